@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import argparse
 
-from benchmarks import arriving, deciding, delivering, filtering, looking, pulling, pushing, signing_in, starting
+from benchmarks import arriving, deciding, filtering, looking, provisioning, pulling, pushing, signing_in, starting
 from dravo.protocols.addresses import allow_loopback
 
 ALL = {
     "pushing": pushing.run,
     "filtering": filtering.run,
-    "delivering": delivering.run,
+    "provisioning": provisioning.run,
     "deciding": deciding.run,
     "looking": looking.run,
     "pulling": pulling.run,

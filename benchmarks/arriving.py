@@ -9,21 +9,21 @@ from pathlib import Path
 
 from tests.harness import Browser, Running, SignInProvider, StandIn, eventually, service, sign_in_provider, stand_in_process
 
-PEOPLE = 20
+USERS = 20
 
 
 def run() -> None:
-    """Have people arrive one after the other, by SAML, and print how long it took."""
+    """Have users arrive one after the other, by SAML, and print how long it took."""
     folder = Path(tempfile.mkdtemp())
     with service(folder) as running, sign_in_provider(folder) as provider, stand_in_process(folder) as app:
         running.application("glasshouse", app, roles=("reader",))
         with running.dravo as dravo:
             dravo.sources.add("contractors", "Contractors")
-            dravo.sign_ins.change("contractors", protocol="saml", settings={"metadata_address": f"{provider.url}/metadata"})
-            dravo.sign_ins.set_state("contractors", "everybody", confirm="Contractors")
+            dravo.sign_ins.change("contractors", protocol="saml", settings={"metadata_url": f"{provider.url}/metadata"})
+            dravo.sign_ins.set_status("contractors", "enabled", confirm="Contractors")
             group = dravo.sign_ins.make_group("contractors", "Glazing works")["id"]
             dravo.assignments.add("glasshouse", "reader", group=group)
-        took = [arrival(running, provider, app, f"juno.marlow.{number}") for number in range(PEOPLE)]
+        took = [arrival(running, provider, app, f"juno.marlow.{number}") for number in range(USERS)]
     in_, there = [each for each, _ in took], [each for _, each in took]
     print(f"    signed in               median {statistics.median(in_):5.2f} s  longest {max(in_):5.2f} s")
     print(f"    in the application too  median {statistics.median(there):5.2f} s  longest {max(there):5.2f} s  (promised: under 3 s)")
@@ -31,7 +31,7 @@ def run() -> None:
 
 def arrival(running: Running, provider: SignInProvider, app: StandIn, who: str) -> tuple[float, float]:
     """Return the seconds until somebody new is in, and until they stand in the application with their role."""
-    provider.person(who, "Juno", "Marlow", ["Glazing works"])
+    provider.user(who, "Juno", "Marlow", ["Glazing works"])
     browser = Browser()
     chooser = browser.http.get(f"{running.url}/sso/contractors/start")
     began = time.monotonic()

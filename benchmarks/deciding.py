@@ -1,4 +1,4 @@
-"""B4: access of everybody from nothing, and after one membership changed, against plain set operations over the same tuples."""
+"""B4: access of everyone from nothing, and after one membership changed, against plain set operations over the same tuples."""
 
 from __future__ import annotations
 
@@ -50,25 +50,25 @@ def declare(chance: random.Random) -> tuple[AccessConfig, list[Any]]:
     return AccessConfig({group: tuple(each) for group, each in by_group.items()}, tuple(general)), plain
 
 
-def people(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
-    """Return so many people as (groups, department)."""
+def users(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
+    """Return so many users as (groups, department)."""
     return [([f"g{each}" for each in chance.sample(range(GROUPS), GROUPS_EACH)], chance.choice(DEPARTMENTS)) for _ in range(count)]
 
 
-def ours(everybody: list[tuple[list[str], str]], declared: AccessConfig) -> int:
-    """Work everybody out, as planning does; return how many roles there are."""
+def ours(everyone: list[tuple[list[str], str]], declared: AccessConfig) -> int:
+    """Work everyone out, as planning does; return how many roles there are."""
     found = 0
-    for groups, department in everybody:
+    for groups, department in everyone:
         view = seen({ENTERPRISE_URN: {"department": department}}, (), ("staff",))
         found += len(compute_access(UserFacts(True, memberships(groups, {}), (), view), declared, NOW).roles)
     return found
 
 
-def bare(everybody: list[tuple[list[str], str]], declared: AccessConfig, rules: list[Any]) -> int:
+def bare(everyone: list[tuple[list[str], str]], declared: AccessConfig, rules: list[Any]) -> int:
     """The same tuples by plain set operations: no reasons, no dates, no policies."""
     tuples = {group: {(each.application_id, each.role_id) for each in given} for group, given in declared.by_group.items()}
     found = 0
-    for groups, department in everybody:
+    for groups, department in everyone:
         roles = set()
         for group in groups:
             roles |= tuples.get(group, set())
@@ -80,7 +80,7 @@ def bare(everybody: list[tuple[list[str], str]], declared: AccessConfig, rules: 
 
 
 def one_change(ctx: AppContext, count: int) -> float:
-    """Return the median milliseconds of adding one member to a group that gives a role, among so many people, written down."""
+    """Return the median milliseconds of adding one member to a group that gives a role, among so many users, written down."""
     source = ctx.database
     with source.reading() as connection:
         source_id = connection.execute(t.source.select()).one().id
@@ -115,19 +115,19 @@ def run() -> None:
     declared, rules = declare(chance)
     print(f"Access from nothing: {APPLICATIONS} applications, {ASSIGNMENTS:,} assignments, {RULES} of them rules, {GROUPS_EACH} groups each")
     for count in SIZES:
-        everybody = people(count, chance)
+        everyone = users(count, chance)
         times: dict[str, list[float]] = {"ours": [], "bare": []}
         roles = set()
         for _ in range(3):
             began = time.perf_counter()
-            roles.add(bare(everybody, declared, rules))
+            roles.add(bare(everyone, declared, rules))
             between = time.perf_counter()
-            roles.add(ours(everybody, declared))
+            roles.add(ours(everyone, declared))
             times["bare"].append(between - began)
             times["ours"].append(time.perf_counter() - between)
         assert len(roles) == 1, "both find the same roles"
         mine, theirs = min(times["ours"]), min(times["bare"])
-        print(f"  {count:>7,} people: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times (goal: at most 3); {roles.pop():,} roles")
+        print(f"  {count:>7,} users: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times (goal: at most 3); {roles.pop():,} roles")
     for count in SIZES:
         with tempfile.TemporaryDirectory() as folder:
             ctx = AppContext(Path(folder))

@@ -1,4 +1,4 @@
-"""How filters on inbound SCIM grow from 1,000 to 100,000 people, and what 500 members cost in an empty group and in a full one."""
+"""How filters on inbound SCIM grow from 1,000 to 100,000 users, and what 500 members cost in an empty group and in a full one."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 
 SIZES = (1_000, 10_000, 100_000)
-# What an index serves, and below it what the core evaluates on everybody.
+# What an index serves, and below it what the core evaluates on everyone.
 FILTERS = (
     'userName eq "{name}"', 'userName sw "{name}"', 'userName co "{name}"', 'userName ew "{name}"', 'userName gt "zzzz"',
     'externalId eq "{name}"', 'emails.value eq "{name}@fernhollow.example"', 'emails[type eq "work" and value eq "{name}@fernhollow.example"]',
@@ -34,14 +34,14 @@ FILTERS = (
 
 
 def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
-    """Write so many people straight into the records, and return their ids."""
+    """Write so many users straight into the records, and return their ids."""
     now, ids = clock.now(), []
     with ctx.database.writing() as connection:
         for start in range(0, number, 5_000):
             users, records = [], []
-            for place, person in enumerate(scenario.crowd(min(5_000, number - start), seed=start)):
-                name = f"person{start + place:06d}"
-                data = {**person, "userName": name, "externalId": name, "emails": [{"value": f"{name}@fernhollow.example", "type": "work"}]}
+            for place, user in enumerate(scenario.crowd(min(5_000, number - start), seed=start)):
+                name = f"user{start + place:06d}"
+                data = {**user, "userName": name, "externalId": name, "emails": [{"value": f"{name}@fernhollow.example", "type": "work"}]}
                 user_id, record_id = new_id(), new_id()
                 ids.append(record_id)
                 users.append({
@@ -81,12 +81,12 @@ def run() -> None:
             intake, own = Intake(ctx.database, ctx.catalogue), OwnRecords(ctx.database)
             group = intake.create_group(source_id, {"displayName": "Group"}, ids[:20]).id
             for text in FILTERS:
-                asked = Query(filter=text.format(name=f"person{size // 2:06d}", id=ids[size // 2], group=group), count=20)
-                table[text].append(measured(lambda own=own, asked=asked, source_id=source_id: own.people(source_id, "http://x", asked)))  # type: ignore[misc]
+                asked = Query(filter=text.format(name=f"user{size // 2:06d}", id=ids[size // 2], group=group), count=20)
+                table[text].append(measured(lambda own=own, asked=asked, source_id=source_id: own.users(source_id, "http://x", asked)))  # type: ignore[misc]
             if size == SIZES[-1]:
                 members = [_members(ctx, intake, source_id, ids, present) for present in (0, 50_000)]
             ctx.close()
-    print("Filters, milliseconds (median of 5) among " + ", ".join(f"{size:,}" for size in SIZES) + " people")
+    print("Filters, milliseconds (median of 5) among " + ", ".join(f"{size:,}" for size in SIZES) + " users")
     for text, times in table.items():
         print(f"  {text:<75}" + "".join(f"{each:9.2f}" for each in times))
     print(f"500 members: into an empty group {members[0]:.0f} ms, into one of 50,000 {members[1]:.0f} ms, ratio {members[1] / members[0]:.2f}")

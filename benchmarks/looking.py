@@ -1,4 +1,4 @@
-"""B7: the people page and the access matrix among 1,000 to 100,000 people: listed, searched, filtered; against a bare indexed SELECT."""
+"""B7: the users page and the access matrix among 1,000 to 100,000 users: listed, searched, filtered; against a bare indexed SELECT."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ TIMES = 20
 
 
 def give(ctx: AppContext) -> None:
-    """Give everybody five roles among a hundred applications, straight into the records."""
+    """Give everyone five roles among a hundred applications, straight into the records."""
     chance, now = random.Random(8), clock.now()
     for number in range(APPLICATIONS):
         applications.add(ctx, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True)
@@ -66,7 +66,7 @@ def p95(work: Callable[[], object]) -> float:
 
 def run() -> None:
     """Print the figures."""
-    print(f"p95 in ms of {TIMES}; {APPLICATIONS} applications, {EACH} roles each; the goal is under 100 at 100,000 people")
+    print(f"p95 in ms of {TIMES}; {APPLICATIONS} applications, {EACH} roles each; the goal is under 100 at 100,000 users")
     rows: dict[str, list[float]] = {}
     for size in SIZES:
         with tempfile.TemporaryDirectory() as folder:
@@ -77,27 +77,27 @@ def run() -> None:
             fill(ctx, source_id, size)
             give(ctx)
 
-            def people(words: str | None = None, state: str | None = None, ctx: AppContext = ctx) -> None:
+            def users(words: str | None = None, status: str | None = None, ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:
-                    user_queries.people(connection, Ask(count=50), words, state)
+                    user_queries.users(connection, Ask(count=50), words, status)
 
             def bare(ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:
                     connection.execute(text('SELECT id, user_name, display_name, email FROM "user" ORDER BY display_name_key, id LIMIT 50')).all()
 
             def seen(ctx: AppContext = ctx, **view: str) -> None:
-                access_matrix.people(ctx, View(**view), Ask(count=50))  # type: ignore[arg-type]
+                access_matrix.users(ctx, View(**view), Ask(count=50))  # type: ignore[arg-type]
 
             for name, work in (
                 ("bare SELECT of a page", bare),
-                ("people, listed", people),
-                ("people, searched", lambda: people("person0009")),
-                ("people, active only", lambda: people(None, "active")),
+                ("users, listed", users),
+                ("users, searched", lambda: users("user0009")),
+                ("users, active only", lambda: users(None, "active")),
                 ("matrix", seen),
-                ("matrix, searched", lambda: seen(words="person0009")),
+                ("matrix, searched", lambda: seen(words="user0009")),
                 ("matrix of one application", lambda: seen(application="app007")),
                 ("matrix at a past instant", lambda: seen(at=clock.now())),
-                ("matrix, direct only", lambda: seen(only="direct only")),
+                ("matrix, direct only", lambda: seen(only="direct_only")),
                 ("matrix of groups", lambda ctx=ctx: access_matrix.groups(ctx, Ask(count=50))),
                 ("overview's band", lambda ctx=ctx: overview.band(ctx)),
                 ("applications, listed", lambda ctx=ctx: applications.list_applications(ctx, Ask(count=50))),
@@ -106,8 +106,8 @@ def run() -> None:
             for name, once in (
                 ("a rule tried (once)", lambda ctx=ctx: rule_matches.try_rule(ctx, 'department eq "Herbarium"')),
                 (
-                    "everybody previewed (once)",
-                    lambda ctx=ctx: assignment_changes.preview_adding(ctx, AssignmentRequest("app001", "viewer", everybody=True)),
+                    "everyone previewed (once)",
+                    lambda ctx=ctx: assignment_changes.preview_adding(ctx, AssignmentRequest("app001", "viewer", everyone=True)),
                 ),
                 ("flow counted (once)", lambda ctx=ctx: access_flow.count(ctx)),
                 ("flow shown (once)", lambda ctx=ctx: access_flow.shown(ctx)),

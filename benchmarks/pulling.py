@@ -1,6 +1,6 @@
-"""B2, B3 and B8: a directory of 50,000 people read for the first time and again, against `ldapsearch` and one bulk insert of the same rows.
+"""B2, B3 and B8: a directory of 50,000 users read for the first time and again, against `ldapsearch` and one bulk insert of the same rows.
 
-Meanwhile pages are looked at and people pushed through the same service.
+Meanwhile pages are looked at and users pushed through the same service.
 """
 
 from __future__ import annotations
@@ -26,25 +26,25 @@ from dravo.store import tables as t
 from tests import harness
 from tests.harness import Running
 
-PEOPLE, GROUPS, GROUPS_EACH = 50_000, 500, 5
+USERS, GROUPS, GROUPS_EACH = 50_000, 500, 5
 SAME_ROWS = (t.user, t.record, t.group, t.membership)
 
 
 def fill(folder: Path) -> Directory:
-    """Return a running directory with everybody in it."""
+    """Return a running directory with everyone in it."""
     chance = random.Random(3)
-    people = scenario.crowd(PEOPLE)
-    names = [each["userName"] for each in people]
+    users = scenario.crowd(USERS)
+    names = [each["userName"] for each in users]
     entries = [
-        directory.person(
+        directory.user(
             each["userName"], each["name"]["givenName"], each["name"]["familyName"],
             {"mail": [each["emails"][0]["value"]], "title": [each["title"]], "ou": [each[scenario.ENTERPRISE]["department"]],
              "employeeNumber": [each[scenario.ENTERPRISE]["employeeNumber"]]},
         )
-        for each in people
+        for each in users
     ]  # fmt: skip
-    size = PEOPLE * GROUPS_EACH // GROUPS
-    entries += [directory.group(f"Group {number}", [directory.person_dn(each) for each in chance.sample(names, size)]) for number in range(GROUPS)]
+    size = USERS * GROUPS_EACH // GROUPS
+    entries += [directory.group(f"Group {number}", [directory.user_dn(each) for each in chance.sample(names, size)]) for number in range(GROUPS)]
     made = Directory(folder, free_port(), free_port())
     made.prepare("".join(entries))
     made.start()
@@ -65,7 +65,7 @@ def searched(made: Directory) -> float:
 
 
 def inserted(folder: Path) -> float:
-    """Return the seconds in which the rows that a first reading left are inserted, in bulk and in one transaction, into an empty house."""
+    """Return the seconds in which the rows that a first reading left are inserted, in bulk and in one transaction, into an empty organization."""
     ctx = AppContext(folder)
     rows = {}
     with ctx.database.reading() as connection:
@@ -86,7 +86,7 @@ def inserted(folder: Path) -> float:
 
 
 class Meanwhile:
-    """Looks at pages and pushes people while something else goes on, and notes how long each takes."""
+    """Looks at pages and pushes users while something else goes on, and notes how long each takes."""
 
     def __init__(self, running: Running) -> None:
         self.taken: dict[str, list[float]] = {"page": [], "push": []}
@@ -94,7 +94,7 @@ class Meanwhile:
         provider = running.provider("staff")
         api = httpx.Client(base_url=f"{running.url}/api/v1", headers={"Authorization": f"Bearer {running.api_token}"}, timeout=60, trust_env=False)
         numbers = itertools.count()
-        work = {"page": lambda: api.get("/users"), "push": lambda: provider.person(f"pushed.{next(numbers)}")}
+        work = {"page": lambda: api.get("/users"), "push": lambda: provider.user(f"pushed.{next(numbers)}")}
         self._threads = [threading.Thread(target=self._go_on, args=(name, each), daemon=True) for name, each in work.items()]
 
     def _go_on(self, name: str, work: Any) -> None:
@@ -122,7 +122,7 @@ class Meanwhile:
 
 def connect(running: Running, made: Directory) -> None:
     """Add the directory as a source."""
-    settings = {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "people_base": directory.PEOPLE, "groups_base": directory.GROUPS}
+    settings = {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "users_base": directory.USERS, "groups_base": directory.GROUPS}
     with running.dravo as dravo:
         dravo.sources.add("estates", "Estates directory")
         dravo.sources.change_reading("estates", kind="ldap", settings=settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
@@ -135,15 +135,14 @@ def read(running: Running, **how: Any) -> tuple[dict[str, Any], float]:
         while run["ended_at"] is None:
             time.sleep(0.2)
             run = dravo.sources.run("estates", run["id"])
-    assert run["state"] == "done", run
+    assert run["status"] == "done", run
     return dict(run), seconds_between(run["started_at"], run["ended_at"])
 
 
 def change(made: Directory, number: int) -> None:
-    """Give so many people another title."""
+    """Give so many users another title."""
     lines = [
-        f"dn: {directory.person_dn(each['userName'])}\nchangetype: modify\nreplace: title\ntitle: Keeper\n\n"
-        for each in scenario.crowd(PEOPLE)[:number]
+        f"dn: {directory.user_dn(each['userName'])}\nchangetype: modify\nreplace: title\ntitle: Keeper\n\n" for each in scenario.crowd(USERS)[:number]
     ]
     command = ["ldapmodify", "-x", "-H", made.address, "-D", directory.ADMIN, "-w", directory.ADMIN_PASSWORD]
     subprocess.run(command, input="".join(lines), text=True, check=True, stdout=subprocess.DEVNULL)
@@ -157,11 +156,11 @@ def memory(running: Running) -> int:
 
 def run() -> None:
     """Print the figures."""
-    print(f"Reading a directory: {PEOPLE:,} people, {GROUPS} groups, {PEOPLE * GROUPS_EACH:,} memberships")
+    print(f"Reading a directory: {USERS:,} users, {GROUPS} groups, {USERS * GROUPS_EACH:,} memberships")
     with tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").exists() else None) as folder:
         made = fill(Path(folder) / "directory")
         try:
-            _run(Path(folder) / "house", made)
+            _run(Path(folder) / "organization", made)
         finally:
             made.stop()
 
@@ -175,7 +174,7 @@ def _run(folder: Path, made: Directory) -> None:
         change(made, 1)
         _, first = read(running)
         time.sleep(1.1)
-        change(made, PEOPLE // 100)
+        change(made, USERS // 100)
         again, second = read(running)
         _, whole = read(running, whole=True)
         highest = memory(running)
@@ -183,7 +182,7 @@ def _run(folder: Path, made: Directory) -> None:
     bare = search + insert_all
     print(f"  first reading {first:.1f} s; ldapsearch {search:.2f} s and insert {insert_all:.1f} s: {first / bare:.2f} times (goal: at most 3)")
     print(f"  1 % changed ({again['progress']:,} read) {second:.2f} s: {second / search:.2f} times ldapsearch (goal: at most 1.5)")
-    print(f"  everybody again {whole:.1f} s: {whole / search:.2f} times ldapsearch")
+    print(f"  everyone again {whole:.1f} s: {whole / search:.2f} times ldapsearch")
     print(f"  memory of the worker at its highest: {highest} MB (goal: under 400)")
     with harness.service(folder.with_name("second")) as running:
         connect(running, made)

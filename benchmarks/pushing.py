@@ -22,8 +22,8 @@ CLIENTS = 4
 EACH = 1_000
 
 
-def one_client(port: int, prefix: str, headers: dict[str, str], people: list[dict[str, Any]], results: Any) -> None:
-    """POST every person and PATCH each of them; put down the seconds that each half took."""
+def one_client(port: int, prefix: str, headers: dict[str, str], users: list[dict[str, Any]], results: Any) -> None:
+    """POST every user and PATCH each of them; put down the seconds that each half took."""
     connection = http.client.HTTPConnection("127.0.0.1", port)
 
     def send(method: str, path: str, body: Any) -> Any:
@@ -34,7 +34,7 @@ def one_client(port: int, prefix: str, headers: dict[str, str], people: list[dic
         return json.loads(content)
 
     began = time.perf_counter()
-    ids = [send("POST", "/Users", person)["id"] for person in people]
+    ids = [send("POST", "/Users", user)["id"] for user in users]
     middle = time.perf_counter()
     for number, identifier in enumerate(ids):
         operation = {"op": "replace", "path": "title", "value": f"Gardener {number}"}
@@ -44,11 +44,11 @@ def one_client(port: int, prefix: str, headers: dict[str, str], people: list[dic
 
 def rates(port: int, prefix: str, headers: dict[str, str], run: int) -> tuple[float, float]:
     """Return requests a second for POST and for PATCH."""
-    people = scenario.crowd(CLIENTS * EACH, seed=run)
-    for number, person in enumerate(people):
-        person["userName"] = f"run{run}.{number}"
+    users = scenario.crowd(CLIENTS * EACH, seed=run)
+    for number, user in enumerate(users):
+        user["userName"] = f"run{run}.{number}"
     results: Any = multiprocessing.Queue()
-    parts = [people[number * EACH : (number + 1) * EACH] for number in range(CLIENTS)]
+    parts = [users[number * EACH : (number + 1) * EACH] for number in range(CLIENTS)]
     clients = [multiprocessing.Process(target=one_client, args=(port, prefix, headers, part, results)) for part in parts]
     for client in clients:
         client.start()

@@ -76,7 +76,7 @@ def fresh() -> Callable[[str], str]:
 
 @pytest.fixture
 def services(tmp_path: Path) -> Iterator[ServiceFixture]:
-    """A house of one's own in this process."""
+    """A organization of one's own in this process."""
     made = ServiceFixture(tmp_path)
     yield made
     made.ctx.close()

@@ -1,4 +1,4 @@
-"""A real directory that tests change as its keepers would, and a house that reads it."""
+"""A real directory that tests change as its keepers would, and an organization that reads it."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing import Any
 import ldap
 
 from dravo.demo import directory, scenario
-from dravo.demo.directory import Directory, group_dn, person_dn
+from dravo.demo.directory import Directory, group_dn, user_dn
 from dravo.demo.runner import free_port
 from dravo.services.imports import config as import_config
 from dravo.services.imports import run as import_run
@@ -46,12 +46,12 @@ class Estates:
     @property
     def settings(self) -> dict[str, Any]:
         made = self.directory
-        return {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "people_base": directory.PEOPLE, "groups_base": directory.GROUPS}
+        return {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "users_base": directory.USERS, "groups_base": directory.GROUPS}
 
-    def add_person(self, uid: str, given: str, family: str, **more: list[str]) -> None:
+    def add_user(self, uid: str, given: str, family: str, **more: list[str]) -> None:
         shown = f"{given} {family}"
         values = {"objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [shown], "sn": [family], "givenName": [given], "displayName": [shown], **more}
-        self.keeper.add_s(person_dn(uid), [(name, [each.encode() for each in given_values]) for name, given_values in values.items()])
+        self.keeper.add_s(user_dn(uid), [(name, [each.encode() for each in given_values]) for name, given_values in values.items()])
 
     def add_group(self, name: str, *members: str) -> None:
         self.keeper.add_s(group_dn(name), [("objectClass", b"groupOfNames"), ("cn", name.encode()), ("member", [each.encode() for each in members])])
@@ -60,7 +60,7 @@ class Estates:
         self.keeper.modify_s(dn, [(ldap.MOD_REPLACE, name, [each.encode() for each in given]) for name, given in values.items()])
 
     def rename(self, uid: str, new: str) -> None:
-        self.keeper.rename_s(person_dn(uid), f"uid={new}", delold=1)
+        self.keeper.rename_s(user_dn(uid), f"uid={new}", delold=1)
 
     def remove(self, dn: str) -> None:
         self.keeper.delete_s(dn)
@@ -83,21 +83,21 @@ def estates(folder: Path, entries: str = "", **limits: Any) -> Iterator[Estates]
         made.stop()
 
 
-def crowd(people: int, groups: int, each: int) -> str:
-    """Return so many people of the scenario and groups of them, in LDIF; the same each time."""
+def crowd(users: int, groups: int, each: int) -> str:
+    """Return so many users of the scenario and groups of them, in LDIF; the same each time."""
     chance = random.Random(5)
-    everybody = scenario.crowd(people)
+    everyone = scenario.crowd(users)
     lines = [
-        directory.person(p["userName"], p["name"]["givenName"], p["name"]["familyName"], {"mail": [p["emails"][0]["value"]], "title": [p["title"]]})
-        for p in everybody
+        directory.user(p["userName"], p["name"]["givenName"], p["name"]["familyName"], {"mail": [p["emails"][0]["value"]], "title": [p["title"]]})
+        for p in everyone
     ]
-    names = [p["userName"] for p in everybody]
-    lines += [directory.group(f"Team {number}", [person_dn(name) for name in chance.sample(names, each)]) for number in range(groups)]
+    names = [p["userName"] for p in everyone]
+    lines += [directory.group(f"Team {number}", [user_dn(name) for name in chance.sample(names, each)]) for number in range(groups)]
     return "".join(lines)
 
 
 class Reading:
-    """A house that reads one source, in this process."""
+    """A organization that reads one source, in this process."""
 
     def __init__(self, services: ServiceFixture, kind: str, settings: dict[str, Any], secret: str = "", key: str = "estates", **more: Any) -> None:
         self.services, self.key = services, key
@@ -129,6 +129,6 @@ class Reading:
             group = connection.execute(t.group.select().where(t.group.c.display_name == name, t.group.c.gone_at.is_(None))).one()
             m = t.membership.c
             rows = connection.execute(t.membership.select().where(m.group_id == group.id, m.until_at.is_(None))).all()
-            people = {row.id: row.data["userName"] for row in connection.execute(t.record.select())}
+            users = {row.id: row.data["userName"] for row in connection.execute(t.record.select())}
             groups = {row.id: row.display_name for row in connection.execute(t.group.select())}
-        return {people[row.record_id] if row.record_id else groups[row.inner_group_id] for row in rows}
+        return {users[row.record_id] if row.record_id else groups[row.inner_group_id] for row in rows}

@@ -8,7 +8,6 @@ import json
 import os
 import re
 import secrets
-import shutil
 import signal
 import subprocess
 import sys
@@ -73,7 +72,7 @@ class StandIn:
 
     def accounts(self) -> dict[str, dict[str, Any]]:
         """Return every account there, by user name; fails if one user name is there twice."""
-        found = self.state()["accounts"]
+        found = self.status()["accounts"]
         by_name = {each["userName"]: each for each in found}
         assert len(by_name) == len(found), "the application has somebody twice"
         return by_name
@@ -89,11 +88,11 @@ class StandIn:
         return list(httpx.get(f"http://127.0.0.1:{self.port}/log", trust_env=False).json()["requests"])
 
     def groups(self) -> list[dict[str, Any]]:
-        return list(self.state()["groups"])
+        return list(self.status()["groups"])
 
-    def state(self) -> dict[str, Any]:
+    def status(self) -> dict[str, Any]:
         """Return all that it knows, beside its faults."""
-        return dict(httpx.get(f"http://127.0.0.1:{self.port}/state", trust_env=False).json())
+        return dict(httpx.get(f"http://127.0.0.1:{self.port}/status", trust_env=False).json())
 
     def counted(self) -> dict[str, int]:
         # By the plainest way: it is asked often, also while something is measured.
@@ -121,7 +120,7 @@ def served(handle: Callable[[Call], Answer], port: int = 0) -> Iterator[int]:
 def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
     """Run a stand-in for an application from threads of this process."""
     token = secrets.token_hex(12)
-    application = Application(name, token, folder / f"{secrets.token_hex(4)}.state")
+    application = Application(name, token, folder / f"{secrets.token_hex(4)}.status")
     with served(application.handle) as port:
         yield StandIn(port, token)
     application.kept.close()
@@ -135,7 +134,7 @@ def stand_in_process(folder: Path, name: str = "Plant Records") -> Iterator[Stan
         port = free_port()
         command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port)]
         process = subprocess.Popen(
-            [*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE, env={**os.environ, TOKEN_VARIABLE: token}
+            [*command, "--status", str(folder / f"{port}.status")], stdin=subprocess.PIPE, env={**os.environ, TOKEN_VARIABLE: token}
         )
         url = f"http://127.0.0.1:{port}/"
         eventually(lambda url=url, process=process: answers(url) or process.poll() is not None)  # type: ignore[misc]
@@ -151,19 +150,19 @@ def stand_in_process(folder: Path, name: str = "Plant Records") -> Iterator[Stan
 
 @dataclass
 class SignInProvider:
-    """A running stand-in for a provider at which people sign in."""
+    """A running stand-in for a provider at which users sign in."""
 
     url: str
 
     def put(self, path: str, body: Any) -> None:
         httpx.put(f"{self.url}/{path}", json=body, trust_env=False).raise_for_status()
 
-    def person(self, name: str, given: str, family: str, groups: list[str], email: str | None = None, **more: Any) -> None:
+    def user(self, name: str, given: str, family: str, groups: list[str], email: str | None = None, **more: Any) -> None:
         email = email or f"{name}@rootworks.example"
         self.put(f"users/{name}", {"given": given, "family": family, "email": email, "groups": groups, **more})
 
     def faults(self, **faults: Any) -> None:
-        self.put("faults", {name.replace("_", " "): how for name, how in faults.items()})
+        self.put("faults", faults)
 
     def signed_out(self) -> int:
         """How often somebody signed out here."""
@@ -175,9 +174,9 @@ class SignInProvider:
 
 @contextlib.contextmanager
 def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
-    """Run a stand-in for a provider at which people sign in, from threads of this process."""
+    """Run a stand-in for a provider at which users sign in, from threads of this process."""
     port = free_port()
-    with served(Identity("Contractors", port, folder / f"{port}.state").handle, port):
+    with served(Identity("Contractors", port, folder / f"{port}.status").handle, port):
         yield SignInProvider(f"http://127.0.0.1:{port}")
 
 
@@ -207,7 +206,7 @@ def mail_server(folder: Path) -> Iterator[Letters]:
     """Run a stand-in for a mail server."""
     port, smtp_port = free_port(), free_port()
     command = [sys.executable, "-m", "dravo.demo.mail_server", "--name", "Mail", "--port", str(port), "--smtp-port", str(smtp_port)]
-    process = subprocess.Popen([*command, "--state", str(folder / f"{port}.state")], stdin=subprocess.PIPE)
+    process = subprocess.Popen([*command, "--status", str(folder / f"{port}.status")], stdin=subprocess.PIPE)
     try:
         eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
         yield Letters(f"http://127.0.0.1:{port}", smtp_port)
@@ -288,7 +287,7 @@ class Running:
         return Dravo(self.url, self.api_token)
 
     def provider(self, source: str) -> Provider:
-        """Return a way to provider as a source, which is added if it is not there yet."""
+        """Return a way to provider as a source, which is added if it does not exist yet."""
         if source not in self.push_tokens:
             with self.dravo as dravo:
                 dravo.sources.add(source, f"{source.capitalize()} directory")
@@ -319,7 +318,7 @@ class Provider:
         self.base_url = base_url
         self.http = httpx.Client(base_url=base_url, headers={"Authorization": f"Bearer {token}"}, timeout=60, trust_env=False)
 
-    def person(self, user_name: str, **attributes: Any) -> str:
+    def user(self, user_name: str, **attributes: Any) -> str:
         answer = self.http.post("/Users", json={"schemas": [CORE + "User"], "userName": user_name, "active": True, **attributes})
         assert answer.status_code == 201, answer.text
         return str(answer.json()["id"])
@@ -342,8 +341,8 @@ class Provider:
         answer = self.patch(f"/Groups/{group}", {"op": "remove", "path": f'members[value eq "{member}"]'})
         assert answer.status_code == 204, answer.text
 
-    def set_active(self, person: str, active: bool) -> None:
-        answer = self.patch(f"/Users/{person}", {"op": "replace", "path": "active", "value": active})
+    def set_active(self, user: str, active: bool) -> None:
+        answer = self.patch(f"/Users/{user}", {"op": "replace", "path": "active", "value": active})
         assert answer.status_code == 200, answer.text
 
 
@@ -414,7 +413,8 @@ def prepared_demo(prepared: Path, folder: Path) -> Iterator[RunningDemo]:
             demo = RunningDemo(prepared / "demo", free_port())
             seconds = demo.seconds
             (prepared / "first-start.txt").write_text(f"{seconds}\n{demo.stop()}")
-        shutil.copytree(prepared / "demo", folder)
+        # The directory's file is 2 GB with almost nothing in it; a copy with holes stays small.
+        subprocess.run(["cp", "--recursive", "--sparse=always", str(prepared / "demo"), str(folder)], check=True)
     # Copies run side by side: each gets ports of its own.
     kept = json.loads((folder / "demo.json").read_text())
     for stand_in in kept["stand_ins"].values():

@@ -1,4 +1,4 @@
-"""A house of one's own, in this process: services on a real file, without a server around them."""
+"""A organization of one's own, in this process: services on a real file, without a server around them."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from dravo.store.pagination import Ask
 
 
 def open_context(folder: Path) -> AppContext:
-    """Return a house; the tables of a new one are copied: going through every migration is long, and tests of its own do."""
+    """Return an organization; the tables of a new one are copied: going through every migration is long, and tests of its own do."""
     folder.mkdir(parents=True, exist_ok=True)
     if not (folder / FILE_NAME).exists():
         for name in (FILE_NAME, KEY_FILE):
@@ -43,7 +43,7 @@ def _template() -> tempfile.TemporaryDirectory[str]:
 
 
 class ServiceFixture:
-    """A house with shortcuts for what most tests of services need."""
+    """A organization with shortcuts for what most tests of services need."""
 
     def __init__(self, folder: Path) -> None:
         self.ctx = open_context(folder)
@@ -51,8 +51,13 @@ class ServiceFixture:
         self.intake = Intake(self.ctx.database, self.ctx.catalogue)
 
     def unguarded(self) -> ServiceFixture:
-        """Have the guard hold nothing: for tests that take away from many and mean something else."""
-        for name, value in (("guard_number", 1_000_000), ("guard_share", 100), ("guard_least", 1_000), ("guard_top_role", 1_000_000)):
+        """Have the removal limit hold nothing: for tests that take away from many and mean something else."""
+        for name, value in (
+            ("removal_limit_number", 1_000_000),
+            ("removal_limit_percent", 100),
+            ("removal_limit_minimum", 1_000),
+            ("highest_role_limit", 1_000_000),
+        ):
             settings.change(self.ctx, self.caller, name, value)
         return self
 
@@ -72,9 +77,9 @@ class ServiceFixture:
         if settings:
             applications.change(self.ctx, self.caller, key, {}, settings)
 
-    def person(self, source: str, name: str, **attributes: Any) -> str:
+    def user(self, source: str, name: str, **attributes: Any) -> str:
         """Push somebody and return their record's id."""
-        return self.intake.create_person(source, read_resource({"userName": name, **attributes}, USER)).id
+        return self.intake.create_user(source, read_resource({"userName": name, **attributes}, USER)).id
 
     def create_users_of_conflicts(self, key: str) -> None:
         """Decide every open conflict of a source: each is a new user."""
@@ -85,16 +90,16 @@ class ServiceFixture:
         """Push a group and return its id."""
         return self.intake.create_group(source, {"displayName": name}, members).id
 
-    def patch_person(self, source: str, record: str, *operations: dict[str, Any]) -> None:
+    def patch_user(self, source: str, record: str, *operations: dict[str, Any]) -> None:
         """Push a change of somebody."""
-        self.intake.patch_person(source, record, read_operations({"Operations": list(operations)}, USER))
+        self.intake.patch_user(source, record, read_operations({"Operations": list(operations)}, USER))
 
     def patch_group(self, source: str, group: str, *operations: dict[str, Any]) -> None:
         """Push a change of a group."""
         self.intake.patch_group(source, group, read_operations({"Operations": list(operations)}, GROUP))
 
     def add(self, source: str, group: str, *members: str) -> None:
-        """Put people or groups into a group."""
+        """Put users or groups into a group."""
         self.patch_group(source, group, {"op": "add", "path": "members", "value": [{"value": each} for each in members]})
 
     def take_out(self, source: str, group: str, member: str) -> None:

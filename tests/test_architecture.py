@@ -75,7 +75,7 @@ def test_the_conformance_table_names_tests_that_are_there() -> None:
     assert set(written) <= {name for _, name in named}, "a conformance test stands in no row"
 
 
-def test_buttons_that_are_busy_say_so_to_everybody() -> None:
+def test_buttons_that_are_busy_say_so_to_everyone() -> None:
     console = SOURCE.parent.parent / "console/src"
     using = {file.name for file in console.rglob("*.vue") if re.search(r":loading|v-progress-circular", file.read_text())}
     assert using == {"BusyButton.vue"}

@@ -70,7 +70,8 @@ def written(about: str, names: list[str], wanted: dict[str, Any], files: dict[st
     if named:
         lines.append("if TYPE_CHECKING:")
         for other in sorted({files[name] for name in named}):
-            lines.append(f"    from dravo.client.types.{other} import {', '.join(sorted(name for name in named if files[name] == other))}")
+            used = sorted((name for name in named if files[name] == other), key=str.lower)
+            lines.append(f"    from dravo.client.types.{other} import {', '.join(used)}")
         lines.append("")
     return "\n".join(lines) + "\n\n" + text + "\n"
 
@@ -81,7 +82,7 @@ def made_types(wanted: dict[str, Any]) -> dict[Path, str]:
     made = {}
     lines = [f'"""Responses of the management API as types. {MADE}"""', ""]
     for file in sorted(set(files.values())):
-        names = sorted(name for name in wanted if files[name] == file)
+        names = sorted((name for name in wanted if files[name] == file), key=str.lower)
         made[TYPES / f"{file}.py"] = written(ABOUT[file], names, wanted, files)
         lines.append(f"from dravo.client.types.{file} import {', '.join(names)}")
     lines += ["", f"__all__ = {json.dumps(sorted(wanted))}"]

@@ -50,16 +50,16 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     """Take every picture."""
     SHOTS.mkdir(parents=True, exist_ok=True)
     with Dravo(known["url"], known["api_token"]) as dravo:
-        person = dravo.people.get("zofia.wisniarska")["id"]
-        failed = dravo.deliveries.list(state="failed", words="ravi").page().items[0]["id"]
+        user = dravo.users.get("zofia.wisniarska")["id"]
+        failed = dravo.tasks.list(status="failed", words="ravi").page().items[0]["id"]
         review = dravo.reviews.list().page().items[0]["id"]
         group = dravo.groups.list(words="Open day team").page().items[0]["id"]
     pages = {
-        "overview": "/", "activity": "/activity", "source": "/sources/staff", "users": "/users", "user": f"/users/{person}",
+        "overview": "/", "activity": "/activity", "source": "/sources/staff", "users": "/users", "user": f"/users/{user}",
         "access": "/access", "review": f"/reviews/{review}?application=plant-records", "group": f"/groups/{group}",
         "application-mapping": "/applications/glasshouse-controls/mapping",
         "source-runs": "/sources/estates/runs",
-        "source-sign-in": "/sources/contractors", "source-trace": "/sources/contractors/trials",
+        "source-sign-in": "/sources/contractors", "source-trace": "/sources/contractors/sign-ins",
         "application-settings": "/applications/glasshouse-controls/settings",
         "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
         "tasks": "/provisioning/tasks", "task": f"/provisioning/tasks/{failed}",
@@ -79,13 +79,13 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
             page.get_by_text("WIŚNIARSKA, Zofia").scroll_into_view_if_needed()
         if name == "source-trace":
             page.get_by_role("button", name="Open").nth(1).click()
-            page.get_by_text("Who it makes").evaluate("each => each.scrollIntoView({block: 'center'})")
+            page.get_by_text("User attributes").evaluate("each => each.scrollIntoView({block: 'center'})")
         shoot(page, name)
-    person_page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
-    person_page.goto("/sso/contractors/start")
-    person_page.get_by_role("button", name="Odalys Brandt").click()
-    person_page.get_by_role("heading", name="Your applications").wait_for()
-    shoot(person_page, "your-applications")
+    user_page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
+    user_page.goto("/sso/contractors/start")
+    user_page.get_by_role("button", name="Odalys Brandt").click()
+    user_page.get_by_role("heading", name="Your applications").wait_for()
+    shoot(user_page, "your-applications")
     page = page.context.browser.new_context(viewport=SIZE).new_page()  # type: ignore[union-attr]
     for name, commands in COMMANDS.items():
         page.set_content(terminal(commands, ready))

@@ -7,7 +7,7 @@ const { signedIn } = useSession()
 
 <template>
   <v-app>
-    <a class="skip" href="#content">Skip to the page</a>
+    <a class="skip" href="#content">Skip to main content</a>
     <NavigationBand v-if="signedIn && !$route.meta.open" />
     <v-main id="content" tabindex="-1">
       <router-view :key="$route.path.split('/').slice(0, 3).join('/')" />

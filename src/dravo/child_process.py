@@ -15,7 +15,7 @@ from dravo.services.context import AppContext
 
 
 def begin(name: str, folder: Path) -> AppContext:
-    """Begin as the process of a name on a data folder, and return the house that is there."""
+    """Begin as the process of a name on a data folder, and return the organization that is there."""
     configure(name)
     end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)

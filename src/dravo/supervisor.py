@@ -47,7 +47,7 @@ log = structlog.get_logger("serve")
 
 
 def check_proxy(proxy: str) -> None:
-    """Make sure that a proxy is named by its address: whoever it is may say of any caller where they are.
+    """Make sure that a proxy is named by its address: anyone who it is may say of any caller where they are.
 
     Raises:
         InvalidInput: if not.
@@ -55,7 +55,7 @@ def check_proxy(proxy: str) -> None:
     try:
         ipaddress.ip_address(proxy)
     except ValueError:
-        raise InvalidInput(f"'{proxy}' is no address of a machine.", "Give the proxy's own, such as 127.0.0.1.", "proxy") from None
+        raise InvalidInput(f"'{proxy}' is not an IP address.", "Enter the address of the proxy, such as 127.0.0.1.", "proxy") from None
 
 
 class FolderInUse(DravoError):
@@ -83,7 +83,9 @@ def folder_lock(folder: Path) -> Iterator[None]:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
-            raise FolderInUse(f"Another service works on the folder '{folder}'.", "Stop it first, or give another folder with --data.") from None
+            raise FolderInUse(
+                f"Another service uses the folder '{folder}'.", "Stop the other service, or choose another folder with --data."
+            ) from None
         yield
 
 
@@ -103,12 +105,12 @@ def listen(host: str, port: int) -> list[socket.socket]:
         AddressNotUsable: if the port is in use or not permitted, or the machine has no address of the host.
     """
     if not 0 < port < 65536:
-        raise AddressNotUsable(f"{port} is no port.", "Give one from 1 to 65535 with --port.")
+        raise AddressNotUsable(f"{port} is not a valid port.", "Choose a port from 1 to 65535 with --port.")
     known = {
-        errno.EADDRINUSE: (f"Port {port} of {host} is in use.", "Stop the program that uses it, or give another port with --port."),
+        errno.EADDRINUSE: (f"Port {port} of {host} is in use.", "Stop the program that uses the port, or choose another port with --port."),
         errno.EACCES: (
             f"You are not permitted to listen on port {port}.",
-            "Give a port from 1024 on with --port, and put a proxy before it.",
+            "Choose a port from 1024 with --port, and use a proxy.",
         ),
     }
     opened: list[socket.socket] = []
@@ -127,7 +129,7 @@ def listen(host: str, port: int) -> list[socket.socket]:
         if wrong.errno in known:
             raise AddressNotUsable(*known[wrong.errno]) from None
     if not opened:
-        raise AddressNotUsable(f"'{host}' is no address of this machine.", "Give one with --host, such as 127.0.0.1.")
+        raise AddressNotUsable(f"'{host}' is not an address of this machine.", "Choose an address with --host, such as 127.0.0.1.")
     return opened
 
 
@@ -228,27 +230,27 @@ class Service:
                 worker = importlib.import_module("dravo.worker.process")
                 worker.main(self.folder, self.heartbeats)
         except DravoError as wrong:
-            log.error("process cannot go on", reason=wrong.message, hint=wrong.hint)
+            log.error("process cannot continue", reason=wrong.message, hint=wrong.hint)
             sys.exit(1)
 
     def _write_pids(self) -> None:
-        """Say which processes they are, for whoever looks after the machine."""
+        """Say which processes they are, for anyone who looks after the machine."""
         lines = [f"serve {os.getpid()}", *(f"{name} {child.pid}" for name, child in self.children.items())]
         beside = self.folder / "processes.new"
         try:
             beside.write_text("\n".join(lines) + "\n")
-            # Whoever reads it finds all lines or those from before, never half of them.
+            # Anyone who reads it finds all lines or those from before, never half of them.
             beside.replace(self.folder / "processes")
         except OSError as wrong:
             # Without room on the disk the processes are watched all the same.
-            log.warning("the numbers of the processes could not be written", file=str(self.folder / "processes"), error=str(wrong))
+            log.warning("the process IDs could not be written", file=str(self.folder / "processes"), error=str(wrong))
 
     def ended(self) -> list[str]:
         """Return the names of the processes that ended."""
         return [name for name, child in self.children.items() if not child.is_alive()]
 
     def watch(self) -> None:
-        """Start anew whichever process ends, and end a worker that shows no sign of life, until `stop_soon` is called."""
+        """Start again whichever process ends, and end a worker that shows no sign of life, until `stop_soon` is called."""
         self._watching = True
         while not self._stopping:
             time.sleep(0.1)
@@ -276,11 +278,11 @@ class Service:
         failures = self._failures[name] = 0 if lived >= STEADY_SECONDS else self._failures.get(name, 0) + 1
         pause = 0.0 if failures <= 1 else min(LONGEST_PAUSE_SECONDS, 2.0 ** (failures - 2))
         self._again_at[name] = time.monotonic() + pause
-        log.error("process ended and is started again", name=name, exit_code=child.exitcode, pause_seconds=pause)
+        log.error("process ended and is restarted", name=name, exit_code=child.exitcode, pause_seconds=pause)
 
     def _check_alive(self, name: str, child: BaseProcess) -> None:
         if name == "worker" and (late := self.heartbeats.late(LOST_SECONDS)):
-            log.error("the worker shows no sign of life and is ended", loops=late)
+            log.error("the worker does not respond and is stopped", loops=late)
             child.kill()
             child.join()
 
@@ -335,7 +337,7 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
     configure("serve")
     os.umask(data_folder.PRIVATE_UMASK)
     if not (folder / FILE_NAME).exists():
-        raise NoInstallation(f"There is no installation in '{folder}'.", f"Set one up: dravo init --data {folder} --operator NAME")
+        raise NoInstallation(f"The folder '{folder}' has no installation.", f"Create one: dravo init --data {folder} --operator NAME")
     with folder_lock(folder):
         load()
         # Brings the folder to the present schema, and tells what is wrong with it before anything is started.

@@ -109,7 +109,7 @@ def open_page(browser: Browser, running: Running, signed_in_once: SignedIn) -> I
 
 
 def sign_in(page: Page) -> None:
-    """Sign in by the form; tests that are not about signing in open their page signed in."""
+    """Sign in by the form; tests that are not about the bind open their page signed in."""
     page.goto("/")
     page.get_by_label("Name").fill("edmund.sallow")
     page.get_by_label("Password").fill(PASSWORD)

@@ -35,7 +35,7 @@ NARROW = (
 
 
 class State(NamedTuple):
-    """A page, and what is done on it until it is looked at."""
+    """A page, and what is done on it until it is previewed."""
 
     path: str
     act: Callable[[Page], object] | None = None
@@ -57,14 +57,18 @@ def fill(page: Page, label: str, text: str) -> None:
     page.get_by_role("dialog").get_by_label(label).first.fill(text)
 
 
+def fill_rule(page: Page, text: str) -> None:
+    page.get_by_role("dialog").get_by_role("textbox", name="Rule", exact=True).fill(text)
+
+
 def pick(page: Page, label: str, text: str) -> None:
     find_and_choose(page.get_by_role("combobox", name=label).first, text)
 
 
 def give_role(kind: str, *steps: Callable[[Page], object]) -> Callable[[Page], None]:
     def act(page: Page) -> None:
-        page.get_by_role("button", name="Give a role").click()
-        page.get_by_role("dialog").get_by_label(kind, exact=True).check()
+        page.get_by_role("button", name="Assign role").click()
+        page.get_by_role("dialog").get_by_role("radio", name=kind, exact=True).check()
         for step in steps:
             step(page)
 
@@ -89,13 +93,13 @@ def search(page: Page) -> None:
 
 
 def why_not(page: Page) -> None:
-    page.locator(".v-select").filter(has_text="Why not").click()
+    page.locator(".v-select").filter(has_text="Explain missing access").click()
     page.get_by_role("option").first.click()
     expect(page.get_by_role("status").first).to_contain_text("no access")
 
 
 def expression_result(page: Page) -> None:
-    page.get_by_role("combobox", name="Show the results").click()
+    page.get_by_role("combobox", name="Preview with user").click()
     page.keyboard.type("zofia")
     page.get_by_role("option", name="Zofia").first.click()
     page.get_by_role("button", name="Check again").click()
@@ -106,7 +110,7 @@ def open_row(page: Page) -> None:
     page.get_by_role("button", name="Open").first.click()
 
 
-STATES: dict[str, dict[str, State]] = {
+STATUSES: dict[str, dict[str, State]] = {
     "overview": {
         "overview": State("/"),
         "activity": State("/activity"),
@@ -115,31 +119,31 @@ STATES: dict[str, dict[str, State]] = {
         "nowhere": State("/nowhere"),
         "settings": State("/settings"),
         "operators": State("/settings/operators"),
-        "organization settings": State("/settings/house"),
-        "second factor": State("/settings", lambda page: page.get_by_role("button", name="Set one up").click()),
-        "password": State("/settings", opens("Change my password")),
+        "organization settings": State("/settings/organization"),
+        "second factor": State("/settings", lambda page: page.get_by_role("button", name="Set up").click()),
+        "password": State("/settings", opens("Change password")),
         "token": State("/settings", opens("Create token")),
-        "operator": State("/settings/operators", opens("Add an operator")),
-        "undo": State("/activity?kind=change", opens("Take back")),
+        "operator": State("/settings/operators", opens("Create operator")),
+        "undo": State("/activity?kind=change", opens("Undo")),
     },
     "sources": {
         "sources": State("/sources"),
-        "new source": State("/sources", opens("Add a source")),
+        "new source": State("/sources", opens("Add source")),
         "inbound SCIM": State("/sources/staff"),
         "requests": State("/sources/staff/requests", open_row),
         "schemas": State("/sources/staff/schemas"),
-        "new schema": State("/sources/staff/schemas", opens("Add a schema", then=lambda page: fill(page, "Schema as JSON", "{"))),
-        "token": State("/sources/staff", opens("Change", exact=True)),
+        "new schema": State("/sources/staff/schemas", opens("Add schema", then=lambda page: fill(page, "Schema as JSON", "{"))),
+        "token": State("/sources/staff", opens("Rotate", exact=True)),
         "runs": State("/sources/estates/runs"),
-        "a held run": State("/sources/estates/runs", opens("Let them leave")),
-        "policy of an import": State("/sources/volunteers/answers"),
-        "priority": State("/sources/volunteers/answers", opens("Change whose word counts")),
+        "a held run": State("/sources/estates/runs", opens("Approve removals")),
+        "policy of an import": State("/sources/volunteers/policy"),
+        "priority": State("/sources/volunteers/policy", opens("Edit priority")),
         "conflicts": State("/sources/estates/conflicts"),
-        "a conflict": State("/sources/estates/conflicts", opens("Somebody new")),
+        "a conflict": State("/sources/estates/conflicts", opens("Create user")),
         "connection": State("/sources/volunteers/import"),
         "SAML": State("/sources/contractors"),
-        "traces": State("/sources/contractors/trials", open_row),
-        "policy of a sign-in": State("/sources/contractors/claims"),
+        "traces": State("/sources/contractors/sign-ins", open_row),
+        "policy of a sign-in": State("/sources/contractors/sign-in-policy"),
         "emailed code": State("/sources/volunteers/sign-in"),
     },
     "users": {
@@ -150,16 +154,16 @@ STATES: dict[str, dict[str, State]] = {
         "a leaver": State("/users/{leaver}"),
         "a local user": State("/users/{local}"),
         "why not": State("/users/{leaver}", why_not),
-        "a record of somebody else": State("/users/{user}", opens("It is somebody else")),
-        "new user": State("/users", opens("Add a person", then=submitted("Add them", "A person needs a user name."))),
-        "change a local user": State("/users/{local}", opens("Change", exact=True)),
-        "mark a local user as left": State("/users/{local}", opens("They have left")),
+        "a record of somebody else": State("/users/{user}", opens("Link to another user")),
+        "new user": State("/users", opens("Create local user", then=submitted("Create", "The user name is missing."))),
+        "change a local user": State("/users/{local}", opens("Edit", exact=True)),
+        "mark a local user as left": State("/users/{local}", opens("Mark as left")),
         "groups": State("/groups"),
         "groups without a role": State("/groups?mapped=no"),
         "a local group": State("/groups/{group}"),
-        "new group": State("/groups", opens("Add a group")),
-        "new members": State("/groups/{group}", opens("Put somebody in", then=lambda page: fill(page, "People: user names", "una.kerrigan\nnobody"))),
-        "remove a member": State("/groups/{group}", opens("Take out")),
+        "new group": State("/groups", opens("Create group")),
+        "new members": State("/groups/{group}", opens("Add members", then=lambda page: fill(page, "Users: user names", "una.kerrigan\nnobody"))),
+        "remove a member": State("/groups/{group}", opens("Remove")),
     },
     "access": {
         "matrix": State("/access"),
@@ -167,63 +171,61 @@ STATES: dict[str, dict[str, State]] = {
         "groups against applications": State("/access/groups"),
         "list": State("/access/list"),
         "compare two days": State("/access/changes?since=2020-01-01"),
-        "compare two users": State("/access/people?one={user}&two={inactive}"),
+        "compare two users": State("/access/users?one={user}&two={inactive}"),
         "simulate": State("/access/simulate?source=staff"),
         "reviews": State("/access/reviews"),
-        "new review": State("/access/reviews", opens("Begin a review", then=submitted("Begin it", "A label has between"))),
+        "new review": State("/access/reviews", opens("Create review", then=submitted("Create", "A label must have 1 to 200 characters."))),
         "a review": State("/reviews/{review}?application=plant-records"),
     },
     "applications": {
         "applications": State("/applications"),
-        "new application": State("/applications", opens("Add an application")),
+        "new application": State("/applications", opens("Add application")),
         "role mapping": State("/applications/glasshouse-controls/mapping"),
-        "users": State("/applications/glasshouse-controls/people"),
+        "users": State("/applications/glasshouse-controls/users"),
         "seats": State("/applications/glasshouse-controls/seats?who=waiting"),
         "accounts": State("/applications/plant-records/accounts"),
         "provisioned groups": State("/applications/glasshouse-controls/groups"),
         "no provisioned group": State("/applications/plant-records/groups"),
         "tasks": State("/applications/ticket-desk/provisioning/tasks"),
         "drift": State("/applications/plant-records/drift"),
-        "repair": State("/applications/plant-records/drift", opens("Hint", exact=True)),
-        "a user from an account": State("/applications/plant-records/drift", opens("Make a user")),
+        "repair": State("/applications/plant-records/drift", opens("Repair", exact=True)),
+        "a user from an account": State("/applications/plant-records/drift", opens("Create user")),
         "settings of an application": State("/applications/glasshouse-controls/settings", expression_result),
-        "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Change seats of")),
-        "tracked only": State("/applications/payslips/mapping"),
-        "assign a group": State("/applications/plant-records/mapping", give_role("A group", lambda page: pick(page, "Group", "Herbarium"))),
-        "assign a user": State("/applications/plant-records/mapping", give_role("One person", lambda page: pick(page, "Person", "Una Kerrigan"))),
+        "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Edit seats of")),
+        "tracked_only": State("/applications/payslips/mapping"),
+        "assign a group": State("/applications/plant-records/mapping", give_role("Group", lambda page: pick(page, "Group", "Herbarium"))),
+        "assign a user": State("/applications/plant-records/mapping", give_role("User", lambda page: pick(page, "User", "Una Kerrigan"))),
         "assign by a bad pattern": State(
             "/applications/plant-records/mapping",
             give_role(
-                "Groups by a pattern",
+                "Group name pattern",
                 lambda page: pick(page, "Source", "staff"),
                 lambda page: fill(page, "Pattern of group names", "^desk-("),
-                lambda page: expect(page.get_by_role("dialog")).to_contain_text("The pattern cannot be read"),
+                lambda page: expect(page.get_by_role("dialog")).to_contain_text("The pattern is invalid: "),
             ),
         ),
-        "assign by a rule": State(
-            "/applications/plant-records/mapping", give_role("A rule", lambda page: fill(page, "The rule, as text", 'title sw "Head of"'))
-        ),
-        "map many groups": State(
+        "assign by a rule": State("/applications/plant-records/mapping", give_role("Rule", lambda page: fill_rule(page, 'title sw "Head of"'))),
+        "map several groups": State(
             "/applications/plant-records/mapping",
             opens(
-                "Map many groups",
+                "Map several groups",
                 then=lambda page: (
-                    fill(page, "One line each", "staff, Botanist, viewer"),
-                    page.get_by_role("button", name="Look at it first").click(),
-                    expect(page.get_by_role("dialog").get_by_role("row").filter(has_text="wrong")).to_be_visible(),
+                    fill(page, "One line per mapping", "staff, Botanist, viewer"),
+                    page.get_by_role("button", name="Preview").click(),
+                    expect(page.get_by_role("dialog").get_by_role("row").filter(has_text="invalid")).to_be_visible(),
                 ),
             ),
         ),
         "access policy": State(
             "/applications/plant-records/mapping",
-            opens("Change how it decides", then=lambda page: expect(page.get_by_role("dialog")).to_contain_text("0 lose")),
+            opens("Edit access policy", then=lambda page: expect(page.get_by_role("dialog")).to_contain_text("0 lose")),
         ),
-        "remove an assignment": State("/applications/plant-records/mapping", opens("Take away:")),
-        "groups of a pattern": State("/applications/glasshouse-controls/mapping", opens(" fit")),
+        "remove an assignment": State("/applications/plant-records/mapping", opens("Unassign:")),
+        "groups of a pattern": State("/applications/glasshouse-controls/mapping", opens(" match")),
     },
     "provisioning": {
         "tasks": State("/provisioning/tasks"),
-        "failed tasks": State("/provisioning/tasks?state=failed"),
+        "failed tasks": State("/provisioning/tasks?status=failed"),
         "a failed task": State("/provisioning/tasks/{failed}"),
     },
 }
@@ -267,13 +269,13 @@ def places(demo: RunningDemo) -> dict[str, str]:
         # The stand-ins have new addresses, so that what failed is tried again first.
         assert dravo.provisioning.summary(wait=60)["settled"]
         return {
-            "user": dravo.people.get("zofia.wisniarska")["id"],
-            "inactive": next(iter(dravo.people.list(state="inactive")))["id"],
-            "leaver": next(iter(dravo.people.list(state="gone")))["id"],
-            "local": dravo.people.get(scenario.CONTRACTORS[0]["user_name"])["id"],
+            "user": dravo.users.get("zofia.wisniarska")["id"],
+            "inactive": next(iter(dravo.users.list(status="inactive")))["id"],
+            "leaver": next(iter(dravo.users.list(status="left")))["id"],
+            "local": dravo.users.get(scenario.CONTRACTORS[0]["user_name"])["id"],
             "group": next(iter(dravo.groups.list(words="Open day team")))["id"],
             "review": next(iter(dravo.reviews.list()))["id"],
-            "failed": next(iter(dravo.deliveries.list(state="failed")))["id"],
+            "failed": next(iter(dravo.tasks.list(status="failed")))["id"],
         }
 
 
@@ -292,20 +294,20 @@ def opened(browser: Browser, demo: RunningDemo, session: Any = None) -> Page:
     return page
 
 
-@pytest.mark.parametrize("part", STATES)
+@pytest.mark.parametrize("part", STATUSES)
 def test_every_page_and_dialog_is_accessible_and_fits(browser: Browser, demo: RunningDemo, places: dict[str, str], session: Any, part: str) -> None:
     page = opened(browser, demo, session)
     wrong: dict[str, list[str]] = {}
-    for name, state in STATES[part].items():
-        path = state.path.format(**places)
+    for name, status in STATUSES[part].items():
+        path = status.path.format(**places)
         # A page is loaded once for all that is done on it.
         if page.url != f"{demo.url}{path}" or not closed(page):
             page.goto(path)
         page.get_by_role("heading", level=1).first.wait_for()
         page.locator("main .panel, main .empty").first.wait_for()
         try:
-            if state.act is not None:
-                state.act(page)
+            if status.act is not None:
+                status.act(page)
         except (Error, AssertionError) as failed:
             wrong[name] = ["cannot be reached", *str(failed).splitlines()[:3]]
             continue
@@ -330,13 +332,13 @@ def test_what_users_see_is_accessible_and_fits(browser: Browser, demo: RunningDe
     page.get_by_label("Name").fill("edmund.sallow")
     page.get_by_label("Password").fill("wrong")
     page.get_by_role("button", name="Sign in", exact=True).click()
-    expect(page.get_by_role("alert")).to_contain_text("do not fit")
+    expect(page.get_by_role("alert")).to_contain_text("is wrong")
     wrong["wrong password"] = violations(page, narrow=True)
     address = "asked.by.maribel@volunteers.example"
-    page.get_by_label("Your e-mail address").fill(address)
-    page.get_by_role("button", name="Go on").click()
-    page.get_by_role("heading", name="Look into your mail").wait_for()
-    form = page.get_by_role("form", name="Code by mail")
+    page.get_by_label("Email address").fill(address)
+    page.get_by_role("button", name="Continue").click()
+    page.get_by_role("heading", name="Check your email").wait_for()
+    form = page.get_by_role("form", name="Emailed code")
     wrong["code"] = violations(page, narrow=True)
     form.get_by_role("textbox", name="Code").fill(code_to(demo.ready["stand_ins"]["mail"], address))
     form.get_by_role("button", name="Sign in").click()
@@ -346,7 +348,7 @@ def test_what_users_see_is_accessible_and_fits(browser: Browser, demo: RunningDe
     form.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Your applications").wait_for()
     wrong["your applications"] = violations(page, narrow=True)
-    page.goto("/sso/contractors/start?trial=unknown")
+    page.goto("/sso/contractors/start?sign_in_test=unknown")
     wrong["refused"] = violations(page, narrow=True)
     page.goto("/your-applications")
     page.get_by_role("button", name="Sign out").click()

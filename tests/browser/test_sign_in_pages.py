@@ -1,4 +1,4 @@
-"""Signing in set up from nothing in the console, tried, repaired, put in force, and used by somebody."""
+"""Sign-in set up from nothing in the console, tried, repaired, enabled, and used."""
 
 from __future__ import annotations
 
@@ -21,17 +21,17 @@ def provider(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SignInProvide
         yield started
 
 
-# What is seen at the browser, what is wrong at the provider, and how it is named to whoever looks after it.
+# What is seen at the browser, what is wrong at the provider, and how it is named to anyone who looks after it.
 MISTAKES: tuple[tuple[str, dict[str, object], str], ...] = (
     ("You are not signed in", {"other_certificate": True}, "certificate"),
     ("You are not signed in", {"wrong_audience": True}, "entity id"),
     ("You are not signed in", {"wrong_address": True}, "address"),
     ("You are not signed in", {"not_assigned": True}, "assigned"),
-    ("It works", {"ids_for_names": True}, "looks like an id"),
-    ("It works", {"no_groups": True}, "No claim says anything of groups"),
-    ("It works", {"namespaced": True}, "is taken for"),
-    ("It works", {"letter_case": True}, "It would work"),
-    ("It works", {}, "None of them gives anything by name"),
+    ("Test sign-in succeeded", {"ids_for_names": True}, "looks like an ID"),
+    ("Test sign-in succeeded", {"no_groups": True}, "No claim contains groups (expected: "),
+    ("Test sign-in succeeded", {"namespaced": True}, "' is read as '"),
+    ("Test sign-in succeeded", {"letter_case": True}, "It would work"),
+    ("Test sign-in succeeded", {}, "None of these groups is mapped to a role:"),
 )
 
 
@@ -40,39 +40,39 @@ def test_from_nothing_to_somebody_who_uses_their_application(
 ) -> None:
     label, who, application = fresh("Contractors"), fresh("idris.vance"), fresh("glasshouse")
     group = f"Glazing works {who[-3:]}"
-    provider.person(who, "Idris", "Vance", [group])
+    provider.user(who, "Idris", "Vance", [group])
     running.application(application, app, roles=("reader", "engineer"))
     page = open_page(signed_in=True)
     page.goto("/")
 
-    # A source by which people sign in: first its protocol, then the provider's metadata, pasted.
+    # A source by which users sign in: first its protocol, then the provider's metadata, pasted.
     page.goto("/sources")
-    page.get_by_role("button", name="Add a source").click()
+    page.get_by_role("button", name="Add source").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Sign-in: users sign in").check()
     dialog.get_by_label("Label").fill(label)
-    dialog.get_by_role("button", name="Add the source").click()
-    page.get_by_role("button", name="By SAML 2.0").click()
-    expect(page.get_by_text("Missing yet: the provider's entity id")).to_be_visible()
+    dialog.get_by_role("button", name="Add", exact=True).click()
+    page.get_by_role("button", name="SAML 2.0").click()
+    expect(page.get_by_text("Missing: the entity ID of the provider")).to_be_visible()
     check_accessible(page)
-    page.get_by_text("Or paste its metadata").click()
+    page.get_by_text("Or paste or upload the metadata").click()
     page.get_by_label("Metadata", exact=True).fill(httpx.get(f"{provider.url}/metadata", trust_env=False).text)
-    page.get_by_role("button", name="Take it").click()
+    page.get_by_role("button", name="Save metadata").click()
     expect(page.get_by_text(f"{provider.url}/entity")).to_be_visible()
     key = page.url.split("/sources/")[1].split("/")[0]
 
-    # In force only for those who look away from a trial: the name is asked for.
-    page.get_by_role("button", name="For everybody", exact=True).click()
-    expect(page.get_by_role("dialog")).to_contain_text("Nobody has tried it yet")
-    page.get_by_role("dialog").get_by_role("button", name="Not now").click()
+    # In force only for those who look away from a test sign-in: the name is asked for.
+    page.get_by_role("button", name="Enable for everyone", exact=True).click()
+    expect(page.get_by_role("dialog")).to_contain_text("These settings are not tested")
+    page.get_by_role("dialog").get_by_role("button", name="Cancel").click()
 
-    # A trial that fails, with its hint; and one that works.
-    page.get_by_role("tab", name="Trials and traces").click()
+    # A test sign-in that fails, with its hint; and one that works.
+    page.get_by_role("tab", name="Sign-in history").click()
 
-    provider.faults(clock_apart=900)
-    page.get_by_label("Who tries: user name or e-mail").fill(who)
-    page.get_by_role("button", name="Make a link").click()
-    link = page.get_by_text(f"{running.url}/sso/{key}/start?trial=").last.text_content() or ""
+    provider.faults(clock_skew=900)
+    page.get_by_label("User name or email").fill(who)
+    page.get_by_role("button", name="Create link").click()
+    link = page.get_by_text(f"{running.url}/sso/{key}/start?sign_in_test=").last.text_content() or ""
     other = open_page(beside=provider.url)
     other.goto(link)
     other.get_by_role("button", name="Idris Vance").click()
@@ -85,44 +85,44 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     with running.dravo as dravo:
         for seen, faults, named in MISTAKES if NIGHTLY else MISTAKES[::4]:
             provider.faults(**faults)
-            shown = Browser().sign_in(dravo.sign_ins.begin_trial(key, who)["link"], who)
+            shown = Browser().sign_in(dravo.sign_ins.create_sign_in_test(key, who)["link"], who)
             assert seen in shown.text
             page.reload()
             page.get_by_role("button", name="Open").first.click()
             expect(page.locator("section.opened")).to_contain_text(named)
 
-    # First the pilot group, which somebody else is not in; then everybody.
-    page.get_by_role("tab", name="Signing in").click()
+    # First the pilot group, which somebody else is not in; then everyone.
+    page.get_by_role("tab", name="Sign-in", exact=True).click()
     page.get_by_label("Pilot group").fill(group)
-    page.get_by_role("button", name="For the pilot group").click()
-    expect(page.get_by_text(f"Those in the group '{group}' sign in by it.")).to_be_visible()
-    provider.person(f"{who}-too", "Odalys", "Brandt", ["Scaffolders"])
+    page.get_by_role("button", name="Enable for pilot group").click()
+    expect(page.get_by_text(f"Only members of the group '{group}' can sign in.")).to_be_visible()
+    provider.user(f"{who}-too", "Odalys", "Brandt", ["Scaffolders"])
     outside = open_page(beside=provider.url)
     outside.goto(f"/sso/{key}/start")
     outside.get_by_role("button", name="Odalys Brandt").click()
-    expect(outside.get_by_text("Signing in this way is not open for you yet.")).to_be_visible()
+    expect(outside.get_by_text("This sign-in is not enabled for you yet.")).to_be_visible()
     check_accessible(outside)
-    page.get_by_role("button", name="For everybody", exact=True).click()
-    expect(page.get_by_text("Everybody whom it lets in signs in by it.")).to_be_visible()
-    person = open_page(beside=provider.url)
-    person.goto(f"/sso/{key}/start")
-    person.get_by_role("button", name="Idris Vance").click()
-    person.get_by_role("heading", name="Your applications").wait_for()
-    expect(person.get_by_text("Nothing is open to you yet")).to_be_visible()
-    check_accessible(person)
+    page.get_by_role("button", name="Enable for everyone", exact=True).click()
+    expect(page.get_by_text("All users of this source can sign in.")).to_be_visible()
+    user = open_page(beside=provider.url)
+    user.goto(f"/sso/{key}/start")
+    user.get_by_role("button", name="Idris Vance").click()
+    user.get_by_role("heading", name="Your applications").wait_for()
+    expect(user.get_by_text("No applications yet")).to_be_visible()
+    check_accessible(user)
     with running.dravo as dravo:
         dravo.assignments.add(application, "reader", source=key, group=group)
         dravo.applications.change(application, address=f"http://127.0.0.1:{app.port}/")
     running.settled(application)
     assert who in app.accounts()
-    person.reload()
-    expect(person.get_by_role("listitem")).to_contain_text("Reader")
-    expect(person.get_by_role("link", name="Open")).to_have_attribute("href", f"http://127.0.0.1:{app.port}/")
+    user.reload()
+    expect(user.get_by_role("listitem")).to_contain_text("Reader")
+    expect(user.get_by_role("link", name="Open")).to_have_attribute("href", f"http://127.0.0.1:{app.port}/")
 
-    # Whoever is new and in the mapped group stands in the application moments later; how many is measured by `make bench`.
+    # Anyone who is new and in the mapped group stands in the application moments later; how many is measured by `make bench`.
     provider.faults()
     new = fresh("juno.marlow")
-    provider.person(new, "Juno", "Marlow", [group])
+    provider.user(new, "Juno", "Marlow", [group])
     other = open_page(beside=provider.url)
     other.goto(f"/sso/{key}/start")
     other.get_by_role("button", name="Juno Marlow").click()
@@ -136,40 +136,40 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     # Another group at the provider is another role at the next sign-in.
     with running.dravo as dravo:
         dravo.assignments.add(application, "engineer", source=key, group=dravo.sign_ins.make_group(key, f"Engineers {who[-3:]}")["name"])
-    provider.person(who, "Idris", "Vance", [f"Engineers {who[-3:]}"])
-    person.goto(f"/sso/{key}/start")
-    person.get_by_role("button", name="Idris Vance").click()
-    expect(person.get_by_role("listitem")).to_contain_text("Engineer")
+    provider.user(who, "Idris", "Vance", [f"Engineers {who[-3:]}"])
+    user.goto(f"/sso/{key}/start")
+    user.get_by_role("button", name="Idris Vance").click()
+    expect(user.get_by_role("listitem")).to_contain_text("Engineer")
 
     # What the questions say is tried on the last sign-in before it is kept.
-    page.get_by_role("tab", name="Five questions").click()
-    page.get_by_label("People (a SCIM filter)").fill('title eq "Glazier"')
-    page.get_by_role("button", name="Try on the last sign-in").click()
-    expect(page.get_by_role("status", name="Connection check")).to_contain_text("outside of whom you let in")
+    page.get_by_role("tab", name="Source policy").click()
+    page.get_by_label("Users (SCIM filter)").fill('title eq "Glazier"')
+    page.get_by_role("button", name="Preview with the last sign-in").click()
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text("The user is outside the scope of the source: ")
     check_accessible(page)
-    page.get_by_role("button", name="Keep these answers").click()
-    expect(page.get_by_text("Kept; they count")).to_be_visible()
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved. The policy applies")).to_be_visible()
 
-    # Whoever may not in is told so in plain words, and whom to ask.
+    # Anyone who may not in is told so in plain words, and whom to ask.
     with running.dravo as dravo:
-        dravo.sign_ins.change(key, settings={"support_contact": "Ask Edmund Sallow in Estates."})
+        dravo.sign_ins.change(key, settings={"support_contact": "Edmund Sallow in Estates."})
     outside.goto(f"/sso/{key}/start")
     outside.get_by_role("button", name="Odalys Brandt").click()
-    expect(outside.get_by_text("You may not come in here.")).to_be_visible()
-    expect(outside.get_by_text("Ask Edmund Sallow in Estates.")).to_be_visible()
+    expect(outside.get_by_text("You do not have access.")).to_be_visible()
+    expect(outside.get_by_text("Edmund Sallow in Estates.")).to_be_visible()
     outside.close()
     with running.dravo as dravo:
-        dravo.sign_ins.change(key, policy={"people": ""})
+        dravo.sign_ins.change(key, policy={"users": ""})
 
     page.close()
 
     # They sign out, and are out.
-    person.get_by_role("button", name="Sign out").click()
-    person.get_by_role("heading", name="You are signed out").wait_for()
-    person.goto("/your-applications")
-    person.get_by_role("heading", name="You are signed out").wait_for()
-    person.get_by_role("link", name="Sign in again").click()
-    person.get_by_label("Your e-mail address").fill(f"{who}@rootworks.example")
+    user.get_by_role("button", name="Sign out").click()
+    user.get_by_role("heading", name="You are signed out").wait_for()
+    user.goto("/your-applications")
+    user.get_by_role("heading", name="You are signed out").wait_for()
+    user.get_by_role("link", name="Sign in again").click()
+    user.get_by_label("Email address").fill(f"{who}@rootworks.example")
     narrow = open_page(width=400, beside=provider.url)
     narrow.goto(f"/sso/{key}/start")
     narrow.get_by_role("button", name="Idris Vance").click()

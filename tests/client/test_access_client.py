@@ -17,10 +17,10 @@ Fresh = Callable[[str], str]
 def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Running, app: StandIn, fresh: Fresh) -> None:
     key, ada = fresh("desk"), fresh("ada")
     running.application(key, app)
-    running.provider(fresh("staff")).person(ada)
+    running.provider(fresh("staff")).user(ada)
     with running.dravo as dravo:
         dravo.applications.add_plan(key, "full", "Full desk", seats=1, rank=2)
-        made = dravo.assignments.add(key, "viewer", person=ada, plan="full")
+        made = dravo.assignments.add(key, "viewer", user=ada, plan="full")
         assert made["plan"] == {"key": "full", "label": "Full desk"}
         running.settled(key)
         seen = app.accounts().get(ada, {}).get("entitlements")
@@ -31,7 +31,7 @@ def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Runn
         running.settled(key)
         seen = app.accounts()[ada]
         assert seen.get("userType") == "full" and not seen.get("entitlements")
-        with pytest.raises(InvalidRequest, match="do not go over as groups"):
+        with pytest.raises(InvalidRequest, match="License plans cannot be sent as groups"):
             dravo.applications.change(key, plan_encoding={"way": "groups"})
         # Without the plan the seat is free, and the account says so no longer.
         dravo.assignments.change(made["id"], plan="")
@@ -47,32 +47,32 @@ def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Runn
 def test_days_are_previewed_and_an_end_that_is_over_is_refused(running: Running, fresh: Fresh) -> None:
     key, ada = fresh("desk"), fresh("ada")
     running.application(key)
-    running.provider(fresh("staff")).person(ada)
+    running.provider(fresh("staff")).user(ada)
     today = datetime.now(UTC).date()
     with running.dravo as dravo:
-        assert dravo.assignments.preview(key, "viewer", person=ada)["gained"] == 1
+        assert dravo.assignments.preview(key, "viewer", user=ada)["gained"] == 1
         later = {"from": (today + timedelta(days=2)).isoformat(), "until": (today + timedelta(days=9)).isoformat()}
-        assert dravo.assignments.preview(key, "viewer", person=ada, **later)["gained"] == 0
-        with pytest.raises(ApiError, match="ended already"):
-            dravo.assignments.preview(key, "viewer", person=ada, until="2020-01-01")
-        with pytest.raises(ApiError, match="end before it begins"):
-            dravo.assignments.preview(key, "viewer", person=ada, **{"from": later["until"], "until": later["from"]})
-        made = dravo.assignments.add(key, "viewer", person=ada, **later)
+        assert dravo.assignments.preview(key, "viewer", user=ada, **later)["gained"] == 0
+        with pytest.raises(ApiError, match="The end date is in the past"):
+            dravo.assignments.preview(key, "viewer", user=ada, until="2020-01-01")
+        with pytest.raises(ApiError, match="The end date is before the start date"):
+            dravo.assignments.preview(key, "viewer", user=ada, **{"from": later["until"], "until": later["from"]})
+        made = dravo.assignments.add(key, "viewer", user=ada, **later)
         assert (made["from_day"], made["until_day"]) == (later["from"], later["until"])
-        assert any("begins at" in each for each in dravo.people.why(ada, key)["sentences"])
+        assert any("begins at" in each for each in dravo.users.why(ada, key)["sentences"])
         dravo.assignments.change(made["id"], until=later["until"])
         running.settled(key)
-        assert dravo.people.why(ada, key)["has_access"]
+        assert dravo.users.why(ada, key)["has_access"]
 
 
 def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running: Running, fresh: Fresh) -> None:
     mine, other, ada = fresh("mine"), fresh("other"), fresh("ada")
     for key in (mine, other):
         running.application(key)
-    running.provider(fresh("staff")).person(ada)
+    running.provider(fresh("staff")).user(ada)
     with running.dravo as dravo:
         for key in (mine, other):
-            dravo.assignments.add(key, "viewer", person=ada)
+            dravo.assignments.add(key, "viewer", user=ada)
             eventually(lambda key=key: dravo.access(application=key).total() == 1)  # type: ignore[misc]
         review = dravo.reviews.begin(fresh("Review"), "2999-12-31", words=ada)
         theirs = dravo.reviews.begin(fresh("Theirs"), "2999-12-31", application=other)
@@ -92,43 +92,43 @@ def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running:
             list(owner.reviews.rows(review["id"], application=other))
         with pytest.raises(NotAllowed):
             list(owner.reviews.rows(review["id"]))
-        with pytest.raises(NotFound, match="Not all of these rows"):
-            owner.reviews.decide(review["id"], mine, [foreign], "taken away")
+        with pytest.raises(NotFound, match="Some of these rows do not belong to '"):
+            owner.reviews.decide(review["id"], mine, [foreign], "removed")
         for call in (
             lambda: owner.reviews.begin("Mine", "2999-12-31"), lambda: owner.reviews.close(review["id"]),
-            lambda: b"".join(owner.reviews.export(review["id"])), lambda: owner.groups.add("Mine"), lambda: owner.people.add("somebody"),
+            lambda: b"".join(owner.reviews.export(review["id"])), lambda: owner.groups.add("Mine"), lambda: owner.users.add("somebody"),
             lambda: owner.applications.add_plan(mine, "x", "X"), lambda: owner.compare(ada, ada), owner.flow,
         ):  # fmt: skip
             with pytest.raises(NotAllowed):
                 call()
         own = next(iter(owner.reviews.rows(review["id"], application=mine)))["id"]
         assert owner.reviews.preview(review["id"], mine, [own])["lost"] == 1
-        assert owner.reviews.decide(review["id"], mine, [own], "taken away")["taken_away"] == 1
+        assert owner.reviews.decide(review["id"], mine, [own], "removed")["taken_away"] == 1
         assert owner.applications.seats(mine).total() == 0
         eventually(lambda: owner.access(application=mine).total() == 0)
 
 
-def test_local_people_and_groups_by_the_client(running: Running, fresh: Fresh) -> None:
+def test_local_users_and_groups_by_the_client(running: Running, fresh: Fresh) -> None:
     key, name, label = fresh("desk"), fresh("ida"), fresh("Planting")
     running.application(key)
     with running.dravo as dravo:
-        person = dravo.people.add(name, given_name="Ida", family_name="Vosper", title="Botanist")
-        with pytest.raises(Conflict, match="has that user name"):
-            dravo.people.add(name.upper())
+        user = dravo.users.add(name, given_name="Ida", family_name="Vosper", title="Botanist")
+        with pytest.raises(Conflict, match=" has the same user name or email address"):
+            dravo.users.add(name.upper())
         group = dravo.groups.add(label)
         assert dravo.groups.preview_members(group["id"], add=[name])["unchanged"] == 1
         dravo.assignments.add(key, "viewer", group=group["id"])
         assert dravo.groups.preview_members(group["id"], add=[name])["gained"] == 1
         dravo.groups.change_members(group["id"], add=[name])
         running.settled(key)
-        assert dravo.people.why(name, key)["has_access"]
+        assert dravo.users.why(name, key)["has_access"]
         assert dravo.groups.get(group["id"])["local"] is True
         assert [each["roles"] for each in dravo.matrix_of_groups(words=label)] == [{key: ["Viewer"]}]
-        assert dravo.people.preview(person["id"], name, active=False)["lost"] == 1
-        dravo.people.change(person["id"], name, given_name="Ida", active=False)
-        assert dravo.people.get(name)["state"] == "inactive"
-        assert dravo.people.preview_removal(name)["lost"] == 0
-        dravo.people.remove(name)
+        assert dravo.users.preview(user["id"], name, active=False)["lost"] == 1
+        dravo.users.change(user["id"], name, given_name="Ida", active=False)
+        assert dravo.users.get(name)["status"] == "inactive"
+        assert dravo.users.preview_removal(name)["lost"] == 0
+        dravo.users.remove(name)
         assert dravo.groups.get(group["id"])["within"] == 0
         assert dravo.groups.rename(group["id"], f"{label} two")["name"] == f"{label} two"
         assert dravo.groups.preview_removal(group["id"])["lost"] == 0

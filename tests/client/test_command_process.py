@@ -35,7 +35,7 @@ def test_the_installed_command_prints_and_ends_with_its_exit_code(running: Runni
 def test_a_reader_that_has_seen_enough_ends_a_command_quietly(running: Running, fresh: Fresh) -> None:
     provider, mark = running.provider(fresh("source")), fresh("pipe")
     for number in range(40):
-        provider.person(f"{mark}.{number}", displayName="A name that makes a long line " * 20)
+        provider.user(f"{mark}.{number}", displayName="A name that makes a long line " * 20)
     process = started(running, "user", "list", mark, "--json")
     assert process.stdout is not None and process.stderr is not None
     process.stdout.close()

@@ -15,7 +15,7 @@ import pytest
 
 from dravo.client import ApiError
 from dravo.demo import directory
-from dravo.demo.directory import person_dn
+from dravo.demo.directory import user_dn
 from tests import command_line, harness
 from tests.command_line import Completed
 from tests.directories import Estates, crowd, estates
@@ -50,37 +50,37 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     shown = dravo("source", "set-import", "estates", "ldap", *settings, "--secret-file", "-", stdin=directory.READER_PASSWORD + "\n")
     assert shown.returncode == 0 and directory.READER_PASSWORD not in shown.stdout and "kept" in shown.stdout, shown.stderr
     check = dravo("source", "check-import", "estates")
-    assert check.returncode == 0 and "Signed in as" in check.stdout and "What the answers make" in check.stdout
+    assert check.returncode == 0 and "Bound as " in check.stdout and "\nResult of the source policy for the first records:\n" in check.stdout
     refused = dravo("source", "run", "estates")
-    assert refused.returncode != 0 and "in preparation" in refused.stderr
+    assert refused.returncode != 0 and "' is disabled." in refused.stderr
     look = dravo("source", "run", "estates", "--preview")
     assert look.returncode == 0 and "Nothing was changed" in look.stdout and "400" in look.stdout
     assert dravo("source", "set-import", "estates", "--enabled", "--schedule", "30 * * * *").stdout.count("every hour at 30 past") == 1
     assert dravo("source", "run", "estates").returncode == 0
-    crew.change(person_dn(first_of(alone)), title=["Keeper"])
+    crew.change(user_dn(first_of(alone)), title=["Keeper"])
     run = json.loads(dravo("source", "run", "estates", "--whole", "--json").stdout)
     assert {each["name"]: each["number"] for each in run["counts"]}["changed"] == 1
     assert "title: Seasonal -> Keeper" in dravo("source", "run-entries", "estates", "--kind", "changed").stdout
     assert "done" in dravo("source", "runs", "estates").stdout
-    tried = dravo("source", "preview-policy", "estates", "-", stdin='{"people": "title ne \\"Seasonal\\""}')
+    tried = dravo("source", "preview-policy", "estates", "-", stdin='{"users": "title ne \\"Seasonal\\""}')
     assert "399 leave" in tried.stdout
     answers = json.loads(dravo("source", "policy", "estates").stdout)
     assert answers["match"] == "ask"
     with alone.dravo as client:
-        person = client.people.get(first_of(alone))
+        user = client.users.get(first_of(alone))
         # Nobody is known by several sources.
-        assert client.sources.preview_word("estates", veto=True)["unchanged"] == 0
+        assert client.sources.preview_word("estates", deactivation_wins=True)["unchanged"] == 0
         assert client.sources.change_word("estates", precedence=5)["precedence"] == 5
-    assert "unchanged 1" in dravo("source", "refresh", "estates", person["user_name"]).stdout
-    refused = dravo("source", "link-record", "estates", person["user_name"], "--to-somebody-new")
+    assert "unchanged 1" in dravo("source", "refresh", "estates", user["user_name"]).stdout
+    refused = dravo("source", "link-record", "estates", user["user_name"], "--to-new-user")
     assert refused.returncode != 0 and "only record" in refused.stderr
-    assert "Nothing waits" in dravo("source", "conflicts", "estates").stdout
-    assert "No run is under way" in dravo("source", "stop-run", "estates").stderr
+    assert "No conflicts." in dravo("source", "conflicts", "estates").stdout
+    assert "No import is running." in dravo("source", "stop-run", "estates").stderr
 
 
 def first_of(running: Running) -> str:
     with running.dravo as client:
-        return min(each["user_name"] for each in client.people.list())
+        return min(each["user_name"] for each in client.users.list())
 
 
 def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(alone: Running, crew: Estates) -> None:
@@ -93,9 +93,9 @@ def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(al
         os.kill(killed, signal.SIGKILL)
         eventually(lambda: alone.pid("worker") != killed)
         runs = eventually(lambda: list(client.sources.runs("estates")), lambda found: all(each["ended_at"] for each in found))
-        assert runs[0]["state"] == "done", runs
-        people = list(client.people.list())
-        assert len(people) == len({each["user_name"] for each in people}) == 400
+        assert runs[0]["status"] == "done", runs
+        users = list(client.users.list())
+        assert len(users) == len({each["user_name"] for each in users}) == 400
         assert {each["members"] for each in client.groups.list(source="estates")} == {30}
 
 
@@ -103,20 +103,20 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
     with alone.dravo as client:
         for key in ("one", "other"):
             client.sources.add(key, key.title())
-            # Each has the same people; the second one's are in doubt.
+            # Each has the same users; the second one's are in doubt.
             client.sources.change_reading(key, kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
         runs = {key: client.sources.begin_run(key)["id"] for key in ("one", "other")}
-        with pytest.raises(ApiError, match="under way"):
+        with pytest.raises(ApiError, match="' is in progress"):
             client.sources.begin_run("one")
         done = {key: eventually(lambda key=key: client.sources.run(key, runs[key]), lambda run: run["ended_at"] is not None) for key in runs}
         counts: dict[str, Any] = {key: {each["name"]: each["number"] for each in run["counts"]} for key, run in done.items()}
-        # Whoever came first is somebody; nobody is two, and nobody is guessed to be the same.
-        assert counts["one"].get("new", 0) + counts["other"].get("new", 0) == 400 == len(list(client.people.list()))
+        # Anyone who came first is somebody; nobody is two, and nobody is guessed to be the same.
+        assert counts["one"].get("new", 0) + counts["other"].get("new", 0) == 400 == len(list(client.users.list()))
         assert counts["one"].get("conflict", 0) + counts["other"].get("conflict", 0) == 400
         again = client.sources.begin_run("other", whole=True)
         client.sources.stop_run("other", again["id"])
         ended = eventually(lambda: client.sources.run("other", again["id"]), lambda run: run["ended_at"] is not None)
-        assert ended["state"] in ("stopped", "done")
+        assert ended["status"] in ("stopped", "done")
         kinds = {each["kind"] for each in client.activity(kind="run")}
         assert kinds == {"run"}
 
@@ -126,12 +126,12 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
     [
         ("source", "set-import", "estates", "ldap", "--set", "ca=@{file}"),
         ("source", "set-import", "estates", "ldap", "--secret-file", "{file}"),
-        ("source", "set-import", "estates", "csv", "--answers", "{file}"),
+        ("source", "set-import", "estates", "csv", "--policy", "{file}"),
         ("source", "upload", "estates", "{file}"),
         ("source", "add-schema", "estates", "{file}"),
         ("sign-in", "set", "estates", "--protocol", "saml", "--metadata", "{file}"),
         ("sign-in", "set", "estates", "--protocol", "saml", "--certificate", "{file}"),
-        ("sign-in", "set", "estates", "--answers", "{file}"),
+        ("sign-in", "set", "estates", "--policy", "{file}"),
         ("mapping", "assign", "records", "{file}"),
     ],
 )

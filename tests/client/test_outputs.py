@@ -1,4 +1,4 @@
-"""What the commands print, read as somebody who never saw it: tables for people, JSON for programs."""
+"""What the commands print, read as somebody who never saw it: tables for users, JSON for programs."""
 
 from __future__ import annotations
 
@@ -26,37 +26,37 @@ def garden(running: Running) -> dict[str, str]:
     """A small garden that the commands of this module read."""
     provider = running.provider("outputs")
     running.application("outputs-records", roles=("viewer", "curator"))
-    ada = provider.person("outputs.ada", displayName="Ada [bold] Fern", title="Keeper", emails=[{"value": "outputs.ada@fernhollow.example"}])
-    provider.person("outputs.bob", active=False)
+    ada = provider.user("outputs.ada", displayName="Ada [bold] Fern", title="Keeper", emails=[{"value": "outputs.ada@fernhollow.example"}])
+    provider.user("outputs.bob", active=False)
     group = provider.group("Outputs group", [ada])
     with running.dravo as client:
         client.assignments.add("outputs-records", "viewer", group=group, note="for the outputs")
-        client.assignments.add("outputs-records", "curator", person="outputs.ada")
+        client.assignments.add("outputs-records", "curator", user="outputs.ada")
     return {"ada": ada, "group": group}
 
 
 @pytest.mark.parametrize(
     ("arguments", "headings", "words"),
     [
-        (["source", "list", "--most", "0"], ["Key", "Label", "Connection type", "Users", "Groups", "Last activity (UTC)"], "outputs"),
-        (["source", "tokens", "outputs"], ["ID", "Label", "Begins with", "For", "Made (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
-        (["user", "list", "outputs"], ["Name", "User name", "Email", "State", "Since (UTC)"], "Ada [bold] Fern"),
-        (["group", "list", "outputs"], ["Group", "Source", "Members", "Gives", "ID there", "ID"], "Outputs group"),
-        (["group", "members", "outputs group"], ["Name", "User name", "State", "ID"], "outputs.ada"),
-        (["application", "list", "--most", "0"],
-         ["Key", "Label", "State", "Users", "Accounts", "Waiting", "Failed", "Drifted", "Answered (UTC)"], "not connected"),
+        (["source", "list", "--limit", "0"], ["Key", "Label", "Connection type", "Users", "Groups", "Last activity (UTC)"], "outputs"),
+        (["source", "tokens", "outputs"], ["ID", "Label", "Prefix", "For", "Created (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
+        (["user", "list", "outputs"], ["Name", "User name", "Email", "Status", "Since (UTC)"], "Ada [bold] Fern"),
+        (["group", "list", "outputs"], ["Group", "Source", "Members", "Roles", "ID in the source", "ID"], "Outputs group"),
+        (["group", "members", "outputs group"], ["Name", "User name", "Status", "ID"], "outputs.ada"),
+        (["application", "list", "--limit", "0"],
+         ["Key", "Label", "Status", "Users", "Accounts", "Waiting", "Failed", "Drifted", "Last response (UTC)"], "not_set_up"),
         (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "Users"], "curator"),
         (["assignment", "list", "--application", "outputs-records"],
-         ["Application", "For", "Of source", "Role", "Plan", "Reaches", "From (UTC)", "Until", "By", "ID"], "Outputs group"),
+         ["Application", "For", "Source", "Role", "Plan", "Users", "From (UTC)", "Until", "By", "ID"], "Outputs group"),
         (["access", "list", "--application", "outputs-records"],
-         ["User", "Application", "Role", "Since (UTC)", "Because of", "Seat", "Account"], "direct, by edmund.sallow"),
+         ["User", "Application", "Role", "Since (UTC)", "Reason", "Seat", "Account"], "direct, by edmund.sallow"),
         (["account", "list", "--application", "outputs-records"],
-         ["User", "Application", "Target state", "Roles", "State", "Applied (UTC)", "ID there"], "curator, viewer"),
+         ["User", "Application", "Desired state", "Roles", "Status", "Applied (UTC)", "Account ID"], "curator, viewer"),
         (["task", "list", "--application", "outputs-records"],
-         ["User", "Application", "Target state", "State", "Attempts", "Since (UTC)", "Message", "ID"], "waiting (the application is switched off)"),
-        (["audit", "list", "--most", "3"], ["Entry", "At (UTC)", "Operator", "Did", "Details"], "edmund.sallow"),
-        (["operator", "list"], ["Name", "Kind", "Of", "Signs in by", "Since (UTC)", "Disabled", "ID"], "super_administrator"),
-        (["token", "list"], ["ID", "Label", "Scope", "Limited to", "Begins with", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
+         ["User", "Application", "Desired state", "Status", "Attempts", "Since (UTC)", "Message", "ID"], "waiting (the application is disabled)"),
+        (["audit", "list", "--limit", "3"], ["Entry", "Time (UTC)", "Operator", "Change", "Details"], "edmund.sallow"),
+        (["operator", "list"], ["Name", "Kind", "Applications", "Sign-in", "Since (UTC)", "Disabled", "ID"], "super_administrator"),
+        (["token", "list"], ["ID", "Label", "Scope", "Permissions", "Prefix", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
     ],
 )  # fmt: skip
 def test_a_list_is_a_table_with_headings_and_the_same_as_json(
@@ -87,12 +87,12 @@ def test_where_there_is_nothing_it_says_so(running: Running, arguments: list[str
 
 
 def test_a_cut_list_says_how_much_there_is(running: Running, garden: dict[str, str]) -> None:
-    done = dravo(running, "user", "list", "outputs", "--most", "1")
+    done = dravo(running, "user", "list", "outputs", "--limit", "1")
     assert done.stdout.count("outputs.") >= 1
-    assert done.stderr.strip() == "1 of 2; --most 0 prints all."
+    assert done.stderr.strip() == "1 of 2. --limit 0 prints all."
 
 
-def test_a_person_is_shown_whole(running: Running, garden: dict[str, str]) -> None:
+def test_a_user_is_shown_whole(running: Running, garden: dict[str, str]) -> None:
     shown = dravo(running, "user", "show", "outputs.ada").stdout
     for part in ("Attributes", "Groups", "Access", "Accounts", "Keeper", "Outputs directory", "outputs > Outputs group", "direct, by edmund.sallow"):
         assert part in shown
@@ -115,12 +115,12 @@ def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fre
     made = json.loads(dravo(running, "source", "create-token", key, "--label", "x", "--expires", "2031-01-01T00:00:00Z", "--json").stdout)
     assert made["expires_at"] == "2031-01-01T00:00:00.000000Z"
     assert dravo(running, "source", "revoke-token", key, made["id"]).stdout == "Revoked.\n"
-    sheet = json.loads(dravo(running, "source", "checklist", key, "--json").stdout)
-    assert sheet["usable_tokens"] == 0
+    checklist = json.loads(dravo(running, "source", "checklist", key, "--json").stdout)
+    assert checklist["usable_tokens"] == 0
     assert dravo(running, "source", "remove", key).stdout == f"Removed '{key}'.\n"
     operator = json.loads(dravo(running, "operator", "create", fresh("operator"), "--json").stdout)
     assert operator["password"]
-    assert "shut out" in dravo(running, "operator", "disable", operator["id"]).stdout
+    assert "is disabled." in dravo(running, "operator", "disable", operator["id"]).stdout
     token = json.loads(dravo(running, "token", "create", "--label", "x", "--json").stdout)
     assert dravo(running, "token", "revoke", token["id"]).stdout == "Revoked.\n"
     assert dravo(running, "user", "list", token=token["token"]).returncode == 4
@@ -129,11 +129,11 @@ def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fre
 def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fresh) -> None:
     key = fresh("desk")
     dravo(running, "application", "add", key, "--label", "Ticket Desk", "--tracked-only")
-    assert "tracked only" in dravo(running, "application", "show", key).stdout
+    assert "tracked_only" in dravo(running, "application", "show", key).stdout
     made = json.loads(dravo(running, "application", "create-role", key, "cashier", "--label", "Cashier", "--json").stdout)
     assert [role["key"] for role in made["roles"]] == ["cashier"]
     refused = dravo(running, "application", "connect", key, "https://desk.fernhollow.example/scim/v2", stdin="token\n")
-    assert (refused.returncode, "only tracked" in refused.stderr) == (2, True)
+    assert (refused.returncode, "tracked_only" in refused.stderr) == (2, True)
     assert dravo(running, "application", "connect", key, "https://x.example", stdin="").returncode == 2
     paused = dravo(running, "application", "pause", key, "--json")
     assert json.loads(paused.stdout)["connection"]["paused_at"]

@@ -1,4 +1,4 @@
-"""The commands for what sources ask for and what goes over to applications, as somebody would type them."""
+"""The commands for what sources ask for and what is sent to applications, as somebody would type them."""
 
 from __future__ import annotations
 
@@ -16,13 +16,13 @@ GARDEN = {"id": "urn:fernhollow:commands:User", "name": "Garden", "attributes": 
 
 
 class Garden:
-    """A source with two people, and an application to which they go over."""
+    """A source with two users, and an application to which they are sent."""
 
     def __init__(self, running: Running, app: StandIn, key: str = "commands") -> None:
         self.running, self.app, self.application = running, app, f"{key}-app"
         provider = running.provider(key)
-        people = [provider.person(f"{key}.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")]
-        self.group = provider.group("Commands group", people)
+        users = [provider.user(f"{key}.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")]
+        self.group = provider.group("Commands group", users)
         provider.http.post("/Users", json={"userName": f"{key}.ada"})
         running.application(self.application, app)
         with running.dravo as client:
@@ -51,19 +51,19 @@ def own_garden(running: Running, app: StandIn, fresh: Callable[[str], str]) -> G
 
 def test_requests_are_listed_with_what_they_led_to_and_shown_whole(garden: Garden) -> None:
     listed = garden.run("source", "requests", "commands")
-    assert columns(listed) == ["At (UTC)", "Request", "Answer", "What it did", "ID"]
+    assert columns(listed) == ["Time (UTC)", "Request", "Response", "Result", "ID"]
     refused = json.loads(garden.run("source", "requests", "commands", "--outcome", "refused", "--json"))
     assert [each["status"] for each in refused] == [409]
     whole = garden.run("source", "request", "commands", refused[0]["id"])
-    assert "Refused (uniqueness)" in whole and '"userName":"commands.ada"' in whole and "no schemas in the body" in whole
+    assert "Refused (uniqueness)" in whole and '"userName":"commands.ada"' in whole and "body without schemas" in whole
     assert "Created Ada." in garden.run("source", "requests", "commands", "created ada")
 
 
 def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_path: Path) -> None:
     file = tmp_path / "garden.json"
     file.write_text(json.dumps(GARDEN))
-    assert "standard schemas only" in garden.run("source", "schemas", "commands")
-    assert "may send it" in garden.run("source", "add-schema", "commands", str(file))
+    assert "No schema extensions." in garden.run("source", "schemas", "commands")
+    assert "' can send its attributes from now on." in garden.run("source", "add-schema", "commands", str(file))
     assert "badge" in garden.run("source", "schemas", "commands")
     again = dravo(garden.running, "source", "add-schema", "commands", str(file))
     assert again.returncode == 1 and "has a schema" in again.stderr
@@ -74,14 +74,14 @@ def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_pa
 
 
 def test_a_token_is_made_for_a_part_only(garden: Garden) -> None:
-    assert "shown this once" in garden.run("source", "create-token", "commands", "--label", "Reports", "--for", "groups", "--read-only")
+    assert "Token (shown only once):\n" in garden.run("source", "create-token", "commands", "--label", "Reports", "--for", "groups", "--read-only")
     assert "groups, read" in garden.run("source", "tokens", "commands")
 
 
 def test_an_expression_is_tried_and_a_mistake_is_told(garden: Garden) -> None:
-    told = garden.run("application", "evaluate", 'userName then after "." then upper', "--person", "commands.ada")
-    assert "Ada gets: ADA" in told and "In words: userName, what stands after “.”, in upper case" in told
-    assert "nothing, it is missing" in garden.run("application", "evaluate", "nickName", "--person", "commands.ada")
+    told = garden.run("application", "evaluate", 'userName then after "." then upper', "--user", "commands.ada")
+    assert "Ada gets: ADA" in told and "In words: userName, the text after “.”, in upper case" in told
+    assert "nothing, it is missing" in garden.run("application", "evaluate", "nickName", "--user", "commands.ada")
     wrong = dravo(garden.running, "application", "evaluate", "userName then")
     assert wrong.returncode == 2 and "character 14" in wrong.stderr
 
@@ -99,7 +99,7 @@ def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
         "200",
     )
     looked = own_garden.run(*change, "--preview")
-    assert "2 of 2 accounts would change. Nothing is done." in looked and "title: Guide -> GUIDE" in looked
+    assert "2 of 2 accounts would change. Nothing has been changed." in looked and "title: Guide -> GUIDE" in looked
     assert {each["title"] for each in own_garden.app.accounts().values()} == {"Guide"}
     shown = own_garden.run(*change)
     assert "title = title then upper" in shown and "attribute, userType" in shown
@@ -115,18 +115,20 @@ def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
 
 
 def test_groups_that_go_over_are_listed(own_garden: Garden) -> None:
-    assert "No group goes over" in own_garden.run("application", "groups", own_garden.application)
+    assert "No provisioned groups. Enable them: dravo application set KEY --groups with_roles" in own_garden.run(
+        "application", "groups", own_garden.application
+    )
     own_garden.run("application", "set", own_garden.application, "--groups", own_garden.group)
     eventually(lambda: own_garden.app.groups() and len(own_garden.app.groups()[0].get("members", [])) == 2)
     eventually(lambda: "done" in own_garden.run("application", "groups", own_garden.application))
     listed = own_garden.run("application", "groups", own_garden.application)
-    assert columns(listed)[:5] == ["Group there", "Made of", "Due", "There", "State"]
+    assert columns(listed)[:5] == ["Group", "Source", "Desired", "In the application", "Status"]
     own_garden.run("application", "set", own_garden.application, "--groups", "none")
     eventually(lambda: own_garden.app.groups() == [])
 
 
-def test_the_check_with_a_test_person(garden: Garden) -> None:
-    told = garden.run("application", "test-connection", "commands-app", "--with-test-person")
+def test_the_check_with_a_test_user(garden: Garden) -> None:
+    told = garden.run("application", "test-connection", "commands-app", "--with-test-user")
     assert [line.split()[1] for line in told.splitlines()] == [
         "Address",
         "Service",
@@ -143,28 +145,28 @@ def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: C
     assert "No task has failed" in garden.run("task", "errors", "--application", "commands-app")
     garden.app.faults(refuse="Seats are used up.")
     name = fresh("commands.cai")
-    person = garden.running.provider("commands").person(name)
-    garden.running.provider("commands").add(garden.group, person)
+    user = garden.running.provider("commands").user(name)
+    garden.running.provider("commands").add(garden.group, user)
     eventually(lambda: "refused 400" in garden.run("task", "errors", "--application", "commands-app"))
-    assert "Seats are used up" in garden.run("task", "errors")
+    assert "All seats are used" in garden.run("task", "errors")
     garden.app.faults(refuse=False)
     assert "1 tasks are retried" in garden.run("task", "retry-all", "commands-app", "--kind", "refused 400")
     eventually(lambda: name in garden.app.accounts())
-    delivery = json.loads(garden.run("task", "list", name, "--json"))[0]["id"]
-    assert dravo(garden.running, "task", "resolve", delivery).returncode == 2, "nobody has to say anything here"
+    task = json.loads(garden.run("task", "list", name, "--json"))[0]["id"]
+    assert dravo(garden.running, "task", "resolve", task).returncode == 2, "nobody has to say anything here"
 
 
-def test_settings_of_the_house_are_listed_and_changed(garden: Garden) -> None:
-    assert columns(garden.run("setting", "list")) == ["Name", "Value", "Meaning", "From", "To"]
+def test_settings_of_the_organization_are_listed_and_changed(garden: Garden) -> None:
+    assert columns(garden.run("setting", "list")) == ["Group", "Name", "Value", "Unit", "Meaning", "Minimum", "Maximum"]
     assert "91" in garden.run("setting", "set", "attempt_days", "91")
     garden.run("setting", "set", "attempt_days", "90")
     wrong = dravo(garden.running, "setting", "set", "attempt_days", "0")
-    assert wrong.returncode == 2 and "out of bounds" in wrong.stderr
+    assert wrong.returncode == 2 and " is out of range for '" in wrong.stderr
 
 
 def test_when_an_application_is_compared_is_set_and_said_in_words(garden: Garden) -> None:
-    shown = garden.run("application", "set", "commands-app", "--compare-at", "30 2 * * 1-5")
+    shown = garden.run("application", "set", "commands-app", "--reconcile-schedule", "30 2 * * 1-5")
     assert "every day at 02:30 on weekdays" in shown
-    assert "only when asked for" in garden.run("application", "set", "commands-app", "--compare-at", "")
-    wrong = dravo(garden.running, "application", "set", "commands-app", "--compare-at", "nightly")
+    assert "no schedule" in garden.run("application", "set", "commands-app", "--reconcile-schedule", "")
+    wrong = dravo(garden.running, "application", "set", "commands-app", "--reconcile-schedule", "nightly")
     assert wrong.returncode == 2 and "not a schedule" in wrong.stderr

@@ -1,4 +1,4 @@
-"""How people sign in, set up and looked at by the command line alone."""
+"""How users sign in, set up and previewed by the command line alone."""
 
 from __future__ import annotations
 
@@ -32,29 +32,29 @@ def dravo(running: Running) -> Dravo:
     return functools.partial(command_line.dravo, running)
 
 
-def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str], tmp_path: Path) -> None:
+def test_from_nothing_to_everyone(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str], tmp_path: Path) -> None:
     key, who = fresh("partners"), fresh("juno.marlow")
-    provider.person(who, "Juno", "Marlow", ["Site"])
+    provider.user(who, "Juno", "Marlow", ["Site"])
     dravo("source", "add", key, "--label", key)
-    assert "Say first by which protocol" in dravo("sign-in", "show", key).stderr
-    assert "Missing yet: the provider's entity id" in dravo("sign-in", "set", key, "--protocol", "saml").stdout
-    assert "Missing yet" in dravo("sign-in", "test", key, who).stderr
+    assert "Choose a protocol first: saml, oidc or mail." in dravo("sign-in", "show", key).stderr
+    assert "Missing: the entity ID of the provider" in dravo("sign-in", "set", key, "--protocol", "saml").stdout
+    assert "Missing:" in dravo("sign-in", "test", key, who).stderr
     metadata = tmp_path / "metadata.xml"
     metadata.write_text(httpx.get(f"{provider.url}/metadata", trust_env=False).text)
     shown = dravo("sign-in", "set", key, "--metadata", str(metadata), "--support-contact", "Ask in Estates.").stdout
     assert f"Provider: {provider.url}/entity" in shown
-    assert "Missing yet: nothing" in shown
+    assert "Missing: nothing" in shown
     assert f"/sso/{key}/saml/acs" in dravo("sign-in", "checklist", key).stdout
     # What is no metadata is told with the hint, and what was there stays.
     metadata.write_text("<html>Sign in</html>")
     refused = dravo("sign-in", "set", key, "--metadata", str(metadata))
     assert refused.returncode != 0
-    assert "does not describe an identity provider" in refused.stderr
-    assert "Missing yet: nothing" in dravo("sign-in", "show", key).stdout
+    assert "This is not the metadata of an identity provider" in refused.stderr
+    assert "Missing: nothing" in dravo("sign-in", "show", key).stdout
     # In force only when somebody has come through, or the name is typed.
-    assert "Nobody has come through these settings yet" in dravo("sign-in", "status", key, "everybody").stderr
+    assert "These settings have not been tested yet." in dravo("sign-in", "status", key, "enabled").stderr
     link = dravo("sign-in", "test", key, who).stdout.splitlines()[1]
-    provider.faults(clock_apart=900)
+    provider.faults(clock_skew=900)
     Browser().sign_in(link, who)
     provider.faults()
     Browser().sign_in(link, who)
@@ -63,46 +63,47 @@ def test_from_nothing_to_everybody(dravo: Dravo, running: Running, provider: Sig
     assert (good["outcome"], bad["reason"]) == ("observed", "early")
     told = dravo("sign-in", "trace", key, bad["id"])
     assert told.returncode == 1
-    assert "Set both clocks by a time server." in told.stdout
-    assert "They are somebody new." in dravo("sign-in", "trace", key, good["id"], "--again").stdout
-    assert "in force for: everybody" in dravo("sign-in", "status", key, "everybody").stdout
+    assert "Synchronize both clocks with a time server." in told.stdout
+    assert "Creates a new user." in dravo("sign-in", "trace", key, good["id"], "--current-settings").stdout
+    assert "status: enabled" in dravo("sign-in", "status", key, "enabled").stdout
     browser = Browser()
     assert str(browser.sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/your-applications")
     known = {each["source"]["key"]: each for each in json.loads(dravo("sign-in", "options", who, "--json").stdout)["ways"]}
     assert known[key]["opens"] and known[key]["bound_at"]
     told = dravo("sign-in", "options", who).stdout
-    assert "opens     SAML 2.0, bound to it since" in told and "Inside they would see: no application yet." in told
-    assert dravo("sign-in", "end-sessions", who).stdout == "Every visit is ended.\n"
+    assert "opens     SAML 2.0, linked since" in told and "Applications after sign-in: none." in told
+    assert dravo("sign-in", "end-sessions", who).stdout == "All sessions are ended.\n"
     assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
 
 
 def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, letters: Letters, fresh: Callable[[str], str], tmp_path: Path) -> None:
     key, domain = fresh("volunteers"), f"{fresh('register')}.example"
     dravo("mail", "set", "--host", "")
-    assert dravo("mail", "show").stdout == "No mail server is set: nothing is mailed.\n"
-    assert "Nothing to change" in dravo("mail", "set").stderr
-    assert "No mail server is set" in dravo("mail", "test", "una@fernhollow.example").stderr
+    assert dravo("mail", "show").stdout == "No email server is configured. Dravo sends no email.\n"
+    assert "No setting given. See 'dravo mail set --help' for all settings." in dravo("mail", "set").stderr
+    assert "No email server is configured." in dravo("mail", "test", "una@fernhollow.example").stderr
     to = ("--host", "127.0.0.1", "--port", str(letters.smtp_port), "--security", "none")
-    assert "no e-mail address" in dravo("mail", "set", *to, "--sender", "dravo").stderr
+    assert "' is not an email address." in dravo("mail", "set", *to, "--sender", "dravo").stderr
     assert (
-        f"port {letters.smtp_port}, none, from dravo@fernhollow.example." in dravo("mail", "set", *to, "--sender", "dravo@fernhollow.example").stdout
+        f"port {letters.smtp_port}, none, sender dravo@fernhollow.example."
+        in dravo("mail", "set", *to, "--sender", "dravo@fernhollow.example").stdout
     )
-    assert "The server took a letter" in dravo("mail", "test", "una@fernhollow.example").stdout
+    assert "The server accepted the email to " in dravo("mail", "test", "una@fernhollow.example").stdout
     letters.faults(refusing=True)
-    assert "550 No such person here" in dravo("mail", "test", "una@fernhollow.example").stderr
+    assert "550 No such user" in dravo("mail", "test", "una@fernhollow.example").stderr
     letters.faults()
-    assert "--protocol saml|oidc|mail" in dravo("source", "add", key, "--label", key).stdout
-    assert "Missing yet: the domains" in dravo("sign-in", "set", key, "--protocol", "mail", "--registration-group", "Asked to help").stdout
+    assert "--protocol saml|oidc|email_code" in dravo("source", "add", key, "--label", key).stdout
+    assert "Missing: the domains" in dravo("sign-in", "set", key, "--protocol", "email_code", "--new-user-group", "Asked to help").stdout
     answers = json.loads(dravo("sign-in", "policy", key).stdout)
-    assert (answers["match"], answers["makes"]) == ("e-mail", False)
+    assert (answers["match"], answers["makes"]) == ("email", False)
     file = tmp_path / "answers.json"
     file.write_text(json.dumps({**answers, "domains": [domain], "makes": True}))
-    shown = dravo("sign-in", "set", key, "--answers", str(file)).stdout
-    assert "a code by mail, in force for: off" in shown and "Missing yet: nothing" in shown and "First code asked for" in shown
-    assert "Please tell the people:" in dravo("sign-in", "checklist", key).stdout
-    assert "in force for: everybody" in dravo("sign-in", "status", key, "everybody", "--confirm", key).stdout
+    shown = dravo("sign-in", "set", key, "--policy", str(file)).stdout
+    assert "emailed code, status: disabled" in shown and "Missing: nothing" in shown and "First code requested" in shown
+    assert "Tell your users:" in dravo("sign-in", "checklist", key).stdout
+    assert "status: enabled" in dravo("sign-in", "status", key, "enabled", "--confirm", key).stdout
     refused = dravo("sign-in", "set", key, "--serves", "operators")
-    assert refused.returncode != 0 and "lets in people only" in refused.stderr
+    assert refused.returncode != 0 and "Operators cannot sign in with an emailed code." in refused.stderr
 
 
 def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str]) -> None:
@@ -112,21 +113,24 @@ def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, 
     with ctx.database.writing() as connection:
         connection.execute(delete(t.operator_recovery))
     ctx.close()
-    provider.person(who, "Juno", "Marlow", [group])
+    provider.user(who, "Juno", "Marlow", [group])
     dravo("source", "add", key, "--label", key)
-    shown = dravo("sign-in", "set", key, "--protocol", "saml", "--metadata-address", f"{provider.url}/metadata", "--serves", "both").stdout
-    assert "lets in: people and operators" in shown
-    assert re.search(f"You can link yourself, in the console, to: .*{key}", dravo("operator", "links").stdout, re.DOTALL)
-    assert "Your own way in is not proved" in dravo("sign-in", "status", key, "everybody", "--confirm", key).stderr
+    shown = dravo("sign-in", "set", key, "--protocol", "saml", "--metadata-url", f"{provider.url}/metadata", "--serves", "both").stdout
+    assert "for users and operators" in shown
+    assert re.search(f"In the console you can link to: .*{key}", dravo("operator", "links").stdout, re.DOTALL)
+    assert (
+        "You could lock yourself out: you are not linked to this source and have no recovery codes."
+        in dravo("sign-in", "status", key, "enabled", "--confirm", key).stderr
+    )
     Browser().sign_in(dravo("sign-in", "test", key, who).stdout.splitlines()[1], who)
     assert group in dravo("sign-in", "groups", group).stdout
-    assert "holds nobody yet" in dravo("sign-in", "add-group", key, group).stdout
-    assert dravo("sign-in", "groups", group).stdout == "No sign-in claimed a group that is not here.\n"
+    assert "' without members. You can map it now." in dravo("sign-in", "add-group", key, group).stdout
+    assert dravo("sign-in", "groups", group).stdout == "All groups from claims exist.\n"
     assert "already" in dravo("sign-in", "add-group", key, group).stderr
     operator = json.loads(dravo("operator", "create", name, "--kind", "auditor", "--json").stdout)
     told = dravo("operator", "reset-password", operator["id"]).stdout
-    assert told.startswith(f"New password of {name}, shown this once: ")
+    assert told.startswith(f"New password of {name} (shown only once): ")
     password = told.rpartition(" ")[2].strip()
     entered = httpx.post(f"{running.url}/api/v1/session", json={"name": name, "password": password}, trust_env=False)
     assert entered.status_code == 200
-    dravo("sign-in", "set", key, "--serves", "people")
+    dravo("sign-in", "set", key, "--serves", "users")

@@ -219,7 +219,7 @@ def test_bad_input_is_told_as_such(provider: Provider, send: Callable[[httpx.Cli
     refused(send(provider.http), 400)
 
 
-def test_whoever_is_deleted_is_nowhere_and_their_name_is_free(provider: Provider, barbara: str) -> None:
+def test_anyone_who_is_deleted_is_nowhere_and_their_name_is_free(provider: Provider, barbara: str) -> None:
     group = provider.group("Team", [barbara])
     assert provider.http.get(f"/Users/{barbara}").json()["groups"][0]["value"] == group
     answer = provider.http.delete(f"/Users/{barbara}")

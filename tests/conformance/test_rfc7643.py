@@ -42,8 +42,8 @@ def with_garden(running: Running, provider: Provider) -> None:
 def test_2_1_attribute_names_are_case_insensitive(provider: Provider) -> None:
     answer = provider.http.post("/Users", json={"SCHEMAS": [USER], "USERNAME": "ada", "NickName": "A", "name": {"GIVENNAME": "Ada"}})
     assert answer.status_code == 201
-    person = answer.json()
-    assert (person["userName"], person["nickName"], person["name"]["givenName"]) == ("ada", "A", "Ada")
+    user = answer.json()
+    assert (user["userName"], user["nickName"], user["name"]["givenName"]) == ("ada", "A", "Ada")
     assert len(provider.http.get("/Users", params={"filter": 'USERname EQ "ada"'}).json()["Resources"]) == 1
 
 
@@ -140,7 +140,7 @@ def test_4_1_2_the_groups_of_a_user_are_true_and_read_only(provider: Provider) -
     assert (answer.status_code, answer.json()["scimType"]) == (400, "mutability")
 
 
-def test_4_2_groups_hold_people_and_groups(provider: Provider) -> None:
+def test_4_2_groups_hold_users_and_groups(provider: Provider) -> None:
     ada, inner = made(provider)["id"], provider.group("Mosses")
     group = provider.group("Herbarium", [ada, inner])
     members = {each["value"]: each for each in provider.http.get(f"/Groups/{group}").json()["members"]}

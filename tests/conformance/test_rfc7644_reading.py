@@ -15,15 +15,15 @@ SEARCH = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
 
 @pytest.fixture
 def staff(provider: Provider) -> Provider:
-    """Six people and two groups."""
-    people = [
-        provider.person(name, title=title, name={"familyName": family}, emails=[{"value": f"{name}@fernhollow.example", "type": "work"}])
+    """Six users and two groups."""
+    users = [
+        provider.user(name, title=title, name={"familyName": family}, emails=[{"value": f"{name}@fernhollow.example", "type": "work"}])
         for name, title, family in (
             ("dora", "Guide", "Sedge"), ("ada", "Keeper", "Moss"), ("Bob", "Guide", "Alder"), ("cai", "", "Reed"), ("eve", "guide", "Briar"),
             ("fay", "Keeper", "Yew"),
         )
     ]  # fmt: skip
-    provider.group("Herbarium", people[:2])
+    provider.group("Herbarium", users[:2])
     provider.group("Archive")
     return provider
 
@@ -135,11 +135,11 @@ def test_9865_2_pages_by_cursor_cover_a_list_once(staff: Provider, query: dict[s
     assert found == expected
 
 
-def test_9865_2_a_cursor_goes_on_where_it_was_although_people_come_and_go(staff: Provider) -> None:
+def test_9865_2_a_cursor_goes_on_where_it_was_although_users_come_and_go(staff: Provider) -> None:
     page = staff.http.get("/Users", params={"sortBy": "userName", "cursor": "", "count": 3}).json()
     first = [each["userName"] for each in page["Resources"]]
     staff.http.delete(f"/Users/{page['Resources'][0]['id']}")
-    staff.person("aaron")
+    staff.user("aaron")
     rest = names(staff, sortBy="userName", cursor=page["nextCursor"], count=10)
     assert (first, rest) == (["ada", "Bob", "cai"], ["dora", "eve", "fay"])
 

@@ -34,7 +34,7 @@ def test_3_3_creating_answers_with_the_resource_and_its_place(provider: Provider
 
 
 def test_3_5_1_replacing_sets_all_of_it_and_ignores_what_is_read_only(provider: Provider) -> None:
-    ada = provider.person("ada", title="Keeper", nickName="A")
+    ada = provider.user("ada", title="Keeper", nickName="A")
     put = provider.http.put(f"/Users/{ada}", json={"schemas": [USER], "id": "other", "userName": "ada", "title": "Guide", "groups": [{"value": "x"}]})
     assert put.status_code == 200
     assert (put.json()["id"], put.json()["title"], "nickName" in put.json(), "groups" in put.json()) == (ada, "Guide", False, False)
@@ -75,7 +75,7 @@ MAILS = [{"value": "w@fernhollow.example", "type": "work"}, {"value": "h@fernhol
     ],
 )  # fmt: skip
 def test_3_5_2_patching(provider: Provider, operation: dict[str, Any], expected: dict[str, Any]) -> None:
-    ada = provider.person("ada", title="Keeper", name={"familyName": "Fern"}, emails=MAILS)
+    ada = provider.user("ada", title="Keeper", name={"familyName": "Fern"}, emails=MAILS)
     answer = provider.patch(f"/Users/{ada}", operation)
     assert answer.status_code == 200, answer.text
     assert {name: answer.json().get(name) for name in expected} == expected
@@ -93,7 +93,7 @@ def test_3_5_2_patching(provider: Provider, operation: dict[str, Any], expected:
     ],
 )  # fmt: skip
 def test_3_5_2_a_wrong_patch_changes_nothing(provider: Provider, operation: dict[str, Any], scim_type: str) -> None:
-    ada = provider.person("ada", emails=MAILS)
+    ada = provider.user("ada", emails=MAILS)
     before = provider.http.get(f"/Users/{ada}").json()
     answer = provider.patch(f"/Users/{ada}", {"op": "add", "path": "title", "value": "Changed"}, operation)
     assert (answer.status_code, answer.json()["scimType"]) == (400, scim_type)
@@ -101,14 +101,14 @@ def test_3_5_2_a_wrong_patch_changes_nothing(provider: Provider, operation: dict
 
 
 def test_3_5_2_a_patch_that_changes_nothing_keeps_the_version(provider: Provider) -> None:
-    ada = provider.person("ada", title="Keeper")
+    ada = provider.user("ada", title="Keeper")
     before = provider.http.get(f"/Users/{ada}").json()
     same = provider.patch(f"/Users/{ada}", {"op": "add", "path": "title", "value": "Keeper"}).json()
     assert same["meta"] == before["meta"]
 
 
 def test_3_5_2_members_are_patched(provider: Provider) -> None:
-    ada, bob, cai = (provider.person(name) for name in ("ada", "bob", "cai"))
+    ada, bob, cai = (provider.user(name) for name in ("ada", "bob", "cai"))
     group = provider.group("Herbarium", [ada])
 
     def members() -> set[str]:
@@ -130,7 +130,7 @@ def test_3_5_2_members_are_patched(provider: Provider) -> None:
 
 
 def test_3_6_deleting(provider: Provider) -> None:
-    ada = provider.person("ada")
+    ada = provider.user("ada")
     group = provider.group("Herbarium", [ada])
     version = provider.http.get(f"/Groups/{group}").headers["ETag"]
     answer = provider.http.delete(f"/Users/{ada}")
@@ -179,7 +179,7 @@ def test_3_7_1_circular_references_are_resolved(provider: Provider) -> None:
 
 
 def test_3_7_every_method_and_references_in_paths(provider: Provider) -> None:
-    old, group = provider.person("old"), provider.group("Herbarium")
+    old, group = provider.user("old"), provider.group("Herbarium")
     add = {"schemas": [PATCH], "Operations": [{"op": "add", "path": "members", "value": [{"value": "bulkId:ada"}]}]}
     done = bulk(
         provider,

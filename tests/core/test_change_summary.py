@@ -8,7 +8,7 @@ import pytest
 
 from dravo.core.access.evaluation import Assignment
 from dravo.core.change_summary import MOST_SHOWN, changed_attributes, effects
-from dravo.core.identity.records import PersonRecord
+from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
 from dravo.core.planning import Application, ConfigSnapshot, Role, UserPlan, UserSnapshot, plan_user
 from dravo.core.provisioning.accounts import Settings
@@ -26,8 +26,8 @@ def catalogue() -> ConfigSnapshot:
 
 
 def outcome(catalogue: ConfigSnapshot, number: int, *groups: str, active: bool = True) -> UserPlan:
-    record = PersonRecord(
-        f"rec{number}", "s", "inbound_scim", {"userName": f"p{number}", "displayName": f"Person {number}", "active": active}, f"u{number}"
+    record = UserRecord(
+        f"rec{number}", "s", "inbound_scim", {"userName": f"p{number}", "displayName": f"User {number}", "active": active}, f"u{number}"
     )
     return plan_user(UserSnapshot(f"u{number}", 1, (record,), groups), catalogue, NOW)
 
@@ -35,14 +35,14 @@ def outcome(catalogue: ConfigSnapshot, number: int, *groups: str, active: bool =
 def test_who_gained_what_and_which_accounts_are_due(catalogue: ConfigSnapshot) -> None:
     led_to = effects([outcome(catalogue, 1, "g"), outcome(catalogue, 2)], catalogue)
     assert led_to["more"] == 0
-    assert led_to["people"] == [
-        {"id": "u1", "name": "Person 1", "gained": ["Viewer in Plant Records"], "lost": [], "accounts": [["Plant Records", "active, Viewer"]]}
+    assert led_to["users"] == [
+        {"id": "u1", "name": "User 1", "gained": ["Viewer in Plant Records"], "lost": [], "accounts": [["Plant Records", "active, Viewer"]]}
     ], "who is not touched is not named"
 
 
 def test_of_very_many_the_first_are_named_and_the_others_counted(catalogue: ConfigSnapshot) -> None:
     led_to = effects([outcome(catalogue, number, "g") for number in range(MOST_SHOWN + 7)], catalogue)
-    assert (len(led_to["people"]), led_to["more"]) == (MOST_SHOWN, 7)
+    assert (len(led_to["users"]), led_to["more"]) == (MOST_SHOWN, 7)
 
 
 @pytest.mark.parametrize(

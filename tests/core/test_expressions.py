@@ -58,11 +58,11 @@ def test_what_an_expression_gives(text: str, result: Any) -> None:
 @pytest.mark.parametrize(
     ("text", "position", "words"),
     [
-        ("", 0, "nothing"), ("userName then", 13, "lower"), ("userName then befre 'x'", 14, "before"), ("shoeSize", 0, "no attribute"),
-        ("name", 0, "made of parts"), ("title title", 6, "else"), ('"open', 0, "not closed"), ('"{userName"', 1, "not closed"), ('"a}"', 2, "not opened"),
-        ('"{userName} {shoeSize}"', 13, "no attribute"), ("title then part '('", 16, "RE2"), (r"title then replace pattern 'a' with '\3'", 27, "no group 3"),
+        ("", 0, "empty"), ("userName then", 13, "lower"), ("userName then befre 'x'", 14, "before"), ("shoeSize", 0, "has no attribute"),
+        ("name", 0, "complex attribute"), ("title title", 6, "else"), ('"open', 0, "closing quote"), ('"{userName"', 1, "closing brace"), ('"a}"', 2, "opening brace"),
+        ('"{userName} {shoeSize}"', 13, "has no attribute"), ("title then part '('", 16, "RE2"), (r"title then replace pattern 'a' with '\3'", 27, "no group 3"),
         ('"a" when [shoeSize eq 1]', 4, "condition"), ("groups", 0, "cannot be used"), ("password", 0, "cannot be used"), ('title then before ""', 18, "empty"),
-        ("title then at most 0", 19, "at least 1"), ("x" * 2_001, 0, "longer"), ("(" * 200 + "title" + ")" * 200, 0, "deeply"), ("urn:garden:User:", 15, "cannot be read"),
+        ("title then at most 0", 19, "at least 1"), ("x" * 2_001, 0, "longer"), ("(" * 200 + "title" + ")" * 200, 0, "deeply"), ("urn:garden:User:", 15, "is invalid"),
     ],
 )  # fmt: skip
 def test_a_mistake_is_told_where_it_is(text: str, position: int, words: str) -> None:
@@ -125,10 +125,10 @@ def test_any_text_is_an_expression_or_is_told_what_is_wrong(text: str) -> None:
     except ExpressionError as wrong:
         assert 0 <= wrong.position <= len(text) and wrong.message and wrong.hint
         return
-    for person in (ZOE, {}):
-        value = made.result(person)
+    for user in (ZOE, {}):
+        value = made.result(user)
         # The same each time, and plain values all the way down: they become attributes of accounts.
-        assert value == made.result(person)
+        assert value == made.result(user)
         assert value not in ("", [])
         for each in value if isinstance(value, list) else [value]:
             assert each is None or type(each) in (str, int, float, bool)

@@ -13,7 +13,7 @@ from dravo.core.access import evaluation as rules
 from dravo.core.access.conditions import read_condition
 from dravo.core.access.evaluation import Assignment, Policy, compute_access, decide_about, memberships
 from dravo.core.identity.merging import merge
-from dravo.core.identity.records import PersonRecord
+from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant, later
 from dravo.core.planning import (
     Application,
@@ -40,14 +40,14 @@ APPLICATIONS = {
 }
 
 
-class OnePersonThroughTime(RuleBasedStateMachine):
-    """Changes of one person and of what is declared, each planned on what the plan before left."""
+class OneUserThroughTime(RuleBasedStateMachine):
+    """Changes of one user and of what is declared, each planned on what the plan before left."""
 
     def __init__(self) -> None:
         super().__init__()
         self.now = Instant("2031-01-01T00:00:00.000000Z")
-        self.record = PersonRecord("r", "staff", "inbound_scim", {"userName": "ada"}, "u")
-        self.person = UserSnapshot("u", 1, (self.record,), known_since=self.now)
+        self.record = UserRecord("r", "staff", "inbound_scim", {"userName": "ada"}, "u")
+        self.user = UserSnapshot("u", 1, (self.record,), known_since=self.now)
         self.assignments: dict[str, Assignment] = {}
         self.policies: dict[str, Policy] = {}
         self.parents: dict[str, tuple[str, ...]] = {}
@@ -64,11 +64,11 @@ class OnePersonThroughTime(RuleBasedStateMachine):
         general = tuple(each for each in self.assignments.values() if each.user_id is None and each.group_id is None)
         return ConfigSnapshot(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels, {}, general, self.policies, {"staff": "staff"})
 
-    def apply(self, person: UserSnapshot) -> None:
+    def apply(self, user: UserSnapshot) -> None:
         """Take a plan over, as the store would."""
         direct = tuple(each for each in self.assignments.values() if each.user_id)
-        outcome = plan(replace(person, direct=direct), self.catalogue, self.now)
-        held = {row.id: row for row in person.access}
+        outcome = plan(replace(user, direct=direct), self.catalogue, self.now)
+        held = {row.id: row for row in user.access}
         for change in outcome.access:
             key = change.id or f"{change.role_id}@{self.now}"
             if change.closed:
@@ -76,23 +76,23 @@ class OnePersonThroughTime(RuleBasedStateMachine):
                 assert all(reason["until"] for reason in change.reasons)
             else:
                 held[key] = HeldAccess(key, change.application_id, change.role_id, change.reasons)
-        accounts = {account.application_id: account for account in person.accounts}
+        accounts = {account.application_id: account for account in user.accounts}
         for account in outcome.accounts:
             before = accounts.get(account.application_id)
             assert account.desired_version == (before.desired_version + 1 if before else 1)
             accounts[account.application_id] = HeldAccount(account.application_id, account.application_id, account.due, account.desired_version)
-        kept = (*(each for each in person.kept if each not in outcome.let_go), *outcome.kept)
-        self.person = replace(person, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct, kept=kept)
+        kept = (*(each for each in user.kept if each not in outcome.let_go), *outcome.kept)
+        self.user = replace(user, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct, kept=kept)
         self.next_change = outcome.next_change
 
     @rule(group=st.sampled_from(GROUPS), joins=st.booleans())
     def membership(self, group: str, joins: bool) -> None:
-        self.apply(with_groups(self.person, added=[group]) if joins else with_groups(self.person, removed=[group]))
+        self.apply(with_groups(self.user, added=[group]) if joins else with_groups(self.user, removed=[group]))
 
     @rule(active=st.booleans(), title=st.sampled_from(["a", "b"]))
     def record_changes(self, active: bool, title: str) -> None:
         self.record = replace(self.record, data={"userName": "ada", "active": active, "title": title})
-        self.apply(with_record(self.person, self.record))
+        self.apply(with_record(self.user, self.record))
 
     @rule(
         key=st.sampled_from(["a1", "a2", "a3", "a4"]), group=st.sampled_from([None, *GROUPS]), application=st.sampled_from([*APPLICATIONS]),
@@ -101,57 +101,57 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     def assign(self, key: str, group: str | None, application: str, role: str, starts: int | None, ends: int | None) -> None:
         begin, end = (later(self.now, each) if each else None for each in (starts, ends))
         self.assignments[key] = Assignment(key, application, f"{application}-{role}", None if group else "u", group, begin, end)
-        self.apply(self.person)
+        self.apply(self.user)
 
     @rule(
         key=st.sampled_from(["a1", "a2", "a3", "a4"]), condition=st.sampled_from([None, *CONDITIONS]), application=st.sampled_from([*APPLICATIONS]),
         role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
     )  # fmt: skip
-    def rule_or_everybody(self, key: str, condition: Any, application: str, role: str | None, newcomers: bool) -> None:
+    def rule_or_everyone(self, key: str, condition: Any, application: str, role: str | None, newcomers: bool) -> None:
         role_id = f"{application}-{role}" if role else None
         since = self.now if newcomers else None
         self.assignments[key] = Assignment(key, application, role_id, condition=condition, new_users_since=since)
-        self.apply(self.person)
+        self.apply(self.user)
 
     @rule(key=st.sampled_from(["a1", "a2"]), group=st.sampled_from([None, *GROUPS]), ends=st.sampled_from([None, 10]))
     def keep_out(self, key: str, group: str | None, ends: int | None) -> None:
         end = later(self.now, ends) if ends else None
         self.assignments[key] = Assignment(key, "records", None, None if group else "u", group, None, end, excludes=True)
-        self.apply(self.person)
+        self.apply(self.user)
 
     @rule(
-        application=st.sampled_from([*APPLICATIONS]), eligibility=st.sampled_from([rules.ASSIGNED, rules.ALL_PEOPLE]),
+        application=st.sampled_from([*APPLICATIONS]), eligibility=st.sampled_from([rules.ASSIGNED, rules.ALL_USERS]),
         fallback=st.sampled_from([rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP]), several=st.sampled_from([rules.ALL, rules.HIGHEST]),
         first=st.sampled_from([rules.BOTH, rules.DIRECT_FIRST, rules.RULES_FIRST]),
     )  # fmt: skip
     def set_policy(self, application: str, eligibility: str, fallback: str, several: str, first: str) -> None:
         self.policies[application] = Policy(eligibility, fallback, f"{application}-viewer", several, first)
-        self.apply(self.person)
+        self.apply(self.user)
 
     @rule(key=st.sampled_from(["a1", "a2", "a3", "a4"]))
     def take_away(self, key: str) -> None:
         self.assignments.pop(key, None)
-        self.apply(self.person)
+        self.apply(self.user)
 
     @rule(inner=st.sampled_from(GROUPS), outer=st.sampled_from(GROUPS))
     def nest(self, inner: str, outer: str) -> None:
         self.parents = {} if inner == outer else {**self.parents, inner: (outer,)}
-        self.apply(self.person)
+        self.apply(self.user)
 
     @rule(seconds=st.integers(1, 20))
     def time_passes(self, seconds: int) -> None:
         target = later(self.now, seconds)
         while self.next_change is not None and self.next_change <= target:
             self.now = self.next_change
-            self.apply(self.person)
+            self.apply(self.user)
         self.now = target
 
     @invariant()
     def access_is_what_it_would_be_from_nothing(self) -> None:
-        groups = memberships(self.person.groups, self.parents)
-        facts = facts_of(self.person, merge(self.person.records, {"staff": 1}), groups, self.catalogue)
+        groups = memberships(self.user.groups, self.parents)
+        facts = facts_of(self.user, merge(self.user.records, {"staff": 1}), groups, self.catalogue)
         found = compute_access(facts, self.catalogue.declared, self.now)
-        assert {(row.application_id, row.role_id) for row in self.person.access} == set(found.roles)
+        assert {(row.application_id, row.role_id) for row in self.user.access} == set(found.roles)
         for application_id in APPLICATIONS:
             # The quick way for plain applications, and the whole table, are one and the same.
             decided = decide_about(facts, self.catalogue.declared, application_id, self.now).roles
@@ -159,7 +159,7 @@ class OnePersonThroughTime(RuleBasedStateMachine):
             assert {role_id: sorted(map(str, each)) for role_id, each in decided.items()} == {
                 role_id: sorted(map(str, each)) for role_id, each in quickly.items()
             }
-        for row in self.person.access:
+        for row in self.user.access:
             present = [reason for reason in row.reasons if reason["until"] is None]
             wanted = {(reason.assignment_id, reason.group_id) for reason in found.roles[row.application_id, row.role_id]}
             assert {(reason["assignment"], reason["group"]) for reason in present} == wanted
@@ -168,33 +168,33 @@ class OnePersonThroughTime(RuleBasedStateMachine):
     @invariant()
     def accounts_follow_access(self) -> None:
         has: dict[str, set[str]] = {}
-        for row in self.person.access:
+        for row in self.user.access:
             has.setdefault(row.application_id, set()).add(row.role_id.partition("-")[2])
-        for account in self.person.accounts:
+        for account in self.user.accounts:
             due: Any = account.due
             assert due["active"] == (account.application_id in has)
             assert {role["value"] for role in due["roles"]} == has.get(account.application_id, set())
-        assert set(has) <= {account.application_id for account in self.person.accounts}
+        assert set(has) <= {account.application_id for account in self.user.accounts}
 
     @invariant()
     def planning_again_changes_nothing(self) -> None:
-        again = plan(self.person, self.catalogue, self.now)
+        again = plan(self.user, self.catalogue, self.now)
         assert (again.access, again.accounts, again.kept, again.let_go) == ((), (), (), ())
 
     @invariant()
     def every_access_has_a_reason_and_who_is_not_active_has_none(self) -> None:
-        for row in self.person.access:
+        for row in self.user.access:
             assert any(reason["until"] is None for reason in row.reasons)
         if not self.record.active:
-            assert self.person.access == ()
+            assert self.user.access == ()
 
     @invariant()
     def who_is_kept_out_has_nothing_there(self) -> None:
-        within = {None, *(each.group_id for each in memberships(self.person.groups, self.parents))}
+        within = {None, *(each.group_id for each in memberships(self.user.groups, self.parents))}
         for each in self.assignments.values():
             if each.excludes and each.counts(self.now) and each.group_id in within:
-                assert all(row.application_id != each.application_id for row in self.person.access)
+                assert all(row.application_id != each.application_id for row in self.user.access)
 
 
-TestOnePersonThroughTime = OnePersonThroughTime.TestCase
-TestOnePersonThroughTime.settings = settings(max_examples=sized(30, 1000), stateful_step_count=25)
+TestOneUserThroughTime = OneUserThroughTime.TestCase
+TestOneUserThroughTime.settings = settings(max_examples=sized(30, 1000), stateful_step_count=25)

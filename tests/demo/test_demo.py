@@ -25,9 +25,9 @@ def test_the_first_start_says_what_it_does_and_where_everything_is(demo: Running
     assert demo.ready["operator"]["password"] in told
 
 
-def states_of_runs(dravo: Dravo, source: str) -> list[str]:
+def statuses_of_runs(dravo: Dravo, source: str) -> list[str]:
     """Return how a source's runs ended, without those of the schedule: one can be due while the tests run."""
-    return [run["state"] for run in dravo.sources.runs(source) if run["requested_by"] != "the schedule"]
+    return [run["status"] for run in dravo.sources.runs(source) if run["requested_by"] != "the schedule"]
 
 
 def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDemo) -> None:
@@ -39,18 +39,18 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
     with demo.dravo as dravo:
         stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
         # A leaver of the staff, and one of the crew; the register has 26 volunteers, and one more registered.
-        people = len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + len(contractors.CAME) + 26 + 1 + len(import_sources.CREW) - 1
+        users = len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + len(contractors.CAME) + 26 + 1 + len(import_sources.CREW) - 1
         # Tests of the sign-in page may have registered others.
-        asked = sum(1 for each in dravo.people.list(words="asked.by."))
-        assert stages["people"] - asked == people
-        assert states_of_runs(dravo, "estates") == ["held", "failed", "done", "done", "done", "done"]
-        assert {each["kind"] for each in dravo.sources.conflicts("estates")} == {"leaver", "e-mail known"}
-        assert states_of_runs(dravo, "volunteers") == ["done", "done"]
+        asked = sum(1 for each in dravo.users.list(words="asked.by."))
+        assert stages["users"] - asked == users
+        assert statuses_of_runs(dravo, "estates") == ["held", "failed", "done", "done", "done", "done"]
+        assert {each["kind"] for each in dravo.sources.conflicts("estates")} == {"leaver", "email_known"}
+        assert statuses_of_runs(dravo, "volunteers") == ["done", "done"]
         assert dravo.provisioning.summary(wait=60)["settled"]
-        failed = dravo.deliveries.list(state="failed").page().items
-        assert {each["person"]["user_name"] for each in failed} == {"ravi.chandrasen", "aroha.ngatai"}
-        assert dravo.people.get("sam.underhill")["id"] != dravo.people.get("sam.underhill2")["id"]
-        assert dravo.people.get(scenario.LEAVER)["state"] == "gone"
+        failed = dravo.tasks.list(status="failed").page().items
+        assert {each["user"]["user_name"] for each in failed} == {"ravi.chandrasen", "aroha.ngatai"}
+        assert dravo.users.get("sam.underhill")["id"] != dravo.users.get("sam.underhill2")["id"]
+        assert dravo.users.get(scenario.LEAVER)["status"] == "left"
     for address in ready["stand_ins"].values():
         assert "<table>" in httpx.get(address).text
     follow(ready)
@@ -71,11 +71,11 @@ def test_ctrl_c_ends_a_first_start_in_the_middle(tmp_path: Path) -> None:
     assert process.stdout is not None
     while "Start the service" not in process.stdout.readline():
         assert process.poll() is None
-    everybody = psutil.Process(process.pid).children(recursive=True)
+    everyone = psutil.Process(process.pid).children(recursive=True)
     os.killpg(process.pid, signal.SIGINT)
     told, _ = process.communicate(timeout=10)
     assert process.returncode == 130 and "Traceback" not in told
-    eventually(lambda: [each for each in everybody if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], lambda left: left == [], 10)
+    eventually(lambda: [each for each in everyone if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], lambda left: left == [], 10)
 
 
 def follow(ready: dict[str, Any]) -> None:
@@ -85,8 +85,8 @@ def follow(ready: dict[str, Any]) -> None:
     provider = Provider(push_to["base_url"], push_to["token"])
     name = f"visitor.{time.monotonic_ns()}"
     group = provider.http.get("/Groups", params={"filter": f'displayName eq "{trying["group"]}"'}).json()["Resources"][0]["id"]
-    person = provider.person(name)
-    provider.add(group, person)
+    user = provider.user(name)
+    provider.add(group, user)
 
     def there() -> dict[str, Any] | None:
         query = {"filter": f'userName eq "{name}"'}
@@ -96,14 +96,14 @@ def follow(ready: dict[str, Any]) -> None:
     account = eventually(there, seconds=2)
     assert account is not None
     assert [role["value"] for role in account["roles"]] == [trying["role"]]
-    provider.http.delete(f"/Users/{person}")
+    provider.http.delete(f"/Users/{user}")
     eventually(there, lambda seen: seen is None, 5)
 
 
 def test_the_scenario_is_the_same_each_time_and_names_nobody_real() -> None:
     assert scenario.crowd(50) == scenario.crowd(50)
-    people = scenario.staff()
-    names = [person["userName"] for person in people]
+    users = scenario.staff()
+    names = [user["userName"] for user in users]
     assert len(names) == len(set(names)) >= 60
-    assert all(person["emails"][0]["value"].endswith("@fernhollow.example") for person in people)
-    assert {member for members in scenario.groups(people).values() for member in members} <= set(names)
+    assert all(user["emails"][0]["value"].endswith("@fernhollow.example") for user in users)
+    assert {member for members in scenario.groups(users).values() for member in members} <= set(names)

@@ -17,7 +17,7 @@ TOKEN = {"Authorization": "Bearer right"}
 
 @pytest.fixture
 def records(tmp_path: Path) -> Application:
-    return Application("Records", "right", tmp_path / "state")
+    return Application("Records", "right", tmp_path / "status")
 
 
 def ask(records: Application, method: str, path: str, body: Any = None, headers: dict[str, str] | None = None, **query: str) -> Answer:
@@ -45,7 +45,7 @@ def test_accounts_are_made_found_changed_and_deleted(records: Application) -> No
 
 def test_it_remembers_across_starts(records: Application, tmp_path: Path) -> None:
     ask(records, "POST", "/Users", {"userName": "ada"})
-    assert "ada" in Application("Records", "right", tmp_path / "state").by_name
+    assert "ada" in Application("Records", "right", tmp_path / "status").by_name
 
 
 def test_pages_are_small(records: Application) -> None:
@@ -131,7 +131,7 @@ class OtherSide:
 
 @pytest.fixture
 def provider(tmp_path: Path) -> Provider:
-    made = Provider("Staff", tmp_path / "state")
+    made = Provider("Staff", tmp_path / "status")
     made.other = OtherSide()  # type: ignore[attr-defined]
     made.call = made.other.call  # type: ignore[attr-defined, method-assign]
     return made
@@ -156,12 +156,12 @@ def test_a_provider_looks_before_it_creates_and_fills_groups_in_chunks(provider:
     assert "p2" not in provider.kept["groups"]["All"]
 
 
-def test_a_failed_push_is_told_and_tried_anew(provider: Provider, tmp_path: Path) -> None:
+def test_a_failed_push_is_told_and_tried_again(provider: Provider, tmp_path: Path) -> None:
     other: OtherSide = provider.other  # type: ignore[attr-defined]
     other.failing = True
     assert tell(provider, "PUT", "/users/ada", {"userName": "ada"}) == 502
     other.failing = False
     assert tell(provider, "PUT", "/users/ada", {"userName": "ada"}) == 200
-    assert "ada" in Provider("Staff", tmp_path / "state").kept["people"]
+    assert "ada" in Provider("Staff", tmp_path / "status").kept["users"]
     assert tell(provider, "GET", "/nothing") == 404
     assert "ada" in str(provider.handle(Call("GET", "/", {}, {})).body)

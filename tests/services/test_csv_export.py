@@ -41,10 +41,10 @@ def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
     assert chain({**group, "group_name": None, "source_label": None, "through_names": []}) == "g"
     others = {
         "rule": 'rule title eq "Guide"',
-        "everybody": "everybody",
-        "default": "the default role",
-        "kept": "kept",
-        "direct": "assignment to the person",
+        "everyone": "everyone",
+        "fallback": "fallback role",
+        "retained": "retained role",
+        "direct": "direct assignment",
     }
     for kind, words in others.items():
         assert chain({"kind": kind, "group": None, "rule": 'title eq "Guide"'}) == words
@@ -56,8 +56,8 @@ def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(services: Se
     services.application()
     staff = services.source()
     for number in range(3):
-        services.person(staff, f"p{number}")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+        services.user(staff, f"p{number}")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     recompute.process_marks(services.ctx)
     super_admin = _super_admin(services)
     review = access_reviews.start(services.ctx, super_admin, "Winter", "2099-01-31", View())["id"]

@@ -1,4 +1,4 @@
-"""The data folder is for the user that runs the service alone, and what stands in it gives nobody a session."""
+"""The data folder is for the user that runs the service alone, and the text in it gives nobody a session."""
 
 from __future__ import annotations
 

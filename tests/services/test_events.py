@@ -40,7 +40,7 @@ def lines_of(logged: Any, event: str) -> list[dict[str, Any]]:
 @pytest.mark.parametrize(("content", "outcome"), [("id,login\n1,una\n2,ada\n", "done"), ('id,login\n1,"una\n', "failed")])
 def test_an_import_run_is_one_line_and_counted(services: ServiceFixture, content: str, outcome: str) -> None:
     reading = Reading(services, "csv", {}, key="register", policy={"attributes": [{"attribute": "userName", "expression": "login"}]})
-    files(reading, people=content)
+    files(reading, users=content)
     before = counted(events.RUN, outcome)
     with structlog.testing.capture_logs() as logged:
         run = reading.run()
@@ -52,13 +52,13 @@ def test_an_import_run_is_one_line_and_counted(services: ServiceFixture, content
 def test_held_removals_are_one_line_for_each_application(services: ServiceFixture) -> None:
     staff = services.source()
     services.application("records")
-    people = [services.person(staff, f"p{number}") for number in range(12)]
-    assignment = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "All", *people)))
+    users = [services.user(staff, f"p{number}") for number in range(12)]
+    assignment = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "All", *users)))
     now = clock.now()
     with services.ctx.database.writing() as connection:
         # They have all gone over.
         connection.exec_driver_sql("UPDATE account SET agreed = due, had = due, applied_version = desired_version, remote_id = id")
-        connection.exec_driver_sql(f"UPDATE task SET state = 'done', closed_at = '{now}'")
+        connection.exec_driver_sql(f"UPDATE task SET status = 'done', closed_at = '{now}'")
     assignments.remove(services.ctx, operators.SYSTEM, assignment["id"], Confirmation("Records"))
     with services.ctx.database.writing() as connection:
         # Nobody has looked at these removals.
@@ -99,7 +99,7 @@ def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Runn
     key, name = fresh("records"), fresh("ada")
     running.application(key, app)
     provider = running.provider(fresh("source"))
-    provider.person(name)
+    provider.user(name)
     asked = httpx.get(f"{running.url}/api/v1/users?q={name}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
     given = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": "from-the-proxy-7"}, trust_env=False)
     forged = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": '"} forged {"'}, trust_env=False)
@@ -111,10 +111,10 @@ def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Runn
         return [json.loads(line) for line in text if line.startswith("{")]
 
     with running.dravo as dravo:
-        dravo.assignments.add(key, "viewer", person=name)
+        dravo.assignments.add(key, "viewer", user=name)
         running.settled(key)
         app.faults(token="another")
-        dravo.assignments.add(key, "curator", person=name)
+        dravo.assignments.add(key, "curator", user=name)
         eventually(lambda: [each for each in logged() if each["event"] == "application paused" and each["application"] == key])
     lines = logged()
     of_request = [each for each in lines if each.get("request_id") == asked.headers["X-Request-ID"]]

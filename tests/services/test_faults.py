@@ -20,7 +20,7 @@ from tests.harness import Provider, Running, StandIn, eventually
 from tests.scale import sized
 from tests.services.provisioning.test_attempt import stamp
 
-PEOPLE = sized(40, 200)
+USERS = sized(40, 200)
 Fresh = Callable[[str], str]
 
 
@@ -32,14 +32,14 @@ def alone(tmp_path: Path) -> Iterator[Running]:
 
 
 def push_many(provider: Provider, group: str, names: list[str], acknowledged: dict[str, str], retrying: bool) -> None:
-    """Provider people into a group; what was answered is noted. A provider tries again what was not."""
+    """Provider users into a group; what was answered is noted. A provider tries again what was not."""
     for name in names:
         while name not in acknowledged:
             try:
                 found = provider.http.get("/Users", params={"filter": f'userName eq "{name}"'}).json()["Resources"]
-                person = found[0]["id"] if found else provider.person(name)
-                provider.add(group, person)
-                acknowledged[name] = person
+                user = found[0]["id"] if found else provider.user(name)
+                provider.add(group, user)
+                acknowledged[name] = user
             except (httpx.HTTPError, AssertionError, KeyError, ValueError):
                 if not retrying:
                     raise
@@ -47,11 +47,11 @@ def push_many(provider: Provider, group: str, names: list[str], acknowledged: di
 
 
 def check_all_right(running: Running, app: StandIn, application: str, names: list[str], seconds: float = 60) -> None:
-    """The accounts are exactly those that should be: every person once, with the role, and agreed on both sides."""
+    """The accounts are exactly those that should be: every user once, with the role, and agreed on both sides."""
     with running.dravo as dravo:
-        eventually(lambda: dravo.accounts.list(application=application, state="agreed").total(), lambda count: count == len(names), seconds)
-        assert dravo.deliveries.list(application=application, state="open").total() == 0
-        by_name = {account["person"]["user_name"]: account for account in dravo.accounts.list(application=application)}
+        eventually(lambda: dravo.accounts.list(application=application, status="in_sync").total(), lambda count: count == len(names), seconds)
+        assert dravo.tasks.list(application=application, status="open").total() == 0
+        by_name = {account["user"]["user_name"]: account for account in dravo.accounts.list(application=application)}
     there = app.accounts()
     assert set(there) == set(names) == set(by_name)
     for name, account in there.items():
@@ -68,10 +68,10 @@ def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_righ
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
         app.faults(down=True)
-        names = [fresh("volunteer") for _ in range(PEOPLE)]
+        names = [fresh("volunteer") for _ in range(USERS)]
         push_many(provider, group, names, {}, retrying=False)
-        state = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "not answering")
-        assert "503" in str(state["trouble"])
+        status = eventually(lambda: dravo.applications.get(records), lambda seen: seen["status"] == "not_answering")
+        assert "503" in str(status["trouble"])
         # Not a wait for something: what is asked for in so many seconds is what is counted.
         before = len(app.requests())
         time.sleep(1.5)
@@ -85,7 +85,7 @@ def test_a_reply_that_is_cut_after_the_work_makes_no_double(running: Running, ap
     running.application(records, app)
     provider = running.provider(fresh("source"))
     names = [fresh("visitor") for _ in range(20)]
-    group = provider.group("Visitors", [provider.person(name) for name in names])
+    group = provider.group("Visitors", [provider.user(name) for name in names])
     app.faults(lose=12)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
@@ -101,7 +101,7 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
     with alone.dravo as dravo:
         dravo.assignments.add("records", "viewer", group=group)
     app.faults(slow=3)
-    names = [f"volunteer.{number}" for number in range(PEOPLE)]
+    names = [f"volunteer.{number}" for number in range(USERS)]
     acknowledged: dict[str, str] = {}
     pushing = threading.Thread(target=push_many, args=(provider, group, names, acknowledged, True), daemon=True)
     pushing.start()
@@ -117,7 +117,7 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
             alone.start()
     pushing.join(90)
     assert not pushing.is_alive(), "the provider could not finish"
-    present = {each["userName"]: each["id"] for start in range(1, PEOPLE + 1, 100) for each in listed(provider, start)}
+    present = {each["userName"]: each["id"] for start in range(1, USERS + 1, 100) for each in listed(provider, start)}
     assert present == acknowledged
     check_all_right(alone, app, "records", names)
 
@@ -147,10 +147,10 @@ def test_a_second_service_on_the_same_folder_is_refused(alone: Running) -> None:
 
 def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back(alone: Running, app: StandIn) -> None:
     alone.application("records", app)
-    alone.provider("staff").person("ibrahim.sow")
+    alone.provider("staff").user("ibrahim.sow")
     with alone.dravo as dravo:
         over = time.time() + 2.5
-        dravo.assignments.add("records", "viewer", person="ibrahim.sow", until=stamp(2.5))
+        dravo.assignments.add("records", "viewer", user="ibrahim.sow", until=stamp(2.5))
         eventually(lambda: app.accounts().get("ibrahim.sow"))
     alone.stop()
     eventually(lambda: time.time() > over)

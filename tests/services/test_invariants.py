@@ -36,13 +36,13 @@ ROLES = ("viewer", "curator")
 
 
 class Records(RuleBasedStateMachine):
-    """Two sources with people and groups of the same names; one application; one operator."""
+    """Two sources with users and groups of the same names; one application; one operator."""
 
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory()
         self.services = ServiceFixture(Path(self.folder.name))
-        self.people: dict[tuple[str, str], str] = {}
+        self.users: dict[tuple[str, str], str] = {}
         self.groups: dict[tuple[str, str], str] = {}
         self.assignments: list[str] = []
         self.locals: dict[str, str] = {}
@@ -64,24 +64,24 @@ class Records(RuleBasedStateMachine):
     @rule(key=source_keys, name=st.sampled_from(NAMES))
     def come(self, key: str, name: str) -> None:
         try:
-            self.people[key, name] = self.services.person(self.sources[key], name)
+            self.users[key, name] = self.services.user(self.sources[key], name)
         except ScimError as wrong:
             assert wrong.scim_type == "uniqueness"
-            assert (key, name) in self.people
+            assert (key, name) in self.users
 
     @rule(key=source_keys, name=st.sampled_from(NAMES), active=st.booleans())
     def change(self, key: str, name: str, active: bool) -> None:
-        if (key, name) in self.people:
-            self.services.patch_person(self.sources[key], self.people[key, name], {"op": "replace", "path": "active", "value": active})
+        if (key, name) in self.users:
+            self.services.patch_user(self.sources[key], self.users[key, name], {"op": "replace", "path": "active", "value": active})
 
     @rule(key=source_keys, name=st.sampled_from(NAMES))
     def leave(self, key: str, name: str) -> None:
-        if (key, name) in self.people:
-            self.services.intake.remove_person(self.sources[key], self.people.pop((key, name)))
+        if (key, name) in self.users:
+            self.services.intake.remove_user(self.sources[key], self.users.pop((key, name)))
 
     @rule(key=source_keys, group=st.sampled_from(GROUPS), names=st.sets(st.sampled_from(NAMES)), kind=st.sampled_from(["add", "replace"]))
-    def list_people(self, key: str, group: str, names: set[str], kind: str) -> None:
-        members = [{"value": self.people[key, name]} for name in sorted(names) if (key, name) in self.people]
+    def list_users(self, key: str, group: str, names: set[str], kind: str) -> None:
+        members = [{"value": self.users[key, name]} for name in sorted(names) if (key, name) in self.users]
         if (key, group) in self.groups:
             self.services.patch_group(self.sources[key], self.groups[key, group], {"op": kind, "path": "members", "value": members})
 
@@ -102,17 +102,17 @@ class Records(RuleBasedStateMachine):
             self.assign(AssignmentRequest("records", role, group=self.groups[key, name]))
 
     @rule(name=st.sampled_from(NAMES), role=st.sampled_from(ROLES))
-    def assign_to_person(self, name: str, role: str) -> None:
+    def assign_to_user(self, name: str, role: str) -> None:
         users = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
         if users:
-            self.assign(AssignmentRequest("records", role, person=users[0].id))
+            self.assign(AssignmentRequest("records", role, user=users[0].id))
 
     @rule(
         key=source_keys, role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
         condition=st.sampled_from([None, 'userName eq "ada"', 'groups[display sw "g" and source eq "staff"]', 'source eq "estates"']),
     )  # fmt: skip
-    def rule_or_everybody(self, key: str, role: str | None, newcomers: bool, condition: str | None) -> None:
-        self.assign(AssignmentRequest("records", role, everybody=condition is None, rule=condition, new_users_only=newcomers))
+    def rule_or_everyone(self, key: str, role: str | None, newcomers: bool, condition: str | None) -> None:
+        self.assign(AssignmentRequest("records", role, everyone=condition is None, rule=condition, new_users_only=newcomers))
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS))
     def keep_out(self, key: str, name: str) -> None:
@@ -133,15 +133,15 @@ class Records(RuleBasedStateMachine):
     @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["records-viewer", "records-curator"]), who=st.sampled_from(NAMES))
     def make_group(self, key: str, name: str, called: str, who: str) -> None:
         if (key, name) not in self.groups:
-            members = [self.people[key, who]] if (key, who) in self.people else []
+            members = [self.users[key, who]] if (key, who) in self.users else []
             self.groups[key, name] = self.services.group(self.sources[key], called, *members)
 
     @rule(
-        eligibility=st.sampled_from(["assigned", "everybody"]), fallback=st.sampled_from(["no access", "default role", "keep"]),
+        eligibility=st.sampled_from(["assigned", "everyone"]), fallback=st.sampled_from(["no_access", "fallback_role", "retain"]),
         several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
     )  # fmt: skip
     def set_policy(self, **policy: str) -> None:
-        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "default_role": "viewer"})
+        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "fallback_role": "viewer"})
 
     def assign(self, wish: AssignmentRequest) -> None:
         with contextlib.suppress(AlreadyExists):
@@ -173,7 +173,7 @@ class Records(RuleBasedStateMachine):
             try:
                 local_groups.change_members(self.services.ctx, self.services.caller, self.locals[name], members)
             except InvalidInput as wrong:
-                assert "within itself" in wrong.hint
+                assert "Choose another group. A group cannot contain itself." in wrong.hint
 
     @rule(name=st.sampled_from(["l0", "l1"]))
     def end_local_group(self, name: str) -> None:
@@ -181,7 +181,7 @@ class Records(RuleBasedStateMachine):
             local_groups.remove(self.services.ctx, self.services.caller, self.locals.pop(name))
 
     @rule(name=st.sampled_from(NAMES), active=st.booleans(), gone=st.booleans())
-    def local_person(self, name: str, active: bool, gone: bool) -> None:
+    def local_user(self, name: str, active: bool, gone: bool) -> None:
         known = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
         if not known:
             local_users.add(self.services.ctx, self.services.caller, {"user_name": name})
@@ -191,7 +191,7 @@ class Records(RuleBasedStateMachine):
             else:
                 local_users.change(self.services.ctx, self.services.caller, known[0].id, {"user_name": name, "active": active})
 
-    @rule(setting=st.sampled_from(["deactivate", "delete", "leave alone"]))
+    @rule(setting=st.sampled_from(["deactivate", "delete", "do_nothing"]))
     def set_leaving(self, setting: str) -> None:
         applications.change(self.services.ctx, self.services.caller, "records", {}, {"on_losing_access": setting})
 
@@ -201,21 +201,21 @@ class Records(RuleBasedStateMachine):
         with self.services.ctx.database.reading() as connection:
             catalogue = self.services.ctx.catalogue.get(connection)
             ids = [row.id for row in self.services.rows(t.user)]
-            people = user_snapshots.people(connection, ids)
+            users = user_snapshots.users(connection, ids)
         made = {}
-        for user_id, person in people.items():
-            groups = memberships(person.groups, catalogue.parents)
-            facts = facts_of(person, merge(person.records, catalogue.precedence), groups, catalogue)
-            made[user_id] = (person, compute_access(facts, catalogue.declared, clock.now()))
+        for user_id, user in users.items():
+            groups = memberships(user.groups, catalogue.parents)
+            facts = facts_of(user, merge(user.records, catalogue.precedence), groups, catalogue)
+            made[user_id] = (user, compute_access(facts, catalogue.declared, clock.now()))
         return made
 
     @invariant()
     def access_is_what_it_would_be_from_nothing(self) -> None:
         if not hasattr(self, "sources"):
             return
-        for person, access in self.found().values():
-            assert {(held.application_id, held.role_id) for held in person.access} == set(access.roles)
-            for held in person.access:
+        for user, access in self.found().values():
+            assert {(held.application_id, held.role_id) for held in user.access} == set(access.roles)
+            for held in user.access:
                 open_reasons = [reason for reason in held.reasons if reason["until"] is None]
                 assert {(each["assignment"], each["group"]) for each in open_reasons} == {
                     (reason.assignment_id, reason.group_id) for reason in access.roles[held.application_id, held.role_id]
@@ -243,7 +243,7 @@ class Records(RuleBasedStateMachine):
                 assert row.inner_group_id not in ended
 
     @invariant()
-    def a_group_gives_only_to_its_own_source_s_people(self) -> None:
+    def a_group_gives_only_to_its_own_source_s_users(self) -> None:
         source_of_group = {row.id: row.source_id for row in self.services.rows(t.group) if row.connection_type != "local"}
         source_of_user = {row.user_id: row.source_id for row in self.services.rows(t.record)}
         for row in self.services.rows(t.access):
@@ -252,7 +252,7 @@ class Records(RuleBasedStateMachine):
                     assert source_of_group[reason["group"]] == source_of_user[row.user_id]
 
     @invariant()
-    def every_account_that_is_due_has_one_open_delivery_and_no_other_has(self) -> None:
+    def every_account_that_is_due_has_one_open_task_and_no_other_has(self) -> None:
         due = {row.id for row in self.services.rows(t.account) if row.desired_version > row.applied_version}
         waiting = [row.account_id for row in self.services.rows(t.task) if row.closed_at is None]
         assert sorted(waiting) == sorted(due)
@@ -265,19 +265,19 @@ TestRecords.settings = settings(max_examples=sized(8, 400), stateful_step_count=
 def test_replaying_what_a_source_said_changes_nothing(services: ServiceFixture) -> None:
     staff = services.source()
     services.application()
-    people = [services.person(staff, f"p{number}", title="Guide") for number in range(5)]
-    group = services.group(staff, "Guides", *people)
+    users = [services.user(staff, f"p{number}", title="Guide") for number in range(5)]
+    group = services.group(staff, "Guides", *users)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
 
-    def state() -> list[Any]:
+    def status() -> list[Any]:
         return [services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.task)]
 
-    before = state()
+    before = status()
     for row in services.rows(t.record):
-        services.intake.replace_person(staff, row.id, row.data)
-    services.intake.replace_group(staff, group, {"displayName": "Guides"}, people)
-    assert state() == before
+        services.intake.replace_user(staff, row.id, row.data)
+    services.intake.replace_group(staff, group, {"displayName": "Guides"}, users)
+    assert status() == before
     try:
-        services.intake.replace_person(staff, "nobody", {"userName": "x"})
+        services.intake.replace_user(staff, "nobody", {"userName": "x"})
     except NotFound as wrong:
         assert "nobody" in str(wrong)

@@ -26,18 +26,18 @@ MOST = Ask(count=500)
 
 @pytest.fixture
 def garden(services: ServiceFixture) -> ServiceFixture:
-    """Three people, two groups, two applications."""
+    """Three users, two groups, two applications."""
     staff = services.source("staff")
-    ada = services.person(staff, "ada", displayName="Ada Fern", emails=[{"value": "Ada@fernhollow.example"}])
-    bob = services.person(staff, "bob", displayName="Bob Moss", active=False)
-    cyd = services.person(staff, "cyd", displayName="Cyd Alder")
+    ada = services.user(staff, "ada", displayName="Ada Fern", emails=[{"value": "Ada@fernhollow.example"}])
+    bob = services.user(staff, "bob", displayName="Bob Moss", active=False)
+    cyd = services.user(staff, "cyd", displayName="Cyd Alder")
     services.group(staff, "Herbarium", ada, bob, cyd)
     services.group(staff, "Guides", cyd)
     for key in ("records", "desk"):
         services.application(key)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Herbarium"))
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Guides"))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", person="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", user="ada"))
     return services
 
 
@@ -47,7 +47,7 @@ def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list
 
 
 @pytest.mark.parametrize(
-    ("words", "state", "expected"),
+    ("words", "status", "expected"),
     [
         (None, None, ["Ada Fern", "Bob Moss", "Cyd Alder"]),
         ("FERN", None, ["Ada Fern"]),
@@ -58,8 +58,8 @@ def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list
         ("zz", None, []),
     ],
 )
-def test_people_are_found_by_words_and_state(garden: ServiceFixture, words: str | None, state: str | None, expected: list[str]) -> None:
-    assert [each["display_name"] for each in listed(garden, user_queries.people, words, state)] == expected
+def test_users_are_found_by_words_and_status(garden: ServiceFixture, words: str | None, status: str | None, expected: list[str]) -> None:
+    assert [each["display_name"] for each in listed(garden, user_queries.users, words, status)] == expected
 
 
 def test_groups_tell_their_size_and_what_they_give(garden: ServiceFixture) -> None:
@@ -86,10 +86,10 @@ def test_a_group_is_found_by_its_id_whatever_others_are_called(garden: ServiceFi
 
 def test_letters_that_look_the_same_are_found_the_same(garden: ServiceFixture) -> None:
     staff = garden.rows(t.source)[0].id
-    garden.person(staff, "zoe", displayName="Zo\u00eb", title="Zoe\u0308")
+    garden.user(staff, "zoe", displayName="Zo\u00eb", title="Zoe\u0308")
     own = OwnRecords(garden.ctx.database)
     for text in ('displayName eq "Zoe\u0308"', 'title eq "ZO\u00cb"', 'title sw "zo\u00eb"'):
-        assert own.people(staff, "http://x", Query(filter=text))["totalResults"] == 1, text
+        assert own.users(staff, "http://x", Query(filter=text))["totalResults"] == 1, text
 
 
 @pytest.mark.parametrize(
@@ -112,16 +112,16 @@ def test_letters_that_look_the_same_are_found_the_same(garden: ServiceFixture) -
 )
 def test_access_is_listed_with_its_reasons_and_accounts(garden: ServiceFixture, asked: dict[str, Any], expected: list[Any]) -> None:
     found = listed(garden, access_queries.access, **asked)
-    assert sorted((each["person"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found) == expected
+    assert sorted((each["user"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found) == expected
     for each in found:
         assert each["reasons"][0]["by"] == "the command line"
         assert each["account"]["application"]["key"] == each["application"]["key"]
 
 
-def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: ServiceFixture) -> None:
+def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) -> None:
     assert len(listed(garden, account_queries.accounts, None, None, None, None)) == 3
-    assert [each["person"]["user_name"] for each in listed(garden, account_queries.accounts, "records", None, "due", "cyd")] == ["cyd"]
-    assert listed(garden, account_queries.accounts, None, None, "agreed", None) == []
+    assert [each["user"]["user_name"] for each in listed(garden, account_queries.accounts, "records", None, "pending", "cyd")] == ["cyd"]
+    assert listed(garden, account_queries.accounts, None, None, "in_sync", None) == []
     opened = tasks.list_tasks(garden.ctx, MOST, "open")
     assert opened["total"] == 3
     assert tasks.list_tasks(garden.ctx, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
@@ -131,9 +131,9 @@ def test_accounts_and_deliveries_are_listed_by_what_is_asked(garden: ServiceFixt
     assert tasks.one(garden.ctx, one["id"])["tries"] == []
 
 
-def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: ServiceFixture) -> None:
+def test_the_band_counts_what_there_is_and_what_needs_a_user(garden: ServiceFixture) -> None:
     stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.ctx)["stages"]}
-    assert stages == {"sources": (1, 0), "people": (3, 0), "access": (4, 0), "applications": (2, 0), "deliveries": (3, 0)}
+    assert stages == {"sources": (1, 0), "users": (3, 0), "access": (4, 0), "applications": (2, 0), "tasks": (3, 0)}
     observations.TrafficObserver(garden.ctx).note_refusal("staff", "a wrong token")
     connections.pause(garden.ctx, garden.caller, "desk", paused=True)
     needs = {stage["name"]: stage["needs"] for stage in overview.band(garden.ctx)["stages"]}
@@ -141,15 +141,15 @@ def test_the_band_counts_what_there_is_and_what_needs_a_person(garden: ServiceFi
 
 
 def test_applications_and_sources_tell_how_they_do(garden: ServiceFixture) -> None:
-    shown = {each["key"]: (each["people"], each["accounts"], each["waiting"]) for each in applications.list_applications(garden.ctx, MOST)["items"]}
+    shown = {each["key"]: (each["users"], each["accounts"], each["waiting"]) for each in applications.list_applications(garden.ctx, MOST)["items"]}
     assert shown == {"records": (2, 2, 2), "desk": (1, 1, 1)}
-    assert [(role["key"], role["people"]) for role in applications.one(garden.ctx, "records")["roles"]] == [("viewer", 2), ("curator", 1)]
-    assert [(each["people"], each["groups"]) for each in sources.list_sources(garden.ctx, MOST)["items"]] == [(3, 2)]
+    assert [(role["key"], role["users"]) for role in applications.one(garden.ctx, "records")["roles"]] == [("viewer", 2), ("curator", 1)]
+    assert [(each["users"], each["groups"]) for each in sources.list_sources(garden.ctx, MOST)["items"]] == [(3, 2)]
 
 
-def test_a_person_shows_which_source_said_what(garden: ServiceFixture) -> None:
-    person = access_explanation.person(garden.ctx, "ada@fernhollow.example")
-    shown = {each["name"]: (each["value"], each["source"]["key"]) for each in person["attributes"]}
+def test_a_user_shows_which_source_said_what(garden: ServiceFixture) -> None:
+    user = access_explanation.user(garden.ctx, "ada@fernhollow.example")
+    shown = {each["name"]: (each["value"], each["source"]["key"]) for each in user["attributes"]}
     assert shown == {"userName": ("ada", "staff"), "displayName": ("Ada Fern", "staff"), "emails": ("Ada@fernhollow.example", "staff")}
-    assert [each["group"]["name"] for each in person["groups"]] == ["Herbarium"]
-    assert person["records"][0]["active"]
+    assert [each["group"]["name"] for each in user["groups"]] == ["Herbarium"]
+    assert user["records"][0]["active"]

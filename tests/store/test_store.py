@@ -65,7 +65,7 @@ def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(monkeyp
     assert new_id() > ids[-1]
 
 
-def test_a_reader_sees_one_state_while_a_writer_goes_on(database: Database) -> None:
+def test_a_reader_sees_one_status_while_a_writer_goes_on(database: Database) -> None:
     with database.reading() as connection:
         before = config_snapshot.revision(connection)
 
@@ -87,7 +87,7 @@ def test_a_reader_sees_one_state_while_a_writer_goes_on(database: Database) -> N
 def test_an_error_rolls_all_back_and_the_next_writer_is_served(database: Database) -> None:
     with pytest.raises(RuntimeError), database.writing() as connection:
         config_snapshot.raise_revision(connection)
-        raise RuntimeError("in the middle")
+        raise RuntimeError("The service was stopped during the run.")
     with database.writing() as connection:
         assert config_snapshot.revision(connection) == 1
         config_snapshot.raise_revision(connection)
@@ -136,12 +136,12 @@ def test_pages_cover_a_list_once_however_it_is_cut(services: ServiceFixture) -> 
     chance = random.Random(4)
     names = [f"{chance.choice(['Ada', 'ada', 'Ärla', 'Zo', '青木'])} {number % 4}" for number in range(23)]
     for number, name in enumerate(names):
-        services.person(staff, f"p{number}", displayName=name)
+        services.user(staff, f"p{number}", displayName=name)
     for count in (1, 3, 7, 23, 50):
         seen, after = [], None
         while True:
             with services.ctx.database.reading() as connection:
-                page = user_queries.people(connection, Ask(after, count), None, None)
+                page = user_queries.users(connection, Ask(after, count), None, None)
             assert page["total"] == 23
             assert len(page["items"]) <= count
             seen += [item["id"] for item in page["items"]]
@@ -154,30 +154,29 @@ def test_pages_cover_a_list_once_however_it_is_cut(services: ServiceFixture) -> 
 def test_somebody_new_in_the_middle_shifts_nothing(services: ServiceFixture) -> None:
     staff = services.source()
     for name in "bdfh":
-        services.person(staff, name)
+        services.user(staff, name)
     with services.ctx.database.reading() as connection:
-        first = user_queries.people(connection, Ask(None, 2), None, None)
-    services.person(staff, "a")
-    services.person(staff, "e")
+        first = user_queries.users(connection, Ask(None, 2), None, None)
+    services.user(staff, "a")
+    services.user(staff, "e")
     with services.ctx.database.reading() as connection:
-        second = user_queries.people(connection, Ask(first["next"], 9), None, None)
+        second = user_queries.users(connection, Ask(first["next"], 9), None, None)
     assert [item["user_name"] for item in first["items"] + second["items"]] == ["b", "d", "e", "f", "h"]
 
 
 @pytest.mark.parametrize("cursor", ["x", "W10", "WzEsMiwzXQ", "e30", "////", "WzEuNSwgIngiXQ"])
 def test_a_cursor_of_somebody_s_own_is_refused(services: ServiceFixture, cursor: str) -> None:
     with services.ctx.database.reading() as connection, pytest.raises(InvalidInput, match="cursor"):
-        user_queries.people(connection, Ask(cursor), None, None)
+        user_queries.users(connection, Ask(cursor), None, None)
 
 
 def test_signs_of_patterns_mean_themselves_when_looked_for(services: ServiceFixture) -> None:
     staff = services.source()
     for name in ("50%_off", "50 off", "a'b\"c"):
-        services.person(staff, name)
+        services.user(staff, name)
     with services.ctx.database.reading() as connection:
         found = {
-            words: [item["user_name"] for item in user_queries.people(connection, Ask(), words, None)["items"]]
-            for words in ("%", "_", "'", '"', "50")
+            words: [item["user_name"] for item in user_queries.users(connection, Ask(), words, None)["items"]] for words in ("%", "_", "'", '"', "50")
         }
     assert found == {"%": ["50%_off"], "_": ["50%_off"], "'": ["a'b\"c"], '"': ["a'b\"c"], "50": ["50 off", "50%_off"]}
 
@@ -193,14 +192,14 @@ FILTERS = [
 
 def test_a_filter_finds_the_same_by_sql_as_by_the_core(services: ServiceFixture) -> None:
     staff = services.source()
-    services.person(staff, "ada", externalId="x-1", title="Guide", emails=[{"value": "ada@fernhollow.example"}])
-    services.person(staff, "bob", externalId="x-2", active=False)
-    services.person(staff, "STRASSE", title="Guide")
-    services.person(staff, "Zoë", title="Keeper")
+    services.user(staff, "ada", externalId="x-1", title="Guide", emails=[{"value": "ada@fernhollow.example"}])
+    services.user(staff, "bob", externalId="x-2", active=False)
+    services.user(staff, "STRASSE", title="Guide")
+    services.user(staff, "Zoë", title="Keeper")
     own = OwnRecords(services.ctx.database)
-    everyone = own.people(staff, "http://x", Query())["Resources"]
+    everyone = own.users(staff, "http://x", Query())["Resources"]
     for text in FILTERS:
-        found = own.people(staff, "http://x", Query(filter=text))
+        found = own.users(staff, "http://x", Query(filter=text))
         expected = [each["id"] for each in everyone if matches(parse_filter(text, USER), each)]
         assert [each["id"] for each in found["Resources"]] == expected, text
         assert found["totalResults"] == len(expected), text
@@ -251,14 +250,14 @@ def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, ex
 
 def test_a_statement_that_many_threads_come_to_first_is_compiled_right(services: ServiceFixture) -> None:
     staff = services.source()
-    person = services.person(staff, "ada", title="Guide")
+    user = services.user(staff, "ada", title="Guide")
     for _ in range(20):
         statement = PreparedStatement(select(tables.record.c.id, tables.record.c.data).where(tables.record.c.id == bindparam("id")))
         begin = threading.Barrier(8)
 
         def read(statement: PreparedStatement = statement, begin: threading.Barrier = begin) -> str:
             begin.wait()
-            return str(statement.first(services.ctx.database.glancing(), {"id": person}).data["title"])
+            return str(statement.first(services.ctx.database.glancing(), {"id": user}).data["title"])
 
         with ThreadPoolExecutor(8) as pool:
             assert {each.result() for each in [pool.submit(read) for _ in range(8)]} == {"Guide"}

@@ -32,7 +32,7 @@ class Web:
     document: dict[str, Any]
     api: dict[str, str]
     push: dict[str, str]
-    person: str
+    user: str
     group: str
 
 
@@ -40,8 +40,8 @@ class Web:
 def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
     services = ServiceFixture(tmp_path_factory.mktemp("bad-input"))
     staff = services.source()
-    person = services.person(staff, "ada", title="Botanist", emails=[{"value": "ada@fernhollow.example", "type": "work"}])
-    group = services.group(staff, "Herbarium", person)
+    user = services.user(staff, "ada", title="Botanist", emails=[{"value": "ada@fernhollow.example", "type": "work"}])
+    group = services.group(staff, "Herbarium", user)
     services.application()
     app = create_app(services.ctx, "http://127.0.0.1:1")
     app.config.update(TOKEN_LIMITER=RateLimiter(10**6, 60), SIGN_IN_LIMITER=RateLimiter(10**6, 60))
@@ -49,7 +49,7 @@ def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
     token = api_tokens.create(services.ctx, Caller(made["id"], "edmund", SUPER_ADMINISTRATOR), "x", "write")["token"]
     push = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
     document = app.api_doc  # type: ignore[attr-defined]
-    yield Web(app.test_client(), document, {"Authorization": f"Bearer {token}"}, {"Authorization": f"Bearer {push}"}, person, group)
+    yield Web(app.test_client(), document, {"Authorization": f"Bearer {token}"}, {"Authorization": f"Bearer {push}"}, user, group)
     services.ctx.close()
 
 
@@ -101,14 +101,14 @@ def scim_answer(answer: Any) -> None:
 @EASY
 @given(body=RESOURCES | VALUES, method=st.sampled_from(["POST", "PUT"]), kind=st.sampled_from(["Users", "Groups"]))
 def test_a_resource_of_any_shape(web: Web, body: Any, method: str, kind: str) -> None:
-    path = f"/scim/v2/staff/{kind}" + ("" if method == "POST" else f"/{web.person if kind == 'Users' else web.group}")
+    path = f"/scim/v2/staff/{kind}" + ("" if method == "POST" else f"/{web.user if kind == 'Users' else web.group}")
     scim_answer(web.http.open(path, method=method, data=sent(body), headers=web.push))
 
 
 @EASY
 @given(operations=OPERATIONS, kind=st.sampled_from(["Users", "Groups"]))
 def test_a_patch_of_any_shape(web: Web, operations: Any, kind: str) -> None:
-    path = f"/scim/v2/staff/{kind}/{web.person if kind == 'Users' else web.group}"
+    path = f"/scim/v2/staff/{kind}/{web.user if kind == 'Users' else web.group}"
     answer = web.http.patch(path, data=sent({"Operations": operations}), headers=web.push)
     scim_answer(answer)
     if answer.status_code < 300:
@@ -168,12 +168,12 @@ def test_every_route_of_the_management_api(web: Web, data: st.DataObject) -> Non
     # Connecting and checking would call out; they have tests of their own.
     method, path = data.draw(st.sampled_from([each for each in walked if "connection" not in each[1]]))
     filled = path
-    for name in ("key", "id", "role", "token_id", "person", "application"):
+    for name in ("key", "id", "role", "token_id", "user", "application"):
         if f"{{{name}}}" in filled:
             value = data.draw(st.sampled_from(["records", "staff", "viewer", "ada", "none"]) | TEXTS)
             filled = filled.replace(f"{{{name}}}", value.encode("utf-8", "replace").decode().replace("/", "").replace("?", "") or "x")
     query = data.draw(
-        st.dictionaries(st.sampled_from(["after", "count", "q", "state", "source", "application", "person", "ended", "confirm"]), TEXTS, max_size=3)
+        st.dictionaries(st.sampled_from(["after", "count", "q", "status", "source", "application", "user", "ended", "confirm"]), TEXTS, max_size=3)
     )
     encoded = {name: value.encode("utf-8", "replace").decode() for name, value in query.items()}
     body = data.draw(bodies(web, method, path))

@@ -33,7 +33,7 @@ def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.Running]:
         provider = started.provider("staff")
         started.application("records")
         with started.dravo as dravo:
-            dravo.assignments.add("records", "viewer", group=provider.group("Herbarium", [provider.person("ada")]))
+            dravo.assignments.add("records", "viewer", group=provider.group("Herbarium", [provider.user("ada")]))
         yield started
 
 

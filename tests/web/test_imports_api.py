@@ -1,4 +1,4 @@
-"""How sources are read, by plain HTTP: what is answered, what is refused with its hint, and what is not for everybody's eyes."""
+"""How sources are read, by plain HTTP: what is answered, what is refused with its hint, and what is not for everyone's eyes."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def http(running: Running) -> Iterator[httpx.Client]:
 
 @pytest.fixture
 def register(http: httpx.Client, fresh: Fresh) -> str:
-    """A register of two people, not read yet."""
+    """A register of two users, not read yet."""
     key = fresh("register")
     http.post("/sources", json={"key": key, "label": f"The {key}"}).raise_for_status()
     http.put(f"/sources/{key}/import", json={"kind": "csv", "policy": ANSWERS, "schedule": "", "enabled": True}).raise_for_status()
@@ -33,7 +33,7 @@ def register(http: httpx.Client, fresh: Fresh) -> str:
     return key
 
 
-def upload(http: httpx.Client, key: str, text: str, name: str = "people.csv") -> httpx.Response:
+def upload(http: httpx.Client, key: str, text: str, name: str = "users.csv") -> httpx.Response:
     return http.post(f"/sources/{key}/import/files", json={"name": name, "content": base64.b64encode(text.encode()).decode()})
 
 
@@ -50,7 +50,7 @@ def error(answer: httpx.Response, status: int) -> dict[str, Any]:
 
 
 def masked(running: Running, http: httpx.Client, fresh: Fresh, kind: str) -> httpx.Client:
-    """Return a client of an operator for whom people's attributes are masked."""
+    """Return a client of an operator for whom users' attributes are masked."""
     made = http.post("/operators", json={"name": fresh("operator"), "kind": kind, "masked": True}).json()
     signed_in = httpx.post(f"{running.url}/api/v1/session", json={"name": made["name"], "password": made["password"]}, trust_env=False)
     headers = {"X-Dravo-CSRF": signed_in.json()["csrf"]}
@@ -67,11 +67,11 @@ def test_the_kinds_of_reader_say_what_a_form_needs(http: httpx.Client) -> None:
     assert not any("password" in name or "secret" in name for kind in kinds.values() for name in (each["name"] for each in kind["settings"]))
 
 
-def test_wrong_settings_are_refused_with_the_field_and_the_mend(http: httpx.Client, fresh: Fresh, register: str) -> None:
+def test_wrong_settings_are_refused_with_the_field_and_the_hint(http: httpx.Client, fresh: Fresh, register: str) -> None:
     key = fresh("source")
     http.post("/sources", json={"key": key, "label": "Source"}).raise_for_status()
     address = f"/sources/{key}/import"
-    assert "is not read" in error(http.get(address), 404)["message"]
+    assert "' has no import." in error(http.get(address), 404)["message"]
     for body, field in (
         ({}, "kind"), ({"kind": "floppy"}, "kind"), ({"kind": "ldap"}, "address"), ({"kind": "csv", "settings": {"adress": "x"}}, "adress"),
         ({"kind": "csv", "settings": {"encoding": "klingon"}}, "encoding"),
@@ -90,7 +90,7 @@ def test_wrong_settings_are_refused_with_the_field_and_the_mend(http: httpx.Clie
 
 def test_a_source_is_read_and_its_lines_tell_before_and_after(http: httpx.Client, register: str) -> None:
     run = read(http, register)
-    assert (run["state"], {each["name"]: each["number"] for each in run["counts"]}) == ("done", {"read": 2, "new": 2})
+    assert (run["status"], {each["name"]: each["number"] for each in run["counts"]}) == ("done", {"read": 2, "new": 2})
     upload(http, register, f"id,login,job\n1,{register}.una,Lead\n2,{register}.grace,Carpenter\n")
     run = read(http, register)
     lines = http.get(f"/sources/{register}/import/runs/{run['id']}/entries", params={"kind": "changed"}).json()
@@ -98,14 +98,14 @@ def test_a_source_is_read_and_its_lines_tell_before_and_after(http: httpx.Client
     assert lines["items"][0]["changes"] == [{"attribute": "title", "before": "Tree surgeon", "after": "Lead"}]
     assert http.get(f"/sources/{register}/import/runs", params={"count": 1}).json()["next"]
     line = http.get(f"/sources/{register}").json()
-    assert (line["connection_type"], line["read_as"], line["run_state"], line["people"]) == ("import", "csv", "done", 2)
+    assert (line["connection_type"], line["read_as"], line["run_status"], line["users"]) == ("import", "csv", "done", 2)
     assert error(http.get(f"/sources/{register}/import/runs/none/entries"), 404)
     # A run is found by its own source only.
     assert error(http.get(f"/sources/staff-of-nobody/import/runs/{run['id']}"), 404)
 
 
-def test_what_people_are_is_masked_in_lines_and_conflicts(running: Running, http: httpx.Client, register: str, fresh: Fresh) -> None:
-    running.provider(fresh("source")).person(f"{register}.una")
+def test_what_users_are_is_masked_in_lines_and_conflicts(running: Running, http: httpx.Client, register: str, fresh: Fresh) -> None:
+    running.provider(fresh("source")).user(f"{register}.una")
     run = read(http, register)
     (conflict,) = http.get(f"/sources/{register}/conflicts").json()["items"]
     assert conflict["says"]["title"] == "Tree surgeon"
@@ -117,40 +117,40 @@ def test_what_people_are_is_masked_in_lines_and_conflicts(running: Running, http
         # Looking is all that an auditor does.
         for method, path in (("PUT", "import"), ("POST", "import/check"), ("POST", "policy/preview"), ("POST", "import/runs"), ("PUT", "priority")):
             assert error(auditor.request(method, f"/sources/{register}/{path}", json={}), 403)
-        assert error(auditor.post(f"/sources/{register}/conflicts/{conflict['id']}", json={"decision": "make"}), 403)
+        assert error(auditor.post(f"/sources/{register}/conflicts/{conflict['id']}", json={"decision": "create"}), 403)
 
 
 def test_conflicts_are_decided_once_and_only_as_they_can_be(running: Running, http: httpx.Client, register: str, fresh: Fresh) -> None:
-    running.provider(fresh("source")).person(f"{register}.una")
+    running.provider(fresh("source")).user(f"{register}.una")
     read(http, register)
     (conflict,) = http.get(f"/sources/{register}/conflicts").json()["items"]
     address = f"/sources/{register}/conflicts/{conflict['id']}"
-    assert error(http.post(address, json={"decision": "let"}), 422)["hint"] == "It is one of: link, make, leave out."
-    assert error(http.post(address, json={"decision": "link"}), 422)["field"] == "person"
-    assert error(http.post(address, json={"decision": "link", "person": "nobody-at-all"}), 404)
-    assert "says something of" in error(http.post(address, json={"decision": "link", "person": f"{register}.grace"}), 422)["message"]
-    decided = http.post(address, json={"decision": "leave out"}).json()
-    assert (decided["state"], decided["decided_by"]) == ("decided", "edmund.sallow")
+    assert error(http.post(address, json={"decision": "accept"}), 422)["hint"] == "Use one of: link, create, ignore."
+    assert error(http.post(address, json={"decision": "link"}), 422)["field"] == "user"
+    assert error(http.post(address, json={"decision": "link", "user": "nobody-at-all"}), 404)
+    assert "' already has a record of" in error(http.post(address, json={"decision": "link", "user": f"{register}.grace"}), 422)["message"]
+    decided = http.post(address, json={"decision": "ignore"}).json()
+    assert (decided["status"], decided["decided_by"]) == ("decided", "edmund.sallow")
     read(http, register, whole=True)
     assert http.get(f"/sources/{register}/conflicts").json()["total"] == 0, "what was left out stays out"
-    assert http.get(f"/sources/{register}/conflicts", params={"state": "decided"}).json()["total"] == 1
-    assert http.post(address, json={"decision": "make"}).status_code == 200, "another decision is another decision"
-    assert http.get(f"/sources/{register}").json()["people"] == 2
+    assert http.get(f"/sources/{register}/conflicts", params={"status": "decided"}).json()["total"] == 1
+    assert http.post(address, json={"decision": "create"}).status_code == 200, "another decision is another decision"
+    assert http.get(f"/sources/{register}").json()["users"] == 2
 
 
 def test_a_file_is_looked_at_before_it_takes_the_others_place(http: httpx.Client, register: str) -> None:
-    assert error(upload(http, register, ""), 502)["message"] == "people.csv is empty."
+    assert error(upload(http, register, ""), 502)["message"] == "users.csv is empty."
     assert error(upload(http, register, "x", "passwd"), 422)
-    assert error(http.post(f"/sources/{register}/import/files", json={"name": "people.csv", "content": "no base64, ü"}), 422)["field"] == "content"
+    assert error(http.post(f"/sources/{register}/import/files", json={"name": "users.csv", "content": "no base64, ü"}), 422)["field"] == "content"
     (file,) = http.get(f"/sources/{register}/import").json()["files"]
-    assert file["name"] == "people.csv" and read(http, register)["state"] == "done"
+    assert file["name"] == "users.csv" and read(http, register)["status"] == "done"
 
 
 def test_expressions_are_tried_on_what_the_source_said(http: httpx.Client, register: str) -> None:
     read(http, register)
-    body = {"expression": "job then upper", "source": register, "person": f"{register}.una", "attribute": "title"}
+    body = {"expression": "job then upper", "source": register, "user": f"{register}.una", "attribute": "title"}
     tried = http.post("/expressions/evaluate", json=body).json()
-    assert (tried["result"], tried["uses"], tried["person"]["user_name"]) == ("TREE SURGEON", ["job"], f"{register}.una")
+    assert (tried["result"], tried["uses"], tried["user"]["user_name"]) == ("TREE SURGEON", ["job"], f"{register}.una")
     told = error(http.post("/expressions/evaluate", json={**body, "expression": "job then fly"}), 422)
     assert told["position"] == 9
     assert error(http.post("/expressions/evaluate", json={**body, "attribute": "password"}), 422)["field"] == "attribute"
@@ -161,8 +161,8 @@ def test_a_run_that_was_asked_for_can_be_stopped_and_a_source_that_brought_nobod
     http.post("/sources", json={"key": key, "label": "Empty"}).raise_for_status()
     http.put(f"/sources/{key}/import", json={"kind": "csv", "enabled": True, "schedule": ""}).raise_for_status()
     run = read(http, key)
-    assert run["state"] == "failed" and run["message"] == "people.csv is not there." and run["hint"]
-    assert http.post(f"/sources/{key}/import/runs/{run['id']}/stop").json()["state"] == "failed", "what has ended stays as it ended"
+    assert run["status"] == "failed" and run["message"] == "users.csv is missing." and run["hint"]
+    assert http.post(f"/sources/{key}/import/runs/{run['id']}/stop").json()["status"] == "failed", "what has ended stays as it ended"
     begun = time.monotonic()
     assert http.delete(f"/sources/{key}/import").status_code == 204 and error(http.get(f"/sources/{key}/import"), 404)
     assert http.delete(f"/sources/{key}").status_code == 204 and time.monotonic() - begun < 10

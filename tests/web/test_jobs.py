@@ -21,7 +21,7 @@ from dravo.web.app import create_app
 from tests.harness import Running
 from tests.service_fixture import ServiceFixture
 
-PEOPLE = 700
+USERS = 700
 Fresh = Callable[[str], str]
 
 
@@ -29,19 +29,19 @@ def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(services:
     services.application("records")
     staff = services.source()
     for number in range(12):
-        services.person(staff, f"p{number}")
+        services.user(staff, f"p{number}")
     monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     told: list[tuple[int, int]] = []
     known = JobRegistry()
     monkeypatch.setattr(jobs, "report_progress", lambda done, total, tell=jobs.report_progress: (told.append((done, total)), tell(done, total)))
     with known.for_("edmund", "a-preview"):
-        assert assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everybody=True))["gained"] == 12
+        assert assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everyone=True))["gained"] == 12
         assert (known.get("edmund", "a-preview").done, known.get("edmund", "a-preview").total) == (12, 12)
     assert told == [(5, 12), (10, 12), (12, 12)]
     with known.for_("edmund", "a-preview"):
         known.stop("edmund", "a-preview")
         with pytest.raises(JobStopped):
-            assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everybody=True))
+            assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everyone=True))
 
 
 def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
@@ -59,12 +59,12 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(services: Service
     services.application("records")
     staff = services.source()
     for number in range(12):
-        services.person(staff, f"p{number}")
+        services.user(staff, f"p{number}")
     made = operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR)
     token = api_tokens.create(services.ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")["token"]
     app = create_app(services.ctx, "http://127.0.0.1:1")
     headers = {"Authorization": f"Bearer {token}", "Dravo-Job": "looked-at-by-a-test"}
-    body: dict[str, Any] = {"application": "records", "role": "viewer", "everybody": True}
+    body: dict[str, Any] = {"application": "records", "role": "viewer", "everyone": True}
     # The preview stands still after its first chunk until it was watched and stopped.
     monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     reached, may_go_on = threading.Event(), threading.Event()
@@ -102,7 +102,10 @@ def test_the_client_tells_how_far_it_is(running: Running, fresh: Fresh) -> None:
     running.application(key)
     with running.dravo as dravo:
         with dravo.watched(lambda done, total: told.append((done, total)), every=0.01):
-            dravo.call("POST", "/assignments/preview", body={"application": key, "role": "viewer", "everybody": True})
+            dravo.call("POST", "/assignments/preview", body={"application": key, "role": "viewer", "everyone": True})
         assert all(0 < done <= total for done, total in told)
-        with pytest.raises(ApiError, match="no application"), dravo.watched(lambda done, total: None):
-            dravo.call("POST", "/assignments/preview", body={"application": fresh("none"), "role": "viewer", "everybody": True})
+        with (
+            pytest.raises(ApiError, match="There is no application with the key"),
+            dravo.watched(lambda done, total: None),
+        ):
+            dravo.call("POST", "/assignments/preview", body={"application": fresh("none"), "role": "viewer", "everyone": True})

@@ -27,7 +27,7 @@ from tests.harness import PASSWORD, Running, StandIn
 from tests.service_fixture import ServiceFixture, open_context
 
 Fresh = Callable[[str], str]
-ONLY_CHIEF = {
+ONLY_SUPER_ADMINISTRATOR = {
     ("GET", "/api/v1/operators"),
     ("POST", "/api/v1/operators"),
     ("POST", "/api/v1/operators/{id}/disable"),
@@ -58,7 +58,7 @@ class Inside:
         return [(method.upper(), path) for path, methods in self.app.api_doc["paths"].items() for method in methods]
 
     def call(self, method: str, path: str, **headers: str) -> Any:
-        """Call a route with nothing in its place; whoever may not is turned away before that matters."""
+        """Call a route with nothing in its place; anyone who may not is rejected before that matters."""
         body = {} if method != "GET" else None
         return self.app.test_client().open(re.sub(r"{\w+}", "nothing-there", path), method=method, headers=headers, json=body)
 
@@ -85,7 +85,7 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 # What is sent with a body and changes nothing.
 HARMLESS = (
     "/api/v1/assignments/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/evaluate",
-    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
+    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{user}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
     "/api/v1/sources/{key}/priority/preview", "/api/v1/records/{record}/link/preview", "/api/v1/jobs/{id}",
     "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun", "/api/v1/me/session",
     "/api/v1/sign-in/code", "/api/v1/sign-in/code/verify",
@@ -97,7 +97,7 @@ def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
         reading = inside.token(kind, "read")
         for method, path in inside.routes():
             harmless = method == "GET" or path in HARMLESS
-            if kind == "administrator" and (method, path) in ONLY_CHIEF:
+            if kind == "administrator" and (method, path) in ONLY_SUPER_ADMINISTRATOR:
                 harmless = False
             answer = inside.call(method, path, Authorization=reading)
             assert (answer.status_code != 403) == harmless, (kind, method, path, answer.text)
@@ -127,17 +127,17 @@ LOOKED_AT = {
     for path in (
         "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/evaluate",
-        "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{person}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
+        "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{user}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
         "/api/v1/sources/{key}/priority/preview", "/api/v1/records/{record}/link/preview", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
     )
 }  # fmt: skip
 AGAIN = {("POST", "/api/v1/provisioning/tasks/{id}/retry"), ("POST", "/api/v1/applications/{key}/groups/{id}/retry")}
 AUDITED = {("GET", "/api/v1/mail"), ("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verify"), ("GET", "/api/v1/audit/{id}/undo")}
-# What shows, or lets one find out, what people's attributes are.
+# What shows, or lets one find out, what users' attributes are.
 OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
     ("POST", "/api/v1/rules/matches"), ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/evaluate"),
-    ("POST", "/api/v1/users/{person}/preview"), ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
+    ("POST", "/api/v1/users/{user}/preview"), ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
     ("POST", "/api/v1/sources/{key}/priority/preview"), ("POST", "/api/v1/records/{record}/link/preview"),
     ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun"),
 }  # fmt: skip
@@ -147,7 +147,7 @@ def may(kind: str, masked: bool, route: tuple[str, str]) -> bool:
     """Whether a kind of operator may call a route."""
     if kind == "super_administrator":
         return True
-    if route in ONLY_CHIEF or (masked and route in OF_ATTRIBUTES):
+    if route in ONLY_SUPER_ADMINISTRATOR or (masked and route in OF_ATTRIBUTES):
         return False
     if kind == "administrator" or route in OWN | LOOKED_AT:
         return True
@@ -169,7 +169,7 @@ OF_THEIRS = {
     ("GET", "/api/v1/applications/{key}/seats"),
     ("GET", "/api/v1/applications/{key}"), ("GET", "/api/v1/applications/{key}/mapping"), ("POST", "/api/v1/applications/{key}/mapping/bulk"),
     ("POST", "/api/v1/applications/{key}/mapping/pattern"), ("POST", "/api/v1/applications/{key}/policy/preview"),
-    ("GET", "/api/v1/users/{person}/access/{application}"),
+    ("GET", "/api/v1/users/{user}/access/{application}"),
 }  # fmt: skip
 BY_NAME = {
     ("GET", path)
@@ -195,7 +195,7 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     for key in ("mine", "other"):
         applications.add(ctx, operators.SYSTEM, key, key.title(), None, tracked_only=True)
         roles.add_role(ctx, operators.SYSTEM, key, "viewer", "Viewer", 1)
-    made = {key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everybody=True))["id"] for key in ("mine", "other")}
+    made = {key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everyone=True))["id"] for key in ("mine", "other")}
     token = inside.token("application_owner", "write", applications=["mine"])
 
     def status(method: str, path: str, own: bool) -> int:
@@ -225,7 +225,7 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     # Naming two, or naming the other one in the body, is no way around.
     assert client.get("/api/v1/access?application=mine&application=other", headers=headers).status_code == 403
     assert client.get("/api/v1/access", headers=headers).status_code == 403
-    assert client.post("/api/v1/assignments?application=mine", headers=headers, json={"application": "other", "everybody": True}).status_code == 403
+    assert client.post("/api/v1/assignments?application=mine", headers=headers, json={"application": "other", "everyone": True}).status_code == 403
     assert client.post("/api/v1/assignments", headers=headers, json=["mine"]).status_code == 403
     told = client.get("/api/v1/applications/other", headers=headers).json["error"]
     assert told == client.get("/api/v1/applications/none", headers=headers).json["error"] and "mine" in told["hint"]
@@ -234,10 +234,10 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
 def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     services = ServiceFixture(inside.ctx.folder / "masked")
     source = services.source()
-    services.person(source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}])
+    services.user(source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}])
     app = create_app(services.ctx, "http://127.0.0.1:1")
     services.application("desk", "viewer")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", person="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", user="ada"))
     masked = Inside(services.ctx, app).token("auditor", "read", masked=True)
     seen = "".join(
         app.test_client().get(path, headers={"Authorization": masked}).get_data(as_text=True)
@@ -267,8 +267,8 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
 
 @pytest.mark.parametrize(
     ("kind", "more", "words"),
-    [("application_owner", {}, "has applications"), ("auditor", {"applications": ["x"]}, "nobody else"), ("super_administrator", {"masked": True}, "nothing can be masked"),
-     ("king", {}, "no kind")],
+    [("application_owner", {}, "has applications"), ("auditor", {"applications": ["x"]}, "Only an application owner has applications, and needs at least one"), ("super_administrator", {"masked": True}, "."),
+     ("king", {}, "' is not a valid kind of operator")],
 )  # fmt: skip
 def test_an_operator_who_makes_no_sense_is_refused(services: ServiceFixture, kind: str, more: dict[str, Any], words: str) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
@@ -276,11 +276,11 @@ def test_an_operator_who_makes_no_sense_is_refused(services: ServiceFixture, kin
     assert told.value.hint
 
 
-def test_what_is_a_chief_s_is_not_an_administrator_s(inside: Inside) -> None:
+def test_what_is_a_super_administrator_s_is_not_an_administrator_s(inside: Inside) -> None:
     writing = inside.token("administrator", "write")
     for method, path in inside.routes():
         answer = inside.call(method, path, Authorization=writing)
-        assert (answer.status_code == 403) == ((method, path) in ONLY_CHIEF), (method, path, answer.text)
+        assert (answer.status_code == 403) == ((method, path) in ONLY_SUPER_ADMINISTRATOR), (method, path, answer.text)
 
 
 def test_every_route_names_its_permission(inside: Inside) -> None:
@@ -341,7 +341,7 @@ def test_a_limiter_turns_away_after_too_many_failures() -> None:
     limiter.check("bob", "10.0.0.3")
 
 
-def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_chief_stays(running: Running, fresh: Fresh) -> None:
+def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_super_administrator_stays(running: Running, fresh: Fresh) -> None:
     with running.dravo as dravo:
         made = dravo.operators.add(fresh("operator"), "administrator")
         session = sign_in(running, made["name"], str(made["password"]))
@@ -364,20 +364,26 @@ def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_chief_stays(run
 @pytest.mark.parametrize(
     ("method", "path", "body", "status", "words"),
     [
-        ("POST", "/sources", {"key": "Not A Key", "label": "x"}, 422, "cannot be a key"),
+        ("POST", "/sources", {"key": "Not A Key", "label": "x"}, 422, "' is not a valid key."),
         ("POST", "/sources", {"kee": "x"}, 422, "is missing"),
-        ("POST", "/applications", {"key": "x", "label": "  "}, 422, "between 1 and 200"),
-        ("GET", "/users/nobody-at-all", None, 404, "Nobody has"),
+        ("POST", "/applications", {"key": "x", "label": "  "}, 422, "1 to 200 characters"),
+        ("GET", "/users/nobody-at-all", None, 404, "There is no user"),
         ("GET", "/users?after=nonsense", None, 422, "cursor"),
         ("GET", "/users?count=9999", None, 422, "count"),
-        ("GET", "/applications/none", None, 404, "no application"),
-        ("POST", "/assignments", {"application": "none", "role": "x", "person": "y"}, 404, "no application"),
-        ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "for a person, for a group"),
-        ("POST", "/provisioning/tasks/none/retry", None, 404, "no delivery"),
+        ("GET", "/applications/none", None, 404, "There is no application"),
+        (
+            "POST",
+            "/assignments",
+            {"application": "none", "role": "x", "user": "y"},
+            404,
+            "There is no application",
+        ),
+        ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "The assignment needs exactly one target."),
+        ("POST", "/provisioning/tasks/none/retry", None, 404, "There is no task with the ID"),
         ("GET", "/nothing", None, 404, ""),
     ],
 )
-def test_an_error_says_what_is_wrong_and_the_mend(running: Running, method: str, path: str, body: Any, status: int, words: str) -> None:
+def test_an_error_says_what_is_wrong_and_the_hint(running: Running, method: str, path: str, body: Any, status: int, words: str) -> None:
     headers = {"Authorization": f"Bearer {running.api_token}"}
     answer = httpx.request(method, f"{running.url}/api/v1{path}", json=body, headers=headers)
     assert answer.status_code == status, answer.text
@@ -396,15 +402,15 @@ def test_a_group_of_the_same_name_in_another_source_gives_nothing(running: Runni
     running.application(records)
     name, same = fresh("ada"), fresh("Curators")
     mine, theirs = running.provider(first), running.provider(second)
-    mine.group(same, [mine.person(name)])
+    mine.group(same, [mine.user(name)])
     stranger = fresh("mallory")
-    theirs.group(same, [theirs.person(stranger)])
+    theirs.group(same, [theirs.user(stranger)])
     with running.dravo as dravo:
-        with pytest.raises(InvalidRequest, match="is the name of 2 groups"):
+        with pytest.raises(InvalidRequest, match="2 groups have the name 'Curators-5'"):
             dravo.assignments.add(records, "curator", group=same)
         dravo.assignments.add(records, "curator", group=same, source=first)
-        assert dravo.people.get(name)["access"]
-        assert dravo.people.get(stranger)["access"] == []
+        assert dravo.users.get(name)["access"]
+        assert dravo.users.get(stranger)["access"] == []
 
 
 def test_a_secret_is_shown_once_and_never_again(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -438,22 +444,22 @@ def test_removing_is_refused_while_it_would_take_something_along(running: Runnin
     source, records = fresh("source"), fresh("records")
     provider = running.provider(source)
     name = fresh("ada")
-    provider.person(name)
+    provider.user(name)
     running.application(records)
     with running.dravo as dravo:
         for removing in (
             lambda: dravo.sources.remove(source),
             lambda: dravo.applications.remove(records, "wrong label"),
         ):
-            with pytest.raises(Exception, match=r"brought|confirm"):
+            with pytest.raises(Exception, match=r"has reported users or groups|also deletes its history"):
                 removing()
-        made = dravo.assignments.add(records, "viewer", person=name)
+        made = dravo.assignments.add(records, "viewer", user=name)
         label = dravo.applications.get(records)["label"]
         for removing in (lambda: dravo.applications.remove_role(records, "viewer"), lambda: dravo.applications.remove(records, label)):
             with pytest.raises(Exception, match=r"given by|assignments"):
                 removing()
         with pytest.raises(Exception, match="already"):
-            dravo.assignments.add(records, "viewer", person=name)
+            dravo.assignments.add(records, "viewer", user=name)
         assert dravo.assignments.preview_removal(made["id"])["lost"] == 1
         dravo.assignments.remove(made["id"])
         unused = fresh("unused")
@@ -467,7 +473,7 @@ def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running
         dravo.sources.add(source, "Staff")
         entry = dravo.audit().page(count=1).items[0]
         assert (entry["operator"], entry["action"], entry["details"]["key"]) == ("edmund.sallow", "added source", source)
-        assert dravo.audit_verdict()["holds"]
+        assert dravo.audit_verification()["holds"]
     ctx = open_context(tmp_path)
     for number in range(3):
         sources.add(ctx, operators.SYSTEM, f"source-{number}", "Staff")
@@ -483,9 +489,9 @@ def test_pages_follow_each_other_without_gap_or_double(running: Running, fresh: 
     provider = running.provider(fresh("source"))
     mark = fresh("paged")
     for number in range(11):
-        provider.person(f"{mark}.{number}", displayName=f"{mark} {number % 3}")
+        provider.user(f"{mark}.{number}", displayName=f"{mark} {number % 3}")
     with running.dravo as dravo:
-        pages = dravo.people.list(words=mark)
+        pages = dravo.users.list(words=mark)
         names, after = [], None
         while True:
             page = pages.page(after, 4)
@@ -501,7 +507,7 @@ def test_health_and_documents_are_there_for_anybody(running: Running) -> None:
     assert httpx.get(f"{running.url}/healthz").json()["status"] == "alive"
     assert httpx.get(f"{running.url}/readyz").status_code == 200
     page = httpx.get(f"{running.url}/api/v1/")
-    assert "/api/v1/users/{person}/access/{application}" in page.text
+    assert "/api/v1/users/{user}/access/{application}" in page.text
     assert "unsafe-inline" not in page.headers["Content-Security-Policy"]
     for path in ("/../../etc/passwd", "/assets/..%2f..%2f..%2fapp.py", "/%2e%2e/app.py"):
         assert "import" not in httpx.get(running.url + path).text

@@ -41,13 +41,13 @@ class Office:
         return {"Authorization": f"Bearer {token}"}
 
     def reads(self) -> list[str]:
-        """Return the paths of all routes that read, with the ids of this office in their places."""
+        """Return the paths of all routes that read, with the IDs of this office in their places."""
         paths = [path for path, methods in self.app.api_doc["paths"].items() if "get" in methods]
         return [self.at(path) for path in paths]
 
     def at(self, path: str) -> str:
         places = {
-            "{person}": "ada", "{application}": "desk", "{trace}": self.ids["trace"], "{id}": self._id_of(path),
+            "{user}": "ada", "{application}": "desk", "{trace}": self.ids["trace"], "{id}": self._id_of(path),
             "{key}": "staff" if path.startswith("/api/v1/sources") else "desk", "{run}": "none",
         }  # fmt: skip
         for place, value in places.items():
@@ -55,7 +55,7 @@ class Office:
         return path
 
     def _id_of(self, path: str) -> str:
-        for part in ("reviews", "assignments", "groups", "deliveries", "requests"):
+        for part in ("reviews", "assignments", "groups", "tasks", "requests"):
             if f"/{part}/" in path:
                 return self.ids.get(part, "none")
         return "none"
@@ -100,7 +100,7 @@ def test_no_route_tells_an_attribute(office: Office, kind: str, more: dict[str, 
     http, headers = office.app.test_client(), office.headers(kind, **more)
     answered = 0
     for path in office.reads():
-        for query in ("", "?application=desk", "?state=open", "?form=csv&application=desk", "?form=json&application=desk", "?one=ada&two=ada"):
+        for query in ("", "?application=desk", "?status=open", "?form=csv&application=desk", "?form=json&application=desk", "?one=ada&two=ada"):
             answer = http.get(path + query, headers=headers)
             answered += answer.status_code == 200
             told = [secret for secret in SECRETS if secret in answer.get_data(as_text=True)]
@@ -108,7 +108,7 @@ def test_no_route_tells_an_attribute(office: Office, kind: str, more: dict[str, 
     assert answered > 20
 
 
-def test_whoever_may_see_attributes_still_does(office: Office) -> None:
+def test_anyone_who_may_see_attributes_still_does(office: Office) -> None:
     http, headers = office.app.test_client(), office.headers("auditor")
     seen = "".join(http.get(path, headers=headers).get_data(as_text=True) for path in office.reads())
     assert all(secret in seen for secret in SECRETS)
@@ -151,5 +151,5 @@ def test_an_owner_gives_roles_without_asking_about_attributes(office: Office) ->
     assert http.post("/api/v1/rules/matches", json={"rule": RULE}, headers=headers).status_code == 403
     for path in ("assignments", "assignments/preview"):
         assert http.post(f"/api/v1/{path}", json={**wish, "rule": RULE}, headers=headers).status_code == 403
-        assert http.post(f"/api/v1/{path}", json={**wish, "person": "ada"}, headers=headers).status_code in (200, 201)
-        assert http.post(f"/api/v1/{path}", json={**wish, "person": EMAIL}, headers=headers).status_code == 404
+        assert http.post(f"/api/v1/{path}", json={**wish, "user": "ada"}, headers=headers).status_code in (200, 201)
+        assert http.post(f"/api/v1/{path}", json={**wish, "user": EMAIL}, headers=headers).status_code == 404

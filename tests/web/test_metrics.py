@@ -1,4 +1,4 @@
-"""/metrics: numbers for whoever watches, in the OpenMetrics text format, for those with a token."""
+"""/metrics: numbers for anyone who watches, in the OpenMetrics text format, for those with a token."""
 
 from __future__ import annotations
 
@@ -12,16 +12,16 @@ from tests.harness import Running, StandIn
 LINE = re.compile(r'[a-z_]+(\{[a-z_]+="(\\.|[^"\\])*"(,[a-z_]+="(\\.|[^"\\])*")*\})? [-0-9.e+]+')
 
 
-def test_numbers_are_told_to_whoever_has_a_token(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
+def test_numbers_are_told_to_anyone_who_has_a_token(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
     key, source = fresh("records"), fresh("source")
     running.application(key, app)
     name = fresh("ada")
-    running.provider(source).person(name)
+    running.provider(source).user(name)
     with running.dravo as dravo:
         app.faults(refuse=True)
-        dravo.assignments.add(key, "viewer", person=name)
+        dravo.assignments.add(key, "viewer", user=name)
         running.settled(key)
-        assert dravo.deliveries.kinds(key)
+        assert dravo.tasks.kinds(key)
     assert httpx.get(f"{running.url}/metrics", trust_env=False).status_code == 401
     answer = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
     assert answer.status_code == 200 and answer.headers["Content-Type"].startswith("application/openmetrics-text")
@@ -29,5 +29,5 @@ def test_numbers_are_told_to_whoever_has_a_token(running: Running, app: StandIn,
     assert lines[-1] == "# EOF"
     assert all(line.startswith("# ") or LINE.fullmatch(line) for line in lines), lines
     assert f'dravo_records{{source="{source}"}} 1' in lines
-    assert f'dravo_deliveries_open{{application="{key}",state="failed"}} 1' in lines
+    assert f'dravo_tasks_open{{application="{key}",status="failed"}} 1' in lines
     assert "ada" not in answer.text.replace("dravo_", "")

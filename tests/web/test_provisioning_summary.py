@@ -23,7 +23,7 @@ def records(running: Running, app: StandIn, fresh: Fresh) -> str:
     with running.dravo as client:
         client.applications.change(key, enabled=False)
         provider = running.provider(fresh("source"))
-        group = provider.group(fresh("Guides"), [provider.person(fresh("guide")) for _ in range(20)])
+        group = provider.group(fresh("Guides"), [provider.user(fresh("guide")) for _ in range(20)])
         client.assignments.add(key, "viewer", group=group)
     return key
 
@@ -63,7 +63,7 @@ def test_what_is_still_pending_after_the_time_is_told(running: Running, app: Sta
 
 def test_what_cannot_be_waited_for_is_refused(running: Running) -> None:
     with running.dravo as client:
-        with pytest.raises(NotFound, match="no application"):
+        with pytest.raises(NotFound, match="There is no application with the key 'none-of-that-name'"):
             client.provisioning.summary("none-of-that-name")
         for wait in ("61", "-1", "soon"):
             with pytest.raises(InvalidRequest):

@@ -78,20 +78,20 @@ def test_an_element_that_is_not_there_is_made(provider: Provider) -> None:
 
 
 def test_members_are_taken_out_by_a_list_as_well_as_by_a_path(provider: Provider) -> None:
-    people = [provider.make(userName=f"p{number}") for number in range(4)]
-    listed = [{"value": each, "display": "x"} for each in people]
+    users = [provider.make(userName=f"p{number}") for number in range(4)]
+    listed = [{"value": each, "display": "x"} for each in users]
     group = provider.send("POST", "/Groups", {"displayName": "Guides"}).json["id"]
     provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Add", "path": "members", "value": listed[:2]}]})
     provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Add", "value": {"members": listed[2:]}}]})
-    assert provider.members(group) == set(people)
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Remove", "path": "members", "value": [{"value": people[0]}]}]})
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "remove", "path": f'members[value eq "{people[1]}"]'}]})
-    assert provider.members(group) == set(people[2:])
+    assert provider.members(group) == set(users)
+    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Remove", "path": "members", "value": [{"value": users[0]}]}]})
+    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "remove", "path": f'members[value eq "{users[1]}"]'}]})
+    assert provider.members(group) == set(users[2:])
     provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Replace", "path": "members", "value": listed[:1]}]})
-    assert provider.members(group) == {people[0]}
+    assert provider.members(group) == {users[0]}
     provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Replace", "value": {"id": group, "displayName": "Leaders"}}]})
     assert provider.send("GET", f"/Groups/{group}").json["displayName"] == "Leaders"
-    assert provider.members(group) == {people[0]}
+    assert provider.members(group) == {users[0]}
 
 
 @pytest.mark.parametrize("path", ["/Users/", "/Groups/", "/ServiceProviderConfig/", "/Schemas/", "/ResourceTypes/"])
@@ -121,14 +121,14 @@ def test_somebody_who_is_there_but_inactive_is_found_and_not_made_twice(provider
     assert found[0]["active"] is False
 
 
-def test_a_deletion_weeks_after_the_deactivation_finds_its_person(provider: Provider) -> None:
+def test_a_deletion_weeks_after_the_deactivation_finds_its_user(provider: Provider) -> None:
     ada = provider.make()
     provider.patched(ada, {"op": "Replace", "path": "active", "value": "False"})
     assert provider.send("DELETE", f"/Users/{ada}").status_code == 204
     assert provider.services.rows(t.user)[0].gone_at is not None
 
 
-def test_a_user_name_that_is_an_e_mail_and_changes_stays_the_same_person(provider: Provider) -> None:
+def test_a_user_name_that_is_an_e_mail_and_changes_stays_the_same_user(provider: Provider) -> None:
     ada = provider.make(userName="ada.fern@fernhollow.example", externalId="fb-1")
     provider.patched(ada, {"op": "Replace", "path": "userName", "value": "ada.moss@fernhollow.example"})
     assert len(provider.services.rows(t.user)) == 1
@@ -149,7 +149,7 @@ def test_members_are_left_out_where_they_are_not_wanted(provider: Provider) -> N
     assert (asked.status_code, asked.json["displayName"]) == (200, "New")
 
 
-def test_pages_of_a_hundred_while_people_come(provider: Provider) -> None:
+def test_pages_of_a_hundred_while_users_come(provider: Provider) -> None:
     for number in range(120):
         provider.make(userName=f"p{number}")
     first = provider.send("GET", "/Users", startIndex="1", count="100").json

@@ -210,8 +210,8 @@ def test_a_worker_ends_when_it_is_told_and_survives_locked_records(services: Ser
     ("answer", "kind", "words"),
     [
         (Answer(200, "<html>", "text/html"), ApiError, "JSON"),
-        (Answer(502, "<html>bad gateway", "text/html"), TryAgainLater, "not as Dravo does"),
-        (Answer(418, {"error": "text"}, "application/json"), ApiError, "not as Dravo does"),
+        (Answer(502, "<html>bad gateway", "text/html"), TryAgainLater, " without an error from Dravo."),
+        (Answer(418, {"error": "text"}, "application/json"), ApiError, " without an error from Dravo."),
     ],
 )
 def test_the_client_tells_what_is_no_dravo(answer: Answer, kind: type[Exception], words: str) -> None:
@@ -235,7 +235,7 @@ def test_behind_a_proxy_each_caller_is_where_the_proxy_says(tmp_path: Path) -> N
 
     try:
         assert [enter("192.0.2.7") for _ in range(11)] == [401] * 10 + [429]
-        # Whoever guesses shuts out themselves, and nobody who is elsewhere; what somebody claims before the proxy's word counts for nothing.
+        # Anyone who guesses shuts out themselves, and nobody who is elsewhere; what somebody claims before the proxy's word counts for nothing.
         assert enter("192.0.2.8", PASSWORD) == 200
         assert enter("192.0.2.8, 192.0.2.7", PASSWORD) == 429
     finally:
@@ -243,7 +243,7 @@ def test_behind_a_proxy_each_caller_is_where_the_proxy_says(tmp_path: Path) -> N
 
 
 def test_a_proxy_is_named_by_its_address(tmp_path: Path) -> None:
-    with pytest.raises(InvalidInput, match="no address of a machine"):
+    with pytest.raises(InvalidInput, match="' is not an IP address"):
         serve(tmp_path, "127.0.0.1", free_port(), proxy="*")
 
 
@@ -252,11 +252,11 @@ def test_a_service_that_cannot_listen_says_why(tmp_path: Path) -> None:
     port = free_port()
     with socket.create_server(("127.0.0.1", port)), pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is in use"):
         serve(tmp_path, "127.0.0.1", port)
-    with pytest.raises(AddressNotUsable, match="no address of this machine"):
+    with pytest.raises(AddressNotUsable, match="' is not an address of this machine"):
         serve(tmp_path, "192.0.2.1", port)
-    with pytest.raises(AddressNotUsable, match="no address of this machine"):
+    with pytest.raises(AddressNotUsable, match="' is not an address of this machine"):
         serve(tmp_path, "nothing-of-that-name.invalid", port)
-    with pytest.raises(AddressNotUsable, match="99999 is no port"):
+    with pytest.raises(AddressNotUsable, match="99999 is not a valid port"):
         serve(tmp_path, "127.0.0.1", 99999)
 
 
@@ -274,7 +274,7 @@ def test_callers_wait_while_the_web_process_is_started_again(tmp_path: Path) -> 
         for _ in range(3):
             before = running.pid("web")
             os.kill(before, signal.SIGKILL)
-            # Whoever was connected may be cut off; whoever comes from now on is served.
+            # Anyone who was connected may be cut off; anyone who comes from now on is served.
             eventually(lambda before=before: not Path(f"/proc/{before}").exists())  # type: ignore[misc]
             assert httpx.get(f"{running.url}/healthz", trust_env=False, timeout=60).status_code == 200
             eventually(lambda before=before: running.pid("web") != before)  # type: ignore[misc]
@@ -333,7 +333,7 @@ def test_no_path_tells_what_lies_in_the_file_system(running: Running, path: str)
 
 
 def test_only_what_was_set_up_is_served(tmp_path: Path) -> None:
-    with pytest.raises(NoInstallation, match="no installation") as refused:
+    with pytest.raises(NoInstallation, match="The folder '") as refused:
         serve(tmp_path / "wrong", "127.0.0.1", free_port())
     assert "dravo init --data" in refused.value.hint
     assert not (tmp_path / "wrong").exists()
@@ -349,7 +349,7 @@ def test_a_folder_without_its_key_a_damaged_and_a_newer_database_are_told_in_wor
     (tmp_path / KEY_FILE).write_text(key)
     with sqlite3.connect(tmp_path / FILE_NAME) as database:
         database.execute("UPDATE alembic_version SET version_num = '9999'")
-    with pytest.raises(NotReadable, match="newer Dravo"):
+    with pytest.raises(NotReadable, match="' was written by a newer version of Dravo"):
         serve(tmp_path, "127.0.0.1", free_port())
     for file in tmp_path.glob(f"{FILE_NAME}*"):
         file.unlink()
@@ -383,7 +383,7 @@ def test_a_service_whose_records_cannot_be_written_is_not_ready(services: Servic
     assert http.get("/readyz").status_code == 200
 
     def full() -> None:
-        raise StorageFailing("The records cannot be written: database or disk is full.")
+        raise StorageFailing("The database cannot be written: database or disk is full.")
 
     monkeypatch.setattr(services.ctx.database, "check_writable", full)
     answer = http.get("/readyz")

@@ -1,4 +1,4 @@
-"""What attackers post to the door of signing in: each is refused in plain words, with its reason in the trace, and nobody is in."""
+"""What attackers post to the door of the bind: each is refused in plain words, with its reason in the trace, and nobody is in."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ GOOD = Shape(
 
 @dataclass
 class Door:
-    """The web application of a house in which everybody of the staff signs in, also unasked."""
+    """The web application of an organization in which everyone of the staff signs in, also unasked."""
 
     ctx: AppContext
     app: Any
@@ -60,9 +60,9 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     ctx = open_context(tmp_path)
     sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     fields = {"entity_id": ISSUER, "sign_in": f"{ISSUER}/in", "certificates": key_pair("provider")[1].body}
-    given = {"protocol": "saml", "fields": fields, "settings": {"unasked": True}}
+    given = {"protocol": "saml", "fields": fields, "settings": {"allow_idp_initiated": True}}
     sign_in_settings.change(ctx, operators.SYSTEM, "staff", given)
-    rollout.set_state(ctx, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    rollout.set_status(ctx, operators.SYSTEM, "staff", "enabled", confirm="Staff")
     app = create_app(ctx, BASE)
     app.config.update(SSO_LIMITER=RateLimiter(1_000, 60))
     yield Door(ctx, app)
@@ -74,7 +74,7 @@ def test_what_is_good_lets_in_once_and_goes_nowhere_else(door: Door, make: Calla
     content = make(GOOD)
     answer = door.post(content, RelayState="https://elsewhere.example/")
     assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
-    cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("__Host-dravo_visit="))
+    cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("__Host-dravo_user_session="))
     assert "Secure" in cookie and "Path=/" in cookie and "Domain" not in cookie and "HttpOnly" in cookie and "SameSite=Lax" in cookie
     assert len(door.rows(t.user_session)) == 1
     assert door.post(content).status_code == 403
@@ -97,7 +97,7 @@ def emptied(tag: str) -> bytes:
 
 
 ATTACKS = {
-    "too long": lambda: signed(replace(GOOD, ends=3_600 + 120)),
+    "too_long": lambda: signed(replace(GOOD, ends=3_600 + 120)),
     "no signature value": lambda: emptied("SignatureValue"),
     "no digest": lambda: emptied("DigestValue"),
     "unsigned": lambda: bytes(etree.tostring(unsigned(GOOD))),
@@ -110,7 +110,7 @@ ATTACKS = {
     "issuer": lambda: signed(replace(GOOD, issuer="https://elsewhere.example")),
     "expired": lambda: signed(replace(GOOD, ends=-600)),
     "early": lambda: signed(replace(GOOD, begins=600, ends=900)),
-    "in response to": lambda: signed(replace(GOOD, request="_somebody-elses")),
+    "in_response_to": lambda: signed(replace(GOOD, request="_somebody-elses")),
     "bomb": lambda: b'<!DOCTYPE a [<!ENTITY b "c">]><a>&b;</a>',
     "deep": lambda: b"<a>" * 5_000 + b"</a>" * 5_000,
     "nothing": lambda: b"",
@@ -135,8 +135,8 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
         "issuer",
         "expired",
         "early",
-        "in response to",
-        "too long",
+        "in_response_to",
+        "too_long",
     ):
         assert trace.reason == name
     assert not door.rows(t.user_session)
@@ -144,7 +144,7 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
     assert "edmund.sallow" not in str(trace.arrived)
 
 
-def test_whoever_brings_much_is_turned_away_and_others_of_their_address_are_not(door: Door) -> None:
+def test_anyone_who_brings_much_is_turned_away_and_others_of_their_address_are_not(door: Door) -> None:
     door.app.config.update(SSO_LIMITER=RateLimiter(3, 60))
     browser = door.app.test_client()
     begun = browser.get("/sso/staff/start", base_url=BASE)
@@ -188,7 +188,7 @@ def test_a_form_that_is_too_large_is_not_read_and_leaves_a_trace(door: Door, bod
 
 @pytest.mark.parametrize("hours", [1, 24])
 def test_what_was_accepted_is_accepted_once_also_on_the_next_day(door: Door, hours: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    sign_in_settings.change(door.ctx, operators.SYSTEM, "staff", {"settings": {"longest_hours": hours}})
+    sign_in_settings.change(door.ctx, operators.SYSTEM, "staff", {"settings": {"max_validity_hours": hours}})
     content = signed(replace(GOOD, ends=3_600 * hours))
     assert door.post(content).status_code == 303
     for after in (1, 3_600 * hours - 30, 3_600 * hours + 30, 90_000):

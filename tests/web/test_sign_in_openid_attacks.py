@@ -1,4 +1,4 @@
-"""What attackers bring to the door of signing in by OpenID Connect: each is refused with its reason in the trace, and nobody is in."""
+"""What attackers bring to the door of the bind by OpenID Connect: each is refused with its reason in the trace, and nobody is in."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ CONFIGURATION = {
 
 @dataclass
 class Door:
-    """A house in which everybody of the staff signs in, and what the provider answers."""
+    """A organization in which everyone of the staff signs in, and what the provider answers."""
 
     ctx: AppContext
     app: Any
@@ -81,7 +81,7 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}
     sign_in_settings.change(ctx, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"})
-    rollout.set_state(ctx, operators.SYSTEM, "staff", "everybody", confirm="Staff")
+    rollout.set_status(ctx, operators.SYSTEM, "staff", "enabled", confirm="Staff")
     made = Door(ctx, create_app(ctx, BASE))
     monkeypatch.setattr(provider_metadata, "fetch", made.fetch)
     made.answers["keys"] = 200, PUBLIC
@@ -98,7 +98,7 @@ def test_a_code_for_a_good_token_lets_in_and_once(door: Door) -> None:
 
 
 def by_hmac(**claims: Any) -> str:
-    """Return a token signed by a secret that everybody knows: the provider's public key."""
+    """Return a token signed by a secret that everyone knows: the provider's public key."""
     return token(OctKey.import_key(json.dumps(PUBLIC["keys"][0])), "HS256", **claims)
 
 
@@ -108,7 +108,7 @@ def by_hmac(**claims: Any) -> str:
         (token, {"iss": "https://elsewhere.example"}, "issuer"), (token, {"aud": "somebody-else"}, "audience"),
         (token, {"aud": ["dravo", "other"], "azp": "other"}, "audience"), (token, {"nonce": "of-another-request"}, "nonce"),
         (token, {"nonce": ...}, "nonce"), (token, {"exp": 1_777_885_200, "iat": 1_777_885_100}, "expired"), (token, {"at_hash": "x"}, "access token"),
-        (token, {"sub": ...}, "no subject"), (by_hmac, {}, "algorithm"), (lambda **claims: raw({"alg": "none"}, claims), {}, "algorithm"),
+        (token, {"sub": ...}, "no_subject"), (by_hmac, {}, "algorithm"), (lambda **claims: raw({"alg": "none"}, claims), {}, "algorithm"),
         (lambda **claims: token(OTHER, **claims), {}, "signature"), (lambda **_: "no token", {}, "malformed"),
     ],
 )  # fmt: skip
@@ -137,9 +137,13 @@ def test_a_code_counts_only_where_it_was_begun_and_once(door: Door) -> None:
     callback = "/sso/staff/oidc/callback"
     browser, asked = door.begin()
     stranger = door.app.test_client()
-    for query, why in (({"code": "c"}, "state"), ({"code": "c", "state": "made-up"}, "state"), ({"code": "c", "state": asked["state"]}, "browser")):
+    for query, why in (
+        ({"code": "c"}, "state"),
+        ({"code": "c", "state": "made-up"}, "state"),
+        ({"code": "c", "state": asked["state"]}, "browser"),
+    ):
         assert door.refused(stranger.get(callback, query_string=query, base_url=BASE)) == why
-    # Whoever tried that has not used it up.
+    # Anyone who tried that has not used it up.
     there = {"code": "c", "state": asked["state"], "iss": "https://elsewhere.example"}
     assert door.refused(browser.get(callback, query_string=there, base_url=BASE)) == "issuer"
     assert door.refused(browser.get(callback, query_string={"code": "c", "state": asked["state"]}, base_url=BASE)) == "state"

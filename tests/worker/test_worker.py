@@ -1,4 +1,4 @@
-"""The worker's loop: whoever waits for a thread gets one, and it looks only when there is something to be found."""
+"""The worker's loop: anyone who waits for a thread gets one, and it looks only when there is something to be found."""
 
 from __future__ import annotations
 
@@ -71,8 +71,8 @@ def test_an_application_whose_queue_waited_for_a_thread_is_come_back_to(
     # One thread, that the first application takes for a while; all that is due for the other one is queued meanwhile.
     monkeypatch.setattr(loop, "THREADS", 1)
     staff = services.source()
-    people = [services.person(staff, f"p{number}") for number in range(8)]
-    group = services.group(staff, "Everybody", *people)
+    users = [services.user(staff, f"p{number}") for number in range(8)]
+    group = services.group(staff, "Everyone", *users)
     (tmp_path / "second").mkdir()
     with stand_in(tmp_path / "second", "Ticket Desk") as other:
         app.faults(slow=120)
@@ -94,7 +94,7 @@ def test_where_nothing_happens_it_seldom_looks_and_what_is_written_by_others_it_
     monkeypatch.setattr(Worker, "look", lambda worker: (looks.append(1), look(worker))[1])
     staff = services.source()
     connected(services, "records", app)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
 
     def at_rest() -> bool:
         before = len(looks)
@@ -104,7 +104,7 @@ def test_where_nothing_happens_it_seldom_looks_and_what_is_written_by_others_it_
     with at_work(services):
         eventually(at_rest)
         before = len(looks)
-        services.person(staff, "una")
+        services.user(staff, "una")
         eventually(lambda: "una" in app.accounts())
         eventually(at_rest)
         assert services.rows(t.task, closed_at=None) == []
@@ -139,13 +139,13 @@ def test_every_job_that_breaks_off_keeps_no_other_from_being_done(services: Serv
         whole = f"{module.__name__}.{name}"
         monkeypatch.setattr(module, name, once(broken, whole, getattr(module, name)))
     connected(services, "records", app)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
-    services.person(services.source(), "una")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
+    services.user(services.source(), "una")
     with structlog.testing.capture_logs() as logged, at_work(services) as worker:
         eventually(lambda: "una" in app.accounts())
         eventually(lambda: len(broken), lambda number: number == len(JOBS))
         eventually(lambda: worker.heartbeats.counts()[JOB], lambda number: number >= len(JOBS))
-    assert len([each for each in logged if each["event"] == "a job broke off"]) >= len(JOBS)
+    assert len([each for each in logged if each["event"] == "a job failed unexpectedly"]) >= len(JOBS)
 
 
 def test_settings_that_cannot_be_read_keep_nothing_else_from_being_done(
@@ -153,8 +153,8 @@ def test_settings_that_cannot_be_read_keep_nothing_else_from_being_done(
 ) -> None:
     monkeypatch.setattr(settings, "get", once([], "settings", settings.get))
     connected(services, "records", app)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
-    services.person(services.source(), "una")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
+    services.user(services.source(), "una")
     with at_work(services):
         eventually(lambda: "una" in app.accounts())
 
@@ -162,14 +162,14 @@ def test_settings_that_cannot_be_read_keep_nothing_else_from_being_done(
 def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     work_out = recompute.plan_user
 
-    def failing(person: Any, *given: Any) -> Any:
-        if any(record.data.get("userName") == "una" for record in person.records):
+    def failing(user: Any, *given: Any) -> Any:
+        if any(record.data.get("userName") == "una" for record in user.records):
             raise AttributeError("a mistake about una")
-        return work_out(person, *given)
+        return work_out(user, *given)
 
     staff = services.source()
     for name in ("ibrahim", "una", "zofia"):
-        services.person(staff, name)
+        services.user(staff, name)
     with services.ctx.database.writing() as connection:
         recompute_marks.mark_users(connection, [row.id for row in services.rows(t.user)], clock.now())
     monkeypatch.setattr(recompute, "plan_user", failing)
@@ -194,21 +194,21 @@ def test_removals_of_others_are_judged_while_one_user_cannot_be_worked_out(
 ) -> None:
     work_out = recompute.plan_user
 
-    def failing(person: Any, *given: Any) -> Any:
-        if any(record.data.get("userName") == "una" for record in person.records):
+    def failing(user: Any, *given: Any) -> Any:
+        if any(record.data.get("userName") == "una" for record in user.records):
             raise AttributeError("a mistake about una")
-        return work_out(person, *given)
+        return work_out(user, *given)
 
     staff = services.source()
-    people = {name: services.person(staff, name) for name in ("ibrahim", "una")}
+    users = {name: services.user(staff, name) for name in ("ibrahim", "una")}
     connected(services, "records", app)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     with at_work(services):
-        eventually(lambda: set(app.accounts()), lambda names: names == set(people))
+        eventually(lambda: set(app.accounts()), lambda names: names == set(users))
         monkeypatch.setattr(recompute, "plan_user", failing)
         with services.ctx.database.writing() as connection:
             recompute_marks.mark_users(connection, [row.id for row in services.rows(t.user, user_name="una")], clock.now())
-        services.intake.remove_person(staff, people["ibrahim"])
+        services.intake.remove_user(staff, users["ibrahim"])
         eventually(lambda: app.accounts()["ibrahim"]["active"], lambda active: not active, seconds=20)
 
 
@@ -226,8 +226,8 @@ def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(services: Se
     staff = services.source()
     connected(services, "records", app)
     for name in ("ibrahim", "una", "zofia"):
-        services.person(staff, name)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+        services.user(staff, name)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
 
     def waiting() -> list[str]:
         names = {row.id: row.due["user"]["userName"] for row in services.rows(t.account)}
@@ -243,8 +243,8 @@ def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(services: Se
 
 def test_what_was_under_way_for_an_application_that_is_removed_ends_quietly(services: ServiceFixture, app: StandIn) -> None:
     connected(services, "records", app)
-    services.person(services.source(), "una")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    services.user(services.source(), "una")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     recompute.process_marks(services.ctx)
     worker = Worker(services.ctx)
     (task,) = services.rows(t.task)
@@ -266,7 +266,7 @@ def test_a_worker_whose_loop_breaks_off_ends(services: ServiceFixture, monkeypat
         Worker(services.ctx).run()
     monkeypatch.undo()
     monkeypatch.setattr(Worker, "_settle", lambda worker: None)
-    with pytest.raises(RuntimeError, match="nothing writes down"):
+    with pytest.raises(RuntimeError, match="the results of attempts are not written"):
         Worker(services.ctx).run()
 
 
@@ -290,56 +290,56 @@ def test_a_run_that_ended_the_worker_twice_is_given_up(services: ServiceFixture)
 
     def broken_off(*, ended_well: bool) -> list[str]:
         with services.ctx.database.writing() as connection:
-            connection.execute(update(t.run).where(t.run.c.ended_at.is_(None)).values(state="running"))
+            connection.execute(update(t.run).where(t.run.c.ended_at.is_(None)).values(status="running"))
         import_runs.requeue_interrupted(services.ctx, ended_well=ended_well)
-        return [row.state for row in sorted(services.rows(t.run), key=lambda row: str(row.id))]
+        return [row.status for row in sorted(services.rows(t.run), key=lambda row: str(row.id))]
 
     with services.ctx.database.writing() as connection:
         run(connection, source, "the schedule", "2026-11-29T12:00:00.000000Z")
-    assert broken_off(ended_well=False) == ["failed", "asked"]
+    assert broken_off(ended_well=False) == ["failed", "waiting"]
     # Being stopped is nobody's fault.
-    assert broken_off(ended_well=True) == ["failed", "failed", "asked"]
+    assert broken_off(ended_well=True) == ["failed", "failed", "waiting"]
     assert broken_off(ended_well=False) == ["failed", "failed", "failed"]
     last = max(services.rows(t.run), key=lambda row: str(row.id))
     assert "does not retry it" in last.message and "run the import again" in last.hint
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
-def test_whoever_is_deleted_and_let_in_again_has_an_account_again(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
+def test_anyone_who_is_deleted_and_let_in_again_has_an_account_again(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
     app.faults(**faults)
     staff = services.source()
     # So many that the application's list is read, where it can also be searched.
-    people = {name: services.person(staff, name) for name in (f"p{number:02}" for number in range(60))}
-    first, more = list(people)[:30], list(people)[30:]
-    group = services.group(staff, "Guides", *(people[name] for name in first))
+    users = {name: services.user(staff, name) for name in (f"p{number:02}" for number in range(60))}
+    first, more = list(users)[:30], list(users)[30:]
+    group = services.group(staff, "Guides", *(users[name] for name in first))
     connected(services.unguarded(), "records", app, on_losing_access="delete")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     with at_work(services) as worker:
         eventually(lambda: set(app.accounts()), lambda names: names == set(first))
         # The list that is read for more of them has the first.
         worker.talker.lists._kept.clear()
-        services.add(staff, group, *(people[name] for name in more))
-        eventually(lambda: set(app.accounts()), lambda names: names == set(people))
+        services.add(staff, group, *(users[name] for name in more))
+        eventually(lambda: set(app.accounts()), lambda names: names == set(users))
         services.patch_group(staff, group, {"op": "remove", "path": "members"})
         eventually(lambda: app.accounts(), lambda accounts: accounts == {})
-        services.add(staff, group, *people.values())
+        services.add(staff, group, *users.values())
         eventually(lambda: services.rows(t.task, closed_at=None), lambda rows: rows == [])
-        eventually(lambda: set(app.accounts()), lambda names: names == set(people), seconds=10)
+        eventually(lambda: set(app.accounts()), lambda names: names == set(users), seconds=10)
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
-def test_an_account_that_was_deleted_there_by_hand_is_made_anew_by_a_repair(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
+def test_an_account_that_was_deleted_there_by_hand_is_made_again_by_a_repair(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
     app.faults(**faults)
     connected(services, "records", app)
     staff = services.source()
-    services.person(staff, "una")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    services.user(staff, "una")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     with at_work(services) as worker:
         for number in range(3):
             account = eventually(lambda: app.accounts().get("una"))
             # Where the list is read for somebody else, it has her.
             worker.talker.lists._kept.clear()
-            services.person(staff, f"zofia{number}")
+            services.user(staff, f"zofia{number}")
             eventually(lambda number=number: app.accounts().get(f"zofia{number}"))  # type: ignore[misc]
             eventually(lambda: services.rows(t.task, closed_at=None), lambda rows: rows == [])
             httpx.delete(f"{app.base_url}/Users/{account['id']}", headers=app.headers, trust_env=False).raise_for_status()
@@ -351,8 +351,8 @@ def test_an_account_that_was_deleted_there_by_hand_is_made_anew_by_a_repair(serv
 def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceFixture) -> None:
     """The repair is asked for in another process than the one that keeps the list."""
     services.application()
-    services.person(services.source(), "una")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    services.user(services.source(), "una")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     connections.connect(services.ctx, services.caller, "records", "http://127.0.0.1:9", "x")
     applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
     recompute.process_marks(services.ctx)
@@ -367,13 +367,13 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceF
     after = attempt.begin(services.ctx, task.id)
     assert after is not None
     with pytest.raises(RetryableError):
-        # It is read anew, from where nobody answers.
+        # It is read again, from where nobody answers.
         after.answers(worker.talker, Capabilities())(FullListQuery())
 
 
 def test_what_was_written_is_folded_into_the_file_from_time_to_time(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(loop, "CHECKPOINT_SECONDS", 0.2)
-    services.person(services.source(), "una.kerrigan")
+    services.user(services.source(), "una.kerrigan")
     file = services.ctx.folder / FILE_NAME
 
     def has_una(copy: bytes) -> bool:
@@ -384,7 +384,7 @@ def test_what_was_written_is_folded_into_the_file_from_time_to_time(services: Se
         eventually(lambda: has_una(file.read_bytes()))
 
 
-def test_what_is_done_beside_the_loop_and_broke_off_begins_anew_later_and_is_told_once(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_is_done_beside_the_loop_and_broke_off_begins_again_later_and_is_told_once(monkeypatch: pytest.MonkeyPatch) -> None:
     now = [1_000.0]
     monkeypatch.setattr(time, "monotonic", lambda: now[0])
     heartbeats = Heartbeats()
@@ -401,7 +401,7 @@ def test_what_is_done_beside_the_loop_and_broke_off_begins_anew_later_and_is_tol
             broken = ended(ValueError("a mistake"))
             for _ in range(5):
                 assert not jobs.is_free("letters", broken)
-            assert jobs.is_free("counting", None), "others go on"
+            assert jobs.is_free("counting", None), "otherwise invalid lines are reported and skipped"
             now[0] += seconds + 0.01
             assert jobs.is_free("letters", broken)
     assert len(logged) == heartbeats.counts()[JOB] == 3
@@ -418,14 +418,14 @@ def test_an_application_that_just_answered_and_answers_no_more_is_soon_probed_on
     app.faults(**faults)
     staff = services.source()
     connected(services, "records", app)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     with at_work(services):
-        services.person(staff, "first")
+        services.user(staff, "first")
         eventually(lambda: app.accounts().get("first"))
         app.faults(**faults, fail_every=1)
         before = app.counted()["all"]
         for number in range(60):
-            services.person(staff, f"p{number:02}")
+            services.user(staff, f"p{number:02}")
         time.sleep(5)
         asked = app.counted()["all"] - before
         app.faults(**faults, fail_every=0)
@@ -436,35 +436,35 @@ def test_an_application_that_just_answered_and_answers_no_more_is_soon_probed_on
 
 def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(services: ServiceFixture, app: StandIn) -> None:
     staff = services.source()
-    people = {name: services.person(staff, name) for name in ("ibrahim", "una", "zofia")}
-    group = services.group(staff, "Guides", *people.values())
-    connected(services.unguarded(), "records", app, on_losing_access="leave alone")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
-    applications.change(services.ctx, services.caller, "records", {}, {"provisioned_groups": {"which": "chosen", "groups": [{"group": group}]}})
+    users = {name: services.user(staff, name) for name in ("ibrahim", "una", "zofia")}
+    group = services.group(staff, "Guides", *users.values())
+    connected(services.unguarded(), "records", app, on_losing_access="do_nothing")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
+    applications.change(services.ctx, services.caller, "records", {}, {"provisioned_groups": {"which": "selected", "groups": [{"group": group}]}})
 
     def members() -> set[str]:
         names = {each["id"]: name for name, each in app.accounts().items()}
         return {names.get(each["value"], "nobody") for team in app.groups() for each in team.get("members", [])}
 
     with at_work(services):
-        eventually(members, lambda names: names == set(people))
+        eventually(members, lambda names: names == set(users))
         gone = app.accounts()["una"]["id"]
         httpx.delete(f"{app.base_url}/Users/{gone}", headers=app.headers, trust_env=False).raise_for_status()
-        # Her membership is written anew with somebody else's, who leaves.
+        # Her membership is written again with somebody else's, who leaves.
         with services.ctx.database.writing() as connection:
             connection.execute(update(t.provisioned_member).where(t.provisioned_member.c.agreed_remote_id == gone).values(agreed_remote_id=None))
-        services.patch_group(staff, group, {"op": "remove", "path": f'members[value eq "{people["zofia"]}"]'})
+        services.patch_group(staff, group, {"op": "remove", "path": f'members[value eq "{users["zofia"]}"]'})
         eventually(members, lambda names: names == {"ibrahim", "una"})
         assert app.accounts()["una"]["id"] != gone
-        eventually(lambda: {row.state for row in services.rows(t.provisioned_group)}, lambda states: states == {"done"})
+        eventually(lambda: {row.status for row in services.rows(t.provisioned_group)}, lambda statuses: statuses == {"done"})
 
 
 @pytest.mark.parametrize("what", ["users", "groups"])
 def test_an_application_with_much_to_do_leaves_threads_to_the_others(services: ServiceFixture, app: StandIn, tmp_path: Path, what: str) -> None:
     staff = services.source()
     (tmp_path / "second").mkdir()
-    many = services.group(staff, "Many", *(services.person(staff, f"p{number:03}") for number in range(120)))
-    few = services.group(staff, "Few", *(services.person(staff, f"q{number}") for number in range(5)))
+    many = services.group(staff, "Many", *(services.user(staff, f"p{number:03}") for number in range(120)))
+    few = services.group(staff, "Few", *(services.user(staff, f"q{number}") for number in range(5)))
     with stand_in(tmp_path / "second", "Ticket Desk") as other:
         connected(services, "large", app, max_concurrency=16)
         connected(services, "small", other)
@@ -478,7 +478,7 @@ def test_an_application_with_much_to_do_leaves_threads_to_the_others(services: S
         with at_work(services):
             eventually(lambda: len(app.accounts()), lambda number: number >= 16)
             if what == "groups":
-                applications.change(services.ctx, services.caller, "small", {}, {"provisioned_groups": {"which": "those that give roles"}})
+                applications.change(services.ctx, services.caller, "small", {}, {"provisioned_groups": {"which": "with_roles"}})
                 eventually(lambda: len(other.groups()), lambda number: number == 1)
             else:
                 assignments.add(services.ctx, services.caller, AssignmentRequest("small", "viewer", group=few))
@@ -495,7 +495,7 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
 
     def full(settlements: Any) -> list[str]:
         if failing:
-            raise StorageFailing("The records cannot be written: disk is full.")
+            raise StorageFailing("The database cannot be written: disk is full.")
         return write(settlements)
 
     monkeypatch.setattr(attempt, "write_together", full)
@@ -505,8 +505,8 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
     staff = services.source()
     connected(services, "records", app)
     for number in range(40):
-        services.person(staff, f"p{number:02}")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+        services.user(staff, f"p{number:02}")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     before = app.counted()["all"]
     with structlog.testing.capture_logs() as logged, at_work(services) as worker:
         time.sleep(1)
@@ -515,7 +515,7 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
         eventually(lambda: services.rows(t.task, closed_at=None), lambda rows: rows == [])
     assert asked <= 40 and len(app.accounts()) == 40
     assert worker._broken == {}, "what could not be written is no mistake of a task, and does not wait longer for it"
-    told = [each for each in logged if each["event"] == "attempts could not be written down"]
+    told = [each for each in logged if each["event"] == "attempts could not be written"]
     assert 1 <= len(told) <= 8 and not any("exc_info" in each for each in logged)
 
 
@@ -531,7 +531,7 @@ def test_a_background_job_that_keeps_failing_rests_longer_each_time_and_says_so_
             if jobs.do("counting", lambda failed=failed: jobs.is_free("counting", failed), otherwise=False):
                 starts.append(seconds[0])
                 failed = Future()
-                failed.set_exception(StorageFailing("The records cannot be written: disk full.", "Make room."))
+                failed.set_exception(StorageFailing("The database cannot be written: disk full.", "Make room."))
             seconds[0] += 0.25
     assert [round(later - before) for before, later in itertools.pairwise(starts)] == [1, 2, 4, 8]
-    assert {(line["event"], line["log_level"], "exc_info" in line) for line in lines} == {("a job could not be done", "warning", False)}
+    assert {(line["event"], line["log_level"], "exc_info" in line) for line in lines} == {("a job failed", "warning", False)}

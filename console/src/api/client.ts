@@ -30,7 +30,7 @@ const door: Middleware = {
   },
   onResponse({ response, request }) {
     end(request.headers.get(WORK))
-    // Who is signed in as a person, and not as an operator, is another matter.
+    // Who is signed in as a user, and not as an operator, is another matter.
     if (response.status === 401 && !/\/api\/v1\/(session|me\/)/.test(request.url)) onSignedOut()
     return response
   },
@@ -64,7 +64,7 @@ export async function answered<T>(call: Promise<{ data?: T; error?: unknown; res
       {
         code: 'unreachable',
         message: 'The service does not answer.',
-        hint: 'Is it still running? What you typed is kept.',
+        hint: 'Check that the service is running. Your input is kept.',
       },
       0,
     )

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The way through the console: five stages in which work flows from left to right, each with its count and what needs a person.
+// The way through the console: five stages in which work flows from left to right, each with its count and what needs a user.
 import { useQuery } from '@tanstack/vue-query'
 import {
   mdiAccountCircleOutline,
@@ -44,13 +44,13 @@ const { data } = useQuery({
 
 const names: Record<string, string> = {
   sources: 'Sources',
-  people: 'Users',
+  users: 'Users',
   access: 'Access',
   applications: 'Applications',
-  deliveries: 'Provisioning',
+  tasks: 'Provisioning',
 }
-const paths: Record<string, string> = { people: '/users', deliveries: '/provisioning/tasks' }
-const counted: Record<string, string> = { deliveries: 'waiting' }
+const paths: Record<string, string> = { users: '/users', tasks: '/provisioning/tasks' }
+const counted: Record<string, string> = { tasks: 'waiting' }
 const stages = computed(() =>
   (data.value?.stages ?? Object.keys(names).map((name) => ({ name, count: undefined, needs: 0 }))).filter(
     (each) => session.value?.permissions.includes(`${each.name}.read`) ?? true,
@@ -72,7 +72,7 @@ async function leave(): Promise<void> {
 
 <template>
   <header class="band">
-    <router-link to="/" class="stage wordmark" aria-label="Dravo, overview">
+    <router-link to="/" class="stage wordmark" aria-label="Dravo overview">
       <svg viewBox="0 0 32 32" width="26" height="26" aria-hidden="true">
         <path
           d="M3 10c6 0 6 5 13 5s7-5 13-5M3 20c6 0 6 5 13 5s7-5 13-5"
@@ -89,10 +89,10 @@ async function leave(): Promise<void> {
       :icon="mdiMenu"
       variant="text"
       :aria-expanded="opened"
-      aria-label="Stages"
+      aria-label="Main navigation"
       @click="opened = !opened"
     />
-    <nav aria-label="Stages" :class="['flow', { opened }]">
+    <nav aria-label="Main navigation" :class="['flow', { opened }]">
       <ol>
         <li v-for="(stage, number) in stages" :key="stage.name">
           <router-link
@@ -104,7 +104,7 @@ async function leave(): Promise<void> {
             <span class="title">{{ names[stage.name] }}</span>
             <span class="count">{{ stage.count?.toLocaleString('en') ?? '·' }} {{ counted[stage.name] ?? '' }}</span>
             <span v-if="stage.needs" class="needs">
-              <span class="visually-hidden">needs a look:</span> {{ stage.needs }}
+              <span class="visually-hidden">needs attention:</span> {{ stage.needs }}
             </span>
           </router-link>
           <svg v-if="number < stages.length - 1" class="run" viewBox="0 0 12 24" aria-hidden="true">
@@ -114,14 +114,14 @@ async function leave(): Promise<void> {
       </ol>
     </nav>
     <div class="end">
-      <v-btn :icon="mdiMagnify" variant="text" aria-label="Find" title="Find ( / )" @click="finding = true" />
+      <v-btn :icon="mdiMagnify" variant="text" aria-label="Search" title="Search ( / )" @click="finding = true" />
       <v-btn :icon="mdiHistory" variant="text" to="/activity" aria-label="Activity" title="Activity" />
       <v-btn :icon="mdiCogOutline" variant="text" to="/settings" aria-label="Settings" title="Settings" />
       <v-btn
         :icon="isDark ? mdiWhiteBalanceSunny : mdiWeatherNight"
         variant="text"
-        :aria-label="isDark ? 'Light' : 'Dark'"
-        :title="isDark ? 'Light' : 'Dark'"
+        :aria-label="isDark ? 'Light theme' : 'Dark theme'"
+        :title="isDark ? 'Light theme' : 'Dark theme'"
         @click="turn"
       />
       <v-menu>

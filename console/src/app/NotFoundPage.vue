@@ -4,9 +4,9 @@ import EmptyState from '../components/EmptyState.vue'
 
 <template>
   <div class="page">
-    <h1>Not found</h1>
-    <EmptyState title="There is no such page.">
-      The address may be old or cut. The stages at the top lead everywhere.
+    <h1>Page not found</h1>
+    <EmptyState title="This page does not exist">
+      The address may be out of date. Choose a section at the top.
     </EmptyState>
   </div>
 </template>

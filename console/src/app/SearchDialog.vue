@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Finds people, groups, applications and sources by name, e-mail address, user name, id or external id, from anywhere.
+// Finds users, groups, applications and sources by name, email address, user name, id or external id, from anywhere.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem } from '../api/client'
@@ -23,16 +23,16 @@ interface Found {
 const fits = (...texts: string[]) => texts.some((each) => each.toLowerCase().includes(words.value.toLowerCase()))
 
 /** Somebody who is meant by the very id, or external id, that was typed. */
-async function meant(person: string) {
+async function meant(user: string) {
   try {
-    return await answered(api.GET('/api/v1/users/{person}', { params: { path: { person } } }))
+    return await answered(api.GET('/api/v1/users/{user}', { params: { path: { user } } }))
   } catch (wrong) {
     if (wrong instanceof ApiProblem && wrong.status) return null
     throw wrong
   }
 }
-const people = useQuery({
-  queryKey: ['find', 'people', words],
+const users = useQuery({
+  queryKey: ['find', 'users', words],
   enabled,
   queryFn: async (): Promise<Found[]> => {
     const query = { q: words.value, count: MOST }
@@ -42,7 +42,7 @@ const people = useQuery({
     ])
     const found = listed.items.map((each) => ({
       id: each.id,
-      kind: 'Person',
+      kind: 'User',
       title: each.display_name,
       subtitle: each.user_name,
       to: `/users/${each.id}`,
@@ -50,7 +50,7 @@ const people = useQuery({
     if (one && !found.some((each) => each.id === one.id))
       found.unshift({
         id: one.id,
-        kind: 'Person',
+        kind: 'User',
         title: one.display_name,
         subtitle: one.user_name,
         to: `/users/${one.id}`,
@@ -67,7 +67,7 @@ const groups = useQuery({
     return listed.items.map((each) => ({
       kind: 'Group',
       title: each.name,
-      subtitle: each.source?.label ?? 'of no source',
+      subtitle: each.source?.label ?? 'local',
       to: `/groups/${each.id}`,
     }))
   },
@@ -95,18 +95,18 @@ const sources = useQuery({
     return some.map((each) => ({ kind: 'Source', title: each.label, subtitle: each.key, to: `/sources/${each.key}` }))
   },
 })
-const all = [people, groups, applications, sources]
+const all = [users, groups, applications, sources]
 const found = computed(() => all.flatMap((each) => each.data.value ?? []))
 const looking = computed(() => all.some((each) => each.isFetching.value) || words.value !== (typed.value ?? '').trim())
 </script>
 
 <template>
-  <v-dialog v-model="open" max-width="620" aria-label="Find" location="top">
+  <v-dialog v-model="open" max-width="620" aria-label="Search" location="top">
     <v-card class="find">
       <v-text-field
         v-model="typed"
-        label="Find a person, group, application or source"
-        hint="By name, user name, e-mail address, id or external id"
+        label="Search users, groups, applications and sources"
+        hint="By name, user name, email address, ID or external ID"
         persistent-hint
         autofocus
         clearable
@@ -121,7 +121,7 @@ const looking = computed(() => all.some((each) => each.isFetching.value) || word
         </li>
       </ul>
       <p v-else-if="words" class="quiet" role="status">
-        {{ looking ? 'Looking …' : `Nobody and nothing here is called “${words}”.` }}
+        {{ looking ? 'Searching …' : `No results for “${words}”.` }}
       </p>
     </v-card>
   </v-dialog>

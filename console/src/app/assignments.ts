@@ -1,30 +1,30 @@
-// Assignments as people read them.
+// Assignments as users read them.
 import type { Schemas } from '../api/client'
 
 type Assignment = Schemas['Assignment']
 
 /** For whom an assignment is. */
 export function whom(each: Assignment): string {
-  if (each.person) return each.person.display_name
+  if (each.user) return each.user.display_name
   if (each.group) return each.group.name
-  if (each.pattern) return `Groups like ${each.pattern}`
-  return each.rule ? `Whoever has ${each.rule}` : 'Everybody'
+  if (each.pattern) return `Groups that match ${each.pattern}`
+  return each.rule ? `Users who match ${each.rule}` : 'Everyone'
 }
 
 /** What an assignment gives. */
 export function what(each: Assignment): string {
-  if (each.excludes) return 'kept out'
+  if (each.excludes) return 'excluded'
   if (each.role) return each.role.label
-  return each.pattern ? 'as the name says' : 'let in'
+  return each.pattern ? 'from the group name' : 'access without a role'
 }
 
 /** Why somebody has a role, in a word or a name. */
 export function because(reason: Schemas['Reason']): string {
-  if (reason.kind === 'default') return 'the default role'
-  if (reason.kind === 'kept') return 'kept'
+  if (reason.kind === 'fallback') return 'fallback role'
+  if (reason.kind === 'retained') return 'retained'
   if (reason.kind === 'rule') return `rule ${reason.rule}`
-  if (reason.kind === 'everybody') return 'everybody'
-  return reason.group ? reason.group.name : `direct, by ${reason.by}`
+  if (reason.kind === 'everyone') return 'everyone'
+  return reason.group ? reason.group.name : `assigned by ${reason.by}`
 }
 
 /** What goes with a change that was looked at first: what was seen, and the name where it had to be typed. */

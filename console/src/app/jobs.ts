@@ -1,4 +1,4 @@
-// Work that one waits for, such as a preview of everybody: under which name it goes, how far it is, and stopping it.
+// Work that one waits for, such as a preview of everyone: under which name it goes, how far it is, and stopping it.
 import { reactive } from 'vue'
 
 export interface Work {

@@ -30,24 +30,24 @@ export const router = createRouter({
     {
       path: '/users',
       component: () => import('../features/users/UsersPage.vue'),
-      meta: { stage: 'people', title: 'Users' },
+      meta: { stage: 'users', title: 'Users' },
     },
     {
       path: '/users/:id',
       component: () => import('../features/users/UserPage.vue'),
       props: true,
-      meta: { stage: 'people', title: 'User' },
+      meta: { stage: 'users', title: 'User' },
     },
     {
       path: '/groups',
       component: () => import('../features/users/GroupsPage.vue'),
-      meta: { stage: 'people', title: 'Groups' },
+      meta: { stage: 'users', title: 'Groups' },
     },
     {
       path: '/groups/:id',
       component: () => import('../features/users/GroupPage.vue'),
       props: true,
-      meta: { stage: 'people', title: 'Group' },
+      meta: { stage: 'users', title: 'Group' },
     },
     {
       path: '/access/:tab?',
@@ -58,7 +58,7 @@ export const router = createRouter({
       path: '/reviews/:id',
       component: () => import('../features/access/ReviewPage.vue'),
       props: true,
-      meta: { stage: 'access', title: 'Review' },
+      meta: { stage: 'access', title: 'Access review' },
     },
     {
       path: '/applications',
@@ -74,13 +74,13 @@ export const router = createRouter({
     {
       path: '/provisioning/tasks',
       component: () => import('../features/provisioning/TasksPage.vue'),
-      meta: { stage: 'deliveries', title: 'Provisioning' },
+      meta: { stage: 'tasks', title: 'Provisioning' },
     },
     {
       path: '/provisioning/tasks/:id',
       component: () => import('../features/provisioning/TaskPage.vue'),
       props: true,
-      meta: { stage: 'deliveries', title: 'Provisioning task' },
+      meta: { stage: 'tasks', title: 'Provisioning task' },
     },
     {
       path: '/activity',
@@ -96,21 +96,21 @@ export const router = createRouter({
     {
       path: '/second-factor',
       component: () => import('../features/sign-in/SecondFactorPage.vue'),
-      meta: { title: 'Your second factor' },
+      meta: { title: 'Set up your second factor' },
     },
-    { path: '/:rest(.*)', component: () => import('./NotFoundPage.vue'), meta: { title: 'Not found' } },
+    { path: '/:rest(.*)', component: () => import('./NotFoundPage.vue'), meta: { title: 'Page not found' } },
   ],
 })
 
 router.beforeEach(async (to) => {
   if (to.meta.open) return true
   if (!(await resume())) return { path: '/sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
-  // Whoever has to have a second factor sets one up before anything else.
+  // AnyoneWho has to have a second factor sets one up before anything else.
   const needs = useSession().session.value?.needs_second_factor ?? false
   if (needs !== (to.path === '/second-factor')) return needs ? { path: '/second-factor' } : { path: '/' }
   // An application owner sees lists of one of their own applications at a time.
   const own = useSession().session.value?.applications
-  if (own?.length && /^\/(access|deliveries|activity)/.test(to.path) && !own.includes(String(to.query.application)))
+  if (own?.length && /^\/(access|tasks|activity)/.test(to.path) && !own.includes(String(to.query.application)))
     return { path: to.path, query: { ...to.query, application: own[0] } }
   return true
 })

@@ -10,11 +10,11 @@ const props = defineProps<{ access: Schemas['Access'] }>()
 const by: Record<Schemas['Reason']['kind'], string> = {
   direct: 'direct',
   group: 'by group',
-  everybody: 'for everybody',
+  everyone: 'for everyone',
   rule: 'by rule',
-  pattern: 'by the name of the group',
-  default: 'the default role',
-  kept: 'what they have is kept',
+  pattern: 'by group name pattern',
+  fallback: 'fallback role',
+  retained: 'retained role',
 }
 const chains = computed(() => props.access.reasons.filter((reason) => props.access.until || !reason.until))
 </script>
@@ -30,7 +30,7 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
         <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       </template>
       <template v-for="between in reason.through" :key="between">
-        <span class="piece"><small>Group within</small>{{ between }}</span>
+        <span class="piece"><small>Nested group</small>{{ between }}</span>
         <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       </template>
       <span v-if="reason.group" class="piece">
@@ -39,8 +39,8 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
       <span v-else-if="reason.kind === 'rule'" class="piece"
         ><small>Rule</small><code class="mono">{{ reason.rule }}</code></span
       >
-      <span v-else-if="reason.kind === 'everybody'" class="piece"><small>Everybody</small>all who are active</span>
-      <span v-else class="piece"><small>Person</small>{{ access.person.display_name }}</span>
+      <span v-else-if="reason.kind === 'everyone'" class="piece"><small>Everyone</small>all active users</span>
+      <span v-else class="piece"><small>User</small>{{ access.user.display_name }}</span>
       <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       <span class="piece">
         <small>{{ reason.assignment ? 'Assignment' : 'Policy' }}</small>
@@ -57,21 +57,23 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
       <template v-if="access.seat">
         <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
         <span class="piece">
-          <small>Seat of {{ access.seat.plan.label }}</small>
+          <small>Seat, {{ access.seat.plan.label }}</small>
           <span v-if="access.seat.since">since <TimeLabel :at="access.seat.since" /></span>
           <router-link v-else :to="`/applications/${access.application.key}/seats?who=waiting`"
-            ><StatusLabel state="waiting"
+            ><StatusLabel status="waiting"
           /></router-link>
         </span>
       </template>
       <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       <span class="piece">
         <small>Account</small>
-        <router-link v-if="access.account?.delivery" :to="`/provisioning/tasks/${access.account.delivery.id}`">
-          <StatusLabel :state="access.account.state" />
+        <router-link v-if="access.account?.task" :to="`/provisioning/tasks/${access.account.task.id}`">
+          <StatusLabel :status="access.account.status" />
         </router-link>
-        <StatusLabel v-else-if="access.account" :state="access.account.state" />
-        <span v-else class="quiet">{{ access.seat && !access.seat.since ? 'none yet' : 'kept by hand' }}</span>
+        <StatusLabel v-else-if="access.account" :status="access.account.status" />
+        <span v-else class="quiet">{{
+          access.seat && !access.seat.since ? 'waiting for a seat' : 'not provisioned'
+        }}</span>
       </span>
       <span class="since quiet">
         since <TimeLabel :at="reason.since" /><template v-if="reason.until">

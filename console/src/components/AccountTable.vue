@@ -10,62 +10,54 @@ import TimeLabel from './TimeLabel.vue'
 
 const props = defineProps<{ application: string }>()
 const { typed, words } = useWords()
-const state = useAddressFilter('state')
+const status = useAddressFilter('status')
 const about = computed(() => ({
   application: props.application,
   q: words.value,
-  state: state.value as 'due' | undefined,
+  status: status.value as 'pending' | undefined,
 }))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/accounts', { params: { query: { after, count, ...about.value } } }))
-const origins: Record<string, string> = { made: 'made by Dravo', adopted: 'taken over' }
+const origins: Record<string, string> = { made: 'created by Dravo', adopted: 'adopted' }
 </script>
 
 <template>
   <div class="row filters">
-    <v-text-field
-      v-model="typed"
-      :prepend-inner-icon="mdiMagnify"
-      label="Person, or id there"
-      clearable
-      class="words"
-    />
+    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User or account ID" clearable class="words" />
     <v-select
-      v-model="state"
+      v-model="status"
       label="State"
       clearable
       class="narrow"
-      :items="['agreed', 'due', 'waiting', 'failed', 'held']"
+      :items="['in_sync', 'pending', 'waiting', 'failed', 'held']"
     />
   </div>
   <PagedTable
     name="accounts"
     caption="Accounts"
-    :columns="['Person', 'Should be', 'Roles', 'State', 'Agreed', 'Id there', 'Origin']"
+    :columns="['User', 'Desired status', 'Roles', 'Status', 'In sync since', 'Account ID', 'Origin']"
     :fetch="fetch"
     :about="about"
     :refresh="3000"
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.user.id}`">{{ item.user.display_name }}</router-link>
       </td>
       <td>{{ item.should_be }}</td>
       <td>{{ item.roles.join(', ') || 'none' }}</td>
       <td>
-        <router-link v-if="item.delivery" :to="`/provisioning/tasks/${item.delivery.id}`"
-          ><StatusLabel :state="item.state"
+        <router-link v-if="item.task" :to="`/provisioning/tasks/${item.task.id}`"
+          ><StatusLabel :status="item.status"
         /></router-link>
-        <StatusLabel v-else :state="item.state" />
+        <StatusLabel v-else :status="item.status" />
       </td>
       <td><TimeLabel :at="item.applied_at" /></td>
       <td class="mono">{{ item.remote_id }}</td>
       <td>{{ item.origin ? origins[item.origin] : '' }}</td>
     </template>
     <template #empty>
-      <EmptyState title="No account"
-        >Accounts follow from access: as soon as somebody gets a role, their account is due.</EmptyState
-      >
+      <EmptyState title="No accounts">Dravo creates an account as soon as a user gets a role.</EmptyState>
     </template>
   </PagedTable>
 </template>

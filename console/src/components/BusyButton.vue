@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A button whose work takes a while: it says so to everybody, also to those who hear the page. */
+/** A button whose work takes a while: it says so to everyone, also to those who hear the page. */
 defineProps<{ busy: boolean }>()
 </script>
 

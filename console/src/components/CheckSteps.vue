@@ -9,10 +9,10 @@ defineProps<{ check: { steps: { name: string; outcome: string; message: string; 
   <div role="status" aria-label="Connection check">
     <ol class="steps">
       <li v-for="step in check.steps" :key="step.name">
-        <StatusLabel :state="step.outcome" />
+        <StatusLabel :status="step.outcome" />
         <b>{{ step.name }}</b>
         <span
-          >{{ step.message }} <template v-if="step.hint"><br /><b>Hint:</b> {{ step.hint }}</template></span
+          >{{ step.message }} <template v-if="step.hint"><br /><b>How to fix:</b> {{ step.hint }}</template></span
         >
       </li>
     </ol>

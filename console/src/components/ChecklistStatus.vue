@@ -4,7 +4,7 @@ import { mdiCheckboxBlankCircleOutline, mdiCheckboxMarkedCircleOutline } from '@
 import type { Schemas } from '../api/client'
 import TimeLabel from './TimeLabel.vue'
 
-defineProps<{ ticks: Schemas['SheetTick'][] }>()
+defineProps<{ ticks: Schemas['ChecklistItem'][] }>()
 </script>
 
 <template>
@@ -13,7 +13,7 @@ defineProps<{ ticks: Schemas['SheetTick'][] }>()
       <v-icon
         :icon="tick.first_at ? mdiCheckboxMarkedCircleOutline : mdiCheckboxBlankCircleOutline"
         size="20"
-        :aria-label="tick.first_at ? 'seen' : 'not seen yet'"
+        :aria-label="tick.first_at ? 'verified' : 'not verified yet'"
       />
       <span>{{ tick.label }}</span>
       <TimeLabel :at="tick.first_at" never="not yet" />

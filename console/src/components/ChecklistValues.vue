@@ -3,7 +3,7 @@
 import type { Schemas } from '../api/client'
 import CopyValue from './CopyValue.vue'
 
-defineProps<{ values: Schemas['SheetValue'][] }>()
+defineProps<{ values: Schemas['ChecklistValue'][] }>()
 </script>
 
 <template>

@@ -8,7 +8,7 @@ const props = defineProps<{ wrong: unknown }>()
 const told = computed(() =>
   props.wrong instanceof ApiProblem
     ? props.wrong.problem
-    : { message: 'Something went wrong in the console.', hint: 'Reload the page.' },
+    : { message: 'The console had an internal error.', hint: 'Reload the page.' },
 )
 </script>
 

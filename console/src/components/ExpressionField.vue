@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// An expression: what it does in words, its result for a person of choice while it is typed, and errors at the place where they are.
+// An expression: what it does in words, its result for a user of choice while it is typed, and errors at the place where they are.
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../api/client'
 
-const props = defineProps<{ label: string; attribute?: string; person?: string | null; source?: string }>()
+const props = defineProps<{ label: string; attribute?: string; user?: string | null; source?: string }>()
 const text = defineModel<string>({ required: true })
 const tried = ref<Schemas['Tried'] | null>(null)
 const wrong = ref<ApiProblem | null>(null)
@@ -11,7 +11,7 @@ let timer: ReturnType<typeof setTimeout> | undefined
 let asked = 0
 
 watch(
-  () => [text.value, props.attribute, props.person],
+  () => [text.value, props.attribute, props.user],
   () => {
     clearTimeout(timer)
     timer = setTimeout(() => void work(), 200)
@@ -28,7 +28,7 @@ async function work(): Promise<void> {
     const body = {
       expression: text.value,
       attribute: props.attribute || null,
-      person: props.person || null,
+      user: props.user || null,
       source: props.source ?? null,
     }
     const found = await answered(api.POST('/api/v1/expressions/evaluate', { body }))
@@ -58,12 +58,12 @@ const result = computed(() => {
         >
         <div class="failed">{{ wrong.problem.message }} {{ wrong.problem.hint }}</div>
       </template>
-      <template v-else-if="!text.trim()"><span class="quiet">Left out: the attribute does not go over.</span></template>
+      <template v-else-if="!text.trim()"><span class="quiet">Empty: the attribute is not sent.</span></template>
       <template v-else-if="tried">
-        <div v-if="tried.person">
-          <span class="quiet">{{ tried.person.display_name }} gets</span>
+        <div v-if="tried.user">
+          <span class="quiet">{{ tried.user.display_name }} gets the value</span>
           <code v-if="result !== null" class="mono result">{{ result }}</code>
-          <b v-else class="missing"> nothing: it is missing</b>
+          <b v-else class="missing"> no value</b>
         </div>
         <div class="quiet">{{ tried.words }}</div>
       </template>

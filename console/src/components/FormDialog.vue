@@ -11,7 +11,7 @@ defineProps<{
   wrong?: unknown
   busy?: boolean
   waiting?: boolean
-  grave?: boolean
+  serious?: boolean
   wide?: boolean
 }>()
 const open = defineModel<boolean>({ required: true })
@@ -34,10 +34,10 @@ const emit = defineEmits<{ done: [] }>()
         <slot />
         <JobProgress v-if="waiting || busy" />
         <div class="row">
-          <BusyButton type="submit" :color="grave ? 'failed' : 'primary'" :busy="busy" :disabled="waiting">{{
+          <BusyButton type="submit" :color="serious ? 'failed' : 'primary'" :busy="busy" :disabled="waiting">{{
             act
           }}</BusyButton>
-          <v-btn variant="text" @click="open = false">Not now</v-btn>
+          <v-btn variant="text" @click="open = false">Cancel</v-btn>
         </div>
       </form>
     </v-card>

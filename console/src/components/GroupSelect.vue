@@ -35,7 +35,7 @@ async function make({ source, name }: Schemas['GroupInClaims']): Promise<void> {
   try {
     const params = { path: { key: source.key } }
     const made = await answered(api.POST('/api/v1/sources/{key}/sign-in/groups', { params, body: { name } }))
-    held.value = { value: made.id, title: `${made.name} · ${source.label} · nobody yet` }
+    held.value = { value: made.id, title: `${made.name} · ${source.label} · no members yet` }
     wrong.value = null
     // The field holds on to the words of what was clicked; a new one shows what was made of it.
     renewed.value++
@@ -63,7 +63,7 @@ const found = useQuery({
     const claims = await answered(api.GET('/api/v1/claimed-groups', { params: { query: { q: words.value } } }))
     const coming = claims.items.map((each) => ({
       value: `${each.source.key} ${each.name}`,
-      title: `${each.name} · ${each.source.label} · seen in a sign-in, not here yet`,
+      title: `${each.name} · ${each.source.label} · reported at sign-in, not created yet`,
       claimed: each,
     }))
     return [...here, ...coming]
@@ -83,7 +83,7 @@ const found = useQuery({
     :chips="several"
     :closable-chips="several"
     no-filter
-    :no-data-text="found.isFetching.value ? 'Looking …' : 'No group fits'"
+    :no-data-text="found.isFetching.value ? 'Searching …' : 'No matching group'"
     @update:search="look"
   />
 </template>

@@ -30,9 +30,9 @@ const stop = (work: Work) => api.DELETE('/api/v1/jobs/{id}', { params: { path: {
       :model-value="(100 * far.done) / far.total"
       color="primary"
       class="grow"
-      :aria-label="`${far.done} of ${far.total} people looked at`"
+      :aria-label="`${far.done} of ${far.total} users processed`"
     />
-    <span>{{ far.done.toLocaleString('en') }} of {{ far.total.toLocaleString('en') }} people looked at</span>
+    <span>{{ far.done.toLocaleString('en') }} of {{ far.total.toLocaleString('en') }} users processed</span>
     <v-btn size="small" variant="outlined" @click="stop(shown)">Stop</v-btn>
   </div>
 </template>

@@ -65,7 +65,7 @@ const first = computed(() => (trail.value.length - 1) * props.count + 1)
     </table>
   </div>
   <slot v-else-if="data" name="empty" />
-  <p v-else-if="isPending" class="quiet">Reading …</p>
+  <p v-else-if="isPending" class="quiet">Loading …</p>
   <div v-if="data && (data.total > data.items.length || trail.length > 1)" class="row pages">
     <span class="quiet">
       {{ first.toLocaleString('en') }} to {{ (first + data.items.length - 1).toLocaleString('en') }} of

@@ -17,7 +17,7 @@ const props = defineProps<{
   about: unknown
   look: () => Promise<Schemas['Preview']>
   carryOut: (said: Sure) => Promise<unknown>
-  grave?: boolean
+  serious?: boolean
 }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
@@ -57,7 +57,7 @@ async function carry(): Promise<void> {
     :wrong="wrong ?? (about ? preview.error.value : null)"
     :busy="busy"
     :waiting="looking"
-    :grave="grave"
+    :serious="serious"
     wide
     @done="carry"
   >

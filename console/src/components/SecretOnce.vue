@@ -7,9 +7,9 @@ defineProps<{ secret: string; name: string }>()
 
 <template>
   <div class="secret" role="status">
-    <strong>{{ name }}, shown this once</strong>
+    <strong>{{ name }} (shown only once)</strong>
     <div><CopyValue :value="secret" :name="name" /></div>
-    <span class="quiet">Copy it now: only a digest of it is kept.</span>
+    <span class="quiet">Copy it now. Dravo stores only a hash.</span>
   </div>
 </template>
 

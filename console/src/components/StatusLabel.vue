@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A state: icon, word and colour, never colour alone.
+// A status: icon, word and color, never color alone.
 import {
   mdiAccountOffOutline,
   mdiAlertOutline,
@@ -10,8 +10,9 @@ import {
   mdiPauseCircleOutline,
 } from '@mdi/js'
 import { computed } from 'vue'
+import { inWords } from '../app/words'
 
-const props = defineProps<{ state: string; title?: string }>()
+const props = defineProps<{ status: string; title?: string }>()
 
 const kinds: Record<string, [string, string]> = {
   well: [mdiCheckCircleOutline, 'well'],
@@ -22,18 +23,14 @@ const kinds: Record<string, [string, string]> = {
   away: [mdiAccountOffOutline, 'rest'],
   paused: [mdiPauseCircleOutline, 'look'],
 }
-const states: Record<string, keyof typeof kinds> = {
+const statuses: Record<string, keyof typeof kinds> = {
   active: 'well',
-  agreed: 'well',
+  in_sync: 'well',
   done: 'well',
-  working: 'well',
   ok: 'well',
   opens: 'well',
   closed: 'rest',
-  well: 'well',
-  trouble: 'failed',
-  'under way': 'waiting',
-  due: 'waiting',
+  pending: 'waiting',
   waiting: 'waiting',
   failed: 'failed',
   held: 'look',
@@ -43,68 +40,62 @@ const states: Record<string, keyof typeof kinds> = {
   same: 'well',
   differs: 'look',
   confirmed: 'well',
-  'taken away': 'away',
+  removed: 'away',
   ended: 'rest',
-  'running short': 'look',
-  'ends soon': 'look',
+  short: 'look',
+  expires_soon: 'look',
   repairing: 'waiting',
   running: 'waiting',
   stopped: 'look',
-  wrong: 'failed',
-  'not yet': 'waiting',
-  grave: 'failed',
+  invalid: 'failed',
+  serious: 'failed',
   joined: 'well',
   left: 'away',
   changed: 'look',
   gives: 'well',
   new: 'well',
-  'to repair': 'look',
-  'to be confirmed': 'look',
-  'no such role': 'look',
+  repairable: 'look',
+  needs_confirmation: 'look',
+  unknown_role: 'look',
   expired: 'away',
   paused: 'paused',
-  'not answering': 'failed',
-  'not connected': 'look',
-  'look at this': 'look',
-  asked: 'waiting',
+  not_answering: 'failed',
+  not_set_up: 'look',
+  warning: 'look',
   missing: 'look',
   conflict: 'look',
   refused: 'failed',
   back: 'well',
-  'in force': 'well',
-  in: 'well',
+  enabled: 'well',
+  signed_in: 'well',
   observed: 'well',
-  'at the provider': 'waiting',
-  'not opened': 'rest',
-  over: 'rest',
+  at_provider: 'waiting',
+  not_opened: 'rest',
   gained: 'well',
   kept: 'well',
+  retained: 'well',
   lost: 'away',
   known: 'well',
   made: 'look',
-  'left out': 'rest',
-  off: 'rest',
+  ignored: 'rest',
   pilot: 'look',
-  everybody: 'well',
-  signs: 'well',
-  'comes next': 'waiting',
-  'was used before': 'rest',
-  'sign-in in force': 'well',
-  'in preparation': 'look',
+  next: 'waiting',
+  previous: 'rest',
+  sign_in_enabled: 'well',
+  disabled: 'look',
   inactive: 'away',
-  gone: 'away',
 }
-const kind = computed(() => kinds[states[props.state] ?? 'rest'] ?? kinds.rest!)
+const kind = computed(() => kinds[statuses[props.status] ?? 'rest'] ?? kinds.rest!)
 </script>
 
 <template>
-  <span class="state" :style="{ color: `rgb(var(--v-theme-${kind[1]}))` }" :title="title">
-    <v-icon :icon="kind[0]" size="18" aria-hidden="true" />{{ state }}
+  <span class="status" :style="{ color: `rgb(var(--v-theme-${kind[1]}))` }" :title="title">
+    <v-icon :icon="kind[0]" size="18" aria-hidden="true" />{{ inWords(status) }}
   </span>
 </template>
 
 <style scoped>
-.state {
+.status {
   display: inline-flex;
   align-items: center;
   gap: 5px;

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A person to choose, found by typing a part of the name.
+// A user to choose, found by typing a part of the name.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api } from '../api/client'
@@ -8,15 +8,15 @@ defineProps<{ label: string }>()
 const chosen = defineModel<string | null>({ required: true })
 const typed = ref('')
 const found = useQuery({
-  queryKey: computed(() => ['people', 'choice', typed.value]),
+  queryKey: computed(() => ['users', 'choice', typed.value]),
   queryFn: () => answered(api.GET('/api/v1/users', { params: { query: { q: typed.value || undefined, count: 20 } } })),
   staleTime: 5000,
 })
 // Somebody who was chosen by an address stands here by name too.
 const known = useQuery({
-  queryKey: computed(() => ['people', 'chosen', chosen.value]),
+  queryKey: computed(() => ['users', 'selected', chosen.value]),
   enabled: computed(() => Boolean(chosen.value && !found.data.value?.items.some((each) => each.id === chosen.value))),
-  queryFn: () => answered(api.GET('/api/v1/users/{person}', { params: { path: { person: chosen.value ?? '' } } })),
+  queryFn: () => answered(api.GET('/api/v1/users/{user}', { params: { path: { user: chosen.value ?? '' } } })),
   staleTime: 60_000,
 })
 const items = computed(() => {
@@ -34,7 +34,7 @@ const items = computed(() => {
     :label="label"
     no-filter
     clearable
-    no-data-text="Nobody of that name"
+    no-data-text="No matching user"
     @update:search="
       (text: string) => (typed = text && items.some((each) => each.title === text) ? typed : (text ?? ''))
     "

@@ -25,21 +25,21 @@ def add_commands(nouns: Any) -> None:
         verbs, "why", _why, "explain why a user has access to an application, or why not", ["dravo access why philippa.marlow plant-records"]
     )
     why.add_argument("user", help="ID, user name, email or external ID")
-    why.add_argument("application", help="its key")
+    why.add_argument("application", help="key of the application")
     matrix = command(
         verbs, "matrix", _matrix, "show users against applications, now or on a past day",
         [
             "dravo access matrix --application plant-records --role curator",
-            "dravo access matrix --at 2031-04-02 --only 'highest role'",
+            "dravo access matrix --at 2031-04-02 --only highest_role",
             "dravo access matrix --export access.csv",
         ],
     )  # fmt: skip
     matrix.add_argument("words", nargs="?", help="a part of a name, user name or email")
     matrix.add_argument("--application", metavar="KEY", help="only users with access to it")
     matrix.add_argument("--role", metavar="KEY", help="with --application: only users in this role")
-    matrix.add_argument("--only", choices=("direct only", "inactive but assigned", "highest role"), help="only users with such access")
-    matrix.add_argument("--at", metavar="DAY", help="the end of a day, or an instant such as 2031-04-02T09:15:00Z")
-    matrix.add_argument("--export", metavar="FILE", help="write all of it to a file, .csv or .json; - for standard output, as CSV")
+    matrix.add_argument("--only", choices=("direct_only", "inactive_assigned", "highest_role"), help="only users with such access")
+    matrix.add_argument("--at", metavar="DAY", help="end of a day, or a time such as 2031-04-02T09:15:00Z (default: now)")
+    matrix.add_argument("--export", metavar="FILE", help="write the complete matrix to a file, .csv or .json; - prints CSV")
     matrix.add_argument("--groups", action="store_true", help="groups that give roles, instead of users")
     list_options(matrix)
     compared = command(verbs, "compare", _compare, "compare the access of two users", ["dravo access compare philippa.marlow rosa.fenn"])
@@ -49,8 +49,8 @@ def add_commands(nouns: Any) -> None:
         verbs, "changes", _changes, "list what changed between two days, and why",
         ["dravo access changes 2031-04-01 2031-04-02", "dravo access changes 2031-04-01 2031-04-30 --application plant-records"],
     )  # fmt: skip
-    changes.add_argument("since", help="the end of a day, or an instant")
-    changes.add_argument("until", help="the end of a day, or an instant")
+    changes.add_argument("since", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
+    changes.add_argument("until", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
     changes.add_argument("--application", metavar="KEY", help="only this application")
     list_options(changes)
     simulate = command(
@@ -88,22 +88,22 @@ ACCESS = {
     "Application": lambda x: x["application"]["label"],
     "Role": lambda x: x["role"]["label"],
     "Since (UTC)": lambda x: moment(x["since"]),
-    "Because of": _because,
+    "Reason": _because,
     "Seat": lambda x: _seat(x["seat"]),
-    "Account": lambda x: x["account"]["state"] if x["account"] else None,
+    "Account": lambda x: x["account"]["status"] if x["account"] else None,
 }
 
 
 def _piece(reason: Any) -> str:
-    """Return what a reason names: a group, a rule, everybody, or how the application decides."""
+    """Return what a reason names: a group, a rule, everyone, or how the application decides."""
     if reason["group"]:
         return str(reason["group"]["name"])
-    words = {"rule": f"rule {reason['rule']}", "everybody": "everybody", "default": "the default role", "kept": "kept"}
+    words = {"rule": f"rule {reason['rule']}", "everyone": "everyone", "fallback": "fallback role", "kept": "kept"}
     return words.get(reason["kind"], "assigned directly")
 
 
 def _why(given: argparse.Namespace, dravo: Dravo) -> None:
-    answer = dravo.people.why(given.user, given.application)
+    answer = dravo.users.why(given.user, given.application)
     if given.json:
         show_json(answer)
         return
@@ -116,12 +116,12 @@ def _why(given: argparse.Namespace, dravo: Dravo) -> None:
                 continue
             chain = [reason["source"]["label"] if reason["source"] else None, *reason["through"]]
             chain += [_piece(reason), item["role"]["label"]]
-            chain.append(f"account {account['state']}" if account else "no account")
+            chain.append(f"account {account['status']}" if account else "no account")
             print("\n  " + " > ".join(part for part in chain if part))
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns: dict[str, Any] = {"User": lambda x: x["person"]["display_name"], **ACCESS}
+    columns: dict[str, Any] = {"User": lambda x: x["user"]["display_name"], **ACCESS}
     if given.ended:
         columns["Until"] = lambda x: moment(x["until"])
     found = dravo.access(application=given.application, role=given.role, words=given.words, ended=given.ended)
@@ -134,12 +134,12 @@ def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
         write_pieces(given.export, dravo.export_matrix("json" if given.export.endswith(".json") else "csv", **view))
         return
 
-    def roles(person: Any) -> str:
-        return "; ".join(f"{key}: {', '.join(labels)}" for key, labels in sorted(person["roles"].items()))
+    def roles(user: Any) -> str:
+        return "; ".join(f"{key}: {', '.join(labels)}" for key, labels in sorted(user["roles"].items()))
 
     if given.groups:
         if given.at or given.only or given.role:
-            raise UsageError("--groups goes with words and --application only.")
+            raise UsageError("--groups works only with words and --application.")
         of_groups = {
             "Group": lambda g: g["name"],
             "Source": lambda g: g["source"]["key"] if g["source"] else None,
@@ -148,7 +148,7 @@ def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
         }
         show_list(given, dravo.matrix_of_groups(words=given.words, application=given.application), of_groups, "No group matches.")
         return
-    columns = {"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "Roles": roles}
+    columns = {"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "Status": lambda p: p["status"], "Roles": roles}
     show_list(given, dravo.matrix(**view), columns, "No user matches.")
 
 
@@ -157,29 +157,29 @@ def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
         return
-    one, two = (person["display_name"] for person in found["people"])
+    one, two = (user["display_name"] for user in found["users"])
 
     def side(number: int) -> Any:
         return lambda a: "; ".join(f"{each['role']} ({', '.join(each['because'])})" for each in a["sides"][number])
 
     if found["applications"]:
         columns = {"Application": lambda a: a["application"]["label"], "": lambda a: "same" if a["same"] else "differs", one: side(0)}
-        table({**columns, two if two != one else f"{two} (the other)": side(1)}, found["applications"])
+        table({**columns, two if two != one else f"{two} (second user)": side(1)}, found["applications"])
     else:
-        print("Neither has access to anything.")
-    for title, inside in ((f"Groups of {one} only", [True, False]), (f"Groups of {two} only", [False, True]), ("Groups of both", [True, True])):
+        print("Neither user has access to an application.")
+    for title, inside in ((f"Groups of {one} only", [True, False]), (f"Groups of {two} only", [False, True]), ("Groups of both users", [True, True])):
         named = [each["group"]["name"] for each in found["groups"] if each["sides"] == inside]
         print(f"{title}: {', '.join(named) or 'none'}")
 
 
 def _changes(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "User": lambda c: c["person"]["display_name"],
+        "User": lambda c: c["user"]["display_name"],
         "Application": lambda c: c["application"]["label"],
-        "What": lambda c: c["what"],
+        "Change": lambda c: c["what"],
         "Before": lambda c: ", ".join(c["before"]),
         "After": lambda c: ", ".join(c["after"]),
-        "At (UTC)": lambda c: moment(c["at"]),
+        "Time (UTC)": lambda c: moment(c["at"]),
         "By": lambda c: "; ".join(c["reasons"]),
     }
     show_list(given, dravo.changes(given.since, given.until, given.application), columns, "Nothing changed.")
@@ -197,14 +197,14 @@ def _simulate(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     if not found["active"]:
-        print("An inactive user gets nothing.")
+        print("An inactive user has no access.")
     elif not found["items"]:
-        print("The user would get nothing: no group, rule or policy gives a role.")
+        print("The user would have no access: no group, rule or policy assigns a role.")
     else:
         columns = {
             "Application": lambda e: e["application"]["label"],
             "Role": lambda e: e["role"]["label"],
-            "Because of": lambda e: "; ".join(e["reasons"]),
-            "Account": lambda e: e["account"] or "managed by hand",
+            "Reason": lambda e: "; ".join(e["reasons"]),
+            "Account": lambda e: e["account"] or "not provisioned",
         }
         table(columns, found["items"])

@@ -15,21 +15,21 @@ def add_commands(nouns: Any) -> None:
     listing = command(verbs, "list", _list, "list accounts", ["dravo account list --application ticket-desk --state failed"])
     listing.add_argument("words", nargs="?", help="a part of the user's name, or the ID in the application")
     listing.add_argument("--application", metavar="KEY", help="only accounts of this application")
-    listing.add_argument("--state", choices=("agreed", "due", "waiting", "failed", "held"), help="only accounts of this status")
+    listing.add_argument("--status", choices=("in_sync", "pending", "waiting", "failed", "held"), help="only accounts of this status")
     list_options(listing)
 
 
 ACCOUNT = {
-    "User": lambda a: a["person"]["display_name"],
+    "User": lambda a: a["user"]["display_name"],
     "Application": lambda a: a["application"]["label"],
-    "Target state": lambda a: a["should_be"],
+    "Desired state": lambda a: a["should_be"],
     "Roles": lambda a: ", ".join(a["roles"]),
-    "State": lambda a: a["state"],
+    "Status": lambda a: a["status"],
     "Applied (UTC)": lambda a: moment(a["applied_at"]),
-    "ID there": lambda a: a["remote_id"],
+    "Account ID": lambda a: a["remote_id"],
 }
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.accounts.list(application=given.application, state=given.state, words=given.words)
+    found = dravo.accounts.list(application=given.application, status=given.status, words=given.words)
     show_list(given, found, ACCOUNT, "No account matches.")

@@ -11,101 +11,107 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "assignment", "who gets which role, is let in, or is kept out")
-    listing = command(
-        verbs, "list", _list, "list assignments, with how many people each reaches", ["dravo assignment list --application plant-records"]
-    )
-    listing.add_argument("--application", metavar="KEY")
+    verbs = noun(nouns, "assignment", "assignments of roles, and exclusions")
+    listing = command(verbs, "list", _list, "list assignments with the number of users", ["dravo assignment list --application plant-records"])
+    listing.add_argument("--application", metavar="KEY", help="key of the application")
     list_options(listing)
     add = command(
-        verbs, "create", _add, "give a role, let in, or keep out: a person, a group, everybody, or whom a rule or a pattern reaches",
+        verbs, "create", _add, "assign a role to a user, a group, a rule, a group name pattern or everyone; or exclude them",
         [
             "dravo assignment create plant-records recorder --source staff --group Herbarium",
-            "dravo assignment create plant-records viewer --person philippa.marlow --until 2031-04-02",
+            "dravo assignment create plant-records viewer --user philippa.marlow --until 2031-04-02",
             "dravo assignment create plant-records viewer --source staff --rule 'department eq \"Seed Bank\"' --preview",
             "dravo assignment create ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
-            "dravo assignment create plant-records --keep-out --source staff --group Trainees",
+            "dravo assignment create plant-records --exclude --source staff --group Trainees",
         ],
     )  # fmt: skip
-    add.add_argument("application", help="its key")
-    add.add_argument("role", nargs="?", help="its key; without one they are let in only, or kept out, or a pattern says it")
-    add.add_argument("--person", help="id, user name, e-mail or external id")
-    add.add_argument("--group", help="id, external id or whole name")
-    add.add_argument("--source", metavar="KEY", help="the source of the group or the pattern's groups, or that must report a rule's attributes")
+    add.add_argument("application", help="key of the application")
+    add.add_argument("role", nargs="?", help="key of the role; omit it with --exclude and --pattern, or for access without a role")
+    add.add_argument("--user", help="ID, user name, email or external ID")
+    add.add_argument("--group", help="ID, external ID or complete name")
+    add.add_argument("--source", metavar="KEY", help="source of the group or pattern; for a rule, the only source whose attributes count")
     add.add_argument(
-        "--future-users", action="store_true", help="of a rule with --source: later users need no confirmation for the highest role; needs --confirm"
+        "--future-users",
+        action="store_true",
+        help="with a rule and --source: users who match later need no confirmation for the highest role; requires --confirm",
     )
-    add.add_argument("--plan", metavar="KEY", help="the plan of which they need a seat, where the application has plans")
-    add.add_argument("--everybody", action="store_true", help="for everybody")
-    add.add_argument("--rule", metavar="FILTER", help="for those who meet a SCIM filter over the person")
-    add.add_argument("--pattern", help="for groups whose names fit; the part in brackets is the role's key")
-    add.add_argument("--highest", action="append", default=[], metavar="GROUP", help="a group, by id, that may give the highest role by the pattern")
-    add.add_argument("--keep-out", dest="excludes", action="store_true", help="keep them out instead")
-    add.add_argument("--new-users-only", action="store_true", help="only people who come from now on")
-    add.add_argument("--from", dest="from_", metavar="DAY", help="a day, or an instant such as 2031-04-02T09:15:00Z")
-    add.add_argument("--until", metavar="DAY", help="a day, which still counts whole, or an instant")
-    add.add_argument("--note")
-    add.add_argument("--preview", action="store_true", help="only show what it would do")
-    reach = command(verbs, "matches", _reach, "whom a rule reaches now", ["dravo assignment matches 'title sw \"Senior\"'"])
-    reach.add_argument("rule", metavar="FILTER")
-    waiting = command(verbs, "waiting", _waiting, "list users who meet a rule and wait for a confirmation")
-    waiting.add_argument("id", help="the assignment, as `dravo assignment list` shows it")
+    add.add_argument("--plan", metavar="KEY", help="license plan; users need a seat (default: none)")
+    add.add_argument("--everyone", action="store_true", help="assign to everyone")
+    add.add_argument("--rule", metavar="FILTER", help="assign to users who match a SCIM filter")
+    add.add_argument("--pattern", help="assign to groups whose names match; the part in parentheses is the role key")
+    add.add_argument(
+        "--highest",
+        action="append",
+        default=[],
+        metavar="GROUP",
+        help="ID of a group that can assign the highest role through the pattern; repeat for several",
+    )
+    add.add_argument("--exclude", dest="excludes", action="store_true", help="exclude instead of assign")
+    add.add_argument("--new-users-only", action="store_true", help="only users who are new from now on")
+    add.add_argument("--from", dest="from_", metavar="DAY", help="start date, or a time such as 2031-04-02T09:15:00Z (default: now)")
+    add.add_argument("--until", metavar="DAY", help="last day (included), or a time (default: no end)")
+    add.add_argument("--note", help="note, kept in the history")
+    add.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    reach = command(verbs, "matches", _reach, "list users who match a rule", ["dravo assignment matches 'title sw \"Senior\"'"])
+    reach.add_argument("rule", metavar="FILTER", help="the rule, a SCIM filter over user attributes")
+    waiting = command(verbs, "waiting", _waiting, "list users who match a rule and wait for confirmation")
+    waiting.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
     list_options(waiting)
     confirm = command(
-        verbs, "confirm", _confirm, "give users who meet a rule its role, the highest", ["dravo assignment confirm ID --user ID --preview"]
+        verbs, "confirm", _confirm, "confirm users who match a rule for the highest role", ["dravo assignment confirm ID --user ID --preview"]
     )  # fmt: skip
-    confirm.add_argument("id", help="the assignment, as `dravo assignment list` shows it")
-    confirm.add_argument("--user", dest="users", action="append", metavar="ID", help="a user; repeat for several (default: all who wait)")
-    confirm.add_argument("--preview", action="store_true", help="only show what it would do")
-    remove = command(verbs, "delete", _remove, "take an assignment away")
-    remove.add_argument("id")
-    remove.add_argument("--preview", action="store_true", help="only show what it would do")
+    confirm.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    confirm.add_argument("--user", dest="users", action="append", metavar="ID", help="ID of a user; repeat for several (default: all waiting users)")
+    confirm.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    remove = command(verbs, "delete", _remove, "delete an assignment")
+    remove.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    remove.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     for each in (add, confirm, remove):
-        each.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
+        each.add_argument("--confirm", metavar="LABEL", help="label of the application; required if the change is serious")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Application": lambda a: a["application"]["label"],
         "For": whom,
-        "Of source": lambda a: a["source"]["key"] if a["source"] else None,
+        "Source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
         "Plan": lambda a: a["plan"]["label"] if a["plan"] else None,
-        "Reaches": lambda a: a["reach"],
+        "Users": lambda a: a["reach"],
         "From (UTC)": lambda a: moment(a["from"]),
         "Until": lambda a: moment(a["until"]),
         "By": lambda a: a["created_by"],
         "ID": lambda a: a["id"],
     }
-    show_list(given, dravo.assignments.list(application=given.application), columns, "There is no assignment yet.")
+    show_list(given, dravo.assignments.list(application=given.application), columns, "No assignments.")
 
 
 def whom(assignment: Any) -> str:
-    """Return for whom an assignment is, as people read it."""
-    if assignment["person"]:
-        return str(assignment["person"]["display_name"])
+    """Return for whom an assignment is, as users read it."""
+    if assignment["user"]:
+        return str(assignment["user"]["display_name"])
     if assignment["group"]:
         return f"{assignment['group']['name']}{' (gone)' if assignment['group']['gone'] else ''}"
     if assignment["pattern"]:
-        return f"groups like {assignment['pattern']}"
-    return f"whoever has {assignment['rule']}" if assignment["rule"] else "everybody"
+        return f"groups that match {assignment['pattern']}"
+    return f"users who match {assignment['rule']}" if assignment["rule"] else "everyone"
 
 
 def what(assignment: Any) -> str:
-    """Return what an assignment gives, as people read it."""
+    """Return what an assignment gives, as users read it."""
     if assignment["excludes"]:
-        return "kept out"
+        return "excluded"
     if assignment["role"]:
         return str(assignment["role"]["label"])
-    return "as the name says" if assignment["pattern"] else "let in"
+    return "from the group name" if assignment["pattern"] else "access without a role"
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    named = [given.person, given.group, given.everybody, given.rule, given.pattern]
+    named = [given.user, given.group, given.everyone, given.rule, given.pattern]
     if sum(bool(each) for each in named) != 1:
-        raise UsageError("Give one of --person, --group with its --source, --everybody, --rule, or --pattern with its --source.")
-    wish = {name: getattr(given, name) or None for name in ("person", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")}
-    wish |= {name: True for name in ("everybody", "excludes", "new_users_only", "future_users") if getattr(given, name)}
+        raise UsageError("Add one of --user, --group with --source, --everyone, --rule, or --pattern with --source.")
+    wish = {name: getattr(given, name) or None for name in ("user", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")}
+    wish |= {name: True for name in ("everyone", "excludes", "new_users_only", "future_users") if getattr(given, name)}
     if given.highest:
         wish["confirmed"] = given.highest
     if given.confirm:
@@ -117,13 +123,13 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
         return
-    reach = f"; that reaches {made['reach']} people now" if made["reach"] is not None else ""
+    reach = f"; it matches {made['reach']} users" if made["reach"] is not None else ""
     print(f"'{whom(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
 
 
 def _waiting(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {"User": lambda u: u["display_name"], "User name": lambda u: u["user_name"], "ID": lambda u: u["id"]}
-    show_list(given, dravo.assignments.waiting(given.id), columns, "No user waits for a confirmation.")
+    show_list(given, dravo.assignments.waiting(given.id), columns, "No user waits for confirmation.")
 
 
 def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -142,11 +148,11 @@ def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
         return
-    print(f"{found['reach']} people meet {found['rule']}.")
-    if found["people"]:
-        table({"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"]}, found["people"])
-    if found["reach"] > len(found["people"]):
-        print(f"and {found['reach'] - len(found['people'])} more")
+    print(f"{found['reach']} users match {found['rule']}.")
+    if found["users"]:
+        table({"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"]}, found["users"])
+    if found["reach"] > len(found["users"]):
+        print(f"and {found['reach'] - len(found['users'])} more")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -154,7 +160,7 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
         show_preview(given, dravo.assignments.preview_removal(given.id))
         return
     dravo.assignments.remove(given.id, given.confirm)
-    print("Taken away.")
+    print("Deleted.")
 
 
 def show_preview(given: argparse.Namespace, preview: Any) -> None:
@@ -163,25 +169,25 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
         show_json(preview)
         return
     counts = {what: f"{preview[what]:,}" for what in ("gained", "lost", "changed", "unchanged", "accounts")}
-    people = f"{counts['gained']} gain, {counts['lost']} lose, {counts['changed']} change role, {counts['unchanged']} stay as they are"
-    print(f"{people}; {counts['accounts']} accounts change. Nothing is done yet.")
+    users = f"{counts['gained']} gain access, {counts['lost']} lose access, {counts['changed']} change roles, {counts['unchanged']} unchanged"
+    print(f"{users}; {counts['accounts']} accounts change. Nothing has been changed yet.")
     for each in preview["seats"]:
         of = f"{each['plan']['label']} ({each['application']['label']})"
-        free = "as many as there are people" if each["free"] is None else f"{each['free']:,} free"
-        print(f"{each['asked']:,} need a seat of {of}: {free}" + (f", so {each['wait']:,} wait for one." if each["wait"] else "."))
+        free = "no limit" if each["free"] is None else f"{each['free']:,} free"
+        print(f"{each['asked']:,} need a seat in {of}: {free}" + (f", so {each['wait']:,} are put on the waiting list." if each["wait"] else "."))
     if preview["confirm"]:
-        print(f"{preview['confirm']} To do it, give --confirm '{preview['type_to_confirm']}'.")
-    if preview["people"]:
+        print(f"{preview['confirm']} Add --confirm '{preview['type_to_confirm']}' to apply it.")
+    if preview["users"]:
         where = {} if preview["application"] else {"Application": lambda p: p["application"]["label"]}
         table(
             {
-                "User": lambda p: p["person"]["display_name"],
+                "User": lambda p: p["user"]["display_name"],
                 **where,
                 "Before": lambda p: ", ".join(p["before"]),
                 "After": lambda p: ", ".join(p["after"]),
             },
-            preview["people"][:MOST_ROWS],
+            preview["users"][:MOST_ROWS],
         )
         more = preview["gained"] + preview["lost"] + preview["changed"] - MOST_ROWS
         if more > 0:
-            print(f"And {more:,} more; --json names up to 5,000.")
+            print(f"And {more:,} more. --json lists up to 5,000.")

@@ -13,36 +13,40 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "drift", "in what applications differ from what should be there")
-    find = command(verbs, "reconcile", _find, "compare an application with what should be there, now", ["dravo drift reconcile plant-records"])
-    find.add_argument("application")
-    listing = command(verbs, "list", _list, "list the differences that the last comparison found", ["dravo drift list plant-records --kind role"])
-    listing.add_argument("application")
-    kinds = ("missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members", "group unexpected")
+    verbs = noun(nouns, "drift", "drift: differences between an application and its desired state")
+    find = command(verbs, "reconcile", _find, "reconcile an application now", ["dravo drift reconcile plant-records"])
+    find.add_argument("application", help="key of the application")
+    listing = command(verbs, "list", _list, "list the differences found by the last reconciliation", ["dravo drift list plant-records --kind role"])
+    listing.add_argument("application", help="key of the application")
+    kinds = ("missing", "unexpected", "attributes", "role", "status", "group_missing", "group_name", "group_members", "group_unexpected")
     listing.add_argument("--kind", choices=kinds, help="only this kind of difference (default: all)")
-    listing.add_argument("--state", choices=("open", "repairing", "ignored"))
+    listing.add_argument("--status", choices=("open", "repairing", "ignored"), help="only differences with this status: open, repairing or ignored")
     list_options(listing)
-    repair = command(verbs, "repair", _repair, "bring accounts and groups that drifted to what is due", ["dravo drift repair plant-records --all"])
-    repair.add_argument("application")
-    repair.add_argument("ids", nargs="*")
-    repair.add_argument("--all", action="store_true", help="every open difference of an account or group of ours")
-    ignore = command(verbs, "ignore", _ignore, "leave differences as they are, and out of the list")
-    ignore.add_argument("application")
-    ignore.add_argument("ids", nargs="+")
-    ignore.add_argument("--no-longer", action="store_true", help="take that back")
-    link = command(verbs, "link", _link, "say whose account there an unexpected one is")
-    link.add_argument("application")
-    link.add_argument("id")
-    link.add_argument("person")
+    repair = command(verbs, "repair", _repair, "repair accounts and groups", ["dravo drift repair plant-records --all"])
+    repair.add_argument("application", help="key of the application")
+    repair.add_argument("ids", nargs="*", help="IDs of the differences, as in 'dravo drift list'")
+    repair.add_argument("--all", action="store_true", help="all open differences of accounts and groups that Dravo manages")
+    ignore = command(verbs, "ignore", _ignore, "ignore differences")
+    ignore.add_argument("application", help="key of the application")
+    ignore.add_argument("ids", nargs="+", help="IDs of the differences, as in 'dravo drift list'")
+    ignore.add_argument("--no-longer", action="store_true", help="stop ignoring differences")
+    link = command(verbs, "link", _link, "link an account without a user to a user")
+    link.add_argument("application", help="key of the application")
+    link.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
+    link.add_argument("user", help="ID, user name, email or external ID")
     user = command(
-        verbs, "create-user", _make_user, "make a person of an unexpected account", ["dravo drift create-user plant-records ID --role viewer"]
+        verbs,
+        "create-user",
+        _make_user,
+        "create a local user for an account without a user",
+        ["dravo drift create-user plant-records ID --role viewer"],
     )
-    user.add_argument("application")
-    user.add_argument("id")
-    user.add_argument("--role", metavar="KEY", help="what they get; without it, the role that the account has there")
-    user.add_argument("--confirm", metavar="NAME", help="the account's name, where they would get more than that role")
-    runs = command(verbs, "runs", _runs, "list an application's comparisons")
-    runs.add_argument("application")
+    user.add_argument("application", help="key of the application")
+    user.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
+    user.add_argument("--role", metavar="KEY", help="key of the role (default: the role of the account)")
+    user.add_argument("--confirm", metavar="NAME", help="name of the account; required if the user would get additional roles")
+    runs = command(verbs, "runs", _runs, "list the reconciliations of an application")
+    runs.add_argument("application", help="key of the application")
     list_options(runs)
 
 
@@ -53,54 +57,54 @@ def _find(given: argparse.Namespace, dravo: Dravo) -> int:
         run = dravo.applications.run(run["id"])
     if given.json:
         show_json(run)
-    elif run["state"] == "done":
+    elif run["status"] == "done":
         found = ", ".join(f"{number} {kind}" for kind, number in run["counts"].items() if number) or "no difference"
-        groups = f" and {run['groups']} of our groups" if run["groups"] else ""
-        print(f"{run['read']} accounts{groups} were read there: {found}.")
+        groups = f" and {run['groups']} provisioned groups" if run["groups"] else ""
+        print(f"{run['read']} accounts{groups} read: {found}.")
     else:
-        print(f"It ended {run['state']}: {run['message']} {run['hint'] or ''}".strip())
-    return 0 if run["state"] == "done" else FAILED
+        print(f"Reconciliation {run['status']}: {run['message']} {run['hint'] or ''}".strip())
+    return 0 if run["status"] == "done" else FAILED
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Kind": lambda d: d["kind"],
-        "Who or which": lambda d: d["name"],
-        "What differs": _what,
-        "State": lambda d: d["state"],
+        "User or group": lambda d: d["name"],
+        "Difference": _what,
+        "Status": lambda d: d["status"],
         "Since (UTC)": lambda d: moment(d["first_seen_at"]),
         "ID": lambda d: d["id"],
     }
-    found = dravo.applications.drift(given.application, kind=given.kind, state=given.state)
-    show_list(given, found, columns, "No difference is known; 'dravo drift reconcile' compares anew.")
+    found = dravo.applications.drift(given.application, kind=given.kind, status=given.status)
+    show_list(given, found, columns, "No drift. 'dravo drift reconcile' checks again.")
 
 
 def _what(line: Any) -> str:
     if line["kind"] == "missing":
-        return "our account is not there"
-    if line["kind"] == "group missing":
-        return "our group is not there"
-    if line["kind"] == "group unexpected":
+        return "account is missing"
+    if line["kind"] == "group_missing":
+        return "group is missing"
+    if line["kind"] == "group_unexpected":
         ours = line["changes"][0]["before"]
         return f"a group that Dravo did not create{f', with {ours}' if ours else ''}"
     if line["kind"] == "unexpected":
-        return f"an account of nobody here: {line['there'].get('userName', line['remote_id'])}"
-    if line["kind"] == "group members":
+        return f"account without a user: {line['there'].get('userName', line['remote_id'])}"
+    if line["kind"] == "group_members":
         change = line["changes"][0]
-        return "; ".join(f"{where}: {change[when]}" for where, when in (("there", "before"), ("missing there", "after")) if change[when])
-    return "; ".join(f"{each['attribute']}: {said(each['before'])} there, should be {said(each['after'])}" for each in line["changes"])
+        return "; ".join(f"{where}: {change[when]}" for where, when in (("there", "before"), ("missing members", "after")) if change[when])
+    return "; ".join(f"{each['attribute']}: {said(each['before'])}, desired {said(each['after'])}" for each in line["changes"])
 
 
 def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
     ids = list(given.ids)
     if given.all:
-        found = dravo.applications.drift(given.application, state="open")
-        ids = [each["id"] for each in found if each["kind"] not in ("unexpected", "group unexpected")]
+        found = dravo.applications.drift(given.application, status="open")
+        ids = [each["id"] for each in found if each["kind"] not in ("unexpected", "group_unexpected")]
     if not ids:
         print("There is nothing to repair.")
         return
     number = sum(dravo.applications.repair_drift(given.application, ids[start : start + 1_000]) for start in range(0, len(ids), 1_000))
-    print(f"{number} are being repaired; 'dravo task list --application {given.application}' shows how.")
+    print(f"{number} differences are being repaired. Watch them with 'dravo task list --application {given.application}'.")
 
 
 def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -109,22 +113,22 @@ def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _link(given: argparse.Namespace, dravo: Dravo) -> None:
-    dravo.applications.link_drift(given.application, given.id, given.person)
-    print("Linked; it is now brought to what is due for that person.")
+    dravo.applications.link_drift(given.application, given.id, given.user)
+    print("Linked. Dravo updates the account.")
 
 
 def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
-    person = dravo.people.get(dravo.applications.make_user(given.application, given.id, given.role, given.confirm))
-    print(f"{person['display_name']} is a person here now: {person['id']}.")
+    user = dravo.users.get(dravo.applications.make_user(given.application, given.id, given.role, given.confirm))
+    print(f"Created the local user {user['display_name']}: {user['id']}.")
 
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Asked (UTC)": lambda r: moment(r["requested_at"]),
+        "Requested (UTC)": lambda r: moment(r["requested_at"]),
         "By": lambda r: r["requested_by"],
-        "State": lambda r: r["state"],
+        "Status": lambda r: r["status"],
         "Read": lambda r: r["read"],
-        "Found": lambda r: ", ".join(f"{number} {kind}" for kind, number in r["counts"].items() if number) or "-",
-        "What was said": lambda r: r["message"],
+        "Differences": lambda r: ", ".join(f"{number} {kind}" for kind, number in r["counts"].items() if number) or "-",
+        "Message": lambda r: r["message"],
     }
-    show_list(given, dravo.applications.runs(given.application), columns, "It was never compared.")
+    show_list(given, dravo.applications.runs(given.application), columns, "No reconciliations yet.")

@@ -14,39 +14,37 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "group", "groups of sources, and local groups")
-    listing = command(verbs, "list", _list, "list groups by name", ["dravo group list seed", "dravo group list --source staff --gives-nothing"])
-    listing.add_argument("words", nargs="?", help="a part of the name, or an id")
-    listing.add_argument("--source", metavar="KEY", help="only this source's; 'local' for those of no source")
-    listing.add_argument("--gives-nothing", action="store_true", help="only groups that no assignment names")
+    listing = command(verbs, "list", _list, "list groups by name", ["dravo group list seed", "dravo group list --source staff --unmapped"])
+    listing.add_argument("words", nargs="?", help="a part of the name, or an ID")
+    listing.add_argument("--source", metavar="KEY", help="only groups of this source; 'local' for local groups")
+    listing.add_argument("--unmapped", action="store_true", help="only groups that no assignment names")
     list_options(listing)
-    show = command(
-        verbs, "show", _show, "show one group: what it gives, and the groups in and around it", ["dravo group show Herbarium --source staff"]
-    )
-    members = command(verbs, "members", _members, "list the people in a group", ["dravo group members Herbarium --source staff"])
+    show = command(verbs, "show", _show, "show one group with its roles and nested groups", ["dravo group show Herbarium --source staff"])
+    members = command(verbs, "members", _members, "list the users in a group", ["dravo group members Herbarium --source staff"])
     list_options(members)
-    add = command(verbs, "create", _add, "make a local group", ["dravo group create 'Spring planting'"])
-    add.add_argument("name")
-    rename = command(verbs, "rename", _rename, "give a local group another name", ["dravo group rename 'Spring planting' 'Spring and summer'"])
+    add = command(verbs, "create", _add, "create a local group", ["dravo group create 'Spring planting'"])
+    add.add_argument("name", help="name of the group")
+    rename = command(verbs, "rename", _rename, "rename a local group", ["dravo group rename 'Spring planting' 'Spring and summer'"])
     put = command(
-        verbs, "add-members", _put, "put people and groups into a local group",
+        verbs, "add-members", _put, "add users and groups to a local group",
         [
             "dravo group add-members 'Spring planting' philippa.marlow rosa.fenn@fernhollow.example --preview",
             "dravo group add-members 'Spring planting' - < names.txt",
         ],
     )  # fmt: skip
-    take = command(verbs, "remove-members", _take, "take people and groups out of a local group")
-    remove = command(verbs, "delete", _remove, "take a local group away")
+    take = command(verbs, "remove-members", _take, "remove users and groups from a local group")
+    remove = command(verbs, "delete", _remove, "delete a local group")
     for each in (show, members, rename, put, take, remove):
-        each.add_argument("group", help="its id or whole name")
+        each.add_argument("group", help="ID or complete name")
     for each in (show, members):
-        each.add_argument("--source", metavar="KEY", help="whose group it is, where several have one of that name")
-    rename.add_argument("name")
+        each.add_argument("--source", metavar="KEY", help="source of the group, if several groups have the same name")
+    rename.add_argument("name", help="name of the group")
     for each in (put, take):
-        each.add_argument("people", nargs="*", help="ids, user names, e-mails or external ids; - reads them from the input, one a line")
-        each.add_argument("--group", dest="groups", action="append", default=[], metavar="ID", help="a group, by id")
+        each.add_argument("users", nargs="*", help="IDs, user names, emails or external IDs; - reads them from standard input, one per line")
+        each.add_argument("--group", dest="groups", action="append", default=[], metavar="ID", help="ID of a group; repeat for several")
     for each in (put, take, remove):
-        each.add_argument("--preview", action="store_true", help="only show what it would do")
-        each.add_argument("--confirm", metavar="NAME", help="the group's name, where the change is grave")
+        each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+        each.add_argument("--confirm", metavar="NAME", help="name of the group; required if the change is serious")
 
 
 def _find(dravo: Dravo, name: str, source: str | None) -> str:
@@ -57,7 +55,7 @@ def _find(dravo: Dravo, name: str, source: str | None) -> str:
     ]  # fmt: skip
     if len(found) > 1:
         choices = ", ".join(f"{each['id']} (of {each['source']['key'] if each['source'] else 'nobody'})" for each in found)
-        raise UsageError(f"'{name}' is the name of {len(found)} groups. Give the id of one of them: {choices}.")
+        raise UsageError(f"{len(found)} groups have the name '{name}'. Use one of these IDs: {choices}.")
     return found[0]["id"] if found else name
 
 
@@ -66,7 +64,9 @@ def _local(given: argparse.Namespace, dravo: Dravo) -> str:
     locals_ = [each["key"] for each in dravo.sources.list() if each["connection_type"] == "local"]
     found = _find(dravo, given.group, locals_[0]) if locals_ else given.group
     if found == given.group and not any(each["id"] == found for each in dravo.groups.list(words=found)):
-        raise UsageError(f"There is no local group '{given.group}'. Sources' own groups are changed there; 'dravo group create' makes a local one.")
+        raise UsageError(
+            f"There is no local group '{given.group}'. Change groups of a source at the source, or create one with 'dravo group create'."
+        )
     return found
 
 
@@ -75,11 +75,11 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Group": lambda g: g["name"],
         "Source": lambda g: g["source"]["key"] if g["source"] else None,
         "Members": lambda g: g["members"],
-        "Gives": lambda g: g["assignments"],
-        "ID there": lambda g: g["external_id"],
+        "Roles": lambda g: g["assignments"],
+        "ID in the source": lambda g: g["external_id"],
         "ID": lambda g: g["id"],
     }
-    found = dravo.groups.list(words=given.words, source=given.source, mapped=False if given.gives_nothing else None)
+    found = dravo.groups.list(words=given.words, source=given.source, mapped=False if given.unmapped else None)
     show_list(given, found, columns, "No group matches.")
 
 
@@ -92,20 +92,20 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
         {
             "Name": group["name"],
             "Of": group["source"]["label"] if group["source"] else None,
-            "ID there": group["external_id"],
-            "Lists": f"{counted(group['members'], 'person', 'people')}, {counted(len(group['inner']), 'group', 'groups')}",
-            "In it": f"{counted(group['within'], 'person', 'people')}, by any nesting",
+            "ID in the source": group["external_id"],
+            "Lists": f"{counted(group['members'], 'user', 'users')}, {counted(len(group['inner']), 'group', 'groups')}",
+            "Users with nested groups": f"{counted(group['within'], 'user', 'users')}",
             "Changed": f"{moment(group['modified_at'])} UTC",
         }
     )
-    for title, groups in (("Groups in it", group["inner"]), ("Groups that it is in", group["around"])):
+    for title, groups in (("Nested groups", group["inner"]), ("Member of", group["around"])):
         if groups:
             print(f"\n{title}")
             table(
                 {"Group": lambda g: g["name"], "Source": lambda g: g["source"]["key"] if g["source"] else None, "ID": lambda g: g["id"]}, groups
             )  # fmt: skip
     gives = list(dravo.assignments.list(group=group["id"]))
-    print("\nWhat it gives" if gives else "\nIt gives nothing: no assignment names it.")
+    print("\nAssigned roles" if gives else "\nNo assigned roles.")
     if gives:
         table({"Application": lambda a: a["application"]["label"], "Role": what, "By": lambda a: a["created_by"]}, gives)
 
@@ -116,8 +116,8 @@ def counted(number: int, one: str, many: str) -> str:
 
 
 def _members(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {"Name": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "State": lambda p: p["state"], "ID": lambda p: p["id"]}
-    show_list(given, dravo.groups.members(_find(dravo, given.group, given.source)), columns, "It lists nobody itself.")
+    columns = {"Name": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "Status": lambda p: p["status"], "ID": lambda p: p["id"]}
+    show_list(given, dravo.groups.members(_find(dravo, given.group, given.source)), columns, "No members.")
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -125,13 +125,11 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(group)
         return
-    print(
-        f"There is a local group '{group['name']}' now: {group['id']}.\nPut people into it with: dravo group add-members '{group['name']}' PERSON ..."
-    )
+    print(f"Created the local group '{group['name']}': {group['id']}.\nAdd users with: dravo group add-members '{group['name']}' USER ...")
 
 
 def _rename(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"It is called '{dravo.groups.rename(_local(given, dravo), given.name)['name']}' now.")
+    print(f"Renamed to '{dravo.groups.rename(_local(given, dravo), given.name)['name']}'.")
 
 
 def _put(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -143,10 +141,10 @@ def _take(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _named(given: argparse.Namespace) -> list[str]:
-    people = [line.strip() for line in sys.stdin] if given.people == ["-"] else given.people
-    named = [each for each in people if each]
+    users = [line.strip() for line in sys.stdin] if given.users == ["-"] else given.users
+    named = [each for each in users if each]
     if not named and not given.groups:
-        raise UsageError("Nobody is named: give people, '-' to read them from the input, or --group.")
+        raise UsageError("No member given. Add users, '-' to read them from standard input, or --group.")
     return named
 
 
@@ -159,7 +157,7 @@ def _change(given: argparse.Namespace, dravo: Dravo, members: dict[str, list[str
     if given.json:
         show_json(group)
         return
-    print(f"'{group['name']}' lists {counted(group['members'], 'person', 'people')} now.")
+    print(f"'{group['name']}' lists {counted(group['members'], 'user', 'users')} now.")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -168,4 +166,4 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
         show_preview(given, dravo.groups.preview_removal(group_id))
         return
     dravo.groups.remove(group_id, given.confirm)
-    print("Taken away.")
+    print("Deleted.")

@@ -19,11 +19,11 @@ def add_commands(nouns: Any) -> None:
     ):
         verb = command(verbs, name, run, text, [f"dravo hold {name} plant-records --confirm 'Plant Records'"])
         verb.add_argument("application", metavar="KEY", help="the application")
-        verb.add_argument("--confirm", metavar="LABEL", required=True, help="the application's name")
+        verb.add_argument("--confirm", metavar="LABEL", required=True, help="label of the application; required")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.guard()
+    found = dravo.removal_limit()
     if given.json:
         show_json(found)
         return
@@ -34,13 +34,13 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"{application['label']} ({application['key']}): {item['number']} held since {moment(item['since'])} UTC.")
         print(item["message"])
         columns = {
-            "User": lambda p: p["person"]["display_name"],
-            "User name": lambda p: p["person"]["user_name"],
-            "Target state": lambda p: p["aim"],
+            "User": lambda p: p["user"]["display_name"],
+            "User name": lambda p: p["user"]["user_name"],
+            "Desired state": lambda p: p["aim"],
         }
-        table(columns, item["people"])
-        if item["number"] > len(item["people"]):
-            print(f"and {item['number'] - len(item['people'])} more; 'dravo task list --state held' lists all.\n")
+        table(columns, item["users"])
+        if item["number"] > len(item["users"]):
+            print(f"and {item['number'] - len(item['users'])} more; 'dravo task list --status held' lists all.\n")
 
 
 def _approve(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -15,7 +15,11 @@ def add_commands(nouns: Any) -> None:
     listing = command(verbs, "list", _list, "list license plans with their seats", ["dravo license-plan list ticket-desk"])
     add = command(verbs, "create", _add, "create a license plan", ["dravo license-plan create ticket-desk supervisor 'Supervisor desk' --seats 12"])
     change = command(
-        verbs, "change", _change, "change a plan; nobody loses a seat by it", ["dravo license-plan change ticket-desk supervisor --seats 14"]
+        verbs,
+        "change",
+        _change,
+        "change a license plan; current users keep their seats",
+        ["dravo license-plan change ticket-desk supervisor --seats 14"],
     )
     remove = command(verbs, "delete", _remove, "delete a license plan that was never assigned")
     seats = command(
@@ -23,16 +27,22 @@ def add_commands(nouns: Any) -> None:
         ["dravo license-plan seats ticket-desk", "dravo license-plan seats ticket-desk --plan supervisor --waiting"],
     )  # fmt: skip
     for each in (listing, add, change, remove, seats):
-        each.add_argument("application", help="its key")
+        each.add_argument("application", help="key")
     for each in (add, change, remove):
-        each.add_argument("plan", help="its key")
-    add.add_argument("label")
-    change.add_argument("--label")
+        each.add_argument("plan", help="key")
+    add.add_argument("label", help="label of the license plan")
+    change.add_argument("--label", help="new label")
     for each in (add, change):
-        each.add_argument("--seats", type=int, metavar="N", help="how many people can have it; without it, or 0, as many as there are")
-        each.add_argument("--rank", type=int, default=1 if each is add else None, metavar="N", help="of several plans the highest rank counts")
-    seats.add_argument("--plan", metavar="KEY")
-    seats.add_argument("--waiting", action="store_true", help="those who wait, in the order of the line")
+        each.add_argument("--seats", type=int, metavar="N", help="number of seats (default: no limit)")
+        each.add_argument(
+            "--rank",
+            type=int,
+            default=1 if each is add else None,
+            metavar="N",
+            help="rank; a user with several plans gets the one with the highest rank",
+        )
+    seats.add_argument("--plan", metavar="KEY", help="only this license plan")
+    seats.add_argument("--waiting", action="store_true", help="show the waiting list instead")
     list_options(seats)
 
 
@@ -44,7 +54,7 @@ _PLAN = {
     "Taken": lambda p: p["taken"],
     "Free": lambda p: p["free"],
     "Waiting": lambda p: p["waiting"],
-    "State": lambda p: p["state"],
+    "Status": lambda p: p["status"],
 }
 
 
@@ -54,7 +64,7 @@ def _show(given: argparse.Namespace, application: Any) -> None:
     elif application["plans"]:
         table(_PLAN, application["plans"])
     else:
-        print(f"{application['label']} has no plan: nobody needs a seat there.")
+        print(f"{application['label']} has no license plans.")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -76,10 +86,10 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _seats(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "User": lambda s: s["person"]["display_name"],
+        "User": lambda s: s["user"]["display_name"],
         "Plan": lambda s: s["plan"]["label"],
-        **({"In line": lambda s: s["place"], "Since (UTC)": lambda s: moment(s["requested_at"])} if given.waiting else {}),
+        **({"Position": lambda s: s["place"], "Since (UTC)": lambda s: moment(s["requested_at"])} if given.waiting else {}),
         **({} if given.waiting else {"Since (UTC)": lambda s: moment(s["since"])}),
     }
     found = dravo.applications.seats(given.application, given.plan, waiting=given.waiting or None)
-    show_list(given, found, columns, "Nobody waits." if given.waiting else "Nobody has a seat.")
+    show_list(given, found, columns, "No waiting users." if given.waiting else "No seats taken.")

@@ -41,12 +41,12 @@ def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
         prog="dravo",
         description="Provisions users and groups into applications, and explains who has which access.",
         epilog="Set the service address with --url or DRAVO_URL and the API token with DRAVO_TOKEN, or both with --connection or DRAVO_CONNECTION.\n"
-        "Exit codes: 0 done, 1 failed, 2 wrong usage or input, 3 not found, 4 not permitted, 5 no answer.",
+        "Exit codes: 0 done, 1 failed, 2 wrong usage or input, 3 not found, 4 not permitted, 5 no response.",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"dravo {__version__}")
-    parser.add_argument("--url", help="the service's address (default http://127.0.0.1:8420)")
-    parser.add_argument("--connection", metavar="FILE", help="a JSON file with url and api_token")
+    parser.add_argument("--url", help="URL of the service (default http://127.0.0.1:8420)")
+    parser.add_argument("--connection", metavar="FILE", help="JSON file with url and api_token")
     parser.set_defaults(run=None, shown=parser)
     nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
     server.add_commands(nouns)
@@ -74,7 +74,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
     try:
         sys.exit(output.run(given))
     except BrokenPipeError:
-        # Whoever reads has seen enough, as with `| head`.
+        # Anyone who reads has seen enough, as with `| head`.
         sys.stderr.close()
         sys.exit(0)
     except KeyboardInterrupt:

@@ -13,52 +13,52 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "mapping", "which groups, patterns and rules give which role in an application")
-    listing = command(verbs, "list", _list, "the mapping table: whom each row reaches, and what is amiss", ["dravo mapping list ticket-desk"])
-    listing.add_argument("application", metavar="KEY")
+    verbs = noun(nouns, "mapping", "role mapping: groups, patterns and rules that assign roles")
+    listing = command(verbs, "list", _list, "list the role mapping with the number of users and warnings", ["dravo mapping list ticket-desk"])
+    listing.add_argument("application", metavar="KEY", help="key of the application")
     list_options(listing)
     attempt = command(
-        verbs, "check-pattern", _try, "what a pattern makes of the groups of a source",
+        verbs, "check-pattern", _try, "show which groups of a source match a pattern",
         ["dravo mapping check-pattern ticket-desk --source staff '^ticketdesk-(.+)$'"],
     )  # fmt: skip
-    attempt.add_argument("application", metavar="KEY")
-    attempt.add_argument("pattern")
-    attempt.add_argument("--source", metavar="KEY", required=True)
+    attempt.add_argument("application", metavar="KEY", help="key of the application")
+    attempt.add_argument("pattern", help="pattern of group names (RE2) with one part in parentheses, such as ^ticketdesk-(.+)$")
+    attempt.add_argument("--source", metavar="KEY", required=True, help="key of the source")
     many = command(
-        verbs, "assign", _many, "map many groups at once; only looked at, unless --apply is given",
-        ["dravo mapping assign plant-records rows.csv", "dravo mapping assign plant-records rows.csv --apply"],
+        verbs, "assign", _many, "map several groups from a file",
+        ["dravo mapping assign plant-records rows.csv --preview", "dravo mapping assign plant-records rows.csv"],
     )  # fmt: skip
-    many.add_argument("application", metavar="KEY")
-    many.add_argument("file", help="lines of: source, group, role; - for standard input")
-    many.add_argument("--apply", action="store_true", help="do it; nothing is done as long as a line is wrong")
+    many.add_argument("application", metavar="KEY", help="key of the application")
+    many.add_argument("file", help="CSV file with source, group and role in each line; - for standard input")
+    many.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
-    rules = noun(nouns, "policy", "how an application decides about access")
-    show = command(rules, "show", _show, "show how an application decides")
-    show.add_argument("application", metavar="KEY")
+    rules = noun(nouns, "policy", "access policies of applications")
+    show = command(rules, "show", _show, "show the access policy of an application")
+    show.add_argument("application", metavar="KEY", help="key of the application")
     change = command(
-        rules, "set", _set, "change how an application decides",
-        ["dravo policy set plant-records --eligibility everybody --fallback 'default role' --default-role viewer --preview"],
+        rules, "set", _set, "change the access policy of an application",
+        ["dravo policy set plant-records --eligibility everyone --fallback fallback_role --fallback-role viewer --preview"],
     )  # fmt: skip
-    change.add_argument("application", metavar="KEY")
-    change.add_argument("--eligibility", choices=("assigned", "everybody"), help="who may come in")
-    change.add_argument("--fallback", choices=("no access", "default role", "keep"), help="what people get to whom nothing gives a role")
-    change.add_argument("--default-role", metavar="ROLE")
-    change.add_argument("--several", choices=("all", "highest"), help="which of several roles count")
-    change.add_argument("--first", choices=("both", "direct", "rules"), help="which assignments are heard where both give a role")
-    change.add_argument("--preview", action="store_true", help="only show what it would do")
-    change.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
+    change.add_argument("application", metavar="KEY", help="key of the application")
+    change.add_argument("--eligibility", choices=("assigned", "everyone"), help="eligible users: assigned or everyone")
+    change.add_argument("--fallback", choices=("no_access", "fallback_role", "retain"), help="what users without an assignment get")
+    change.add_argument("--fallback-role", metavar="ROLE", help="key of the role of users without an assignment; required for fallback_role")
+    change.add_argument("--several", choices=("all", "highest"), help="whether users with several roles keep all or the highest")
+    change.add_argument("--first", choices=("both", "direct", "rules"), help="precedence: both, direct or rules")
+    change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    change.add_argument("--confirm", metavar="LABEL", help="label of the application; required if the change is serious")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "For": whom,
-        "Id at the source": lambda a: (a["group"]["external_id"] or a["group"]["id"]) if a["group"] else None,
-        "Of source": lambda a: a["source"]["key"] if a["source"] else None,
+        "ID in the source": lambda a: (a["group"]["external_id"] or a["group"]["id"]) if a["group"] else None,
+        "Source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
-        "Reaches": lambda a: a["reach"],
-        "What is amiss": lambda a: " ".join(f"{note['what']} {note['hint']}".strip() for note in a["notes"]),
+        "Users": lambda a: a["reach"],
+        "Warning": lambda a: " ".join(f"{note['what']} {note['hint']}".strip() for note in a["notes"]),
     }
-    show_list(given, dravo.applications.mapping(given.application), columns, "Nothing is mapped yet.")
+    show_list(given, dravo.applications.mapping(given.application), columns, "No role mapping.")
 
 
 def _try(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -66,7 +66,7 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
         return
-    print(f"It reaches {found['reach']} people by {sum(each['outcome'] == 'gives' for each in found['groups'])} groups.")
+    print(f"The pattern matches {found['reach']} users in {sum(each['outcome'] == 'gives' for each in found['groups'])} groups.")
     if found["groups"]:
         columns = {
             "Group": lambda g: g["group"]["name"],
@@ -81,7 +81,7 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _many(given: argparse.Namespace, dravo: Dravo) -> int:
-    found = dravo.applications.map_many(given.application, read_text(given.file), apply=given.apply)
+    found = dravo.applications.map_many(given.application, read_text(given.file), apply=not given.preview)
     if given.json:
         show_json(found)
         return 0
@@ -90,15 +90,15 @@ def _many(given: argparse.Namespace, dravo: Dravo) -> int:
         "Source": lambda b: b["source"],
         "Group": lambda b: b["group"],
         "Role": lambda b: b["role"],
-        "State": lambda b: b["state"],
-        "What is wrong": lambda b: b["message"],
+        "Status": lambda b: b["status"],
+        "Error": lambda b: b["message"],
     }
     table(columns, found["lines"])
-    if given.apply:
+    if not given.preview:
         print(f"{found['done']} groups were mapped.")
     elif found["preview"]:
         show_preview(given, found["preview"])
-    return FAILED if any(line["state"] == "wrong" for line in found["lines"]) else 0
+    return FAILED if any(line["status"] == "invalid" for line in found["lines"]) else 0
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -106,7 +106,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    wanted = {name: getattr(given, name) for name in ("eligibility", "fallback", "default_role", "several", "first")}
+    wanted = {name: getattr(given, name) for name in ("eligibility", "fallback", "fallback_role", "several", "first")}
     if given.preview:
         show_preview(given, dravo.applications.preview_policy(given.application, **wanted))
     else:
@@ -118,14 +118,14 @@ def _print(given: argparse.Namespace, application: Any) -> None:
     if given.json:
         show_json(policy)
         return
-    nothing = f"the default role, {policy['default_role']}" if policy["fallback"] == "default role" else policy["fallback"]
-    heard = {"both": "direct assignments and rules", "direct": "direct assignments first", "rules": "groups and rules first"}
+    nothing = f"the fallback role, {policy['fallback_role']}" if policy["fallback"] == "fallback_role" else policy["fallback"]
+    heard = {"both": "equal", "direct": "direct assignments first", "rules": "groups and rules first"}
     facts(
         {
             "Application": f"{application['label']} ({application['key']})",
-            "Open to": "everybody" if policy["eligibility"] == "everybody" else "the assigned only",
-            "If nothing gives a role": nothing,
-            "Of several roles": "all count" if policy["several"] == "all" else "the highest counts",
+            "Eligible users": "everyone" if policy["eligibility"] == "everyone" else "assigned users only",
+            "Without an assignment": nothing,
+            "Multiple roles": "keep all" if policy["several"] == "all" else "keep the highest",
             "Heard": heard[policy["first"]],
         }
     )

@@ -11,51 +11,56 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "operator", "who may run Dravo")
+    verbs = noun(nouns, "operator", "operators of Dravo")
     list_options(command(verbs, "list", _list, "list operators"))
     add = command(
         verbs,
         "create",
         _add,
-        "add an operator; the password is made and shown this once",
+        "create an operator; prints a generated password once",
         ["dravo operator create honor.blackthorn --kind administrator"],
     )
-    add.add_argument("name")
+    add.add_argument("name", help="sign-in name, or name of the setting")
     kinds = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
-    add.add_argument("--kind", choices=kinds, default="administrator")
-    add.add_argument("--application", action="append", default=[], metavar="KEY", help="of an application owner; may be given several times")
-    add.add_argument("--masked", action="store_true", help="for help desk and auditors: people's attributes are not for them")
-    reset = command(verbs, "reset-second-factor", _reset, "turn an operator's second factor off, who lost both app and recovery codes")
-    reset.add_argument("id")
-    fresh = command(verbs, "reset-password", _new_password, "give an operator a new password, shown this once")
-    fresh.add_argument("id")
-    command(verbs, "links", _links, "show by which sources you come in as an operator; links are made in the console")
-    disable = command(verbs, "disable", _disable, "shut an operator out")
-    disable.add_argument("id")
+    add.add_argument(
+        "--kind",
+        choices=kinds,
+        default="administrator",
+        help="kind of operator: super_administrator, administrator, help_desk, auditor or application_owner",
+    )
+    add.add_argument("--application", action="append", default=[], metavar="KEY", help="application of an application owner; repeat for several")
+    add.add_argument("--masked", action="store_true", help="mask user attributes; for help_desk and auditor")
+    reset = command(verbs, "reset-second-factor", _reset, "reset the second factor of an operator who lost the app and the recovery codes")
+    reset.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
+    fresh = command(verbs, "reset-password", _new_password, "reset the password of an operator; prints the new password once")
+    fresh.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
+    command(verbs, "links", _links, "show your sign-in options; change them in the console")
+    disable = command(verbs, "disable", _disable, "disable an operator")
+    disable.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
 
-    tokens = noun(nouns, "token", "your API tokens, for programs")
+    tokens = noun(nouns, "token", "API tokens")
     listing = command(tokens, "list", _tokens, "list your tokens, or those of all operators")
-    listing.add_argument("--all", action="store_true", help="those of all operators; for super administrators")
+    listing.add_argument("--all", action="store_true", help="list the tokens of all operators; for super administrators")
     list_options(listing)
-    new = command(tokens, "create", _new, "make a token, shown this once", ["dravo token create --label 'Nightly report'"])
-    new.add_argument("--label", required=True, help="what the token is for")
-    new.add_argument("--scope", choices=("read", "write"), default="read", help="what the token may do (default read)")
-    new.add_argument("--expires", metavar="INSTANT", help="when the token ends, such as 2031-12-31T00:00:00Z (default: no end)")
+    new = command(tokens, "create", _new, "create a token; prints it once", ["dravo token create --label 'Nightly report'"])
+    new.add_argument("--label", required=True, help="purpose of the token")
+    new.add_argument("--scope", choices=("read", "write"), default="read", help="read, or read and write (default read)")
+    new.add_argument("--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)")
     new.add_argument(
         "--permission",
         dest="permissions",
         action="append",
         metavar="NAME",
-        help="limit the token to a permission, such as people.read; repeat for several (default: all that you have)",
+        help="limit the token to a permission, such as users.read; repeat for several (default: all of yours)",
     )
-    revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens, or as a super administrator anybody's")
-    revoke.add_argument("id", help="as `dravo token list` shows it")
+    revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens; super administrators can revoke all tokens")
+    revoke.add_argument("id", help="ID of the token, as in 'dravo token list'")
 
-    settings = noun(nouns, "setting", "what is set for the whole house")
-    command(settings, "list", _settings, "list the settings with their values")
-    change = command(settings, "set", _set, "give a setting another value", ["dravo setting set trace_days 30"])
-    change.add_argument("name")
-    change.add_argument("value")
+    settings = noun(nouns, "setting", "organization settings")
+    command(settings, "list", _settings, "list settings with their values")
+    change = command(settings, "set", _set, "change a setting", ["dravo setting set trace_days 30"])
+    change.add_argument("name", help="sign-in name, or name of the setting")
+    change.add_argument("value", help="new value; yes or no for a boolean")
 
 
 def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -63,7 +68,13 @@ def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_settings(given, dravo.change_setting(given.name, int(given.value) if given.value.isdigit() else given.value))
+    kind = next((each["kind"] for each in dravo.settings() if each["name"] == given.name), "text")
+    value: bool | int | str = given.value
+    if kind == "boolean":
+        value = {"yes": True, "true": True, "no": False, "false": False}.get(given.value.lower(), given.value)
+    elif kind == "number" and given.value.isdigit():
+        value = int(given.value)
+    _show_settings(given, dravo.change_setting(given.name, value))
 
 
 def _show_settings(given: argparse.Namespace, found: Any) -> None:
@@ -71,11 +82,13 @@ def _show_settings(given: argparse.Namespace, found: Any) -> None:
         show_json(found)
         return
     columns = {
+        "Group": lambda s: s["group"],
         "Name": lambda s: s["name"],
-        "Value": lambda s: s["value"],
+        "Value": lambda s: ("yes" if s["value"] else "no") if s["kind"] == "boolean" else s["value"],
+        "Unit": lambda s: s["unit"] or None,
         "Meaning": lambda s: s["label"],
-        "From": lambda s: s["least"] if s["kind"] == "number" else None,
-        "To": lambda s: s["most"] if s["kind"] == "number" else None,
+        "Minimum": lambda s: s["least"] if s["kind"] == "number" else None,
+        "Maximum": lambda s: s["most"] if s["kind"] == "number" else None,
     }
     table(columns, found)
 
@@ -84,13 +97,13 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda o: o["name"],
         "Kind": lambda o: o["kind"] + (", masked" if o["masked"] else ""),
-        "Of": lambda o: ", ".join(o["applications"]),
-        "Signs in by": lambda o: "a source alone" if o["only_by_source"] else "password, second factor" if o["second_factor"] else "password",
+        "Applications": lambda o: ", ".join(o["applications"]),
+        "Sign-in": lambda o: "source sign-in only" if o["only_by_source"] else "password, second factor" if o["second_factor"] else "password",
         "Since (UTC)": lambda o: moment(o["created_at"]),
         "Disabled": lambda o: moment(o["disabled_at"]),
         "ID": lambda o: o["id"],
     }
-    show_list(given, dravo.operators.list(), columns, "There is no operator.")
+    show_list(given, dravo.operators.list(), columns, "No operators.")
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -98,11 +111,11 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"Added {made['name']} as {made['kind']}. Password, shown this once: {made['password']}")
+        print(f"Created {made['name']} ({made['kind']}). Password (shown only once): {made['password']}")
 
 
 def _reset(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"{dravo.operators.reset_second_factor(given.id)['name']} signs in by the password alone again.")
+    print(f"{dravo.operators.reset_second_factor(given.id)['name']} can now sign in with the password only.")
 
 
 def _links(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -112,17 +125,19 @@ def _links(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     if not found["items"]:
         offered = ", ".join(each["label"] for each in found["offered"])
-        print(
-            f"You come in by your password. {f'You can link yourself, in the console, to: {offered}.' if offered else 'No source lets operators in.'}"
-        )
+        print(f"You sign in with your password. {f'In the console you can link to: {offered}.' if offered else 'No source signs in operators.'}")
         return
-    print("By a source alone; your password does not count." if found["only_by_source"] else "By your password, and by a source:")
+    print(
+        "You sign in through a source only. Your password is disabled."
+        if found["only_by_source"]
+        else "You sign in with your password or through a source:"
+    )
     columns = {
         "Source": lambda n: n["source"]["label"],
-        "Knows you as": lambda n: n["subject"],
+        "Identifies you as": lambda n: n["subject"],
         "Linked (UTC)": lambda n: moment(n["made_at"]),
-        "Let you in (UTC)": lambda n: moment(n["last_used_at"]),
-        "In force for": lambda n: n["state"],
+        "Last sign-in (UTC)": lambda n: moment(n["last_used_at"]),
+        "Status": lambda n: n["status"],
     }
     table(columns, found["items"])
 
@@ -132,11 +147,11 @@ def _new_password(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"New password of {made['name']}, shown this once: {made['password']}")
+        print(f"New password of {made['name']} (shown only once): {made['password']}")
 
 
 def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"{dravo.operators.disable(given.id)['name']} is shut out.")
+    print(f"{dravo.operators.disable(given.id)['name']} is disabled.")
 
 
 def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -145,13 +160,13 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
         **({"Operator": lambda k: k["operator"]["name"]} if given.all else {}),
         "Label": lambda k: k["label"],
         "Scope": lambda k: k["scope"],
-        "Limited to": lambda k: ", ".join(k["permissions"] or ()),
-        "Begins with": lambda k: f"dravo_api_{k['prefix']}_",
+        "Permissions": lambda k: ", ".join(k["permissions"] or ()),
+        "Prefix": lambda k: f"dravo_api_{k['prefix']}_",
         "Last used (UTC)": lambda k: moment(k["last_used_at"]),
         "Expires": lambda k: moment(k["expires_at"]),
         "Revoked": lambda k: moment(k["revoked_at"]),
     }
-    show_list(given, dravo.tokens.list(of_all=given.all), columns, "There is no token." if given.all else "You have no token.")
+    show_list(given, dravo.tokens.list(of_all=given.all), columns, "No tokens." if given.all else "You have no tokens.")
 
 
 def _new(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -159,7 +174,7 @@ def _new(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"The token, shown this once:\n\n{made['token']}\n")
+        print(f"Token (shown only once):\n\n{made['token']}\n")
 
 
 def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -34,7 +34,7 @@ def command(parent: Any, name: str, run: Command, help_text: str, examples: Sequ
         name, help=help_text, description=help_text[:1].upper() + help_text[1:] + ".", epilog=epilog,
         formatter_class=argparse.RawDescriptionHelpFormatter, **settings,
     )  # fmt: skip
-    parser.add_argument("--json", action="store_true", help="print JSON, for programs")
+    parser.add_argument("--json", action="store_true", help="print JSON")
     parser.set_defaults(run=run)
     return parser
 
@@ -48,7 +48,7 @@ def noun(subparsers: Any, name: str, help_text: str) -> Any:
 
 def list_options(parser: argparse.ArgumentParser) -> None:
     """Add the options that every list has."""
-    parser.add_argument("--most", type=int, default=MOST_ROWS, metavar="N", help=f"rows to print at the most (default {MOST_ROWS}; 0: all)")
+    parser.add_argument("--limit", type=int, default=MOST_ROWS, metavar="N", help=f"maximum number of rows (default {MOST_ROWS}; 0: all)")
 
 
 def connect(given: argparse.Namespace) -> Dravo:
@@ -61,9 +61,9 @@ def connect(given: argparse.Namespace) -> Dravo:
             content = json.loads(Path(file).read_text())
             url, token = given.url or content["url"], content["api_token"]
         except (OSError, ValueError, KeyError, TypeError):
-            raise UsageError(f"'{file}' is not a file with 'url' and 'api_token'; 'dravo demo --ready-file FILE' writes one.") from None
+            raise UsageError(f"'{file}' is not a file with 'url' and 'api_token'. 'dravo demo --ready-file FILE' writes one.") from None
     if not token:
-        raise UsageError("No API token: set DRAVO_TOKEN, or give a file with --connection. Make a token in the console, under Settings.")
+        raise UsageError("The API token is missing. Set DRAVO_TOKEN, or use --connection FILE. Create a token in the console, under Settings.")
     return Dravo(url or "http://127.0.0.1:8420", token)
 
 
@@ -81,7 +81,7 @@ def run(given: argparse.Namespace) -> int:
 
 def _show_progress(done: int, total: int) -> None:
     end = "\n" if done >= total else ""
-    print(f"\r{done:,} of {total:,} people looked at", end=end, file=sys.stderr, flush=True)
+    print(f"\r{done:,} of {total:,} users processed", end=end, file=sys.stderr, flush=True)
 
 
 def show_json(value: Any) -> None:
@@ -96,7 +96,7 @@ def show_list(given: argparse.Namespace, pages: Pages[Any], columns: dict[str, C
         columns: for each heading what stands below it.
         nothing: what to say if there is nothing.
     """
-    items = list(pages if given.most == 0 else islice(pages, given.most))
+    items = list(pages if given.limit == 0 else islice(pages, given.limit))
     if given.json:
         show_json(items)
         return
@@ -104,10 +104,10 @@ def show_list(given: argparse.Namespace, pages: Pages[Any], columns: dict[str, C
         print(nothing)
         return
     table(columns, items)
-    if given.most and len(items) == given.most:
+    if given.limit and len(items) == given.limit:
         total = pages.total()
         if total > len(items):
-            print(f"{len(items)} of {total}; --most 0 prints all.", file=sys.stderr)
+            print(f"{len(items)} of {total}. --limit 0 prints all.", file=sys.stderr)
 
 
 def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> None:
@@ -121,7 +121,7 @@ def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> 
 
 
 def said(value: Any) -> str:
-    """Return an attribute's value as people say it: of elements their value, of parts their values."""
+    """Return an attribute's value as users say it: of elements their value, of parts their values."""
     if value is None or value == []:
         return "nothing"
     if isinstance(value, list):
@@ -149,7 +149,7 @@ def screen() -> Console:
 
 
 def moment(text: str | None, *, seconds: bool = False) -> str:
-    """Return an instant as people read it."""
+    """Return an instant as users read it."""
     return f"{text[:10]} {text[11 : 19 if seconds else 16]}" if text else "-"
 
 
@@ -204,4 +204,4 @@ def write_pieces(file: str, pieces: Iterable[bytes]) -> None:
             size = sum(written.write(piece) for piece in pieces)
     except OSError as wrong:
         raise UsageError(f"'{file}' cannot be written: {wrong}.") from None
-    print(f"{size:,} bytes were written to {file}.")
+    print(f"Wrote {size:,} bytes to {file}.")

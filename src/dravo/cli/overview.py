@@ -1,4 +1,4 @@
-"""`dravo overview` and `dravo flow`: how much there is, what needs a person, and by which ways people come to what they have."""
+"""`dravo overview` and `dravo flow`: how much there is, what needs a user, and by which ways users come to what they have."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    command(nouns, "overview", _overview, "how much there is at each stage, and how much needs a person", ["dravo overview"])
-    command(nouns, "flow", _flow, "people from sources through groups and roles into applications, the largest ways", ["dravo flow"])
+    command(nouns, "overview", _overview, "show the numbers of each stage, and what needs attention", ["dravo overview"])
+    command(nouns, "flow", _flow, "show how users get access: sources, groups, roles, applications", ["dravo flow"])
 
 
 def _overview(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -22,11 +22,11 @@ def _overview(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     columns = {
         "Stage": lambda s: s["name"],
-        "There are": lambda s: f"{s['count']:,}",
-        "Need a person": lambda s: f"{s['needs']:,}" if s["needs"] else None,
+        "Number": lambda s: f"{s['count']:,}",
+        "Needs attention": lambda s: f"{s['needs']:,}" if s["needs"] else None,
     }
     table(columns, found["stages"])
-    print(f"{found['active_people']:,} people are active; {found['being_worked_out']:,} are being worked out anew.")
+    print(f"{found['active_users']:,} active users; {found['being_worked_out']:,} are being recalculated.")
 
 
 def _flow(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -35,7 +35,7 @@ def _flow(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     if found["at"] is None:
-        print("It was not counted yet; the worker does so within seconds.")
+        print("Not counted yet. Try again in a few seconds.")
         return
     nodes = {node["id"]: node for node in found["nodes"]}
     table(
@@ -43,8 +43,8 @@ def _flow(given: argparse.Namespace, dravo: Dravo) -> None:
             "From": lambda b: nodes[b["from_id"]]["label"],
             "": lambda b: nodes[b["to_id"]]["stage"],
             "To": lambda b: nodes[b["to_id"]]["label"],
-            "Users": lambda b: f"{b['people']:,}",
+            "Users": lambda b: f"{b['users']:,}",
         },
-        sorted(found["bands"], key=lambda b: [("group", "role", "application").index(nodes[b["to_id"]]["stage"]), -b["people"]]),
+        sorted(found["bands"], key=lambda b: [("group", "role", "application").index(nodes[b["to_id"]]["stage"]), -b["users"]]),
     )
-    print(f"As of {moment(found['at'])} UTC; each role that somebody has is counted once.")
+    print(f"As of {moment(found['at'])} UTC. Each role of a user is counted once.")

@@ -9,7 +9,7 @@ from dravo.cli.assignment import show_preview
 from dravo.cli.output import UsageError, command, list_options, moment, noun, show_json, show_list, table, write_pieces
 from dravo.client import Dravo
 
-CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"
+CONFIRMED, TAKEN_AWAY = "confirmed", "removed"
 AT_ONCE = 500
 
 
@@ -18,46 +18,48 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "review", "access reviews: who still needs what they have")
     list_options(command(verbs, "list", _list, "list reviews, newest first"))
     begin = command(
-        verbs, "create", _begin, "begin a review of a part of the matrix, as it is now",
+        verbs, "create", _begin, "create an access review",
         [
             "dravo review create 'Spring review' --until 2031-04-02 --application plant-records",
-            "dravo review create 'Highest roles' --until 2031-04-02 --only 'highest role'",
+            "dravo review create 'Highest roles' --until 2031-04-02 --only highest_role",
         ],
     )  # fmt: skip
-    begin.add_argument("label")
-    begin.add_argument("--until", metavar="DAY", required=True, help="the last day on which is decided")
-    begin.add_argument("--application", metavar="KEY")
-    begin.add_argument("--role", metavar="KEY")
-    begin.add_argument("--only", choices=("direct only", "highest role"))
-    begin.add_argument("--words", help="only people with these words in name, user name or e-mail")
-    begin.add_argument("--note")
-    show = command(verbs, "show", _show, "show how far a review is, for each application")
+    begin.add_argument("label", help="label of the review")
+    begin.add_argument("--until", metavar="DAY", required=True, help="due date, such as 2031-04-02")
+    begin.add_argument("--application", metavar="KEY", help="key of the application")
+    begin.add_argument("--role", metavar="KEY", help="only this role, by key")
+    begin.add_argument("--only", choices=("direct_only", "highest_role"), help="limit the review: direct_only or highest_role (default: all access)")
+    begin.add_argument("--words", help="only users with these words in name, user name or email")
+    begin.add_argument("--note", help="note, kept in the history")
+    show = command(verbs, "show", _show, "show the progress of a review by application")
     rows = command(verbs, "rows", _rows, "list the rows of a review", ["dravo review rows ID --application plant-records --decision open"])
     confirm = command(verbs, "confirm", _confirm, "confirm rows of one application", ["dravo review confirm ID plant-records ROW ROW"])
-    take = command(verbs, "revoke", _take_away, "take away what rows of one application say", ["dravo review revoke ID plant-records ROW --preview"])
-    end = command(verbs, "close", _end, "end a review before its last day")
+    take = command(
+        verbs, "revoke", _take_away, "remove the access in rows of one application", ["dravo review revoke ID plant-records ROW --preview"]
+    )
+    end = command(verbs, "close", _end, "end a review before its due date")
     export = command(verbs, "export", _export, "write a review with all its rows to a file", ["dravo review export ID spring.csv"])
     for each in (show, rows, confirm, take, end, export):
-        each.add_argument("review", help="its id")
-    rows.add_argument("words", nargs="?", help="a part of the person's name")
-    rows.add_argument("--application", metavar="KEY")
-    rows.add_argument("--decision", choices=("open", CONFIRMED, TAKEN_AWAY))
+        each.add_argument("review", help="ID of the review")
+    rows.add_argument("words", nargs="?", help="a part of the user's name")
+    rows.add_argument("--application", metavar="KEY", help="key of the application")
+    rows.add_argument("--decision", choices=("open", CONFIRMED, TAKEN_AWAY), help="only rows with this decision: open, confirmed or removed")
     list_options(rows)
     for each in (confirm, take):
-        each.add_argument("application", help="its key")
-        each.add_argument("rows", nargs="*", help="ids of rows")
-        each.add_argument("--note")
-    confirm.add_argument("--all", action="store_true", help="every row of the application that is open")
-    take.add_argument("--preview", action="store_true", help="only show what it would do")
-    take.add_argument("--confirm", metavar="LABEL", help="the application's name, where the change is grave")
-    export.add_argument("file", help="where to; .json makes JSON, else CSV; - prints it")
+        each.add_argument("application", help="key of the application")
+        each.add_argument("rows", nargs="*", help="IDs of rows")
+        each.add_argument("--note", help="note, kept in the history")
+    confirm.add_argument("--all", action="store_true", help="all open rows of the application")
+    take.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    take.add_argument("--confirm", metavar="LABEL", help="label of the application; required if the change is serious")
+    export.add_argument("file", help="file to write, .csv or .json; - prints CSV")
 
 
 _COUNTS = {
     "Rows": lambda r: r["rows"],
     "Open": lambda r: r["open"],
     "Confirmed": lambda r: r["confirmed"],
-    "Taken away": lambda r: r["taken_away"],
+    "Removed": lambda r: r["taken_away"],
 }
 _REVIEW = {
     "Review": lambda r: r["label"],
@@ -70,7 +72,7 @@ _PART = {"Application": lambda a: a["application"]["label"], "Key": lambda a: a[
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
-    show_list(given, dravo.reviews.list(), _REVIEW, "There was no review yet.")
+    show_list(given, dravo.reviews.list(), _REVIEW, "No reviews.")
 
 
 def _begin(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -94,16 +96,16 @@ def _shown(given: argparse.Namespace, review: Any) -> None:
 def _rows(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Application": lambda r: r["application"]["label"],
-        "User": lambda r: r["person"]["display_name"],
+        "User": lambda r: r["user"]["display_name"],
         "Role": lambda r: r["role"]["label"],
         "Since (UTC)": lambda r: moment(r["since"]),
-        "Because of": lambda r: "; ".join(r["reasons"]),
+        "Reason": lambda r: "; ".join(r["reasons"]),
         "Decision": lambda r: f"{r['decision']} by {r['decided_by']}" if r["decision"] else None,
-        "What came of it": lambda r: r["outcome"],
+        "Result": lambda r: r["outcome"],
         "Row": lambda r: r["id"],
     }
     found = dravo.reviews.rows(given.review, application=given.application, decision=given.decision, words=given.words)
-    show_list(given, found, columns, "No row fits.")
+    show_list(given, found, columns, "No matching rows.")
 
 
 def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -111,7 +113,7 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.all:
         rows = [each["id"] for each in dravo.reviews.rows(given.review, application=given.application, decision="open")]
     if not rows:
-        raise UsageError("No row is named: give ids of rows, or --all.")
+        raise UsageError("No row given. Add IDs of rows, or --all.")
     review = dravo.reviews.get(given.review)
     for start in range(0, len(rows), AT_ONCE):
         review = dravo.reviews.decide(given.review, given.application, rows[start : start + AT_ONCE], CONFIRMED, note=given.note)
@@ -120,7 +122,7 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _take_away(given: argparse.Namespace, dravo: Dravo) -> None:
     if not given.rows:
-        raise UsageError("No row is named: give ids of rows.")
+        raise UsageError("No row given. Add IDs of rows.")
     if given.preview:
         show_preview(given, dravo.reviews.preview(given.review, given.application, given.rows))
         return

@@ -19,12 +19,12 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     init = nouns.add_parser(
         "init",
-        help="set up a data folder with its first operator",
-        description="Set up a data folder with a super administrator.",
+        help="create a data folder with the first operator",
+        description="Create a data folder with a super administrator.",
     )
     _data(init)
-    init.add_argument("--operator", required=True, metavar="NAME", help="the name to sign in with")
-    init.add_argument("--ask-password", action="store_true", help="ask for the password instead of making one")
+    init.add_argument("--operator", required=True, metavar="NAME", help="sign-in name of the super administrator")
+    init.add_argument("--ask-password", action="store_true", help="ask for the password instead of generating one")
     init.set_defaults(run_here=_init)
 
     serving = nouns.add_parser("serve", help="run the service", description="Run the service: a web and a worker process on one data folder.")
@@ -34,24 +34,24 @@ def add_commands(nouns: Any) -> None:
     serving.add_argument(
         "--public-url",
         metavar="URL",
-        help="the address by which others reach the service, such as https://HOST; every address handed out follows from it",
+        help="public URL of the service, such as https://HOST; used in all links (default: the listening address)",
     )
     serving.add_argument(
-        "--proxy", metavar="ADDRESS", help="the address of the proxy in front, such as 127.0.0.1: where it says callers are (X-Forwarded-For) counts"
+        "--proxy", metavar="ADDRESS", help="IP address of the proxy, such as 127.0.0.1; Dravo trusts its X-Forwarded-For header (default: none)"
     )
     serving.add_argument(
-        "--allow-loopback", action="store_true", help="also call applications, directories and mail servers on this machine (default: no)"
+        "--allow-loopback", action="store_true", help="allow connections to applications, directories and email servers on this machine (default: no)"
     )
     serving.set_defaults(run_here=_serve)
 
     demo = nouns.add_parser(
         "demo",
         help="run the service with demo data and stand-ins",
-        description="Run the service with demo data, an identity provider that pushes and applications that receive.",
+        description="Run the service with demo data and stand-ins for identity providers and applications.",
     )
     demo.add_argument("--data", type=Path, default=Path("var/demo"), metavar="DIR", help="data folder (default var/demo)")
     demo.add_argument("--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420; 0: any)")
-    demo.add_argument("--ready-file", type=Path, metavar="FILE", help="write addresses and secrets there (0600) once all is up")
+    demo.add_argument("--ready-file", type=Path, metavar="FILE", help="write URLs and secrets to this file (0600) when the demo is ready")
     demo.set_defaults(run_here=_demo)
 
 
@@ -90,12 +90,12 @@ def _init(given: argparse.Namespace) -> int:
         new = not operators.list_operators(ctx, Ask())["items"]
         made = operators.add(ctx, operators.SYSTEM, given.operator, SUPER_ADMINISTRATOR, password)
         if new:
-            settings.change(ctx, operators.SYSTEM, "second_factor", 1)
+            settings.change(ctx, operators.SYSTEM, "second_factor", True)
         ctx.close()
     print(f"The data folder '{given.data}' is set up. Super administrator: {made['name']}")
     if made["password"]:
-        print(f"Password, shown this once: {made['password']}")
+        print(f"Password (shown only once): {made['password']}")
     if new:
-        print("Operators need a second factor: set yours up at the first sign-in (setting 'second_factor').")
+        print("Operators need a second factor. Set it up at your first sign-in (setting 'second_factor').")
     print(f"Next: dravo serve --data {given.data}")
     return 0

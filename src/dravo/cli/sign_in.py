@@ -1,4 +1,4 @@
-"""`dravo sign-in`: how people sign in by sources: the exchange sheet, trials, traces, and for whom it is in force."""
+"""`dravo sign-in`: how users sign in by sources: the setup checklist, test sign-ins, traces, and for whom it is enabled."""
 
 from __future__ import annotations
 
@@ -11,93 +11,127 @@ from dravo.cli.output import UsageError, command, list_options, moment, noun, re
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
-_TEXTS = ("metadata_address", "issuer", "client_id", "scopes", "subject", "pilot", "support_contact", "registration_group")
-_NUMBERS = {
-    "skew": "seconds by which the clocks may differ, maximum 300 (default 60)",
-    "claims_days": "days after which group memberships from claims end without a sign-in; 0: never (default 30)",
-    "longest_hours": "hours for which a SAML response may be valid, 1 to 24 (default 1)",
+_TEXTS = {
+    "metadata_url": "SAML: metadata URL of the provider; Dravo fetches it daily",
+    "issuer": "OpenID Connect: issuer of the provider",
+    "client_id": "OpenID Connect: client ID of Dravo at the provider",
+    "scopes": "OpenID Connect: requested scopes (default 'openid profile email')",
+    "subject_claim": "claim that identifies a user (default: NameID, or sub)",
+    "pilot": "pilot group: only its members can sign in while the status is pilot",
+    "support_contact": "support contact for refused users (default: the organization setting)",
+    "new_user_group": "emailed code: group for new users",
 }
-_SWITCHES = ("unasked", "signs", "auto_accept_certificates", "import_groups", "refresh", "anew", "userinfo", "by_key")
+_NUMBERS = {
+    "clock_skew": "clock skew in seconds, maximum 300 (default 60)",
+    "claim_days": "days without a sign-in until memberships from claims expire; 0: never (default 30)",
+    "max_validity_hours": "maximum validity of a SAML response in hours, 1 to 24 (default 1)",
+}
+_SWITCHES = {
+    "allow_idp_initiated": "SAML: allow IdP-initiated sign-in (yes or no, default no)",
+    "sign_requests": "SAML: sign requests (yes or no, default yes)",
+    "auto_accept_certificates": "SAML: accept new certificates from metadata automatically (yes or no, default no)",
+    "import_groups": "read group memberships from claims (yes or no, default yes)",
+    "refresh": "refresh the user from the directory at each sign-in (yes or no, default no)",
+    "force_authn": "force authentication at each sign-in (yes or no, default no)",
+    "userinfo": "OpenID Connect: request claims from the UserInfo endpoint (yes or no, default yes)",
+    "private_key_jwt": "OpenID Connect: authenticate with a private key instead of a secret (yes or no, default no)",
+}
 
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "sign-in", "how people sign in by sources, and what it came to")
-    show = command(verbs, "show", _show, "show how people sign in by a source, and what is missing")
-    sheet = command(
-        verbs, "checklist", _sheet, "print the exchange sheet, for whoever runs the provider", ["dravo sign-in checklist contractors > sheet.txt"]
+    verbs = noun(nouns, "sign-in", "sign-in through sources")
+    show = command(verbs, "show", _show, "show the sign-in settings of a source, and what is missing")
+    checklist = command(
+        verbs,
+        "checklist",
+        _checklist,
+        "print the setup checklist for the administrator of the provider",
+        ["dravo sign-in checklist contractors > checklist.txt"],
     )
     change = command(
-        verbs, "set", _set, "set how people sign in; what is left out stays",
+        verbs, "set", _set, "change the sign-in settings; omitted options keep their value",
         [
-            "dravo sign-in set contractors --protocol saml --metadata-address https://id.rootworks.example/metadata",
+            "dravo sign-in set contractors --protocol saml --metadata-url https://id.rootworks.example/metadata",
             "dravo sign-in set contractors --metadata metadata.xml",
-            "dravo sign-in set volunteers --protocol mail",
+            "dravo sign-in set volunteers --protocol email_code",
             "dravo sign-in set partners --protocol oidc --issuer https://id.rootworks.example --client-id dravo --ask-secret",
         ],
     )  # fmt: skip
     answers = command(
-        verbs, "policy", _answers, "the answers to the five questions for those who sign in, as JSON",
-        ["dravo sign-in policy contractors > answers.json", "dravo sign-in set contractors --answers answers.json"],
+        verbs, "policy", _answers, "print the source policy for sign-in, as JSON",
+        ["dravo sign-in policy contractors > policy.json", "dravo sign-in set contractors --policy policy.json"],
     )  # fmt: skip
-    state = command(
+    status = command(
         verbs,
         "status",
-        _state,
-        "set for whom it is in force",
-        ["dravo sign-in status contractors pilot", "dravo sign-in status contractors everybody"],
+        _status,
+        "change the sign-in status",
+        ["dravo sign-in status contractors pilot", "dravo sign-in status contractors enabled"],
     )
-    trial = command(
-        verbs, "test", _trial, "let one named person try; prints the link, the only time", ["dravo sign-in test contractors idris.vance --minutes 15"]
+    sign_in_test = command(
+        verbs,
+        "test",
+        _sign_in_test,
+        "create a test sign-in for one user; prints the link once",
+        ["dravo sign-in test contractors idris.vance --minutes 15"],
     )
-    trials = command(verbs, "tests", _trials, "list trials, newest first, and how far each has come")
-    list_options(trials)
-    traces = command(verbs, "traces", _traces, "list what sign-ins came to, newest first", ["dravo sign-in traces contractors --outcome refused"])
+    sign_in_tests = command(verbs, "tests", _sign_in_tests, "list test sign-ins with their status, newest first")
+    list_options(sign_in_tests)
+    traces = command(
+        verbs, "traces", _traces, "list sign-ins with their outcome, newest first", ["dravo sign-in traces contractors --outcome refused"]
+    )
     trace = command(
-        verbs, "trace", _trace, "show one sign-in step by step", ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --again"]
+        verbs,
+        "trace",
+        _trace,
+        "show one sign-in step by step",
+        ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --current-settings"],
     )
-    ways = command(
-        verbs, "options", _ways, "by which ways a person could sign in now, and what they would see", ["dravo sign-in options idris.vance"]
-    )
-    out = command(verbs, "end-sessions", _end, "end every visit of a person", ["dravo sign-in end-sessions idris.vance"])
-    claimed = command(verbs, "groups", _groups, "list groups that sign-ins claimed, trials too, and that are not here yet")
+    ways = command(verbs, "options", _ways, "show through which sources a user can sign in, and why not", ["dravo sign-in options idris.vance"])
+    out = command(verbs, "end-sessions", _end, "end all sessions of a user", ["dravo sign-in end-sessions idris.vance"])
+    claimed = command(verbs, "groups", _groups, "list groups from claims that do not exist yet")
     claimed.add_argument("words", nargs="?", default="", help="a part of the name")
     ahead = command(
-        verbs, "add-group", _add_group, "make a group by its name in the claims, to be mapped before anybody comes",
+        verbs, "add-group", _add_group, "create a group with its name in the claims, to map it before the first sign-in",
         ["dravo sign-in add-group contractors Scaffolders"],
     )  # fmt: skip
-    ahead.add_argument("source", help="its key")
-    ahead.add_argument("group", help="its name as it stands in the claims")
-    for each in (answers, trials, show, sheet, change, state, trial, traces, trace):
-        each.add_argument("source", help="its key")
-    change.add_argument("--protocol", choices=("saml", "oidc", "mail"), help="the first time; mail: by a code that is mailed")
-    change.add_argument("--serves", choices=("people", "operators", "both"), help="whom it lets in; operators only by a super administrator's word")
-    change.add_argument("--metadata", metavar="FILE", help="the provider's metadata; - reads it from the input")
-    change.add_argument("--answers", metavar="FILE", help="answers to the five questions as JSON; - for standard input")
-    change.add_argument("--entity-id", help="the provider's, where there is no metadata")
-    change.add_argument("--address", help="the provider's for signing in, where there is no metadata")
-    change.add_argument("--certificate", metavar="FILE", help="the provider's, where there is no metadata")
-    change.add_argument("--ask-secret", action="store_true", help="ask for our client secret")
-    change.add_argument("--refresh-metadata", action="store_true", help="fetch what is at the address now")
-    for name in _TEXTS:
-        change.add_argument(f"--{name.replace('_', '-')}")
+    ahead.add_argument("source", help="key of the source")
+    ahead.add_argument("group", help="name of the group, exactly as in the claims")
+    for each in (answers, sign_in_tests, show, checklist, change, status, sign_in_test, traces, trace):
+        each.add_argument("source", help="key of the source")
+    change.add_argument(
+        "--protocol", choices=("saml", "oidc", "email_code"), help="protocol; email_code is an emailed code (cannot be changed later)"
+    )
+    change.add_argument("--serves", choices=("users", "operators", "both"), help="who can sign in; only a super administrator can include operators")
+    change.add_argument("--metadata", metavar="FILE", help="file with the metadata of the provider; - for standard input")
+    change.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
+    change.add_argument("--entity-id", help="of the provider, if it has no metadata")
+    change.add_argument("--address", help="single sign-on URL, if the provider has no metadata")
+    change.add_argument("--certificate", metavar="FILE", help="of the provider, if it has no metadata")
+    change.add_argument("--ask-secret", action="store_true", help="ask for the client secret")
+    change.add_argument("--refresh-metadata", action="store_true", help="fetch the metadata of the provider now")
+    for name, explained in _TEXTS.items():
+        change.add_argument(f"--{name.replace('_', '-')}", help=explained)
     for name, explained in _NUMBERS.items():
         change.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N", help=explained)
-    for name in _SWITCHES:
-        change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"))
-    state.add_argument("state", choices=("off", "pilot", "everybody"))
-    state.add_argument("--enabled-from", metavar="INSTANT", help="for everybody from an hour on, such as 2031-04-02T07:00:00Z")
-    state.add_argument("--confirm", metavar="LABEL", help="the source's name, where nobody has come through the settings yet")
-    trial.add_argument("person", help="their user name or e-mail")
-    trial.add_argument("--for-real", action="store_true", help="take them in; else nothing is changed")
-    trial.add_argument("--minutes", type=int, default=30, metavar="N", help="how long the link is good (default 30)")
-    traces.add_argument("words", nargs="?", help="a part of the name, or of what is wrong")
-    traces.add_argument("--outcome", choices=("in", "observed", "refused"))
+    for name, explained in _SWITCHES.items():
+        change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"), help=explained)
+    status.add_argument("status", choices=("disabled", "pilot", "enabled"), help="disabled, pilot or enabled")
+    status.add_argument("--enabled-from", metavar="INSTANT", help="enable for everyone from this time, such as 2031-04-02T07:00:00Z")
+    status.add_argument("--confirm", metavar="LABEL", help="label of the source; required if these settings are not tested")
+    sign_in_test.add_argument("user", help="user name or email of the user")
+    sign_in_test.add_argument("--apply", action="store_true", help="create or update the user (default: change nothing)")
+    sign_in_test.add_argument("--minutes", type=int, default=30, metavar="N", help="validity of the link in minutes, 1 to 1440 (default 30)")
+    traces.add_argument("words", nargs="?", help="a part of the user's name or of the error")
+    traces.add_argument(
+        "--outcome", choices=("signed_in", "observed", "refused"), help="only sign-ins with this outcome: signed_in, observed or refused"
+    )
     list_options(traces)
-    trace.add_argument("trace", help="its id")
-    trace.add_argument("--again", action="store_true", help="plan it again as it is set now")
+    trace.add_argument("trace", help="ID of the sign-in")
+    trace.add_argument("--current-settings", action="store_true", help="evaluate the sign-in with the current settings")
     for each in (ways, out):
-        each.add_argument("person", help="by id, user name or e-mail")
+        each.add_argument("user", help="ID, user name or email")
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -108,27 +142,27 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     if given.json:
         show_json(found)
         return
-    whom = "" if found["serves"] == "people" else f", lets in: {'operators' if found['serves'] == 'operators' else 'people and operators'}"
-    print(f"{found['source']['label']}: {found['protocol_label']}, in force for: {found['state']}{whom}")
+    whom = "" if found["serves"] == "users" else f", for {'operators' if found['serves'] == 'operators' else 'users and operators'}"
+    print(f"{found['source']['label']}: {found['protocol_label']}, status: {found['status']}{whom}")
     if found["enabled_from"]:
-        print(f"For everybody from {moment(found['enabled_from'])} UTC.")
-    if found["protocol"] != "mail":
+        print(f"Enabled for everyone from {moment(found['enabled_from'])} UTC.")
+    if found["protocol"] != "email_code":
         print(f"Provider: {found['provider']['entity_id'] or 'not known yet'}")
     for each in found["provider"]["certificates"]:
         print(f"  certificate {each['subject']}, until {moment(each['until_at'])} UTC")
     for each in found["provider"]["waiting"]:
-        print(f"  another certificate waits: {each['subject']}, until {moment(each['until_at'])} UTC")
-    print(f"Missing yet: {', '.join(found['missing']) or 'nothing'}")
-    print(f"Proved last: {moment(found['verified_at']) if found['verified_at'] else 'never with these settings'}")
+        print(f"  new certificate, not accepted yet: {each['subject']}, until {moment(each['until_at'])} UTC")
+    print(f"Missing: {', '.join(found['missing']) or 'nothing'}")
+    print(f"Last successful sign-in: {moment(found['verified_at']) if found['verified_at'] else 'never with these settings'}")
     if found["trouble"]:
         print(f"Trouble: {found['trouble']}")
     table(
-        {"Seen from real traffic": lambda t: t["label"], "First (UTC)": lambda t: moment(t["first_at"]) if t["first_at"] else "not yet"},
+        {"Setup checklist": lambda t: t["label"], "First (UTC)": lambda t: moment(t["first_at"]) if t["first_at"] else "not yet"},
         found["ticks"],
     )
 
 
-def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
+def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.sign_ins.get(given.source)
     if given.json:
         show_json(found["give"])
@@ -142,8 +176,8 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     wish: dict[str, Any] = {"protocol": given.protocol, "serves": given.serves, "settings": settings or None, "look": given.refresh_metadata}
     if given.metadata:
         wish["metadata"] = read_text(given.metadata)
-    if given.answers:
-        wish["policy"] = read_json(given.answers)
+    if given.policy:
+        wish["policy"] = read_json(given.policy)
     fields = {"entity_id": given.entity_id, "sign_in": given.address}
     if given.certificate:
         fields["certificates"] = read_text(given.certificate)
@@ -152,7 +186,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.ask_secret:
         wish["secret"] = getpass.getpass("Client secret: ")
     if not any(value for value in wish.values()):
-        raise UsageError("Nothing to change; see 'dravo sign-in set --help' for what there is.")
+        raise UsageError("No setting given. See 'dravo sign-in set --help' for all settings.")
     _shown(given, dravo.sign_ins.change(given.source, **wish))
 
 
@@ -165,7 +199,7 @@ def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
     elif not found:
-        print("No sign-in claimed a group that is not here.")
+        print("All groups from claims exist.")
     else:
         table({"Group": lambda g: g["name"], "Source": lambda g: g["source"]["label"]}, found)
 
@@ -175,50 +209,50 @@ def _add_group(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"Made the group '{made['name']}'; it holds nobody yet, and can be mapped.")
+        print(f"Created the group '{made['name']}' without members. You can map it now.")
 
 
-def _state(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.sign_ins.set_state(given.source, given.state, enabled_from=given.enabled_from, confirm=given.confirm))
+def _status(given: argparse.Namespace, dravo: Dravo) -> None:
+    _shown(given, dravo.sign_ins.set_status(given.source, given.status, enabled_from=given.enabled_from, confirm=given.confirm))
 
 
-def _trial(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.sign_ins.begin_trial(given.source, given.person, mode="for real" if given.for_real else "observe", minutes=given.minutes)
+def _sign_in_test(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sign_ins.create_sign_in_test(given.source, given.user, mode="apply" if given.apply else "observe", minutes=given.minutes)
     if given.json:
         show_json(made)
         return
-    print(f"For {made['person']}, {'for real' if given.for_real else 'to look only'}, good until {moment(made['until_at'])} UTC:")
+    print(f"Test sign-in for {made['user']}, mode {'apply' if given.apply else 'observe'}, valid until {moment(made['until_at'])} UTC:")
     print(made["link"])
-    print(f"What came of it: dravo sign-in traces {given.source}")
+    print(f"See the result: dravo sign-in traces {given.source}")
 
 
-def _trials(given: argparse.Namespace, dravo: Dravo) -> None:
+def _sign_in_tests(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Made (UTC)": lambda t: moment(t["created_at"]),
-        "For": lambda t: t["person"],
-        "How": lambda t: t["mode"],
-        "Good until (UTC)": lambda t: moment(t["until_at"]),
-        "So far": lambda t: t["so_far"],
+        "Created (UTC)": lambda t: moment(t["created_at"]),
+        "For": lambda t: t["user"],
+        "Mode": lambda t: t["mode"],
+        "Valid until (UTC)": lambda t: moment(t["until_at"]),
+        "Result": lambda t: t["so_far"],
         "Trace": lambda t: t["trace"],
     }
-    show_list(given, dravo.sign_ins.trials(given.source), columns, "There was no trial.")
+    show_list(given, dravo.sign_ins.sign_in_tests(given.source), columns, "No test sign-ins.")
 
 
 _TRACE = {
-    "When (UTC)": lambda t: moment(t["at"]),
-    "Who": lambda t: t["name"],
+    "Time (UTC)": lambda t: moment(t["at"]),
+    "User": lambda t: t["name"],
     "Outcome": lambda t: t["outcome"],
-    "Why": lambda t: t["message"],
+    "Reason": lambda t: t["message"],
     "ID": lambda t: t["id"],
 }
 
 
 def _traces(given: argparse.Namespace, dravo: Dravo) -> None:
-    show_list(given, dravo.sign_ins.traces(given.source, outcome=given.outcome, words=given.words), _TRACE, "Nobody has tried yet.")
+    show_list(given, dravo.sign_ins.traces(given.source, outcome=given.outcome, words=given.words), _TRACE, "No sign-ins.")
 
 
 def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
-    found: Any = dravo.sign_ins.plan_again(given.source, given.trace) if given.again else dravo.sign_ins.trace(given.source, given.trace)
+    found: Any = dravo.sign_ins.plan_again(given.source, given.trace) if given.current_settings else dravo.sign_ins.trace(given.source, given.trace)
     if given.json:
         show_json(found)
         return None
@@ -227,7 +261,7 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
         if step["hint"]:
             print(f"{'':<31}{step['hint']}")
     for each in found["groups"]:
-        gives = ", ".join(f"{one['application']}: {one['role']}" for one in each["gives"]) or "gives nothing by itself"
+        gives = ", ".join(f"{one['application']}: {one['role']}" for one in each["gives"]) or "assigns no role"
         print(f"group        {each['claimed']:<18}{each['outcome']}; {gives}")
     for each in found["access"]:
         print(f"{each['what']:<13}{each['application']['label']}: {each['role']} ({'; '.join(each['reasons'])})")
@@ -236,24 +270,24 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
 
 
 def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.sign_ins.ways(given.person)
+    found = dravo.sign_ins.ways(given.user)
     if given.json:
         show_json(found)
         return
     if not found["ways"]:
-        print("Nobody signs in by any source yet.")
+        print("No source has sign-in.")
     for each in found["ways"]:
-        bound = f"bound to it since {moment(each['bound_at'])} UTC" if each["bound_at"] else "not bound to it yet"
+        bound = f"linked since {moment(each['bound_at'])} UTC" if each["bound_at"] else "not linked yet"
         print(f"{each['source']['label']:<26}{'opens' if each['opens'] else 'closed':<10}{each['protocol']}, {bound}")
-        for line in (each["reason"], f"They would read: {each['told']} {each['support_contact']}".rstrip() if each["told"] else "", each["hint"]):
+        for line in (each["reason"], f"Message to the user: {each['told']} {each['support_contact']}".rstrip() if each["told"] else "", each["hint"]):
             if line:
                 print(f"{'':<36}{line}")
         if each["enabled_from"]:
-            print(f"{'':<36}For everybody from {moment(each['enabled_from'])} UTC.")
+            print(f"{'':<36}Enabled for everyone from {moment(each['enabled_from'])} UTC.")
     seen = ", ".join(f"{each['label']} ({', '.join(each['roles'])})" for each in found["applications"])
-    print(f"Inside they would see: {seen or 'no application yet'}.")
+    print(f"Applications after sign-in: {seen or 'none'}.")
 
 
 def _end(given: argparse.Namespace, dravo: Dravo) -> None:
-    dravo.sign_ins.end_visits(given.person)
-    print("Every visit is ended.")
+    dravo.sign_ins.end_sessions(given.user)
+    print("All sessions are ended.")

@@ -1,4 +1,4 @@
-"""`dravo source`: sources, their tokens and exchange sheets; `dravo group`: what they brought."""
+"""`dravo source`: sources, their tokens and exchange checklists; `dravo group`: what they brought."""
 
 from __future__ import annotations
 
@@ -13,63 +13,65 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "source", "places that know people, their push tokens and exchange sheets")
+    verbs = noun(nouns, "source", "sources, their SCIM tokens and setup checklists")
     list_options(command(verbs, "list", _list, "list sources"))
-    add = command(verbs, "add", _add, "add a source that pushes", ["dravo source add staff --label 'Staff directory'"])
-    add.add_argument("key", help="stands in addresses and never changes")
-    add.add_argument("--label", required=True, help="a name for people")
+    add = command(verbs, "add", _add, "add a source", ["dravo source add staff --label 'Staff directory'"])
+    add.add_argument("key", help="key for URLs; it cannot be changed later")
+    add.add_argument("--label", required=True, help="label")
     change = command(
-        verbs, "change", _change, "change a source's label or the email domains that it owns",
+        verbs, "change", _change, "change the label or the email domains of a source",
         ["dravo source change staff --domain fernhollow.example"],
     )  # fmt: skip
-    change.add_argument("key")
+    change.add_argument("key", help="key of the source")
     change.add_argument("--label", help="the new label")
     change.add_argument(
         "--domain",
         dest="domains",
         action="append",
         metavar="DOMAIN",
-        help="a domain that the source owns; repeat to give all; '' removes all",
+        help="email domain of the source; repeat for all domains; '' removes all",
     )
-    sheet = command(verbs, "checklist", _sheet, "print the exchange sheet: what to give to the other side, and what traffic has shown")
-    sheet.add_argument("key")
-    sheet.add_argument("--to-send", action="store_true", help="only what goes to whoever runs the other side, as text to send")
-    remove = command(verbs, "remove", _remove, "remove a source that has brought nobody")
-    remove.add_argument("key")
-    tokens = command(verbs, "tokens", _tokens, "list a source's push tokens")
-    tokens.add_argument("key")
+    checklist = command(verbs, "checklist", _checklist, "print the setup checklist: values for the provider, and what is verified")
+    checklist.add_argument("key", help="key of the source")
+    checklist.add_argument("--to-send", action="store_true", help="print only the text for the administrator of the provider")
+    remove = command(verbs, "remove", _remove, "delete a source without users and groups")
+    remove.add_argument("key", help="key of the source")
+    tokens = command(verbs, "tokens", _tokens, "list the SCIM tokens of a source")
+    tokens.add_argument("key", help="key of the source")
     list_options(tokens)
     new = command(
-        verbs, "create-token", _new_token, "make a push token, shown this once", ["dravo source create-token staff --label 'Provider, 2031'"]
+        verbs, "create-token", _new_token, "create a SCIM token; prints it once", ["dravo source create-token staff --label 'Provider, 2031'"]
     )
-    new.add_argument("key")
-    new.add_argument("--label", required=True)
-    new.add_argument("--expires", metavar="INSTANT", help="such as 2031-12-31T00:00:00Z")
-    new.add_argument("--for", dest="kinds", choices=("users", "groups", "both"), default="both", help="what it opens (default both)")
-    new.add_argument("--read-only", action="store_true", help="it may not write")
+    new.add_argument("key", help="key of the source")
+    new.add_argument("--label", required=True, help="label of the token")
+    new.add_argument("--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)")
+    new.add_argument(
+        "--for", dest="kinds", choices=("users", "groups", "both"), default="both", help="resources that the token can access (default both)"
+    )
+    new.add_argument("--read-only", action="store_true", help="create a read-only token")
     requests = command(
-        verbs, "requests", _requests, "what a source asked for, and what it led to",
+        verbs, "requests", _requests, "list the SCIM requests of a source and their results",
         ["dravo source requests staff --outcome refused", "dravo source requests staff zofia"],
     )  # fmt: skip
-    requests.add_argument("key")
+    requests.add_argument("key", help="key of the source")
     requests.add_argument("words", nargs="?", help="a part of the path, the outcome or the body")
-    requests.add_argument("--outcome", choices=("refused", "changed", "read"))
+    requests.add_argument("--outcome", choices=("refused", "changed", "read"), help="only requests with this outcome: refused, changed or read")
     list_options(requests)
-    request = command(verbs, "request", _request, "one request whole, its body too")
-    request.add_argument("key")
-    request.add_argument("id")
+    request = command(verbs, "request", _request, "show one request with its body")
+    request.add_argument("key", help="key of the source")
+    request.add_argument("id", help="ID of the request, as in 'dravo source requests'")
     schemas = command(verbs, "schemas", _schemas, "list the extension schemas of a source")
-    schemas.add_argument("key")
+    schemas.add_argument("key", help="key of the source")
     schema = command(verbs, "add-schema", _add_schema, "add an extension schema", ["dravo source add-schema staff garden.json --to groups"])
-    schema.add_argument("key")
+    schema.add_argument("key", help="key of the source")
     schema.add_argument("file", help="the schema as JSON (RFC 7643, section 7); - for standard input")
-    schema.add_argument("--to", choices=("users", "groups"), default="users")
+    schema.add_argument("--to", choices=("users", "groups"), default="users", help="resource type that gets the schema: users or groups")
     less = command(verbs, "remove-schema", _remove_schema, "remove an extension schema")
-    less.add_argument("key")
-    less.add_argument("urn")
-    revoke = command(verbs, "revoke-token", _revoke, "revoke a push token")
-    revoke.add_argument("key")
-    revoke.add_argument("token_id")
+    less.add_argument("key", help="key of the source")
+    less.add_argument("urn", help="URN of the schema")
+    revoke = command(verbs, "revoke-token", _revoke, "revoke a SCIM token")
+    revoke.add_argument("key", help="key of the source")
+    revoke.add_argument("token_id", help="ID of the token, as in 'dravo source tokens'")
     source_import.add_verbs(verbs)
 
 
@@ -82,10 +84,10 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     for each in changed["shared_domains"]:
         others = ", ".join(other["label"] for other in each["sources"])
         print(
-            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this domain. Where both let users sign in, users choose.",
+            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this domain. If both have sign-in, users choose one.",
             file=sys.stderr,
         )
-    facts({"Key": changed["key"], "Label": changed["label"], "Owned domains": ", ".join(changed["domains"]) or "none"})
+    facts({"Key": changed["key"], "Label": changed["label"], "Domains": ", ".join(changed["domains"]) or "none"})
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -93,11 +95,11 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Key": lambda s: s["key"],
         "Label": lambda s: s["label"],
         "Connection type": lambda s: f"{s['connection_type']} ({s['read_as']})" if s["read_as"] else s["connection_type"],
-        "Users": lambda s: s["people"],
+        "Users": lambda s: s["users"],
         "Groups": lambda s: s["groups"],
         "Last activity (UTC)": lambda s: moment(s["last_activity_at"]),
     }
-    show_list(given, dravo.sources.list(), columns, "There is no source yet: dravo source add KEY --label LABEL")
+    show_list(given, dravo.sources.list(), columns, "No sources. Add one: dravo source add KEY --label LABEL")
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -105,9 +107,9 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"Added '{made['label']}'. Next, if it calls us: dravo source create-token {made['key']} --label LABEL")
-        print(f"If we are to read it: dravo source set-import {made['key']} ldap|scim|csv --set NAME=VALUE")
-        print(f"If people are to sign in by it: dravo sign-in set {made['key']} --protocol saml|oidc|mail")
+        print(f"Added '{made['label']}'. Next, for inbound SCIM: dravo source create-token {made['key']} --label LABEL")
+        print(f"For an import: dravo source set-import {made['key']} ldap|scim|csv --set NAME=VALUE")
+        print(f"For sign-in: dravo sign-in set {made['key']} --protocol saml|oidc|email_code")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -115,23 +117,23 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"Removed '{given.key}'.")
 
 
-def _sheet(given: argparse.Namespace, dravo: Dravo) -> None:
-    sheet = dravo.sources.sheet(given.key)
+def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
+    checklist = dravo.sources.checklist(given.key)
     if given.json:
-        show_json(sheet)
+        show_json(checklist)
         return
     if given.to_send:
-        print(sheet["text"], end="")
+        print(checklist["text"], end="")
         return
-    print(f"Exchange sheet of '{sheet['source']['label']}'\n\nGive to the other side:\n")
-    facts({line["name"]: line["value"] for line in sheet["give"]})
-    print(f"\nTokens in force: {sheet['usable_tokens']}\n\nSwitch on there:\n")
-    for line in sheet["provider_steps"]:
+    print(f"Setup checklist of '{checklist['source']['label']}'\n\nValues for the identity provider:\n")
+    facts({line["name"]: line["value"] for line in checklist["give"]})
+    print(f"\nActive tokens: {checklist['usable_tokens']}\n\nSteps at the identity provider:\n")
+    for line in checklist["provider_steps"]:
         print(f"- {line}")
-    print("\nSeen to work:\n")
-    for tick in sheet["ticks"]:
+    print("\nVerified by traffic:\n")
+    for tick in checklist["ticks"]:
         print(f"[{'x' if tick['first_at'] else ' '}] {tick['label']:<36} {moment(tick['first_at'])}")
-    for trouble in sheet["trouble"]:
+    for trouble in checklist["trouble"]:
         print(f"\n{moment(trouble['at'])} UTC: {trouble['message']}")
 
 
@@ -139,14 +141,14 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "ID": lambda k: k["id"],
         "Label": lambda k: k["label"],
-        "Begins with": lambda k: f"dravo_push_{k['prefix']}_",
+        "Prefix": lambda k: f"dravo_push_{k['prefix']}_",
         "For": lambda k: f"{k['kinds']}, {k['access']}",
-        "Made (UTC)": lambda k: moment(k["created_at"]),
+        "Created (UTC)": lambda k: moment(k["created_at"]),
         "Expires": lambda k: moment(k["expires_at"]),
         "Last used": lambda k: moment(k["last_used_at"]),
         "Revoked": lambda k: moment(k["revoked_at"]),
     }
-    show_list(given, dravo.sources.tokens(given.key), columns, "It has no token yet.")
+    show_list(given, dravo.sources.tokens(given.key), columns, "No tokens.")
 
 
 def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -155,7 +157,7 @@ def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"The token, shown this once:\n\n{made['token']}\n")
+        print(f"Token (shown only once):\n\n{made['token']}\n")
 
 
 def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -165,21 +167,21 @@ def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _requests(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "At (UTC)": lambda r: moment(r["at"], seconds=True),
+        "Time (UTC)": lambda r: moment(r["at"], seconds=True),
         "Request": lambda r: f"{r['method']} {r['path']}{'?' + r['query'] if r['query'] else ''}",
-        "Answer": lambda r: r["status"],
-        "What it did": lambda r: " ".join([r["outcome"], *_led_to(r)]),
+        "Response": lambda r: r["status"],
+        "Result": lambda r: " ".join([r["outcome"], *_led_to(r)]),
         "ID": lambda r: r["id"],
     }
-    show_list(given, dravo.sources.requests(given.key, words=given.words, outcome=given.outcome), columns, "No such request is kept.")
+    show_list(given, dravo.sources.requests(given.key, words=given.words, outcome=given.outcome), columns, "No matching requests.")
 
 
 def _led_to(request: Any) -> list[str]:
     lines = []
-    for person in request["people"]:
-        lines += [f"{person['name']} gained {role}." for role in person["gained"]]
-        lines += [f"{person['name']} lost {role}." for role in person["lost"]]
-    return [*lines, f"And {request['more']} more people."] if request["more"] else lines
+    for user in request["users"]:
+        lines += [f"{user['name']} gained {role}." for role in user["gained"]]
+        lines += [f"{user['name']} lost {role}." for role in user["lost"]]
+    return [*lines, f"And {request['more']} more users."] if request["more"] else lines
 
 
 def _request(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -189,12 +191,12 @@ def _request(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     facts({
         "At": found["at"], "Request": f"{found['method']} {found['path']}", "Query": found["query"], "Answer": found["status"],
-        "Took": f"{found['milliseconds']} ms", "What it did": found["outcome"],
+        "Took": f"{found['milliseconds']} ms", "Result": found["outcome"],
     })  # fmt: skip
     for line in _led_to(found):
         print(f"- {line}")
     for manner in found["quirks"]:
-        print(f"Its own way of saying it: {manner}")
+        print(f"Deviation from the standard: {manner}")
     if found["body"]:
         print(f"\n{found['body']}")
 
@@ -206,17 +208,17 @@ def _schemas(given: argparse.Namespace, dravo: Dravo) -> None:
     elif found:
         names = {
             "URN": lambda s: s["urn"],
-            "Of": lambda s: s["kind"],
+            "Applications": lambda s: s["kind"],
             "Attributes": lambda s: ", ".join(a["name"] for a in s["document"]["attributes"]),
         }
         table(names, found)
     else:
-        print("It has the standard schemas only.")
+        print("No schema extensions.")
 
 
 def _add_schema(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sources.add_schema(given.key, "User" if given.to == "users" else "Group", read_json(given.file))
-    print(f"Added. '{given.key}' may send it from now on.")
+    print(f"Added. '{given.key}' can send its attributes from now on.")
 
 
 def _remove_schema(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -15,89 +15,91 @@ from dravo.cli.assignment import show_preview
 from dravo.cli.output import command, facts, list_options, moment, read_bytes, read_json, read_text, show_json, show_list, table
 from dravo.client import Dravo
 
-_MARKS = {"ok": "x", "look at this": "!", "wrong": "-", "not tried": " "}
+_MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
 
 
 def add_verbs(verbs: Any) -> None:
     """Add the commands to those about sources."""
     read = command(
-        verbs, "set-import", _read, "say how a source is read, or change that",
+        verbs, "set-import", _read, "change the import settings of a source",
         ["dravo source set-import estates ldap --set address=ldaps://directory.fernhollow.example --set people_base=dc=fernhollow,dc=example",
          "dravo source set-import estates --schedule '30 * * * *' --enabled"],
     )  # fmt: skip
-    read.add_argument("key")
-    read.add_argument("kind", nargs="?", help="ldap, scim or csv; the first time")
-    read.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="a setting; @FILE for the content of a file")
-    read.add_argument("--secret-file", metavar="FILE", help="a file with the password, token or key; - for standard input")
-    read.add_argument("--schedule", metavar="CRON", help="when it is read by itself, such as '0 * * * *'; '' for never")
-    read.add_argument("--answers", metavar="FILE", help="answers to the five questions as JSON; - for standard input")
+    read.add_argument("key", help="key of the source")
+    read.add_argument("kind", nargs="?", help="connector: ldap, scim or csv (required for a new import)")
+    read.add_argument(
+        "--set", action="append", default=[], metavar="NAME=VALUE", help="a setting as NAME=VALUE; @FILE as value reads a file; repeat for several"
+    )
+    read.add_argument("--secret-file", metavar="FILE", help="file with the password, token or key; - for standard input")
+    read.add_argument("--schedule", metavar="CRON", help="schedule (cron, UTC), such as '0 * * * *'; '' for none")
+    read.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
     force = read.add_mutually_exclusive_group()
-    force.add_argument("--enabled", action="store_true", default=None, help="what is read is taken in")
-    force.add_argument("--in-preparation", dest="enabled", action="store_false", help="runs only show what they would do")
-    force.add_argument("--enabled-from", metavar="INSTANT", help="in force from then on, such as 2031-04-02T06:00:00Z; '' for no such hour")
-    shown = command(verbs, "import", _reading, "how a source is read, and when next", ["dravo source import estates"])
-    shown.add_argument("key")
-    answers = command(verbs, "policy", _answers, "a source's answers to the five questions, as JSON")
-    answers.add_argument("key")
-    tried = command(verbs, "preview-policy", _try, "what other answers would make of everybody; nothing is changed")
-    tried.add_argument("key")
-    tried.add_argument("file", help="answers as JSON; - for standard input")
-    check = command(verbs, "check-import", _check, "try a source's connection step by step")
-    check.add_argument("key")
-    upload = command(verbs, "upload", _upload, "put CSV files in place", ["dravo source upload volunteers people.csv memberships.csv"])
-    upload.add_argument("key")
-    upload.add_argument("files", nargs="+", help="people.csv, groups.csv, memberships.csv")
+    force.add_argument("--enabled", action="store_true", default=None, help="enable the import: runs apply what they find")
+    force.add_argument("--disabled", dest="enabled", action="store_false", help="disable the import: runs are previews")
+    force.add_argument("--enabled-from", metavar="INSTANT", help="enable the import from this time, such as 2031-04-02T06:00:00Z; '' for none")
+    shown = command(verbs, "import", _reading, "show the import settings of a source", ["dravo source import estates"])
+    shown.add_argument("key", help="key of the source")
+    answers = command(verbs, "policy", _answers, "print the source policy, as JSON")
+    answers.add_argument("key", help="key of the source")
+    tried = command(verbs, "preview-policy", _try, "preview another source policy with all users")
+    tried.add_argument("key", help="key of the source")
+    tried.add_argument("file", help="source policy as JSON; - for standard input")
+    check = command(verbs, "check-import", _check, "check the connection of a source step by step")
+    check.add_argument("key", help="key of the source")
+    upload = command(verbs, "upload", _upload, "upload CSV files", ["dravo source upload volunteers users.csv memberships.csv"])
+    upload.add_argument("key", help="key of the source")
+    upload.add_argument("files", nargs="+", help="files named users.csv, groups.csv or memberships.csv")
     run = command(
-        verbs, "run", _run, "read a source now, or look at what that would do",
+        verbs, "run", _run, "run an import now, or preview it",
         ["dravo source run estates --preview", "dravo source run estates --allow-removals --confirm 'Estates directory'"],
     )  # fmt: skip
-    run.add_argument("key")
-    run.add_argument("--preview", action="store_true", help="show what it would do, and change nothing")
-    run.add_argument("--whole", action="store_true", help="read everybody, also where what changed would do")
-    run.add_argument("--allow-removals", action="store_true", help="whoever is missing may leave, however many they are")
-    run.add_argument("--confirm", metavar="LABEL", help="the source's label, for --allow-removals")
-    run.add_argument("--no-wait", action="store_true", help="do not wait for its end")
+    run.add_argument("key", help="key of the source")
+    run.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    run.add_argument("--whole", action="store_true", help="read all users instead of changed users only")
+    run.add_argument("--allow-removals", action="store_true", help="process all missing users as leavers, ignoring the removal limit")
+    run.add_argument("--confirm", metavar="LABEL", help="label of the source; required with --allow-removals")
+    run.add_argument("--no-wait", action="store_true", help="return without waiting for the end")
     _add_verbs_about_runs(verbs)
 
 
 def _add_verbs_about_runs(verbs: Any) -> None:
-    runs = command(verbs, "runs", _runs, "list a source's runs")
-    runs.add_argument("key")
+    runs = command(verbs, "runs", _runs, "list the import runs of a source")
+    runs.add_argument("key", help="key of the source")
     list_options(runs)
-    lines = command(verbs, "run-entries", _lines, "what a run did to people and groups")
-    lines.add_argument("key")
-    lines.add_argument("run_id", nargs="?", metavar="run", help="the run's id; without it the last one")
-    lines.add_argument("--kind", help="such as new, changed, left, refused, conflict, missing")
+    lines = command(verbs, "run-entries", _lines, "list the entries of an import run")
+    lines.add_argument("key", help="key of the source")
+    lines.add_argument("run_id", nargs="?", metavar="run", help="ID of the run (default: the last run)")
+    lines.add_argument("--kind", help="only entries with this result: new, changed, left, refused, conflict or missing")
     lines.add_argument("--words", help="a part of the name")
     list_options(lines)
-    stop = command(verbs, "stop-run", _stop, "stop the run that is under way")
-    stop.add_argument("key")
-    refresh = command(verbs, "refresh", _refresh, "read one person anew, now", ["dravo source refresh estates una.kerrigan"])
-    refresh.add_argument("key")
-    refresh.add_argument("person")
-    conflicts = command(verbs, "conflicts", _conflicts, "what no rule can decide about a source's people and groups")
-    conflicts.add_argument("key")
-    conflicts.add_argument("--decided", action="store_true", help="those that were decided")
+    stop = command(verbs, "stop-run", _stop, "stop the running import")
+    stop.add_argument("key", help="key of the source")
+    refresh = command(verbs, "refresh", _refresh, "refresh one user now", ["dravo source refresh estates una.kerrigan"])
+    refresh.add_argument("key", help="key of the source")
+    refresh.add_argument("user", help="ID, user name, email or external ID")
+    conflicts = command(verbs, "conflicts", _conflicts, "list the conflicts of a source")
+    conflicts.add_argument("key", help="key of the source")
+    conflicts.add_argument("--decided", action="store_true", help="list decided conflicts instead")
     list_options(conflicts)
     move = command(
-        verbs, "link-record", _move, "say whose a record is: a link made or undone by hand",
+        verbs, "link-record", _move, "link a source record to another user",
         [
             "dravo source link-record estates una.kerrigan --to ibrahim.sow --preview",
-            "dravo source link-record estates una.kerrigan --to-somebody-new",
+            "dravo source link-record estates una.kerrigan --to-new-user",
         ],
     )  # fmt: skip
-    move.add_argument("key")
-    move.add_argument("person", help="whose it is now")
+    move.add_argument("key", help="key of the source")
+    move.add_argument("user", help="current user of the record")
     whose = move.add_mutually_exclusive_group(required=True)
-    whose.add_argument("--to", metavar="PERSON")
-    whose.add_argument("--to-somebody-new", action="store_true")
-    move.add_argument("--preview", action="store_true", help="show what it would do, and change nothing")
-    move.add_argument("--confirm", metavar="NAME", help="the user name, where much is taken away by it")
-    decide = command(verbs, "decide-conflict", _decide, "decide a conflict", ["dravo source decide-conflict estates ID link --person una.kerrigan"])
-    decide.add_argument("key")
-    decide.add_argument("id")
-    decide.add_argument("decision", choices=("link", "make", "let", "leave-out"))
-    decide.add_argument("--person", help="who it is, for link")
+    whose.add_argument("--to", metavar="SCIM_USER", help="user to link the record to")
+    whose.add_argument("--to-new-user", action="store_true", help="create a new user for the record")
+    move.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    move.add_argument("--confirm", metavar="NAME", help="user name; required if the user loses access")
+    decide = command(verbs, "decide-conflict", _decide, "resolve a conflict", ["dravo source decide-conflict estates ID link --user una.kerrigan"])
+    decide.add_argument("key", help="key of the source")
+    decide.add_argument("id", help="ID of the conflict, as in 'dravo source conflicts'")
+    decide.add_argument("decision", choices=("link", "create", "accept", "ignore"), help="link, create, accept or ignore")
+    decide.add_argument("--user", help="user to link, with the decision link")
 
 
 def _read(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -105,7 +107,7 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
     for each in given.set:
         name, equals, value = each.partition("=")
         if not equals:
-            sys.exit(f"'{each}' is no setting; write it as NAME=VALUE.")
+            sys.exit(f"'{each}' is not a setting. Write it as NAME=VALUE.")
         value = read_text(value[1:]) if value.startswith("@") else value
         settings[name] = {"true": True, "false": False}.get(value.lower(), value)
     values: dict[str, Any] = {
@@ -117,8 +119,8 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
     }
     if given.secret_file:
         values["secret"] = read_text(given.secret_file).strip()
-    if given.answers:
-        values["policy"] = read_json(given.answers)
+    if given.policy:
+        values["policy"] = read_json(given.policy)
     dravo.sources.change_reading(given.key, **{name: value for name, value in values.items() if value is not None})
     _reading(given, dravo)
 
@@ -130,12 +132,12 @@ def _reading(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     shown = {field["label"]: _setting(found["settings"].get(field["name"])) for field in found["fields"]}
     facts({
-        "Read as": found["label"], **{name: value for name, value in shown.items() if value not in ("", "no")},
+        "Connector": found["label"], **{name: value for name, value in shown.items() if value not in ("", "no")},
         "Secret": "kept" if found["has_secret"] else "none",
-        "In force": "yes" if found["enabled"] else f"from {moment(found['enabled_from'])}" if found["enabled_from"] else "no: runs only look",
+        "Enabled": "yes" if found["enabled"] else f"from {moment(found['enabled_from'])}" if found["enabled_from"] else "no: runs are previews",
         "Pilot group": found["policy"]["pilot"] or None,
         "Schedule": found["schedule_words"], "Next (UTC)": ", ".join(moment(each) for each in found["next_at"]) or None,
-        "Everybody read last": moment(found["full_at"]), "Waiting for a decision": found["conflicts"] or None,
+        "Last full run": moment(found["full_at"]), "Conflicts": found["conflicts"] or None,
         "Files": ", ".join(f"{each['name']} ({each['size']:,} bytes, {moment(each['changed_at'])})" for each in found["files"]) or None,
     })  # fmt: skip
 
@@ -157,18 +159,18 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     print(
-        f"Of {found['looked_at']:,} people {found['comes_in']:,} stay as they are, {found['changed']:,} change, "
+        f"Of {found['looked_at']:,} users {found['comes_in']:,} stay unchanged, {found['changed']:,} change, "
         f"{found['leaves']:,} leave, {found['refused']:,} are refused."
     )
     out = [each["name"] for each in found["groups"] if not each["comes_in"]]
     if out:
-        print(f"Of {len(found['groups']):,} groups that it has, these stay out: {', '.join(out)}.")
+        print(f"Of {len(found['groups']):,} groups of this source, these are ignored: {', '.join(out)}.")
     if found["made_groups"]:
-        told = ", ".join(f"{each['name']} ({each['people']:,})" for each in found["made_groups"])
-        print(f"Groups that come of what it says of people: {told}.")
+        told = ", ".join(f"{each['name']} ({each['users']:,})" for each in found["made_groups"])
+        print(f"Groups from user attributes: {told}.")
     rows = [{**each, "told": _told(each)} for each in found["items"]]
     if rows:
-        table({"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "What changes": lambda r: r["told"]}, rows)
+        table({"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "Change": lambda r: r["told"]}, rows)
 
 
 def _told(line: Any) -> str:
@@ -194,12 +196,12 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
             if step["hint"]:
                 print(f"    {'':<22} {step['hint']}")
         if found["sample"]:
-            print("\nWhat the answers make of the first:\n")
+            print("\nResult of the source policy for the first records:\n")
             columns = {
-                "Name there": lambda s: s["name"],
-                "User name": lambda s: (s["person"] or {}).get("userName"),
-                **({"Groups of what is said": lambda s: ", ".join(s["groups"])} if any(s["groups"] for s in found["sample"]) else {}),
-                "Comes in": lambda s: "yes" if s["comes_in"] else s["message"],
+                "Name in the source": lambda s: s["name"],
+                "User name": lambda s: (s["user"] or {}).get("userName"),
+                **({"Groups from attributes": lambda s: ", ".join(s["groups"])} if any(s["groups"] for s in found["sample"]) else {}),
+                "Accepted": lambda s: "yes" if s["comes_in"] else s["message"],
             }
             table(columns, found["sample"][:10])
     if not found["ok"]:
@@ -210,7 +212,7 @@ def _upload(given: argparse.Namespace, dravo: Dravo) -> None:
     for name in given.files:
         file = Path(name)
         dravo.sources.upload(given.key, file.name, read_bytes(file))
-        print(f"{file.name} is in place.")
+        print(f"Uploaded {file.name}.")
 
 
 def _run(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -221,9 +223,9 @@ def _run(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(run)
         return
     _show_run(run)
-    if given.preview and run["state"] == "done":
-        print(f"\nNothing was changed. Line by line: dravo source run-entries {given.key}")
-    if run["state"] in ("failed", "held"):
+    if given.preview and run["status"] == "done":
+        print(f"\nNothing was changed. See all entries: dravo source run-entries {given.key}")
+    if run["status"] in ("failed", "held"):
         sys.exit(1)
 
 
@@ -245,9 +247,9 @@ def _follow(dravo: Dravo, key: str, run: Any) -> Any:
 
 def _show_run(run: Any) -> None:
     facts({
-        "Run": run["id"], "State": f"{run['state']}{', a look only' if run['preview'] else ''}", "Asked by": run["requested_by"],
+        "Run": run["id"], "State": f"{run['status']}{', a look only' if run['preview'] else ''}", "Started by": run["requested_by"],
         "Began (UTC)": moment(run["started_at"], seconds=True), "Ended": moment(run["ended_at"], seconds=True),
-        "What was read": "everybody" if run["whole"] else "what changed",
+        "Scope": "everyone" if run["whole"] else "changes only",
         **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
         "Told": run["message"], "Hint": run["hint"],
     })  # fmt: skip
@@ -257,15 +259,15 @@ def _show_run(run: Any) -> None:
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "Began (UTC)": lambda r: moment(r["started_at"] or r["requested_at"], seconds=True),
-        "State": lambda r: f"{r['state']}{' (look)' if r['preview'] else ''}",
-        "Read": lambda r: "everybody" if r["whole"] else "changes",
-        "Counts": lambda r: ", ".join(f"{each['name']} {each['number']:,}" for each in r["counts"]),
-        "Asked by": lambda r: r["requested_by"],
-        "Told": lambda r: r["message"],
+        "Started (UTC)": lambda r: moment(r["started_at"] or r["requested_at"], seconds=True),
+        "Status": lambda r: f"{r['status']}{' (look)' if r['preview'] else ''}",
+        "Read": lambda r: "everyone" if r["whole"] else "changes",
+        "Period": lambda r: ", ".join(f"{each['name']} {each['number']:,}" for each in r["counts"]),
+        "Started by": lambda r: r["requested_by"],
+        "Message": lambda r: r["message"],
         "ID": lambda r: r["id"],
     }
-    show_list(given, dravo.sources.runs(given.key), columns, "It was not read yet: dravo source run KEY --preview")
+    show_list(given, dravo.sources.runs(given.key), columns, "No runs. Preview one: dravo source run KEY --preview")
 
 
 def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -273,22 +275,22 @@ def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
     if run_id is None:
         newest = next(iter(dravo.sources.runs(given.key)), None)
         if newest is None:
-            sys.exit("It was not read yet.")
+            sys.exit("No runs.")
         run_id = newest["id"]
-    columns = {"What": lambda x: x["kind"], "Name": lambda x: x["name"], "Before and after": _told}
-    show_list(given, dravo.sources.run_lines(given.key, run_id, kind=given.kind, words=given.words), columns, "It changed nothing.")
+    columns = {"Change": lambda x: x["kind"], "Name": lambda x: x["name"], "Before and after": _told}
+    show_list(given, dravo.sources.run_lines(given.key, run_id, kind=given.kind, words=given.words), columns, "The run changed nothing.")
 
 
 def _stop(given: argparse.Namespace, dravo: Dravo) -> None:
     newest = next(iter(dravo.sources.runs(given.key)), None)
     if newest is None or newest["ended_at"] is not None:
-        sys.exit("No run is under way.")
+        sys.exit("No import is running.")
     dravo.sources.stop_run(given.key, newest["id"])
-    print("It stops at its next batch; what it has taken in stands.")
+    print("The run stops after the current batch. Changes made so far remain.")
 
 
 def _refresh(given: argparse.Namespace, dravo: Dravo) -> None:
-    run = dravo.sources.refresh(given.key, dravo.people.get(given.person)["id"])
+    run = dravo.sources.refresh(given.key, dravo.users.get(given.user)["id"])
     if given.json:
         show_json(run)
     else:
@@ -298,17 +300,17 @@ def _refresh(given: argparse.Namespace, dravo: Dravo) -> None:
 def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda c: c["name"],
-        "What": lambda c: c["message"],
-        "Could be": lambda c: ", ".join(f"{each['display_name']} ({each['user_name']}, {each['state']})" for each in c["candidates"]),
-        "Choices": lambda c: c["decision"] or ", ".join(c["choices"]).replace("leave out", "leave-out"),
+        "Change": lambda c: c["message"],
+        "Possible users": lambda c: ", ".join(f"{each['display_name']} ({each['user_name']}, {each['status']})" for each in c["candidates"]),
+        "Choices": lambda c: c["decision"] or ", ".join(c["choices"]).replace("ignore", "ignore"),
         "ID": lambda c: c["id"],
     }
-    found = dravo.sources.conflicts(given.key, state="decided" if given.decided else "open")
-    show_list(given, found, columns, "Nothing waits for a decision.")
+    found = dravo.sources.conflicts(given.key, status="decided" if given.decided else "open")
+    show_list(given, found, columns, "No conflicts.")
 
 
 def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
-    decided = dravo.sources.decide(given.key, given.id, given.decision.replace("-", " "), given.person)
+    decided = dravo.sources.decide(given.key, given.id, given.decision.replace("-", " "), given.user)
     if given.json:
         show_json(decided)
     else:
@@ -316,15 +318,15 @@ def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _move(given: argparse.Namespace, dravo: Dravo) -> None:
-    person = dravo.people.get(given.person)
-    records = [each["id"] for each in person["records"] if each["source"]["key"] == given.key and not each["gone_at"]]
+    user = dravo.users.get(given.user)
+    records = [each["id"] for each in user["records"] if each["source"]["key"] == given.key and not each["gone_at"]]
     if not records:
-        sys.exit(f"'{given.key}' says nothing of {person['display_name']}.")
+        sys.exit(f"'{given.key}' has no record of {user['display_name']}.")
     if given.preview:
-        show_preview(given, dravo.people.preview_move(records[0], given.to))
+        show_preview(given, dravo.users.preview_move(records[0], given.to))
         return
-    moved = dravo.people.move_record(records[0], given.to, confirm=given.confirm)
+    moved = dravo.users.move_record(records[0], given.to, confirm=given.confirm)
     if given.json:
         show_json(moved)
     else:
-        print(f"It is {moved['display_name']}'s now ({moved['user_name']}).")
+        print(f"Linked the record to {moved['display_name']} ({moved['user_name']}).")

@@ -22,24 +22,24 @@ def add_commands(nouns: Any) -> None:
         "--wait", type=_seconds, default=0.0, metavar="SECONDS", help="wait until nothing is pending; exit code 1 if something still is (default 0)"
     )
     listing = command(
-        verbs, "list", _list, "list tasks, newest first", ["dravo task list --state failed", "dravo task list --application ticket-desk"]
+        verbs, "list", _list, "list tasks, newest first", ["dravo task list --status failed", "dravo task list --application ticket-desk"]
     )
     listing.add_argument("words", nargs="?", help="a part of the user's name")
     listing.add_argument("--application", metavar="KEY", help="only tasks of this application")
-    listing.add_argument("--state", choices=("open", "waiting", "failed", "held", "done", "dropped"), help="only tasks of this status")
+    listing.add_argument("--status", choices=("open", "waiting", "failed", "held", "done", "discarded"), help="only tasks of this status")
     list_options(listing)
-    command(verbs, "show", _show, "show one task with its attempts").add_argument("id", help="the task's ID")
-    command(verbs, "retry", _retry, "retry a task now").add_argument("id", help="the task's ID")
+    command(verbs, "show", _show, "show one task with its attempts").add_argument("id", help="ID of the task")
+    command(verbs, "retry", _retry, "retry a task now").add_argument("id", help="ID of the task")
     every = command(
         verbs, "retry-all", _retry_all, "retry all failed or held tasks of an application",
-        ["dravo task retry-all ticket-desk --kind 'refused 400'"],
+        ["dravo task retry-all ticket-desk --kind refused_400"],
     )  # fmt: skip
     every.add_argument("application", metavar="KEY", help="the application")
     every.add_argument("--kind", help="only tasks with this error, as 'dravo task errors' names it")
     errors = command(verbs, "errors", _errors, "list errors of open tasks, with the number of tasks")
     errors.add_argument("--application", metavar="KEY", help="only this application")
     resolve = command(verbs, "resolve", _resolve, "record an outcome that Dravo could not learn: whether the account exists")
-    resolve.add_argument("id", help="the task's ID")
+    resolve.add_argument("id", help="ID of the task")
     resolve.add_argument("--there", metavar="REMOTE_ID", help="the account exists with this ID (default: it does not exist; Dravo creates it)")
 
 
@@ -65,7 +65,7 @@ def _summary(given: argparse.Namespace, dravo: Dravo) -> int:
     else:
         facts(
             {
-                "Users being recomputed": summary["recomputing"],
+                "Users being recalculated": summary["recomputing"],
                 "Waiting": summary["waiting"],
                 "Stopped": f"{summary['stopped']} (their application is disabled, not connected or paused)" if summary["stopped"] else 0,
                 "Failed": summary["failed"],
@@ -79,21 +79,21 @@ def _summary(given: argparse.Namespace, dravo: Dravo) -> int:
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "User": lambda d: d["person"]["display_name"],
+        "User": lambda d: d["user"]["display_name"],
         "Application": lambda d: d["application"]["label"],
-        "Target state": lambda d: d["aim"],
-        "State": lambda d: d["state"] + (f" ({d['waits_for']})" if d["waits_for"] else ""),
+        "Desired state": lambda d: d["aim"],
+        "Status": lambda d: d["status"] + (f" ({d['waits_for']})" if d["waits_for"] else ""),
         "Attempts": lambda d: d["attempts"],
         "Since (UTC)": lambda d: moment(d["created_at"]),
         "Message": lambda d: d["message"],
         "ID": lambda d: d["id"],
     }
-    found = dravo.deliveries.list(state=given.state, application=given.application, words=given.words)
+    found = dravo.tasks.list(status=given.status, application=given.application, words=given.words)
     show_list(given, found, columns, "No task matches.")
 
 
 def _errors(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.deliveries.kinds(given.application)
+    found = dravo.tasks.kinds(given.application)
     if given.json:
         show_json(found)
         return
@@ -103,7 +103,7 @@ def _errors(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Application": lambda k: k["application"]["label"],
         "Error": lambda k: k["kind"],
-        "State": lambda k: k["state"],
+        "Status": lambda k: k["status"],
         "Number": lambda k: k["number"],
         "Example": lambda k: f"{k['message']} {k['hint']}".strip(),
     }
@@ -111,30 +111,30 @@ def _errors(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _retry_all(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"{dravo.deliveries.again_all(given.application, given.kind)} tasks are retried.")
+    print(f"{dravo.tasks.again_all(given.application, given.kind)} tasks are retried.")
 
 
 def _resolve(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.deliveries.found(given.id, "there" if given.there else "not there", given.there))
+    _print(given, dravo.tasks.found(given.id, "exists" if given.there else "missing", given.there))
 
 
-def _print(given: argparse.Namespace, delivery: Any) -> None:
+def _print(given: argparse.Namespace, task: Any) -> None:
     if given.json:
-        show_json(delivery)
+        show_json(task)
         return
     facts(
         {
-            "User": delivery["person"]["display_name"],
-            "Application": delivery["application"]["label"],
-            "Target state": delivery["aim"],
-            "State": delivery["state"],
-            "Waits for": delivery["waits_for"],
-            "Message": delivery["message"],
-            "How to fix": delivery["hint"],
-            "Next attempt": moment(delivery["next_attempt_at"]),
+            "User": task["user"]["display_name"],
+            "Application": task["application"]["label"],
+            "Desired state": task["aim"],
+            "State": task["status"],
+            "Waits for": task["waits_for"],
+            "Message": task["message"],
+            "How to fix": task["hint"],
+            "Next attempt": moment(task["next_attempt_at"]),
         }
     )
-    for attempt in delivery["tries"]:
+    for attempt in task["tries"]:
         print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
         for exchange in attempt["exchanges"]:
             together = f", {exchange['together']} changes together" if exchange["together"] else ""
@@ -143,8 +143,8 @@ def _print(given: argparse.Namespace, delivery: Any) -> None:
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.deliveries.get(given.id))
+    _print(given, dravo.tasks.get(given.id))
 
 
 def _retry(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.deliveries.again(given.id))
+    _print(given, dravo.tasks.again(given.id))

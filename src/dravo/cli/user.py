@@ -15,9 +15,9 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "user", "users, by ID, user name, email or external ID")
-    listing = command(verbs, "list", _list, "list users by name", ["dravo user list", "dravo user list marlow", "dravo user list --state gone"])
+    listing = command(verbs, "list", _list, "list users by name", ["dravo user list", "dravo user list marlow", "dravo user list --status left"])
     listing.add_argument("words", nargs="?", help="a part of name, user name or email")
-    listing.add_argument("--state", choices=("active", "inactive", "gone"), help="only users of this status")
+    listing.add_argument("--status", choices=("active", "inactive", "left"), help="only users of this status")
     list_options(listing)
     show = command(verbs, "show", _show, "show one user: attributes, groups, access, accounts", ["dravo user show philippa.marlow"])
     show.add_argument("user", help="ID, user name, email or external ID")
@@ -33,7 +33,7 @@ def add_commands(nouns: Any) -> None:
     for each in (add, change):
         each.add_argument("--given", dest="given_name", metavar="NAME", help="given name")
         each.add_argument("--family", dest="family_name", metavar="NAME", help="family name")
-        each.add_argument("--display-name", metavar="NAME", help="given and family name, if it is left out")
+        each.add_argument("--display-name", metavar="NAME", help="display name (default: given and family name)")
         each.add_argument("--email", help="email address")
         each.add_argument("--title", help="job title")
         each.add_argument("--department", help="department")
@@ -50,24 +50,24 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Name": lambda p: p["display_name"],
         "User name": lambda p: p["user_name"],
         "Email": lambda p: p["email"],
-        "State": lambda p: p["state"],
+        "Status": lambda p: p["status"],
         "Since (UTC)": lambda p: moment(p["since"]),
     }
-    show_list(given, dravo.people.list(words=given.words, state=given.state), columns, "No user matches.")
+    show_list(given, dravo.users.list(words=given.words, status=given.status), columns, "No user matches.")
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    person = dravo.people.get(given.user)
+    user = dravo.users.get(given.user)
     if given.json:
-        show_json(person)
+        show_json(user)
         return
-    facts({"Name": person["display_name"], "State": f"{person['state']} since {moment(person['since'])} UTC", "ID": person["id"]})
+    facts({"Name": user["display_name"], "State": f"{user['status']} since {moment(user['since'])} UTC", "ID": user["id"]})
     print("\nAttributes")
     table(
-        {"Attribute": lambda a: a["name"], "Value": lambda a: a["value"], "Given by": lambda a: a["source"]["label"] if a["source"] else None},
-        person["attributes"],
+        {"Attribute": lambda a: a["name"], "Value": lambda a: a["value"], "Reason": lambda a: a["source"]["label"] if a["source"] else None},
+        user["attributes"],
     )
-    if person["groups"]:
+    if user["groups"]:
         print("Groups")
         table(
             {
@@ -76,52 +76,52 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
                 "Since (UTC)": lambda m: moment(m["since"]),
                 "Until": lambda m: moment(m["until"]),
             },
-            person["groups"],
+            user["groups"],
         )
-    if person["access"]:
+    if user["access"]:
         print("Access")
-        table(ACCESS, person["access"])
-    if person["accounts"]:
+        table(ACCESS, user["access"])
+    if user["accounts"]:
         print("Accounts")
-        table({name: cell for name, cell in ACCOUNT.items() if name != "User"}, person["accounts"])
+        table({name: cell for name, cell in ACCOUNT.items() if name != "User"}, user["accounts"])
 
 
 _FIELDS = ("given_name", "family_name", "display_name", "email", "title", "department")
 
 
-# Where each of them stands among the attributes of a person.
+# Where each of them stands among the attributes of a user.
 _ATTRIBUTES = {"given_name": "name.givenName", "family_name": "name.familyName", "display_name": "displayName", "email": "emails"}
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    person = dravo.people.add(given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))})
+    user = dravo.users.add(given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))})
     if given.json:
-        show_json(person)
+        show_json(user)
         return
-    print(f"Created {person['display_name']}: {person['id']}.")
+    print(f"Created {user['display_name']}: {user['id']}.")
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
-    before = dravo.people.get(given.user)
+    before = dravo.users.get(given.user)
     known = {each["name"]: each["value"] for each in before["attributes"]}
     fields: dict[str, Any] = {name: known.get(_ATTRIBUTES.get(name, name), "") for name in _FIELDS}
     fields["email"] = before["email"] or ""
     fields |= {name: value for name in _FIELDS if (value := getattr(given, name)) is not None}
-    fields["active"] = given.active == "yes" if given.active else before["state"] == "active"
+    fields["active"] = given.active == "yes" if given.active else before["status"] == "active"
     user_name = given.user_name or before["user_name"]
     if given.preview:
-        show_preview(given, dravo.people.preview(before["id"], user_name, **fields))
+        show_preview(given, dravo.users.preview(before["id"], user_name, **fields))
         return
-    person = dravo.people.change(before["id"], user_name, **fields, confirm=given.confirm)
+    user = dravo.users.change(before["id"], user_name, **fields, confirm=given.confirm)
     if given.json:
-        show_json(person)
+        show_json(user)
         return
-    print(f"{person['display_name']} is {person['state']}.")
+    print(f"{user['display_name']} is {user['status']}.")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
-        show_preview(given, dravo.people.preview_removal(given.user))
+        show_preview(given, dravo.users.preview_removal(given.user))
         return
-    dravo.people.remove(given.user, given.confirm)
+    dravo.users.remove(given.user, given.confirm)
     print("The user has left; their access ends.")

@@ -3,9 +3,9 @@
 from dravo.client import Dravo
 
 dravo = Dravo("http://127.0.0.1:8420", token)
-for person in dravo.people.list(words="marlow"):
-    print(person["display_name"], person["state"])
-print(*dravo.people.why("p.marlow", "plant-records")["sentences"], sep="\\n")
+for user in dravo.users.list(words="marlow"):
+    print(user["display_name"], user["state"])
+print(*dravo.users.why("p.marlow", "plant-records")["sentences"], sep="\\n")
 """
 
 from dravo.client.client import Dravo

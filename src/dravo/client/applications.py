@@ -48,12 +48,12 @@ class Applications(Noun):
         return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/roles/{part(role)}"))
 
     def add_plan(self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1) -> t.Application:
-        """Add a plan with so many seats; without a number there are as many as people."""
+        """Add a plan with so many seats; without a number there are as many as users."""
         body = {"key": plan, "label": label, "seats": seats, "rank": rank}
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/license-plans", body=body))
 
     def change_plan(self, key: str, plan: str, *, label: str | None = None, seats: int | None = None, rank: int | None = None) -> t.Application:
-        """Give a plan another label, rank or number of seats (0: as many as there are people); nobody loses a seat by it."""
+        """Give a plan another label, rank or number of seats (0: as many as there are users); nobody loses a seat by it."""
         body = {"label": label, "seats": seats, "rank": rank}
         return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}/license-plans/{part(plan)}", body=body))
 
@@ -66,7 +66,7 @@ class Applications(Noun):
         return self._dravo.pages(f"/applications/{part(key)}/seats", {"plan": plan, "waiting": waiting})
 
     def mapping(self, key: str) -> Pages[t.Assignment]:
-        """List which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
+        """List which groups, patterns and rules give which role, whom each reaches, and what is wrong."""
         return self._dravo.pages(f"/applications/{part(key)}/mapping")
 
     def map_many(self, key: str, text: str, *, apply: bool = False) -> t.Bulk:
@@ -79,7 +79,7 @@ class Applications(Noun):
         return cast(t.PatternTried, self._call("POST", f"/applications/{part(key)}/mapping/pattern", body=body))
 
     def change_policy(self, key: str, **policy: Any) -> t.Application:
-        """Set `eligibility=`, `fallback=`, `default_role=`, `several=` or `first=`; what is left out stays."""
+        """Set `eligibility=`, `fallback=`, `fallback_role=`, `several=` or `first=`; what is left out stays."""
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/policy", body=policy))
 
     def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
@@ -90,8 +90,8 @@ class Applications(Noun):
         """Return what `change` would do to accounts; nothing is changed."""
         return cast(t.SettingsPreview, self._call("POST", f"/applications/{part(key)}/settings/preview", body=values))
 
-    def groups(self, key: str) -> Pages[t.DeliveredGroup]:
-        """List the groups that go over to an application, each with its state."""
+    def groups(self, key: str) -> Pages[t.ProvisionedGroup]:
+        """List the groups that are sent to an application, each with its state."""
         return self._dravo.pages(f"/applications/{part(key)}/groups")
 
     def group_again(self, key: str, group_id: str) -> None:
@@ -114,9 +114,9 @@ class Applications(Noun):
         """Stop a reconciliation at its next page."""
         return cast(t.Run, self._call("POST", f"/reconciliation/runs/{part(run_id)}/stop"))
 
-    def drift(self, key: str, *, kind: str | None = None, state: str | None = None) -> Pages[t.DriftLine]:
+    def drift(self, key: str, *, kind: str | None = None, status: str | None = None) -> Pages[t.DriftLine]:
         """List in what an application differs from what should be there, as of its last whole reconciliation."""
-        return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "state": state})
+        return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "status": status})
 
     def repair_drift(self, key: str, ids: Sequence[str]) -> int:
         """Have accounts that drifted be brought to what is due; return how many."""
@@ -127,17 +127,17 @@ class Applications(Noun):
         body = {"ids": list(ids), "ignored": ignored}
         return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/ignore", body=body))["number"]
 
-    def link_drift(self, key: str, drift_id: str, person: str) -> None:
+    def link_drift(self, key: str, drift_id: str, user: str) -> None:
         """Say whose account there an unexpected one is."""
-        self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/link", body={"person": person})
+        self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/link", body={"user": user})
 
     def make_user(self, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> str:
-        """Make a local person of an unexpected account, with its role there, or another; return the user's id.
+        """Make a local user of an unexpected account, with its role there, or another; return the user's id.
 
         `confirm` is the account's name, where they would get more than that role.
         """
         return str(
-            self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/create-user", body={"role": role, "confirm": confirm})["person"]
+            self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/create-user", body={"role": role, "confirm": confirm})["user"]
         )
 
     def connect(
@@ -155,9 +155,9 @@ class Applications(Noun):
         body = {"base_url": base_url, "token": token, "auth": auth, "expires_at": expires_at}
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/connection", body=body))
 
-    def check(self, key: str, *, with_test_person: bool = False) -> t.Check:
-        """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
-        query = {"with_test_person": with_test_person}
+    def check(self, key: str, *, with_test_user: bool = False) -> t.Check:
+        """Try the connection step by step; with a test user, if that is asked for, who is removed afterwards."""
+        query = {"with_test_user": with_test_user}
         return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/test", query=query))
 
     def pause(self, key: str) -> t.Application:

@@ -11,20 +11,20 @@ from dravo.client.resource import Noun, part
 
 
 class Assignments(Noun):
-    """Assignments: a role for a person or a group."""
+    """Assignments: a role for a user or a group."""
 
     def list(
-        self, *, application: str | None = None, person: str | None = None, group: str | None = None, direct: bool | None = None
+        self, *, application: str | None = None, user: str | None = None, group: str | None = None, direct: bool | None = None
     ) -> Pages[t.Assignment]:
-        """List assignments; `person` and `group` by id, `direct` only those to single people."""
-        return self._dravo.pages("/assignments", {"application": application, "person": person, "group": group, "direct": direct})
+        """List assignments; `user` and `group` by id, `direct` only those to single users."""
+        return self._dravo.pages("/assignments", {"application": application, "user": user, "group": group, "direct": direct})
 
     def get(self, assignment_id: str) -> t.Assignment:
         """Return one assignment."""
         return cast(t.Assignment, self._call("GET", f"/assignments/{part(assignment_id)}"))
 
     def add(self, application: str, role: str | None, **whom: Any) -> t.Assignment:
-        """Give a role to `person=`, to `group=` of `source=`, to `everybody=True`, to those who meet a `rule=`, or, without a role, to
+        """Give a role to `user=`, to `group=` of `source=`, to `everyone=True`, to those who meet a `rule=`, or, without a role, to
         the groups of a `source=` whose names fit a `pattern=`.
 
         Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
@@ -46,7 +46,7 @@ class Assignments(Noun):
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
     def remove(self, assignment_id: str, confirm: str | None = None) -> None:
-        """Take an assignment away; `confirm` is the application's label, where that is grave."""
+        """Take an assignment away; `confirm` is the application's label, where that is serious."""
         self._call("DELETE", f"/assignments/{part(assignment_id)}", query={"confirm": confirm})
 
     def confirm(self, assignment_id: str, groups: Sequence[str]) -> t.Assignment:
@@ -55,7 +55,7 @@ class Assignments(Noun):
         body = {"from": now["from_day"] or now["from"], "until": now["until_day"] or now["until"], "note": now["note"], "confirmed": [*groups]}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
-    def waiting(self, assignment_id: str) -> Pages[t.PersonRef]:
+    def waiting(self, assignment_id: str) -> Pages[t.UserRef]:
         """List users who meet a rule and wait for a confirmation, because it gives the highest role."""
         return self._dravo.pages(f"/assignments/{part(assignment_id)}/waiting")
 

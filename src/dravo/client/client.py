@@ -13,16 +13,16 @@ import httpx
 from dravo.client import types as t
 from dravo.client.applications import Applications
 from dravo.client.assignments import Assignments
-from dravo.client.deliveries import Accounts, Deliveries, Provisioning
 from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.mail import Mail
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
-from dravo.client.people import Groups, People
 from dravo.client.resource import part, plain
 from dravo.client.reviews import Reviews
 from dravo.client.sign_ins import SignIns
 from dravo.client.sources import Sources
+from dravo.client.tasks import Accounts, Provisioning, Tasks
+from dravo.client.users import Groups, Users
 
 Item = TypeVar("Item")
 
@@ -53,12 +53,12 @@ class Dravo:
         self.sources = Sources(self)
         self.sign_ins = SignIns(self)
         self.mail = Mail(self)
-        self.people = People(self)
+        self.users = Users(self)
         self.groups = Groups(self)
         self.applications = Applications(self)
         self.assignments = Assignments(self)
         self.accounts = Accounts(self)
-        self.deliveries = Deliveries(self)
+        self.tasks = Tasks(self)
         self.provisioning = Provisioning(self)
         self.reviews = Reviews(self)
         self.operators = Operators(self)
@@ -85,24 +85,26 @@ class Dravo:
         try:
             answer = self._http.request(method, path, params=parameters, json=content)
         except httpx.HTTPError as wrong:
-            raise ServiceUnreachable(f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?") from wrong
+            raise ServiceUnreachable(
+                f"The service at {self.url} does not respond ({wrong}).", "Check that the service is running and the URL is right."
+            ) from wrong
         if answer.is_success:
             try:
                 return answer.json() if answer.content else None
             except ValueError:
                 raise ApiError(
-                    f"{self.url} answered with something that is not JSON.", "Is it Dravo's own address?", status=answer.status_code
+                    f"The response of {self.url} is not JSON.", "Check that the URL belongs to Dravo.", status=answer.status_code
                 ) from None
         raise self._wrong(answer)
 
     @contextmanager
     def watched(self, show: Callable[[int, int], None], every: float = 1.0) -> Iterator[None]:
-        """Have how far it is be told of whatever is called within and takes long, such as a preview of everybody.
+        """Have how far it is be told of whatever is called within and takes long, such as a preview of everyone.
 
         An exception that ends it, such as KeyboardInterrupt, stops the work there too.
 
         Args:
-            show: told how many of how many people were looked at, from a thread of its own.
+            show: told how many of how many users were looked at, from a thread of its own.
             every: seconds between two tellings.
         """
         name, ended = uuid.uuid4().hex, threading.Event()
@@ -115,7 +117,7 @@ class Dravo:
                 try:
                     answer = other.get(f"/jobs/{name}")
                 except httpx.HTTPError:
-                    # Whoever called is told; here there is only nothing to show.
+                    # Anyone who called is told; here there is only nothing to show.
                     continue
                 if answer.is_success and answer.json()["total"]:
                     show(answer.json()["done"], answer.json()["total"])
@@ -148,22 +150,27 @@ class Dravo:
                     raise self._wrong(answer)
                 yield from answer.iter_bytes()
         except httpx.HTTPError as wrong:
-            raise ServiceUnreachable(f"The service at {self.url} does not answer ({wrong}).", "Is it running, and is the address right?") from wrong
+            raise ServiceUnreachable(
+                f"The service at {self.url} does not respond ({wrong}).", "Check that the service is running and the URL is right."
+            ) from wrong
 
     def _wrong(self, answer: httpx.Response) -> ApiError:
         try:
             told = dict(answer.json()["error"])
         except (ValueError, KeyError, TypeError):
-            told = {"message": f"{self.url} answered with {answer.status_code}, and not as Dravo does.", "hint": "Is the address right?"}
+            told = {
+                "message": f"{self.url} returned status {answer.status_code} without an error from Dravo.",
+                "hint": "Check that the URL belongs to Dravo.",
+            }
         kind = error_for(answer.status_code)
         return kind(told.get("message", ""), told.get("hint") or "", told.get("code", "error"), answer.status_code, told.get("field"))
 
     def overview(self) -> t.Overview:
-        """Return how much there is at each stage, and how much needs a person."""
+        """Return how much there is at each stage, and how much needs a user."""
         return cast(t.Overview, self.call("GET", "/overview"))
 
     def flow(self) -> t.Flow:
-        """Return the flow picture: people from sources through groups and roles into applications, as counted last."""
+        """Return the flow picture: users from sources through groups and roles into applications, as counted last."""
         return cast(t.Flow, self.call("GET", "/overview/flow"))
 
     def access(
@@ -171,15 +178,15 @@ class Dravo:
         *,
         application: str | None = None,
         role: str | None = None,
-        person: str | None = None,
+        user: str | None = None,
         group: str | None = None,
         words: str | None = None,
         ended: bool = False,
     ) -> Pages[t.Access]:
-        """List who has which role where, since when and why; `person` and `group` by id."""
+        """List who has which role where, since when and why; `user` and `group` by id."""
         return self.pages(
             "/access",
-            {"application": application, "role": role, "person": person, "group": group, "q": words, "ended": ended or None},
+            {"application": application, "role": role, "user": user, "group": group, "q": words, "ended": ended or None},
         )
 
     def activity(
@@ -188,30 +195,30 @@ class Dravo:
         kind: str | None = None,
         source: str | None = None,
         application: str | None = None,
-        person: str | None = None,
+        user: str | None = None,
         trouble: bool | None = None,
         until: str | None = None,
     ) -> Pages[t.ActivityLine]:
         """Return what happened, newest first.
 
         Args:
-            kind: "request", "run", "delivery", "reconciliation" or "change".
+            kind: "request", "run", "task", "reconciliation" or "change".
             source, application: by key.
-            person: by id.
+            user: by id.
             trouble: only what did not go well.
             until: only what happened before this instant.
         """
-        about = {"kind": kind, "source": source, "application": application, "person": person, "trouble": trouble, "until": until}
+        about = {"kind": kind, "source": source, "application": application, "user": user, "trouble": trouble, "until": until}
         return self.pages("/activity", about)
 
     def matrix(
         self, *, words: str | None = None, application: str | None = None, role: str | None = None, only: str | None = None, at: str | None = None
-    ) -> Pages[t.MatrixPerson]:
-        """Return people with their roles by application, now or at a past instant (or the end of a day).
+    ) -> Pages[t.MatrixUser]:
+        """Return users with their roles by application, now or at a past instant (or the end of a day).
 
         Args:
-            words: a part of a name, user name or e-mail.
-            application, role: only people who have that, by key.
+            words: a part of a name, user name or email.
+            application, role: only users who have that, by key.
             only: "direct only", "inactive but assigned" or "highest role".
             at: an instant or a day.
         """
@@ -222,7 +229,7 @@ class Dravo:
         return self.pages("/access/matrix/groups", {"q": words, "source": source, "application": application})
 
     def compare(self, one: str, two: str) -> t.Compared:
-        """Return two people side by side: what each has where and why, and their groups."""
+        """Return two users side by side: what each has where and why, and their groups."""
         return cast(t.Compared, self.call("GET", "/access/compare", query={"one": one, "two": two}))
 
     def export_matrix(self, form: str = "csv", **view: str | None) -> Iterator[bytes]:
@@ -240,16 +247,16 @@ class Dravo:
         body = {"source": source, "attributes": attributes, "groups": [*groups]}
         return cast(t.Expected, self.call("POST", "/access/simulate", body=body))
 
-    def guard(self) -> Sequence[t.GuardItem]:
-        """Return what the guard holds, for each application."""
-        return cast(Sequence[t.GuardItem], self.call("GET", "/holds")["items"])
+    def removal_limit(self) -> Sequence[t.HoldItem]:
+        """Return what the removal limit holds, for each application."""
+        return cast(Sequence[t.HoldItem], self.call("GET", "/holds")["items"])
 
     def let_through(self, application: str, confirm: str) -> int:
-        """Let what the guard holds for an application through; `confirm` is its label. Returns how many removals."""
+        """Let what the removal limit holds for an application through; `confirm` is its label. Returns how many removals."""
         return int(self.call("POST", f"/holds/{part(application)}/approve", body={"confirm": confirm})["number"])
 
     def drop_held(self, application: str, confirm: str) -> int:
-        """Drop what the guard holds for an application; `confirm` is its label. Returns how many removals."""
+        """Drop what the removal limit holds for an application; `confirm` is its label. Returns how many removals."""
         return int(self.call("POST", f"/holds/{part(application)}/discard", body={"confirm": confirm})["number"])
 
     def audit(self, kind: str | None = None, object_id: str | None = None) -> Pages[t.AuditEntry]:
@@ -261,24 +268,24 @@ class Dravo:
         return cast(t.Preview, self.call("GET", f"/audit/{entry}/undo"))
 
     def undo(self, entry: int, confirm: str | None = None) -> None:
-        """Take an entry of the audit log back; `confirm` is the application's label, where that is grave."""
+        """Take an entry of the audit log back; `confirm` is the application's label, where that is serious."""
         self.call("POST", f"/audit/{entry}/undo", body={"confirm": confirm})
 
-    def audit_verdict(self) -> t.AuditVerdict:
+    def audit_verification(self) -> t.AuditVerification:
         """Return whether the chain of the audit log holds."""
-        return cast(t.AuditVerdict, self.call("GET", "/audit/verify"))
+        return cast(t.AuditVerification, self.call("GET", "/audit/verify"))
 
     def settings(self) -> list[t.Setting]:
-        """Return what is set for the whole house."""
-        return cast(t.HouseSettings, self.call("GET", "/settings"))["items"]
+        """Return what is set for the organization."""
+        return cast(t.OrganizationSettings, self.call("GET", "/settings"))["items"]
 
-    def change_setting(self, name: str, value: int | str) -> list[t.Setting]:
+    def change_setting(self, name: str, value: bool | int | str) -> list[t.Setting]:
         """Give a setting another value."""
-        return cast(t.HouseSettings, self.call("PUT", f"/settings/{part(name)}", body={"value": value}))["items"]
+        return cast(t.OrganizationSettings, self.call("PUT", f"/settings/{part(name)}", body={"value": value}))["items"]
 
-    def try_expression(self, expression: str, person: str | None = None, attribute: str | None = None) -> t.Tried:
-        """Return what an expression makes for a person, and what it does in words."""
-        return cast(t.Tried, self.call("POST", "/expressions/evaluate", body={"expression": expression, "person": person, "attribute": attribute}))
+    def try_expression(self, expression: str, user: str | None = None, attribute: str | None = None) -> t.Tried:
+        """Return what an expression makes for a user, and what it does in words."""
+        return cast(t.Tried, self.call("POST", "/expressions/evaluate", body={"expression": expression, "user": user, "attribute": attribute}))
 
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
         """Return a list that comes in pages."""

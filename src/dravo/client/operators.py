@@ -25,7 +25,7 @@ class Operators(Noun):
         Args:
             kind: "super_administrator", "administrator", "help_desk", "auditor" or "application_owner".
             applications: of an application owner, by key.
-            masked: for help desk and auditors: people's attributes are not for them.
+            masked: for help desk and auditors: users' attributes are not for them.
         """
         body = {"name": name, "kind": kind, "password": password, "applications": [*applications], "masked": masked}
         return cast(t.NewOperator, self._call("POST", "/operators", body=body))
@@ -52,7 +52,7 @@ class Operators(Noun):
 
 
 class Tokens(Noun):
-    """API tokens: your own, and as a super administrator everybody's."""
+    """API tokens: your own, and as a super administrator everyone's."""
 
     def list(self, *, of_all: bool = False) -> Pages[t.ApiToken]:
         """List your API tokens, or those of all operators, without their texts."""

@@ -37,7 +37,7 @@ class Reviews(Noun):
     def decide(
         self, review_id: str, application: str, rows: Sequence[str], decision: str, *, note: str | None = None, confirm: str | None = None
     ) -> t.Review:
-        """Say that rows of one application are "confirmed", or "taken away"; `confirm` is its label, where that is grave."""
+        """Say that rows of one application are "confirmed", or "taken away"; `confirm` is its label, where that is serious."""
         body = {"application": application, "rows": [*rows], "decision": decision, "note": note, "confirm": confirm}
         return cast(t.Review, self._call("POST", f"/reviews/{part(review_id)}/decide", body=body))
 

@@ -1,4 +1,4 @@
-"""Signing in by sources: settings with the exchange sheet, trials, traces."""
+"""Signing in by sources: settings with the setup checklist, test sign-ins, traces."""
 
 from __future__ import annotations
 
@@ -10,17 +10,17 @@ from dravo.client.resource import Noun, part
 
 
 class SignIns(Noun):
-    """How people sign in by sources, and what it came to."""
+    """How users sign in by sources, and what it came to."""
 
     def get(self, key: str) -> t.SignIn:
-        """Return how people sign in by a source, with its exchange sheet."""
+        """Return how users sign in by a source, with its setup checklist."""
         return cast(t.SignIn, self._call("GET", self._at(key)))
 
     def change(self, key: str, **given: Any) -> t.SignIn:
-        """Set how people sign in; what is left out stays.
+        """Set how users sign in; what is left out stays.
 
         Args:
-            given: `protocol=` "saml", "oidc" or "mail" (the first time), `serves=` "people", "operators" or "both", `settings=`,
+            given: `protocol=` "saml", "oidc" or "mail" (the first time), `serves=` "users", "operators" or "both", `settings=`,
                 `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id", "sign_in", "sign_out", "certificates"}),
                 `look=` (fetch what is at the address now).
         """
@@ -30,9 +30,9 @@ class SignIns(Noun):
         """Have nobody sign in by a source any more; whom it brought stay."""
         self._call("DELETE", self._at(key))
 
-    def set_state(self, key: str, state: str, *, enabled_from: str | None = None, confirm: str | None = None) -> t.SignIn:
-        """Set for whom it is in force: "off", "pilot", "everybody"; `confirm` is the source's label, where nobody has proved it yet."""
-        body = {"state": state, "enabled_from": enabled_from, "confirm": confirm}
+    def set_status(self, key: str, status: str, *, enabled_from: str | None = None, confirm: str | None = None) -> t.SignIn:
+        """Set for whom it is enabled: "disabled", "pilot", "enabled"; `confirm` is the source's label, where nobody has proved it yet."""
+        body = {"status": status, "enabled_from": enabled_from, "confirm": confirm}
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
 
     def use_certificates(self, key: str) -> t.SignIn:
@@ -43,17 +43,17 @@ class SignIns(Noun):
         """Change our key without a gap: "next" makes one, "use" has it sign."""
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/keys", body={"what": what}))
 
-    def begin_trial(self, key: str, person: str, *, mode: str = "observe", minutes: int = 30) -> t.NewTrial:
-        """Let one named person try; the link is in the answer, the only time. `mode` is "observe" or "for real"."""
-        return cast(t.NewTrial, self._call("POST", f"{self._at(key)}/tests", body={"person": person, "mode": mode, "minutes": minutes}))
+    def create_sign_in_test(self, key: str, user: str, *, mode: str = "observe", minutes: int = 30) -> t.NewSignInTest:
+        """Let one named user try; the link is in the answer, the only time. `mode` is "observe" or "for real"."""
+        return cast(t.NewSignInTest, self._call("POST", f"{self._at(key)}/tests", body={"user": user, "mode": mode, "minutes": minutes}))
 
-    def trials(self, key: str) -> Pages[t.Trial]:
-        """List trials, newest first."""
+    def sign_in_tests(self, key: str) -> Pages[t.SignInTest]:
+        """List test sign-ins, newest first."""
         return self._dravo.pages(f"{self._at(key)}/tests")
 
-    def traces(self, key: str, *, outcome: str | None = None, trial: str | None = None, words: str | None = None) -> Pages[t.SignInLine]:
-        """List what sign-ins came to, newest first; `outcome` is "in", "observed" or "refused"."""
-        return self._dravo.pages(f"{self._at(key)}/traces", {"outcome": outcome, "trial": trial, "q": words})
+    def traces(self, key: str, *, outcome: str | None = None, sign_in_test: str | None = None, words: str | None = None) -> Pages[t.SignInLine]:
+        """List what sign-ins came to, newest first; `outcome` is "signed_in", "observed" or "refused"."""
+        return self._dravo.pages(f"{self._at(key)}/traces", {"outcome": outcome, "sign_in_test": sign_in_test, "q": words})
 
     def trace(self, key: str, trace: str) -> t.SignInTrace:
         """Return one sign-in whole."""
@@ -64,24 +64,24 @@ class SignIns(Noun):
         return cast(t.PlannedSignIn, self._call("POST", f"{self._at(key)}/traces/{part(trace)}/rerun", body={"policy": policy or {}}))
 
     def claimed_groups(self, words: str = "") -> t.GroupsInClaims:
-        """Return groups that sign-ins claimed, trials too, and that their source does not have yet."""
+        """Return groups that sign-ins claimed, test sign-ins too, and that their source does not have yet."""
         return cast(t.GroupsInClaims, self._call("GET", "/claimed-groups", query={"q": words}))
 
     def make_group(self, key: str, name: str) -> t.GroupMadeAhead:
         """Make a group of a source by the name in its claims, to be mapped before anybody comes."""
         return cast(t.GroupMadeAhead, self._call("POST", f"{self._at(key)}/groups", body={"name": name}))
 
-    def visits(self, person: str) -> t.Visits:
-        """Return where a person is signed in to see what is theirs."""
-        return cast(t.Visits, self._call("GET", f"/users/{part(person)}/sessions"))
+    def user_sessions(self, user: str) -> t.UserSessions:
+        """Return where a user is signed in to see what is theirs."""
+        return cast(t.UserSessions, self._call("GET", f"/users/{part(user)}/sessions"))
 
-    def ways(self, person: str) -> t.Ways:
-        """By which ways a person could sign in now, what they would be told, and what they would see."""
-        return cast(t.Ways, self._call("GET", f"/users/{part(person)}/sign-in-options"))
+    def ways(self, user: str) -> t.Ways:
+        """By which ways a user could sign in now, what they would be told, and what they would see."""
+        return cast(t.Ways, self._call("GET", f"/users/{part(user)}/sign-in-options"))
 
-    def end_visits(self, person: str) -> t.Visits:
-        """End every visit of a person."""
-        return cast(t.Visits, self._call("DELETE", f"/users/{part(person)}/sessions"))
+    def end_sessions(self, user: str) -> t.UserSessions:
+        """End every session of a user."""
+        return cast(t.UserSessions, self._call("DELETE", f"/users/{part(user)}/sessions"))
 
     def _at(self, key: str) -> str:
         return f"/sources/{part(key)}/sign-in"

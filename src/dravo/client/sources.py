@@ -12,7 +12,7 @@ from dravo.client.resource import Noun, part
 
 
 class Sources(Noun):
-    """Sources, their tokens and exchange sheets."""
+    """Sources, their tokens and exchange checklists."""
 
     def list(self) -> Pages[t.Source]:
         """List sources."""
@@ -35,9 +35,9 @@ class Sources(Noun):
         """Remove a source that has brought nobody."""
         self._call("DELETE", f"/sources/{part(key)}")
 
-    def sheet(self, key: str) -> t.ExchangeSheet:
-        """Return the exchange sheet of a source's inbound SCIM."""
-        return cast(t.ExchangeSheet, self._call("GET", f"/sources/{part(key)}/checklist"))
+    def checklist(self, key: str) -> t.SetupChecklist:
+        """Return the setup checklist of a source's inbound SCIM."""
+        return cast(t.SetupChecklist, self._call("GET", f"/sources/{part(key)}/checklist"))
 
     def tokens(self, key: str) -> Pages[t.PushToken]:
         """List a source's push tokens, without their texts."""
@@ -57,7 +57,7 @@ class Sources(Noun):
         return cast(t.SourceSchemas, self._call("GET", f"/sources/{part(key)}/schemas"))["items"]
 
     def add_schema(self, key: str, kind: str, document: dict[str, Any]) -> Sequence[t.SourceSchema]:
-        """Add an extension schema (RFC 7643, section 7) to a source's people ("User") or groups ("Group")."""
+        """Add an extension schema (RFC 7643, section 7) to a source's users ("User") or groups ("Group")."""
         body = {"kind": kind, "document": document}
         return cast(t.SourceSchemas, self._call("POST", f"/sources/{part(key)}/schemas", body=body))["items"]
 
@@ -74,13 +74,13 @@ class Sources(Noun):
         return cast(t.Trace, self._call("GET", f"/sources/{part(key)}/requests/{part(request_id)}"))
 
     def preview_word(self, key: str, **values: Any) -> t.Preview:
-        """Return what it would do if other words counted; `precedence`, `veto`, `updates`."""
+        """Return what it would do if other words counted; `precedence`, `deactivation_wins`, `updates`."""
         return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
     def change_word(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
-        """Set whose word counts where several sources say something of one person: `precedence`, `veto`, `updates`.
+        """Set whose word counts where several sources say something of one user: `precedence`, `deactivation_wins`, `updates`.
 
-        `confirm` is the source's label, typed, where the change is grave.
+        `confirm` is the source's label, typed, where the change is serious.
         """
         return cast(t.Source, self._call("PUT", f"/sources/{part(key)}/priority", body={**values, "confirm": confirm}))
 
@@ -110,11 +110,11 @@ class Sources(Noun):
         return cast(t.ReadingCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
     def try_answers(self, key: str, policy: dict[str, Any]) -> t.TriedAnswers:
-        """Return what other answers to the five questions would make of everybody; nothing is changed."""
+        """Return what other answers to the source policy would make of everyone; nothing is changed."""
         return cast(t.TriedAnswers, self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}))
 
     def upload(self, key: str, name: str, content: bytes) -> t.Reading:
-        """Put a file of a source, "people.csv", "groups.csv" or "memberships.csv", in place of the one that was there."""
+        """Put a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the one that was there."""
         body = {"name": name, "content": base64.b64encode(content).decode()}
         return cast(t.Reading, self._call("POST", f"/sources/{part(key)}/import/files", body=body))
 
@@ -138,18 +138,18 @@ class Sources(Noun):
         return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/import/runs/{part(run_id)}/stop"))
 
     def run_lines(self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None) -> Pages[t.RunLine]:
-        """List what a run did to people and groups, with before and after."""
+        """List what a run did to users and groups, with before and after."""
         return self._dravo.pages(f"/sources/{part(key)}/import/runs/{part(run_id)}/entries", {"kind": kind, "q": words})
 
-    def refresh(self, key: str, person: str) -> t.SourceRun:
-        """Read one person of a source anew, now; by the user's id."""
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/users/{part(person)}/refresh"))
+    def refresh(self, key: str, user: str) -> t.SourceRun:
+        """Read one user of a source again, now; by the user's id."""
+        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/users/{part(user)}/refresh"))
 
-    def conflicts(self, key: str, *, state: str = "open") -> Pages[t.SourceConflict]:
-        """List what no rule can decide about a source's people and groups."""
-        return self._dravo.pages(f"/sources/{part(key)}/conflicts", {"state": state})
+    def conflicts(self, key: str, *, status: str = "open") -> Pages[t.SourceConflict]:
+        """List what no rule can decide about a source's users and groups."""
+        return self._dravo.pages(f"/sources/{part(key)}/conflicts", {"status": status})
 
-    def decide(self, key: str, conflict_id: str, decision: str, person: str | None = None) -> t.SourceConflict:
-        """Decide a conflict: "link" (with `person`), "make", "let" or "leave out"."""
-        body = {"decision": decision, "person": person}
+    def decide(self, key: str, conflict_id: str, decision: str, user: str | None = None) -> t.SourceConflict:
+        """Decide a conflict: "link" (with `user`), "make", "let" or "leave out"."""
+        body = {"decision": decision, "user": user}
         return cast(t.SourceConflict, self._call("POST", f"/sources/{part(key)}/conflicts/{part(conflict_id)}", body=body))

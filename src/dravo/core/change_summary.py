@@ -1,4 +1,4 @@
-"""What a change led to, in a form that is kept with the request that asked for it and read by people."""
+"""What a change led to, in a form that is kept with the request that asked for it and read by users."""
 
 from __future__ import annotations
 
@@ -16,21 +16,21 @@ def effects(outcomes: Sequence[UserPlan], catalogue: ConfigSnapshot) -> dict[str
     """Return who gained and lost what, and which accounts are due.
 
     Returns:
-        {"people": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, what it becomes], ...]}],
-        "more": how many further people}; only people for whom something changes.
+        {"users": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, what it becomes], ...]}],
+        "more": how many further users}; only users for whom something changes.
     """
     touched = [outcome for outcome in outcomes if outcome.access or outcome.accounts]
-    shown = [_of_person(outcome, catalogue) for outcome in touched[:MOST_SHOWN]]
-    return {"people": shown, "more": max(len(touched) - MOST_SHOWN, 0)}
+    shown = [_of_user(outcome, catalogue) for outcome in touched[:MOST_SHOWN]]
+    return {"users": shown, "more": max(len(touched) - MOST_SHOWN, 0)}
 
 
-def _of_person(outcome: UserPlan, catalogue: ConfigSnapshot) -> dict[str, Any]:
+def _of_user(outcome: UserPlan, catalogue: ConfigSnapshot) -> dict[str, Any]:
     def role(application_id: str, role_id: str) -> str:
         return f"{catalogue.roles[role_id].label} in {catalogue.applications[application_id].label}"
 
     return {
-        "id": outcome.person.user_id,
-        "name": display_name(outcome.user.attributes),
+        "id": outcome.user.user_id,
+        "name": display_name(outcome.merged.attributes),
         "gained": [role(each.application_id, each.role_id) for each in outcome.access if each.id is None],
         "lost": [role(each.application_id, each.role_id) for each in outcome.access if each.closed],
         "accounts": [[catalogue.applications[each.application_id].label, describe(each.due)] for each in outcome.accounts],

@@ -1,4 +1,4 @@
-"""Days as people mean them: in the organisation's time zone, the last day included."""
+"""Days as users mean them: in the organization's time zone, the last day included."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def check_zone(name: str) -> str:
         InvalidInput: if there is none of that name.
     """
     if name not in available_timezones():
-        raise InvalidInput(f"There is no time zone '{name}'.", "Write it like Europe/Lisbon, or UTC.", "value")
+        raise InvalidInput(f"'{name}' is not a time zone.", "Enter a name such as Europe/Lisbon or UTC.", "value")
     return name
 
 
@@ -56,7 +56,7 @@ def read_span(from_: str | None, until: str | None, zone: str) -> dict[str, str 
 
     Args:
         from_, until: each an instant or a day; of a last day all of it counts.
-        zone: the organisation's.
+        zone: the organization's.
 
     Returns:
         {"from_at", "from_day", "until_at", "until_day"}.
@@ -68,7 +68,7 @@ def read_span(from_: str | None, until: str | None, zone: str) -> dict[str, str 
     from_at = begin_of(from_day, zone, "from") if from_day else parse_instant(from_, "from") if from_ else None
     until_at = end_of(until_day, zone, "until") if until_day else parse_instant(until, "until") if until else None
     if from_at and until_at and until_at <= from_at:
-        raise InvalidInput("The assignment would end before it begins.", "Give an end behind the beginning.", "until")
+        raise InvalidInput("The end date is before the start date.", "Set `until` to a date after `from`.", "until")
     return {"from_at": from_at, "from_day": from_day, "until_at": until_at, "until_day": until_day}
 
 
@@ -79,4 +79,4 @@ def _read(day: str, field: str | None) -> date:
             raise ValueError
         return found
     except ValueError:
-        raise InvalidInput(f"There is no day '{day}'.", "Write it like 2031-04-02.", field) from None
+        raise InvalidInput(f"'{day}' is not a date.", "Enter a date such as 2031-04-02.", field) from None

@@ -1,4 +1,4 @@
-"""Errors that a person is meant to read: a code for programs, what happened, and the hint."""
+"""Errors that a user is meant to read: a code for programs, what happened, and the hint."""
 
 from __future__ import annotations
 

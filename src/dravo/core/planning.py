@@ -1,4 +1,4 @@
-"""Snapshot and change become a plan: what each touched person's user, access and accounts will be, and why.
+"""Snapshot and change become a plan: what each touched user's user, access and accounts will be, and why.
 
 The same functions serve a change that is applied and one that is only shown.
 """
@@ -15,7 +15,7 @@ from dravo.core.access.conditions import seen
 from dravo.core.access.evaluation import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, AccessConfig, Assignment, Membership, Policy, Reason, UserFacts
 from dravo.core.access.license_plans import NO_SEATING, Plan, Seat, SeatChanges, asked_for, goes_over, seating
 from dravo.core.identity.merging import MergedUser, merge
-from dravo.core.identity.records import PersonRecord
+from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import RoleLabel, Settings, due_account
 from dravo.core.provisioning.attribute_mapping import GROUPS
@@ -61,20 +61,20 @@ class ConfigSnapshot:
     parents: Mapping[str, tuple[str, ...]]
     precedence: Mapping[str, int]
     labels: Mapping[str, GroupLabel]
-    # For an application the groups that go over to it, and whether its roles go over as groups.
-    delivered: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    # Assignments for everybody and for those who meet a condition; how applications decide; keys of sources by id.
+    # For an application the groups that are sent to it, and whether its roles are sent as groups.
+    provisioned: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    # Assignments for everyone and for those who meet a condition; how applications decide; keys of sources by id.
     general: tuple[Assignment, ...] = ()
     policies: Mapping[str, Policy] = field(default_factory=dict)
     sources: Mapping[str, str] = field(default_factory=dict)
     # Sources for which a pattern of names is declared: any group of theirs can come to give something by its name.
     patterned: frozenset[str] = frozenset()
     plans: Mapping[str, Plan] = field(default_factory=dict)
-    # Sources whose inactive counts whatever others say, and those that say nothing of people whom another source knows.
+    # Sources whose inactive counts whatever others say, and those that say nothing of users whom another source knows.
     vetoing: frozenset[str] = frozenset()
     quiet: frozenset[str] = frozenset()
 
-    def merged(self, records: Iterable[PersonRecord]) -> MergedUser:
+    def merged(self, records: Iterable[UserRecord]) -> MergedUser:
         """Return the one user behind some records."""
         return merge(records, self.precedence, self.vetoing, self.quiet)
 
@@ -92,7 +92,7 @@ class ConfigSnapshot:
 
     @cached_property
     def plan_of(self) -> dict[str, str]:
-        """The plans of assignments to others than single people, by the assignment's id."""
+        """The plans of assignments to others than single users, by the assignment's id."""
         every = (*self.general, *(each for given in self.by_group.values() for each in given))
         return {each.id: each.plan_id for each in every if each.plan_id is not None}
 
@@ -131,7 +131,8 @@ class ConfigSnapshot:
             return True
         around = access_rules.memberships((group_id,), self.parents)
         return any(
-            membership.group_id in self.by_group or any(membership.group_id in groups for groups in self.delivered.values()) for membership in around
+            membership.group_id in self.by_group or any(membership.group_id in groups for groups in self.provisioned.values())
+            for membership in around
         )
 
 
@@ -164,7 +165,7 @@ class UserSnapshot:
 
     user_id: str
     revision: int | None
-    records: tuple[PersonRecord, ...]
+    records: tuple[UserRecord, ...]
     groups: tuple[str, ...] = ()
     direct: tuple[Assignment, ...] = ()
     access: tuple[HeldAccess, ...] = ()
@@ -205,10 +206,10 @@ class AccountChange:
 
 @dataclass(frozen=True)
 class UserPlan:
-    """What becomes of one person; `kept` and `let_go` are (application id, role id) that are kept from now on, or no longer."""
+    """What becomes of one user; `kept` and `let_go` are (application id, role id) that are kept from now on, or no longer."""
 
-    person: UserSnapshot
-    user: MergedUser
+    user: UserSnapshot
+    merged: MergedUser
     access: tuple[AccessChange, ...] = ()
     accounts: tuple[AccountChange, ...] = ()
     next_change: Instant | None = None
@@ -217,31 +218,31 @@ class UserPlan:
     seating: SeatChanges = NO_SEATING
 
 
-def plan_user(person: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> UserPlan:
-    """Return what becomes of one person: user, access, accounts.
+def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> UserPlan:
+    """Return what becomes of one user: user, access, accounts.
 
     Args:
-        person: as they will be once the change is in (records, groups, direct assignments), and as they are (access, accounts).
+        user: as they will be once the change is in (records, groups, direct assignments), and as they are (access, accounts).
         catalogue: what operators declared.
         now: the instant of the change.
     """
-    user = catalogue.merged(person.records)
-    groups = access_rules.memberships(person.groups, catalogue.parents)
-    facts = facts_of(person, user, groups, catalogue)
+    merged = catalogue.merged(user.records)
+    groups = access_rules.memberships(user.groups, catalogue.parents)
+    facts = facts_of(user, merged, groups, catalogue)
     found = access_rules.compute_access(facts, catalogue.declared, now)
-    kept, let_go = _keeping(person, user, found, catalogue)
+    kept, let_go = _keeping(user, merged, found, catalogue)
     if kept:
-        found = access_rules.compute_access(replace(facts, kept=_by_application((*person.kept, *kept))), catalogue.declared, now)
-    own_plans = {each.id: each.plan_id for each in person.direct if each.plan_id is not None}
+        found = access_rules.compute_access(replace(facts, kept=_by_application((*user.kept, *kept))), catalogue.declared, now)
+    own_plans = {each.id: each.plan_id for each in user.direct if each.plan_id is not None}
     plan_of = {**catalogue.plan_of, **own_plans} if own_plans else catalogue.plan_of
-    seats = _seating(person, found, catalogue, plan_of) if plan_of or person.seats else NO_SEATING
+    seats = _seating(user, found, catalogue, plan_of) if plan_of or user.seats else NO_SEATING
     # A seat that ends with this goes no longer over.
-    remaining = replace(person, seats=tuple(each for each in person.seats if each.id not in seats.ends)) if seats.ends else person
+    remaining = replace(user, seats=tuple(each for each in user.seats if each.id not in seats.ends)) if seats.ends else user
     return UserPlan(
-        person,
         user,
-        tuple(_access_changes(person.access, found, catalogue, now)),
-        tuple(_account_changes(remaining, user, found, frozenset(each.group_id for each in groups), catalogue, plan_of)),
+        merged,
+        tuple(_access_changes(user.access, found, catalogue, now)),
+        tuple(_account_changes(remaining, merged, found, frozenset(each.group_id for each in groups), catalogue, plan_of)),
         found.next_change,
         kept,
         let_go,
@@ -249,19 +250,19 @@ def plan_user(person: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> 
     )
 
 
-def facts_of(person: UserSnapshot, user: MergedUser, groups: Sequence[Membership], catalogue: ConfigSnapshot) -> UserFacts:
-    """Return what access follows from, of one person: as conditions see them only where any condition is declared."""
+def facts_of(user: UserSnapshot, merged: MergedUser, groups: Sequence[Membership], catalogue: ConfigSnapshot) -> UserFacts:
+    """Return what access follows from, of one user: as conditions see them only where any condition is declared."""
     view, by_source = None, {}
     if catalogue.has_conditions:
         named = [_seen_group(each.group_id, catalogue.labels) for each in groups] if catalogue.asks_groups else []
-        sources = dict.fromkeys(catalogue.sources.get(record.source_id, "") for record in person.records if record.active)
-        view = seen(user.attributes, named, sources)
+        sources = dict.fromkeys(catalogue.sources.get(record.source_id, "") for record in user.records if record.active)
+        view = seen(merged.attributes, named, sources)
         for source_id in catalogue.rule_sources:
-            reported = [record for record in person.records if record.source_id == source_id and record.active and not record.undecided]
+            reported = [record for record in user.records if record.source_id == source_id and record.active and not record.undecided]
             if reported:
                 by_source[source_id] = seen(catalogue.merged(reported).attributes, named, sources)
-    active = user.active and not person.waits
-    return UserFacts(active, groups, person.direct, view, person.known_since, _by_application(person.kept), by_source, person.user_id)
+    active = merged.active and not user.waits
+    return UserFacts(active, groups, user.direct, view, user.known_since, _by_application(user.kept), by_source, user.user_id)
 
 
 def _seen_group(group_id: str, labels: Mapping[str, GroupLabel]) -> dict[str, Any]:
@@ -277,22 +278,22 @@ def _by_application(kept: Iterable[tuple[str, str]]) -> dict[str, tuple[str, ...
 
 
 def _keeping(
-    person: UserSnapshot, user: MergedUser, found: Access, catalogue: ConfigSnapshot
+    user: UserSnapshot, merged: MergedUser, found: Access, catalogue: ConfigSnapshot
 ) -> tuple[tuple[tuple[str, str], ...], tuple[tuple[str, str], ...]]:
     """Return which roles are kept from now on because nothing gives one any more, and which no longer.
 
-    Who is only inactive keeps what they keep; whoever is gone, shut out, or given something again no longer does.
+    Who is only inactive keeps what they keep; anyone who is gone, shut out, or given something again no longer does.
     """
-    if not user.active:
-        return (), person.kept if user.gone else ()
+    if not merged.active:
+        return (), user.kept if merged.gone else ()
     let_go = tuple(
         (application_id, role_id)
-        for application_id, role_id in person.kept
+        for application_id, role_id in user.kept
         if (decision := found.decisions.get(application_id)) is None or decision.by != BY_KEEPING
     )
     kept = tuple(
         (held.application_id, held.role_id)
-        for held in person.access
+        for held in user.access
         if catalogue.policies.get(held.application_id, PLAIN).fallback == KEEP
         and (decision := found.decisions.get(held.application_id)) is not None
         and decision.by == NOTHING
@@ -301,14 +302,14 @@ def _keeping(
     return kept, let_go
 
 
-def _seating(person: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_of: Mapping[str, str]) -> SeatChanges:
-    """Return what becomes of a person's seats; whoever keeps their roles because nothing gives one keeps their seat with them."""
+def _seating(user: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_of: Mapping[str, str]) -> SeatChanges:
+    """Return what becomes of a user's seats; anyone who keeps their roles because nothing gives one keeps their seat with them."""
     wanted = asked_for(found.roles, plan_of, catalogue.plans)
-    for seat in person.seats:
+    for seat in user.seats:
         decision = found.decisions.get(seat.application_id)
         if seat.seated and decision is not None and decision.by == BY_KEEPING:
             wanted.setdefault(seat.application_id, (seat.plan_id,))
-    return seating(person.seats, wanted)
+    return seating(user.seats, wanted)
 
 
 def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: ConfigSnapshot, now: Instant) -> Iterable[AccessChange]:
@@ -363,42 +364,42 @@ def _reason(reason: Reason, catalogue: ConfigSnapshot, now: Instant) -> dict[str
 
 
 def _account_changes(
-    person: UserSnapshot, user: MergedUser, found: Access, groups: frozenset[str], catalogue: ConfigSnapshot, plan_of: Mapping[str, str]
+    user: UserSnapshot, merged: MergedUser, found: Access, groups: frozenset[str], catalogue: ConfigSnapshot, plan_of: Mapping[str, str]
 ) -> Iterable[AccountChange]:
-    if not found.roles and not person.accounts:
+    if not found.roles and not user.accounts:
         return
     roles: dict[str, list[Role]] = {}
-    seated = {seat.application_id: catalogue.plans.get(seat.plan_id) for seat in person.seats if seat.seated}
+    seated = {seat.application_id: catalogue.plans.get(seat.plan_id) for seat in user.seats if seat.seated}
     for (application_id, role_id), reasons in found.roles.items():
-        # A role that comes with a plan goes over with the seat.
+        # A role that comes with a plan is sent with the seat.
         if not plan_of or goes_over(reasons, seated.get(application_id), plan_of, catalogue.plans):
             roles.setdefault(application_id, []).append(catalogue.roles[role_id])
-    held = {account.application_id: account for account in person.accounts}
+    held = {account.application_id: account for account in user.accounts}
     for application_id in sorted({*roles, *held}):
         application = catalogue.applications.get(application_id)
         if application is None or application.tracked_only:
             continue
         before = held.get(application_id)
         given = roles.get(application_id, ())
-        over = [f"group:{group_id}" for group_id in groups & catalogue.delivered.get(application_id, frozenset())]
+        over = [f"group:{group_id}" for group_id in groups & catalogue.provisioned.get(application_id, frozenset())]
         if application.settings.role_encoding.way == GROUPS:
             over += [f"role:{role.id}" for role in given]
         plan = seated.get(application_id) if given else None
-        due = due_account(person.user_id, user, given, application.settings, before.due if before else None, over, plan)
+        due = due_account(user.user_id, merged, given, application.settings, before.due if before else None, over, plan)
         if due is None or (before is not None and before.due == due):
             continue
         yield AccountChange(application_id, due, before.desired_version + 1 if before else 1, before.id if before else None)
 
 
-def with_record(person: UserSnapshot, record: PersonRecord) -> UserSnapshot:
-    """Return a person with one record taken in: in place of the one of that id, or new. One that is gone ends no membership
-    by itself; whoever takes it in takes the groups away too."""
-    others = tuple(each for each in person.records if each.id != record.id)
-    return replace(person, records=(*others, record))
+def with_record(user: UserSnapshot, record: UserRecord) -> UserSnapshot:
+    """Return a user with one record taken in: in place of the one of that id, or new. One that is gone ends no membership
+    by itself; anyone who takes it in takes the groups away too."""
+    others = tuple(each for each in user.records if each.id != record.id)
+    return replace(user, records=(*others, record))
 
 
-def with_groups(person: UserSnapshot, added: Iterable[str] = (), removed: Iterable[str] = ()) -> UserSnapshot:
-    """Return a person with groups added and removed."""
+def with_groups(user: UserSnapshot, added: Iterable[str] = (), removed: Iterable[str] = ()) -> UserSnapshot:
+    """Return a user with groups added and removed."""
     gone = set(removed)
-    kept = [group for group in person.groups if group not in gone]
-    return replace(person, groups=(*kept, *(group for group in added if group not in kept)))
+    kept = [group for group in user.groups if group not in gone]
+    return replace(user, groups=(*kept, *(group for group in added if group not in kept)))

@@ -28,7 +28,7 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
     fields = text.split()
     if len(fields) != 5:
         raise InvalidInput(
-            f"'{text}' is not a schedule.", "Write minute, hour, day, month and day of the week, such as '0 * * * *' for every hour.", "schedule"
+            f"'{text}' is not a schedule.", "Enter minute, hour, day, month and day of the week, such as '0 * * * *' for every hour.", "schedule"
         )
     # Imported at its first use: a service without schedules starts without it.
     from apscheduler.triggers.combining import OrTrigger
@@ -47,7 +47,7 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
         return OrTrigger([trigger(day=day), trigger(day_of_week=weekdays)])
     except (ValueError, TypeError) as wrong:
         raise InvalidInput(
-            f"'{text}' is not a schedule: {wrong}.", "Write it like '30 6 * * 1-5' for half past six on weekdays.", "schedule"
+            f"'{text}' is not a schedule: {wrong}.", "Enter a cron expression such as '30 6 * * 1-5' for 06:30 on weekdays.", "schedule"
         ) from None
 
 

@@ -1,4 +1,4 @@
-"""A stand-in for an application that receives people by SCIM, with faults that can be switched on.
+"""A stand-in for an application that receives users by SCIM, with faults that can be switched on.
 
     python -m dravo.demo.application --name "Plant Records" --port 8431 --state FILE
 
@@ -63,10 +63,10 @@ def role_of(role: Any) -> str:
 class Application:
     """An application's accounts, kept in a small file."""
 
-    def __init__(self, name: str, token: str, state: Path) -> None:
+    def __init__(self, name: str, token: str, status: Path) -> None:
         self.name, self.token = name, token
         self.lock = threading.RLock()
-        self.kept = sqlite3.connect(state, check_same_thread=False, isolation_level=None)
+        self.kept = sqlite3.connect(status, check_same_thread=False, isolation_level=None)
         self.kept.execute("PRAGMA journal_mode=WAL")
         self.kept.execute("PRAGMA synchronous=OFF")
         self.kept.execute("CREATE TABLE IF NOT EXISTS account (id TEXT PRIMARY KEY, body TEXT)")
@@ -108,7 +108,7 @@ class Application:
                 self.faults = {**self.faults, **call.body}
                 self.token = self.faults.pop("token", self.token)
             return Answer(200, self.faults, "application/json")
-        if call.path == "/state":
+        if call.path == "/status":
             with self.lock:
                 return Answer(200, {"accounts": list(self.accounts.values()), "groups": list(self.groups.values())}, "application/json")
         if call.path == "/counts":
@@ -124,7 +124,7 @@ class Application:
             f"<td>{html.escape(', '.join(role_of(role) for role in a.get('roles', [])))}<td>{html.escape(a.get('externalId') or '')}"
             for a in sorted(self.accounts.values(), key=lambda a: a["userName"])
         )
-        head = "<tr><th>Name<th>User name<th>State<th>Roles<th>External id"
+        head = "<tr><th>Name<th>User name<th>Status<th>Roles<th>External ID"
         teams = "".join(f"<tr><td>{html.escape(g['displayName'])}<td>{len(g.get('members', []))}" for g in self.groups.values())
         shown = [f"<p>{len(self.accounts)} accounts. A stand-in for an application.</p><table>{head}{rows}</table>"]
         return page(self.name, [*shown, f"<h2>Groups</h2><table><tr><th>Name<th>Members{teams}</table>"] if teams else shown)
@@ -134,7 +134,7 @@ class Application:
         scheme, _, signed = call.headers.get("Authorization", "").partition(" ")
         secret = unquote_plus(base64.b64decode(signed).decode().partition(":")[2]) if scheme == "Basic" else ""
         if secret != self.token:
-            return Answer(401, {"error": "invalid_client", "error_description": "The client's secret is not right."}, "application/json")
+            return Answer(401, {"error": "invalid_client", "error_description": "The client secret is wrong."}, "application/json")
         given, lasts = uuid.uuid4().hex, self.faults.get("lasts", 60)
         self.access_tokens[given] = time.monotonic() + lasts
         return Answer(200, {"access_token": given, "token_type": "Bearer", "expires_in": lasts}, "application/json")
@@ -166,7 +166,7 @@ class Application:
             if faults.get("fail_every") and self.counted["all"] % faults["fail_every"] == 0:
                 return refusal(503, "Try again in a moment.")
             if writing and faults.get("refuse"):
-                said = faults["refuse"] if isinstance(faults["refuse"], str) else "Seats are used up; ask for more seats."
+                said = faults["refuse"] if isinstance(faults["refuse"], str) else "All seats are used. Buy more seats."
                 return refusal(400, said, "invalidValue")
             answer = self.route(call)
             if writing and answer.status < 400 and faults.get("lose", 0) > 0:
@@ -195,7 +195,7 @@ class Application:
         if path == "Bulk":
             return self.bulk(call)
         if path in ("ResourceTypes", "Schemas"):
-            return refusal(404, "Not here.") if self.faults.get("no_schemas") else Answer(200, self.described(path))
+            return refusal(404, "Not found.") if self.faults.get("no_schemas") else Answer(200, self.described(path))
         kind, _, identifier = path.partition("/")
         if kind == "Groups" and not self.faults.get("no_groups"):
             return self.group(call, identifier)
@@ -285,7 +285,7 @@ class Application:
             else:
                 found = [each for each in found if str(each.get(name, "")).casefold() == value.casefold()]
         elif self.faults.get("no_list"):
-            return refusal(403, "The list is not to be read.")
+            return refusal(403, "The list cannot be read.")
         count = min(int(query.get("count", 100)), self.faults.get("page", 100))
         if self.faults.get("cursor"):
             return self.page_by_cursor(found, query, count)
@@ -296,7 +296,7 @@ class Application:
     def page_by_cursor(self, found: list[dict[str, Any]], query: dict[str, str], count: int) -> Answer:
         """Return a page behind a cursor (RFC 9865, section 2); who asks by number is refused, for this mode knows no numbers."""
         if "cursor" not in query:
-            return refusal(400, "Pages are asked for by cursor here.", "invalidValue")
+            return refusal(400, "Use cursor-based pagination.", "invalidValue")
         offset = int(base64.b64decode(query["cursor"]).decode()) if query["cursor"] else 0
         some, behind = found[offset : offset + count], offset + count
         following = {"nextCursor": base64.b64encode(str(behind).encode()).decode()} if behind < len(found) else {}
@@ -311,7 +311,7 @@ class Application:
             if not isinstance(call.body, dict) or not call.body.get("displayName"):
                 return refusal(400, "displayName is required.", "invalidValue")
             if call.body["displayName"].casefold() in {each["displayName"].casefold() for each in self.groups.values()}:
-                return refusal(409, f"There is a group '{call.body['displayName']}'.", "uniqueness")
+                return refusal(409, f"A group '{call.body['displayName']}' exists already.", "uniqueness")
             return self.keep_group({**call.body, "id": uuid.uuid4().hex[:12]}, 201)
         group = copy.deepcopy(self.groups.get(identifier))
         if group is None:
@@ -350,7 +350,7 @@ class Application:
         return None
 
     def keep_group(self, group: dict[str, Any], status: int = 200) -> Answer:
-        """Write a group down, if everybody in it is there."""
+        """Write a group down, if everyone in it is there."""
         for member in group.get("members", []):
             if member["value"] not in self.accounts:
                 return refusal(400, f"There is no user '{member['value']}'.", "invalidValue")
@@ -426,10 +426,10 @@ class Application:
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = stand_in_arguments("A stand-in for an application that receives people by SCIM.")
+    parser = stand_in_arguments("A stand-in for an application that receives users through SCIM.")
     given = parser.parse_args()
     end_with_parent()
-    application = Application(given.name, os.environ[TOKEN_VARIABLE], given.state)
+    application = Application(given.name, os.environ[TOKEN_VARIABLE], given.status)
     make_server("127.0.0.1", given.port, application.handle, listening=given.listening).serve_forever()
 
 

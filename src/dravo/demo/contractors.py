@@ -1,4 +1,4 @@
-"""The demo's contractors, who come by their own provider: a source by which people sign in, with trials good and bad to look at."""
+"""The demo's contractors, who come by their own provider: a source by which users sign in, with test sign-ins good and bad to look at."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dravo.demo.loopback import client, http
 KEY, LABEL = "contractors", "Contractors' sign-in"
 DOMAIN = "rootworks.example"
 WHOM_TO_ASK = "Ask Edmund Sallow in Estates, extension 214."
-PEOPLE = [
+USERS = [
     ("idris.vance", "Idris", "Vance", ["Glazing works", "Site"]),
     ("juno.marlow", "Juno", "Marlow", ["Site"]),
     ("odalys.brandt", "Odalys", "Brandt", ["Glazing works", "Scaffolders"]),
@@ -26,7 +26,7 @@ PEOPLE = [
 CAME = ("idris.vance", "juno.marlow", "odalys.brandt")
 OF_STAFF = "una.kerrigan"
 IDS = {"Glazing works": "3f0c6a1e-5d0b-4a67-9a2d-6f6d4f0a9b11", "Site": "b7e2d410-2a44-4f0e-8c39-0c1b7a5e2f90"}
-FAULTS: tuple[dict[str, Any], ...] = ({"other certificate": True}, {"clock apart": 900}, {"ids for names": True}, {})
+FAULTS: tuple[dict[str, Any], ...] = ({"other_certificate": True}, {"clock_skew": 900}, {"ids_for_names": True}, {})
 
 
 def browse(start: str, who: str) -> str:
@@ -44,7 +44,7 @@ def browse(start: str, who: str) -> str:
 
 
 def load(dravo: Dravo, provider: str) -> None:
-    """Set the source up as an administrator would: with its provider's metadata, trials that fail, one that works, then for everybody.
+    """Set the source up as an administrator would: with its provider's metadata, test sign-ins that fail, one that works, then for everyone.
 
     Args:
         provider: the address of the stand-in.
@@ -53,19 +53,19 @@ def load(dravo: Dravo, provider: str) -> None:
     def put(path: str, body: Any) -> None:
         http.put(f"{provider}/{path}", json=body).raise_for_status()
 
-    for name, given, family, groups in PEOPLE:
+    for name, given, family, groups in USERS:
         email = f"{name}@{'fernhollow.example' if name == OF_STAFF else DOMAIN}"
         put(f"users/{name}", {"given": given, "family": family, "email": email, "groups": groups})
     put("groups", IDS)
     dravo.sources.add(KEY, LABEL)
-    settings = {"metadata_address": f"{provider}/metadata", "support_contact": WHOM_TO_ASK}
-    dravo.sign_ins.change(KEY, protocol="saml", settings=settings, policy={"match": "e-mail", "domains": [DOMAIN]})
+    settings = {"metadata_url": f"{provider}/metadata", "support_contact": WHOM_TO_ASK}
+    dravo.sign_ins.change(KEY, protocol="saml", settings=settings, policy={"match": "email", "domains": [DOMAIN]})
     for faults in FAULTS:
         put("faults", faults)
-        browse(dravo.sign_ins.begin_trial(KEY, "idris.vance", minutes=60)["link"], "idris.vance")
-    browse(dravo.sign_ins.begin_trial(KEY, "idris.vance", mode="for real")["link"], "idris.vance")
+        browse(dravo.sign_ins.create_sign_in_test(KEY, "idris.vance", minutes=60)["link"], "idris.vance")
+    browse(dravo.sign_ins.create_sign_in_test(KEY, "idris.vance", mode="apply")["link"], "idris.vance")
     dravo.assignments.add("glasshouse-controls", "reader", source=KEY, group="Glazing works", until=None, note="While the glass is renewed.")
-    dravo.sign_ins.set_state(KEY, "everybody")
+    dravo.sign_ins.set_status(KEY, "enabled")
     start = dravo.sign_ins.get(KEY)["start"]
     for name in (*CAME, OF_STAFF):
         browse(start, name)
@@ -73,5 +73,5 @@ def load(dravo: Dravo, provider: str) -> None:
 
 def reconnect(dravo: Dravo, provider: str) -> None:
     """A provider that had to take another port is known by its new address."""
-    if KEY in {each["key"] for each in dravo.sources.list()} and dravo.sign_ins.get(KEY)["settings"]["metadata_address"] != f"{provider}/metadata":
-        dravo.sign_ins.change(KEY, settings={"metadata_address": f"{provider}/metadata"})
+    if KEY in {each["key"] for each in dravo.sources.list()} and dravo.sign_ins.get(KEY)["settings"]["metadata_url"] != f"{provider}/metadata":
+        dravo.sign_ins.change(KEY, settings={"metadata_url": f"{provider}/metadata"})

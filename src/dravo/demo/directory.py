@@ -24,7 +24,7 @@ from cryptography.x509.oid import NameOID
 from ldap.dn import escape_dn_chars
 
 SUFFIX = "dc=estates,dc=fernhollow,dc=example"
-PEOPLE, GROUPS = f"ou=people,{SUFFIX}", f"ou=groups,{SUFFIX}"
+USERS, GROUPS = f"ou=people,{SUFFIX}", f"ou=groups,{SUFFIX}"
 ADMIN, ADMIN_PASSWORD = f"cn=keeper,{SUFFIX}", "keeper-of-the-estates"
 READER, READER_PASSWORD = f"cn=reader,{SUFFIX}", "reader-of-the-estates"
 _CONFIG = """\
@@ -154,7 +154,7 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes], seconds: float = 
 def frame() -> str:
     """Return the entries that hold the others, and the account that reads."""
     top = ldif(SUFFIX, {"objectClass": ["dcObject", "organization"], "dc": ["estates"], "o": ["Fernhollow Botanic Trust, Estates"]})
-    units = [ldif(dn, {"objectClass": ["organizationalUnit"], "ou": [dn.partition("=")[2].partition(",")[0]]}) for dn in (PEOPLE, GROUPS)]
+    units = [ldif(dn, {"objectClass": ["organizationalUnit"], "ou": [dn.partition("=")[2].partition(",")[0]]}) for dn in (USERS, GROUPS)]
     reader = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "cn": ["reader"], "userPassword": [READER_PASSWORD]}
     return "".join((top, *units, ldif(READER, reader)))
 
@@ -178,11 +178,11 @@ def _line(name: str, value: str | bytes) -> str:
     return f"{name}: {content.decode()}" if plain else f"{name}:: {base64.b64encode(content).decode()}"
 
 
-def person(uid: str, given: str, family: str, more: Mapping[str, Sequence[str | bytes]] | None = None) -> str:
-    """Return a person in LDIF."""
+def user(uid: str, given: str, family: str, more: Mapping[str, Sequence[str | bytes]] | None = None) -> str:
+    """Return a user in LDIF."""
     shown = f"{given} {family}".strip()
     return ldif(
-        person_dn(uid),
+        user_dn(uid),
         {
             "objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [shown], "sn": [family or given], "givenName": [given], "displayName": [shown],
             **(more or {}),
@@ -190,9 +190,9 @@ def person(uid: str, given: str, family: str, more: Mapping[str, Sequence[str | 
     )  # fmt: skip
 
 
-def person_dn(uid: str) -> str:
-    """Return the DN of a person."""
-    return f"uid={uid},{PEOPLE}"
+def user_dn(uid: str) -> str:
+    """Return the DN of a user."""
+    return f"uid={uid},{USERS}"
 
 
 def group(name: str, members: Iterable[str]) -> str:

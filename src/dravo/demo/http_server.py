@@ -53,10 +53,10 @@ class Server(ThreadingHTTPServer):
 def stand_in_arguments(description: str) -> argparse.ArgumentParser:
     """Return the arguments that every stand-in has as a process of its own."""
     parser = argparse.ArgumentParser(description=description)
-    parser.add_argument("--name", required=True, help="the name on its page")
+    parser.add_argument("--name", required=True, help="name on the page")
     parser.add_argument("--port", type=int, required=True, help="port to listen on")
-    parser.add_argument("--state", type=Path, required=True, help="file in which it keeps what it knows")
-    parser.add_argument("--listening", type=int, help="file descriptor of a socket that listens on the port already")
+    parser.add_argument("--status", type=Path, required=True, help="file for the stored data")
+    parser.add_argument("--listening", type=int, help="file descriptor of a socket that already listens on the port")
     return parser
 
 
@@ -117,7 +117,7 @@ def make_server(host: str, port: int, handle: Callable[[Call], Answer], *, liste
 
 
 def end_with_parent() -> None:
-    """End this process when whoever started it is gone."""
+    """End this process when anyone who started it is gone."""
 
     def wait() -> None:
         while os.read(0, 64):
@@ -128,7 +128,7 @@ def end_with_parent() -> None:
 
 
 def page(title: str, parts: list[str]) -> Answer:
-    """Return a plain page for people."""
+    """Return a plain page for users."""
     style = "body{font:16px sans-serif;margin:2rem;max-width:70rem} table{border-collapse:collapse}"
     style += "td,th{padding:.2rem .8rem;text-align:left;border-bottom:1px solid #ccc}"
     text = f"<!doctype html><html lang=en><meta charset=utf-8><title>{title}</title><style>{style}</style><h1>{title}</h1>{''.join(parts)}</html>"

@@ -1,6 +1,6 @@
 """The demo's two sources that are read: the estates directory, a real slapd, and the volunteers' register, CSV files.
 
-They bring a history: a first look, a first run, days on which people come and go, an outage, and one change too large to be believed.
+They bring a history: a first look, a first run, days on which users come and go, an outage, and one change too large to be believed.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from typing import Any
 
 from dravo.client import Dravo
 from dravo.demo import directory, scenario
-from dravo.demo.directory import Directory, group_dn, person_dn
+from dravo.demo.directory import Directory, group_dn, user_dn
 
 ESTATES, ESTATES_LABEL = "estates", "Estates directory"
 VOLUNTEERS, VOLUNTEERS_LABEL = "volunteers", "Volunteers' register"
@@ -25,7 +25,7 @@ CREW = [
     ("ivo.tanner", "Ivo", "Tanner"), ("jocasta.rime", "Jocasta", "Rime"), ("kit.larwood", "Kit", "Larwood"), ("lowri.dale", "Lowri", "Dale"),
     ("milo.thatch", "Milo", "Thatch"), ("nerys.coombe", "Nerys", "Coombe"), ("orla.finch", "Orla", "Finch"), ("petroc.vale", "Petroc", "Vale"),
 ]  # fmt: skip
-# Somebody with the e-mail address of somebody here under another user name; and a leaver's user name, come again.
+# Somebody with the email address of somebody here under another user name; and a leaver's user name, come again.
 DOUBTFUL = [("w.halliday", "Wren", "Halliday", "wren.halliday"), ("finley.ashdown", "Finley", "Ashdown", "finley.ashdown")]
 
 
@@ -33,25 +33,25 @@ def entries() -> str:
     """Return what the estates directory begins with, in LDIF."""
     staff = [(scenario.plain(f"{given}.{family}"), given, family, title) for given, family, title in scenario.DEPARTMENTS["Estates"]]
     lines = [
-        directory.person(uid, given, family, {"mail": [f"{uid}@{scenario.DOMAIN}"], "title": [title], "ou": ["Estates"], "roomNumber": ["Yard 2"]})
+        directory.user(uid, given, family, {"mail": [f"{uid}@{scenario.DOMAIN}"], "title": [title], "ou": ["Estates"], "roomNumber": ["Yard 2"]})
         for uid, given, family, title in staff
     ]
     lines += [
-        directory.person(uid, given, family, {"mail": [f"{uid}@crew.example"], "title": ["Ground crew"], "ou": ["Estates"]})
+        directory.user(uid, given, family, {"mail": [f"{uid}@crew.example"], "title": ["Ground crew"], "ou": ["Estates"]})
         for uid, given, family in CREW[:14]
     ]
     lines += [
-        directory.person(uid, given, family, {"mail": [f"{mail}@{scenario.DOMAIN}"], "title": ["Guide"], "ou": ["Education"]})
+        directory.user(uid, given, family, {"mail": [f"{mail}@{scenario.DOMAIN}"], "title": ["Guide"], "ou": ["Education"]})
         for uid, given, family, mail in DOUBTFUL
     ]
-    lines.append(directory.group("Tree surgeons", [person_dn("una.kerrigan"), person_dn("dmitri.volkhonin")]))
-    lines.append(directory.group("Ground crew", [person_dn(uid) for uid, _, _ in CREW[:14]]))
-    lines.append(directory.group("Gate keys", [group_dn("Tree surgeons"), person_dn("caspian.rudd"), person_dn("hedda.lindqvist")]))
+    lines.append(directory.group("Tree surgeons", [user_dn("una.kerrigan"), user_dn("dmitri.volkhonin")]))
+    lines.append(directory.group("Ground crew", [user_dn(uid) for uid, _, _ in CREW[:14]]))
+    lines.append(directory.group("Gate keys", [group_dn("Tree surgeons"), user_dn("caspian.rudd"), user_dn("hedda.lindqvist")]))
     return "".join(lines)
 
 
 def register() -> bytes:
-    """Return the volunteers' register as people keep it: semicolons, Latin-1, a doubled line and one without an id."""
+    """Return the volunteers' register as users keep it: semicolons, Latin-1, a doubled line and one without an id."""
     lines = ["number;first name;last name;email;team;since"]
     for number, (given, family) in enumerate(zip(scenario.GIVEN_NAMES * 2, scenario.FAMILY_NAMES * 2, strict=False), 1):
         if number > 25:
@@ -97,14 +97,14 @@ class Sources:
         """Return how the directory is read."""
         made = self.directory
         assert made is not None
-        return {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "people_base": directory.PEOPLE, "groups_base": directory.GROUPS}
+        return {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "users_base": directory.USERS, "groups_base": directory.GROUPS}
 
     def load(self, dravo: Dravo, wait: Any) -> None:
         """Add both sources, and let some days pass."""
         dravo.sources.add(VOLUNTEERS, VOLUNTEERS_LABEL)
         settings = {"id_column": "number", "groups_column": "team", "groups_between": ","}
         dravo.sources.change_reading(VOLUNTEERS, kind="csv", settings=settings, policy=REGISTER, schedule="15 6 * * *")
-        dravo.sources.upload(VOLUNTEERS, "people.csv", register())
+        dravo.sources.upload(VOLUNTEERS, "users.csv", register())
         self._run(dravo, wait, VOLUNTEERS, preview=True)
         dravo.sources.change_reading(VOLUNTEERS, enabled=True)
         self._run(dravo, wait, VOLUNTEERS)
@@ -114,7 +114,7 @@ class Sources:
 
     def _load_estates(self, dravo: Dravo, wait: Any) -> None:
         dravo.sources.add(ESTATES, ESTATES_LABEL)
-        policy = {"match": "user name", "domains": [scenario.DOMAIN]}
+        policy = {"match": "user_name", "domains": [scenario.DOMAIN]}
         dravo.sources.change_reading(ESTATES, kind="ldap", settings=self.settings(), secret=directory.READER_PASSWORD, policy=policy)
         dravo.sources.check(ESTATES)
         self._run(dravo, wait, ESTATES, preview=True)
@@ -123,14 +123,14 @@ class Sources:
         dravo.assignments.add("glasshouse-controls", "reader", source=ESTATES, group="Gate keys")
         self._change(*(self._added(uid, given, family) for uid, given, family in CREW[14:]), _titled("stellan.nyberg", "Water and energy lead"))
         self._run(dravo, wait, ESTATES, whole=True)
-        self._change(f"dn: {person_dn('ivo.tanner')}\nchangetype: delete\n", _titled("kit.larwood", "Ground crew lead"))
+        self._change(f"dn: {user_dn('ivo.tanner')}\nchangetype: delete\n", _titled("kit.larwood", "Ground crew lead"))
         self._run(dravo, wait, ESTATES, whole=True)
         assert self.directory is not None
         self.directory.stop()
         self._run(dravo, wait, ESTATES, whole=True)
         self.directory.start()
         # The season ends, and the whole crew is taken out in one go: more than is believed without being looked at.
-        self._change(*(f"dn: {person_dn(uid)}\nchangetype: delete\n" for uid, _, _ in CREW if uid != "ivo.tanner"))
+        self._change(*(f"dn: {user_dn(uid)}\nchangetype: delete\n" for uid, _, _ in CREW if uid != "ivo.tanner"))
         self._run(dravo, wait, ESTATES, whole=True)
 
     def _run(self, dravo: Dravo, wait: Any, key: str, **how: Any) -> None:
@@ -138,7 +138,7 @@ class Sources:
         wait(lambda: dravo.sources.run(key, run)["ended_at"] is not None, f"a run of {key}", 60)
 
     def _added(self, uid: str, given: str, family: str) -> str:
-        entry = directory.person(uid, given, family, {"mail": [f"{uid}@crew.example"], "title": ["Ground crew"], "ou": ["Estates"]})
+        entry = directory.user(uid, given, family, {"mail": [f"{uid}@crew.example"], "title": ["Ground crew"], "ou": ["Estates"]})
         dn, _, rest = entry.rstrip("\n").partition("\n")
         return f"{dn}\nchangetype: add\n{rest}\n"
 
@@ -156,4 +156,4 @@ class Sources:
 
 
 def _titled(uid: str, title: str) -> str:
-    return f"dn: {person_dn(uid)}\nchangetype: modify\nreplace: title\ntitle: {title}\n"
+    return f"dn: {user_dn(uid)}\nchangetype: modify\nreplace: title\ntitle: {title}\n"

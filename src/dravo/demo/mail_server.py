@@ -1,6 +1,6 @@
 """A stand-in for a mail server: it takes every letter by SMTP, delivers none, and shows what it took.
 
-    python -m dravo.demo.letters --name "Mail" --port 8450 --smtp-port 8451 --state FILE
+    python -m dravo.demo.letters --name "Mail" --port 8450 --smtp-port 8451 --status FILE
 
 GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults {"refusing", "busy"}; the page is at /.
 """
@@ -25,15 +25,15 @@ MOST = 200
 class Letters:
     """What arrived, the newest first."""
 
-    def __init__(self, name: str, state: Path) -> None:
-        self.name, self.state, self.lock = name, state, threading.Lock()
-        self.kept: list[dict[str, str]] = json.loads(state.read_text()) if state.exists() else []
+    def __init__(self, name: str, status: Path) -> None:
+        self.name, self.status, self.lock = name, status, threading.Lock()
+        self.kept: list[dict[str, str]] = json.loads(status.read_text()) if status.exists() else []
         self.faults: dict[str, Any] = {}
 
     async def handle_DATA(self, _server: Any, _session: Any, envelope: Any) -> str:
         """Take a letter, as the library hands it over."""
         if self.faults.get("refusing"):
-            return "550 No such person here"
+            return "550 No such user"
         if self.faults.get("busy"):
             return "451 Come back later"
         message = email.message_from_bytes(envelope.content, policy=email.policy.default)
@@ -44,7 +44,7 @@ class Letters:
         }  # fmt: skip
         with self.lock:
             self.kept = [letter, *self.kept][:MOST]
-            self.state.write_text(json.dumps(self.kept))
+            self.status.write_text(json.dumps(self.kept))
         return "250 Taken"
 
     def handle(self, call: Call) -> Answer:
@@ -61,16 +61,16 @@ class Letters:
         rows = "".join(
             f"<tr><td>{html.escape(each['to'])}<td>{html.escape(each['subject'])}<td><pre>{html.escape(each['text'])}</pre>" for each in self.kept
         )
-        return page(self.name, [f"<p>{len(self.kept)} letters; none goes any further.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>"])
+        return page(self.name, [f"<p>{len(self.kept)} emails. None is forwarded.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>"])
 
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = stand_in_arguments("A stand-in for a mail server that shows what it took.")
+    parser = stand_in_arguments("A stand-in for an email server that shows the received emails.")
     parser.add_argument("--smtp-port", type=int, required=True)
     given = parser.parse_args()
     end_with_parent()
-    letters = Letters(given.name, given.state)
+    letters = Letters(given.name, given.status)
     Controller(letters, hostname="127.0.0.1", port=given.smtp_port).start()
     make_server("127.0.0.1", given.port, letters.handle, listening=given.listening).serve_forever()
 

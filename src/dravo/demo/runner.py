@@ -80,7 +80,7 @@ class Demo:
                 with self._step("Start the service"):
                     wait_until(lambda: bool(service.ended()) or http.get(f"{self.url}/readyz").status_code == 200, "the service", 90)
                     if service.ended():
-                        raise DemoFailed("The service could not start.", "Look into service.log in the data folder.")
+                        raise DemoFailed("The service could not start.", "See service.log in the data folder.")
                 with self._step("Start the stand-ins"):
                     self._wait_for_stand_ins()
                 with Dravo(self.url, self.kept["api_token"]) as dravo:
@@ -123,11 +123,11 @@ class Demo:
         for application in scenario.APPLICATIONS:
             if application.get("stand_in"):
                 self._start(application["key"], "dravo.demo.application", application["label"])
-        self._start(contractors.KEY, "dravo.demo.sign_in_provider", "Rootworks, where the contractors sign in")
+        self._start(contractors.KEY, "dravo.demo.sign_in_provider", "Rootworks sign-in provider (contractors)")
         smtp = self.kept["stand_ins"].setdefault("smtp", {"port": self.port + 32})
         if not free(smtp["port"]):
             smtp["port"] = free_port()
-        self._start("mail", "dravo.demo.mail_server", "Mail that was sent", "--smtp-port", str(smtp["port"]))
+        self._start("mail", "dravo.demo.mail_server", "Sent emails", "--smtp-port", str(smtp["port"]))
         kept = self.kept["stand_ins"].setdefault("estates", {"port": self.port + 30})
         if not free(kept["port"]) or not free(kept["port"] + 1):
             kept["port"] = free_port()
@@ -145,7 +145,7 @@ class Demo:
         listening = listen_near(kept["port"])
         kept["port"] = listening.getsockname()[1]
         command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--listening", str(listening.fileno())]
-        command += ["--state", str(self.folder / f"stand-in-{key}"), *more]
+        command += ["--status", str(self.folder / f"stand-in-{key}"), *more]
         # A process's arguments are for every user of the machine to read; its environment is not.
         environment = {**os.environ, TOKEN_VARIABLE: kept["token"]}
         # In sessions of their own: Ctrl-C in a terminal is for this process, which ends them.
@@ -157,7 +157,7 @@ class Demo:
         self._keep()
 
     def _load(self, dravo: Dravo) -> None:
-        """Put the scenario in: applications as an administrator would, people through inbound SCIM."""
+        """Put the scenario in: applications as an administrator would, users through inbound SCIM."""
         try:
             dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
         except ApiError as wrong:
@@ -166,32 +166,32 @@ class Demo:
         dravo.sources.change(scenario.SOURCE_KEY, domains=[scenario.DOMAIN])
         self.kept["push_token"] = dravo.sources.add_token(scenario.SOURCE_KEY, "Staff provider")["token"]
         self._keep()
-        people = scenario.staff()
+        users = scenario.staff()
         old, new = scenario.RENAMED
-        for each in people:
+        for each in users:
             if each["userName"] == new:
                 each["userName"], each["displayName"] = old, "Clover Pennington"
-        groups = {name: [old if m == new else m for m in members] for name, members in scenario.groups(people).items()}
-        self._push("POST", "/load", {"people": people, "groups": groups}, connect=True)
-        self._follow_load(len(people) + len(groups))
+        groups = {name: [old if m == new else m for m in members] for name, members in scenario.groups(users).items()}
+        self._push("POST", "/load", {"users": users, "groups": groups}, connect=True)
+        self._follow_load(len(users) + len(groups))
         with self._step("Add applications and assign roles"):
             for application in scenario.APPLICATIONS:
                 self._add_application(dravo, application)
-            self._live_a_little(people)
+            self._live_a_little(users)
         with self._step("Provision accounts"):
             self._settle(dravo)
-        with self._step("Reconcile an application that was changed by hand"):
+        with self._step("Reconcile an application with manual changes"):
             self._drift(dravo)
         with self._step("Add local users, a group and an access review"):
             self._by_hand(dravo)
         if self.sources is not None:
             with self._step("Import the estates directory and the volunteers' register"):
                 self.sources.load(dravo, wait_until)
-        with self._step("Sign in contractors by SAML"):
+        with self._step("Sign in contractors with SAML"):
             for key in self._application_keys():
                 dravo.applications.change(key, address=f"{self.addresses[key]}/")
             contractors.load(dravo, self.addresses[contractors.KEY])
-        with self._step("Sign in volunteers by emailed code"):
+        with self._step("Sign in volunteers with an emailed code"):
             volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
             volunteers.load(dravo, self.url, self.addresses["mail"])
         with self._step("Provision the rest"):
@@ -206,17 +206,17 @@ class Demo:
             http.put(f"{address}/connection", json=connection).raise_for_status()
         answer = http.request(method, f"{address}{path}", json=body, timeout=60)
         if answer.status_code >= 400:
-            raise DemoFailed(f"The provider's stand-in could not push: {answer.text}", "Look into service.log in the data folder.")
+            raise DemoFailed(f"The stand-in of the provider could not send users: {answer.text}", "See service.log in the data folder.")
 
     def _follow_load(self, total: int) -> None:
         with Progress(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), console=self.screen) as shown:
             task = shown.add_task("Push users and groups", total=total)
             while True:
-                state = http.get(f"{self.addresses['provider']}/progress").json()
-                shown.update(task, completed=state["done"])
-                if state["trouble"]:
-                    raise DemoFailed(f"The provider's stand-in could not push: {state['trouble']}", "Look into service.log in the data folder.")
-                if state["done"] >= total:
+                status = http.get(f"{self.addresses['provider']}/progress").json()
+                shown.update(task, completed=status["done"])
+                if status["trouble"]:
+                    raise DemoFailed(f"The stand-in of the provider could not send users: {status['trouble']}", "See service.log in the data folder.")
+                if status["done"] >= total:
                     return
                 time.sleep(0.05)
 
@@ -240,17 +240,17 @@ class Demo:
             dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group, plan=plan[0] if plan else None)
         for rule in wanted.get("rules", ()):
             dravo.assignments.add(key, **{"role": None, "source": scenario.SOURCE_KEY, **rule})
-        for person, role, note in wanted.get("people", ()):
-            dravo.assignments.add(key, role, person=person, note=note)
+        for user, role, note in wanted.get("users", ()):
+            dravo.assignments.add(key, role, user=user, note=note)
 
     def _already_there(self, key: str) -> None:
         headers = {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
         for account in scenario.ALREADY_THERE.get(key, ()):
             http.post(f"{self.addresses[key]}/scim/v2/Users", json=account, headers=headers)
 
-    def _live_a_little(self, people: list[dict[str, Any]]) -> None:
+    def _live_a_little(self, users: list[dict[str, Any]]) -> None:
         """A marriage, a leaver, somebody on leave: what happens to a directory."""
-        by_name = {each["userName"]: each for each in people}
+        by_name = {each["userName"]: each for each in users}
         old, new = scenario.RENAMED
         married = {**by_name[old], "userName": new, "displayName": "Clover Pennington-Reyes"}
         self._push("PUT", f"/users/{old}", {**married, "name": {"givenName": "Clover", "familyName": "Pennington-Reyes"}})
@@ -262,10 +262,10 @@ class Demo:
             raise DemoFailed("Provisioning is still pending after 60 seconds.", "See service.log in the data folder.")
 
     def _drift(self, dravo: Dravo) -> None:
-        """Somebody changes things in an application by other hands; comparing finds it."""
+        """Somebody changes things in an application outside Dravo; comparing finds it."""
         for key, changes in scenario.BY_OTHER_HANDS.items():
             address, headers = f"{self.addresses[key]}/scim/v2/Users", {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
-            accounts = {each["userName"]: each for each in http.get(f"{self.addresses[key]}/state").json()["accounts"]}
+            accounts = {each["userName"]: each for each in http.get(f"{self.addresses[key]}/status").json()["accounts"]}
             for name, change in changes.items():
                 account = accounts[name]
                 if change is None:
@@ -282,23 +282,23 @@ class Demo:
         today = datetime.now(UTC).date()
         for each in scenario.CONTRACTORS:
             fields = {name: value for name, value in each.items() if name != "gives"}
-            dravo.people.add(**fields)
+            dravo.users.add(**fields)
             if "gives" in each:
                 application, role, days = each["gives"]
                 until = (today + timedelta(days=days)).isoformat()
-                dravo.assignments.add(application, role, person=each["user_name"], until=until, note="Until the work is done.")
+                dravo.assignments.add(application, role, user=each["user_name"], until=until, note="Until the project is done.")
         wanted = scenario.LOCAL_GROUP
         group = dravo.groups.add(wanted["name"])["id"]
-        dravo.groups.change_members(group, add=wanted["people"])
+        dravo.groups.change_members(group, add=wanted["users"])
         dravo.assignments.add(*wanted["gives"], group=group)
         review = scenario.REVIEW
         begun = dravo.reviews.begin(review["label"], (today + timedelta(days=review["days"])).isoformat(), only=review["only"])
         application, confirmed = review["confirmed"]
-        rows = [row["id"] for row in dravo.reviews.rows(begun["id"], application=application) if row["person"]["user_name"] in confirmed]
-        dravo.reviews.decide(begun["id"], application, rows, "confirmed", note="Still leads it.")
+        rows = [row["id"] for row in dravo.reviews.rows(begun["id"], application=application) if row["user"]["user_name"] in confirmed]
+        dravo.reviews.decide(begun["id"], application, rows, "confirmed", note="Still leads the team.")
 
     def _reconnect(self, dravo: Dravo) -> None:
-        """A stand-in that had to take another port is connected anew."""
+        """A stand-in that had to take another port is connected again."""
         self._push("GET", "/progress", connect=True)
         if self.sources is not None:
             self.sources.reconnect(dravo)
@@ -340,7 +340,7 @@ class Demo:
         say(f"\n[bold]Dravo is running[/bold] (up in {seconds:.1f} s).\n", highlight=False)
         say(f"  Console      {self.url}/", highlight=False)
         say(f"  Sign in as   {operator['name']}   password   {operator['password']}", highlight=False)
-        say(f"  API          {self.url}/api/v1/   (its page, readable offline)", highlight=False)
+        say(f"  API          {self.url}/api/v1/   (documentation, works offline)", highlight=False)
         for name, address in self.addresses.items():
             say(f"  Stand-in     {address}/   ({name})", highlight=False)
         if self.sources is not None and self.sources.directory is not None:
@@ -348,11 +348,11 @@ class Demo:
         say("\nThe command line, in another terminal:\n", highlight=False)
         say(f"  export DRAVO_URL={self.url} DRAVO_TOKEN={self.kept['api_token']}", highlight=False, soft_wrap=True)
         say("  .venv/bin/dravo access why zofia.wisniarska plant-records\n", highlight=False)
-        say("Stop with Ctrl-C. The next start takes up where this one ended; 'make demo-fresh' begins anew.", highlight=False)
+        say("Stop with Ctrl-C. The next start continues with the same data; 'make demo-fresh' starts with new data.", highlight=False)
 
 
 def write_private(path: Path, content: Any) -> None:
-    """Write JSON into a file that only its owner can read; whoever watches for the file sees it whole."""
+    """Write JSON into a file that only its owner can read; anyone who watches for the file sees it whole."""
     path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_name(path.name + ".part")
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
@@ -402,7 +402,7 @@ def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
         except httpx.HTTPError:
             pass
         time.sleep(0.05)
-    raise DemoFailed(f"Waited {seconds:.0f} seconds for {what} in vain.", "Look into service.log in the data folder.")
+    raise DemoFailed(f"No result for {what} after {seconds:.0f} seconds.", "See service.log in the data folder.")
 
 
 def run_demo(folder: Path, port: int, ready_file: Path | None) -> None:

@@ -1,7 +1,7 @@
 """The Fernhollow Botanic Trust: its staff, groups, applications, and who gets what. All of it is made up.
 
 `staff()` and `groups()` are the first part of the scenario, as the staff directory pushes it; `crowd()` makes any number of further
-people from a seed, for load.
+users from a seed, for load.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ DEPARTMENTS: dict[str, list[tuple[str, str, str]]] = {
         ("Joaquín", "Serrano Vela", "Field collector"),
     ],
     "Education": [
-        ("Philippa", "Marlow", "Head of Education"), ("Dilys", "Prosser", "School visits"), ("Emeka", "Nwachuku", "Workshop leader"),
+        ("Philippa", "Marlow", "Head of Education"), ("Dilys", "Prosser", "School sessions"), ("Emeka", "Nwachuku", "Workshop leader"),
         ("Rosalind", "Thackeray-Bose", "Workshop leader"), ("Sam", "Underhill", "Course administrator"), ("Chiara", "Montefalco", "Guide"),
         ("Wren", "Halliday", "Guide"),
     ],
@@ -69,7 +69,7 @@ APPLICATIONS: list[dict[str, Any]] = [
             ("Seed Bank", "recorder"),
             ("Plant Curators", "curator"),
         ],
-        "rules": [{"role": "viewer", "rule": 'title sw "Head of" or title sw "Director"', "note": "Whoever leads a department can look things up."}],
+        "rules": [{"role": "viewer", "rule": 'title sw "Head of" or title sw "Director"', "note": "Heads of department can read the plant records."}],
         "stand_in": True,
         "settings": {"on_leaving": "delete", "reconcile_at": "0 3 * * *"},
     },
@@ -82,7 +82,7 @@ APPLICATIONS: list[dict[str, Any]] = [
         "plans": [("remote", "Remote control", 10, 9)],
         "groups": [("Horticulture", "reader"), ("Estates", "operator", "remote")],
         "rules": [
-            {"source": SOURCE_KEY, "pattern": "^glasshouse-(.+)$", "plan": "remote", "note": "Groups that the glasshouse lead keeps."},
+            {"source": SOURCE_KEY, "pattern": "^glasshouse-(.+)$", "plan": "remote", "note": "Groups for glasshouse access."},
         ],
         "stand_in": True,
         "settings": {
@@ -115,13 +115,13 @@ APPLICATIONS: list[dict[str, Any]] = [
         "label": "Seed Vault",
         "owner": "Thaddeus Ferncastle",
         "roles": [("keyholder", "Key holder", 10)],
-        "people": [("thaddeus.ferncastle", "keyholder", "Holds the key to the cold store.")],
+        "users": [("thaddeus.ferncastle", "keyholder", "Holds the key to the cold store.")],
         "tracked_only": True,
     },
 ]
 TRY = {"source": SOURCE_KEY, "group": "Herbarium", "application": "plant-records", "role": "recorder"}
 
-# What somebody does in an application by other hands, found by comparing: by user name, None for an account that is removed.
+# What somebody does in an application outside Dravo, found by comparing: by user name, None for an account that is removed.
 BY_OTHER_HANDS: dict[str, dict[str, dict[str, Any] | None]] = {
     "plant-records": {
         "amara.okonjo": {"roles": [{"value": "curator", "display": "Curator", "primary": True}]},
@@ -140,16 +140,16 @@ CONTRACTORS: list[dict[str, Any]] = [
     {"user_name": "crispin.dunmore", "given_name": "Crispin", "family_name": "Dunmore", "title": "Photographer",
      "email": "crispin@dunmore-pictures.example"},
 ]  # fmt: skip
-# A group of no source: people of several, and what it gives.
+# A group of no source: users of several, and what it gives.
 LOCAL_GROUP: dict[str, Any] = {
-    "name": "Open day team", "people": ["una.kerrigan", "grace.appleyard", "molly.ashgrove", "crispin.dunmore"],
+    "name": "Open day team", "users": ["una.kerrigan", "grace.appleyard", "molly.ashgrove", "crispin.dunmore"],
     "gives": ("plant-records", "viewer"),
 }  # fmt: skip
 # A review that is under way, with who was confirmed already.
 REVIEW: dict[str, Any] = {
     "label": "Highest roles, autumn",
     "days": 30,
-    "only": "highest role",
+    "only": "highest_role",
     "confirmed": ("plant-records", ["thaddeus.ferncastle", "isolde.marchbanks"]),
 }
 
@@ -174,7 +174,7 @@ def plain(name: str) -> str:
 
 def staff() -> list[dict[str, Any]]:
     """Return the staff as SCIM Users, as the provider sends them."""
-    people: list[dict[str, Any]] = []
+    users: list[dict[str, Any]] = []
     taken: set[str] = set()
     for department, members in DEPARTMENTS.items():
         for given, family, title in members:
@@ -182,11 +182,11 @@ def staff() -> list[dict[str, Any]]:
             # The same name twice: the second one gets a number.
             name = f"{name}2" if name in taken else name
             taken.add(name)
-            people.append(person(name, given, family, title, department, len(people) + 1001))
-    return people
+            users.append(user(name, given, family, title, department, len(users) + 1001))
+    return users
 
 
-def person(user_name: str, given: str, family: str, title: str, department: str, number: int) -> dict[str, Any]:
+def user(user_name: str, given: str, family: str, title: str, department: str, number: int) -> dict[str, Any]:
     """Return one SCIM User of the Trust."""
     return {
         "schemas": [CORE, ENTERPRISE],
@@ -201,12 +201,12 @@ def person(user_name: str, given: str, family: str, title: str, department: str,
     }
 
 
-def groups(people: list[dict[str, Any]]) -> dict[str, list[str]]:
+def groups(users: list[dict[str, Any]]) -> dict[str, list[str]]:
     """Return the groups by name, with the user names of their members."""
     found: dict[str, list[str]] = {department: [] for department in DEPARTMENTS}
-    for each in people:
+    for each in users:
         found[each[ENTERPRISE]["department"]].append(each["userName"])
-    found["All staff"] = [each["userName"] for each in people]
+    found["All staff"] = [each["userName"] for each in users]
     found["Plant Curators"] = ["leocadia.vantongeren", "thaddeus.ferncastle", "isolde.marchbanks"]
     found["Ticket Supervisors"] = ["gareth.pemberly", "nadia.elmasri", "joss.tarrant"]
     # Roles in the names of groups: one that gives its role, one that waits to be confirmed, one that fits and means no role.
@@ -261,12 +261,12 @@ FAMILY_NAMES = [
 
 
 def crowd(count: int, seed: int = 8) -> list[dict[str, Any]]:
-    """Return so many further people; the same for the same seed."""
+    """Return so many further users; the same for the same seed."""
     chance = random.Random(seed)
     departments = list(DEPARTMENTS)
     made = []
     for number in range(count):
         given, family = chance.choice(GIVEN_NAMES), chance.choice(FAMILY_NAMES)
         user_name = f"{plain(given)}.{plain(family)}.{number}"
-        made.append(person(user_name, given, family, "Seasonal", chance.choice(departments), 10_000 + number))
+        made.append(user(user_name, given, family, "Seasonal", chance.choice(departments), 10_000 + number))
     return made

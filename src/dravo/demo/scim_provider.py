@@ -1,12 +1,12 @@
-"""A stand-in for an identity provider that pushes its people and groups by SCIM.
+"""A stand-in for an identity provider that pushes its users and groups by SCIM.
 
-    python -m dravo.demo.provider --name "Fernhollow staff" --port 8430 --state FILE
+    python -m dravo.demo.provider --name "Fernhollow staff" --port 8430 --status FILE
 
-It keeps a directory of its own and sends each change to whoever it is connected to, as providers in the field do: it looks for a
+It keeps a directory of its own and sends each change to anyone_who it is connected to, as providers in the field do: it looks for a
 user name before it creates, makes groups empty and fills them in chunks, and writes `op` and booleans its own way.
 
 PUT /connection {"base_url", "token"}; PUT /users/NAME {a SCIM User}; DELETE /users/NAME; PUT /groups/NAME {"members": [NAMES]};
-DELETE /groups/NAME; POST /load {"people": [...], "groups": {NAME: [NAMES]}} in the background, GET /progress; the page is at /.
+DELETE /groups/NAME; POST /load {"users": [...], "groups": {NAME: [NAMES]}} in the background, GET /progress; the page is at /.
 """
 
 from __future__ import annotations
@@ -31,19 +31,19 @@ class PushFailed(Exception):
 
 
 class Provider:
-    """A directory of people and groups, pushed to one place."""
+    """A directory of users and groups, pushed to one place."""
 
-    def __init__(self, name: str, state: Path) -> None:
-        self.name, self.state = name, state
+    def __init__(self, name: str, status: Path) -> None:
+        self.name, self.status = name, status
         self.lock = threading.RLock()
-        empty: dict[str, Any] = {"connection": {}, "people": {}, "groups": {}, "ids": {}, "group_ids": {}}
-        self.kept: dict[str, Any] = json.loads(state.read_text()) if state.exists() else empty
+        empty: dict[str, Any] = {"connection": {}, "users": {}, "groups": {}, "ids": {}, "group_ids": {}}
+        self.kept: dict[str, Any] = json.loads(status.read_text()) if status.exists() else empty
         self.http = httpx.Client(timeout=60, trust_env=False)
         self.done = self.total = 0
         self.trouble: str | None = None
 
     def handle(self, call: Call) -> Answer:
-        """Answer one request of whoever plays with the stand-in."""
+        """Answer one request of anyone who plays with the stand-in."""
         kind, _, name = call.path.strip("/").partition("/")
         try:
             with self.lock:
@@ -60,27 +60,27 @@ class Provider:
         if (method, kind) == ("PUT", "connection"):
             self.kept["connection"] = body
         elif (method, kind) == ("PUT", "users") and name:
-            self.put_person(name, body)
-        elif (method, kind) == ("DELETE", "users") and name in self.kept["people"]:
-            self.drop_person(name)
+            self.put_user(name, body)
+        elif (method, kind) == ("DELETE", "users") and name in self.kept["users"]:
+            self.drop_user(name)
         elif (method, kind) == ("PUT", "groups") and name:
             self.put_group(name, list(body["members"]))
         elif (method, kind) == ("DELETE", "groups") and name in self.kept["groups"]:
             self.call("DELETE", f"/Groups/{self.kept['group_ids'].pop(name)}")
             del self.kept["groups"][name]
         elif (method, kind) == ("POST", "load"):
-            self.done, self.total, self.trouble = 0, len(body["people"]) + len(body["groups"]), None
+            self.done, self.total, self.trouble = 0, len(body["users"]) + len(body["groups"]), None
             threading.Thread(target=self.load, args=(body,), daemon=True).start()
         else:
-            return Answer(404, {"error": "Nothing there."}, "application/json")
+            return Answer(404, {"error": "Not found."}, "application/json")
         self.keep()
         return Answer(200, {"ok": True}, "application/json")
 
     def load(self, body: dict[str, Any]) -> None:
-        """Push many people and groups, counting."""
+        """Push many users and groups, counting."""
         try:
-            for person in body["people"]:
-                self.put_person(person["userName"], person)
+            for user in body["users"]:
+                self.put_user(user["userName"], user)
                 self.done += 1
             for name, members in body["groups"].items():
                 self.put_group(name, members)
@@ -92,7 +92,7 @@ class Provider:
     def keep(self) -> None:
         """Write the directory down."""
         with self.lock:
-            self.state.write_text(json.dumps(self.kept))
+            self.status.write_text(json.dumps(self.kept))
 
     def call(self, method: str, path: str, body: Any = None, **query: str) -> Any:
         """Send one request to the other side."""
@@ -105,33 +105,33 @@ class Provider:
             headers={"Authorization": f"Bearer {connection['token']}", "Content-Type": "application/scim+json"},
         )
         if answer.status_code >= 400:
-            raise PushFailed(f"{method} {path} was answered with {answer.status_code}: {answer.text[:300]}")
+            raise PushFailed(f"{method} {path} returned {answer.status_code}: {answer.text[:300]}")
         return answer.json() if answer.content else None
 
-    def put_person(self, name: str, person: dict[str, Any]) -> None:
-        """Create or change a person there."""
-        person = {"schemas": [CORE + "User"], **person}
+    def put_user(self, name: str, user: dict[str, Any]) -> None:
+        """Create or change a user there."""
+        user = {"schemas": [CORE + "User"], **user}
         identifier = self.kept["ids"].get(name)
         if identifier is None:
-            found = self.call("GET", "/Users", filter=f"userName eq {json.dumps(person['userName'])}")["Resources"]
+            found = self.call("GET", "/Users", filter=f"userName eq {json.dumps(user['userName'])}")["Resources"]
             identifier = found[0]["id"] if found else None
         if identifier is None:
-            identifier = self.call("POST", "/Users", person)["id"]
+            identifier = self.call("POST", "/Users", user)["id"]
         else:
-            value = {key: part for key, part in person.items() if key != "schemas"}
+            value = {key: part for key, part in user.items() if key != "schemas"}
             if "active" in value:
                 value["active"] = str(value["active"])
             self.call("PATCH", f"/Users/{identifier}", {"schemas": [PATCH], "Operations": [{"op": "Replace", "value": value}]})
         self.kept["ids"][name] = identifier
-        self.kept["people"][name] = person
+        self.kept["users"][name] = user
 
-    def drop_person(self, name: str) -> None:
-        """Deactivate a person there, then delete them."""
+    def drop_user(self, name: str) -> None:
+        """Deactivate a user there, then delete them."""
         identifier = self.kept["ids"].pop(name)
         off = [{"op": "Replace", "path": "active", "value": "False"}]
         self.call("PATCH", f"/Users/{identifier}", {"schemas": [PATCH], "Operations": off})
         self.call("DELETE", f"/Users/{identifier}")
-        del self.kept["people"][name]
+        del self.kept["users"][name]
         for members in self.kept["groups"].values():
             if name in members:
                 members.remove(name)
@@ -151,28 +151,28 @@ class Provider:
         self.kept["groups"][name] = members
 
     def show(self) -> Answer:
-        """Return the page for people."""
-        people = "".join(
+        """Return the page for users."""
+        users = "".join(
             f"<tr><td>{html.escape(p.get('displayName', name))}<td>{html.escape(name)}<td>{'active' if p.get('active', True) else 'inactive'}"
-            for name, p in sorted(self.kept["people"].items())
+            for name, p in sorted(self.kept["users"].items())
         )
         groups = "".join(f"<tr><td>{html.escape(name)}<td>{len(members)}" for name, members in sorted(self.kept["groups"].items()))
         return page(
             self.name,
             [
-                f"<p>{len(self.kept['people'])} people, pushed to {html.escape(self.kept['connection'].get('base_url', 'nowhere yet'))}.</p>",
+                f"<p>{len(self.kept['users'])} users, sent to {html.escape(self.kept['connection'].get('base_url', 'nowhere yet'))}.</p>",
                 f"<table><tr><th>Group<th>Members{groups}</table><p>",
-                f"<table><tr><th>Name<th>User name<th>State{people}</table>",
+                f"<table><tr><th>Name<th>User name<th>Status{users}</table>",
             ],
         )
 
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = stand_in_arguments("A stand-in for an identity provider that pushes people by SCIM.")
+    parser = stand_in_arguments("A stand-in for an identity provider that sends users through SCIM.")
     given = parser.parse_args()
     end_with_parent()
-    provider = Provider(given.name, given.state)
+    provider = Provider(given.name, given.status)
     make_server("127.0.0.1", given.port, provider.handle, listening=given.listening).serve_forever()
 
 

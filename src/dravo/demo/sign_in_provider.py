@@ -1,8 +1,8 @@
-"""A stand-in for an identity provider at which people sign in: SAML 2.0 and OpenID Connect.
+"""A stand-in for an identity provider at which users sign in: SAML 2.0 and OpenID Connect.
 
-    python -m dravo.demo.identity --name "Contractors' sign-in" --port 8440 --state FILE
+    python -m dravo.demo.identity --name "Contractors' sign-in" --port 8440 --status FILE
 
-Whoever comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that asks.
+AnyoneWho comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that asks.
 
 PUT /users/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /users/NAME; PUT /groups {NAME: ID};
 PUT /faults {"ids for names", "no groups", "namespaced", "other certificate", "clock apart": SECONDS, "wrong audience", "wrong address",
@@ -45,13 +45,13 @@ CLAIMS = "http://schemas.fernhollow.example/claims/"
 
 
 class Identity:
-    """A provider with people, groups and keys, and faults that can be switched on."""
+    """A provider with users, groups and keys, and faults that can be switched on."""
 
-    def __init__(self, name: str, port: int, state: Path) -> None:
-        self.name, self.url, self.state = name, f"http://127.0.0.1:{port}", state
+    def __init__(self, name: str, port: int, status: Path) -> None:
+        self.name, self.url, self.status = name, f"http://127.0.0.1:{port}", status
         self.lock = threading.RLock()
-        empty: dict[str, Any] = {"people": {}, "groups": {}, "faults": {}, "keys": [], "client": {"id": "dravo", "secret": "not-much-of-a-secret"}}
-        self.kept: dict[str, Any] = json.loads(state.read_text()) if state.exists() else empty
+        empty: dict[str, Any] = {"users": {}, "groups": {}, "faults": {}, "keys": [], "client": {"id": "dravo", "secret": "not-much-of-a-secret"}}
+        self.kept: dict[str, Any] = json.loads(status.read_text()) if status.exists() else empty
         self.codes: dict[str, dict[str, Any]] = {}
         self.access: dict[str, str] = {}
         self.signed_out = 0
@@ -77,14 +77,14 @@ class Identity:
         if (call.method, kind) == ("POST", "keys"):
             self.new_keys()
         elif (call.method, kind) == ("PUT", "users") and name:
-            self.kept["people"][name] = {"id": secrets.token_hex(8), **self.kept["people"].get(name, {}), **call.body}
-        elif (call.method, kind) == ("DELETE", "users") and name in self.kept["people"]:
-            del self.kept["people"][name]
+            self.kept["users"][name] = {"id": secrets.token_hex(8), **self.kept["users"].get(name, {}), **call.body}
+        elif (call.method, kind) == ("DELETE", "users") and name in self.kept["users"]:
+            del self.kept["users"][name]
         elif call.method == "PUT" and kind in ("faults", "groups", "client"):
             self.kept[kind] = call.body
         else:
-            return Answer(404, {"error": "Nothing there."}, "application/json")
-        self.state.write_text(json.dumps(self.kept))
+            return Answer(404, {"error": "Not found."}, "application/json")
+        self.status.write_text(json.dumps(self.kept))
         return self.json({"ok": True})
 
     def json(self, body: Any, status: int = 200) -> Answer:
@@ -111,7 +111,7 @@ class Identity:
         pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()).decode()
         certificate = made.public_bytes(serialization.Encoding.PEM).decode()
         self.kept["keys"] = [{"id": secrets.token_hex(4), "key": pem, "certificate": certificate}]
-        self.state.write_text(json.dumps(self.kept))
+        self.status.write_text(json.dumps(self.kept))
 
     def key(self, kept: dict[str, str]) -> RSAKey:
         """Return a key as JOSE has it."""
@@ -124,29 +124,29 @@ class Identity:
     # What is said of somebody
 
     def claims(self, name: str) -> dict[str, list[str]]:
-        """Return what is said of a person, by claim."""
-        person = self.kept["people"][name]
-        groups = person.get("groups", [])
-        if self.fault("ids for names"):
+        """Return what is said of a user, by claim."""
+        user = self.kept["users"][name]
+        groups = user.get("groups", [])
+        if self.fault("ids_for_names"):
             groups = [self.kept["groups"].get(each) or hashlib.sha256(each.encode()).hexdigest()[:32] for each in groups]
-        if self.fault("letter case"):
+        if self.fault("letter_case"):
             groups = [each.upper() for each in groups]
-        said = {"username": [name], "email": [person["email"]], "givenname": [person["given"]], "surname": [person["family"]]}
-        said["displayname"] = [f"{person['given']} {person['family']}"]
-        if not self.fault("no groups"):
+        said = {"username": [name], "email": [user["email"]], "givenname": [user["given"]], "surname": [user["family"]]}
+        said["displayname"] = [f"{user['given']} {user['family']}"]
+        if not self.fault("no_groups"):
             said["groups"] = groups
         if self.fault("namespaced"):
             said = {f"{CLAIMS}{each}": values for each, values in said.items()}
         return said
 
     def chooser(self, title: str, fields: dict[str, str], action: str) -> Answer:
-        """Return the page on which whoever comes says who they are."""
+        """Return the page on which anyone who comes says who they are."""
         hidden = "".join(f'<input type=hidden name="{html.escape(name)}" value="{html.escape(value)}">' for name, value in fields.items())
-        people = "".join(
-            f'<p><button name=who value="{html.escape(name)}">{html.escape(person["given"])} {html.escape(person["family"])}</button>'
-            for name, person in sorted(self.kept["people"].items())
+        users = "".join(
+            f'<p><button name=who value="{html.escape(name)}">{html.escape(user["given"])} {html.escape(user["family"])}</button>'
+            for name, user in sorted(self.kept["users"].items())
         )
-        return page(self.name, [f"<h2>{title}</h2><form method=post action='{action}'>{hidden}{people}</form>"])
+        return page(self.name, [f"<h2>{title}</h2><form method=post action='{action}'>{hidden}{users}</form>"])
 
     # SAML
 
@@ -184,9 +184,9 @@ class Identity:
     def respond(self, form: dict[str, str]) -> Answer:
         """Return the page that posts a response by itself."""
         status = "Success"
-        if form["who"] not in self.kept["people"] or self.fault("not assigned"):
+        if form["who"] not in self.kept["users"] or self.fault("not_assigned"):
             status = "RequestDenied"
-        now = datetime.now(UTC) + timedelta(seconds=self.fault("clock apart") or 0)
+        now = datetime.now(UTC) + timedelta(seconds=self.fault("clock_skew") or 0)
         content = base64.b64encode(self.response(form, now, status)).decode()
         text = (
             "<!doctype html><html lang=en><meta charset=utf-8><title>Back</title>"
@@ -202,8 +202,8 @@ class Identity:
         def at(seconds: float) -> str:
             return (now + timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%SZ")
 
-        acs = form["acs"] if not self.fault("wrong address") else form["acs"].replace("/saml/acs", "/saml/consume")
-        audience = form["audience"] if not self.fault("wrong audience") else "urn:fernhollow:some-other-service"
+        acs = form["acs"] if not self.fault("wrong_address") else form["acs"].replace("/saml/acs", "/saml/consume")
+        audience = form["audience"] if not self.fault("wrong_audience") else "urn:fernhollow:some-other-service"
         root = etree.Element(
             f"{{{SAMLP}}}Response", nsmap={"samlp": SAMLP, "saml": SAML}, ID=f"_{secrets.token_hex(16)}", Version="2.0", IssueInstant=at(0),
             Destination=acs, InResponseTo=form["id"],
@@ -232,7 +232,7 @@ class Identity:
         add(one, "Issuer", f"{self.url}/entity")
         subject = add(one, "Subject")
         transient = self.fault("transient")
-        name_id = secrets.token_hex(12) if transient else self.kept["people"][who]["id"]
+        name_id = secrets.token_hex(12) if transient else self.kept["users"][who]["id"]
         add(subject, "NameID", name_id, Format=f"{FORMATS}{'transient' if transient else 'persistent'}")
         confirmation = add(subject, "SubjectConfirmation", Method="urn:oasis:names:tc:SAML:2.0:cm:bearer")
         add(confirmation, "SubjectConfirmationData", Recipient=acs, NotOnOrAfter=at(300), InResponseTo=request)
@@ -249,7 +249,7 @@ class Identity:
     def signed(self, assertion: etree._Element) -> etree._Element:
         """Return an assertion with its signature right behind the issuer."""
         kept = self.kept["keys"][0]
-        if self.fault("other certificate"):
+        if self.fault("other_certificate"):
             other = rsa.generate_private_key(65537, 2048)
             form = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
             kept = {**kept, "key": other.private_bytes(*form).decode()}
@@ -285,7 +285,7 @@ class Identity:
             return self.chooser("Who are you?", call.query, "/authorize")
         form = call.form
         back, state = form["redirect_uri"], form.get("state", "")
-        if form["who"] not in self.kept["people"] or self.fault("not assigned"):
+        if form["who"] not in self.kept["users"] or self.fault("not_assigned"):
             query = {"error": "access_denied", "error_description": "You are not assigned to this service.", "state": state}
         else:
             code = secrets.token_urlsafe(16)
@@ -298,34 +298,34 @@ class Identity:
         form, client = call.form, self.kept["client"]
         pair = base64.b64encode(f"{client['id']}:{client['secret']}".encode()).decode()
         if call.headers.get("Authorization") != f"Basic {pair}":
-            return self.json({"error": "invalid_client", "error_description": "Client id and secret do not fit."}, 401)
+            return self.json({"error": "invalid_client", "error_description": "The client ID or the client secret is wrong."}, 401)
         asked = self.codes.pop(form.get("code", ""), None)
         verified = base64.urlsafe_b64encode(hashlib.sha256(form.get("code_verifier", "").encode()).digest()).decode().rstrip("=")
         if asked is None or asked.get("code_challenge") != verified or asked["redirect_uri"] != form.get("redirect_uri"):
             return self.json({"error": "invalid_grant"}, 400)
         access = secrets.token_urlsafe(16)
         self.access[access] = asked["who"]
-        now = int(time.time()) + int(self.fault("clock apart") or 0)
-        person = self.kept["people"][asked["who"]]
+        now = int(time.time()) + int(self.fault("clock_skew") or 0)
+        user = self.kept["users"][asked["who"]]
         claims: dict[str, Any] = {
-            "iss": self.url, "sub": person["id"], "aud": client["id"] if not self.fault("wrong audience") else "some-other-client", "exp": now + 300,
+            "iss": self.url, "sub": user["id"], "aud": client["id"] if not self.fault("wrong_audience") else "some-other-client", "exp": now + 300,
             "iat": now, "nonce": asked.get("nonce"), "sid": secrets.token_hex(8),
         }  # fmt: skip
         kept = self.kept["keys"][0]
-        key = RSAKey.generate_key(2048, {"kid": kept["id"]}) if self.fault("other certificate") else self.key(kept)
+        key = RSAKey.generate_key(2048, {"kid": kept["id"]}) if self.fault("other_certificate") else self.key(kept)
         token = jwt.encode({"alg": "RS256", "kid": kept["id"]}, claims, key)
         return self.json({"access_token": access, "token_type": "Bearer", "expires_in": 300, "id_token": token})
 
     def userinfo(self, call: Call) -> Answer:
-        """Return what is said of whoever a token is for."""
+        """Return what is said of anyone who a token is for."""
         who = self.access.get(call.headers.get("Authorization", "").removeprefix("Bearer "))
         if who is None:
             return self.json({"error": "invalid_token"}, 401)
-        person, said = self.kept["people"][who], self.claims(who)
+        user, said = self.kept["users"][who], self.claims(who)
         groups = next((values for name, values in said.items() if name.endswith("groups")), None)
         told = {
-            "sub": person["id"], "preferred_username": who, "name": f"{person['given']} {person['family']}", "given_name": person["given"],
-            "family_name": person["family"], "email": person["email"], "email_verified": person.get("verified", True),
+            "sub": user["id"], "preferred_username": who, "name": f"{user['given']} {user['family']}", "given_name": user["given"],
+            "family_name": user["family"], "email": user["email"], "email_verified": user.get("verified", True),
         }  # fmt: skip
         return self.json(told if groups is None else {**told, "groups": groups})
 
@@ -339,10 +339,10 @@ class Identity:
         return Answer(303, None, headers={"Location": back or "/"})
 
     def show(self, _: Call) -> Answer:
-        """Return the page for people."""
-        people = "".join(
+        """Return the page for users."""
+        users = "".join(
             f"<tr><td>{html.escape(p['given'])} {html.escape(p['family'])}<td>{html.escape(name)}<td>{html.escape(', '.join(p.get('groups', [])))}"
-            for name, p in sorted(self.kept["people"].items())
+            for name, p in sorted(self.kept["users"].items())
         )
         faults = html.escape(", ".join(f"{name}: {how}" for name, how in self.kept["faults"].items() if how)) or "none"
         return page(
@@ -350,17 +350,17 @@ class Identity:
             [
                 f"<p>SAML metadata at <a href=/metadata>{self.url}/metadata</a>; OpenID issuer {self.url}.</p>",
                 f"<p>Faults switched on: {faults}. Signed out: {self.signed_out}.</p>",
-                f"<table><tr><th>Name<th>User name<th>Groups{people}</table>",
+                f"<table><tr><th>Name<th>User name<th>Groups{users}</table>",
             ],
         )
 
 
 def main() -> None:
     """Run the stand-in until its parent is gone."""
-    parser = stand_in_arguments("A stand-in for an identity provider at which people sign in.")
+    parser = stand_in_arguments("A stand-in for an identity provider where users sign in.")
     given = parser.parse_args()
     end_with_parent()
-    make_server("127.0.0.1", given.port, Identity(given.name, given.port, given.state).handle, listening=given.listening).serve_forever()
+    make_server("127.0.0.1", given.port, Identity(given.name, given.port, given.status).handle, listening=given.listening).serve_forever()
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""The demo's volunteers, who sign in by a code that is mailed to them; whoever is new registers and is looked at by somebody first."""
+"""The demo's volunteers, who sign in by a code that is mailed to them; anyone who is new registers and is looked at by somebody first."""
 
 from __future__ import annotations
 
@@ -31,10 +31,10 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
         url: the service's own address.
         letters: the address of the stand-in that took the letters.
     """
-    settings = {"registration_group": INTO, "support_contact": WHOM_TO_ASK}
+    settings = {"new_user_group": INTO, "support_contact": WHOM_TO_ASK}
     policy = {"domains": [DOMAIN], "makes": True}
-    dravo.sign_ins.change(VOLUNTEERS, protocol="mail", settings=settings, policy=policy)
-    dravo.sign_ins.set_state(VOLUNTEERS, "everybody", confirm=VOLUNTEERS_LABEL)
+    dravo.sign_ins.change(VOLUNTEERS, protocol="email_code", settings=settings, policy=policy)
+    dravo.sign_ins.set_status(VOLUNTEERS, "enabled", confirm=VOLUNTEERS_LABEL)
     sign_in(url, letters, CAME)
     sign_in(url, letters, NEW[0], *NEW[1:])
 
@@ -59,4 +59,4 @@ def code_to(letters: str, address: str, seconds: float = 20) -> str:
             if each["to"] == address and (found := re.search(r"\d{4} \d{4}", each["text"])):
                 return found.group()
         time.sleep(0.1)
-    raise TimeoutError(f"No letter to {address} came.")
+    raise TimeoutError(f"No email to {address} arrived.")

@@ -1,1 +1,1 @@
-"""What goes over a wire; knows neither storage nor Flask."""
+"""What is sent a wire; knows neither storage nor Flask."""

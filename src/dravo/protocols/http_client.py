@@ -1,7 +1,7 @@
 """The one way out: requests to applications, with limits on where they may go, how long they take and how much may come back.
 
 The address is resolved once, checked, and the request goes to that very address, so that a name cannot be pointed elsewhere
-between the check and the call. Link-local and unspecified addresses are never called; a token goes over plain HTTP only within
+between the check and the call. Link-local and unspecified addresses are never called; a token is sent plain HTTP only within
 this machine; redirects are not followed, so that no token follows one.
 """
 
@@ -102,20 +102,20 @@ def repair_address(text: str) -> str:
     """
     address = text.strip().strip("\"'<>").strip()
     if "://" not in address:
-        raise InvalidInput(f"'{address}' does not begin with https://.", f"Write it whole, such as https://{address or 'HOST/scim/v2'}.", "base_url")
+        raise InvalidInput(
+            f"'{address}' does not start with https://.", f"Enter the complete URL, such as https://{address or 'HOST/scim/v2'}.", "base_url"
+        )
     try:
         parts = urlsplit(address)
         port = parts.port
     except ValueError:
-        raise InvalidInput(f"'{address}' is not an address.", "Write it like https://HOST/scim/v2.", "base_url") from None
+        raise InvalidInput(f"'{address}' is not a URL.", "Enter a URL such as https://HOST/scim/v2.", "base_url") from None
     if parts.scheme.lower() not in ("http", "https") or not parts.hostname or not is_host(parts.hostname):
-        raise InvalidInput(f"'{address}' is not an HTTP address.", "Write it like https://HOST/scim/v2.", "base_url")
+        raise InvalidInput(f"'{address}' is not an HTTP URL.", "Enter a URL such as https://HOST/scim/v2.", "base_url")
     if parts.username or parts.password:
-        raise InvalidInput("The address carries a name or password.", "Take them out; the token has a field of its own.", "base_url")
+        raise InvalidInput("The URL contains a user name or a password.", "Remove them. Enter the token in its own field.", "base_url")
     if parts.query or parts.fragment:
-        raise InvalidInput(
-            "The address carries a query or fragment.", "Give only the base address, up to the version: https://HOST/scim/v2.", "base_url"
-        )
+        raise InvalidInput("The URL contains a query or a fragment.", "Enter only the base URL, up to the version: https://HOST/scim/v2.", "base_url")
     path = parts.path.rstrip("/")
     for ending in ("/Users", "/Groups", "/ServiceProviderConfig"):
         path = path.removesuffix(ending)
@@ -139,7 +139,7 @@ def check_url(text: str, field: str) -> str:
         or parts.password
         or parts.fragment
     ):
-        raise InvalidInput(f"'{address}' is not an address that can be called.", "Write it whole, such as https://HOST/oauth/token.", field)
+        raise InvalidInput(f"'{address}' is not a valid URL.", "Enter the complete URL, such as https://HOST/oauth/token.", field)
     return address
 
 
@@ -155,7 +155,7 @@ class GuardedTransport(httpx.BaseTransport):
         host = request.url.host
         address = resolve(host, request.url.port or (443 if request.url.scheme == "https" else 80))
         if request.url.scheme == "http" and not address.is_loopback:
-            raise AddressNotAllowed(f"'{host}' is not on this machine, and plain HTTP would show the token on the way.", "Use its https:// address.")
+            raise AddressNotAllowed(f"'{host}' is another machine. Plain HTTP would send the token in clear text.", "Use its https:// URL.")
         # The Host header was made from the name already; the name is also what the server's certificate must be for.
         request.url = request.url.copy_with(host=str(address))
         request.extensions = {**request.extensions, "sni_hostname": host}
@@ -237,9 +237,9 @@ class Client:
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as wrong:
             raise Unreachable(f"no connection ({_why(wrong)})", sent=False) from wrong
         except httpx.TimeoutException as wrong:
-            raise Unreachable(f"no answer within {READ_SECONDS:.0f} seconds", sent=True) from wrong
+            raise Unreachable(f"no response within {READ_SECONDS:.0f} seconds", sent=True) from wrong
         except httpx.HTTPError as wrong:
-            raise Unreachable(f"the connection broke before the answer came ({_why(wrong)})", sent=True) from wrong
+            raise Unreachable(f"the connection was closed before the response ({_why(wrong)})", sent=True) from wrong
         except (UnicodeError, httpx.InvalidURL, ValueError) as wrong:
             raise Unreachable(f"the request could not be written ({_why(wrong)})", sent=False) from wrong
 
@@ -264,10 +264,10 @@ def _why(wrong: Exception) -> str:
 def why_no_tls(wrong: ssl.SSLError) -> str:
     """Return in words why TLS could not be agreed."""
     if wrong.reason in ("WRONG_VERSION_NUMBER", "UNEXPECTED_MESSAGE", "HTTP_REQUEST", "RECORD_LAYER_FAILURE", "PACKET_LENGTH_TOO_LONG"):
-        return "the port does not speak TLS; compare the address with http:// and https://, and the port"
+        return "the port does not use TLS; check http:// or https://, and the port"
     if wrong.reason in ("UNSUPPORTED_PROTOCOL", "TLSV1_ALERT_PROTOCOL_VERSION", "NO_PROTOCOLS_AVAILABLE"):
-        return "the other side speaks only a TLS version that is too old"
-    return f"TLS could not be agreed: {(wrong.reason or 'no reason given').lower().replace('_', ' ')}"
+        return "the server supports only an outdated TLS version"
+    return f"TLS handshake failed: {(wrong.reason or 'no reason given').lower().replace('_', ' ')}"
 
 
 def _read(answer: httpx.Response, started: float) -> bytes:
@@ -275,9 +275,9 @@ def _read(answer: httpx.Response, started: float) -> bytes:
     for part in answer.iter_bytes():
         size += len(part)
         if size > LARGEST_ANSWER:
-            raise Unreachable(f"the answer is larger than {LARGEST_ANSWER // 1024 // 1024} MiB", sent=True)
+            raise Unreachable(f"the response is larger than {LARGEST_ANSWER // 1024 // 1024} MiB", sent=True)
         if time.monotonic() - started > WHOLE_SECONDS:
-            raise Unreachable(f"the answer took longer than {WHOLE_SECONDS:.0f} seconds", sent=True)
+            raise Unreachable(f"the response took longer than {WHOLE_SECONDS:.0f} seconds", sent=True)
         parts.append(part)
     return b"".join(parts)
 

@@ -56,14 +56,14 @@ class MailServer:
 
 
 def check_address(text: str, field: str) -> str:
-    """Return an e-mail address without blanks around it.
+    """Return an email address without blanks around it.
 
     Raises:
         InvalidInput: if it is none.
     """
     address = text.strip()
     if not _ADDRESS.fullmatch(address) or not address.isascii():
-        raise InvalidInput(f"'{address[:100]}' is no e-mail address.", "Write it as name@organisation.example.", field)
+        raise InvalidInput(f"'{address[:100]}' is not an email address.", "Enter an address such as name@fernhollow.example.", field)
     return address
 
 
@@ -92,25 +92,29 @@ def send(server: MailServer, to: str, content: bytes) -> None:
                 smtp.login(server.user, server.password)
             smtp.sendmail(server.sender, [to], content)
     except smtplib.SMTPNotSupportedError as wrong:
-        raise MailTrouble(f"The server does not offer what is set: {wrong}.", "Choose another security, or no user name.") from None
+        raise MailTrouble(
+            f"The server does not support the settings: {wrong}.", "Choose another value for `security`, or clear the user name."
+        ) from None
     except smtplib.SMTPAuthenticationError as wrong:
-        raise MailTrouble(f"The server does not take user name and password: {_said(wrong)}", "Enter them anew.") from None
+        raise MailTrouble(
+            f"The server rejected the user name or the password: {_said(wrong)}", "Enter the user name and the password again."
+        ) from None
     except smtplib.SMTPRecipientsRefused as wrong:
         code, said = next(iter(wrong.recipients.values()))
-        words = f"The server does not take the recipient: {code} {said.decode('utf-8', 'replace')}"
-        raise MailTrouble(words, "See whether the address is right.", lasting=500 <= code < 600) from None
+        words = f"The server rejected the recipient: {code} {said.decode('utf-8', 'replace')}"
+        raise MailTrouble(words, "Check the address.", lasting=500 <= code < 600) from None
     except smtplib.SMTPResponseException as wrong:
-        raise MailTrouble(f"The server refused: {_said(wrong)}", "See what it says.", lasting=500 <= wrong.smtp_code < 600) from None
+        raise MailTrouble(f"The server refused: {_said(wrong)}", "Check the log of the email server.", lasting=500 <= wrong.smtp_code < 600) from None
     except ssl.SSLCertVerificationError as wrong:
-        hint = "Give the name that stands in its certificate; the certificate has to be signed by somebody whom this machine trusts."
+        hint = "Enter the host name from the certificate. This machine must trust the certificate authority."
         raise MailTrouble(f"The server's certificate is not trusted: {wrong.verify_message}.", hint) from None
     except ssl.SSLError as wrong:
-        raise MailTrouble(f"No TLS: {why_no_tls(wrong)}.", "See whether this port speaks TLS at once, or only after STARTTLS.") from None
+        raise MailTrouble(f"No TLS: {why_no_tls(wrong)}.", "Set `security` to tls or starttls, depending on the port.") from None
     except AddressNotAllowed as wrong:
-        raise MailTrouble(wrong.message, "Give the mail server's own address.", lasting=True) from None
+        raise MailTrouble(wrong.message, "Enter the address of the email server.", lasting=True) from None
     except (Unreachable, OSError, smtplib.SMTPException) as wrong:
-        hint = "See whether host, port and security are right and the server is up."
-        raise MailTrouble(f"The server '{server.host}' at port {server.port} does not answer: {wrong}.", hint) from None
+        hint = "Check the host, the port and `security`, and that the server is running."
+        raise MailTrouble(f"The server '{server.host}' at port {server.port} does not respond: {wrong}.", hint) from None
 
 
 def _said(wrong: smtplib.SMTPResponseException) -> str:

@@ -32,7 +32,7 @@ class VerifiedIdentity:
 
     Attributes:
         issuer: the provider's own name (entity id, or issuer).
-        subject: by what it knows the person: never a name that may pass to somebody else, if the provider keeps to its standard.
+        subject: by what it knows the user: never a name that may pass to somebody else, if the provider keeps to its standard.
         attributes: by the names that arrived, each with its values as texts (JSON values where the protocol has them).
         once: what is never accepted a second time, and until when it could be (seconds since 1970).
         session: by what the provider knows this sign-in, for signing out there.

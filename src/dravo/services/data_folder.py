@@ -34,7 +34,7 @@ def secure(folder: Path) -> None:
     found = folder.stat()
     if found.st_uid != os.geteuid():
         raise FolderNotOwned(
-            f"The data folder '{folder}' belongs to the user with the number {found.st_uid}, and Dravo runs as {os.geteuid()}.",
+            f"The data folder '{folder}' belongs to user ID {found.st_uid}, but Dravo runs as user ID {os.geteuid()}.",
             "Run Dravo as the owner of the folder, or change the owner of the folder and its files.",
         )
     repaired = [path.name for path in (folder, *folder.iterdir()) if _close(path)]

@@ -1,6 +1,6 @@
-"""Work that somebody waits for, such as a preview of everybody: how far it is, and whether they still want it.
+"""Work that somebody waits for, such as a preview of everyone: how far it is, and whether they still want it.
 
-It lives in the process that answers them, for as long as they wait; only whoever asked for it sees and stops it.
+It lives in the process that answers them, for as long as they wait; only anyone who asked for it sees and stops it.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from dravo.core.errors import DravoError, NotFound
 
 
 class JobStopped(DravoError):
-    """Whoever asked for it wanted it no longer."""
+    """Anyone who asked for it wanted it no longer."""
 
     code = "stopped"
     status = 409
@@ -30,7 +30,7 @@ class NameInUse(DravoError):
 
 @dataclass
 class Job:
-    """Work under way: how many of how many people were looked at."""
+    """Work under way: how many of how many users were looked at."""
 
     done: int = 0
     total: int = 0
@@ -44,13 +44,13 @@ def report_progress(done: int, total: int) -> None:
     """Say how far the present work is.
 
     Raises:
-        JobStopped: if whoever waits for it does so no longer.
+        JobStopped: if anyone who waits for it does so no longer.
     """
     waited = _CURRENT.get()
     if waited is None:
         return
     if waited.stopped:
-        raise JobStopped("It was stopped; nothing was changed.", "Ask for it again when you want it.")
+        raise JobStopped("The job was stopped. Nothing was changed.", "Start it again if you need it.")
     waited.done, waited.total = done, total
 
 
@@ -71,7 +71,7 @@ class JobRegistry:
         waited = Job()
         with self._lock:
             if (who, name) in self._known:
-                raise NameInUse(f"Work with the name '{name}' is under way.", "Send another name in the header Dravo-Job.")
+                raise NameInUse(f"A job with the name '{name}' is running.", "Send another name in the header Dravo-Job.")
             self._known[who, name] = waited
         token = _CURRENT.set(waited)
         try:
@@ -90,7 +90,7 @@ class JobRegistry:
         with self._lock:
             found = self._known.get((who, name))
         if found is None:
-            raise NotFound("Nothing of that name is under way.", "It has ended, or was never begun.")
+            raise NotFound("No job with this name is running.", "The job has ended or was never started.")
         return found
 
     def stop(self, who: str, name: str) -> None:

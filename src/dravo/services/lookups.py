@@ -27,7 +27,7 @@ def role_by_key(connection: Connection, application: Any, role_key: str) -> Any:
     if row is None:
         keys = connection.execute(select(t.role.c.key).where(t.role.c.application_id == application.id).order_by(t.role.c.rank)).scalars()
         known = ", ".join(keys) or "none yet"
-        raise NotFound(f"'{application.label}' has no role '{role_key}'.", f"Its roles are: {known}.", "role")
+        raise NotFound(f"'{application.label}' has no role '{role_key}'.", f"Existing roles: {known}.", "role")
     return row
 
 
@@ -39,7 +39,7 @@ def application_by_key(connection: Connection, key: str) -> Any:
     """
     row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
     if row is None:
-        raise NotFound(f"There is no application with the key '{key}'.", "See the list of applications for the keys there are.")
+        raise NotFound(f"There is no application with the key '{key}'.", "Choose a key from the list of applications.")
     return row
 
 
@@ -47,11 +47,11 @@ def pushing_source(connection: Connection, key: str) -> Any:
     """Return the row of a source that calls our SCIM service.
 
     Raises:
-        NotFound; InvalidInput: if it is the house's own.
+        NotFound; InvalidInput: if it is the organization's own.
     """
     row = source_by_key(connection, key)
     if row.connection_type == LOCAL:
-        raise InvalidInput(f"'{row.label}' is what operators enter here; nobody else is connected to it.", "Add a source for another system.")
+        raise InvalidInput(f"'{row.label}' holds local users and groups. It has no connection.", "Add a source for the other system.")
     return row
 
 
@@ -63,7 +63,7 @@ def source_by_key(connection: Connection, key: str, field: str | None = None) ->
     """
     row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
     if row is None:
-        raise NotFound(f"There is no source with the key '{key}'.", "See the list of sources for the keys there are.", field)
+        raise NotFound(f"There is no source with the key '{key}'.", "Choose a key from the list of sources.", field)
     return row
 
 
@@ -78,38 +78,38 @@ def check_key(key: str) -> str:
     """
     if not KEY.fullmatch(key):
         raise InvalidInput(
-            f"'{key}' cannot be a key.",
-            "Use lower-case letters, digits and hyphens, up to 64 of them; a key stands in addresses and never changes.",
+            f"'{key}' is not a valid key.",
+            "Use 1 to 64 lowercase letters, digits and hyphens.",
             "key",
         )
     return key
 
 
 def check_label(label: str) -> str:
-    """Return a name for people, without blanks around it.
+    """Return a name for users, without blanks around it.
 
     Raises:
         InvalidInput: if nothing is left, or it is too long.
     """
     label = label.strip()
     if not label or len(label) > 200:
-        raise InvalidInput("A label has between 1 and 200 characters.", "Give a name that people will recognise.", "label")
+        raise InvalidInput("A label must have 1 to 200 characters.", "Enter a label of this length.", "label")
     return label
 
 
-def find_person(connection: Connection, name: str) -> Any:
-    """Return the one user of an id, user name, e-mail or external id.
+def find_user(connection: Connection, name: str) -> Any:
+    """Return the one user of an id, user name, email or external id.
 
     Raises:
         NotFound: if there is none.
         InvalidInput: if there are several.
     """
-    return find_people(connection, [name])[0]
+    return find_users(connection, [name])[0]
 
 
-def find_people(connection: Connection, names: Sequence[str]) -> list[Any]:
-    """Return the one user of each name, as `find_person` does, by few queries."""
-    named = user_queries.people_named(connection, names, by_attributes=not masking.hidden())
+def find_users(connection: Connection, names: Sequence[str]) -> list[Any]:
+    """Return the one user of each name, as `find_user` does, by few queries."""
+    named = user_queries.users_named(connection, names, by_attributes=not masking.hidden())
     return [_the_one(name, _decided(connection, named[name])) for name in names]
 
 
@@ -123,12 +123,12 @@ def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
 
 def _the_one(name: str, found: Sequence[Any]) -> Any:
     if not found:
-        kinds = "id or user name" if masking.hidden() else "id, user name, e-mail or external id"
-        raise NotFound(f"Nobody has the {kinds} '{name}'.", "Look for a part of the name in the list of people.", "person")
+        kinds = "ID or user name" if masking.hidden() else "ID, user name, email or external ID"
+        raise NotFound(f"There is no user with the {kinds} '{name}'.", "Search the list of users for a part of the name.", "user")
     present = [row for row in found if row.gone_at is None] or found
     if len(present) > 1:
         ids = ", ".join(row.id for row in present[:10])
-        raise InvalidInput(f"'{name}' fits {len(present)} people.", f"Give the id of one of them: {ids}.", "person")
+        raise InvalidInput(f"'{name}' fits {len(present)} users.", f"Use one of these IDs: {ids}.", "user")
     return present[0]
 
 
@@ -136,7 +136,7 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
     """Return the one group of an id, external id or name in a source; the same name in another source is another group.
 
     Raises:
-        NotFound, InvalidInput: as `find_person`.
+        NotFound, InvalidInput: as `find_user`.
     """
     g, s = t.group.c, t.source.c
     statement = (
@@ -150,11 +150,11 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
     where = f" in '{source_key}'" if source_key else ""
     if not found:
         raise NotFound(
-            f"There is no group with the name or id '{name}'{where}.",
-            "Names are compared whole, without regard to letter case; the source must have sent the group first.",
+            f"There is no group with the name or ID '{name}'{where}.",
+            "Enter the complete group name. The source must have reported the group.",
             "group",
         )
     if len(found) > 1:
         choices = ", ".join(f"{row.id} (of {row.source_key})" for row in found)
-        raise InvalidInput(f"'{name}' is the name of {len(found)} groups{where}.", f"Give the id of one of them: {choices}.", "group")
+        raise InvalidInput(f"{len(found)} groups have the name '{name}'{where}.", f"Use one of these IDs: {choices}.", "group")
     return found[0]

@@ -1,4 +1,4 @@
-"""What operators set for the whole house: each setting has a meaning in words, a default and bounds."""
+"""What operators set for the organization: each setting has a meaning in words, a default and bounds."""
 
 from __future__ import annotations
 
@@ -17,38 +17,41 @@ from dravo.store import clock, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.snapshots.config import raise_revision
 
-NUMBER, TIME_ZONE, TEXT = "number", "time zone", "text"
+NUMBER, BOOLEAN, TIME_ZONE, TEXT = "number", "boolean", "time_zone", "text"
+GENERAL, SIGN_IN, REMOVAL_LIMIT, RETENTION = "General", "Sign-in", "Removal limit", "Retention"
 LONGEST_TEXT = 300
 
 
 @dataclass(frozen=True)
 class Setting:
-    """What operators may set: a whole number within bounds, a time zone, or a short text."""
+    """A setting of the organization: a whole number with bounds and a unit, a boolean, a time zone, or a short text."""
 
     name: str
+    group: str
     label: str
-    default: int | str
+    default: bool | int | str
     least: int = 0
     most: int = 0
+    unit: str = ""
     kind: str = NUMBER
     # What is needed to change it.
     permission: str = "settings.change"
 
 
 SETTINGS = (
-    Setting("time_zone", "Time zone of the organisation, in which days begin and end", "UTC", kind=TIME_ZONE),
-    Setting("local_people", "Whether people may be entered here by hand: 1 yes, 0 no, then everybody comes through a source", 1, 0, 1),
-    Setting("support_contact", "Whom people ask who may not in, or who miss something, in a sentence", "", kind=TEXT),
-    Setting("user_session_hours", "Hours after which people who signed in sign in again", 8, 1, 168),
-    Setting("second_factor", "Whether operators who sign in by password need a second factor: 1 yes, 0 no", 0, 0, 1, permission="operators.change"),
-    Setting("guard_number", "Removals that go by themselves in an application, or among the people of a source, at the most", 100, 0, 1_000_000),
-    Setting("guard_share", "The same, in a hundred of the application's accounts or the source's people", 20, 0, 100),
-    Setting("guard_least", "Removals that always go, however small the application", 10, 0, 1_000),
-    Setting("guard_hours", "Hours over which removals are counted together", 24, 1, 720),
-    Setting("guard_top_role", "People to whom the highest role of an application is given without the name being typed", 10, 0, 1_000_000),
-    Setting("trace_days", "Days for which the requests of sources are kept", 14, 1, 366),
-    Setting("traces_per_source", "Requests that are kept for each source at the most", 20_000, 100, 1_000_000),
-    Setting("attempt_days", "Days for which the attempts of deliveries that are done, and the lines of runs, are kept", 90, 1, 3_660),
+    Setting("time_zone", GENERAL, "Time zone for start and end dates", "UTC", kind=TIME_ZONE),
+    Setting("support_contact", GENERAL, "Support contact for refused users", "", kind=TEXT),
+    Setting("local_users", GENERAL, "Allow local users", True, kind=BOOLEAN),
+    Setting("highest_role_limit", GENERAL, "Users who get a highest role without confirmation", 10, 0, 1_000_000, "users"),
+    Setting("user_session_hours", SIGN_IN, "Session lifetime of users", 8, 1, 168, "hours"),
+    Setting("second_factor", SIGN_IN, "Require a second factor for operators", False, kind=BOOLEAN, permission="operators.change"),
+    Setting("removal_limit_number", REMOVAL_LIMIT, "Removals without approval", 100, 0, 1_000_000, "removals"),
+    Setting("removal_limit_percent", REMOVAL_LIMIT, "Removals without approval, share of accounts or users", 20, 0, 100, "percent"),
+    Setting("removal_limit_minimum", REMOVAL_LIMIT, "Removals that never need approval", 10, 0, 1_000, "removals"),
+    Setting("removal_limit_hours", REMOVAL_LIMIT, "Time window in which removals are counted", 24, 1, 720, "hours"),
+    Setting("trace_days", RETENTION, "Inbound SCIM requests and sign-ins", 14, 1, 366, "days"),
+    Setting("traces_per_source", RETENTION, "Maximum number of stored requests per source", 20_000, 100, 1_000_000, "requests"),
+    Setting("attempt_days", RETENTION, "Task attempts and import run entries", 90, 1, 3_660, "days"),
 )
 _BY_NAME = {setting.name: setting for setting in SETTINGS}
 
@@ -66,12 +69,12 @@ def read(connection: Connection) -> dict[str, Any]:
 
 
 def support_contact(connection: Connection, of_source: Mapping[str, Any]) -> str:
-    """Return whom people ask who come by a source: as its own settings say, else as the house's."""
+    """Return whom users ask who come by a source: as its own settings say, else as the organization's."""
     return str(of_source.get("support_contact") or read(connection)["support_contact"])
 
 
 def time_zone(connection: Connection) -> str:
-    """Return the organisation's time zone by name."""
+    """Return the organization's time zone by name."""
     given = connection.execute(select(t.setting.c.value).where(t.setting.c.name == "time_zone")).scalar()
     return str(given or _BY_NAME["time_zone"].default)
 
@@ -83,19 +86,21 @@ def list_settings(ctx: AppContext) -> dict[str, Any]:
         "items": [
             {
                 "name": each.name,
+                "group": each.group,
                 "label": each.label,
                 "kind": each.kind,
                 "value": values[each.name],
                 "default": each.default,
                 "least": each.least,
                 "most": each.most,
+                "unit": each.unit,
             }
             for each in SETTINGS
         ]
     }
 
 
-def change(ctx: AppContext, caller: Caller, name: str, value: int | str) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) -> dict[str, Any]:
     """Give a setting another value.
 
     Raises:
@@ -103,15 +108,18 @@ def change(ctx: AppContext, caller: Caller, name: str, value: int | str) -> dict
     """
     setting = _BY_NAME.get(name)
     if setting is None:
-        raise InvalidInput(f"There is no setting '{name}'.", f"There are: {', '.join(_BY_NAME)}.", "name")
+        raise InvalidInput(f"There is no setting '{name}'.", f"Use one of: {', '.join(_BY_NAME)}.", "name")
     caller.require(setting.permission)
     if setting.kind == TIME_ZONE:
         check_zone(str(value))
     elif setting.kind == TEXT:
         if len(str(value)) > LONGEST_TEXT:
-            raise InvalidInput(f"It has {len(str(value))} characters.", f"{LONGEST_TEXT} at the most.", "value")
-    elif not isinstance(value, int) or not setting.least <= value <= setting.most:
-        raise InvalidInput(f"{value} is out of bounds for '{setting.label}'.", f"Give a number from {setting.least} to {setting.most}.", "value")
+            raise InvalidInput(f"The value has {len(str(value))} characters.", f"Enter at most {LONGEST_TEXT} characters.", "value")
+    elif setting.kind == BOOLEAN:
+        if not isinstance(value, bool):
+            raise InvalidInput(f"{value!r} is not a valid value for '{setting.label}'.", "Use true or false.", "value")
+    elif not isinstance(value, int) or isinstance(value, bool) or not setting.least <= value <= setting.most:
+        raise InvalidInput(f"{value} is out of range for '{setting.label}'.", f"Enter a number from {setting.least} to {setting.most}.", "value")
     before = get(ctx)[name]
     with ctx.database.writing() as connection:
         connection.execute(delete(t.setting).where(t.setting.c.name == name))
@@ -123,7 +131,7 @@ def change(ctx: AppContext, caller: Caller, name: str, value: int | str) -> dict
 
 
 def _move_days(connection: Connection, zone: str) -> None:
-    """Have days begin and end in another time zone: assignments that were given by days, and everybody whom they can touch."""
+    """Have days begin and end in another time zone: assignments that were given by days, and everyone whom they can touch."""
     a = t.assignment.c
     rows = connection.execute(select(t.assignment).where(a.removed_at.is_(None), or_(a.from_day.is_not(None), a.until_day.is_not(None)))).all()
     for row in rows:
@@ -131,4 +139,4 @@ def _move_days(connection: Connection, zone: str) -> None:
         connection.execute(update(t.assignment).where(a.id == row.id).values(from_at=span["from_at"], until_at=span["until_at"]))
     if rows:
         raise_revision(connection)
-        recompute_marks.mark_selected(connection, memberships.everybody(literal(clock.now())))
+        recompute_marks.mark_selected(connection, memberships.everyone(literal(clock.now())))

@@ -80,7 +80,7 @@ def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, li
     found: dict[str, list[Any]] = {group_id: [] for group_id in group_ids}
     for start in range(0, len(group_ids), CHUNK):
         some = group_ids[start : start + CHUNK]
-        people = (
+        users = (
             select(m.c.group_id, m.c.record_id, literal("User"), t.user.c.display_name)
             .join(t.record, t.record.c.id == m.c.record_id)
             .join(t.user, t.user.c.id == t.record.c.user_id)
@@ -91,7 +91,7 @@ def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, li
             .join(t.group, t.group.c.id == m.c.inner_group_id)
             .where(m.c.group_id.in_(some), m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
         )
-        for group_id, *member in connection.execute(people.union_all(groups)):
+        for group_id, *member in connection.execute(users.union_all(groups)):
             found[group_id].append(member)
     return found
 
@@ -101,7 +101,7 @@ def members(connection: Connection, group_id: str) -> list[Any]:
     return members_of(connection, [group_id])[group_id]
 
 
-_LISTED_PEOPLE = select(t.membership.c.record_id).where(
+_LISTED_RECORDS = select(t.membership.c.record_id).where(
     t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
 )
 _LISTED_GROUPS = select(t.membership.c.inner_group_id).where(
@@ -109,9 +109,9 @@ _LISTED_GROUPS = select(t.membership.c.inner_group_id).where(
 )
 
 
-def listed_people(connection: Connection, group_id: str) -> set[str]:
+def listed_records(connection: Connection, group_id: str) -> set[str]:
     """Return the ids of the records that a group lists."""
-    return set(connection.execute(_LISTED_PEOPLE, {"group": group_id}).scalars())
+    return set(connection.execute(_LISTED_RECORDS, {"group": group_id}).scalars())
 
 
 def listed_groups(connection: Connection, group_id: str) -> set[str]:
@@ -214,7 +214,7 @@ def listed(group_ids: Any) -> Any:
 
 
 def size_of(group_id: Any) -> Any:
-    """Return how many people a group lists itself, for a column with its id; each index counts its own."""
+    """Return how many users a group lists itself, for a column with its id; each index counts its own."""
     m = t.membership.c
     return sum(
         select(func.count()).select_from(t.membership).where(m.group_id == group_id, m.until_at.is_(None), column.is_not(None)).scalar_subquery()
@@ -223,7 +223,7 @@ def size_of(group_id: Any) -> Any:
 
 
 def reaches_nobody() -> Any:
-    """Return the condition that a row of the group table is gone, or lists neither people nor groups."""
+    """Return the condition that a row of the group table is gone, or lists neither users nor groups."""
     m = t.membership.c
     inner = exists().where(m.group_id == t.group.c.id, m.until_at.is_(None), m.inner_group_id.is_not(None))
     return or_(t.group.c.gone_at.is_not(None), and_(size_of(t.group.c.id) == 0, ~inner))

@@ -1,4 +1,4 @@
-"""What was read of a source, for many people and groups at a time: what is known of them, whom they could mean, and writing."""
+"""What was read of a source, for many users and groups at a time: what is known of them, whom they could mean, and writing."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Known:
 
 @dataclass(frozen=True)
 class NewRecord:
-    """A record that is written for the first time, or anew in place of what was there (`version` seen)."""
+    """A record that is written for the first time, or again in place of what was there (`version` seen)."""
 
     id: str
     user_id: str
@@ -47,8 +47,8 @@ class NewRecord:
     found: Searchable | None = None
 
 
-def known_people(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, connection_type: str = IMPORT) -> dict[str, Known]:
-    """Return everybody whom a source ever said something of, by its own ids; of some ids only, if they are given."""
+def known_users(connection: Connection, source_id: str, native_ids: Sequence[str] | None = None, connection_type: str = IMPORT) -> dict[str, Known]:
+    """Return everyone whom a source ever said something of, by its own ids; of some ids only, if they are given."""
     return _known(connection, t.record, source_id, native_ids, connection_type)
 
 
@@ -67,7 +67,7 @@ def _known(connection: Connection, table: Any, source_id: str, native_ids: Seque
 
 
 def how_many(connection: Connection, source_id: str, connection_type: str = IMPORT) -> int:
-    """Return how many people a source has, as far as is known."""
+    """Return how many users a source has, as far as is known."""
     r = t.record.c
     where = (r.source_id == source_id, r.connection_type == connection_type, r.gone_at.is_(None))
     return int(connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one())
@@ -109,7 +109,7 @@ def locators(
 def candidates(
     connection: Connection, source_id: str, names: Iterable[str], emails: Iterable[str], connection_type: str = IMPORT
 ) -> dict[str, list[Candidate]]:
-    """Return the users whom records could mean, by "name:" or "e-mail:" and the folded value that they have."""
+    """Return the users whom records could mean, by "name:" or "email:" and the folded value that they have."""
     u = t.user.c
     columns = (u.id, u.user_name_key, u.email, u.email_key, u.gone_at)
     users: dict[str, Any] = {}
@@ -127,12 +127,12 @@ def candidates(
         each = Candidate(row.id, row.user_name_key, row.email, row.gone_at is not None, operator, here.get(row.id), *counts[row.id])
         found.setdefault(f"name:{row.user_name_key}", []).append(each)
         if row.email_key:
-            found.setdefault(f"e-mail:{row.email_key}", []).append(each)
+            found.setdefault(f"email:{row.email_key}", []).append(each)
     return found
 
 
 def _what_counts(connection: Connection, source_id: str, users: Mapping[str, Any]) -> dict[str, tuple[bool, bool]]:
-    """Return of each user whether their user name, and their e-mail address, was said by somebody whose word counts for matching.
+    """Return of each user whether their user name, and their email address, was said by somebody whose word counts for matching.
 
     That is the asking source itself, an operator, or a source that owns the domain of the address; of a user name without a domain, one
     that owns the domain of the address which it gives with the name.
@@ -155,7 +155,7 @@ def _what_counts(connection: Connection, source_id: str, users: Mapping[str, Any
 
 
 def domains(connection: Connection) -> dict[str, frozenset[str]]:
-    """Return by source the e-mail domains that it owns, folded: its own, and those of its policies of reading and of signing in."""
+    """Return by source the email domains that it owns, folded: its own, and those of its policies of reading and of signing in."""
     s = t.source.c
     statement = select(s.id, s.domains, s.policy, t.source_sign_in.c.policy.label("of_sign_in"))
     rows = connection.execute(statement.outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id))
@@ -166,7 +166,7 @@ def domains(connection: Connection) -> dict[str, frozenset[str]]:
 
 
 def who_has(connection: Connection, names: Iterable[str], emails: Iterable[str]) -> frozenset[str]:
-    """Return the ids of everybody who has one of some folded user names or e-mail addresses."""
+    """Return the ids of everyone who has one of some folded user names or email addresses."""
     u = t.user.c
     found: set[str] = set()
     for column, values in ((u.user_name_key, names), (u.email_key, emails)):
@@ -319,7 +319,7 @@ def decisions(connection: Connection, source_id: str, subject: str, native_ids: 
     c = t.conflict.c
     found: dict[str, Any] = {}
     for some in _chunks(native_ids):
-        where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), c.state == DECIDED)
+        where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), c.status == DECIDED)
         found.update({row.native_id: row for row in connection.execute(select(t.conflict).where(*where))})
     return found
 
@@ -330,7 +330,7 @@ def note_conflicts(
     """Write down conflicts: each {"native_id", "kind", "name", "message", "entry", "candidates"}; one that is open is only seen again."""
     c = t.conflict.c
     for each in found:
-        where = (c.source_id == source_id, c.subject == subject, c.native_id == each["native_id"], c.state != OVER)
+        where = (c.source_id == source_id, c.subject == subject, c.native_id == each["native_id"], c.status != OVER)
         values = {**each, "last_seen_at": now}
         if connection.execute(update(t.conflict).where(*where).values(**values)).rowcount == 0:
             row = {
@@ -338,7 +338,7 @@ def note_conflicts(
                 "source_id": source_id,
                 "connection_type": connection_type,
                 "subject": subject,
-                "state": OPEN,
+                "status": OPEN,
                 "first_seen_at": now,
             }
             connection.execute(insert(t.conflict).values(**row, **values))
@@ -347,16 +347,16 @@ def note_conflicts(
 def end_conflicts(connection: Connection, source_id: str, subject: str, native_ids: Sequence[str], *, decided_only: bool = False) -> None:
     """Open conflicts about these are over: what they were about came in; those that were decided too, unless it was left out."""
     c = t.conflict.c
-    over = c.decision != "leave out" if decided_only else or_(c.state == OPEN, c.decision != "leave out")
+    over = c.decision != "ignore" if decided_only else or_(c.status == OPEN, c.decision != "ignore")
     for some in _chunks(native_ids):
         where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), over)
-        connection.execute(update(t.conflict).where(*where).values(state=OVER))
+        connection.execute(update(t.conflict).where(*where).values(status=OVER))
 
 
 def with_conflicts(connection: Connection, source_id: str, subject: str) -> set[str]:
     """Return the native ids about which a conflict is open or was decided."""
     c = t.conflict.c
-    where = (c.source_id == source_id, c.subject == subject, c.state != OVER)
+    where = (c.source_id == source_id, c.subject == subject, c.status != OVER)
     return set(connection.execute(select(c.native_id).where(*where)).scalars())
 
 

@@ -15,7 +15,7 @@ from dravo.store.sqlite import insert_unless_there
 
 
 def add_users(connection: Connection, group_id: str, user_ids: Iterable[str], now: Instant) -> None:
-    """Put users on a local group's list; whoever has left meanwhile is left out."""
+    """Put users on a local group's list; anyone who has left meanwhile is left out."""
     wanted = list(user_ids)
     for start in range(0, len(wanted), CHUNK):
         u = t.user.c
@@ -112,15 +112,15 @@ def with_inner_groups(connection: Connection, group_ids: Sequence[str]) -> set[s
 
 
 def how_many_within(connection: Connection, group_id: str) -> int:
-    """Return how many people are in a group, by any nesting."""
+    """Return how many users are in a group, by any nesting."""
     return int(connection.execute(select(func.count()).select_from(users_within(group_id).subquery())).scalar_one())
 
 
-def everybody(*columns: Any) -> Any:
+def everyone(*columns: Any) -> Any:
     """Return the select of everyone who is not gone."""
     return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
 
 
-def people_within(connection: Connection, group_id: str) -> list[str]:
+def user_ids_within(connection: Connection, group_id: str) -> list[str]:
     """Return the ids of the users in a group, by any nesting."""
     return list(connection.execute(users_within(group_id)).scalars())

@@ -93,5 +93,5 @@ def read_cursor(cursor: str, length: int) -> list[Any]:
     except (binascii.Error, ValueError):
         values = None
     if not isinstance(values, list) or len(values) != length or not all(isinstance(each, str | int) for each in values):
-        raise InvalidInput("'after' is not the cursor of a page of this list.", "Take it from 'next' of the page before.", "after")
+        raise InvalidInput("'after' is not a valid cursor.", "Use the value of 'next' from the previous page.", "after")
     return values

@@ -1,4 +1,4 @@
-"""Writes a plan: users, access, accounts and the deliveries that follow, after checking that its revisions still stand."""
+"""Writes a plan: users, access, accounts and the tasks that follow, after checking that its revisions still stand."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class UserRewrite(Enum):
     NAMES = 3
 
 
-WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "dropped"
+WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "discarded"
 
 # What operators declared, as it stands now: checked in the same statement that writes.
 _DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
@@ -86,21 +86,21 @@ _MAKE_ACCOUNT = insert(t.account)
 _CHANGE_ACCOUNT = (
     update(t.account)
     .where(t.account.c.id == bindparam("account"))
-    .values(due=bindparam("state", type_=t.account.c.due.type), desired_version=bindparam("version"), pending_since=bindparam("since"))
+    .values(due=bindparam("status", type_=t.account.c.due.type), desired_version=bindparam("version"), pending_since=bindparam("since"))
 )
-_OPEN_DELIVERIES = (
+_OPEN_TASKS = (
     select(t.account.c.id, t.task.c.id, t.account.c.had)
     .outerjoin(t.task, and_(t.task.c.account_id == t.account.c.id, t.task.c.closed_at.is_(None)))
     .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
 )
-_MAKE_DELIVERY = insert(t.task)
-_WAKE_DELIVERY = (
+_MAKE_TASK = insert(t.task)
+_WAKE_TASK = (
     update(t.task)
-    .where(t.task.c.id == bindparam("delivery"))
+    .where(t.task.c.id == bindparam("task"))
     .values(
-        state=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, hint=None,
+        status=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, hint=None,
         removes=bindparam("taking"), released_at=bindparam("let_at"), released_by=bindparam("let_by"),
-        # What is due now is judged anew, among all that is still held.
+        # What is due now is judged again, among all that is still held.
         held_at=None, kind=None,
     )
 )  # fmt: skip
@@ -116,31 +116,31 @@ ConfirmedRemovals = Mapping[tuple[str, str], str]
 def apply_outcomes(
     connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int, cleared: ConfirmedRemovals | None = None
 ) -> None:
-    """Write what becomes of people.
+    """Write what becomes of users.
 
     Args:
         connection: the writer's.
-        outcomes: one for each person.
+        outcomes: one for each user.
         now: the instant of the change.
         rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also names.
-        seen: the revision of the catalogue that was planned with; checked for users who are there, by whoever makes new ones.
-        cleared: removals that need not wait for the guard.
+        seen: the revision of the catalogue that was planned with; checked for users who are there, by anyone who makes new ones.
+        cleared: removals that need not wait for the removal limit.
 
     Raises:
         StalePreview: if one of the users, or the catalogue, has changed since it was read.
     """
-    made = [_user_row(outcome, now) for outcome in outcomes if outcome.person.revision is None]
+    made = [_user_row(outcome, now) for outcome in outcomes if outcome.user.revision is None]
     if len(made) == 1:
         _MAKE_ONE_USER.change(connection, made[0])
     elif made:
         _MAKE_ONE_USER.change_many(connection, made)
-    known = [outcome for outcome in outcomes if outcome.person.revision is not None]
+    known = [outcome for outcome in outcomes if outcome.user.revision is not None]
     if known:
         _update_users(connection, known, now, rewrite=rewrite, seen=seen)
     _write_access(connection, outcomes, now)
     _write_kept(connection, outcomes, now)
     _write_seats(connection, outcomes, now)
-    changes = [(outcome.person.user_id, change) for outcome in outcomes for change in outcome.accounts]
+    changes = [(outcome.user.user_id, change) for outcome in outcomes for change in outcome.accounts]
     if changes:
         _write_accounts(connection, changes, now, cleared or {})
 
@@ -163,29 +163,29 @@ def _user_values(user: MergedUser, now: Instant) -> dict[str, Any]:
 
 def _user_row(outcome: UserPlan, now: Instant) -> dict[str, Any]:
     return {
-        "id": outcome.person.user_id,
+        "id": outcome.user.user_id,
         "revision": 1,
         "created_at": now,
-        "inactive_since": None if outcome.user.active else now,
-        "gone_at": now if outcome.user.gone else None,
+        "inactive_since": None if outcome.merged.active else now,
+        "gone_at": now if outcome.merged.gone else None,
         "next_change_at": outcome.next_change,
-        **_user_values(outcome.user, now),
+        **_user_values(outcome.merged, now),
     }
 
 
 def _update_users(connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int) -> None:
     rows = []
     for outcome in outcomes:
-        row = {"user": outcome.person.user_id, "seen": outcome.person.revision, "declared": seen, "next": outcome.next_change}
+        row = {"user": outcome.user.user_id, "seen": outcome.user.revision, "declared": seen, "next": outcome.next_change}
         if rewrite is not UserRewrite.NOTHING:
-            row |= _user_values(outcome.user, now)
-            row["inactive"] = None if outcome.user.active else now
-            row["gone"] = now if outcome.user.gone else None
+            row |= _user_values(outcome.merged, now)
+            row["inactive"] = None if outcome.merged.active else now
+            row["gone"] = now if outcome.merged.gone else None
         rows.append(row)
     statement = {UserRewrite.NOTHING: _RAISE, UserRewrite.ATTRIBUTES: _REWRITE, UserRewrite.NAMES: _RENAME}[rewrite]
     done = _QUICKLY[id(statement)].change(connection, rows[0]) if len(rows) == 1 else connection.execute(statement, rows).rowcount
     if done != len(rows):
-        raise StalePreview("A person has changed meanwhile.", "Try again.")
+        raise StalePreview("A user changed in the meantime.", "Try again.")
 
 
 def _write_access(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
@@ -197,7 +197,7 @@ def _write_access(connection: Connection, outcomes: Iterable[UserPlan], now: Ins
                 opened.append(
                     {
                         "id": new_id(),
-                        "user_id": outcome.person.user_id,
+                        "user_id": outcome.user.user_id,
                         "application_id": change.application_id,
                         "role_id": change.role_id,
                         "reasons": why,
@@ -222,11 +222,11 @@ def _direct_only(reasons: Iterable[Mapping[str, Any]]) -> bool:
 def _write_kept(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
     """Write down which roles are kept from now on, and which no longer."""
     made = [
-        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "role_id": role_id, "from_at": now}
+        {"id": new_id(), "user_id": outcome.user.user_id, "application_id": application_id, "role_id": role_id, "from_at": now}
         for outcome in outcomes
         for application_id, role_id in outcome.kept
     ]
-    ended = [{"whose": outcome.person.user_id, "what": role_id, "until": now} for outcome in outcomes for _, role_id in outcome.let_go]
+    ended = [{"whose": outcome.user.user_id, "what": role_id, "until": now} for outcome in outcomes for _, role_id in outcome.let_go]
     if ended:
         connection.execute(_LET_GO, ended)
     if made:
@@ -237,7 +237,7 @@ def _write_seats(connection: Connection, outcomes: Iterable[UserPlan], now: Inst
     """Write down who waits for a seat from now on, and whose seat, or waiting, ends."""
     ends = [{"ended": seat_id, "until": now} for outcome in outcomes for seat_id in outcome.seating.ends]
     asks = [
-        {"id": new_id(), "user_id": outcome.person.user_id, "application_id": application_id, "plan_id": plan_id, "requested_at": now}
+        {"id": new_id(), "user_id": outcome.user.user_id, "application_id": application_id, "plan_id": plan_id, "requested_at": now}
         for outcome in outcomes
         for application_id, plan_id in outcome.seating.asks
     ]
@@ -265,7 +265,7 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
                 }
             )
         else:
-            changed.append({"account": account_id, "state": change.due, "version": change.desired_version, "since": now})
+            changed.append({"account": account_id, "status": change.due, "version": change.desired_version, "since": now})
     if made:
         connection.execute(_MAKE_ACCOUNT, made)
     if changed:
@@ -274,12 +274,12 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
 
 
 def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: ConfirmedRemovals) -> None:
-    """Have each account delivered: wake the delivery that is open for it, or open one; level-triggered, never two."""
+    """Have each account delivered: wake the task that is open for it, or open one; level-triggered, never two."""
     open_now: dict[str, str] = {}
     had: dict[str, Any] = {}
     known = [account_id for account_id, _, change in changes if change.id is not None]
     for start in range(0, len(known), 500):
-        for account_id, task_id, last in connection.execute(_OPEN_DELIVERIES, {"ids": known[start : start + 500]}):
+        for account_id, task_id, last in connection.execute(_OPEN_TASKS, {"ids": known[start : start + 500]}):
             had[account_id] = last
             if task_id is not None:
                 open_now[account_id] = task_id
@@ -292,7 +292,7 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
         elif account_id in open_now:
             woken.append(
                 {
-                    "delivery": open_now[account_id], "to": change.desired_version, "aimed": describe(change.due), "next": now,
+                    "task": open_now[account_id], "to": change.desired_version, "aimed": describe(change.due), "next": now,
                     "taking": removes, "let_at": now if by else None, "let_by": by,
                 }
             )  # fmt: skip
@@ -303,7 +303,7 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
                     "account_id": account_id,
                     "application_id": change.application_id,
                     "user_id": user_id,
-                    "state": WAITING,
+                    "status": WAITING,
                     "version": change.desired_version,
                     "aim": describe(change.due),
                     "attempts": 0,
@@ -315,9 +315,9 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
                 }
             )
     if woken:
-        connection.execute(_WAKE_DELIVERY, woken)
+        connection.execute(_WAKE_TASK, woken)
     if made:
-        connection.execute(_MAKE_DELIVERY, made)
+        connection.execute(_MAKE_TASK, made)
     if left:
         _leave_alone(connection, left, now)
 
@@ -330,12 +330,12 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
         connection.execute(
             update(t.task)
             .where(t.task.c.account_id.in_(some), t.task.c.closed_at.is_(None))
-            .values(state=DROPPED, closed_at=now, message="The application's settings say to leave the account as it is.")
+            .values(status=DROPPED, closed_at=now, message="The settings of the application leave the account unchanged.")
         )
 
 
 def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> None:
-    """Take away marks that were worked out, unless they were set anew meanwhile."""
+    """Take away marks that were worked out, unless they were set again meanwhile."""
     rows = [{"user": user_id, "seen": since} for user_id, since in seen]
     if rows:
         connection.execute(_REMOVE_MARK, rows)

@@ -1,4 +1,4 @@
-"""Statements that run for every pushed person, compiled once and handed straight to the driver.
+"""Statements that run for every pushed user, compiled once and handed straight to the driver.
 
 The library's own way of executing costs several times what such a statement itself does. Rows, types and errors are the same as
 by that way.

@@ -1,4 +1,4 @@
-"""Groups that go over to applications: who is to be in them there, and who was agreed to be."""
+"""Groups that are sent to applications: who is to be in them there, and who was agreed to be."""
 
 from __future__ import annotations
 
@@ -14,8 +14,10 @@ from dravo.store.plan_writer import WAITING
 from dravo.store.prepared_statements import PreparedStatement
 
 _PRESENT = PreparedStatement(
-    select(t.provisioned_group.c.key, t.provisioned_member.c.delivered_group_id, t.provisioned_member.c.due, t.provisioned_member.c.agreed_remote_id)
-    .join(t.provisioned_group, t.provisioned_group.c.id == t.provisioned_member.c.delivered_group_id)
+    select(
+        t.provisioned_group.c.key, t.provisioned_member.c.provisioned_group_id, t.provisioned_member.c.due, t.provisioned_member.c.agreed_remote_id
+    )
+    .join(t.provisioned_group, t.provisioned_group.c.id == t.provisioned_member.c.provisioned_group_id)
     .where(t.provisioned_member.c.account_id == bindparam("account"))
 )
 
@@ -37,22 +39,22 @@ def follow(connection: Connection, application_id: str, account_id: str, keys: I
         row = present.get(key)
         if row is None:
             group_id = _group(connection, application_id, key, now)
-            connection.execute(insert(t.provisioned_member).values(delivered_group_id=group_id, account_id=account_id, due=True))
+            connection.execute(insert(t.provisioned_member).values(provisioned_group_id=group_id, account_id=account_id, due=True))
             woken.append(group_id)
         elif not row.due or row.agreed_remote_id != remote_id:
-            _write(connection, row.delivered_group_id, account_id, due=True)
-            woken.append(row.delivered_group_id)
+            _write(connection, row.provisioned_group_id, account_id, due=True)
+            woken.append(row.provisioned_group_id)
     for key, row in present.items():
         if key not in wanted and row.due:
-            _write(connection, row.delivered_group_id, account_id, due=False)
-            woken.append(row.delivered_group_id)
+            _write(connection, row.provisioned_group_id, account_id, due=False)
+            woken.append(row.provisioned_group_id)
     if woken:
         wake(connection, t.provisioned_group.c.id.in_(woken), now)
 
 
 def _write(connection: Connection, group_id: str, account_id: str, *, due: bool) -> None:
     m = t.provisioned_member.c
-    connection.execute(update(t.provisioned_member).where(m.delivered_group_id == group_id, m.account_id == account_id).values(due=due))
+    connection.execute(update(t.provisioned_member).where(m.provisioned_group_id == group_id, m.account_id == account_id).values(due=due))
 
 
 def _group(connection: Connection, application_id: str, key: str, now: Instant) -> str:
@@ -62,14 +64,14 @@ def _group(connection: Connection, application_id: str, key: str, now: Instant) 
     if known is not None:
         return str(known)
     group_id = new_id()
-    row = {"id": group_id, "application_id": application_id, "key": key, "state": WAITING, "attempts": 0, "next_attempt_at": now, "created_at": now}
+    row = {"id": group_id, "application_id": application_id, "key": key, "status": WAITING, "attempts": 0, "next_attempt_at": now, "created_at": now}
     connection.execute(insert(t.provisioned_group).values(**row))
     return group_id
 
 
 def wake(connection: Connection, which: Any, now: Instant) -> None:
     """Have groups that meet a condition be brought to what is due."""
-    values = {"state": WAITING, "next_attempt_at": now, "message": None, "hint": None}
+    values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None}
     connection.execute(update(t.provisioned_group).where(which).values(**values))
 
 
@@ -80,7 +82,7 @@ def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[An
         select(m.account_id, m.due, m.agreed_remote_id, a.remote_id)
         .join(t.account, a.id == m.account_id)
         .where(
-            m.delivered_group_id == group_id,
+            m.provisioned_group_id == group_id,
             or_(
                 and_(m.due.is_(True), a.remote_id.is_not(None), or_(m.agreed_remote_id.is_(None), m.agreed_remote_id != a.remote_id)),
                 and_(m.due.is_(False), m.agreed_remote_id.is_not(None)),
@@ -94,20 +96,20 @@ def everyone(connection: Connection, group_id: str) -> list[Any]:
     """Return (account id, id there) of all who are to be in a group there."""
     m, a = t.provisioned_member.c, t.account.c
     statement = select(m.account_id, a.remote_id).join(t.account, a.id == m.account_id)
-    rows = connection.execute(statement.where(m.delivered_group_id == group_id, m.due.is_(True), a.remote_id.is_not(None)))
+    rows = connection.execute(statement.where(m.provisioned_group_id == group_id, m.due.is_(True), a.remote_id.is_not(None)))
     return [(row.account_id, row.remote_id) for row in rows]
 
 
 def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any]:
     """Return (account id, id there) of all who were agreed to be in a group there; if that is in doubt, also of all who were to be."""
     m = t.provisioned_member.c
-    rows = connection.execute(select(m.account_id, m.agreed_remote_id).where(m.delivered_group_id == group_id, m.agreed_remote_id.is_not(None)))
+    rows = connection.execute(select(m.account_id, m.agreed_remote_id).where(m.provisioned_group_id == group_id, m.agreed_remote_id.is_not(None)))
     known = [(row.account_id, row.agreed_remote_id) for row in rows]
     return sorted({*known, *everyone(connection, group_id)}) if in_doubt else known
 
 
 def ours(connection: Connection, application_id: str) -> frozenset[str]:
-    """Return the ids there of everybody whom we deliver to an application."""
+    """Return the ids there of everyone whom we deliver to an application."""
     a = t.account.c
     found: frozenset[str] = frozenset(
         connection.execute(select(a.remote_id).where(a.application_id == application_id, a.remote_id.is_not(None))).scalars()
@@ -116,15 +118,15 @@ def ours(connection: Connection, application_id: str) -> frozenset[str]:
 
 
 def agree(connection: Connection, group_id: str, added: Iterable[tuple[str, str]], removed: Iterable[tuple[str, str]]) -> None:
-    """Write down who was put into a group there and who was taken off; who is due anew meanwhile stays due."""
+    """Write down who was put into a group there and who was taken off; who is due again meanwhile stays due."""
     m = t.provisioned_member.c
     rows = [{"group": group_id, "account": account_id, "remote": remote_id} for account_id, remote_id in added]
     if rows:
-        where = (m.delivered_group_id == bindparam("group"), m.account_id == bindparam("account"))
+        where = (m.provisioned_group_id == bindparam("group"), m.account_id == bindparam("account"))
         connection.execute(update(t.provisioned_member).where(*where).values(agreed_remote_id=bindparam("remote")), rows)
     gone = [{"group": group_id, "account": account_id} for account_id, _ in removed]
     if gone:
-        where = (m.delivered_group_id == bindparam("group"), m.account_id == bindparam("account"))
+        where = (m.provisioned_group_id == bindparam("group"), m.account_id == bindparam("account"))
         connection.execute(update(t.provisioned_member).where(*where, m.due.is_(True)).values(agreed_remote_id=None), gone)
         connection.execute(delete(t.provisioned_member).where(*where, m.due.is_(False)), gone)
 
@@ -132,20 +134,20 @@ def agree(connection: Connection, group_id: str, added: Iterable[tuple[str, str]
 def forget(connection: Connection, group_id: str) -> None:
     """Write down that a group is gone there: who is no longer due in it goes, and of the others nothing is agreed."""
     m = t.provisioned_member.c
-    connection.execute(delete(t.provisioned_member).where(m.delivered_group_id == group_id, m.due.is_(False)))
-    connection.execute(update(t.provisioned_member).where(m.delivered_group_id == group_id).values(agreed_remote_id=None))
+    connection.execute(delete(t.provisioned_member).where(m.provisioned_group_id == group_id, m.due.is_(False)))
+    connection.execute(update(t.provisioned_member).where(m.provisioned_group_id == group_id).values(agreed_remote_id=None))
 
 
 def ready(connection: Connection, now: Instant) -> list[Any]:
-    """Return (id, application id, requests at a time) of groups to be delivered now: their application takes deliveries,
-    and none for a person is due before them."""
+    """Return (id, application id, requests at a time) of groups to be delivered now: their application takes tasks,
+    and none for a user is due before them."""
     g, p, d = t.provisioned_group.c, t.application.c, t.task.c
-    first = exists().where(d.application_id == p.id, d.state == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now)
+    first = exists().where(d.application_id == p.id, d.status == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now)
     statement = (
         select(g.id, g.application_id, p.max_concurrency)
         .join(t.application, p.id == g.application_id)
         .where(
-            g.state == WAITING,
+            g.status == WAITING,
             g.next_attempt_at <= now,
             p.enabled.is_(True),
             p.base_url.is_not(None),

@@ -12,8 +12,8 @@ from dravo.store.memberships import users_within
 from dravo.store.sqlite import insert_unless_there
 
 
-def mark_people_within(connection: Connection, group_id: str, now: Instant) -> None:
-    """Mark everyone in a group, by any nesting, to be worked out anew; set-based, as of this transaction."""
+def mark_users_within(connection: Connection, group_id: str, now: Instant) -> None:
+    """Mark everyone in a group, by any nesting, to be worked out again; set-based, as of this transaction."""
     mark_selected(connection, users_within(group_id, literal(now)))
 
 

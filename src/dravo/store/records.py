@@ -1,4 +1,4 @@
-"""A source's own people: reading, finding, writing."""
+"""A source's own users: reading, finding, writing."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ _REPLACE = PreparedStatement(
 
 
 def found_by(data: Mapping[str, Any], known: Searchable | None = None) -> tuple[str, str | None, str | None, str | None]:
-    """Return user name, external id, first e-mail and the others, as records are found by them; `known` if that was looked up before."""
+    """Return user name, external id, first email and the others, as records are found by them; `known` if that was looked up before."""
     found = known or searchable(data)
     first, *others = found.emails or (None,)
     return found.user_name_key, found.external_id, first, "\n".join(["", *others, ""]) if others else None

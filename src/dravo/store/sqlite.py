@@ -34,9 +34,9 @@ def error_text(wrong: Exception, doing: str = "written") -> DravoError:
         doing: what cannot be done with them, "written" or "read".
     """
     if "locked" in str(wrong) or "busy" in str(wrong):
-        return Busy("The records are locked by another process.", "Try again in a moment.")
-    hint = "See whether the disk is full or the folder read-only." if doing == "written" else "See whether the data folder can be read."
-    return StorageFailing(f"The records cannot be {doing}: {str(wrong).splitlines()[0]}.", hint)
+        return Busy("The database is locked by another process.", "Try again in a moment.")
+    hint = "Check whether the disk is full or the folder is read-only." if doing == "written" else "Check that the data folder can be read."
+    return StorageFailing(f"The database cannot be {doing}: {str(wrong).splitlines()[0]}.", hint)
 
 
 def checkpoint(connection: Connection) -> None:

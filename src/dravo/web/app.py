@@ -71,10 +71,10 @@ class Orjson(JSONProvider):
 
 
 def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None = None) -> Api:
-    """Return the web application of one house.
+    """Return the web application of one organization.
 
     Args:
-        house: the opened data folder.
+        organization: the opened data folder.
         public_url: the address under which others reach the service, without a slash at its end.
         heartbeats: signs of life of the worker; None where there is none.
     """
@@ -193,13 +193,13 @@ def _add_health(app: Flask, ctx: AppContext, heartbeats: Heartbeats | None) -> N
         with ctx.database.reading() as connection:
             operators = connection.execute(text('SELECT count(*) FROM "operator"')).scalar_one()
         if not operators:
-            return {"status": "not ready", "reason": "There is no operator yet; run 'dravo init'."}, 503
+            return {"status": "not ready", "reason": "There is no operator yet. Run 'dravo init'."}, 503
         try:
             ctx.database.check_writable()
         except DravoError as wrong:
             return {"status": "not ready", "reason": wrong.message}, 503
         if heartbeats is not None and (late := heartbeats.late(LATE_SECONDS)):
-            return {"status": "not ready", "reason": f"The worker does not respond ({', '.join(late)}). Look into the service's log."}, 503
+            return {"status": "not ready", "reason": f"The worker does not respond ({', '.join(late)}). See the service log."}, 503
         return {"status": "ready"}, 200
 
 
@@ -212,15 +212,15 @@ def _add_console(app: Flask) -> None:
     def console(path: str = "") -> Response:
         first = path.partition("/")[0]
         if first in ("api", "scim", "sso"):
-            raise NotFound(f"There is nothing at '{request.path}'.")
+            raise NotFound(f"There is no page at '{request.path}'.")
         if path in files:
             response = send_from_directory(BUILT, path)
             if first == "assets":
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
             return response
         if "index.html" not in files:
-            return Response("The console is not built yet: run 'make setup'.\n", 503, content_type="text/plain")
-        # The theme's colours are written into the page as a style, which the policy lets through by this page's own nonce.
+            return Response("The console is not built yet. Run 'make setup'.\n", 503, content_type="text/plain")
+        # The theme's colors are written into the page as a style, which the policy lets through by this page's own nonce.
         g.nonce = secrets.token_urlsafe(16)
         text = (BUILT / "index.html").read_text().replace("__NONCE__", g.nonce)
         return Response(text, content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})

@@ -16,7 +16,7 @@ from dravo.services.heartbeats import Heartbeats
 from dravo.web.app import create_app
 
 WEB_THREADS = 8
-# So many may be connected at a time; whoever says nothing for so long is let go, so that idle connections stand in nobody's way.
+# So many may be connected at a time; anyone who says nothing for so long is let go, so that idle connections stand in nobody's way.
 CONNECTIONS, IDLE_SECONDS = 4_000, 30
 
 
@@ -30,7 +30,7 @@ def run_web(ctx: AppContext, sockets: list[socket.socket], public_url: str, prox
     _allow_connections()
     app = create_app(ctx, public_url, heartbeats)
     child_process.keep_what_is_loaded()
-    # Limits count by where a caller is; behind a proxy everybody would be in one place. Of anybody else such a word is dropped.
+    # Limits count by where a caller is; behind a proxy everyone would be in one place. Of anybody else such a word is dropped.
     behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
     waitress.serve(
         app, sockets=sockets, threads=WEB_THREADS, ident="dravo", max_request_body_size=32 * 1024 * 1024, connection_limit=CONNECTIONS,

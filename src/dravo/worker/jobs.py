@@ -45,12 +45,12 @@ class Jobs:
         except DravoError as wrong:
             # The database cannot be read or written now. Nothing is lost; the job runs again later.
             self._rest(name, times + 1)
-            log.warning("a job could not be done", job=name, reason=wrong.message)
+            log.warning("a job failed", job=name, reason=wrong.message)
             return otherwise
         except Exception:
             self._rest(name, times + 1)
             self._heartbeats.count(JOB)
-            log.exception("a job broke off", job=name)
+            log.exception("a job failed unexpectedly", job=name)
             return otherwise
         self._broken.pop(name, None)
         return given
@@ -80,10 +80,10 @@ class Jobs:
         if self._told.get(name) is future:
             return True
         if isinstance(wrong, DravoError):
-            log.warning("a job could not be done", job=name, reason=wrong.message)
+            log.warning("a job failed", job=name, reason=wrong.message)
         else:
             self._heartbeats.count(kind)
-            log.error("a job broke off", job=name, exc_info=wrong)
+            log.error("a job failed unexpectedly", job=name, exc_info=wrong)
         return True
 
     def _rest(self, name: str, times: int) -> None:

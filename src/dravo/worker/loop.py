@@ -61,7 +61,7 @@ SETTLER_SECONDS = 1.0
 
 log = structlog.get_logger("worker")
 
-# Deliveries of one application that go in one thread.
+# Tasks of one application that go in one thread.
 Batch = tuple[ReadyTask, ...]
 # How they went, and whether the hand is under way until that is written.
 Written = tuple[Batch, list[AttemptResult], bool]
@@ -76,7 +76,7 @@ class Worker:
         self._jobs = Jobs(self.heartbeats)
         self._set_aside = recompute.SetAside(self.heartbeats)
         self.talker = ApplicationClient(ctx)
-        self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="delivery")
+        self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="task")
         self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
         self._run: Future[None] | None = None
         # Sources are read side by side, each by one run at a time; by its id.
@@ -117,7 +117,7 @@ class Worker:
         """Work until `stop` is called; what is under way then is finished.
 
         Raises:
-            Exception: if the loop itself breaks off. Whoever runs it ends the process then, so that it is started anew.
+            Exception: if the loop itself breaks off. Anyone who runs it ends the process then, so that it is started again.
         """
         log.info("worker started")
         settler = threading.Thread(target=self._settle, name="settler", daemon=True)
@@ -134,14 +134,14 @@ class Worker:
         while not self._stopped.is_set():
             self.heartbeats.beat(WORK)
             if not settler.is_alive():
-                raise RuntimeError("nothing writes down how attempts went")
+                raise RuntimeError("the results of attempts are not written")
             more = False
             if woken or self._may_find_work():
                 try:
                     more = self.look()
                 except DravoError as wrong:
                     # The records were locked for long; nothing is lost, it is looked at again.
-                    log.warning("could not look for work", reason=str(wrong))
+                    log.warning("could not look for tasks", reason=str(wrong))
             woken = more or self._wake.wait(GLANCE_SECONDS)
             self._wake.clear()
         self._runs.shutdown(wait=False)
@@ -162,7 +162,7 @@ class Worker:
         self._wake.set()
 
     def _may_find_work(self) -> bool:
-        """Whether it is worth looking: it costs what deliveries could use, and much of it where nothing happens."""
+        """Whether it is worth looking: it costs what tasks could use, and much of it where nothing happens."""
         seconds = time.monotonic() - self._looked
         if seconds >= LOOK_SECONDS:
             return True
@@ -171,7 +171,7 @@ class Worker:
         return not (queued and seconds < BUSY_SECONDS) and self.ctx.database.commits_seen() != self._seen
 
     def look(self) -> bool:
-        """Do what can be done at once, and hand out deliveries.
+        """Do what can be done at once, and hand out tasks.
 
         Returns:
             Whether there is more of what is done at once.
@@ -184,17 +184,17 @@ class Worker:
         if now >= self._checkpoint_at:
             self._checkpoint_at = later(now, CHECKPOINT_SECONDS)
             do("checkpoint", self.ctx.database.checkpoint, None)
-        do("reconciliations by schedule", lambda: reconciliation.request_scheduled(self.ctx, now), None)
-        do("runs by schedule", lambda: import_runs.request_scheduled(self.ctx, now), None)
-        do("sign-in by the hour", lambda: rollout.apply_scheduled_activation(self.ctx, now), None)
+        do("scheduled reconciliations", lambda: reconciliation.request_scheduled(self.ctx, now), None)
+        do("scheduled import runs", lambda: import_runs.request_scheduled(self.ctx, now), None)
+        do("scheduled sign-in activation", lambda: rollout.apply_scheduled_activation(self.ctx, now), None)
         do("reconciliations", self._begin_run, None)
         do("runs", self._begin_pulls, None)
         do("counting", lambda: self._begin_count(now), None)
         do("letters", lambda: self._begin_letters(now), None)
-        do("dates that have come", lambda: recompute.mark_due_changes(self.ctx, now), False)
+        do("due start and end dates", lambda: recompute.mark_due_changes(self.ctx, now), False)
         do("seats", lambda: license_plans.give_free_seats(self.ctx, now), None)
         chunk = recompute.USERS_PER_CHUNK
-        more = do("working out access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0) >= chunk
+        more = do("computing access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0) >= chunk
         do("removals", lambda: holds.hold_removals(self.ctx, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
@@ -224,19 +224,19 @@ class Worker:
             do("old requests", lambda: request_log.sweep(ctx.database, now, kept["trace_days"], kept["traces_per_source"]), None)
             do("old attempts", lambda: task_queue.sweep(ctx, now, kept["attempt_days"]), None)
             do("old runs", lambda: import_runs.sweep(ctx, now, kept["attempt_days"]), None)
-            do("old traces of sign-ins", lambda: sign_in_traces.sweep(ctx, now, kept["trace_days"]), None)
-        do("sign-ins that lapse", lambda: maintenance.lapse(ctx, now), None)
-        do("reviews whose day is over", lambda: access_reviews.close_expired(ctx, now), None)
+            do("old sign-in traces", lambda: sign_in_traces.sweep(ctx, now, kept["trace_days"]), None)
+        do("expired sessions", lambda: maintenance.lapse(ctx, now), None)
+        do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
             # Providers may let one wait: that is done beside everything else.
             self._addresses = self._pulls.submit(do, "metadata addresses", lambda: maintenance.look_at_addresses(ctx, now), None)
 
     def _begin_run(self) -> None:
-        """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the deliveries."""
+        """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the tasks."""
         if not self._jobs.is_free("reconciliation", self._run, RUN):
             return
         if self._run is not None and self._run.exception() is not None:
-            reconciliation.end_broken_off(self.ctx, "It broke off by a mistake of Dravo's own.", "The service's log says more.")
+            reconciliation.end_broken_off(self.ctx, "The attempt failed with an internal error.", "See the service log for details.")
         run_id = reconciliation.next_requested(self.ctx)
         self._run = self._runs.submit(reconciliation.carry_out, self.ctx, self.talker, run_id) if run_id is not None else None
 
@@ -252,7 +252,7 @@ class Worker:
             self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.ctx, run_id)
 
     def _begin_count(self, now: Instant) -> None:
-        """Have the flow picture be counted anew, beside the deliveries, if something moved."""
+        """Have the flow picture be counted again, beside the tasks, if something moved."""
         if now < self._count_at or not self._jobs.is_free("counting", self._count):
             return
         self._count = None
@@ -342,9 +342,9 @@ class Worker:
             self._all_written = False
             self._unwritten += 1
             self._rests_until = time.monotonic() + pause(self._unwritten, longest=UNWRITTEN_SECONDS_AT_MOST)
-            log.warning("attempts could not be written down", reason=failed.message, times=self._unwritten)
+            log.warning("attempts could not be written", reason=failed.message, times=self._unwritten)
             return [set() for _ in together], [failed for _ in together]
-        except Exception as failed:  # noqa: BLE001 (whoever lets go of the hand logs it)
+        except Exception as failed:  # noqa: BLE001 (anyone who lets go of the hand logs it)
             if len(together) > 1:
                 # One of them it is: each by itself, the others are written.
                 apart = [self._write([each]) for each in together]
@@ -374,7 +374,7 @@ class Worker:
         self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
 
     def _hand_out_groups(self, now: Instant) -> None:
-        """Hand out groups, within each application's pace and share, when none of its people is under way."""
+        """Hand out groups, within each application's pace and share, when none of its users is under way."""
         if time.monotonic() < self._rests_until:
             return
         with self.ctx.database.reading() as connection:
@@ -414,7 +414,7 @@ class Worker:
             self._let_go_after(BROKEN_SECONDS, what)
         elif wrong is not None:
             self.heartbeats.count(TASK)
-            log.error("a delivery broke off", deliveries=sorted(what), exc_info=wrong)
+            log.error("a task failed unexpectedly", tasks=sorted(what), exc_info=wrong)
             with self._lock:
                 self._broken.update({each: self._broken.get(each, 0) + 1 for each in what})
                 times = max(self._broken[each] for each in what)

@@ -25,6 +25,6 @@ def main(folder: Path, heartbeats: Heartbeats) -> None:
         signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
         worker.run()
     except Exception:
-        log.exception("the worker broke off and ends")
+        log.exception("the worker failed unexpectedly and ends")
         # No thread is waited for: some may be in the middle of a long request.
         os._exit(1)

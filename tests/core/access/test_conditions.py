@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.access.conditions import person_type, read_condition, seen, text_of
+from dravo.core.access.conditions import read_condition, seen, text_of, user_type
 from dravo.core.access.evaluation import AccessConfig, Assignment, UserFacts, compute_access, decide_about
 from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name
 from dravo.core.errors import InvalidInput
@@ -37,7 +37,7 @@ _filters = st.recursive(
     ),
     max_leaves=5,
 )
-_people = st.builds(
+_users = st.builds(
     lambda title, department, groups, sources, mail: seen(
         {
             **({"title": title} if title is not None else {}),
@@ -55,29 +55,29 @@ _people = st.builds(
 )
 
 
-@given(_filters, _people)
-def test_a_compiled_condition_is_the_filter(text: str, person: dict[str, Any]) -> None:
+@given(_filters, _users)
+def test_a_compiled_condition_is_the_filter(text: str, user: dict[str, Any]) -> None:
     condition = read_condition(text)
-    assert condition.holds(person) == matches(parse_filter(text, person_type()), person)
+    assert condition.holds(user) == matches(parse_filter(text, user_type()), user)
 
 
-@given(_filters, _people)
-def test_whoever_meets_a_condition_has_what_it_needs(text: str, person: dict[str, Any]) -> None:
+@given(_filters, _users)
+def test_anyone_who_meets_a_condition_has_what_it_needs(text: str, user: dict[str, Any]) -> None:
     condition = read_condition(text)
     if condition.needs is None:
         return
     urn, name, wanted = condition.needs
-    has = text_of(person, urn, name) == wanted
-    assert has or not condition.holds(person)
+    has = text_of(user, urn, name) == wanted
+    assert has or not condition.holds(user)
     if condition.is_that:
-        assert condition.holds(person) == has
+        assert condition.holds(user) == has
 
 
-@given(st.lists(_filters, min_size=1, max_size=6), _people)
-def test_rules_found_by_what_they_need_are_those_that_hold(texts: list[str], person: dict[str, Any]) -> None:
+@given(st.lists(_filters, min_size=1, max_size=6), _users)
+def test_rules_found_by_what_they_need_are_those_that_hold(texts: list[str], user: dict[str, Any]) -> None:
     rules = tuple(Assignment(f"r{number}", "records", f"role{number}", condition=read_condition(text)) for number, text in enumerate(texts))
-    facts, declared = UserFacts(True, seen=person), AccessConfig(general=rules)
-    wanted = {f"role{number}" for number, rule in enumerate(rules) if rule.condition is not None and rule.condition.holds(person)}
+    facts, declared = UserFacts(True, seen=user), AccessConfig(general=rules)
+    wanted = {f"role{number}" for number, rule in enumerate(rules) if rule.condition is not None and rule.condition.holds(user)}
     assert {role for _, role in compute_access(facts, declared, NOW).roles} == wanted
     assert set(decide_about(facts, declared, "records", NOW).roles) == wanted
 
@@ -105,7 +105,7 @@ def test_any_pattern_is_read_in_linear_time_or_refused(pattern: str, name: str) 
 
 def test_a_pattern_that_would_hang_others_does_not() -> None:
     read = read_name("^((?:a+)+)$", "a" * 5_000 + "b", "g", Captured({}, None), frozenset())
-    assert read.outcome == "no match"
+    assert read.outcome == "no_match"
 
 
 @pytest.mark.parametrize("name", ["department", "Department", "DEPARTMENT", f"{ENTERPRISE}:department"])

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.conditions import read_condition, seen
 from dravo.core.access.evaluation import (
-    ALL_PEOPLE,
+    ALL_USERS,
     ASSIGNED,
     BY_DEFAULT,
     BY_KEEPING,
@@ -45,7 +45,7 @@ from dravo.core.provisioning.accounts import RoleLabel
 EARLY, NOW, LATE = (Instant(f"2031-04-0{day}T00:00:00.000000Z") for day in (1, 2, 3))
 
 
-def test_a_person_gets_the_roles_of_their_groups_and_their_own() -> None:
+def test_a_user_gets_the_roles_of_their_groups_and_their_own() -> None:
     mapped = {"herbarium": [Assignment("a1", "records", "viewer", group_id="herbarium")]}
     own = [Assignment("a2", "records", "curator", user_id="ada")]
     found = compute_access(UserFacts(True, [Membership("herbarium")], own), AccessConfig(mapped), NOW)
@@ -71,9 +71,9 @@ def test_an_assignment_counts_from_its_first_instant_until_before_its_last() -> 
 
 
 def test_a_group_within_a_group_counts_and_says_its_way() -> None:
-    parents = {"apprentices": ["horticulture"], "horticulture": ["everybody"]}
+    parents = {"apprentices": ["horticulture"], "horticulture": ["everyone"]}
     found = {each.group_id: each.through for each in memberships(["apprentices"], parents)}
-    assert found == {"apprentices": (), "horticulture": ("apprentices",), "everybody": ("apprentices", "horticulture")}
+    assert found == {"apprentices": (), "horticulture": ("apprentices",), "everyone": ("apprentices", "horticulture")}
 
 
 @given(st.dictionaries(st.integers(0, 6), st.lists(st.integers(0, 6), max_size=3), max_size=7), st.lists(st.integers(0, 6), max_size=3))
@@ -87,7 +87,7 @@ def test_groups_in_circles_end(edges: dict[int, list[int]], start: list[int]) ->
     assert set(found) == reachable
 
 
-# The table of docs/reference/access.md, line by line: one application, one person
+# The table of docs/reference/access.md, line by line: one application, one user
 
 ORDERS = {key: RoleLabel(key, key.title(), rank).order for rank, key in enumerate(("viewer", "recorder", "curator"))}
 
@@ -100,11 +100,11 @@ def by_group(role: str | None, **more: Any) -> Assignment:
     return Assignment(f"group-{role}", "records", role, group_id="herbarium", **more)
 
 
-def everybody(role: str | None, **more: Any) -> Assignment:
+def everyone(role: str | None, **more: Any) -> Assignment:
     return Assignment(f"all-{role}", "records", role, **more)
 
 
-KEEPING = Policy(eligibility=ALL_PEOPLE, fallback=KEEP)
+KEEPING = Policy(eligibility=ALL_USERS, fallback=KEEP)
 DEFAULTING = Policy(fallback=DEFAULT_ROLE, default_role_id="viewer")
 
 
@@ -113,21 +113,21 @@ DEFAULTING = Policy(fallback=DEFAULT_ROLE, default_role_id="viewer")
     [
         (Policy(), [], (), CLOSED, []),
         (Policy(), [direct("viewer")], (), GIVEN, ["viewer"]),
-        (Policy(), [direct("viewer"), by_group("curator"), everybody("recorder")], (), GIVEN, ["viewer", "curator", "recorder"]),
+        (Policy(), [direct("viewer"), by_group("curator"), everyone("recorder")], (), GIVEN, ["viewer", "curator", "recorder"]),
         (Policy(), [direct("viewer"), by_group(None, excludes=True)], (), EXCLUDED, []),
         (Policy(), [direct("viewer"), by_group(None, excludes=True, until_at=NOW)], (), GIVEN, ["viewer"]),
         (Policy(), [direct("viewer", from_at=LATE)], (), CLOSED, []),
-        (Policy(eligibility=ALL_PEOPLE), [direct("viewer", from_at=LATE)], (), NOTHING, []),
+        (Policy(eligibility=ALL_USERS), [direct("viewer", from_at=LATE)], (), NOTHING, []),
         (Policy(first=DIRECT_FIRST), [direct("viewer"), by_group("curator")], (), GIVEN, ["viewer"]),
         (Policy(first=DIRECT_FIRST), [direct(None), by_group("curator")], (), GIVEN, ["curator"]),
         (Policy(first=DIRECT_FIRST), [direct("viewer", until_at=NOW), by_group("curator")], (), GIVEN, ["curator"]),
-        (Policy(first=RULES_FIRST), [direct("viewer"), everybody("recorder")], (), GIVEN, ["recorder"]),
-        (Policy(several=HIGHEST), [direct("viewer"), by_group("curator"), everybody("recorder")], (), GIVEN, ["curator"]),
+        (Policy(first=RULES_FIRST), [direct("viewer"), everyone("recorder")], (), GIVEN, ["recorder"]),
+        (Policy(several=HIGHEST), [direct("viewer"), by_group("curator"), everyone("recorder")], (), GIVEN, ["curator"]),
         (Policy(several=HIGHEST, first=DIRECT_FIRST), [direct("viewer"), by_group("curator")], (), GIVEN, ["viewer"]),
         (DEFAULTING, [], (), CLOSED, []),
         (DEFAULTING, [by_group(None)], (), BY_DEFAULT, ["viewer"]),
         (DEFAULTING, [by_group(None), direct("curator")], (), GIVEN, ["curator"]),
-        (replace(DEFAULTING, eligibility=ALL_PEOPLE), [], (), BY_DEFAULT, ["viewer"]),
+        (replace(DEFAULTING, eligibility=ALL_USERS), [], (), BY_DEFAULT, ["viewer"]),
         (KEEPING, [], ("curator",), BY_KEEPING, ["curator"]),
         (KEEPING, [], (), NOTHING, []),
         (KEEPING, [direct("viewer")], ("curator",), GIVEN, ["viewer"]),
@@ -167,8 +167,8 @@ def test_a_rule_reaches_who_meets_it_and_newcomers_only_who_came_later() -> None
 def test_a_group_counts_by_its_source_and_a_name_alone_is_refused() -> None:
     condition = read_condition('groups[display eq "Botanists" and source eq "staff"]')
     for source, holds in (("staff", True), ("estates", False)):
-        person = seen({}, [{"value": "1", "display": "Botanists", "source": source}], [source])
-        assert condition.holds(person) is holds
+        user = seen({}, [{"value": "1", "display": "Botanists", "source": source}], [source])
+        assert condition.holds(user) is holds
     two = [{"value": "1", "display": "Botanists", "source": "estates"}, {"value": "2", "display": "Guides", "source": "staff"}]
     assert not condition.holds(seen({}, two, [])), "name and source are of one and the same group"
 
@@ -176,12 +176,12 @@ def test_a_group_counts_by_its_source_and_a_name_alone_is_refused() -> None:
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ('groups.display eq "Botanists"', "without its source"), ('groups[display eq "A" or source eq "staff"]', "without its source"),
-        ('not (groups.display eq "A")', "without its source"), ("active eq true", "no attribute"), ('departmnt eq "x"', "no attribute"),
-        ('title eq "x', "filter"), ("", "needs a condition"), ("title", "filter"), ('password eq "x"', "no attribute"),
+        ('groups.display eq "Botanists"', "A rule on a group name must also name the source."), ('groups[display eq "A" or source eq "staff"]', "A rule on a group name must also name the source."),
+        ('not (groups.display eq "A")', "A rule on a group name must also name the source."), ("active eq true", "The rule is invalid"), ('departmnt eq "x"', "The rule is invalid"),
+        ('title eq "x', "filter"), ("", "The rule is empty"), ("title", "filter"), ('password eq "x"', "no attribute"),
     ],
 )  # fmt: skip
-def test_a_condition_that_cannot_be_read_says_the_mend(text: str, words: str) -> None:
+def test_a_condition_that_cannot_be_read_says_the_hint(text: str, words: str) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
         read_condition(text)
     assert told.value.hint
@@ -223,7 +223,7 @@ def test_a_pattern_that_cannot_say_a_role_is_refused(text: str) -> None:
 # Days
 
 
-def test_a_day_is_that_day_where_the_organisation_is_the_last_one_included() -> None:
+def test_a_day_is_that_day_where_the_organization_is_the_last_one_included() -> None:
     span = read_span("2031-03-29", "2031-03-30", "Europe/Lisbon")
     # On 30 March 2031 the clocks there go forward: that day has 23 hours.
     assert (span["from_at"], span["until_at"]) == ("2031-03-29T00:00:00.000000Z", "2031-03-30T23:00:00.000000Z")

@@ -1,4 +1,4 @@
-"""Which plan somebody's access asks for, which seats follow, and what goes over with them: for any roles, plans and seats."""
+"""Which plan somebody's access asks for, which seats follow, and what is sent with them: for any roles, plans and seats."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ held = st.lists(
 
 
 def one_seat(seats: list[Seat]) -> list[Seat]:
-    """Return seats as they can stand: one of an application at the most is taken."""
+    """Return seats as they can stand: one of an application is taken."""
     first = next((seat for seat in seats if seat.seated), None)
     return [seat for seat in seats if not seat.seated or seat is first]
 
@@ -47,7 +47,7 @@ def test_once_it_is_carried_out_nothing_more_is_to_be_done(before: list[Seat], p
     waited = [seat.plan_id for seat in after if not seat.seated]
     assert len(taken) <= 1 and len(set(waited)) == len(waited) and not set(taken) & set(waited)
     assert {*taken, *waited} <= set(plans)
-    # Whoever may have something has it or waits for it; and waits for nothing below what they have.
+    # Anyone who may have something has it or waits for it; and waits for nothing below what they have.
     if plans:
         assert plans[0] in (*taken, *waited)
     for plan in waited:

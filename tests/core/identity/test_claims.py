@@ -61,9 +61,9 @@ def test_no_claim_takes_the_place_of_the_subject(name: str) -> None:
     ],
 )
 def test_the_usual_answers_understand_what_providers_usually_send(protocol: str, came: dict[str, Any], made: tuple[Any, ...]) -> None:
-    person = usual_policy(protocol).person(read_claims(came, "s-17").attributes)
-    email = person.get("emails", [{}])[0].get("value")
-    assert (person["userName"], email, person.get("name", {}).get("familyName")) == made
+    user = usual_policy(protocol).user(read_claims(came, "s-17").attributes)
+    email = user.get("emails", [{}])[0].get("value")
+    assert (user["userName"], email, user.get("name", {}).get("familyName")) == made
 
 
 @pytest.mark.parametrize(

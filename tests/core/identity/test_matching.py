@@ -1,4 +1,4 @@
-"""Whose a record is: bound for good, linked only if it is safe, else decided by a person. Thought of as somebody who would be somebody else."""
+"""Whose a record is: bound for good, linked only if it is safe, else decided by a user. Thought of as somebody who would be somebody else."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def kind(found: Binding | Conflict) -> str:
     return found.kind
 
 
-def test_whoever_is_bound_stays_bound_and_nobody_else_is_looked_for() -> None:
+def test_anyone_who_is_bound_stays_bound_and_nobody_else_is_looked_for() -> None:
     assert bind("u1", "u2") == Binding("u1", new=False)
     assert bind(None, "u2") == Binding("u2", new=True)
 
@@ -50,7 +50,7 @@ def test_nobody_of_that_name_is_somebody_new() -> None:
         (BY_EMAIL, UNA, candidate(name_counts=False), True),
         # Nothing is linked unless the source says by what.
         (ASK, UNA, candidate(), False),
-        # By user name, the person's address and the record's must both be of a domain that the source owns.
+        # By user name, the user's address and the record's must both be of a domain that the source owns.
         (BY_USER_NAME, UNA, candidate(email=f"una@{ELSEWHERE}"), False),
         (BY_USER_NAME, UNA, candidate(email=None), False),
         (BY_USER_NAME, {**UNA, "emails": [{"value": f"una@{ELSEWHERE}"}]}, candidate(), False),
@@ -88,7 +88,7 @@ def test_if_two_could_be_meant_nobody_is() -> None:
     assert kind(match(UNA, [candidate(name="other"), candidate("u2", "another")], policy(BY_EMAIL), "u9")) == EMAIL_KNOWN
 
 
-def test_what_one_source_says_by_two_channels_under_one_name_is_of_one_person() -> None:
+def test_what_one_source_says_by_two_channels_under_one_name_is_of_one_user() -> None:
     assert match(UNA, [candidate(email=None, here=False)], policy(ASK), "u9") == Binding("u1", new=False)
     # By the address alone it is not.
     assert kind(match(UNA, [candidate(name="other", here=False)], policy(ASK), "u9")) == EMAIL_KNOWN

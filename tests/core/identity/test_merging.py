@@ -5,12 +5,12 @@ from typing import Any
 from dravo.core.identity.matching import Binding, bind
 from dravo.core.identity.merging import merge
 from dravo.core.identity.names import fold
-from dravo.core.identity.records import PersonRecord, display_name, primary_email
+from dravo.core.identity.records import UserRecord, display_name, primary_email
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 
-def record(source: str, gone: bool = False, **data: Any) -> PersonRecord:
-    return PersonRecord(f"r-{source}", source, "inbound_scim", {"userName": "ada", **data}, "u", gone)
+def record(source: str, gone: bool = False, **data: Any) -> UserRecord:
+    return UserRecord(f"r-{source}", source, "inbound_scim", {"userName": "ada", **data}, "u", gone)
 
 
 def test_each_attribute_comes_from_the_first_source_that_has_it() -> None:

@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dravo.core.errors import InvalidInput
-from dravo.core.expressions import ENTRY, PERSON, ExpressionError, compile_expression
+from dravo.core.expressions import ENTRY, SCIM_USER, ExpressionError, compile_expression
 from dravo.core.identity.merging import merge
 from dravo.core.identity.names import fold
-from dravo.core.identity.records import PersonRecord, changes
+from dravo.core.identity.records import UserRecord, changes
 from dravo.core.identity.source_policy import GroupChoice, Refused, SourcePolicy, read_policy
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER
@@ -30,65 +30,65 @@ def document(**more: Any) -> dict[str, Any]:
     return {"attributes": [{"attribute": attribute, "expression": text} for attribute, text in rows], **more}
 
 
-def test_an_entry_becomes_a_person_as_a_pushed_one_is() -> None:
-    person = read_policy(document(), ENTRY).person(ENTRY_OF_UNA)
-    assert person == {
+def test_an_entry_becomes_a_user_as_a_pushed_one_is() -> None:
+    user = read_policy(document(), ENTRY).user(ENTRY_OF_UNA)
+    assert user == {
         "userName": "una", "displayName": "Una Kerrigan", "name": {"familyName": "Kerrigan"}, "active": True,
         "emails": [{"type": "work", "value": "una@fernhollow.example"}], ENTERPRISE_URN: {"department": "Estates"},
     }  # fmt: skip
-    assert read_resource(person, USER) == person
-    assert read_policy(document(), ENTRY).person({**ENTRY_OF_UNA, "employeetype": ["LEFT"]})["active"] is False
+    assert read_resource(user, USER) == user
+    assert read_policy(document(), ENTRY).user({**ENTRY_OF_UNA, "employeetype": ["LEFT"]})["active"] is False
 
 
 def test_what_is_missing_is_left_out_and_a_missing_user_name_is_refused() -> None:
     policy = read_policy(document(), ENTRY)
-    assert policy.person({"uid": ["una"]}) == {"userName": "una", "active": True}
+    assert policy.user({"uid": ["una"]}) == {"userName": "una", "active": True}
     for entry in ({}, {"uid": []}, {"uid": [""]}):
         with pytest.raises(Refused, match="user name"):
-            policy.person(entry)
+            policy.user(entry)
 
 
-@pytest.mark.parametrize(("value", "told"), [("x" * 70_000, "longer"), ("a\x00b", "no text")])
+@pytest.mark.parametrize(("value", "told"), [("x" * 70_000, "longer"), ("a\x00b", "' contains invalid characters")])
 def test_what_is_no_text_is_refused_not_kept(value: str, told: str) -> None:
     for rows in (ROWS, ROWS[:2]):
         with pytest.raises(Refused, match=told):
-            read_policy(document(rows=rows), ENTRY).person({**ENTRY_OF_UNA, "cn": [value]})
+            read_policy(document(rows=rows), ENTRY).user({**ENTRY_OF_UNA, "cn": [value]})
 
 
 @given(st.dictionaries(st.sampled_from(["uid", "cn", "sn", "mail", "ou", "employeetype"]), st.lists(st.text(max_size=20), max_size=3)))
 def test_the_quick_way_and_the_checked_way_come_to_the_same(entry: dict[str, list[str]]) -> None:
     texts = SourcePolicy(attributes=ROWS[:5])
     try:
-        quick = texts.person(entry)
+        quick = texts.user(entry)
     except Refused:
         return
     assert read_resource(quick, USER) == quick
 
 
-def test_who_may_come_in_is_asked_of_the_person_that_is_made() -> None:
-    policy = read_policy(document(people='department eq "Estates"'), ENTRY)
-    assert policy.lets_in(policy.person(ENTRY_OF_UNA), "estates")
-    assert not policy.lets_in(policy.person({**ENTRY_OF_UNA, "ou": ["Herbarium"]}), "estates")
+def test_who_may_come_in_is_asked_of_the_user_that_is_made() -> None:
+    policy = read_policy(document(users='department eq "Estates"'), ENTRY)
+    assert policy.lets_in(policy.user(ENTRY_OF_UNA), "estates")
+    assert not policy.lets_in(policy.user({**ENTRY_OF_UNA, "ou": ["Herbarium"]}), "estates")
 
 
 @pytest.mark.parametrize(
     ("given_", "field", "told"),
     [
-        ({"match": "guess"}, "match", "no choice"),
-        ({"match": "e-mail"}, "domains", "domains"),
+        ({"match": "guess"}, "match", "' is not a valid value for '"),
+        ({"match": "email"}, "domains", "domains"),
         ({"domains": ["fernhollow"]}, "domains", "not a domain"),
         ({"domains": ["a@b.example"]}, "domains", "not a domain"),
-        ({"people": "title eq"}, "rule", "cannot be read"),
-        ({"people": 'groups.value eq "x"'}, "people", "after the people"),
-        ({"groups": {"which": "named"}}, "groups", "No group is named"),
-        ({"groups": {"which": "pattern", "pattern": "("}}, "groups", "cannot be used"),
+        ({"users": "title eq"}, "rule", "The rule is invalid:"),
+        ({"users": 'groups.value eq "x"'}, "users", "The scope cannot use groups, because users are read before groups."),
+        ({"groups": {"which": "named"}}, "groups", "The list of groups is empty."),
+        ({"groups": {"which": "pattern", "pattern": "("}}, "groups", "The pattern is invalid:"),
         ({"groups": {"which": "pattern", "pattern": ""}}, "groups", "empty"),
-        ({"groups": {"which": "some"}}, "groups", "no choice"),
-        ({"rows": (("displayName", "cn"),)}, "attributes", "user name"),
-        ({"rows": (*ROWS, ("USERNAME", "cn"))}, "attributes", "twice"),
-        ({"rows": (("userName", "uid then"),)}, "attributes", "cannot be read"),
-        ({"rows": (("userName", "uid"), ("groups", "cn"))}, "attribute", "not made"),
-        ({"rows": (("userName", "uid"), ("password", "cn"))}, "attribute", "not made"),
+        ({"groups": {"which": "some"}}, "groups", "' is not a valid value for '"),
+        ({"rows": (("displayName", "cn"),)}, "attributes", "The expression for userName is missing"),
+        ({"rows": (*ROWS, ("USERNAME", "cn"))}, "attributes", "has two expressions"),
+        ({"rows": (("userName", "uid then"),)}, "attributes", "The expression is invalid"),
+        ({"rows": (("userName", "uid"), ("groups", "cn"))}, "attribute", "cannot have an expression"),
+        ({"rows": (("userName", "uid"), ("password", "cn"))}, "attribute", "cannot have an expression"),
     ],
 )
 def test_wrong_answers_are_told_with_their_field(given_: dict[str, Any], field: str, told: str) -> None:
@@ -99,12 +99,12 @@ def test_wrong_answers_are_told_with_their_field(given_: dict[str, Any], field: 
 
 def test_answers_are_kept_as_they_were_read() -> None:
     given_ = document(
-        match="e-mail", domains=["Fernhollow.Example "], people="title pr", groups={"which": "named", "names": ["A", "A", " b "]}, pilot="A"
+        match="email", domains=["Fernhollow.Example "], users="title pr", groups={"which": "named", "names": ["A", "A", " b "]}, pilot="A"
     )
     policy = read_policy(given_, ENTRY)
     assert policy.domains == ("fernhollow.example",) and policy.groups.names == ("A", "b")
     assert read_policy(policy.document(), ENTRY) == policy
-    assert policy.digest != read_policy({**policy.document(), "people": ""}, ENTRY).digest
+    assert policy.digest != read_policy({**policy.document(), "users": ""}, ENTRY).digest
 
 
 def test_groups_come_in_by_choice() -> None:
@@ -124,15 +124,19 @@ def test_expressions_over_entries_know_names_of_any_kind_in_any_letter_case() ->
     ):  # fmt: skip
         assert compile_expression(text, ENTRY).result(entry) == result, text
     assert compile_expression('attribute "First Name"', ENTRY).uses == {"first name"}
-    for text, told in (('mail[type eq "work"]', "no parts"), ('attribute ""', "missing"), ("mail then nowhere", "cannot")):
+    for text, told in (
+        ('mail[type eq "work"]', "The attribute of an entry has no sub-attributes."),
+        ('attribute ""', "missing"),
+        ("mail then nowhere", "The expression is invalid"),
+    ):
         with pytest.raises(ExpressionError, match=told):
             compile_expression(text, ENTRY)
     with pytest.raises(ExpressionError, match="directories and files"):
-        compile_expression('attribute "x"', PERSON)
+        compile_expression('attribute "x"', SCIM_USER)
 
 
-def record(source: str, active: bool = True, gone: bool = False, **data: Any) -> PersonRecord:
-    return PersonRecord(f"{source}-record", source, "import", {"userName": "una", "active": active, **data}, "u", gone)
+def record(source: str, active: bool = True, gone: bool = False, **data: Any) -> UserRecord:
+    return UserRecord(f"{source}-record", source, "import", {"userName": "una", "active": active, **data}, "u", gone)
 
 
 def test_whose_word_counts() -> None:
@@ -144,7 +148,7 @@ def test_whose_word_counts() -> None:
     # Quiet: it says nothing of somebody whom another source knows, and all of those whom it alone knows.
     assert "nickName" not in merge([estates, staff], order, quiet=frozenset({"estates"})).attributes
     assert merge([estates], order, quiet=frozenset({"estates"})).attributes["nickName"] == "U"
-    # A veto: its inactive counts, and so does that it has them no more.
+    # A deactivation wins: its inactive counts, and so does that it has them no more.
     away = record("estates", active=False)
     assert merge([away, staff], order).active and not merge([away, staff], order, vetoing=frozenset({"estates"})).active
     left = record("estates", gone=True)
@@ -152,7 +156,7 @@ def test_whose_word_counts() -> None:
     assert merge([left, staff], order, vetoing=frozenset({"staff"})).active
 
 
-def test_what_differs_between_two_people_is_told_attribute_by_attribute() -> None:
+def test_what_differs_between_two_users_is_told_attribute_by_attribute() -> None:
     before = {"userName": "una", "title": "Gardener", ENTERPRISE_URN: {"department": "Estates", "employeeNumber": "7"}}
     after = {"userName": "una", "nickName": "U", ENTERPRISE_URN: {"department": "Herbarium", "employeeNumber": "7"}}
     assert changes(before, after) == {
@@ -170,9 +174,9 @@ def test_folding_is_the_same_for_ascii_as_for_all(plain: str, any_text: str) -> 
 
 
 def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
-    policy = read_policy(document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates people", "estates"]), ENTRY)
-    entry = {**ENTRY_OF_UNA, "roles": ["Night watch", " estates people ", "Night watch", ""]}
-    assert policy.made_groups(entry) == ["Estates people", "estates", "Night watch"]
+    policy = read_policy(document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates users", "estates"]), ENTRY)
+    entry = {**ENTRY_OF_UNA, "roles": ["Night watch", " estates users ", "Night watch", ""]}
+    assert policy.made_groups(entry) == ["Estates users", "estates", "Night watch"]
     assert policy.makes_groups and {"ou", "l", "roles"} <= policy.uses
     assert read_policy(policy.document(), ENTRY) == policy
     assert not read_policy(document(), ENTRY).makes_groups

@@ -33,7 +33,7 @@ def test_who_never_had_access_has_no_account() -> None:
 
 
 @pytest.mark.parametrize("user", [ADA, ASLEEP, GONE])
-@pytest.mark.parametrize(("setting", "want"), [("deactivate", "present"), ("delete", "absent"), ("leave alone", "as it is")])
+@pytest.mark.parametrize(("setting", "want"), [("deactivate", "present"), ("delete", "absent"), ("do_nothing", "as it is")])
 def test_each_way_of_leaving_has_its_own_setting(user: MergedUser, setting: str, want: str) -> None:
     names = {id(ADA): "on_losing_access", id(ASLEEP): "on_inactive", id(GONE): "on_leaving"}
     due = due_account("u1", user, [], Settings(**{names[id(user)]: setting}), THERE)

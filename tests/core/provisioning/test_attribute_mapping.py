@@ -1,4 +1,4 @@
-"""How attributes and roles go over: every way that an application may take them."""
+"""How attributes and roles are sent: every way that an application may take them."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ ADA: dict[str, Any] = {"userName": "ada", "name": {"givenName": "Ada"}, "emails"
     [
         ({}, {"roles": [{"value": "curator", "display": "Curator", "primary": True}, {"value": "viewer", "display": "Viewer", "primary": False}]}),
         ({"which": "highest"}, {"roles": [{"value": "curator", "display": "Curator", "primary": True}]}),
-        ({"shape": "texts"}, {"roles": ["curator", "viewer"]}), ({"shape": "texts", "value": "label"}, {"roles": ["Curator", "Viewer"]}),
-        ({"way": "entitlements", "shape": "texts"}, {"entitlements": ["curator", "viewer"]}), ({"way": "groups"}, {}), ({"way": "nothing"}, {}),
+        ({"shape": "strings"}, {"roles": ["curator", "viewer"]}), ({"shape": "strings", "value": "label"}, {"roles": ["Curator", "Viewer"]}),
+        ({"way": "entitlements", "shape": "strings"}, {"entitlements": ["curator", "viewer"]}), ({"way": "groups"}, {}), ({"way": "nothing"}, {}),
         ({"way": "attribute", "attribute": "userType"}, {"userType": "curator, viewer"}),
         ({"way": "attribute", "attribute": "userType", "which": "highest"}, {"userType": "curator"}),
         ({"way": "attribute", "attribute": f"{ENTERPRISE}:division"}, {ENTERPRISE: {"division": "curator, viewer"}}),

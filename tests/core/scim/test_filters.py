@@ -11,7 +11,7 @@ from dravo.core.scim.filters import matches
 from dravo.core.scim.paths import parse_filter, parse_path
 from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP, USER
 
-PERSON: dict[str, Any] = {
+SAMPLE: dict[str, Any] = {
     "id": "2819c223",
     "userName": "Philippa.Marlow",
     "externalId": "FB-1028",
@@ -64,7 +64,7 @@ def test_a_filter_of_the_grammar_finds_what_the_standard_says(text: str, expecte
         with pytest.raises(ScimError):
             parse_filter(text, USER)
     else:
-        assert matches(parse_filter(text, USER), PERSON) is expected
+        assert matches(parse_filter(text, USER), SAMPLE) is expected
 
 
 @pytest.mark.parametrize(
@@ -102,7 +102,7 @@ _ATOMS = st.sampled_from(
     ['userName eq "philippa.marlow"', "title pr", "active eq true", 'emails[type eq "home"]', 'name.familyName sw "x"', 'title ne "y"']
 )
 _FILTERS = st.recursive(
-    _ATOMS.map(lambda text: (text, matches(parse_filter(text, USER), PERSON))),
+    _ATOMS.map(lambda text: (text, matches(parse_filter(text, USER), SAMPLE))),
     lambda inner: st.one_of(
         st.tuples(inner, inner).map(lambda pair: (f"({pair[0][0]}) and ({pair[1][0]})", pair[0][1] and pair[1][1])),
         st.tuples(inner, inner).map(lambda pair: (f"({pair[0][0]}) or ({pair[1][0]})", pair[0][1] or pair[1][1])),
@@ -115,7 +115,7 @@ _FILTERS = st.recursive(
 @given(_FILTERS)
 def test_and_or_not_mean_what_they_mean_in_logic(pair: tuple[str, bool]) -> None:
     text, expected = pair
-    assert matches(parse_filter(text, USER), PERSON) is expected
+    assert matches(parse_filter(text, USER), SAMPLE) is expected
 
 
 def test_brackets_within_strings_nest_nothing() -> None:

@@ -63,7 +63,7 @@ def test_a_token_that_holds_proves_somebody(key: Any, algorithm: str, kid: str |
         ({"iss": "https://evil.example"}, "issuer"), ({"iss": ISSUER + "/"}, "issuer"), ({"aud": "other"}, "audience"), ({"aud": ["dravo", "other"]}, "audience"),
         ({"azp": "other"}, "audience"), ({"aud": ...}, "audience"), ({"exp": NOW - 61}, "expired"), ({"iat": NOW + 61}, "early"), ({"nbf": NOW + 61}, "early"),
         ({"iat": NOW - 900}, "expired"), ({"exp": ...}, "malformed"), ({"iat": "now"}, "malformed"), ({"exp": True}, "malformed"), ({"nonce": "other"}, "nonce"),
-        ({"nonce": ...}, "nonce"), ({"sub": ...}, "no subject"), ({"sub": " "}, "no subject"), ({"sub": 17}, "no subject"), ({"sub": "x" * 256}, "no subject"),
+        ({"nonce": ...}, "nonce"), ({"sub": ...}, "no_subject"), ({"sub": " "}, "no_subject"), ({"sub": 17}, "no_subject"), ({"sub": "x" * 256}, "no_subject"),
     ],
 )  # fmt: skip
 def test_what_is_not_for_us_now_is_refused(claims: dict[str, Any], why: str) -> None:
@@ -167,7 +167,7 @@ def test_a_provider_that_cannot_be_used_says_why(change: dict[str, Any], field: 
 def test_the_way_there_carries_state_nonce_and_challenge() -> None:
     provider = read_configuration(CONFIGURATION, ISSUER)
     client = Client("dravo", "https://dravo.fernhollow.example/sso/staff/oidc/callback", "s:ecret/1", asks_for=("openid", "groups"))
-    address = urlsplit(start(provider, client, "st", "no", "verifier", anew=True))
+    address = urlsplit(start(provider, client, "st", "no", "verifier", force_authn=True))
     query = {name: values[0] for name, values in parse_qs(address.query).items()}
     assert (query["state"], query["nonce"], query["scope"], query["prompt"]) == ("st", "no", "openid groups", "login")
     assert (query["code_challenge"], query["code_challenge_method"]) == (challenge("verifier"), "S256")

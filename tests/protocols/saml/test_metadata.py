@@ -1,4 +1,4 @@
-"""Metadata both ways, certificates as people paste them, and requests that the other side can check."""
+"""Metadata both ways, certificates as users paste them, and requests that the other side can check."""
 
 from __future__ import annotations
 
@@ -54,13 +54,13 @@ def test_old_and_next_certificate_are_both_read_and_that_for_encryption_is_not()
 @pytest.mark.parametrize(
     ("content", "said"),
     [
-        (b"", "not metadata"), (b"https://id.fernhollow.example/metadata", "not metadata"), (b"<a/>", "does not describe"), (theirs(services=""), "no address"),
-        (theirs(keys="<m:KeyDescriptor/>"), "no certificate"), (theirs().replace(b"SAML:2.0:protocol", b"SAML:1.1:protocol"), "not speak"),
-        (our_metadata(AUDIENCE, ACS, [CERTIFICATE], []), "not a provider"), (theirs().replace(f' entityID="{ISSUER}"'.encode(), b""), "entityID"),
+        (b"", "not metadata"), (b"https://id.fernhollow.example/metadata", "not metadata"), (b"<a/>", "This is not the metadata of an identity provider"), (theirs(services=""), "The metadata has no single sign-on URL for HTTP-Redirect or HTTP-POST"),
+        (theirs(keys="<m:KeyDescriptor/>"), "The metadata has no signing certificate"), (theirs().replace(b"SAML:2.0:protocol", b"SAML:1.1:protocol"), "The provider does not support SAML 2.0"),
+        (our_metadata(AUDIENCE, ACS, [CERTIFICATE], []), "not of an identity provider"), (theirs().replace(f' entityID="{ISSUER}"'.encode(), b""), "entityID"),
         (b"<x xmlns='urn:oasis:names:tc:SAML:2.0:metadata'>" + theirs() + theirs() + b"</x>", "2 providers"), (b'<!DOCTYPE x [<!ENTITY e "x">]><x>&e;</x>', "not metadata"),
     ],
 )  # fmt: skip
-def test_what_is_no_metadata_of_a_provider_is_told_with_the_mend(content: bytes, said: str) -> None:
+def test_what_is_no_metadata_of_a_provider_is_told_with_the_hint(content: bytes, said: str) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
         read_metadata(content)
     assert wrong.value.hint
@@ -91,9 +91,9 @@ def test_a_certificate_is_read_as_it_is_pasted(text: str) -> None:
 def test_several_are_read_and_what_is_none_is_told() -> None:
     assert read_certificates(f"{CERTIFICATE.pem}\n{NEXT.pem}") == [CERTIFICATE, NEXT]
     for text, said in (
-        ("", "no certificate"),
-        (CERTIFICATE.fingerprint, "not a certificate"),
-        (CERTIFICATE.body[:-40], "not the whole"),
+        ("", "The text contains no certificate"),
+        (CERTIFICATE.fingerprint, "The certificate is incomplete or invalid."),
+        (CERTIFICATE.body[:-40], "The certificate is incomplete or invalid."),
         (pem(KEY).decode(), "private key"),
     ):
         with pytest.raises(InvalidInput, match=said) as wrong:
@@ -102,7 +102,9 @@ def test_several_are_read_and_what_is_none_is_told() -> None:
 
 
 def asked(binding: str, *, signed: bool = True) -> tuple[str, dict[str, str] | None]:
-    made = sign_in_request("_r1", binding, "https://id.fernhollow.example/in?a=b", AUDIENCE, ACS, "relay/1", NOW, KEY if signed else None, anew=True)
+    made = sign_in_request(
+        "_r1", binding, "https://id.fernhollow.example/in?a=b", AUDIENCE, ACS, "relay/1", NOW, KEY if signed else None, force_authn=True
+    )
     return made.url, made.form
 
 

@@ -1,4 +1,4 @@
-"""The delivery's conversation, without a network: what it asks and what it concludes."""
+"""The task's conversation, without a network: what it asks and what it concludes."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ def told(question: Any) -> str:
     if isinstance(question, IsLinkedQuery):
         return f"bound {question.remote_id}"
     if isinstance(question, FullListQuery):
-        return "everybody"
+        return "everyone"
     assert isinstance(question, Request)
     return f"{question.method} {question.path} {question.params.get('filter', '')}".strip()
 
@@ -74,39 +74,39 @@ def test_a_service_that_overlooks_the_filter_does_not_make_somebody_else_ours() 
 
 def test_an_account_of_the_name_is_adopted_only_if_that_is_switched_on_and_it_is_nobody_s() -> None:
     free = {"id": "7", "userName": "ADA"}
-    with pytest.raises(Refused, match="there already"):
+    with pytest.raises(Refused, match="exists"):
         talk(WANTED, listed(), listed(free))
     adopting = replace(WANTED, adopt_by_user_name=True)
     reached, asked = talk(adopting, listed(), listed(free), False, answer(200, {"id": "7"}))
     assert (reached, asked[2:]) == (AccountResult("7", "adopted"), ["bound 7", "PATCH /Users/7"])
-    with pytest.raises(Refused, match="another person"):
+    with pytest.raises(Refused, match="' belongs to another user"):
         talk(adopting, listed(), listed(free), True)
     with pytest.raises(Refused, match="till-9"):
         talk(adopting, listed(), listed({**free, "externalId": "till-9"}), False)
     # An external id that is one of ours is no other system's.
-    with pytest.raises(Refused, match="belongs to another person here"):
+    with pytest.raises(Refused, match="' belongs to another user"):
         talk(adopting, listed(), listed({**free, "externalId": "u2"}), True)
 
 
-def test_two_accounts_with_our_id_are_left_to_a_person() -> None:
+def test_two_accounts_with_our_id_are_left_to_a_user() -> None:
     with pytest.raises(Refused, match="2 accounts"):
         talk(WANTED, listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}))
 
 
-def test_where_the_filter_is_overlooked_everybody_is_read() -> None:
+def test_where_the_filter_is_overlooked_everyone_is_read() -> None:
     first_page = answer(200, {"totalResults": 250, "Resources": [{"id": "1", "userName": "zoe"}]})
     mine = {"id": "7", **scim_body(DUE), "externalId": "u1"}
     reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}, mine])
-    assert (reached, asked) == (AccountResult("7", "made"), [BY_ID, "everybody"])
+    assert (reached, asked) == (AccountResult("7", "made"), [BY_ID, "everyone"])
     # One who is not among all of them is made.
     reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}], first_page, [], answer(201, {"id": "8"}))
     assert (reached, asked[-1]) == (AccountResult("8", "made"), "POST /Users")
 
 
-def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a_person() -> None:
+def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a_user() -> None:
     gone = {"want": "absent"}
     doubt = replace(WANTED, due=gone, doubt=True, capabilities=Capabilities(filter=False))
-    with pytest.raises(Unknown, match="may have been made"):
+    with pytest.raises(Unknown, match="The outcome is unknown: the response was lost, and the application cannot be searched"):
         talk(doubt, None)
     assert talk(replace(doubt, doubt=False), None)[0] == AccountResult(None)
     with pytest.raises(Refused, match="2 accounts"):
@@ -142,11 +142,11 @@ def test_nothing_is_sent_where_nothing_differs() -> None:
     assert talk(replace(WANTED, remote_id="7", agreed=DUE)) == (AccountResult("7"), [])
 
 
-def test_an_account_that_is_gone_is_looked_for_and_made_anew() -> None:
+def test_an_account_that_is_gone_is_looked_for_and_made_again() -> None:
     known = replace(WANTED, remote_id="7", agreed=OFF)
     reached, asked = talk(known, answer(404), listed(), listed(), answer(201, {"id": "8"}))
     assert (reached, asked) == (AccountResult("8", "made"), ["PATCH /Users/7", BY_ID, BY_NAME, "POST /Users"])
-    with pytest.raises(HeldBySettings, match="switched off"):
+    with pytest.raises(HeldBySettings, match="The user has no account, and creating accounts is disabled for this application"):
         talk(replace(known, may_create=False), answer(404), listed(), listed())
 
 
@@ -210,7 +210,7 @@ def test_deleting_what_is_gone_is_done() -> None:
         (answer(403), ConnectionPausedError, "403"),
         (answer(302, location="https://elsewhere.example/"), ConnectionPausedError, "elsewhere.example"),
         (answer(200, None, "<html><title>Welcome</title>", "text/html"), ConnectionPausedError, "web page"),
-        (answer(404, None, "nothing"), ConnectionPausedError, "nothing"),
+        (answer(404, None, "not found"), ConnectionPausedError, "not found"),
         (answer(400, {"detail": "No seats left."}), Refused, "No seats left."),
     ],
 )

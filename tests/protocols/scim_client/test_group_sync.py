@@ -43,7 +43,7 @@ def talk(wanted: WantedGroup, *answers: Any, accounts: set[str] | None = None) -
         if isinstance(question, Accounts):
             sent = accounts
             continue
-        asked.append(question if isinstance(question, Request) else "everybody")
+        asked.append(question if isinstance(question, Request) else "everyone")
         assert isinstance(question, Request | FullListQuery)
         sent = waiting.pop(0)
 
@@ -83,9 +83,9 @@ def test_our_group_after_a_lost_reply_is_ours_and_only_what_differs_is_sent() ->
 
 def test_a_group_of_that_name_is_taken_over_only_if_that_is_switched_on() -> None:
     theirs = {"id": "9", "displayName": "HERBARIUM", "members": [{"value": "1"}, {"value": "2"}]}
-    with pytest.raises(Refused, match="made by somebody else") as told:
+    with pytest.raises(Refused, match="' exists already and was not created by Dravo") as told:
         talk(NEW, listed(), listed(theirs))
-    assert "adopt groups" in told.value.hint
+    assert "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name for the provisioned group." in told.value.hint
     reached, _ = talk(replace(NEW, adopt=True), listed(), listed(theirs), answer(200, theirs), answer(204))
     assert reached == ReachedGroup("9", "adopted")
     with pytest.raises(Refused, match="another system"):
@@ -131,10 +131,10 @@ def test_without_patch_the_whole_is_put_and_strangers_stay() -> None:
 def test_without_filter_the_list_is_looked_through() -> None:
     blind = replace(NEW, capabilities=Capabilities(filter=False))
     _, asked = talk(blind, [], [], answer(201, {"id": "9"}))
-    assert asked[:2] == ["everybody", "everybody"]
+    assert asked[:2] == ["everyone", "everyone"]
     _, asked = talk(NEW, answer(400, {"detail": "no filters"}), [], listed(), answer(201, {"id": "9"}))
-    assert asked[1] == "everybody"
-    with pytest.raises(Refused, match="neither be searched nor listed"):
+    assert asked[1] == "everyone"
+    with pytest.raises(Refused, match="The groups of the application can be neither searched nor listed"):
         talk(blind, None)
 
 
@@ -154,7 +154,7 @@ def test_troubles_are_told_apart(status: int, kind: type[Exception]) -> None:
 
 
 def test_a_conflict_that_shows_no_group_is_told() -> None:
-    with pytest.raises(Refused, match="shows none"):
+    with pytest.raises(Refused, match=r"exists \(409\), but returns none\."):
         talk(NEW, listed(), listed(), answer(409), listed(), listed(), answer(409, {"detail": "taken"}))
 
 
@@ -199,7 +199,7 @@ class Known:
             sent = self.answer(question)
 
 
-@pytest.mark.parametrize("names", [True, False], ids=["named in the answer", "not named"])
+@pytest.mark.parametrize("names", [True, False], ids=["named in the answer", "NAME= sends no value. Expressions that are not listed are deleted"])
 @pytest.mark.parametrize("dead", [["account-0007"], ["account-0000", "account-0099"], []])
 def test_a_member_who_is_gone_there_keeps_nobody_in_or_out(names: bool, dead: list[str]) -> None:
     every = {f"account-{number:04d}" for number in range(100)}

@@ -19,10 +19,10 @@ from tests.service_fixture import ServiceFixture
 
 @pytest.fixture
 def herbarium(services: ServiceFixture) -> dict[str, str]:
-    """A source with two people, one of them in a group; an application."""
+    """A source with two users, one of them in a group; an application."""
     staff = services.source()
     services.application()
-    ada, bob = services.person(staff, "ada", displayName="Ada Fern"), services.person(staff, "bob", displayName="Bob Moss")
+    ada, bob = services.user(staff, "ada", displayName="Ada Fern"), services.user(staff, "bob", displayName="Bob Moss")
     return {"staff": staff, "ada": ada, "bob": bob, "group": services.group(staff, "Herbarium", ada)}
 
 
@@ -31,14 +31,14 @@ def test_a_preview_says_what_would_happen_and_changes_nothing(services: ServiceF
     preview = assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", group="herbarium", source="staff"))
     assert (preview["gained"], preview["lost"], preview["accounts"]) == (1, 0, 1)
     application = {"key": "records", "label": "Records"}
-    person = preview["people"][0]["person"]
-    assert preview["people"] == [{"person": person, "application": application, "what": "gained", "before": [], "after": ["Viewer"]}]
+    user = preview["users"][0]["user"]
+    assert preview["users"] == [{"user": user, "application": application, "what": "gained", "before": [], "after": ["Viewer"]}]
     assert [len(services.rows(table)) for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit)] == before
 
 
 def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    direct = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="bob"))
-    for wish in (AssignmentRequest("records", "viewer", group=herbarium["group"]), AssignmentRequest("records", "curator", person="ada")):
+    direct = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="bob"))
+    for wish in (AssignmentRequest("records", "viewer", group=herbarium["group"]), AssignmentRequest("records", "curator", user="ada")):
         preview = assignment_changes.preview_adding(services.ctx, wish)
         before = len(services.rows(t.access))
         assignments.add(services.ctx, services.caller, wish)
@@ -46,43 +46,43 @@ def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: 
     preview = assignment_changes.preview_removing(services.ctx, direct["id"])
     assert (preview["lost"], preview["accounts"]) == (1, 1)
     assignments.remove(services.ctx, services.caller, direct["id"])
-    assert access_explanation.person(services.ctx, "bob")["access"] == []
+    assert access_explanation.user(services.ctx, "bob")["access"] == []
 
 
 def test_two_reasons_hold_a_role_until_the_last_is_gone(services: ServiceFixture, herbarium: dict[str, str]) -> None:
     by_group = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
-    direct = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada", note="Looks after it"))
-    first = access_explanation.person(services.ctx, "ada")["access"][0]
+    direct = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada", note="Looks after it"))
+    first = access_explanation.user(services.ctx, "ada")["access"][0]
     assert len(first["reasons"]) == 2
     assignments.remove(services.ctx, services.caller, by_group["id"])
-    second = access_explanation.person(services.ctx, "ada")["access"][0]
+    second = access_explanation.user(services.ctx, "ada")["access"][0]
     assert (second["id"], second["since"]) == (first["id"], first["since"])
     assert [reason["until"] is None for reason in second["reasons"]] == [False, True]
     assert second["reasons"][1]["note"] == "Looks after it"
     assignments.remove(services.ctx, services.caller, direct["id"])
-    assert access_explanation.person(services.ctx, "ada")["access"] == []
-    assert access_explanation.person(services.ctx, "ada")["ended"][0]["id"] == first["id"]
+    assert access_explanation.user(services.ctx, "ada")["access"] == []
+    assert access_explanation.user(services.ctx, "ada")["ended"][0]["id"] == first["id"]
 
 
 @pytest.mark.parametrize(
     ("wish", "kind", "words"),
     [
-        (AssignmentRequest("none", "viewer", person="ada"), NotFound, "no application"),
-        (AssignmentRequest("records", "owner", person="ada"), NotFound, "no role 'owner'"),
-        (AssignmentRequest("records", "viewer", person="nobody"), NotFound, "Nobody has"),
+        (AssignmentRequest("none", "viewer", user="ada"), NotFound, "There is no application"),
+        (AssignmentRequest("records", "owner", user="ada"), NotFound, "no role 'owner'"),
+        (AssignmentRequest("records", "viewer", user="nobody"), NotFound, "There is no user with the"),
         (AssignmentRequest("records", "viewer", group="nothing"), NotFound, "no group"),
         (AssignmentRequest("records", "viewer", group="herbarium", source="none"), NotFound, "no source"),
-        (AssignmentRequest("records", "viewer"), InvalidInput, "for a person, for a group"),
-        (AssignmentRequest("records", "viewer", person="ada", group="herbarium"), InvalidInput, "for a person, for a group"),
-        (AssignmentRequest("records", "viewer", person="ada", until_at=later(clock.now(), -60)), InvalidInput, "ended already"),
+        (AssignmentRequest("records", "viewer"), InvalidInput, "The assignment needs exactly one target."),
+        (AssignmentRequest("records", "viewer", user="ada", group="herbarium"), InvalidInput, "The assignment needs exactly one target."),
+        (AssignmentRequest("records", "viewer", user="ada", until_at=later(clock.now(), -60)), InvalidInput, "The end date is in the past."),
         (
-            AssignmentRequest("records", "viewer", person="ada", from_at=later(clock.now(), 90), until_at=later(clock.now(), 60)),
+            AssignmentRequest("records", "viewer", user="ada", from_at=later(clock.now(), 90), until_at=later(clock.now(), 60)),
             InvalidInput,
-            "before it begins",
+            "The end date is before the start date.",
         ),
     ],
 )
-def test_a_wish_that_cannot_be_met_is_refused_with_the_mend(
+def test_a_wish_that_cannot_be_met_is_refused_with_the_hint(
     services: ServiceFixture, herbarium: dict[str, str], wish: AssignmentRequest, kind: type[DravoError], words: str
 ) -> None:
     for asking in (assignments.add, lambda ctx, _, wished: assignment_changes.preview_adding(ctx, wished)):
@@ -92,9 +92,9 @@ def test_a_wish_that_cannot_be_met_is_refused_with_the_mend(
     assert services.rows(t.assignment) == []
 
 
-def test_the_mend_names_what_there_is(services: ServiceFixture, herbarium: dict[str, str]) -> None:
+def test_the_hint_names_what_there_is(services: ServiceFixture, herbarium: dict[str, str]) -> None:
     with pytest.raises(NotFound) as told:
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "owner", person="ada"))
+        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "owner", user="ada"))
     assert "viewer, curator" in told.value.hint
 
 
@@ -106,22 +106,22 @@ def test_the_same_group_cannot_be_mapped_to_the_same_role_twice(services: Servic
 
 
 def test_an_assignment_can_be_limited_and_opened_again(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     soon = later(clock.now(), 3600)
     changed = assignments.change(services.ctx, services.caller, made["id"], None, soon, "for the summer")
     assert (changed["until"], changed["note"]) == (soon, "for the summer")
     assert services.rows(t.user, user_name="ada")[0].next_change_at == soon
     assignments.change(services.ctx, services.caller, made["id"], soon, None, None)
-    assert access_explanation.person(services.ctx, "ada")["access"] == []
+    assert access_explanation.user(services.ctx, "ada")["access"] == []
     assignments.change(services.ctx, services.caller, made["id"], None, None, None)
-    assert access_explanation.person(services.ctx, "ada")["access"]
+    assert access_explanation.user(services.ctx, "ada")["access"]
     with pytest.raises(NotFound):
         assignments.change(services.ctx, services.caller, "none", None, None, None)
 
 
 def test_a_date_is_swept_when_it_comes_and_not_before(services: ServiceFixture, herbarium: dict[str, str]) -> None:
     soon = later(clock.now(), 3600)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada", until_at=soon))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada", until_at=soon))
     assert recompute.mark_due_changes(services.ctx, later(soon, -1)) is False
     assert recompute.mark_due_changes(services.ctx, soon) is True
     assert [row.user_id for row in services.rows(t.pending_recompute)] == [services.rows(t.user, user_name="ada")[0].id]
@@ -140,32 +140,32 @@ def test_a_list_of_assignments_says_how_many_each_reaches(services: ServiceFixtu
 def test_a_tracked_application_has_access_and_no_accounts(services: ServiceFixture, herbarium: dict[str, str]) -> None:
     applications.add(services.ctx, services.caller, "payslips", "Payslips", "Honor", tracked_only=True)
     roles.add_role(services.ctx, services.caller, "payslips", "clerk", "Clerk", 1)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", person="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", user="ada"))
     why = access_explanation.why(services.ctx, "ada", "payslips")
     assert why["has_access"]
-    assert why["sentences"][-1] == "Payslips is only tracked: its accounts are kept by hand."
+    assert why["sentences"][-1] == "Payslips is tracked only: Dravo does not provision its accounts."
     assert services.rows(t.account) == []
-    with pytest.raises(InvalidInput, match="only tracked"):
+    with pytest.raises(InvalidInput, match="' is tracked only"):
         connections.connect(services.ctx, services.caller, "payslips", "https://x.example", "token")
 
 
-def sentences(services: ServiceFixture, person: str) -> str:
-    return " ".join(access_explanation.why(services.ctx, person, "records")["sentences"])
+def sentences(services: ServiceFixture, user: str) -> str:
+    return " ".join(access_explanation.why(services.ctx, user, "records")["sentences"])
 
 
 def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    assert "No group gives a role in Records" in sentences(services, "ada")
+    assert "No group is mapped to a role in Records" in sentences(services, "ada")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
     assert "Ada Fern is Viewer in Records since" in sentences(services, "ada")
-    assert "the group 'Herbarium' of Staff, which the person is in, gives the role" in sentences(services, "ada")
-    assert "Records is switched off, so nothing is delivered." in sentences(services, "ada")
-    assert "Being in one of these groups would give it: 'Herbarium' (Viewer)." in sentences(services, "bob")
+    assert "the group 'Herbarium' of Staff, of which the user is a member, assigns the role" in sentences(services, "ada")
+    assert "Records is disabled, so Dravo provisions nothing." in sentences(services, "ada")
+    assert "One of these groups would give access: 'Herbarium' (Viewer)." in sentences(services, "bob")
     services.take_out(herbarium["staff"], herbarium["group"], herbarium["ada"])
     assert "Until" in sentences(services, "ada")
     services.add(herbarium["staff"], herbarium["group"], herbarium["ada"])
-    services.patch_person(herbarium["staff"], herbarium["ada"], {"op": "replace", "path": "active", "value": False})
-    assert "Active again, Ada Fern would have it by 'Herbarium' (Viewer)." in sentences(services, "ada")
-    services.intake.remove_person(herbarium["staff"], herbarium["ada"])
+    services.patch_user(herbarium["staff"], herbarium["ada"], {"op": "replace", "path": "active", "value": False})
+    assert "If the user becomes active again, access returns through 'Herbarium' (Viewer)." in sentences(services, "ada")
+    services.intake.remove_user(herbarium["staff"], herbarium["ada"])
     assert "has left since" in sentences(services, "ada")
     answer: Any = access_explanation.why(services.ctx, "bob", "records")
     assert answer["would_give"][0]["role"]["key"] == "viewer"

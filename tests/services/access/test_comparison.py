@@ -1,4 +1,4 @@
-"""Two people side by side, groups against applications, and many mapped by an attribute's values."""
+"""Two users side by side, groups against applications, and many mapped by an attribute's values."""
 
 from __future__ import annotations
 
@@ -24,25 +24,25 @@ def garden(services: ServiceFixture) -> ServiceFixture:
     staff = services.source()
     for key in ("desk", "records"):
         services.application(key)
-    ada, bob = (services.person(staff, name, displayName=name.title(), **{ENTERPRISE: {"department": 'The "Seed" Bank'}}) for name in ("ada", "bob"))
+    ada, bob = (services.user(staff, name, displayName=name.title(), **{ENTERPRISE: {"department": 'The "Seed" Bank'}}) for name in ("ada", "bob"))
     herbarium = services.group(staff, "Herbarium", ada, bob)
     services.group(staff, "Curators", ada)
     services.group(staff, "Night shift")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium))
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", source="staff", group="curators"))
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", None, group=herbarium, excludes=True))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="bob"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="bob"))
     process_marks(services.ctx)
     return services
 
 
-def test_two_people_are_put_side_by_side_with_what_differs_first(garden: ServiceFixture) -> None:
+def test_two_users_are_put_side_by_side_with_what_differs_first(garden: ServiceFixture) -> None:
     found = access_comparison.compare(garden.ctx, "ada", "bob")
-    assert [each["user_name"] for each in found["people"]] == ["ada", "bob"]
+    assert [each["user_name"] for each in found["users"]] == ["ada", "bob"]
     assert [(each["application"]["key"], each["same"]) for each in found["applications"]] == [("records", False)]
     one, two = found["applications"][0]["sides"]
     assert one == [{"role": "Viewer", "because": ["Staff > Herbarium"]}]
-    assert {(each["role"], *each["because"]) for each in two} == {("Viewer", "Staff > Herbarium"), ("Curator", "assignment to the person")}
+    assert {(each["role"], *each["because"]) for each in two} == {("Viewer", "Staff > Herbarium"), ("Curator", "direct assignment")}
     assert [(each["group"]["name"], each["sides"]) for each in found["groups"]] == [("Curators", [True, False]), ("Herbarium", [True, True])]
     assert access_comparison.compare(garden.ctx, "ada", "ada")["applications"][0]["same"] is True
     with pytest.raises(NotFound):
@@ -52,34 +52,38 @@ def test_two_people_are_put_side_by_side_with_what_differs_first(garden: Service
 def test_groups_stand_against_applications_with_what_they_give(garden: ServiceFixture) -> None:
     shown = access_matrix.groups(garden.ctx, Ask())
     assert {each["name"]: each["roles"] for each in shown["items"]} == {
-        "Curators": {"desk": ["Viewer"]}, "Herbarium": {"records": ["Viewer"], "desk": ["kept out"]},
+        "Curators": {"desk": ["Viewer"]}, "Herbarium": {"records": ["Viewer"], "desk": ["excluded"]},
     }  # fmt: skip
     assert [each["key"] for each in shown["applications"]] == ["desk", "records"]
     only = access_matrix.groups(garden.ctx, Ask(), application="records")
     assert [each["name"] for each in only["items"]] == ["Herbarium"] and only["applications"] == [{"key": "records", "label": "Records"}]
 
 
-def test_a_row_that_reaches_nobody_is_counted_where_a_person_looks(garden: ServiceFixture) -> None:
+def test_a_row_that_reaches_nobody_is_counted_where_a_user_looks(garden: ServiceFixture) -> None:
     access = {each["name"]: each["needs"] for each in overview.band(garden.ctx)["stages"]}["access"]
-    assert (access, applications.one(garden.ctx, "desk")["rows_amiss"]) == (0, 0)
+    assert (access, applications.one(garden.ctx, "desk")["mapping_warnings"]) == (0, 0)
     assignments.add(garden.ctx, garden.caller, AssignmentRequest("desk", "viewer", source="staff", group="Night shift"))
     access = {each["name"]: each["needs"] for each in overview.band(garden.ctx)["stages"]}["access"]
-    assert (access, applications.one(garden.ctx, "desk")["rows_amiss"], applications.one(garden.ctx, "records")["rows_amiss"]) == (1, 1, 0)
+    assert (access, applications.one(garden.ctx, "desk")["mapping_warnings"], applications.one(garden.ctx, "records")["mapping_warnings"]) == (
+        1,
+        1,
+        0,
+    )
 
 
 def test_many_are_mapped_by_the_values_of_an_attribute(garden: ServiceFixture) -> None:
-    text = 'person.department\tThe ""Seed"" Bank\tcurator\nstaff\tHerbarium\tviewer\nperson.title\tGuide\tviewer'
+    text = 'user.department\tThe ""Seed"" Bank\tcurator\nstaff\tHerbarium\tviewer\nuser.title\tGuide\tviewer'
     looked = role_mapping.bulk(garden.ctx, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=False)
-    assert [each["state"] for each in looked["lines"]] == ["new", "there already", "new"]
+    assert [each["status"] for each in looked["lines"]] == ["new", "exists", "new"]
     assert looked["preview"]["changed"] == 1
     done = role_mapping.bulk(garden.ctx, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=True)
     assert done["done"] == 2
     rules = {each["rule"] for each in role_mapping.table(garden.ctx, "records", Ask())["items"]}
     assert 'department eq "The \\"Seed\\" Bank"' in rules and 'title eq "Guide"' in rules
-    again = role_mapping.bulk(garden.ctx, garden.caller, "records", "person.title,Guide,viewer", apply=False)
-    assert [each["state"] for each in again["lines"]] == ["there already"]
+    again = role_mapping.bulk(garden.ctx, garden.caller, "records", "user.title,Guide,viewer", apply=False)
+    assert [each["status"] for each in again["lines"]] == ["exists"]
     # An attribute is a name, and nothing that would make another condition of it.
-    for wrong in ("person.title pr or userName,x,viewer", "person.,x,viewer", "person.nothing,x,viewer"):
-        assert role_mapping.bulk(garden.ctx, garden.caller, "records", wrong, apply=False)["lines"][0]["state"] == "wrong"
+    for wrong in ("user.title pr or userName,x,viewer", "user.,x,viewer", "user.nothing,x,viewer"):
+        assert role_mapping.bulk(garden.ctx, garden.caller, "records", wrong, apply=False)["lines"][0]["status"] == "invalid"
     with pytest.raises(InvalidInput, match="three values"):
-        role_mapping.bulk(garden.ctx, garden.caller, "records", "person.title,viewer", apply=False)
+        role_mapping.bulk(garden.ctx, garden.caller, "records", "user.title,viewer", apply=False)

@@ -1,4 +1,4 @@
-"""Plans with seats: who gets one, who waits, what goes over meanwhile, and that no more are given than there are."""
+"""Plans with seats: who gets one, who waits, what is sent meanwhile, and that no more are given than there are."""
 
 from __future__ import annotations
 
@@ -74,13 +74,13 @@ class Desk:
         license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 2, seats)
         self.group = services.group(self.staff, "Supervisors")
         self.given = assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "supervisor", group=self.group, plan="full"))["id"]
-        self.people: dict[str, str] = {}
+        self.users: dict[str, str] = {}
 
     def put(self, *names: str) -> None:
         for name in names:
-            if name not in self.people:
-                self.people[name] = self.services.person(self.staff, name)
-            self.services.add(self.staff, self.group, self.people[name])
+            if name not in self.users:
+                self.users[name] = self.services.user(self.staff, name)
+            self.services.add(self.staff, self.group, self.users[name])
             self.settle()
 
     def settle(self) -> None:
@@ -90,10 +90,10 @@ class Desk:
         process_marks(self.services.ctx)
 
     def listed(self, *, waiting: bool = False) -> list[str]:
-        return [each["person"]["user_name"] for each in license_plans.seats(self.services.ctx, "desk", Ask(), waiting=waiting)["items"]]
+        return [each["user"]["user_name"] for each in license_plans.seats(self.services.ctx, "desk", Ask(), waiting=waiting)["items"]]
 
     def of_plans(self) -> dict[str, str]:
-        return {each["person"]["user_name"]: each["plan"]["key"] for each in license_plans.seats(self.services.ctx, "desk", Ask())["items"]}
+        return {each["user"]["user_name"]: each["plan"]["key"] for each in license_plans.seats(self.services.ctx, "desk", Ask())["items"]}
 
     def due(self) -> dict[str, list[str]]:
         names = {row.id: row.user_name for row in self.services.rows(t.user)}
@@ -106,25 +106,28 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     assert (desk.listed(), desk.listed(waiting=True)) == (["ada", "bob"], ["cai", "dan"])
     assert desk.due() == {"ada": ["supervisor"], "bob": ["supervisor"]}
     plan = applications.one(services.ctx, "desk")["plans"][0]
-    assert (plan["taken"], plan["waiting"], plan["free"], plan["state"]) == (2, 2, 0, "full")
+    assert (plan["taken"], plan["waiting"], plan["free"], plan["status"]) == (2, 2, 0, "full")
     # Access is there all the same, and says what it waits for.
     why = access_explanation.why(services.ctx, "dan", "desk")
     assert why["has_access"] and why["account"] is None and why["access"][0]["seat"]["since"] is None
-    assert any("wait for a seat of the plan Full" in each and "number 2 in line" in each and "2 seats are taken" in each for each in why["sentences"])
-    services.take_out(desk.staff, desk.group, desk.people["ada"])
+    assert any(
+        "waits for a seat of the license plan Full" in each and "position 2 of the waiting list" in each and "All 2 seats are taken" in each
+        for each in why["sentences"]
+    )
+    services.take_out(desk.staff, desk.group, desk.users["ada"])
     desk.settle()
     assert (desk.listed(), desk.listed(waiting=True)) == (["bob", "cai"], ["dan"])
     assert desk.due()["cai"] == ["supervisor"] and "dan" not in desk.due()
     assert any("next in line" in each for each in access_explanation.why(services.ctx, "dan", "desk")["sentences"])
     # Somebody who is inactive has no seat, and comes last when they are back.
-    services.patch_person(desk.staff, desk.people["bob"], {"op": "replace", "path": "active", "value": False})
+    services.patch_user(desk.staff, desk.users["bob"], {"op": "replace", "path": "active", "value": False})
     desk.settle()
-    services.patch_person(desk.staff, desk.people["bob"], {"op": "replace", "path": "active", "value": True})
+    services.patch_user(desk.staff, desk.users["bob"], {"op": "replace", "path": "active", "value": True})
     desk.settle()
     assert (desk.listed(), desk.listed(waiting=True)) == (["cai", "dan"], ["bob"])
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 3})
     desk.settle()
-    assert (len(desk.listed()), desk.listed(waiting=True), applications.one(services.ctx, "desk")["plans"][0]["state"]) == (3, [], "full")
+    assert (len(desk.listed()), desk.listed(waiting=True), applications.one(services.ctx, "desk")["plans"][0]["status"]) == (3, [], "full")
     # Fewer seats than are taken: nobody loses theirs.
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 1})
     desk.settle()
@@ -135,11 +138,11 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
 
 def test_what_needs_no_seat_goes_over_while_somebody_waits(services: ServiceFixture) -> None:
     desk = Desk(services, seats=1)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everybody=True))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True))
     desk.put("ada", "bob")
     assert desk.due() == {"ada": ["supervisor", "clerk"], "bob": ["clerk"]}
     # A second reason without a plan frees the role from the seat.
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "supervisor", person="bob"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "supervisor", user="bob"))
     desk.settle()
     assert desk.due()["bob"] == ["supervisor", "clerk"] and desk.listed(waiting=True) == ["bob"]
 
@@ -147,12 +150,12 @@ def test_what_needs_no_seat_goes_over_while_somebody_waits(services: ServiceFixt
 def test_of_several_plans_the_highest_counts_and_the_lower_one_until_then(services: ServiceFixture) -> None:
     desk = Desk(services, seats=1)
     license_plans.add(services.ctx, services.caller, "desk", "basic", "Basic", 1, None)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everybody=True, plan="basic"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True, plan="basic"))
     desk.put("ada", "bob")
     assert (desk.of_plans(), desk.listed(waiting=True)) == ({"ada": "full", "bob": "basic"}, ["bob"])
-    # What comes with the higher plan does not go over with a seat of the lower one.
+    # What comes with the higher plan does not are sent with a seat of the lower one.
     assert desk.due() == {"ada": ["supervisor", "clerk"], "bob": ["clerk"]}
-    services.take_out(desk.staff, desk.group, desk.people["ada"])
+    services.take_out(desk.staff, desk.group, desk.users["ada"])
     desk.settle()
     assert (desk.of_plans(), desk.listed(waiting=True)) == ({"ada": "basic", "bob": "full"}, [])
     assert {row.due["plan"]["value"] for row in services.rows(t.account)} == {"basic", "full"}
@@ -162,16 +165,16 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     desk = Desk(services)
     desk.put("ada")
     for name in ("bob", "cai", "dan"):
-        services.person(desk.staff, name)
-    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("desk", "supervisor", everybody=True, plan="full"))
-    assert [(each["plan"]["key"], each["asked"], each["free"], each["wait"]) for each in shown["seats"]] == [("full", 3, 1, 2)]
+        services.user(desk.staff, name)
+    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("desk", "supervisor", everyone=True, plan="full"))
+    assert [(each["plan"]["key"], each["waiting"], each["free"], each["wait"]) for each in shown["seats"]] == [("full", 3, 1, 2)]
     assert len(services.rows(t.seat)) == 1
     # The plan of an assignment is changed, and changed again by undoing.
     assignments.change(services.ctx, services.caller, desk.given, None, None, None, None, UNCONFIRMED, "")
     desk.settle()
     assert desk.listed() == [] and desk.due() == {"ada": ["supervisor"]}
     entry = next(row.id for row in services.rows(t.audit) if row.action == "changed assignment")
-    assert undo.preview(services.ctx, entry)["seats"][0]["asked"] == 1
+    assert undo.preview(services.ctx, entry)["seats"][0]["waiting"] == 1
     undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
     desk.settle()
     assert desk.listed() == ["ada"]
@@ -180,9 +183,9 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
 @pytest.mark.parametrize(
     ("wish", "said"),
     [
-        (AssignmentRequest("desk", "supervisor", everybody=True, plan="gold"), "has no plan 'gold'"),
-        (AssignmentRequest("desk", None, everybody=True, plan="full"), "comes with a role"),
-        (AssignmentRequest("desk", None, everybody=True, excludes=True, plan="full"), "comes with a role"),
+        (AssignmentRequest("desk", "supervisor", everyone=True, plan="gold"), "has no license plan 'gold'"),
+        (AssignmentRequest("desk", None, everyone=True, plan="full"), "A license plan needs a role."),
+        (AssignmentRequest("desk", None, everyone=True, excludes=True, plan="full"), "A license plan needs a role."),
     ],
 )
 def test_a_plan_that_cannot_be_is_refused(services: ServiceFixture, wish: AssignmentRequest, said: str) -> None:
@@ -205,7 +208,7 @@ def test_plans_are_made_and_taken_away(services: ServiceFixture) -> None:
 
 
 class Seats(RuleBasedStateMachine):
-    """People come, go, wait and change plan while the number of seats changes."""
+    """Users come, go, wait and change plan while the number of seats changes."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -227,15 +230,15 @@ class Seats(RuleBasedStateMachine):
 
     @rule(name=st.sampled_from("abcd"), supervisor=st.booleans(), inside=st.booleans())
     def move(self, name: str, supervisor: bool, inside: bool) -> None:
-        if name not in self.desk.people:
-            self.desk.people[name] = self.services.person(self.desk.staff, name)
+        if name not in self.desk.users:
+            self.desk.users[name] = self.services.user(self.desk.staff, name)
         group = self.desk.group if supervisor else self.others
-        (self.services.add if inside else self.services.take_out)(self.desk.staff, group, self.desk.people[name])
+        (self.services.add if inside else self.services.take_out)(self.desk.staff, group, self.desk.users[name])
 
     @rule(name=st.sampled_from("abcd"), active=st.booleans())
     def change(self, name: str, active: bool) -> None:
-        if name in self.desk.people:
-            self.services.patch_person(self.desk.staff, self.desk.people[name], {"op": "replace", "path": "active", "value": active})
+        if name in self.desk.users:
+            self.services.patch_user(self.desk.staff, self.desk.users[name], {"op": "replace", "path": "active", "value": active})
 
     @rule(seats=st.integers(1, 4))
     def resize(self, seats: int) -> None:
@@ -266,7 +269,7 @@ class Seats(RuleBasedStateMachine):
         self.taken = now
 
     @invariant()
-    def whoever_has_or_waits_for_a_seat_has_access_that_asks_for_it(self) -> None:
+    def anyone_who_has_or_waits_for_a_seat_has_access_that_asks_for_it(self) -> None:
         process_marks(self.services.ctx)
         roles = {row.id: row.key for row in self.services.rows(t.role)}
         may: dict[str, set[str]] = {}

@@ -30,14 +30,14 @@ ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 @pytest.fixture
 def desk(services: ServiceFixture) -> dict[str, str]:
-    """A ticket desk whose roles are in the names of groups, and three people."""
+    """A ticket desk whose roles are in the names of groups, and three users."""
     staff = services.source()
     services.application("desk", "cashier", "supervisor")
-    people = {
-        name: services.person(staff, name, displayName=name.title(), title=title, **{ENTERPRISE: {"department": department}})
+    users = {
+        name: services.user(staff, name, displayName=name.title(), title=title, **{ENTERPRISE: {"department": department}})
         for name, title, department in (("ada", "Senior Guide", "Herbarium"), ("bob", "Guide", "Estates"), ("cyd", "Guide", "Herbarium"))
     }
-    return {"staff": staff, **people}
+    return {"staff": staff, **users}
 
 
 def add(services: ServiceFixture, **wish: Any) -> str:
@@ -45,7 +45,7 @@ def add(services: ServiceFixture, **wish: Any) -> str:
 
 
 def roles(services: ServiceFixture) -> dict[str, list[str]]:
-    """Return the keys of the roles that people have, by user name; whoever is marked is worked out first."""
+    """Return the keys of the roles that users have, by user name; anyone who is marked is worked out first."""
     recompute.process_marks(services.ctx)
     key_of = {row.id: row.key for row in services.rows(t.role)}
     name_of = {row.id: row.user_name for row in services.rows(t.user)}
@@ -56,18 +56,18 @@ def roles(services: ServiceFixture) -> dict[str, list[str]]:
     return {name: sorted(each) for name, each in sorted(found.items())}
 
 
-def test_a_rule_follows_the_person(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_a_rule_follows_the_user(services: ServiceFixture, desk: dict[str, str]) -> None:
     add(services, role="cashier", rule='department eq "Herbarium" and not (title sw "Senior")')
     assert roles(services) == {"cyd": ["cashier"]}
-    services.patch_person(desk["staff"], desk["ada"], {"op": "replace", "path": "title", "value": "Guide"})
-    services.patch_person(desk["staff"], desk["cyd"], {"op": "replace", "path": "active", "value": False})
+    services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "title", "value": "Guide"})
+    services.patch_user(desk["staff"], desk["cyd"], {"op": "replace", "path": "active", "value": False})
     assert roles(services) == {"ada": ["cashier"]}
-    services.person(desk["staff"], "dan", **{ENTERPRISE: {"department": "herbarium"}})
+    services.user(desk["staff"], "dan", **{ENTERPRISE: {"department": "herbarium"}})
     assert roles(services) == {"ada": ["cashier"], "dan": ["cashier"]}
-    line = access_explanation.person(services.ctx, "dan")["access"][0]["reasons"][0]
+    line = access_explanation.user(services.ctx, "dan")["access"][0]["reasons"][0]
     assert (line["kind"], line["rule"]) == ("rule", 'department eq "Herbarium" and not (title sw "Senior")')
-    assert "meets the rule 'department eq" in " ".join(access_explanation.why(services.ctx, "dan", "desk")["sentences"])
-    assert "Meeting one of these rules would give it" in " ".join(access_explanation.why(services.ctx, "bob", "desk")["sentences"])
+    assert "matches the rule 'department eq" in " ".join(access_explanation.why(services.ctx, "dan", "desk")["sentences"])
+    assert "One of these rules would give access:" in " ".join(access_explanation.why(services.ctx, "bob", "desk")["sentences"])
 
 
 def test_who_a_rule_reaches_is_counted_and_named(services: ServiceFixture, desk: dict[str, str]) -> None:
@@ -78,7 +78,7 @@ def test_who_a_rule_reaches_is_counted_and_named(services: ServiceFixture, desk:
         (f'groups.value eq "{group}"', ["Ada"]), ('groups[display eq "around" and source eq "estates"]', []), ('source eq "staff"', ["Ada", "Bob", "Cyd"]),
     ):  # fmt: skip
         found = rule_matches.try_rule(services.ctx, rule)
-        assert (found["reach"], [each["display_name"] for each in found["people"]]) == (len(names), names), rule
+        assert (found["reach"], [each["display_name"] for each in found["users"]]) == (len(names), names), rule
         identifier = add(services, role="cashier", rule=rule)
         assert len(roles(services)) == len(names), "who is reached is who gets it"
         assignments.remove(services.ctx, services.caller, identifier)
@@ -97,11 +97,11 @@ def test_a_rule_over_groups_follows_them(services: ServiceFixture, desk: dict[st
 
 def test_an_exclusion_comes_before_everything(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "Trainees", desk["bob"])
-    add(services, role="cashier", everybody=True)
-    add(services, role="supervisor", person="bob")
+    add(services, role="cashier", everyone=True)
+    add(services, role="supervisor", user="bob")
     excluding = add(services, group=group, excludes=True)
     assert roles(services) == {"ada": ["cashier"], "cyd": ["cashier"]}
-    assert "kept out of Desk by the group 'Trainees'" in " ".join(access_explanation.why(services.ctx, "bob", "desk")["sentences"])
+    assert "excluded from Desk by the group 'Trainees'" in " ".join(access_explanation.why(services.ctx, "bob", "desk")["sentences"])
     with pytest.raises(AlreadyExists):
         add(services, group=group, excludes=True)
     assert assignment_changes.preview_removing(services.ctx, excluding)["gained"] == 1
@@ -117,14 +117,14 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(servi
     assert roles(services) == {"ada": ["cashier"]}
     row = role_mapping.table(services.ctx, "desk", Ask())["items"][0]
     assert [(each["group"]["name"], each["outcome"]) for each in row["groups"]] == [
-        ("ticketdesk-cashier", "gives"), ("Ticketdesk-Owner", "no such role"), ("ticketdesk-supervisor", "to be confirmed")
+        ("ticketdesk-cashier", "gives"), ("Ticketdesk-Owner", "unknown_role"), ("ticketdesk-supervisor", "needs_confirmation")
     ]  # fmt: skip
     assert row["reach"] == 1
     assert "no role 'Owner'" in row["notes"][0]["what"] and "highest role" in row["notes"][1]["what"]
     assert assignment_changes.preview_changing(services.ctx, identifier, None, None, [boss])["gained"] == 1
     assignments.change(services.ctx, services.caller, identifier, None, None, None, [boss])
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"]}
-    # Whoever may name groups at the source gets nothing more by another name.
+    # Anyone who may name groups at the source gets nothing more by another name.
     services.patch_group(desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-supervisor"})
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"]}
     services.patch_group(desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-cashier"})
@@ -132,11 +132,11 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(servi
     provisioning_roles.add_role(services.ctx, services.caller, "desk", "owner", "Owner", 9)
     assert "by its name" in " ".join(access_explanation.why(services.ctx, "cyd", "desk")["sentences"])
     estates = services.source("estates")
-    services.group(estates, "ticketdesk-cashier", services.person(estates, "eve"))
+    services.group(estates, "ticketdesk-cashier", services.user(estates, "eve"))
     assert "eve" not in roles(services), "a pattern is for the groups of one source"
 
 
-def test_the_table_points_at_what_is_amiss(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dict[str, str]) -> None:
     empty = services.group(desk["staff"], "Empty")
     numbered = services.group(desk["staff"], "6f1c2d34-9b1a-4c3d-8e2f-0a1b2c3d4e5f", desk["ada"])
     gone = services.group(desk["staff"], "Gone", desk["ada"])
@@ -147,13 +147,21 @@ def test_the_table_points_at_what_is_amiss(services: ServiceFixture, desk: dict[
     add(services, source="staff", pattern="desk-(.+)")
     notes = [" ".join(note["what"] for note in row["notes"]) for row in role_mapping.table(services.ctx, "desk", Ask())["items"]]
     for note, words in zip(
-        notes, ("reaches nobody", "looks like an id", "deleted this group", "Nobody meets", "No group of this source"), strict=True
+        notes,
+        (
+            "The assignment matches no users. ",
+            "looks like an ID",
+            "deleted this group",
+            "No user matches the rule.",
+            "No group name of this source matches.",
+        ),
+        strict=True,
     ):
         assert words in note
     assert "only contain it" in notes[-1]
     assert all(note["hint"] for row in role_mapping.table(services.ctx, "desk", Ask())["items"] for note in row["notes"])
     tried = role_mapping.try_pattern(services.ctx, "desk", "staff", "^(empty)$", [])
-    assert (tried["reach"], tried["groups"][0]["outcome"]) == (0, "no such role")
+    assert (tried["reach"], tried["groups"][0]["outcome"]) == (0, "unknown_role")
 
 
 def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: dict[str, str]) -> None:
@@ -161,7 +169,7 @@ def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: 
     tills = services.group(desk["staff"], "Tills, north", desk["cyd"])
     text = f'Source;Group;Role\nstaff;Guides;cashier\nstaff;{tills};supervisor\nstaff;guides;cashier\nstaff;Nobody;cashier\n;"Tills, north";boss\n'
     looked = role_mapping.bulk(services.ctx, services.caller, "desk", text, apply=False)
-    assert [line["state"] for line in looked["lines"]] == ["new", "new", "there already", "wrong", "wrong"]
+    assert [line["status"] for line in looked["lines"]] == ["new", "new", "exists", "invalid", "invalid"]
     assert "no group" in looked["lines"][3]["message"] and "no role 'boss'" in looked["lines"][4]["message"]
     assert (looked["preview"]["gained"], looked["done"]) == (3, 0)
     with pytest.raises(InvalidInput, match="Line 5"):
@@ -170,54 +178,54 @@ def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: 
     good = "\n".join(text.splitlines()[:3]).replace(";", "\t")
     assert role_mapping.bulk(services.ctx, services.caller, "desk", good, apply=True)["done"] == 2
     assert roles(services) == {"ada": ["cashier"], "bob": ["cashier"], "cyd": ["supervisor"]}
-    for text, words in (("", "nothing in it"), ("a,b", "three values"), ("source,group,role", "nothing in it")):
+    for text, words in (("", "The input is empty."), ("a,b", "three values"), ("source,group,role", "The input is empty.")):
         with pytest.raises(InvalidInput, match=words):
             role_mapping.bulk(services.ctx, services.caller, "desk", text, apply=False)
 
 
 def test_a_policy_is_previewed_and_then_holds(services: ServiceFixture, desk: dict[str, str]) -> None:
-    policy = {"eligibility": "everybody", "fallback": "default role", "default_role": "cashier"}
+    policy = {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "cashier"}
     assert access_policies.preview(services.ctx, "desk", policy)["gained"] == 3
     assert roles(services) == {}
     access_policies.change(services.ctx, services.caller, "desk", policy)
     assert roles(services) == {name: ["cashier"] for name in ("ada", "bob", "cyd")}
-    assert "this one is the default" in " ".join(access_explanation.why(services.ctx, "ada", "desk")["sentences"])
-    add(services, role="supervisor", person="ada")
+    assert "no assignment gives a role, so the fallback role applies" in " ".join(access_explanation.why(services.ctx, "ada", "desk")["sentences"])
+    add(services, role="supervisor", user="ada")
     assert roles(services)["ada"] == ["supervisor"]
-    access_policies.change(services.ctx, services.caller, "desk", {"fallback": "no access"})
+    access_policies.change(services.ctx, services.caller, "desk", {"fallback": "no_access"})
     assert roles(services) == {"ada": ["supervisor"]}
-    with pytest.raises(InvalidInput, match="default role has to be said"):
+    with pytest.raises(InvalidInput, match="The fallback role is missing"):
         services.application("other")
-        access_policies.change(services.ctx, services.caller, "other", {"fallback": "default role"})
+        access_policies.change(services.ctx, services.caller, "other", {"fallback": "fallback_role"})
     with pytest.raises(NotFound):
-        access_policies.change(services.ctx, services.caller, "desk", {"default_role": "boss"})
+        access_policies.change(services.ctx, services.caller, "desk", {"fallback_role": "boss"})
 
 
-def test_what_people_have_is_kept_where_that_is_the_policy(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_what_users_have_is_kept_where_that_is_the_policy(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "Guides", desk["ada"], desk["bob"])
     add(services, role="supervisor", group=group)
-    access_policies.change(services.ctx, services.caller, "desk", {"eligibility": "everybody", "fallback": "keep"})
+    access_policies.change(services.ctx, services.caller, "desk", {"eligibility": "everyone", "fallback": "retain"})
     services.take_out(desk["staff"], group, desk["ada"])
     assert roles(services) == {"ada": ["supervisor"], "bob": ["supervisor"]}
     assert [row.until_at for row in services.rows(t.retained_role)] == [None]
-    assert "is kept" in " ".join(access_explanation.why(services.ctx, "ada", "desk")["sentences"])
-    services.patch_person(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": False})
+    assert "retains the last roles" in " ".join(access_explanation.why(services.ctx, "ada", "desk")["sentences"])
+    services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": False})
     assert roles(services) == {"bob": ["supervisor"]}
-    services.patch_person(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": True})
+    services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": True})
     assert roles(services) == {"ada": ["supervisor"], "bob": ["supervisor"]}, "who was only inactive keeps it"
     access_policies.change(services.ctx, services.caller, "desk", {"eligibility": "assigned"})
-    access_policies.change(services.ctx, services.caller, "desk", {"eligibility": "everybody"})
+    access_policies.change(services.ctx, services.caller, "desk", {"eligibility": "everyone"})
     assert roles(services) == {"bob": ["supervisor"]}, "who was shut out once has nothing to keep"
 
 
 def test_newcomers_only_leaves_those_alone_who_are_there(services: ServiceFixture, desk: dict[str, str]) -> None:
-    add(services, role="cashier", everybody=True, new_users_only=True)
-    services.person(desk["staff"], "dan")
+    add(services, role="cashier", everyone=True, new_users_only=True)
+    services.user(desk["staff"], "dan")
     assert roles(services) == {"dan": ["cashier"]}
 
 
-def test_days_are_the_organisation_s_and_move_with_its_time_zone(services: ServiceFixture, desk: dict[str, str]) -> None:
-    identifier = add(services, role="cashier", person="ada", until_at="2031-04-02")
+def test_days_are_the_organization_s_and_move_with_its_time_zone(services: ServiceFixture, desk: dict[str, str]) -> None:
+    identifier = add(services, role="cashier", user="ada", until_at="2031-04-02")
     assert assignments.one(services.ctx, identifier)["until"] == "2031-04-03T00:00:00.000000Z"
     settings.change(services.ctx, services.caller, "time_zone", "Asia/Tokyo")
     line = assignments.one(services.ctx, identifier)
@@ -225,7 +233,7 @@ def test_days_are_the_organisation_s_and_move_with_its_time_zone(services: Servi
     assert roles(services) == {"ada": ["cashier"]}
     user = next(row for row in services.rows(t.user) if row.user_name == "ada")
     assert user.next_change_at == "2031-04-02T15:00:00.000000Z"
-    with pytest.raises(InvalidInput, match="no time zone"):
+    with pytest.raises(InvalidInput, match="'Fernhollow' is not a time zone"):
         settings.change(services.ctx, services.caller, "time_zone", "Fernhollow")
 
 
@@ -238,9 +246,9 @@ def test_a_rule_can_ask_for_a_source_s_own_schema_which_then_stays(services: Ser
         source = connection.execute(t.source.select()).one()
         shape = source_schemas.of_source(services.ctx, connection, source.id)
     operations = read_operations({"Operations": [{"op": "add", "path": f"{urn}:bed", "value": "7"}]}, shape.user)
-    services.intake.patch_person(desk["staff"], desk["ada"], operations, IngestOptions(shape))
+    services.intake.patch_user(desk["staff"], desk["ada"], operations, IngestOptions(shape))
     assert roles(services) == {"ada": ["cashier"]}
-    with pytest.raises(StillInUse, match="asks for it"):
+    with pytest.raises(StillInUse, match="' uses the schema: "):
         source_schemas.remove(services.ctx, services.caller, "staff", urn)
     assignments.remove(services.ctx, services.caller, services.rows(t.assignment)[0].id)
     source_schemas.remove(services.ctx, services.caller, "staff", urn)
@@ -250,13 +258,13 @@ def test_a_rule_can_ask_for_a_source_s_own_schema_which_then_stays(services: Ser
 @pytest.mark.parametrize(
     ("wish", "words"),
     [
-        ({"role": "cashier", "everybody": True, "person": "ada"}, "for everybody"), ({"pattern": "^a-(.+)$"}, "one source"),
+        ({"role": "cashier", "everyone": True, "user": "ada"}, "The assignment needs exactly one target"), ({"pattern": "^a-(.+)$"}, "A group name pattern needs a source"),
         ({"pattern": "^a-(.+)$", "source": "staff", "role": "cashier"}, "captured part"), ({"pattern": "a", "source": "staff"}, "captures 0"),
-        ({"role": "cashier", "person": "ada", "excludes": True}, "no role"), ({"role": "cashier", "person": "ada", "new_users_only": True}, "newcomers"),
-        ({"role": "cashier", "rule": 'groups.display eq "x"'}, "source"), ({"everybody": True, "until_at": "2020-01-01"}, "ended already"),
+        ({"role": "cashier", "user": "ada", "excludes": True}, "An exclusion cannot have a role"), ({"role": "cashier", "user": "ada", "new_users_only": True}, "new users"),
+        ({"role": "cashier", "rule": 'groups.display eq "x"'}, "source"), ({"everyone": True, "until_at": "2020-01-01"}, "The end date is in the past."),
     ],
 )  # fmt: skip
-def test_a_wish_that_makes_no_sense_is_refused_with_the_mend(
+def test_a_wish_that_makes_no_sense_is_refused_with_the_hint(
     services: ServiceFixture, desk: dict[str, str], wish: dict[str, Any], words: str
 ) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
@@ -268,8 +276,8 @@ def test_a_wish_that_makes_no_sense_is_refused_with_the_mend(
 def test_everything_that_is_previewed_happens(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "ticketdesk-cashier", desk["ada"])
     for wish in (
-        AssignmentRequest("desk", "cashier", everybody=True), AssignmentRequest("desk", "supervisor", rule='title sw "Senior"'), AssignmentRequest("desk", None, group=group, excludes=True),
-        AssignmentRequest("desk", None, source="staff", pattern="^ticketdesk-(.+)$"), AssignmentRequest("desk", "cashier", person="bob", from_at=clock.now()),
+        AssignmentRequest("desk", "cashier", everyone=True), AssignmentRequest("desk", "supervisor", rule='title sw "Senior"'), AssignmentRequest("desk", None, group=group, excludes=True),
+        AssignmentRequest("desk", None, source="staff", pattern="^ticketdesk-(.+)$"), AssignmentRequest("desk", "cashier", user="bob", from_at=clock.now()),
         AssignmentRequest("desk", "supervisor", rule='groups[display sw "ticket" and source eq "staff"]'),
     ):  # fmt: skip
         before = roles(services)
@@ -293,18 +301,18 @@ def test_a_source_that_a_pattern_or_rule_needs_stays(services: ServiceFixture, d
         services.ctx, services.caller, "estates", "User", {"id": urn, "name": "Garden", "attributes": [{"name": "bed", "type": "string"}]}
     )
     pattern = add(services, source="estates", pattern="^desk-(.+)$")
-    with pytest.raises(StillInUse, match="by the pattern"):
+    with pytest.raises(StillInUse, match="' maps groups of this source with the pattern"):
         sources.remove(services.ctx, services.caller, "estates")
     assignments.remove(services.ctx, services.caller, pattern)
     entry = services.rows(t.audit)[-1].id
     rule = add(services, role="cashier", rule=f'{urn}:bed eq "7"')
-    with pytest.raises(StillInUse, match="asks for it"):
+    with pytest.raises(StillInUse, match="' uses the schema: "):
         sources.remove(services.ctx, services.caller, "estates")
     assert [row.key for row in services.rows(t.source)] == ["staff", "estates"], "nothing of it is gone"
     assignments.remove(services.ctx, services.caller, rule)
     sources.remove(services.ctx, services.caller, "estates")
     assert [row.key for row in services.rows(t.source)] == ["staff"]
-    with pytest.raises(NotFound, match="source of this pattern is gone"):
+    with pytest.raises(NotFound, match="The source of this pattern was deleted"):
         undo.preview(services.ctx, entry)
 
 

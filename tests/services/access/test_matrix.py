@@ -1,4 +1,4 @@
-"""The matrix: people against applications at any instant, what changed between two, exports, and what somebody would have."""
+"""The matrix: users against applications at any instant, changes only between two, exports, and what somebody would have."""
 
 from __future__ import annotations
 
@@ -29,19 +29,19 @@ def history(services: ServiceFixture) -> dict[str, Any]:
     staff = services.source()
     for key in ("desk", "records"):
         services.application(key, "viewer", "curator")
-    ada, bob, cyd = (services.person(staff, name, displayName=name.title()) for name in ("ada", "bob", "cyd"))
+    ada, bob, cyd = (services.user(staff, name, displayName=name.title()) for name in ("ada", "bob", "cyd"))
     group = services.group(staff, "Guides", ada, bob)
     begin = clock.now()
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     first = clock.now()
     services.take_out(staff, group, ada)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="bob"))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", person="cyd"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="bob"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", user="cyd"))
     return {"staff": staff, "group": group, "begin": begin, "first": first, "ada": ada, "bob": bob, "cyd": cyd}
 
 
 def seen(services: ServiceFixture, **view: Any) -> dict[str, dict[str, list[str]]]:
-    return {each["user_name"]: each["roles"] for each in access_matrix.people(services.ctx, View(**view), Ask())["items"]}
+    return {each["user_name"]: each["roles"] for each in access_matrix.users(services.ctx, View(**view), Ask())["items"]}
 
 
 def test_every_past_instant_can_be_looked_at(services: ServiceFixture, history: dict[str, Any]) -> None:
@@ -49,19 +49,19 @@ def test_every_past_instant_can_be_looked_at(services: ServiceFixture, history: 
     assert seen(services, at=history["first"]) == {"ada": {"records": ["Viewer"]}, "bob": {"records": ["Viewer"]}}
     assert seen(services) == {"bob": {"records": ["Curator", "Viewer"]}, "cyd": {"desk": ["Viewer"]}}
     assert seen(services, at=clock.now()) == seen(services)
-    assert [each["key"] for each in access_matrix.people(services.ctx, View(), Ask())["applications"]] == ["desk", "records"]
+    assert [each["key"] for each in access_matrix.users(services.ctx, View(), Ask())["applications"]] == ["desk", "records"]
 
 
 def test_it_is_narrowed(services: ServiceFixture, history: dict[str, Any]) -> None:
     assert list(seen(services, application="desk")) == ["cyd"]
     assert list(seen(services, application="records", role="curator")) == ["bob"]
     assert list(seen(services, application="records", role="viewer", at=history["first"])) == ["ada", "bob"]
-    assert list(seen(services, only="direct only")) == ["cyd"]
-    assert list(seen(services, only="highest role")) == ["bob"]
-    assert seen(services, words="AD") == {"ada": {}}, "whoever is looked for is shown, also with nothing"
-    assert seen(services, only="inactive but assigned") == {}
-    services.patch_person(history["staff"], history["cyd"], {"op": "replace", "path": "active", "value": False})
-    assert list(seen(services, only="inactive but assigned")) == ["cyd"]
+    assert list(seen(services, only="direct_only")) == ["cyd"]
+    assert list(seen(services, only="highest_role")) == ["bob"]
+    assert seen(services, words="AD") == {"ada": {}}, "anyone who is looked for is shown, also with nothing"
+    assert seen(services, only="inactive_assigned") == {}
+    services.patch_user(history["staff"], history["cyd"], {"op": "replace", "path": "active", "value": False})
+    assert list(seen(services, only="inactive_assigned")) == ["cyd"]
     for wrong, kind in (({"role": "viewer"}, InvalidInput), ({"only": "x"}, InvalidInput), ({"application": "x"}, NotFound)):
         with pytest.raises(kind):
             seen(services, **wrong)
@@ -72,14 +72,14 @@ def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, 
 
     def moves(since: Instant, until: Instant, application: str | None = None) -> list[tuple[str, str, str, list[str]]]:
         items = access_comparison.changes(services.ctx, application, since, until, Ask())["items"]
-        return [(each["person"]["user_name"], each["application"]["key"], each["what"], each["reasons"]) for each in items]
+        return [(each["user"]["user_name"], each["application"]["key"], each["what"], each["reasons"]) for each in items]
 
     assert moves(history["first"], now) == [
         ("ada", "records", "left", ["Viewer: group Guides"]),
-        ("bob", "records", "changed", ["Curator: assignment to the person"]),
-        ("cyd", "desk", "joined", ["Viewer: assignment to the person"]),
+        ("bob", "records", "changed", ["Curator: direct assignment"]),
+        ("cyd", "desk", "joined", ["Viewer: direct assignment"]),
     ]
-    assert moves(history["first"], now, "desk") == [("cyd", "desk", "joined", ["Viewer: assignment to the person"])]
+    assert moves(history["first"], now, "desk") == [("cyd", "desk", "joined", ["Viewer: direct assignment"])]
     assert [each[0] for each in moves(history["begin"], now)] == ["bob", "cyd"], "who came and went in between is as before"
     services.add(history["staff"], history["group"], history["ada"])
     assert "ada" not in [each[0] for each in moves(history["first"], clock.now())]
@@ -88,10 +88,10 @@ def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, 
 
 
 def test_all_of_it_is_exported_and_no_cell_is_a_formula(services: ServiceFixture, history: dict[str, Any]) -> None:
-    services.person(history["staff"], "eve", displayName='=HYPERLINK("http://evil")', emails=[{"value": "+eve@fernhollow.example"}])
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "curator", person="eve"))
+    services.user(history["staff"], "eve", displayName='=HYPERLINK("http://evil")', emails=[{"value": "+eve@fernhollow.example"}])
+    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "curator", user="eve"))
     rows = list(csv.reader(io.StringIO(b"".join(access_matrix.export(services.ctx, View(), "csv")).decode())))
-    assert rows[0] == ["person", "user name", "e-mail", "state", "Desk", "Records"]
+    assert rows[0] == ["user", "user name", "email", "status", "Desk", "Records"]
     assert rows[1] == ['\'=HYPERLINK("http://evil")', "eve", "'+eve@fernhollow.example", "active", "Curator", ""]
     assert rows[2] == ["Bob", "bob", "", "active", "", "Curator; Viewer"]
     found = json.loads(b"".join(access_matrix.export(services.ctx, View(at=history["first"]), "json")))
@@ -106,7 +106,7 @@ def test_what_somebody_would_get_is_what_they_get(services: ServiceFixture, hist
     found = access_simulation.expect(services.ctx, "staff", {"title": "guide"}, ["Guides"])
     told = {(each["application"]["key"], each["role"]["key"]): each["reasons"] for each in found["items"]}
     assert told == {("desk", "viewer"): ['rule title eq "Guide"'], ("records", "viewer"): ["Staff > Guides"]}
-    dan = services.person(history["staff"], "dan", title="Guide")
+    dan = services.user(history["staff"], "dan", title="Guide")
     services.add(history["staff"], history["group"], dan)
     assert seen(services, words="dan") == {"dan": {"desk": ["Viewer"], "records": ["Viewer"]}}
     assert access_simulation.expect(services.ctx, "staff", {"active": False}, ["Guides"]) == {"active": False, "items": []}
@@ -121,16 +121,16 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
     services.application("records", "viewer", "curator")
     # Two roles of one label are two roles.
     provisioning_roles.change_role(services.ctx, services.caller, "records", "curator", "Viewer", None)
-    people = {name: services.person(staff, name) for name in ("ada", "bob", "cyd")}
-    given = {name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person=name)) for name in people}
+    users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd")}
+    given = {name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user=name)) for name in users}
     since = clock.now()
     for name in ("ada", "bob", "cyd"):
         assignments.remove(services.ctx, services.caller, given[name]["id"])
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "Guides", people["bob"])))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="cyd"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "Guides", users["bob"])))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="cyd"))
     found = access_comparison.changes(services.ctx, None, since, clock.now(), Ask())
-    assert [(each["person"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
+    assert [(each["user"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
     assert found["total"] == 1
     assert access_comparison.changes(services.ctx, "records", since, clock.now(), Ask())["total"] == 1
 
@@ -138,18 +138,18 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
 def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: ServiceFixture) -> None:
     staff = services.source()
     services.application("records", "viewer", "curator")
-    people = {name: services.person(staff, name) for name in ("ada", "bob", "cyd", "dee")}
+    users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd", "dee")}
     roles = {"ada": "viewer", "bob": "curator", "cyd": "viewer", "dee": "viewer"}
     given = {
-        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, person=name))["id"] for name, role in roles.items()
+        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user=name))["id"] for name, role in roles.items()
     }
     assigned = clock.now()
     assignments.change(services.ctx, services.caller, given["cyd"], None, "2020-01-01", None)
     assignments.remove(services.ctx, services.caller, given["dee"])
-    for record in people.values():
-        services.patch_person(staff, record, {"op": "replace", "path": "active", "value": False})
-    assert list(seen(services, only="inactive but assigned")) == ["ada", "bob"]
-    assert list(seen(services, only="inactive but assigned", application="records", role="curator")) == ["bob"]
+    for record in users.values():
+        services.patch_user(staff, record, {"op": "replace", "path": "active", "value": False})
+    assert list(seen(services, only="inactive_assigned")) == ["ada", "bob"]
+    assert list(seen(services, only="inactive_assigned", application="records", role="curator")) == ["bob"]
     # Then they were active, and dee was assigned.
-    assert seen(services, only="inactive but assigned", at=assigned) == {}
-    assert "dee" not in seen(services, only="inactive but assigned", at=clock.now())
+    assert seen(services, only="inactive_assigned", at=assigned) == {}
+    assert "dee" not in seen(services, only="inactive_assigned", at=clock.now())

@@ -1,4 +1,4 @@
-"""Two promises, after any sequence of changes: what is previewed is what happens, and the guard never lets more go than its limit."""
+"""Two promises, after any sequence of changes: what is previewed is what happens, and the removal limit never lets more go than its limit."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
 from dravo.core.errors import AlreadyExists
-from dravo.services import settings as house_settings
+from dravo.services import settings as organization_settings
 from dravo.services.access import assignment_changes, assignments
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_targets import AssignmentRequest
@@ -24,11 +24,11 @@ from dravo.store import tables as t
 from tests.scale import sized
 from tests.service_fixture import ServiceFixture
 
-PEOPLE, ROLES, GROUPS = 6, ("viewer", "curator"), ("records-viewer", "records-curator", "Guides")
+USERS, ROLES, GROUPS = 6, ("viewer", "curator"), ("records-viewer", "records-curator", "Guides")
 
 
 class Machine(RuleBasedStateMachine):
-    """One source, one application, some people in some groups."""
+    """One source, one application, some users in some groups."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -41,26 +41,26 @@ class Machine(RuleBasedStateMachine):
         self.folder.cleanup()
 
     def make(self) -> None:
-        """Add the source, its people and groups, and the application."""
+        """Add the source, its users and groups, and the application."""
         self.staff = self.services.source()
         self.services.application("records", *ROLES)
-        self.people = [self.services.person(self.staff, f"p{number}", title="ab"[number % 2]) for number in range(PEOPLE)]
-        self.groups = {name: self.services.group(self.staff, name, *self.people[place::3]) for place, name in enumerate(GROUPS)}
+        self.users = [self.services.user(self.staff, f"p{number}", title="ab"[number % 2]) for number in range(USERS)]
+        self.groups = {name: self.services.group(self.staff, name, *self.users[place::3]) for place, name in enumerate(GROUPS)}
 
-    @rule(name=st.sampled_from(GROUPS), who=st.integers(0, PEOPLE - 1), joins=st.booleans())
+    @rule(name=st.sampled_from(GROUPS), who=st.integers(0, USERS - 1), joins=st.booleans())
     def membership(self, name: str, who: int, joins: bool) -> None:
-        (self.services.add if joins else self.services.take_out)(self.staff, self.groups[name], self.people[who])
+        (self.services.add if joins else self.services.take_out)(self.staff, self.groups[name], self.users[who])
 
-    @rule(who=st.integers(0, PEOPLE - 1), active=st.booleans(), title=st.sampled_from("ab"))
+    @rule(who=st.integers(0, USERS - 1), active=st.booleans(), title=st.sampled_from("ab"))
     def change(self, who: int, active: bool, title: str) -> None:
-        self.services.patch_person(self.staff, self.people[who], {"op": "replace", "value": {"active": active, "title": title}})
+        self.services.patch_user(self.staff, self.users[who], {"op": "replace", "value": {"active": active, "title": title}})
 
     wishes = st.one_of(
         st.builds(lambda role, group: ("group", role, group), st.sampled_from([None, *ROLES]), st.sampled_from(GROUPS)),
         st.builds(lambda role, rule: ("rule", role, rule), st.sampled_from(ROLES), st.sampled_from(['title eq "a"', 'groups pr and title ne "a"'])),
-        st.builds(lambda role, who: ("person", role, who), st.sampled_from(ROLES), st.integers(0, PEOPLE - 1)),
+        st.builds(lambda role, who: ("user", role, who), st.sampled_from(ROLES), st.integers(0, USERS - 1)),
         st.builds(lambda group: ("out", None, group), st.sampled_from(GROUPS)),
-        st.sampled_from([("pattern", None, None), ("everybody", "viewer", None), ("everybody", None, None)]),
+        st.sampled_from([("pattern", None, None), ("everyone", "viewer", None), ("everyone", None, None)]),
     )
 
     def wish(self, asked: tuple[str, str | None, Any]) -> AssignmentRequest:
@@ -68,12 +68,12 @@ class Machine(RuleBasedStateMachine):
         return {
             "group": lambda: AssignmentRequest("records", role, group=self.groups[of]),
             "rule": lambda: AssignmentRequest("records", role, rule=of),
-            "person": lambda: AssignmentRequest("records", role, person=f"p{of}"),
+            "user": lambda: AssignmentRequest("records", role, user=f"p{of}"),
             "out": lambda: AssignmentRequest("records", None, group=self.groups[of], excludes=True),
             "pattern": lambda: AssignmentRequest(
                 "records", None, source="staff", pattern="^records-(.+)$", confirmed=(self.groups["records-curator"],)
             ),
-            "everybody": lambda: AssignmentRequest("records", role, everybody=True),
+            "everyone": lambda: AssignmentRequest("records", role, everyone=True),
         }[kind]()
 
     def roles(self) -> dict[str, set[str]]:
@@ -86,24 +86,24 @@ class Machine(RuleBasedStateMachine):
 
 
 class Previews(Machine):
-    """Every change is looked at, then made; the two agree to the person."""
+    """Every change is previewed, then made; the two agree to the user."""
 
     @initialize()
     def begin(self) -> None:
         self.make()
 
-    def compared(self, preview: dict[str, Any], before: dict[str, set[str]], state: list[Any]) -> None:
+    def compared(self, preview: dict[str, Any], before: dict[str, set[str]], status: list[Any]) -> None:
         """Compare what was shown with what has become."""
         after = self.roles()
-        people = {*before, *after}
-        assert preview["gained"] == sum(each not in before for each in people)
-        assert preview["lost"] == sum(each not in after for each in people)
-        assert preview["changed"] == sum(each in before and each in after and before[each] != after[each] for each in people)
+        users = {*before, *after}
+        assert preview["gained"] == sum(each not in before for each in users)
+        assert preview["lost"] == sum(each not in after for each in users)
+        assert preview["changed"] == sum(each in before and each in after and before[each] != after[each] for each in users)
         label_of = {row.id: row.label for row in self.services.rows(t.role)}
-        shown = {line["person"]["id"]: set(line["after"]) for line in preview["people"]}
-        assert shown == {each: {label_of[role] for role in after.get(each, ())} for each in people if before.get(each) != after.get(each)}
+        shown = {line["user"]["id"]: set(line["after"]) for line in preview["users"]}
+        assert shown == {each: {label_of[role] for role in after.get(each, ())} for each in users if before.get(each) != after.get(each)}
 
-    def state(self) -> list[Any]:
+    def status(self) -> list[Any]:
         return [
             len(self.services.rows(table)) for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit, t.retained_role)
         ]
@@ -111,35 +111,35 @@ class Previews(Machine):
     @rule(asked=Machine.wishes)
     def add(self, asked: tuple[str, str | None, Any]) -> None:
         before, wish = self.roles(), self.wish(asked)
-        state = self.state()
+        status = self.status()
         preview = assignment_changes.preview_adding(self.services.ctx, wish)
-        assert self.state() == state, "looking changes nothing"
+        assert self.status() == status, "looking changes nothing"
         with contextlib.suppress(AlreadyExists):
             self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish, Confirmation("Records"))["id"])
-            self.compared(preview, before, state)
+            self.compared(preview, before, status)
 
     @rule(number=st.integers(0, 9))
     def take_away(self, number: int) -> None:
         if self.assignments:
             identifier, before = self.assignments.pop(number % len(self.assignments)), self.roles()
-            state = self.state()
+            status = self.status()
             preview = assignment_changes.preview_removing(self.services.ctx, identifier)
-            assert self.state() == state
+            assert self.status() == status
             assignments.remove(
                 self.services.ctx, self.services.caller, identifier, Confirmation("Records", (preview["gained"], preview["lost"], preview["changed"]))
             )
-            self.compared(preview, before, state)
+            self.compared(preview, before, status)
 
     @rule(
-        eligibility=st.sampled_from(["assigned", "everybody"]), fallback=st.sampled_from(["no access", "default role", "keep"]),
+        eligibility=st.sampled_from(["assigned", "everyone"]), fallback=st.sampled_from(["no_access", "fallback_role", "retain"]),
         several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
     )  # fmt: skip
     def decide(self, **policy: str) -> None:
-        before, state = self.roles(), self.state()
-        preview = access_policies.preview(self.services.ctx, "records", {**policy, "default_role": "viewer"})
-        assert self.state() == state
-        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "default_role": "viewer"}, Confirmation("Records"))
-        self.compared(preview, before, state)
+        before, status = self.roles(), self.status()
+        preview = access_policies.preview(self.services.ctx, "records", {**policy, "fallback_role": "viewer"})
+        assert self.status() == status
+        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "fallback_role": "viewer"}, Confirmation("Records"))
+        self.compared(preview, before, status)
 
 
 class Guarded(Machine):
@@ -150,18 +150,16 @@ class Guarded(Machine):
     @initialize()
     def begin(self) -> None:
         self.make()
-        for name, value in (("guard_least", self.ALLOWED), ("guard_number", 0), ("guard_top_role", 1_000)):
-            house_settings.change(self.services.ctx, self.services.caller, name, value)
-        # Everybody has something that can be taken away.
-        self.assignments.append(
-            assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", "viewer", everybody=True))["id"]
-        )
+        for name, value in (("removal_limit_minimum", self.ALLOWED), ("removal_limit_number", 0), ("highest_role_limit", 1_000)):
+            organization_settings.change(self.services.ctx, self.services.caller, name, value)
+        # Everyone has something that can be taken away.
+        self.assignments.append(assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", "viewer", everyone=True))["id"])
         self.work()
 
-    @rule(whom=st.sets(st.integers(0, PEOPLE - 1), min_size=1))
+    @rule(whom=st.sets(st.integers(0, USERS - 1), min_size=1))
     def several_leave(self, whom: set[int]) -> None:
         for who in whom:
-            self.services.patch_person(self.staff, self.people[who], {"op": "replace", "path": "active", "value": False})
+            self.services.patch_user(self.staff, self.users[who], {"op": "replace", "path": "active", "value": False})
 
     @rule(asked=Machine.wishes)
     def add(self, asked: tuple[str, str | None, Any]) -> None:
@@ -179,7 +177,7 @@ class Guarded(Machine):
         self.work()
         agreed = {row.user_id: row for row in self.services.rows(t.account) if row.applied_version >= row.desired_version}
         for row in self.services.rows(t.user):
-            # Nothing is left behind once it was let through: who is not active has no active account.
+            # Nothing is left behind once it was approved: who is not active has no active account.
             if not row.active and row.id in agreed:
                 assert not agreed[row.id].agreed.get("active")
 
@@ -190,12 +188,12 @@ class Guarded(Machine):
         holds.hold_removals(self.services.ctx, clock.now())
         with self.services.ctx.database.writing() as connection:
             d, a = t.task.c, t.account.c
-            for row in connection.execute(t.task.select().where(d.state == "waiting")).all():
+            for row in connection.execute(t.task.select().where(d.status == "waiting")).all():
                 if not row.removes or row.released_at:
                     connection.execute(
                         t.account.update().where(a.id == row.account_id).values(agreed=a.due, had=a.due, applied_version=a.desired_version)
                     )
-                    connection.execute(t.task.update().where(d.id == row.id).values(state="done", closed_at=clock.now()))
+                    connection.execute(t.task.update().where(d.id == row.id).values(status="done", closed_at=clock.now()))
 
     @invariant()
     def no_more_go_than_the_limit(self) -> None:
@@ -205,7 +203,7 @@ class Guarded(Machine):
     @invariant()
     def what_is_held_has_not_gone(self) -> None:
         for row in self.services.rows(t.task):
-            if row.state == "held" and row.kind == holds.GUARD:
+            if row.status == "held" and row.kind == holds.HOLDS:
                 account = self.services.rows(t.account, id=row.account_id)[0]
                 assert account.applied_version < account.desired_version
 
@@ -216,10 +214,10 @@ TestGuarded = Guarded.TestCase
 TestGuarded.settings = settings(max_examples=sized(8, 300), stateful_step_count=20)
 
 
-def test_everybody_whom_a_change_touches_is_named(services: ServiceFixture) -> None:
+def test_everyone_whom_a_change_touches_is_named(services: ServiceFixture) -> None:
     staff = services.source()
     services.application()
     for number in range(120):
-        services.person(staff, f"p{number:03}")
-    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everybody=True))
-    assert (shown["gained"], len(shown["people"]), len({line["person"]["id"] for line in shown["people"]})) == (120, 120, 120)
+        services.user(staff, f"p{number:03}")
+    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everyone=True))
+    assert (shown["gained"], len(shown["users"]), len({line["user"]["id"] for line in shown["users"]})) == (120, 120, 120)

@@ -35,11 +35,11 @@ def garden(services: ServiceFixture) -> ServiceFixture:
     staff = services.source()
     for key in ("records", "desk"):
         services.application(key)
-    people = {name: services.person(staff, name, displayName=name.title()) for name in ("ada", "bob", "cai", "dan")}
-    group = services.group(staff, "Herbarium", people["ada"], people["bob"])
+    users = {name: services.user(staff, name, displayName=name.title()) for name in ("ada", "bob", "cai", "dan")}
+    group = services.group(staff, "Herbarium", users["ada"], users["bob"])
     for wish in (
-        AssignmentRequest("records", "viewer", group=group), AssignmentRequest("records", "curator", person="ada"), AssignmentRequest("records", "viewer", person="cai"),
-        AssignmentRequest("records", "curator", person="cai"), AssignmentRequest("desk", "viewer", rule='userName eq "dan"'), AssignmentRequest("desk", "viewer", person="dan"),
+        AssignmentRequest("records", "viewer", group=group), AssignmentRequest("records", "curator", user="ada"), AssignmentRequest("records", "viewer", user="cai"),
+        AssignmentRequest("records", "curator", user="cai"), AssignmentRequest("desk", "viewer", rule='userName eq "dan"'), AssignmentRequest("desk", "viewer", user="dan"),
     ):  # fmt: skip
         assignments.add(services.ctx, services.caller, wish)
     process_marks(services.ctx)
@@ -52,7 +52,7 @@ def begin(services: ServiceFixture, **view: Any) -> str:
 
 def rows(services: ServiceFixture, review: str, **asked: Any) -> dict[tuple[str, str], dict[str, Any]]:
     found = access_reviews.rows(services.ctx, review, Ask(count=100), **asked)["items"]
-    return {(each["person"]["user_name"], each["role"]["key"]): each for each in found}
+    return {(each["user"]["user_name"], each["role"]["key"]): each for each in found}
 
 
 def held(services: ServiceFixture, application: str = "records") -> set[tuple[str, str]]:
@@ -66,8 +66,8 @@ def held(services: ServiceFixture, application: str = "records") -> set[tuple[st
 @pytest.mark.parametrize(
     ("view", "expected"),
     [
-        ({}, 6), ({"application": "records"}, 5), ({"application": "records", "role": "curator"}, 2), ({"only": "direct only"}, 3),
-        ({"only": "highest role"}, 2), ({"words": "ad"}, 2),
+        ({}, 6), ({"application": "records"}, 5), ({"application": "records", "role": "curator"}, 2), ({"only": "direct_only"}, 3),
+        ({"only": "highest_role"}, 2), ({"words": "ad"}, 2),
     ],
 )  # fmt: skip
 def test_a_part_of_the_matrix_is_looked_through(garden: ServiceFixture, view: dict[str, str], expected: int) -> None:
@@ -76,34 +76,34 @@ def test_a_part_of_the_matrix_is_looked_through(garden: ServiceFixture, view: di
     assert (shown["rows"], shown["open"], shown["narrowed"]) == (expected, expected, view)
 
 
-def test_what_was_assigned_to_the_person_is_taken_away_and_can_be_taken_back(garden: ServiceFixture) -> None:
+def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    assert found["ada", "viewer"]["reasons"] == ["Staff > Herbarium"] and found["cai", "viewer"]["reasons"] == ["assignment to the person"]
+    assert found["ada", "viewer"]["reasons"] == ["Staff > Herbarium"] and found["cai", "viewer"]["reasons"] == ["direct assignment"]
     row = found["cai", "curator"]["id"]
     shown = access_reviews.preview(garden.ctx, review, "records", [row])
-    assert (shown["changed"], shown["people"][0]["after"], len(held(garden))) == (1, ["Viewer"], 5)
+    assert (shown["changed"], shown["users"][0]["after"], len(held(garden))) == (1, ["Viewer"], 5)
     decided = access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], TAKEN_AWAY, "moved on", Confirmation(expect=(0, 0, 1)))
     assert (decided["taken_away"], decided["open"]) == (1, 4)
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("bob", "viewer"), ("cai", "viewer")}
-    after = rows(garden, review, decision="taken away")["cai", "curator"]
-    assert (after["outcome"], after["note"], after["decided_by"]) == ("Its assignment was taken away.", "moved on", garden.caller.name)
-    with pytest.raises(InvalidInput, match="was taken away from Cai already"):
+    after = rows(garden, review, decision="removed")["cai", "curator"]
+    assert (after["outcome"], after["note"], after["decided_by"]) == ("The assignment was deleted.", "moved on", garden.caller.name)
+    with pytest.raises(InvalidInput, match="The role Curator of Cai was removed already"):
         access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], CONFIRMED)
-    entry = next(each.id for each in reversed(garden.rows(t.audit)) if each.action == "removed assignment")
+    entry = next(each.id for each in reversed(garden.rows(t.audit)) if each.action == "deleted assignment")
     undo.undo(garden.ctx, garden.caller, entry, Confirmation())
     assert ("cai", "curator") in held(garden)
 
 
-def test_whoever_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(garden: ServiceFixture) -> None:
+def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
     access_reviews.decide(garden.ctx, garden.caller, review, "records", [found["bob", "viewer"]["id"], found["ada", "viewer"]["id"]], TAKEN_AWAY)
     after = rows(garden, review)
-    assert after["bob", "viewer"]["outcome"] == "They are kept out of Records: they have it by group Herbarium."
-    assert "still have it by group Herbarium" in after["ada", "viewer"]["outcome"]
+    assert after["bob", "viewer"]["outcome"] == "The user is excluded from Records, because the role comes through group Herbarium."
+    assert "still has the role through group Herbarium" in after["ada", "viewer"]["outcome"]
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("cai", "viewer"), ("cai", "curator")}
-    # Both roles of one person at once leave nothing.
+    # Both roles of one user at once leave nothing.
     other = begin(garden, application="records", words="ada")
     both = [each["id"] for each in rows(garden, other).values()]
     assert access_reviews.preview(garden.ctx, other, "records", both)["lost"] == 1
@@ -117,11 +117,14 @@ def test_a_rule_that_gives_the_same_is_not_forgotten_and_what_is_gone_is_said(ga
     access_reviews.decide(garden.ctx, garden.caller, review, "desk", [row], TAKEN_AWAY)
     assert held(garden, "desk") == set()
     record = next(each for each in garden.rows(t.record) if each.data["userName"] == "bob")
-    garden.intake.remove_person(record.source_id, record.id)
+    garden.intake.remove_user(record.source_id, record.id)
     process_marks(garden.ctx)
     row = rows(garden, review)["bob", "viewer"]["id"]
     access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], TAKEN_AWAY)
-    assert rows(garden, review)["bob", "viewer"]["outcome"] == "They no longer had it." and rows(garden, review)["bob", "viewer"]["state"] == "gone"
+    assert (
+        rows(garden, review)["bob", "viewer"]["outcome"] == "The user no longer had the role."
+        and rows(garden, review)["bob", "viewer"]["status"] == "left"
+    )
 
 
 def test_an_owner_sees_and_decides_about_their_own_application_only(garden: ServiceFixture) -> None:
@@ -134,7 +137,7 @@ def test_an_owner_sees_and_decides_about_their_own_application_only(garden: Serv
     assert [each["id"] for each in access_reviews.list_reviews(garden.ctx, owner, Ask())["items"]] == [review]
     # A row of another application does not come along under the name of theirs.
     foreign = rows(garden, review, application="records")["bob", "viewer"]["id"]
-    with pytest.raises(NotFound, match="Not all of these rows"):
+    with pytest.raises(NotFound, match="Some of these rows do not belong to '"):
         access_reviews.decide(garden.ctx, owner, review, "desk", [foreign], TAKEN_AWAY)
     assert len(held(garden)) == 5
 
@@ -146,13 +149,13 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
     access_reviews.close_expired(garden.ctx, later(clock.now(), 60))
     assert access_reviews.one(garden.ctx, garden.caller, review)["closed_at"] is None
     access_reviews.close_expired(garden.ctx, "3000-01-02T00:00:00.000000Z")
-    assert access_reviews.one(garden.ctx, garden.caller, review)["closed_by"] == "its last day"
+    assert access_reviews.one(garden.ctx, garden.caller, review)["closed_by"] == "its due date"
     with pytest.raises(InvalidInput, match="has ended"):
         access_reviews.decide(garden.ctx, garden.caller, review, "records", [found["bob", "viewer"]["id"]], CONFIRMED)
     lines = list(csv.DictReader(io.StringIO(b"".join(review_export.export(garden.ctx, review, "csv")).decode())))
-    assert len(lines) == 5 and lines[0]["person"] == "Ada"
+    assert len(lines) == 5 and lines[0]["user"] == "Ada"
     confirmed = next(each for each in lines if each["decision"])
-    assert (confirmed["role"], confirmed["note"], confirmed["because of"]) == ("Viewer", "'=needs it", "Staff > Herbarium")
+    assert (confirmed["role"], confirmed["note"], confirmed["reason"]) == ("Viewer", "'=needs it", "Staff > Herbarium")
     whole = json.loads(b"".join(review_export.export(garden.ctx, review, "json")))
     assert (whole["label"], len(whole["rows"])) == ("Spring", 5)
     other = begin(garden, application="desk")
@@ -162,8 +165,8 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
 @pytest.mark.parametrize(
     ("until", "view", "said"),
     [
-        ("2020-01-01", View(), "last day to come"), ("", View(), "last day to come"), ("soon", View(), "soon"), (LAST_DAY, View(words="nobody"), "no access of that kind"),
-        (LAST_DAY, View(role="viewer"), "of an application"), (LAST_DAY, View(only="inactive but assigned"), "nothing to review"),
+        ("2020-01-01", View(), "The due date is missing or in the past."), ("", View(), "The due date is missing or in the past."), ("soon", View(), "soon"), (LAST_DAY, View(words="nobody"), "No access matches the scope of the review."),
+        (LAST_DAY, View(role="viewer"), "The filter `role` needs an application"), (LAST_DAY, View(only="inactive_assigned"), "' is not a valid value for `only`."),
     ],
 )  # fmt: skip
 def test_a_review_that_cannot_be_is_refused(garden: ServiceFixture, until: str, view: View, said: str) -> None:
@@ -176,12 +179,12 @@ def test_taking_away_from_many_asks_for_the_application_s_name(services: Service
     staff = services.source()
     services.application()
     for number in range(15):
-        services.person(staff, f"p{number}")
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person=f"p{number}"))
+        services.user(staff, f"p{number}")
+        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user=f"p{number}"))
     process_marks(services.ctx)
     review = begin(services)
     ids = [each["id"] for each in rows(services, review).values()]
-    with pytest.raises(NeedsConfirmation, match="15 people"):
+    with pytest.raises(NeedsConfirmation, match="This change removes access from 15 users"):
         access_reviews.decide(services.ctx, services.caller, review, "records", ids, TAKEN_AWAY)
     assert len(held(services)) == 15
     access_reviews.decide(services.ctx, services.caller, review, "records", ids, TAKEN_AWAY, sure=Confirmation("Records"))

@@ -27,8 +27,8 @@ def garden(services: ServiceFixture) -> dict[str, str]:
     """Two sources; one keeper whom the staff's source reports."""
     services.application("records", "viewer", "curator")
     made = {"staff": services.source("staff"), "contractors": services.source("contractors")}
-    made["ada"] = services.person(made["staff"], "ada", title="Keeper")
-    made["bob"] = services.person(made["staff"], "bob", title="Guide")
+    made["ada"] = services.user(made["staff"], "ada", title="Keeper")
+    made["bob"] = services.user(made["staff"], "bob", title="Guide")
     return made
 
 
@@ -45,7 +45,7 @@ def line(services: ServiceFixture) -> dict[str, Any]:
 
 
 def retitle(services: ServiceFixture, garden: dict[str, str], name: str, title: str = "Keeper", source: str = "staff") -> None:
-    services.patch_person(garden[source], garden[name], {"op": "replace", "path": "title", "value": title})
+    services.patch_user(garden[source], garden[name], {"op": "replace", "path": "title", "value": title})
 
 
 def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(services: ServiceFixture, garden: dict[str, str]) -> None:
@@ -53,32 +53,32 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(services: 
     assert have(services) == ["ada"]
     assert (line(services)["reach"], line(services)["waiting"], line(services)["confirmed_users"]) == (1, 0, 1)
     retitle(services, garden, "bob")
-    services.person(garden["contractors"], "mallory", title="Keeper")
+    services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services) == ["ada"], "an attribute alone gives nobody the highest role"
     shown = line(services)
     assert (shown["reach"], shown["waiting"]) == (1, 2)
-    assert any("2 users meet the rule" in each["what"] for each in shown["notes"])
+    assert any("2 users match the rule" in each["what"] for each in shown["notes"])
     waiting = rule_confirmations.waiting(services.ctx, made["id"], Ask(count=1))
     assert (waiting["total"], [each["user_name"] for each in waiting["items"]]) == (2, ["bob"])
     rest = rule_confirmations.waiting(services.ctx, made["id"], Ask(after=waiting["next"]))
     assert [each["user_name"] for each in rest["items"]] == ["mallory"]
     bob = waiting["items"][0]["id"]
     preview = rule_confirmations.preview_confirming(services.ctx, made["id"], [bob])
-    assert [each["person"]["user_name"] for each in preview["people"]] == ["bob"] and have(services) == ["ada"]
+    assert [each["user"]["user_name"] for each in preview["users"]] == ["bob"] and have(services) == ["ada"]
     rule_confirmations.confirm(services.ctx, services.caller, made["id"], [bob])
     assert have(services) == ["ada", "bob"]
-    with pytest.raises(InvalidInput, match="does not meet the rule"):
+    with pytest.raises(InvalidInput, match="does not match the rule"):
         rule_confirmations.confirm(services.ctx, services.caller, made["id"], ["nobody"])
     rule_confirmations.confirm(services.ctx, services.caller, made["id"], None)
     assert have(services) == ["ada", "bob", "mallory"]
-    # Whoever no longer meets it loses the role, confirmed or not.
+    # Anyone who no longer meets it loses the role, confirmed or not.
     retitle(services, garden, "bob", "Guide")
     assert have(services) == ["ada", "mallory"]
 
 
 def test_a_rule_that_names_a_source_counts_what_this_source_reports(services: ServiceFixture, garden: dict[str, str]) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE, source="staff"))
-    garden["mallory"] = services.person(garden["contractors"], "mallory", title="Keeper")
+    garden["mallory"] = services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services, "viewer") == ["ada"]
     shown = line(services)
     assert (shown["reach"], shown["source"], shown["confirmed_users"], shown["notes"]) == (1, {"key": "staff", "label": "Staff"}, None, [])
@@ -89,21 +89,24 @@ def test_a_rule_that_names_a_source_counts_what_this_source_reports(services: Se
 
 def test_a_rule_without_a_source_is_flagged(services: ServiceFixture, garden: dict[str, str]) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE))
-    assert [each["what"] for each in line(services)["notes"]] == ["Any source can report the attributes of this rule."]
+    assert [each["what"] for each in line(services)["notes"]] == ["Every source can report the attributes of this rule."]
 
 
 def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(services: ServiceFixture, garden: dict[str, str]) -> None:
     wish = AssignmentRequest("records", "curator", rule=RULE, source="staff", future_users=True)
-    with pytest.raises(InvalidInput, match="names a source"):
+    with pytest.raises(InvalidInput, match="A rule without a source cannot be confirmed for future users"):
         assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule=RULE, future_users=True), Confirmation("Records"))
-    assert "in future" in assignment_changes.preview_adding(services.ctx, wish)["confirm"]
-    with pytest.raises(NeedsConfirmation, match="in future"):
+    assert (
+        "Every user who matches this rule later gets the role without confirmation."
+        in assignment_changes.preview_adding(services.ctx, wish)["confirm"]
+    )
+    with pytest.raises(NeedsConfirmation, match="Every user who matches this rule later gets the role without confirmation"):
         assignments.add(services.ctx, services.caller, wish)
     made = assignments.add(services.ctx, services.caller, wish, Confirmation("Records"))
     retitle(services, garden, "bob")
-    services.person(garden["contractors"], "mallory", title="Keeper")
+    services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services) == ["ada", "bob"]
-    with pytest.raises(InvalidInput, match="no confirmation"):
+    with pytest.raises(InvalidInput, match="No users of this rule wait for confirmation"):
         rule_confirmations.confirm(services.ctx, services.caller, made["id"], None)
     # Another date is no other rule.
     assignments.change(services.ctx, services.caller, made["id"], None, "2099-01-01", None)
@@ -133,6 +136,6 @@ def test_the_page_of_a_user_who_waits_says_so(services: ServiceFixture, garden: 
 
 
 def test_many_rules_at_once_wait_too(services: ServiceFixture, garden: dict[str, str]) -> None:
-    role_mapping.bulk(services.ctx, services.caller, "records", "person.title, Keeper, curator", apply=True)
+    role_mapping.bulk(services.ctx, services.caller, "records", "user.title, Keeper, curator", apply=True)
     retitle(services, garden, "bob")
     assert have(services) == ["ada"]

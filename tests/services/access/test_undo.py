@@ -1,4 +1,4 @@
-"""What the audit log tells of is taken back, with its own preview."""
+"""What the audit log tells of is undone, with its own preview."""
 
 from __future__ import annotations
 
@@ -22,8 +22,8 @@ from tests.service_fixture import ServiceFixture
 def garden(services: ServiceFixture) -> dict[str, Any]:
     staff = services.source()
     services.application("records", "viewer", "curator")
-    people = [services.person(staff, name) for name in ("ada", "bob")]
-    return {"staff": staff, "group": services.group(staff, "Guides", *people)}
+    users = [services.user(staff, name) for name in ("ada", "bob")]
+    return {"staff": staff, "group": services.group(staff, "Guides", *users)}
 
 
 def last(services: ServiceFixture) -> int:
@@ -64,7 +64,7 @@ def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden
 
 def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]) -> None:
     access_policies.change(
-        services.ctx, services.caller, "records", {"eligibility": "everybody", "fallback": "default role", "default_role": "viewer"}
+        services.ctx, services.caller, "records", {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "viewer"}
     )
     assert has(services) == ["viewer", "viewer"]
     assert undo.preview(services.ctx, last(services))["lost"] == 2
@@ -72,10 +72,10 @@ def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]
     assert has(services) == []
 
 
-def test_a_grave_one_asks_for_the_name(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_a_serious_one_asks_for_the_name(services: ServiceFixture, garden: dict[str, Any]) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=garden["group"]))
     entry = last(services)
-    settings.change(services.ctx, services.caller, "guard_least", 1)
+    settings.change(services.ctx, services.caller, "removal_limit_minimum", 1)
     with pytest.raises(NeedsConfirmation):
         undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
     undo.undo(services.ctx, services.caller, entry, Confirmation("Records", (0, 2, 0)))
@@ -83,7 +83,7 @@ def test_a_grave_one_asks_for_the_name(services: ServiceFixture, garden: dict[st
 
 
 def test_what_cannot_be_taken_back_is_told(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    with pytest.raises(InvalidInput, match="cannot be taken back") as told:
+    with pytest.raises(InvalidInput, match="cannot be undone") as told:
         undo.preview(services.ctx, 1)
     assert told.value.hint
     with pytest.raises(NotFound):

@@ -30,15 +30,15 @@ IDS, NAMES, TEAMS = [str(number) for number in range(6)], [f"name{number}" for n
 
 
 class Registers(RuleBasedStateMachine):
-    """A register of few people, whose names change hands, who come, go, and are away."""
+    """A register of few users, whose names change hands, who come, go, and are away."""
 
     def __init__(self) -> None:
         super().__init__()
         self.folder = tempfile.TemporaryDirectory(dir="/dev/shm" if Path("/dev/shm").exists() else None)
         self.services = ServiceFixture(Path(self.folder.name)).unguarded()
         self.services.application()
-        # Everybody: an empty answer is never believed, and somebody always stays.
-        self.lines: dict[str, dict[str, str]] = {"keeper": {"login": "keeper", "name": "Keeper", "state": "", "teams": "Red"}}
+        # Everyone: an empty answer is never believed, and somebody always stays.
+        self.lines: dict[str, dict[str, str]] = {"keeper": {"login": "keeper", "name": "Keeper", "status": "", "teams": "Red"}}
         self.bound: dict[str, str] = {}
         self.read = True
 
@@ -53,17 +53,17 @@ class Registers(RuleBasedStateMachine):
 
     def run(self) -> dict[str, Any]:
         head = "id;login;name;state;teams"
-        lines = [f"{own};{line['login']};{line['name']};{line['state']};{line['teams']}" for own, line in self.lines.items()]
-        import_config.put_file(self.services.ctx, self.services.caller, "estates", "people.csv", "\n".join([head, *lines]).encode())
+        lines = [f"{own};{line['login']};{line['name']};{line['status']};{line['teams']}" for own, line in self.lines.items()]
+        import_config.put_file(self.services.ctx, self.services.caller, "estates", "users.csv", "\n".join([head, *lines]).encode())
         run = self.reading.run(whole=True)
-        assert run["state"] == "done", run["message"]
+        assert run["status"] == "done", run["message"]
         process_marks(self.services.ctx)
         self.read = True
         return run
 
     @rule(own=st.sampled_from(IDS), login=st.sampled_from(NAMES), away=st.booleans(), teams=st.lists(st.sampled_from(TEAMS), unique=True))
     def somebody_comes_or_changes(self, own: str, login: str, away: bool, teams: list[str]) -> None:
-        self.lines[own] = {"login": login, "name": f"Person {own}", "state": "away" if away else "", "teams": ";".join(teams)}
+        self.lines[own] = {"login": login, "name": f"User {own}", "status": "away" if away else "", "teams": ";".join(teams)}
         # A column may hold separators in quotation marks.
         self.lines[own]["teams"] = f'"{self.lines[own]["teams"]}"'
         self.read = False
@@ -96,9 +96,9 @@ class Registers(RuleBasedStateMachine):
         assert len({row.user_id for row in rows}) == len(rows)
         for row in rows:
             assert self.bound.setdefault(row.native_id, row.user_id) == row.user_id
-        # Whoever is here said so, under a name that is theirs alone; whoever is not came into a conflict, or is gone.
+        # Anyone who is here said so, under a name that is theirs alone; anyone who is not came into a conflict, or is gone.
         assert len({row.user_name_key for row in present}) == len(present)
-        waiting = {row.native_id for row in self.services.rows(t.conflict) if row.state == "open"}
+        waiting = {row.native_id for row in self.services.rows(t.conflict) if row.status == "open"}
         assert {row.native_id for row in present} | waiting >= set(self.lines)
         assert {row.native_id for row in present} <= set(self.lines)
 

@@ -1,4 +1,4 @@
-"""What comes in between while a source is read: other sources, pushes, decisions, changed settings; and what the guard says of leaving."""
+"""What comes in between while a source is read: other sources, pushes, decisions, changed settings; and what the removal limit says of leaving."""
 
 from __future__ import annotations
 
@@ -37,14 +37,14 @@ def reading(services: ServiceFixture) -> Reading:
     return Reading(services, "csv", {"groups_column": "teams"}, policy=ANSWERS)
 
 
-def people_in(reading: Reading, *, whole: bool = False) -> BulkUsers:
-    """Return the door for people, as a run would open it."""
+def users_in(reading: Reading, *, whole: bool = False) -> BulkUsers:
+    """Return the door for users, as a run would open it."""
     ctx = reading.services.ctx
     with ctx.database.reading() as connection:
         source, row = source_policies.import_of(connection, reading.key)
     with ctx.database.writing() as connection:
         run_id = run_log.begin(connection, source.id, "a test", clock.now())
-        connection.execute(t.run.update().where(t.run.c.id == run_id).values(ended_at=clock.now(), state="done"))
+        connection.execute(t.run.update().where(t.run.c.id == run_id).values(ended_at=clock.now(), status="done"))
     return BulkUsers(ctx, source, source_policies.import_policy(source, row.kind), run_id, whole=whole)
 
 
@@ -54,7 +54,7 @@ def entry(native_id: str, login: str, job: str = "Guide") -> Entry:
 
 def write(reading: Reading, *lines: str) -> None:
     content = "\n".join(["id,login,job,teams", *lines]).encode()
-    import_config.put_file(reading.services.ctx, reading.services.caller, reading.key, "people.csv", content)
+    import_config.put_file(reading.services.ctx, reading.services.caller, reading.key, "users.csv", content)
 
 
 def just_before_writing(door: BulkUsers, monkeypatch: pytest.MonkeyPatch, happens: Callable[[], Any]) -> None:
@@ -74,8 +74,8 @@ def test_somebody_of_the_name_who_is_pushed_in_between_is_noticed(
     services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     staff = services.source("staff")
-    door = people_in(reading)
-    just_before_writing(door, monkeypatch, lambda: services.person(staff, "una"))
+    door = users_in(reading)
+    just_before_writing(door, monkeypatch, lambda: services.user(staff, "una"))
     door.take([entry("1", "una"), entry("2", "grace")])
     door.finish()
     assert (door.counts["new"], door.counts["conflict"]) == (1, 1) and set(reading.records()) == {"grace"}
@@ -84,7 +84,7 @@ def test_somebody_of_the_name_who_is_pushed_in_between_is_noticed(
 
 def test_what_operators_declare_in_between_counts(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
     services.application()
-    door = people_in(reading)
+    door = users_in(reading)
     just_before_writing(
         door, monkeypatch, lambda: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='title eq "Guide"'))
     )
@@ -93,10 +93,10 @@ def test_what_operators_declare_in_between_counts(services: ServiceFixture, read
     assert [row.until_at for row in services.rows(t.access)] == [None]
 
 
-def test_a_person_who_changes_in_between_is_planned_anew(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_user_who_changes_in_between_is_planned_again(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
     write(reading, "1,una,Guide,")
     reading.run()
-    door, other = people_in(reading), people_in(reading)
+    door, other = users_in(reading), users_in(reading)
     just_before_writing(door, monkeypatch, lambda: other.take([entry("1", "una", "Keeper")]))
     door.take([entry("1", "una", "Botanist")])
     row = reading.records()["una"]
@@ -107,7 +107,7 @@ def test_what_cannot_be_written_leaves_nothing_half_done(services: ServiceFixtur
     def refuse(*_: Any) -> None:
         raise StalePreview("Nobody is ever ready.")
 
-    door = people_in(reading)
+    door = users_in(reading)
     monkeypatch.setattr(imported_records, "touch", refuse)
     with pytest.raises(StalePreview):
         door.take([entry("1", "una")])
@@ -115,14 +115,14 @@ def test_what_cannot_be_written_leaves_nothing_half_done(services: ServiceFixtur
         assert services.rows(table) == []
 
 
-def test_answers_that_change_during_a_run_have_everybody_read_again(
+def test_answers_that_change_during_a_run_have_everyone_read_again(
     services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     write(reading, "1,una,Guide,")
     conclude = import_run.ImportRun._conclude
 
     def with_other_answers(pull: import_run.ImportRun) -> Any:
-        reading.change(policy={"people": 'title eq "Guide"'})
+        reading.change(policy={"users": 'title eq "Guide"'})
         return conclude(pull)
 
     monkeypatch.setattr(import_run.ImportRun, "_conclude", with_other_answers)
@@ -134,26 +134,26 @@ def test_answers_that_change_during_a_run_have_everybody_read_again(
 
 
 def test_a_large_list_is_written_in_portions_and_comes_out_whole(services: ServiceFixture, reading: Reading) -> None:
-    door = people_in(reading, whole=True)
+    door = users_in(reading, whole=True)
     for start in range(0, 2_400, 200):
         door.take([entry(str(number), f"guide.{number}") for number in range(start, start + 200)])
-    everybody = [str(number) for number in range(2_400)]
+    everyone = [str(number) for number in range(2_400)]
     groups = BulkGroups(services.ctx, door)
-    groups.take(groups.choose([GroupEntry("g", "g", "Guides", everybody), GroupEntry("h", "h", "Half", everybody[:1_200])]))
-    assert len(reading.members("Guides")) == 2_400 and groups.counts["memberships new"] == 3_600
+    groups.take(groups.choose([GroupEntry("g", "g", "Guides", everyone), GroupEntry("h", "h", "Half", everyone[:1_200])]))
+    assert len(reading.members("Guides")) == 2_400 and groups.counts["memberships_new"] == 3_600
     again = BulkGroups(services.ctx, door)
-    entries = [GroupEntry("g", "g", "Guides", everybody[1_200:]), GroupEntry("h", "h", "Half", everybody[:1_200])]
+    entries = [GroupEntry("g", "g", "Guides", everyone[1_200:]), GroupEntry("h", "h", "Half", everyone[:1_200])]
     chosen = again.choose(entries)
-    assert [each.name for each in chosen] == ["Guides"], "what did not change is not looked at"
+    assert [each.name for each in chosen] == ["Guides"], "what did not change is not previewed"
     again.take(chosen)
-    assert len(reading.members("Guides")) == 1_200 == again.counts["memberships ended"]
+    assert len(reading.members("Guides")) == 1_200 == again.counts["memberships_ended"]
     assert [line.message for line in services.rows(t.run_entry, kind="members")] == ["2,400 joined.", "1,200 joined.", "1,200 left."]
 
 
 @pytest.fixture
 def guided(services: ServiceFixture, reading: Reading) -> Reading:
-    """Ten guides who have a role by their group, delivered; the guard lets five go."""
-    for name, value in (("guard_least", 2), ("guard_share", 50), ("guard_number", 1_000)):
+    """Ten guides who have a role by their group, delivered; the removal limit lets five go."""
+    for name, value in (("removal_limit_minimum", 2), ("removal_limit_percent", 50), ("removal_limit_number", 1_000)):
         settings.change(services.ctx, services.caller, name, value)
     services.application("records", "viewer")
     write(reading, *(f"{number},guide.{number},Guide,Guides" for number in range(10)))
@@ -162,7 +162,7 @@ def guided(services: ServiceFixture, reading: Reading) -> Reading:
     process_marks(services.ctx)
     with services.ctx.database.writing() as connection:
         connection.execute(t.account.update().values(had=t.account.c.due, applied_version=t.account.c.desired_version))
-        connection.execute(t.task.update().values(state="done", closed_at=clock.now()))
+        connection.execute(t.task.update().values(status="done", closed_at=clock.now()))
     return reading
 
 
@@ -170,32 +170,32 @@ def removals(services: ServiceFixture) -> list[tuple[str, str | None]]:
     """Return (state, who let it through) of what takes something away."""
     process_marks(services.ctx)
     holds.hold_removals(services.ctx, clock.now())
-    return [(row.state, row.released_by) for row in services.rows(t.task, removes=True)]
+    return [(row.status, row.released_by) for row in services.rows(t.task, removes=True)]
 
 
 def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(services: ServiceFixture, guided: Reading) -> None:
     write(guided, *(f"{number},guide.{number},Guide," for number in range(10)))
-    assert guided.run(whole=True)["state"] == "held", "the only group there was is gone: that is not believed"
+    assert guided.run(whole=True)["status"] == "held", "the only group there was is gone: that is not believed"
     write(guided, "0,guide.0,Guide,Guides", *(f"{number},guide.{number},Guide," for number in range(1, 10)))
-    assert guided.run(whole=True)["memberships ended"] == 9
+    assert guided.run(whole=True)["memberships_ended"] == 9
     assert removals(services) == [("held", None)] * 9
 
 
-def test_whoever_was_let_leave_by_name_need_not_be_let_through_once_more(services: ServiceFixture, guided: Reading) -> None:
+def test_anyone_who_was_let_leave_by_name_need_not_be_let_through_once_more(services: ServiceFixture, guided: Reading) -> None:
     write(guided, "0,guide.0,Guide,Guides")
-    assert guided.run(whole=True)["state"] == "held" and removals(services) == []
+    assert guided.run(whole=True)["status"] == "held" and removals(services) == []
     assert guided.run(allow_removals=True, confirmed="Estates")["left"] == 9
     assert removals(services) == [("waiting", services.caller.name)] * 9
 
 
 def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(services: ServiceFixture, reading: Reading) -> None:
     staff = services.source("staff")
-    una = services.person(staff, "una")
+    una = services.user(staff, "una")
     write(reading, "1,una,Guide,")
     reading.run()
     (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
-    services.intake.remove_person(staff, una)
-    # They have left meanwhile: linked all the same, for a person said so, and back with that.
+    services.intake.remove_user(staff, una)
+    # They have left meanwhile: linked all the same, for a user said so, and back with that.
     conflicts.decide(services.ctx, services.caller, "estates", waiting["id"], "link", waiting["candidates"][0]["id"])
     (user,) = services.rows(t.user)
     assert user.gone_at is None and user.active and reading.records()["una"].user_id == user.id

@@ -1,4 +1,4 @@
-"""Groups that only claims have named: offered for mapping, made ahead, and filled by whoever comes with them."""
+"""Groups that only claims have named: offered for mapping, made ahead, and filled by anyone who comes with them."""
 
 from __future__ import annotations
 
@@ -31,9 +31,9 @@ def door(services: ServiceFixture) -> Door:
 
 
 def keep(services: ServiceFixture, door: Door, arrival: JitResult, **more: Any) -> str:
-    """Keep a trace of an arrival, as signing in does."""
+    """Keep a trace of an arrival, as the bind does."""
     row = {
-        "source_id": door.source_id, "test_id": None, "outcome": "observed", "reason": None, "message": "It would work.", "hint": "", "name": "Idris",
+        "source_id": door.source_id, "test_id": None, "outcome": "observed", "reason": None, "message": "Sign-in would succeed.", "hint": "", "name": "Idris",
         "user_id": arrival.user_id, "steps": door.steps.lines, "arrived": {}, "came_to": arrival.document(), "raw": None,
     }  # fmt: skip
     with services.ctx.database.writing() as connection:
@@ -57,7 +57,7 @@ def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixt
         with pytest.raises(wrong):
             claimed_groups.make(services.ctx, services.caller, "contractors", name)
     services.source("others")
-    with pytest.raises(NotFound, match="Nobody signs in"):
+    with pytest.raises(NotFound, match="'Others' has no sign-in"):
         claimed_groups.make(services.ctx, services.caller, "others", "Scaffolders")
 
 
@@ -73,9 +73,9 @@ def test_a_group_made_ahead_is_the_one_that_they_come_with(services: ServiceFixt
     assert other.come("s-9", username=["odalys"], email=["odalys@guests.example"], groups=["Scaffolders"]).access == []
 
 
-def test_a_trial_tells_how_far_it_has_come(services: ServiceFixture, door: Door) -> None:
+def test_a_sign_in_test_tells_how_far_it_has_come(services: ServiceFixture, door: Door) -> None:
     made = test_sign_ins.begin(services.ctx, services.caller, "contractors", "idris.vance", "observe", BASE)
-    assert (made["so_far"], made["trace"]) == ("not opened", None)
+    assert (made["so_far"], made["trace"]) == ("not_opened", None)
     trace = keep(services, door, door.come(preview=True), test_id=made["id"])
     found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", Ask(None, 10))["items"]
-    assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [("observed", trace, "It would work.")]
+    assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [("observed", trace, "Sign-in would succeed.")]

@@ -25,7 +25,7 @@ from tests.services.imports.test_scim_and_csv import files
 
 OWNED = "hr-owned.example"
 POLICY: dict[str, Any] = {
-    "match": "e-mail", "domains": [OWNED],
+    "match": "email", "domains": [OWNED],
     "attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": 'emails[type eq "work"].value', "expression": "email"}],
 }  # fmt: skip
 
@@ -38,9 +38,9 @@ def email(address: str) -> list[dict[str, str]]:
 def garden(services: ServiceFixture) -> dict[str, str]:
     """Two sources; a user of the first has a role that every user has."""
     services.application("records")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     made = {"staff": services.source("staff"), "contractors": services.source("contractors")}
-    made["una"] = services.person(made["staff"], "una", displayName="Una", emails=email("una@fernhollow.example"))
+    made["una"] = services.user(made["staff"], "una", displayName="Una", emails=email("una@fernhollow.example"))
     process_marks(services.ctx)
     return made
 
@@ -64,21 +64,21 @@ def user_of(services: ServiceFixture, record: str) -> Any:
 
 @pytest.mark.parametrize(
     ("name", "address", "words"),
-    [("UNA", "other@elsewhere.example", "user name 'UNA'"), ("una2", "Una@Fernhollow.example", "e-mail address 'Una@Fernhollow.example'")],
+    [("UNA", "other@elsewhere.example", "user name 'UNA'"), ("una2", "Una@Fernhollow.example", "email address 'Una@Fernhollow.example'")],
 )
-def test_whoever_may_be_a_user_of_another_source_gets_nothing_until_it_is_decided(
+def test_anyone_who_may_be_a_user_of_another_source_gets_nothing_until_it_is_decided(
     services: ServiceFixture, garden: dict[str, str], name: str, address: str, words: str
 ) -> None:
-    record = services.person(garden["contractors"], name, emails=email(address))
+    record = services.user(garden["contractors"], name, emails=email(address))
     # They are read back as they were sent.
     assert services.rows(t.record, id=record)[0].data["userName"] == name
     assert access(services) == ["staff una"]
     (found,) = open_conflicts(services)
     assert words in found["message"] and [each["user_name"] for each in found["candidates"]] == ["una"]
-    assert found["says"]["userName"] == name and found["choices"] == ["link", "make", "leave out"]
+    assert found["says"]["userName"] == name and found["choices"] == ["link", "create", "ignore"]
     # What comes for them meanwhile changes nothing of that.
     services.group(garden["contractors"], "Guides", record)
-    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
+    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
     assert access(services) == ["staff una"] and len(open_conflicts(services)) == 1
     told = access_explanation.why(services.ctx, user_of(services, record).id, "records")["sentences"]
     assert "may already exist under another source" in told[1]
@@ -86,7 +86,7 @@ def test_whoever_may_be_a_user_of_another_source_gets_nothing_until_it_is_decide
 
 def test_it_is_linked_and_one_user_has_both(services: ServiceFixture, garden: dict[str, str]) -> None:
     services.application("plants")
-    record = services.person(garden["contractors"], "una", title="Guide")
+    record = services.user(garden["contractors"], "una", title="Guide")
     group = services.group(garden["contractors"], "Guides", record)
     assignments.add(services.ctx, services.caller, AssignmentRequest("plants", "curator", group=group))
     (found,) = open_conflicts(services)
@@ -97,13 +97,13 @@ def test_it_is_linked_and_one_user_has_both(services: ServiceFixture, garden: di
     assert {row.application_id for row in services.rows(t.access) if row.until_at is None} == {row.id for row in services.rows(t.application)}
     # Nobody is left behind who would be taken for a leaver of that name.
     assert len(services.rows(t.user)) == 1 and open_conflicts(services) == []
-    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Head guide"})
+    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Head guide"})
     assert open_conflicts(services) == [] and len(access(services)) == 2
 
 
 def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: dict[str, str]) -> None:
-    settings.change(services.ctx, services.caller, "guard_top_role", 0)
-    record = services.person(garden["contractors"], "una", title="Guide")
+    settings.change(services.ctx, services.caller, "highest_role_limit", 0)
+    record = services.user(garden["contractors"], "una", title="Guide")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule='title eq "Guide"'), Confirmation("Records"))
     (found,) = open_conflicts(services)
     conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "link", found["candidates"][0]["id"])
@@ -111,57 +111,57 @@ def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: 
 
 
 def test_a_record_moved_by_hand_settles_its_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
-    record = services.person(garden["contractors"], "una")
+    record = services.user(garden["contractors"], "una")
     record_links.move(services.ctx, services.caller, record, user_of(services, garden["una"]).id)
     assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
 
 
 def test_it_is_somebody_else_and_they_get_what_is_theirs(services: ServiceFixture, garden: dict[str, str]) -> None:
-    record = services.person(garden["contractors"], "una")
+    record = services.user(garden["contractors"], "una")
     (found,) = open_conflicts(services)
-    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "make")
+    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "create")
     assert access(services) == ["contractors una", "staff una"]
     assert user_of(services, record).id != user_of(services, garden["una"]).id
     # The decision holds as long as the user name and the email stay.
     for path, value in (("title", "Guide"), ("displayName", "Una K."), ("externalId", "c-7")):
-        services.patch_person(garden["contractors"], record, {"op": "replace", "path": path, "value": value})
+        services.patch_user(garden["contractors"], record, {"op": "replace", "path": path, "value": value})
     assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
 
 
 def test_it_is_left_out_and_stays_so(services: ServiceFixture, garden: dict[str, str]) -> None:
-    record = services.person(garden["contractors"], "una")
+    record = services.user(garden["contractors"], "una")
     (found,) = open_conflicts(services)
-    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "leave out")
-    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
+    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "ignore")
+    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
     assert access(services) == ["staff una"] and open_conflicts(services) == []
 
 
 def test_another_name_ends_the_conflict_and_gives_what_is_theirs(services: ServiceFixture, garden: dict[str, str]) -> None:
-    record = services.person(garden["contractors"], "una")
-    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una.keel"})
+    record = services.user(garden["contractors"], "una")
+    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una.keel"})
     assert open_conflicts(services) == [] and access(services) == ["contractors una.keel", "staff una"]
 
 
-def test_whoever_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(services: ServiceFixture, garden: dict[str, str]) -> None:
-    record = services.person(garden["contractors"], "una.keel")
+def test_anyone_who_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(services: ServiceFixture, garden: dict[str, str]) -> None:
+    record = services.user(garden["contractors"], "una.keel")
     assert access(services) == ["contractors una.keel", "staff una"] and open_conflicts(services) == []
-    services.patch_person(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una"})
+    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una"})
     assert access(services) == ["contractors una", "staff una"], "a provider's change of a name locks nobody out"
     assert len(open_conflicts(services)) == 1
 
 
-def test_whoever_is_gone_or_of_the_same_source_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
-    services.intake.remove_person(garden["staff"], garden["una"])
-    services.person(garden["contractors"], "una")
-    services.person(garden["contractors"], "una.two", emails=email("shared@fernhollow.example"))
-    services.person(garden["contractors"], "una.three", emails=email("shared@fernhollow.example"))
+def test_anyone_who_is_gone_or_of_the_same_source_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
+    services.intake.remove_user(garden["staff"], garden["una"])
+    services.user(garden["contractors"], "una")
+    services.user(garden["contractors"], "una.two", emails=email("shared@fernhollow.example"))
+    services.user(garden["contractors"], "una.three", emails=email("shared@fernhollow.example"))
     assert open_conflicts(services) == []
     assert access(services) == ["contractors una", "contractors una.three", "contractors una.two"]
 
 
 def test_what_is_removed_while_it_waits_leaves_no_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
-    record = services.person(garden["contractors"], "una")
-    services.intake.remove_person(garden["contractors"], record)
+    record = services.user(garden["contractors"], "una")
+    services.intake.remove_user(garden["contractors"], record)
     assert open_conflicts(services) == []
 
 
@@ -171,23 +171,23 @@ def test_what_is_removed_while_it_waits_leaves_no_conflict(services: ServiceFixt
 def register(services: ServiceFixture) -> Reading:
     """A source that owns a domain, and has a joiner."""
     reading = Reading(services, "csv", {}, key="hr", policy=POLICY)
-    files(reading, people=f"id,login,email\n1,new.hire,new.hire@{OWNED}\n")
+    files(reading, users=f"id,login,email\n1,new.hire,new.hire@{OWNED}\n")
     return reading
 
 
 def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner_of_another(services: ServiceFixture, garden: dict[str, str]) -> None:
     """The source that does not own the domain puts the joiner's address on a user of its own, and waits for the joiner."""
-    services.person(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
+    services.user(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
     reading = register(services)
     run = reading.run()
     assert run["conflict"] == 1 and reading.records() == {}
     (found,) = open_conflicts(services, "hr")
-    assert "No source that owns the email's domain has confirmed it." in found["message"]
+    assert " No source that owns the email domain has confirmed it." in found["message"]
 
 
 def test_an_address_counts_that_a_source_says_which_owns_its_domain(services: ServiceFixture, garden: dict[str, str]) -> None:
     sources.change(services.ctx, services.caller, "staff", domains=[OWNED.upper()])
-    record = services.person(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
+    record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
     reading = register(services)
     assert reading.run()["new"] == 1 and open_conflicts(services, "hr") == []
     assert reading.records()["new.hire"].user_id == user_of(services, record).id
@@ -195,8 +195,8 @@ def test_an_address_counts_that_a_source_says_which_owns_its_domain(services: Se
 
 def test_somebody_who_waits_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
     sources.change(services.ctx, services.caller, "staff", domains=[OWNED])
-    record = services.person(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
-    services.person(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
+    record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
+    services.user(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
     assert len(open_conflicts(services)) == 1
     reading = register(services)
     assert reading.run()["new"] == 1
@@ -211,7 +211,7 @@ def test_domains_of_a_source_are_checked(services: ServiceFixture, tmp_path: Pat
     for wrong in (["fernhollow"], ["una@fernhollow.example", "a b.example"]):
         with pytest.raises(InvalidInput, match="not a domain"):
             sources.change(services.ctx, services.caller, "staff", domains=wrong)
-    with pytest.raises(InvalidInput, match="nothing to change"):
+    with pytest.raises(InvalidInput, match="The request changes nothing"):
         sources.change(services.ctx, services.caller, "staff")
     assert services.rows(t.audit)[-1].action == "changed source"
 
@@ -221,26 +221,26 @@ def test_domains_of_a_source_are_checked(services: ServiceFixture, tmp_path: Pat
 def test_a_name_that_looks_like_a_user_s_waits_for_a_decision_in_every_source(
     services: ServiceFixture, garden: dict[str, str], source: str, name: str
 ) -> None:
-    services.person(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
+    services.user(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
     (conflict,) = open_conflicts(services, source)
-    assert (conflict["kind"], [each["user_name"] for each in conflict["candidates"]]) == ("looks alike", ["una"])
+    assert (conflict["kind"], [each["user_name"] for each in conflict["candidates"]]) == ("lookalike", ["una"])
     assert "looks like that of another user" in conflict["message"]
     assert access(services) == ["staff una"]
 
 
 def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
     reading = Reading(services, "csv", {}, key="hr", policy=POLICY)
-    files(reading, people="id,login,email\n1,un\u0430,x@hr-owned.example\n2,ing\u00e9,i@hr-owned.example\n")
+    files(reading, users="id,login,email\n1,un\u0430,x@hr-owned.example\n2,ing\u00e9,i@hr-owned.example\n")
     reading.run()
     (conflict,) = open_conflicts(services, "hr")
-    assert conflict["kind"] == "looks alike"
+    assert conflict["kind"] == "lookalike"
     assert {row.user_name for row in services.rows(t.user)} == {"una", "ing\u00e9"}
 
 
 def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(services: ServiceFixture, garden: dict[str, str]) -> None:
-    services.person(garden["staff"], "j\u00fcrgen")
+    services.user(garden["staff"], "j\u00fcrgen")
     for name in ("J\u00dcRGEN", "ju\u0308rgen", "\uff4a\u00fcrgen"):
         with pytest.raises(ScimError) as refused:
-            services.person(garden["staff"], name)
+            services.user(garden["staff"], name)
         assert (refused.value.status, refused.value.scim_type) == (409, "uniqueness")
-    assert access_explanation.person(services.ctx, "J\u00dcRGEN")["user_name"] == "j\u00fcrgen"
+    assert access_explanation.user(services.ctx, "J\u00dcRGEN")["user_name"] == "j\u00fcrgen"

@@ -18,25 +18,25 @@ from tests.service_fixture import ServiceFixture
 
 
 def access_of(services: ServiceFixture, name: str) -> set[tuple[str, str]]:
-    return {(item["application"]["key"], item["role"]["key"]) for item in access_explanation.person(services.ctx, name)["access"]}
+    return {(item["application"]["key"], item["role"]["key"]) for item in access_explanation.user(services.ctx, name)["access"]}
 
 
 def test_a_record_is_bound_to_a_user_of_its_own(services: ServiceFixture) -> None:
     staff, estates = services.source("staff"), services.source("estates")
-    services.person(staff, "ada", emails=[{"value": "ada@fernhollow.example"}])
-    services.person(estates, "ada", emails=[{"value": "ada@fernhollow.example"}])
+    services.user(staff, "ada", emails=[{"value": "ada@fernhollow.example"}])
+    services.user(estates, "ada", emails=[{"value": "ada@fernhollow.example"}])
     assert len({row.id for row in services.rows(t.user)}) == 2
     # One whom a source reported, and about whom nobody has decided, does not make a known name ambiguous.
-    assert [each["source"]["key"] for each in access_explanation.person(services.ctx, "ada")["records"]] == ["staff"]
+    assert [each["source"]["key"] for each in access_explanation.user(services.ctx, "ada")["records"]] == ["staff"]
     services.create_users_of_conflicts("estates")
-    with pytest.raises(InvalidInput, match="2 people"):
-        access_explanation.person(services.ctx, "ada")
+    with pytest.raises(InvalidInput, match="2 users"):
+        access_explanation.user(services.ctx, "ada")
 
 
 def test_a_change_that_changes_nothing_writes_nothing(services: ServiceFixture) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada", title="Botanist")
-    services.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "Botanist"})
+    ada = services.user(staff, "ada", title="Botanist")
+    services.patch_user(staff, ada, {"op": "replace", "path": "title", "value": "Botanist"})
     group = services.group(staff, "Herbarium", ada)
     services.add(staff, group, ada)
     assert services.rows(t.record)[0].version == 1
@@ -46,14 +46,14 @@ def test_a_change_that_changes_nothing_writes_nothing(services: ServiceFixture) 
 
 def test_since_when_somebody_is_inactive_is_kept_until_they_are_back(services: ServiceFixture) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada")
-    services.patch_person(staff, ada, {"op": "replace", "path": "active", "value": False})
+    ada = services.user(staff, "ada")
+    services.patch_user(staff, ada, {"op": "replace", "path": "active", "value": False})
     since = services.rows(t.user)[0].inactive_since
-    services.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "x"})
+    services.patch_user(staff, ada, {"op": "replace", "path": "title", "value": "x"})
     assert services.rows(t.user)[0].inactive_since == since
-    services.patch_person(staff, ada, {"op": "replace", "path": "active", "value": True})
+    services.patch_user(staff, ada, {"op": "replace", "path": "active", "value": True})
     assert services.rows(t.user)[0].inactive_since is None
-    services.intake.remove_person(staff, ada)
+    services.intake.remove_user(staff, ada)
     row = services.rows(t.user)[0]
     assert row.gone_at is not None
     assert row.active is False
@@ -61,48 +61,48 @@ def test_since_when_somebody_is_inactive_is_kept_until_they_are_back(services: S
 
 def test_a_renamed_user_is_found_by_the_new_name_only(services: ServiceFixture) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada.fern", emails=[{"value": "ada@fernhollow.example"}])
-    services.patch_person(staff, ada, {"op": "replace", "value": {"userName": "ada.moss", "emails": [{"value": "moss@fernhollow.example"}]}})
-    assert access_explanation.person(services.ctx, "ADA.MOSS")["user_name"] == "ada.moss"
-    assert access_explanation.person(services.ctx, "moss@fernhollow.example")["user_name"] == "ada.moss"
+    ada = services.user(staff, "ada.fern", emails=[{"value": "ada@fernhollow.example"}])
+    services.patch_user(staff, ada, {"op": "replace", "value": {"userName": "ada.moss", "emails": [{"value": "moss@fernhollow.example"}]}})
+    assert access_explanation.user(services.ctx, "ADA.MOSS")["user_name"] == "ada.moss"
+    assert access_explanation.user(services.ctx, "moss@fernhollow.example")["user_name"] == "ada.moss"
     with pytest.raises(NotFound):
-        access_explanation.person(services.ctx, "ada.fern")
+        access_explanation.user(services.ctx, "ada.fern")
 
 
 def test_membership_history_has_from_and_until(services: ServiceFixture) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada")
+    ada = services.user(staff, "ada")
     group = services.group(staff, "Herbarium", ada)
     services.take_out(staff, group, ada)
     services.add(staff, group, ada)
     rows = services.rows(t.membership)
     assert [row.until_at is None for row in rows] == [False, True]
     assert rows[0].from_at < rows[0].until_at < rows[1].from_at
-    assert [each["until"] is None for each in access_explanation.person(services.ctx, "ada")["groups"]] == [True, False]
+    assert [each["until"] is None for each in access_explanation.user(services.ctx, "ada")["groups"]] == [True, False]
 
 
 def test_one_patch_may_do_many_things_to_the_list(services: ServiceFixture) -> None:
     staff = services.source()
-    people = [services.person(staff, f"p{number}") for number in range(6)]
-    group = services.group(staff, "Herbarium", *people[:3])
+    users = [services.user(staff, f"p{number}") for number in range(6)]
+    group = services.group(staff, "Herbarium", *users[:3])
 
     def listed() -> set[str]:
         return {row.record_id for row in services.rows(t.membership, group_id=group) if row.until_at is None}
 
     services.patch_group(
         staff, group,
-        {"op": "remove", "path": f'members[value eq "{people[0]}"]'},
-        {"op": "add", "path": "members", "value": [{"value": people[3]}, {"value": people[0]}]},
+        {"op": "remove", "path": f'members[value eq "{users[0]}"]'},
+        {"op": "add", "path": "members", "value": [{"value": users[3]}, {"value": users[0]}]},
         {"op": "replace", "value": {"displayName": "Herbaria"}},
     )  # fmt: skip
-    assert listed() == {people[0], people[1], people[2], people[3]}
+    assert listed() == {users[0], users[1], users[2], users[3]}
     services.patch_group(
         staff, group,
-        {"op": "replace", "path": "members", "value": [{"value": people[4]}]},
-        {"op": "add", "path": "members", "value": [{"value": people[5]}]},
-        {"op": "remove", "path": "members", "value": [{"value": people[4]}, {"value": "unknown"}]},
+        {"op": "replace", "path": "members", "value": [{"value": users[4]}]},
+        {"op": "add", "path": "members", "value": [{"value": users[5]}]},
+        {"op": "remove", "path": "members", "value": [{"value": users[4]}, {"value": "unknown"}]},
     )  # fmt: skip
-    assert listed() == {people[5]}
+    assert listed() == {users[5]}
     services.patch_group(staff, group, {"op": "remove", "path": 'members[type eq "User"]'})
     assert listed() == set()
     assert services.rows(t.group)[0].display_name == "Herbaria"
@@ -112,12 +112,12 @@ def test_a_large_change_of_members_is_worked_through_by_marks(services: ServiceF
     monkeypatch.setattr("dravo.services.ingest.intake.AT_ONCE", 3)
     staff = services.source()
     services.application()
-    group = services.group(staff, "Everybody")
+    group = services.group(staff, "Everyone")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
-    people = [services.person(staff, f"p{number}") for number in range(8)]
-    services.add(staff, group, *people)
+    users = [services.user(staff, f"p{number}") for number in range(8)]
+    services.add(staff, group, *users)
     assert len(services.rows(t.pending_recompute)) == 8
-    assert access_explanation.person(services.ctx, "p1")["being_worked_out"]
+    assert access_explanation.user(services.ctx, "p1")["being_worked_out"]
     assert recompute.process_marks(services.ctx) == 8
     assert access_of(services, "p7") == {("records", "viewer")}
     services.patch_group(staff, group, {"op": "replace", "path": "members", "value": []})
@@ -129,14 +129,14 @@ def test_a_large_change_of_members_is_worked_through_by_marks(services: ServiceF
 def test_a_group_that_is_gone_gives_nothing_and_its_history_stays_readable(services: ServiceFixture) -> None:
     staff = services.source()
     services.application()
-    group = services.group(staff, "Herbarium", services.person(staff, "ada"))
+    group = services.group(staff, "Herbarium", services.user(staff, "ada"))
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     assert access_of(services, "ada") == {("records", "viewer")}
     services.intake.remove_group(staff, group)
     recompute.process_marks(services.ctx)
-    person = access_explanation.person(services.ctx, "ada")
-    assert person["access"] == []
-    assert person["ended"][0]["reasons"][0]["group"]["name"] == "Herbarium"
+    user = access_explanation.user(services.ctx, "ada")
+    assert user["access"] == []
+    assert user["ended"][0]["reasons"][0]["group"]["name"] == "Herbarium"
     assert overview.band(services.ctx)["stages"][2]["needs"] == 1
 
 
@@ -144,7 +144,7 @@ def test_what_was_planned_on_is_checked_again_before_it_is_written(services: Ser
     """Between plan and write an assignment is made: the plan is thrown away, and the new one knows of it."""
     staff = services.source()
     services.application()
-    ada = services.person(staff, "ada")
+    ada = services.user(staff, "ada")
     group = services.group(staff, "Herbarium")
     original, interfered = services.ctx.database.writing, []
 
@@ -159,10 +159,10 @@ def test_what_was_planned_on_is_checked_again_before_it_is_written(services: Ser
     assert access_of(services, "ada") == {("records", "curator")}
 
 
-def test_many_threads_that_change_one_person_lose_nothing(services: ServiceFixture) -> None:
+def test_many_threads_that_change_one_user_lose_nothing(services: ServiceFixture) -> None:
     staff = services.source()
     services.application("records", *(f"role{number}" for number in range(6)))
-    ada = services.person(staff, "ada")
+    ada = services.user(staff, "ada")
     groups = [services.group(staff, f"g{number}") for number in range(6)]
     for number, group in enumerate(groups):
         assignments.add(services.ctx, services.caller, AssignmentRequest("records", f"role{number}", group=group))
@@ -184,7 +184,7 @@ def test_two_at_once_with_one_name_make_one(services: ServiceFixture) -> None:
 
     def make() -> None:
         try:
-            services.person(staff, "ada")
+            services.user(staff, "ada")
             told.append("made")
         except ScimError as wrong:
             told.append(str(wrong.scim_type))
@@ -200,17 +200,17 @@ def test_two_at_once_with_one_name_make_one(services: ServiceFixture) -> None:
 
 def test_a_world_that_never_stands_still_is_told(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada")
+    ada = services.user(staff, "ada")
     monkeypatch.setattr("dravo.store.records.write", lambda *_, **__: False)
     monkeypatch.setattr("dravo.services.ingest.intake.PATIENCE_SECONDS", 0.2)
     with pytest.raises(StalePreview):
-        services.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "x"})
+        services.patch_user(staff, ada, {"op": "replace", "path": "title", "value": "x"})
 
 
 def test_adding_to_a_large_group_touches_only_who_is_added(services: ServiceFixture) -> None:
     staff = services.source()
-    group = services.group(staff, "Everybody", *(services.person(staff, f"p{number}") for number in range(40)))
-    new = services.person(staff, "new")
+    group = services.group(staff, "Everyone", *(services.user(staff, f"p{number}") for number in range(40)))
+    new = services.user(staff, "new")
     statements: list[str] = []
     from sqlalchemy import event
 

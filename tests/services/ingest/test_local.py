@@ -1,4 +1,4 @@
-"""People and groups that operators enter here: who may be made, what they give, and what a change is shown to do."""
+"""Users and groups that operators enter here: who may be made, what they give, and what a change is shown to do."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from tests.service_fixture import ServiceFixture
 
 
 def held(services: ServiceFixture, role: str = "viewer") -> set[str]:
-    """Return the user names of everybody who has a role now."""
+    """Return the user names of everyone who has a role now."""
     process_marks(services.ctx)
     names = {row.id: row.user_name for row in services.rows(t.user)}
     roles = {row.id: row.key for row in services.rows(t.role)}
@@ -37,10 +37,10 @@ def test_somebody_whom_no_source_knows_is_entered_changed_and_goes(services: Ser
     )
     row = services.rows(t.user, id=user)[0]
     assert (row.user_name, row.display_name, row.email, row.active) == ("ida", "Ida Vosper", "ida@fernhollow.example", True)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ida"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ida"))
     assert held(services) == {"ida"}
     shown = local_users.preview(services.ctx, "ida", {"user_name": "ida", "active": False})
-    assert (shown["lost"], shown["people"][0]["application"]["key"], held(services)) == (1, "records", {"ida"})
+    assert (shown["lost"], shown["users"][0]["application"]["key"], held(services)) == (1, "records", {"ida"})
     local_users.change(services.ctx, services.caller, "ida", {"user_name": "ida.vosper", "active": False})
     assert (held(services), services.rows(t.user, id=user)[0].user_name) == (set(), "ida.vosper")
     local_users.change(services.ctx, services.caller, user, {"user_name": "ida.vosper"})
@@ -50,23 +50,23 @@ def test_somebody_whom_no_source_knows_is_entered_changed_and_goes(services: Ser
     assert held(services) == set() and services.rows(t.user, id=user)[0].gone_at is not None
 
 
-def test_where_everybody_comes_through_a_source_nobody_is_entered(services: ServiceFixture) -> None:
-    settings.change(services.ctx, services.caller, "local_people", 0)
-    with pytest.raises(NotPermitted, match="through sources only") as wrong:
+def test_where_everyone_comes_through_a_source_nobody_is_entered(services: ServiceFixture) -> None:
+    settings.change(services.ctx, services.caller, "local_users", False)
+    with pytest.raises(NotPermitted, match="Local users are disabled") as wrong:
         local_users.add(services.ctx, services.caller, {"user_name": "ida"})
     assert wrong.value.hint and services.rows(t.user) == []
-    settings.change(services.ctx, services.caller, "local_people", 1)
+    settings.change(services.ctx, services.caller, "local_users", True)
     assert local_users.add(services.ctx, services.caller, {"user_name": "ida"})
 
 
 @pytest.mark.parametrize(
     ("given", "said"),
     [
-        ({}, "needs a user name"), ({"user_name": "  "}, "needs a user name"), ({"user_name": "x", "email": "nobody"}, "no e-mail address"),
-        ({"user_name": "x", "email": "a@b@c"}, "no e-mail address"), ({"user_name": "x", "email": "a b@c"}, "no e-mail address"),
+        ({}, "The user name is missing."), ({"user_name": "  "}, "The user name is missing."), ({"user_name": "x", "email": "nobody"}, "' is not an email address"),
+        ({"user_name": "x", "email": "a@b@c"}, "' is not an email address"), ({"user_name": "x", "email": "a b@c"}, "' is not an email address"),
     ],
 )  # fmt: skip
-def test_what_cannot_be_somebody_is_refused_with_the_mend(services: ServiceFixture, given: dict[str, str], said: str) -> None:
+def test_what_cannot_be_somebody_is_refused_with_the_hint(services: ServiceFixture, given: dict[str, str], said: str) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
         local_users.add(services.ctx, services.caller, given)
     assert wrong.value.hint and services.rows(t.user) == []
@@ -74,7 +74,7 @@ def test_what_cannot_be_somebody_is_refused_with_the_mend(services: ServiceFixtu
 
 @pytest.mark.parametrize("given", [{"user_name": "ADA"}, {"user_name": "other", "email": "Ada@fernhollow.example"}])
 def test_nobody_is_made_a_second_time_by_name_or_e_mail(services: ServiceFixture, given: dict[str, str]) -> None:
-    services.person(services.source(), "ada", emails=[{"value": "ada@fernhollow.example"}])
+    services.user(services.source(), "ada", emails=[{"value": "ada@fernhollow.example"}])
     with pytest.raises(AlreadyExists) as wrong:
         local_users.add(services.ctx, services.caller, given)
     assert services.rows(t.user)[0].id in wrong.value.hint
@@ -86,16 +86,16 @@ def test_nobody_is_made_a_second_time_by_name_or_e_mail(services: ServiceFixture
 
 def test_what_a_source_says_is_not_changed_here(services: ServiceFixture) -> None:
     staff = services.source()
-    services.person(staff, "ada")
+    services.user(staff, "ada")
     herbarium = services.group(staff, "Herbarium")
-    with pytest.raises(InvalidInput, match="known from Staff"):
+    with pytest.raises(InvalidInput, match="ada is reported by Staff and is not a local user"):
         local_users.change(services.ctx, services.caller, "ada", {"user_name": "ada"})
-    with pytest.raises(InvalidInput, match="known from Staff"):
+    with pytest.raises(InvalidInput, match="ada is reported by Staff and is not a local user"):
         local_users.remove(services.ctx, services.caller, "ada")
     for change in (local_groups.remove, lambda ctx, caller, group: local_groups.rename(ctx, caller, group, "x")):
-        with pytest.raises(InvalidInput, match="a group of Staff"):
+        with pytest.raises(InvalidInput, match="'Herbarium' belongs to the source Staff"):
             change(services.ctx, services.caller, herbarium)
-    with pytest.raises(InvalidInput, match="a group of Staff"):
+    with pytest.raises(InvalidInput, match="belongs to the source Staff"):
         local_groups.change_members(services.ctx, services.caller, herbarium, Members(add=("ada",)))
 
 
@@ -106,22 +106,22 @@ def test_a_source_cannot_reach_what_was_entered_here(services: ServiceFixture) -
     local_groups.change_members(services.ctx, services.caller, group, Members(add=("ida",)))
     record = services.rows(t.record)[0].id
     with pytest.raises(NotFound):
-        services.intake.remove_person(staff, record)
+        services.intake.remove_user(staff, record)
     with pytest.raises(NotFound):
         services.intake.remove_group(staff, group)
-    with pytest.raises(ScimError, match="No person or group of this source"):
+    with pytest.raises(ScimError, match="No user or group of this source has the ID"):
         services.group(staff, "Theirs", record)
     # Nor can anybody get a token for it.
     key = next(row.key for row in services.rows(t.source) if row.connection_type == "local")
-    with pytest.raises(InvalidInput, match="nobody else is connected"):
+    with pytest.raises(InvalidInput, match="' holds local users and groups"):
         scim_tokens.add_token(services.ctx, services.caller, key, "Provider", None)
 
 
-def test_a_local_group_gives_to_people_and_groups_of_any_source(services: ServiceFixture) -> None:
+def test_a_local_group_gives_to_users_and_groups_of_any_source(services: ServiceFixture) -> None:
     services.application()
     staff, estates = services.source("staff"), services.source("estates")
-    services.person(staff, "ada")
-    gardeners = services.group(estates, "Gardeners", services.person(estates, "bob"))
+    services.user(staff, "ada")
+    gardeners = services.group(estates, "Gardeners", services.user(estates, "bob"))
     group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", source="local", group="planting"))
     wanted = Members(add=("ada",), add_groups=(gardeners,))
@@ -132,7 +132,7 @@ def test_a_local_group_gives_to_people_and_groups_of_any_source(services: Servic
     reasons = {row.user_id: row.reasons[0] for row in services.rows(t.access)}
     assert sorted((each["source"], tuple(each["through_names"])) for each in reasons.values()) == [("local", ()), ("local", ("Gardeners",))]
     assert assignments.list_assignments(services.ctx, Ask())["items"][0]["reach"] == 2
-    with pytest.raises(StalePreview, match="0 gain"):
+    with pytest.raises(StalePreview, match="The preview is out of date"):
         local_groups.change_members(services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0)))
     local_groups.change_members(services.ctx, services.caller, group, Members(remove_groups=(gardeners,)))
     assert held(services) == {"ada"}
@@ -140,15 +140,15 @@ def test_a_local_group_gives_to_people_and_groups_of_any_source(services: Servic
     assert held(services) == set()
 
 
-def test_a_leaver_is_in_no_local_group_and_whoever_comes_by_that_name_is_not_either(services: ServiceFixture) -> None:
+def test_a_leaver_is_in_no_local_group_and_anyone_who_comes_by_that_name_is_not_either(services: ServiceFixture) -> None:
     services.application()
     staff = services.source()
-    record = services.person(staff, "ada")
+    record = services.user(staff, "ada")
     group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     local_groups.change_members(services.ctx, services.caller, group, Members(add=("ada",)))
-    services.intake.remove_person(staff, record)
-    services.person(staff, "ada")
+    services.intake.remove_user(staff, record)
+    services.user(staff, "ada")
     assert held(services) == set() and local_groups.one(services.ctx, group)["members"] == 0
 
 
@@ -156,16 +156,16 @@ def test_a_group_cannot_come_to_be_within_itself(services: ServiceFixture) -> No
     one, two = (local_groups.add(services.ctx, services.caller, name)["id"] for name in ("One", "Two"))
     local_groups.change_members(services.ctx, services.caller, one, Members(add_groups=(two,)))
     for outer, inner in ((two, one), (one, one)):
-        with pytest.raises(InvalidInput, match="in that group itself"):
+        with pytest.raises(InvalidInput, match="' is already a member of that group"):
             local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)))
 
 
 def test_bad_members_are_refused_and_nothing_of_them_is_done(services: ServiceFixture) -> None:
-    services.person(services.source(), "ada")
+    services.user(services.source(), "ada")
     group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
     for members, said in (
-        (Members(add=("ada", "nobody")), "Nobody has the id"),
-        (Members(add=("ada",), remove=("ada",)), "put in and taken out at once"),
+        (Members(add=("ada", "nobody")), "There is no user with the ID"),
+        (Members(add=("ada",), remove=("ada",)), " cannot be added and removed in one request."),
         (Members(add=("ada",), add_groups=("nothing",)), "no group"),
     ):
         with pytest.raises((InvalidInput, NotFound), match=said):
@@ -173,7 +173,7 @@ def test_bad_members_are_refused_and_nothing_of_them_is_done(services: ServiceFi
     assert services.rows(t.membership) == []
     with pytest.raises(AlreadyExists, match="already"):
         local_groups.add(services.ctx, services.caller, " planting ")
-    with pytest.raises(InvalidInput, match="between 1 and 200"):
+    with pytest.raises(InvalidInput, match="A group name must have 1 to 200 characters"):
         local_groups.rename(services.ctx, services.caller, group, " ")
 
 
@@ -184,17 +184,17 @@ def test_taking_from_many_by_a_local_group_asks_for_its_name(services: ServiceFi
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     names = [f"p{number:02}" for number in range(15)]
     for name in names:
-        services.person(staff, name)
+        services.user(staff, name)
     local_groups.change_members(services.ctx, services.caller, group, Members(add=tuple(names)))
     assert len(held(services)) == 15
-    with pytest.raises(NeedsConfirmation, match="takes something from 15 people") as wrong:
+    with pytest.raises(NeedsConfirmation, match="Records: This change removes access from 15 users") as wrong:
         local_groups.remove(services.ctx, services.caller, group)
     assert "'Planting'" in wrong.value.hint and len(held(services)) == 15
     local_groups.remove(services.ctx, services.caller, group, Confirmation("Planting"))
     assert held(services) == set()
 
 
-def test_the_house_s_own_source_is_made_once_and_steps_aside_for_a_key_that_is_taken(services: ServiceFixture) -> None:
+def test_the_organization_s_own_source_is_made_once_and_steps_aside_for_a_key_that_is_taken(services: ServiceFixture) -> None:
     services.source("local")
     assert local_source(services.ctx) == local_source(services.ctx)
     assert sorted((row.key, row.connection_type) for row in services.rows(t.source)) == [("local", "inbound_scim"), ("local-1", "local")]

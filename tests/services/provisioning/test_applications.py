@@ -19,15 +19,15 @@ URL = "http://127.0.0.1:9/scim/v2"
 
 def test_an_application_is_half_finished_until_all_is_there(services: ServiceFixture) -> None:
     services.application()
-    assert applications.one(services.ctx, "records")["state"] == "not connected"
+    assert applications.one(services.ctx, "records")["status"] == "not_set_up"
     connections.connect(services.ctx, services.caller, "records", URL, " token \n")
-    assert applications.one(services.ctx, "records")["state"] == "switched off"
+    assert applications.one(services.ctx, "records")["status"] == "disabled"
     applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
-    assert applications.one(services.ctx, "records")["state"] == "working"
+    assert applications.one(services.ctx, "records")["status"] == "ok"
     connections.pause(services.ctx, services.caller, "records", paused=True)
     paused = applications.one(services.ctx, "records")
-    assert (paused["state"], paused["trouble"]) == ("paused", "Paused by the command line.")
-    assert connections.pause(services.ctx, services.caller, "records", paused=False)["state"] == "working"
+    assert (paused["status"], paused["trouble"]) == ("paused", "Paused by the command line.")
+    assert connections.pause(services.ctx, services.caller, "records", paused=False)["status"] == "ok"
 
 
 def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFixture) -> None:
@@ -51,17 +51,25 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
     [
         (lambda r: applications.add(r.ctx, r.caller, "records", "Twice", None, tracked_only=False), AlreadyExists, "already"),
         (lambda r: roles.add_role(r.ctx, r.caller, "records", "viewer", "Twice", 1), AlreadyExists, "already"),
-        (lambda r: roles.add_role(r.ctx, r.caller, "records", "Bad Key", "x", 1), InvalidInput, "cannot be a key"),
-        (lambda r: applications.change(r.ctx, r.caller, "records", {}, {"on_leaving": "explode"}), InvalidInput, "not a setting"),
-        (lambda r: applications.change(r.ctx, r.caller, "records", {}, {"max_concurrency": 99}), InvalidInput, "Between 1 and 32"),
-        (lambda r: applications.change(r.ctx, r.caller, "records", {"label": " "}, {}), InvalidInput, "between 1 and 200"),
-        (lambda r: applications.change(r.ctx, r.caller, "none", {"label": "x"}, {}), NotFound, "no application"),
-        (lambda r: connections.check(r.ctx, r.caller, "records"), InvalidInput, "not connected"),
+        (lambda r: roles.add_role(r.ctx, r.caller, "records", "Bad Key", "x", 1), InvalidInput, "' is not a valid key."),
+        (lambda r: applications.change(r.ctx, r.caller, "records", {}, {"on_leaving": "explode"}), InvalidInput, "' is not a valid value for '"),
+        (
+            lambda r: applications.change(r.ctx, r.caller, "records", {}, {"max_concurrency": 99}),
+            InvalidInput,
+            "The number of concurrent requests must be between 1 and 32.",
+        ),
+        (lambda r: applications.change(r.ctx, r.caller, "records", {"label": " "}, {}), InvalidInput, "1 to 200 characters"),
+        (
+            lambda r: applications.change(r.ctx, r.caller, "none", {"label": "x"}, {}),
+            NotFound,
+            "There is no application",
+        ),
+        (lambda r: connections.check(r.ctx, r.caller, "records"), InvalidInput, "not_set_up"),
         (lambda r: applications.remove(r.ctx, r.caller, "records", "records"), InvalidInput, "history"),
         (lambda r: roles.remove_role(r.ctx, r.caller, "records", "none"), NotFound, "no role"),
     ],
 )
-def test_what_cannot_be_done_is_told_with_the_mend(
+def test_what_cannot_be_done_is_told_with_the_hint(
     services: ServiceFixture, doing: Callable[[ServiceFixture], object], kind: type[DravoError], words: str
 ) -> None:
     services.application()
@@ -74,28 +82,28 @@ def test_what_cannot_be_done_is_told_with_the_mend(
 
 def test_removing_an_application_takes_its_history_and_nothing_else(services: ServiceFixture) -> None:
     staff = services.source()
-    services.person(staff, "ada")
+    services.user(staff, "ada")
     for key in ("records", "desk"):
         services.application(key)
-        made = assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", person="ada"))
+        made = assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", user="ada"))
         if key == "records":
             with pytest.raises(StillInUse, match="assignments"):
                 applications.remove(services.ctx, services.caller, key, "Records")
             assignments.remove(services.ctx, services.caller, made["id"])
-            with pytest.raises(StillInUse, match="deliveries"):
+            with pytest.raises(StillInUse, match="' still has open provisioning tasks"):
                 applications.remove(services.ctx, services.caller, key, "Records")
     with services.ctx.database.writing() as connection:
-        connection.execute(t.task.update().where(t.task.c.state == "waiting").values(state="done", closed_at="x"))
+        connection.execute(t.task.update().where(t.task.c.status == "waiting").values(status="done", closed_at="x"))
     applications.remove(services.ctx, services.caller, "records", "Records")
     assert [row.key for row in services.rows(t.application)] == ["desk"]
-    assert {item["application"]["key"] for item in access_explanation.person(services.ctx, "ada")["access"]} == {"desk"}
+    assert {item["application"]["key"] for item in access_explanation.user(services.ctx, "ada")["access"]} == {"desk"}
 
 
 def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture) -> None:
     services.application()
-    services.person(services.source(), "ada")
+    services.user(services.source(), "ada")
     for role in ("viewer", "curator"):
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, person="ada"))
+        assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user="ada"))
     roles.change_role(services.ctx, services.caller, "records", "viewer", "Reader", 99)
     due = services.rows(t.account)[0].due
     assert [(role["value"], role["display"], role["primary"]) for role in due["roles"]] == [
@@ -109,7 +117,7 @@ def test_every_change_is_in_the_log_with_before_and_after(services: ServiceFixtu
     applications.change(services.ctx, services.caller, "records", {}, {"on_leaving": "delete"})
     with services.ctx.database.reading() as connection:
         entries = audit_log.entries(connection, Ask())["items"]
-    assert [entry["action"] for entry in entries[:2]] == ["changed application", "added role"], "what changes nothing is not logged"
+    assert [entry["action"] for entry in entries[:2]] == ["changed application", "created role"], "what changes nothing is not logged"
     assert entries[0]["details"]["before"] == {"on_leaving": "deactivate"}
     assert entries[0]["details"]["after"] == {"on_leaving": "delete"}
 
@@ -117,8 +125,8 @@ def test_every_change_is_in_the_log_with_before_and_after(services: ServiceFixtu
 @pytest.mark.parametrize("damage", ["details", "operator_name", "removed", "personal", "hmac"])
 def test_any_damage_to_the_log_is_found(services: ServiceFixture, damage: str) -> None:
     services.application()
-    services.person(services.source(), "ada")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    services.user(services.source(), "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     rows = services.rows(t.audit)
     victim = rows[-1] if damage == "personal" else rows[2]
     with services.ctx.database.writing() as connection:
@@ -132,12 +140,12 @@ def test_any_damage_to_the_log_is_found(services: ServiceFixture, damage: str) -
     assert found == (rows[3].id if damage == "removed" else victim.id)
 
 
-def test_a_person_can_be_erased_from_the_log_without_breaking_the_chain(services: ServiceFixture) -> None:
+def test_a_user_can_be_erased_from_the_log_without_breaking_the_chain(services: ServiceFixture) -> None:
     services.application()
-    services.person(services.source(), "ada", displayName="Ada Fern")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    services.user(services.source(), "ada", displayName="Ada Fern")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     entry = services.rows(t.audit)[-1]
-    assert entry.personal == {"person": "Ada Fern"}
+    assert entry.personal == {"user": "Ada Fern"}
     assert "Ada" not in str(entry.details)
     with services.ctx.database.writing() as connection:
         connection.execute(t.audit.update().where(t.audit.c.id == entry.id).values(personal=None))

@@ -35,62 +35,66 @@ def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fre
     group = provider.group("Herbarium")
     with running.dravo as dravo:
         dravo.assignments.add(records, "curator", group=group)
-        person = provider.person(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
-        assert dravo.people.get(name)["access"] == []
-        provider.add(group, person)
+        user = provider.user(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
+        assert dravo.users.get(name)["access"] == []
+        provider.add(group, user)
         there = eventually(lambda: app.accounts().get(name), seconds=5)
         assert there is not None
         assert (there["active"], roles(there), there["name"]["familyName"]) == (True, ["curator"], "Wiśniarska")
-        assert there["externalId"] == dravo.people.get(name)["id"]
-        provider.take_out(group, person)
+        assert there["externalId"] == dravo.users.get(name)["id"]
+        provider.take_out(group, user)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"] and roles(seen) == [], 5)
-        provider.add(group, person)
+        provider.add(group, user)
         eventually(lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"], 5)
-        provider.set_active(person, False)
+        provider.set_active(user, False)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
-        why = dravo.people.why(name, records)
+        why = dravo.users.why(name, records)
         assert any("inactive" in sentence for sentence in why["sentences"])
-        provider.set_active(person, True)
+        provider.set_active(user, True)
         eventually(lambda: app.accounts()[name], lambda seen: seen["active"], 5)
-        provider.patch(f"/Users/{person}", {"op": "replace", "path": "userName", "value": f"{name}.new"})
+        provider.patch(f"/Users/{user}", {"op": "replace", "path": "userName", "value": f"{name}.new"})
         eventually(lambda: f"{name}.new" in app.accounts(), seconds=5)
-        provider.http.delete(f"/Users/{person}")
+        provider.http.delete(f"/Users/{user}")
         eventually(lambda: f"{name}.new" not in app.accounts(), seconds=5)
-        ended = dravo.people.get(f"{name}.new")["ended"]
+        ended = dravo.users.get(f"{name}.new")["ended"]
         assert [item["reasons"][-1]["group"]["name"] for item in ended if item["reasons"][-1]["group"]] == ["Herbarium"] * 3
 
 
-@pytest.mark.parametrize(("setting", "left"), [("deactivate", "inactive"), ("delete", "nobody"), ("leave alone", "active")])
+@pytest.mark.parametrize(("setting", "left"), [("deactivate", "inactive"), ("delete", "nobody"), ("do_nothing", "active")])
 def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fresh, setting: str, left: str) -> None:
     records, name = fresh("records"), fresh("dilys")
     running.application(records, app, on_losing_access=setting)
     provider = running.provider(fresh("source"))
-    person = provider.person(name)
-    group = provider.group("Guides", [person])
+    user = provider.user(name)
+    group = provider.group("Guides", [user])
     with running.dravo as dravo:
         made = dravo.assignments.add(records, "viewer", group=group)
         eventually(lambda: app.accounts().get(name), seconds=5)
         dravo.assignments.remove(made["id"])
         running.settled(records)
         account = dravo.accounts.list(application=records).page().items[0]
-        assert account["state"] in ("agreed", "left alone")
-        expected = {"inactive": ("inactive", "agreed"), "nobody": ("absent", "agreed"), "active": ("left alone", "left alone")}[left]
-        assert (account["should_be"], account["state"]) == expected
+        assert account["status"] in ("in_sync", "unmanaged")
+        expected = {
+            "inactive": ("inactive", "in_sync"),
+            "nobody": ("absent", "in_sync"),
+            "active": ("unmanaged", "unmanaged"),
+        }[left]
+        assert (account["should_be"], account["status"]) == expected
     there = app.accounts().get(name)
     assert {"inactive": bool(there) and not there["active"], "nobody": there is None, "active": bool(there) and there["active"]}[left]
 
 
 def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("emeka")
-    running.application(records, app, on_inactive="leave alone")
+    running.application(records, app, on_inactive="do_nothing")
     provider = running.provider(fresh("source"))
-    person = provider.person(name)
+    user = provider.user(name)
     with running.dravo as dravo:
-        dravo.assignments.add(records, "viewer", person=name)
+        dravo.assignments.add(records, "viewer", user=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
-        provider.set_active(person, False)
+        provider.set_active(user, False)
         running.settled(records)
-        assert (dravo.accounts.list(application=records).page().items[0]["state"]) == "left alone"
+        assert (dravo.accounts.list(application=records).page().items[0]["status"]) == "unmanaged"
         assert app.accounts()[name]["active"]
         dravo.applications.change(records, on_inactive="deactivate")
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
@@ -99,10 +103,10 @@ def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Run
 def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("contractor")
     running.application(records, app)
-    running.provider(fresh("source")).person(name)
+    running.provider(fresh("source")).user(name)
     with running.dravo as dravo:
-        dravo.assignments.add(records, "viewer", person=name, from_=stamp(1), until=stamp(3))
-        assert dravo.people.get(name)["access"] == []
+        dravo.assignments.add(records, "viewer", user=name, from_=stamp(1), until=stamp(3))
+        assert dravo.users.get(name)["access"] == []
         eventually(lambda: app.accounts().get(name), lambda seen: bool(seen) and seen["active"], 6)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 6)
 
@@ -113,13 +117,13 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app
     app.create(userName=foreign, externalId="till-42", active=False)
     running.application(records, app)
     provider = running.provider(fresh("source"))
-    group = provider.group("Shop", [provider.person(mine), provider.person(foreign)])
+    group = provider.group("Shop", [provider.user(mine), provider.user(foreign)])
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
         running.settled(records)
-        failed = dravo.deliveries.list(application=records, state="failed").page().items
+        failed = dravo.tasks.list(application=records, status="failed").page().items
         assert len(failed) == 2
-        told = {each["person"]["user_name"]: (each["message"], each["hint"]) for each in failed}
+        told = {each["user"]["user_name"]: (each["message"], each["hint"]) for each in failed}
         assert "till-42" in str(told[foreign][0])
         assert "adopt" in str(told[mine][1])
         assert not app.accounts()[foreign]["active"]
@@ -129,7 +133,7 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app
         assert (app.accounts()[mine]["id"], app.accounts()[mine]["nickName"]) == (free_id, "kept")
         running.settled(records)
         account = dravo.accounts.list(application=records, words=mine).page().items[0]
-        assert account["state"] == "agreed"
+        assert account["status"] == "in_sync"
         assert account["origin"] == "adopted"
         assert app.accounts()[foreign]["externalId"] == "till-42"
 
@@ -138,19 +142,19 @@ def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again
     records, name = fresh("records"), fresh("una")
     running.application(records, app)
     app.faults(refuse=True)
-    running.provider(fresh("source")).person(name)
+    running.provider(fresh("source")).user(name)
     with running.dravo as dravo:
-        dravo.assignments.add(records, "viewer", person=name)
+        dravo.assignments.add(records, "viewer", user=name)
         running.settled(records)
-        failed = dravo.deliveries.list(application=records, state="failed").page().items[0]
-        assert "Seats are used up" in str(failed["message"])
-        assert dravo.deliveries.get(failed["id"])["tries"][0]["exchanges"][-1]["status"] == 400
+        failed = dravo.tasks.list(application=records, status="failed").page().items[0]
+        assert "All seats are used" in str(failed["message"])
+        assert dravo.tasks.get(failed["id"])["tries"][0]["exchanges"][-1]["status"] == 400
         app.faults(refuse=False)
-        dravo.deliveries.again(failed["id"])
+        dravo.tasks.again(failed["id"])
         eventually(lambda: app.accounts().get(name), seconds=5)
         running.settled(records)
-        done = dravo.deliveries.get(failed["id"])
-        assert done["state"] == "done"
+        done = dravo.tasks.get(failed["id"])
+        assert done["status"] == "done"
         assert done["attempts"] == 2
 
 
@@ -161,11 +165,11 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
     records = fresh("records")
     running.application(records, app)
     provider = running.provider(fresh("source"))
-    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(12)])
+    group = provider.group("Many", [provider.user(fresh("p")) for _ in range(12)])
     app.faults(**fault)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
-        paused = eventually(lambda: dravo.applications.get(records), lambda seen: seen["state"] == "paused")
+        paused = eventually(lambda: dravo.applications.get(records), lambda seen: seen["status"] == "paused")
         assert words in str(paused["trouble"])
         assert paused["hint"]
         asked = len(app.requests())
@@ -179,16 +183,16 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
 def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("tamsin")
     running.application(records, app)
-    running.provider(fresh("source")).person(name)
+    running.provider(fresh("source")).user(name)
     with running.dravo as dravo:
-        dravo.assignments.add(records, "curator", person=name)
+        dravo.assignments.add(records, "curator", user=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
         running.settled(records)
-        delivery = dravo.deliveries.list(application=records, state="done").page().items[0]
+        task = dravo.tasks.list(application=records, status="done").page().items[0]
         app.faults()
         there = app.accounts()[name]
         httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers)
-        dravo.deliveries.again(delivery["id"])
+        dravo.tasks.again(task["id"])
         eventually(lambda: roles(app.accounts()[name]), lambda seen: seen == ["curator"], 5)
 
 
@@ -201,10 +205,10 @@ def test_an_application_without_patch_is_served_by_put(running: Running, app: St
         assert capabilities is not None
         assert not capabilities["patch"] and "PATCH" in capabilities["notes"][0]
         provider = running.provider(fresh("source"))
-        person = provider.person(name)
-        dravo.assignments.add(records, "viewer", person=name)
+        user = provider.user(name)
+        dravo.assignments.add(records, "viewer", user=name)
         eventually(lambda: app.accounts().get(name), seconds=5)
-        provider.set_active(person, False)
+        provider.set_active(user, False)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
     assert "PATCH" not in {each["method"] for each in app.requests()}
 
@@ -214,7 +218,7 @@ def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
     running.application(records, app, max_concurrency=2)
     app.faults(slow=20)
     provider = running.provider(fresh("source"))
-    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(20)])
+    group = provider.group("Many", [provider.user(fresh("p")) for _ in range(20)])
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
     running.settled(records)
@@ -226,11 +230,11 @@ def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, 
     records = fresh("records")
     running.application(records, app)
     provider = running.provider(fresh("source"))
-    group = provider.group("Many", [provider.person(fresh("p")) for _ in range(15)])
+    group = provider.group("Many", [provider.user(fresh("p")) for _ in range(15)])
     app.faults(limit=12)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
-        eventually(lambda: dravo.accounts.list(application=records, state="agreed").total(), lambda count: count == 15, 30)
+        eventually(lambda: dravo.accounts.list(application=records, status="in_sync").total(), lambda count: count == 15, 30)
     refused = sum(1 for each in app.requests() if each["status"] == 429)
     assert refused <= 20, "it did not wait when it was told to"
 
@@ -238,15 +242,15 @@ def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, 
 def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("hedda")
     running.application(records, app)
-    running.provider(fresh("source")).person(name)
+    running.provider(fresh("source")).user(name)
     with running.dravo as dravo:
         dravo.applications.change(records, enabled=False)
-        dravo.assignments.add(records, "viewer", person=name)
-        waiting = dravo.deliveries.list(application=records, state="waiting").page().items
-        assert waiting[0]["waits_for"] == "the application is switched off"
-        preview = dravo.assignments.preview(records, "curator", person=name)
+        dravo.assignments.add(records, "viewer", user=name)
+        waiting = dravo.tasks.list(application=records, status="waiting").page().items
+        assert waiting[0]["waits_for"] == "the application is disabled"
+        preview = dravo.assignments.preview(records, "curator", user=name)
         assert (preview["changed"], preview["accounts"]) == (1, 1)
-        assert preview["people"][0]["after"] == ["Viewer", "Curator"]
+        assert preview["users"][0]["after"] == ["Viewer", "Curator"]
         assert app.requests() == []
         dravo.applications.change(records, enabled=True)
     eventually(lambda: app.accounts().get(name), seconds=5)
@@ -255,9 +259,9 @@ def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Runn
 
 def test_only_a_worker_that_was_killed_leaves_doubt(services: ServiceFixture) -> None:
     staff = services.source()
-    services.person(staff, "ada")
+    services.user(staff, "ada")
     services.application("records", "viewer")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
 
     def work_for_a_moment() -> None:
         worker = Worker(services.ctx)

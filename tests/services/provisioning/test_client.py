@@ -1,4 +1,4 @@
-"""Keeping an application's pace, and reading its list once for all who look."""
+"""Keeping an application's pace, and reading the list once for all who look."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ def test_however_late_they_wake_no_two_go_together(passing: Clock) -> None:
     chance = random.Random(8)
     waiting = [passing.now] * 50
     while waiting:
-        # Whoever is next wakes late, as threads do on a busy machine; several may by then be overdue.
+        # Anyone who is next wakes late, as threads do on a busy machine; several may by then be overdue.
         waiting.sort()
         passing.now = max(passing.now, waiting.pop(0)) + chance.choice([0.0, 0.0, 0.02, 0.4])
         wait = pace.take("a", 20)
@@ -128,7 +128,7 @@ def test_a_write_without_an_answer_leaves_doubt(exchanges: list[tuple[str, int |
     assert ExchangeLog(THERE, [{"method": method, "status": status} for method, status in exchanges]).in_doubt is doubt
 
 
-def test_a_secret_is_decrypted_anew_only_when_it_is_another(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_secret_is_decrypted_again_only_when_it_is_another(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     talker = ApplicationClient(services.ctx)
     first, second = services.ctx.keys.encrypt("one"), services.ctx.keys.encrypt("two")
     asked: list[str] = []
@@ -165,7 +165,7 @@ def test_a_list_does_not_hold_what_was_deleted_since_it_was_begun(passing: Clock
     passing.now += 1
     there.append({"id": "4"})
     lists.forget("a", "/Users")
-    assert kept() == ["1", "2", "3", "4"], "read anew, and whoever is in it now is there"
+    assert kept() == ["1", "2", "3", "4"], "read again, and anyone who is in it now is there"
 
 
 @pytest.mark.parametrize(
@@ -190,7 +190,7 @@ def test_what_answers_say_is_gone_is_in_no_list(services: ServiceFixture, reques
     assert [each["id"] for each in found or []] == left
 
 
-def test_what_could_not_be_read_is_not_read_anew_by_all_who_waited_for_it() -> None:
+def test_what_could_not_be_read_is_not_read_again_by_all_who_waited_for_it() -> None:
     lists, started, reads = Lists(), threading.Barrier(8), []
 
     def reading() -> list[Any]:
@@ -209,4 +209,4 @@ def test_what_could_not_be_read_is_not_read_anew_by_all_who_waited_for_it() -> N
     assert len(reads) == 1 and sum(each.counts for each in found) == 1 and {each.after for each in found} == {3.0}
     with pytest.raises(RetryableError):
         lists.get("a", "/Users", 0.0, reading)
-    assert len(reads) == 2, "whoever comes later tries"
+    assert len(reads) == 2, "anyone who comes later tries"

@@ -1,4 +1,4 @@
-"""No sequence of changes, faults and crashes makes two accounts for one person, or leaves one other than it should be.
+"""No sequence of changes, faults and crashes makes two accounts for one user, or leaves one other than it should be.
 
 The whole path but for the network: real records, real planning, real conversations; the application's stand-in is called in this
 process, and at each request chance (hypothesis) decides whether it fails before the work, or its reply is lost after it, or the
@@ -33,7 +33,7 @@ from dravo.store import tables as t
 from tests.scale import sized
 from tests.service_fixture import ServiceFixture
 
-PEOPLE, GROUPS = 3, ("viewer", "curator")
+USERS, GROUPS = 3, ("viewer", "curator")
 
 
 class Died(Exception):
@@ -62,7 +62,7 @@ class Wire:
         headers = {"Authorization": f"Bearer {connection.token}"}
         answer = self.application.scim(Call(request.method, "/scim/v2" + request.path, dict(request.params), headers, request.body))
         if fault == "lost":
-            raise Unreachable("the connection broke", sent=True)
+            raise Unreachable("the connection was closed before the response (", sent=True)
         if fault == "died":
             raise Died
         body = answer.body if isinstance(answer.body, dict) else None
@@ -85,7 +85,7 @@ class Silent:
 
 
 class Convergence(RuleBasedStateMachine):
-    """People come, change, leave and come back, and the worker does what it can."""
+    """Users come, change, leave and come back, and the worker does what it can."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -109,13 +109,11 @@ class Convergence(RuleBasedStateMachine):
         self.source = self.services.source()
         self.services.application("records", *GROUPS, on_losing_access=on_losing_access, on_leaving=on_leaving)
         connections.connect(self.services.ctx, self.services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
-        applications.change(
-            self.services.ctx, self.services.caller, "records", {}, {"enabled": True, "provisioned_groups": {"which": "those that give roles"}}
-        )
+        applications.change(self.services.ctx, self.services.caller, "records", {}, {"enabled": True, "provisioned_groups": {"which": "with_roles"}})
         self.groups = {name: self.services.group(self.source, name) for name in GROUPS}
         for name in GROUPS:
             self.map_group(name)
-        for number in range(PEOPLE):
+        for number in range(USERS):
             self.join(number, GROUPS[number % 2])
 
     @rule(name=st.sampled_from(GROUPS))
@@ -129,33 +127,33 @@ class Convergence(RuleBasedStateMachine):
         if name in self.assignments:
             assignments.remove(self.services.ctx, self.services.caller, self.assignments.pop(name))
 
-    @rule(number=st.integers(0, PEOPLE - 1), group=st.sampled_from(GROUPS))
+    @rule(number=st.integers(0, USERS - 1), group=st.sampled_from(GROUPS))
     def join(self, number: int, group: str) -> None:
         name = f"p{number}"
         if name not in self.records:
-            self.records[name] = self.services.person(self.source, name)
+            self.records[name] = self.services.user(self.source, name)
         self.services.add(self.source, self.groups[group], self.records[name])
 
-    @rule(number=st.integers(0, PEOPLE - 1), group=st.sampled_from(GROUPS))
+    @rule(number=st.integers(0, USERS - 1), group=st.sampled_from(GROUPS))
     def part(self, number: int, group: str) -> None:
         if f"p{number}" in self.records:
             self.services.take_out(self.source, self.groups[group], self.records[f"p{number}"])
 
-    @rule(number=st.integers(0, PEOPLE - 1), active=st.booleans(), title=st.sampled_from(["Guide", "Keeper"]))
+    @rule(number=st.integers(0, USERS - 1), active=st.booleans(), title=st.sampled_from(["Guide", "Keeper"]))
     def change(self, number: int, active: bool, title: str) -> None:
         if f"p{number}" in self.records:
             value = {"active": active, "title": title}
-            self.services.patch_person(self.source, self.records[f"p{number}"], {"op": "replace", "value": value})
+            self.services.patch_user(self.source, self.records[f"p{number}"], {"op": "replace", "value": value})
 
-    @rule(number=st.integers(0, PEOPLE - 1))
+    @rule(number=st.integers(0, USERS - 1))
     def rename(self, number: int) -> None:
         record = self.records.get(f"p{number}")
         if record:
             present = self.services.rows(t.record, id=record)[0].data["userName"]
             other = present.removesuffix(".x") if present.endswith(".x") else f"{present}.x"
-            self.services.patch_person(self.source, record, {"op": "replace", "path": "userName", "value": other})
+            self.services.patch_user(self.source, record, {"op": "replace", "path": "userName", "value": other})
 
-    @rule(number=st.integers(0, PEOPLE - 1))
+    @rule(number=st.integers(0, USERS - 1))
     def somebody_deletes_an_account_there(self, number: int) -> None:
         account = self.application.by_name.get(f"p{number}")
         if account:
@@ -163,9 +161,9 @@ class Convergence(RuleBasedStateMachine):
 
     @rule(faults=st.lists(st.sampled_from(["lost", "died", "none", "down", "refused"]), min_size=1, max_size=8))
     def work(self, faults: list[str]) -> None:
-        """Try each open delivery once, with faults on the way."""
+        """Try each open task once, with faults on the way."""
         self.wire.faults = list(faults)
-        for row in self.open_deliveries():
+        for row in self.open_tasks():
             try:
                 attempt.attempt(self.services.ctx, self.talker, row.id)
             except Died:
@@ -178,19 +176,19 @@ class Convergence(RuleBasedStateMachine):
         self.wire.faults = []
 
     def waiting_groups(self) -> list[Any]:
-        return [row for row in self.services.rows(t.provisioned_group) if row.state == "waiting"]
+        return [row for row in self.services.rows(t.provisioned_group) if row.status == "waiting"]
 
-    def open_deliveries(self) -> list[Any]:
-        # The worker asks the guard before it looks for what to deliver.
+    def open_tasks(self) -> list[Any]:
+        # The worker asks the removal limit before it looks for what to deliver.
         holds.hold_removals(self.services.ctx, clock.now())
         return [row for row in self.services.rows(t.task) if row.closed_at is None]
 
     @rule()
     def work_until_all_is_agreed(self) -> None:
         for _ in range(4):
-            for row in self.open_deliveries():
+            for row in self.open_tasks():
                 attempt.attempt(self.services.ctx, self.talker, row.id)
-        assert self.open_deliveries() == []
+        assert self.open_tasks() == []
         for _ in range(4):
             for row in self.waiting_groups():
                 group_provisioning.attempt(self.services.ctx, self.talker, row.id)
@@ -205,8 +203,8 @@ class Convergence(RuleBasedStateMachine):
             each["externalId"]: (each["active"], {role["value"] for role in each.get("roles", [])}) for each in self.application.accounts.values()
         }
         deleted_there = {user for user in wanted if user not in there}
-        assert {user: state for user, state in wanted.items() if user not in deleted_there} == there
-        # What somebody deletes there is found out by reconciliation, not by delivery: it may be missing, never be wrong.
+        assert {user: status for user, status in wanted.items() if user not in deleted_there} == there
+        # What somebody deletes there is found out by reconciliation, not by task: it may be missing, never be wrong.
         for user in deleted_there:
             account = next(row for row in self.services.rows(t.account) if row.user_id == user)
             assert account.remote_id not in self.application.accounts
@@ -222,8 +220,8 @@ class Convergence(RuleBasedStateMachine):
                 for account in accounts.values()
                 if row.key in account.due.get("groups", ()) and account.remote_id in self.application.accounts
             }
-            if row.state == "failed":
-                # Somebody deleted there, by other hands, an account that was to be put in.
+            if row.status == "failed":
+                # Somebody deleted there, outside Dravo, an account that was to be put in.
                 assert any(row.key in each.due.get("groups", ()) and each.remote_id not in self.application.accounts for each in accounts.values())
             elif row.remote_id is not None:
                 there = {each["value"] for each in self.application.groups[row.remote_id].get("members", [])}
@@ -235,8 +233,8 @@ class Convergence(RuleBasedStateMachine):
         assert len(ours) == len(set(ours))
 
     @invariant()
-    def one_open_delivery_for_one_account(self) -> None:
-        accounts = [row.account_id for row in self.open_deliveries()]
+    def one_open_task_for_one_account(self) -> None:
+        accounts = [row.account_id for row in self.open_tasks()]
         assert len(accounts) == len(set(accounts))
 
 
@@ -257,9 +255,9 @@ def ready(services: ServiceFixture, busy: dict[str, int] | None = None, in_hand:
     return task_queue.ready(services.ctx, later(clock.now(), ahead), busy or {}, in_hand or set(), 100)
 
 
-def test_deliveries_are_handed_out_within_the_pace_and_never_twice(services: ServiceFixture, records: Application) -> None:
+def test_tasks_are_handed_out_within_the_pace_and_never_twice(services: ServiceFixture, records: Application) -> None:
     staff = services.source()
-    group = services.group(staff, "Everybody", *(services.person(staff, f"p{number}") for number in range(9)))
+    group = services.group(staff, "Everyone", *(services.user(staff, f"p{number}") for number in range(9)))
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     first = ready(services)
     assert len(first) == 4
@@ -275,25 +273,25 @@ def test_deliveries_are_handed_out_within_the_pace_and_never_twice(services: Ser
     assert len(ready(services)) == 4
 
 
-def test_who_is_marked_is_not_delivered_before_being_worked_out(services: ServiceFixture, records: Application) -> None:
+def test_who_is_marked_is_not_provisioned_before_being_worked_out(services: ServiceFixture, records: Application) -> None:
     staff = services.source()
-    services.person(staff, "ada")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
-    delivery = ready(services)[0]
+    services.user(staff, "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    task = ready(services)[0]
     with services.ctx.database.writing() as connection:
         connection.execute(t.pending_recompute.insert().values(user_id=services.rows(t.user)[0].id, since=clock.now()))
     assert ready(services) == []
-    assert attempt.attempt(services.ctx, talking(services, Wire(records)), delivery.id) is None
+    assert attempt.attempt(services.ctx, talking(services, Wire(records)), task.id) is None
     assert records.accounts == {}
 
 
 def test_an_application_that_fails_again_and_again_is_probed_by_one(services: ServiceFixture, records: Application) -> None:
     staff = services.source()
-    group = services.group(staff, "Everybody", *(services.person(staff, f"p{number}") for number in range(9)))
+    group = services.group(staff, "Everyone", *(services.user(staff, f"p{number}") for number in range(9)))
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     wire: Any = Wire(records)
-    for delivery in ready(services):
-        assert attempt.attempt(services.ctx, talking(services, Silent()), delivery.id) == "waiting"
+    for task in ready(services):
+        assert attempt.attempt(services.ctx, talking(services, Silent()), task.id) == "waiting"
     application = services.rows(t.application)[0]
     assert application.failures == 4
     assert application.retry_at > clock.now()
@@ -315,39 +313,39 @@ def test_pauses_grow_and_never_pass_the_longest() -> None:
 
 def test_a_change_during_an_attempt_stays_due(services: ServiceFixture, records: Application) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada", title="Guide")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    ada = services.user(staff, "ada", title="Guide")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     wire: Any = Wire(records)
     original = wire.send
 
     def send(connection: Connection, request: Request) -> Response:
         if request.method == "POST":
-            services.patch_person(staff, ada, {"op": "replace", "path": "title", "value": "Keeper"})
+            services.patch_user(staff, ada, {"op": "replace", "path": "title", "value": "Keeper"})
         return original(connection, request)  # type: ignore[no-any-return]
 
     wire.send = send
-    delivery = ready(services)[0]
-    attempt.attempt(services.ctx, talking(services, wire), delivery.id)
+    task = ready(services)[0]
+    attempt.attempt(services.ctx, talking(services, wire), task.id)
     account = services.rows(t.account)[0]
     assert (account.applied_version, account.desired_version) == (1, 2)
-    assert [each.id for each in ready(services)] == [delivery.id]
+    assert [each.id for each in ready(services)] == [task.id]
     wire.send = original
-    attempt.attempt(services.ctx, talking(services, wire), delivery.id)
+    attempt.attempt(services.ctx, talking(services, wire), task.id)
     assert next(iter(records.accounts.values()))["title"] == "Keeper"
     assert services.rows(t.task)[0].closed_at is not None
 
 
 def test_what_is_left_alone_during_an_attempt_is_not_due_again(services: ServiceFixture, records: Application) -> None:
     staff = services.source()
-    ada = services.person(staff, "ada")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
-    applications.change(services.ctx, services.caller, "records", {}, {"on_inactive": "leave alone"})
+    ada = services.user(staff, "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    applications.change(services.ctx, services.caller, "records", {}, {"on_inactive": "do_nothing"})
     wire: Any = Wire(records)
     original = wire.send
 
     def send(connection: Connection, request: Request) -> Response:
         if request.method == "POST":
-            services.patch_person(staff, ada, {"op": "replace", "path": "active", "value": False})
+            services.patch_user(staff, ada, {"op": "replace", "path": "active", "value": False})
         return original(connection, request)  # type: ignore[no-any-return]
 
     wire.send = send
@@ -362,9 +360,9 @@ def test_what_settings_do_not_permit_is_held_and_comes_up_when_they_do(
     services: ServiceFixture, records: Application, setting: str, value: bool
 ) -> None:
     staff = services.source()
-    services.person(staff, "ada")
+    services.user(staff, "ada")
     applications.change(services.ctx, services.caller, "records", {}, {setting: value})
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     wire: Any = Wire(records)
     assert attempt.attempt(services.ctx, talking(services, wire), ready(services)[0].id) == "held"
     assert ready(services) == []

@@ -1,4 +1,4 @@
-"""The guard: what takes away too much at once waits for a person; what is given never does."""
+"""The removal limit: what takes away too much at once waits for a user; what is given never does."""
 
 from __future__ import annotations
 
@@ -27,35 +27,35 @@ from dravo.store import clock
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture
 
-PEOPLE = 30
+USERS = 30
 
 
 def settle(services: ServiceFixture) -> None:
     """Have every account be agreed, as if all had been delivered."""
     with services.ctx.database.writing() as connection:
-        account, delivery = t.account, t.task
+        account, task = t.account, t.task
         connection.execute(
             account.update().values(agreed=account.c.due, had=account.c.due, applied_version=account.c.desired_version, remote_id=account.c.id)
         )
-        connection.execute(delivery.update().values(state="done", closed_at=clock.now()))
+        connection.execute(task.update().values(status="done", closed_at=clock.now()))
 
 
 @pytest.fixture
 def garden(services: ServiceFixture) -> dict[str, Any]:
-    """Thirty people in a group that gives a role, all of them with an account that is agreed; five removals go by themselves."""
+    """Thirty users in a group that gives a role, all of them with an account that is agreed; five removals."""
     staff = services.source()
     services.application("records", "viewer", "curator")
-    people = [services.person(staff, f"p{number:02}") for number in range(PEOPLE)]
-    group = services.group(staff, "Guides", *people)
+    users = [services.user(staff, f"p{number:02}") for number in range(USERS)]
+    group = services.group(staff, "Guides", *users)
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group), Confirmation("Records"))
     recompute.process_marks(services.ctx)
     settle(services)
     with services.ctx.database.writing() as connection:
         # As if it were connected and switched on: what may go is then what `ready` returns.
         connection.execute(t.application.update().values(enabled=True, base_url="http://127.0.0.1:9", secret="x"))
-    for name, value in (("guard_least", 5), ("guard_number", 100), ("guard_share", 10)):
+    for name, value in (("removal_limit_minimum", 5), ("removal_limit_number", 100), ("removal_limit_percent", 10)):
         settings.change(services.ctx, services.caller, name, value)
-    return {"staff": staff, "people": people, "group": group, "assignment": made["id"]}
+    return {"staff": staff, "users": users, "group": group, "assignment": made["id"]}
 
 
 def go(services: ServiceFixture) -> list[str]:
@@ -75,7 +75,7 @@ def held(services: ServiceFixture) -> int:
 
 
 def take_out(services: ServiceFixture, garden: dict[str, Any], count: int, start: int = 0) -> None:
-    members = [{"value": each} for each in garden["people"][start : start + count]]
+    members = [{"value": each} for each in garden["users"][start : start + count]]
     services.patch_group(garden["staff"], garden["group"], {"op": "remove", "path": "members", "value": members})
 
 
@@ -83,23 +83,23 @@ def test_few_go_and_many_wait_and_those_behind_them_too(services: ServiceFixture
     take_out(services, garden, 3)
     assert len(go(services)) == 3 and held(services) == 0
     take_out(services, garden, 8, 3)
-    assert len(go(services)) == 3, "the three that were let through"
+    assert len(go(services)) == 3, "the three that were approved"
     assert held(services) == 8
     item = holds.list_holds(services.ctx)["items"][0]
-    assert "11 removals" in item["message"] and "5 go by themselves" in item["message"]
-    assert {each["aim"] for each in item["people"]} == {"inactive, no role"}
+    assert "11 removals" in item["message"] and "removal limit of 5" in item["message"]
+    assert {each["aim"] for each in item["users"]} == {"inactive, no role"}
     take_out(services, garden, 1, 11)
     assert len(go(services)) == 3 and held(services) == 9
     # The records are true at once: what was answered to the source holds.
-    assert sum(row.until_at is None for row in services.rows(t.access)) == PEOPLE - 12
+    assert sum(row.until_at is None for row in services.rows(t.access)) == USERS - 12
 
 
-def test_whoever_left_before_does_not_count_among_those_who_are_there(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    settings.change(services.ctx, services.caller, "guard_least", 1)
-    settings.change(services.ctx, services.caller, "guard_share", 20)
+def test_anyone_who_left_before_does_not_count_among_those_who_are_there(services: ServiceFixture, garden: dict[str, Any]) -> None:
+    settings.change(services.ctx, services.caller, "removal_limit_minimum", 1)
+    settings.change(services.ctx, services.caller, "removal_limit_percent", 20)
     # Twenty leave one after the other, each long after the one before; ten are left.
-    for person in garden["people"][:20]:
-        services.intake.remove_person(garden["staff"], person)
+    for user in garden["users"][:20]:
+        services.intake.remove_user(garden["staff"], user)
         go(services)
         holds.approve(services.ctx, services.caller, "records", "Records") if held(services) else None
         with services.ctx.database.writing() as connection:
@@ -111,31 +111,31 @@ def test_whoever_left_before_does_not_count_among_those_who_are_there(services: 
     assert "which has 10 accounts" in holds.list_holds(services.ctx)["items"][0]["message"]
 
 
-def test_the_people_of_a_source_who_left_before_do_not_count_either(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    for name, value in (("guard_least", 1), ("guard_share", 20)):
+def test_the_users_of_a_source_who_left_before_do_not_count_either(services: ServiceFixture, garden: dict[str, Any]) -> None:
+    for name, value in (("removal_limit_minimum", 1), ("removal_limit_percent", 20)):
         settings.change(services.ctx, services.caller, name, value)
-    # Another source's people keep the application large.
+    # Another source's users keep the application large.
     other = services.source("other")
-    for number in range(PEOPLE):
-        services.person(other, f"o{number:02}")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everybody=True), Confirmation("Records"))
+    for number in range(USERS):
+        services.user(other, f"o{number:02}")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True), Confirmation("Records"))
     recompute.process_marks(services.ctx)
     settle(services)
-    for person in garden["people"][:20]:
-        services.intake.remove_person(garden["staff"], person)
+    for user in garden["users"][:20]:
+        services.intake.remove_user(garden["staff"], user)
     recompute.process_marks(services.ctx)
     settle(services)
     with services.ctx.database.writing() as connection:
         connection.execute(t.task.update().values(removes=False))
-    for person in garden["people"][20:23]:
-        services.intake.remove_person(garden["staff"], person)
+    for user in garden["users"][20:23]:
+        services.intake.remove_user(garden["staff"], user)
     assert go(services) == [] and held(services) == 3
-    assert "people of Staff, which has 10" in holds.list_holds(services.ctx)["items"][0]["message"]
+    assert "users of Staff, which has 10" in holds.list_holds(services.ctx)["items"][0]["message"]
 
 
 def test_what_is_given_is_never_held(services: ServiceFixture, garden: dict[str, Any]) -> None:
     take_out(services, garden, 20)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", person="p29"))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="p29"))
     assert go(services) == ["p29"]
     assert held(services) == 20
 
@@ -146,36 +146,36 @@ def test_what_is_given_is_never_held(services: ServiceFixture, garden: dict[str,
     ids=lambda went: type(went).__name__,
 )
 def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(services: ServiceFixture, garden: dict[str, Any], went: Any) -> None:
-    for person in garden["people"]:
-        services.patch_person(garden["staff"], person, {"op": "replace", "path": "title", "value": "Guide"})
-    assert len(go(services)) == PEOPLE
+    for user in garden["users"]:
+        services.patch_user(garden["staff"], user, {"op": "replace", "path": "title", "value": "Guide"})
+    assert len(go(services)) == USERS
     begun = [attempt.begin(services.ctx, row.id) for row in services.rows(t.task, closed_at=None)]
-    take_out(services, garden, PEOPLE)
-    assert go(services) == [] and held(services) == PEOPLE
+    take_out(services, garden, USERS)
+    assert go(services) == [] and held(services) == USERS
     for place, each in enumerate(begun):
         assert each is not None
         each.settlement(replace(went, remote_id=f"r{place}") if isinstance(went, AccountResult) else went).write()
-    assert held(services) == PEOPLE
+    assert held(services) == USERS
     # Other settings have what failed or was held by settings be tried again, and an application that was paused go on.
     applications.change(services.ctx, services.caller, "records", {}, {"adopt_by_user_name": True})
     with services.ctx.database.writing() as connection:
         connection.execute(t.application.update().values(paused_at=None, failures=0, retry_at=None))
-    assert go(services) == [] and held(services) == PEOPLE
+    assert go(services) == [] and held(services) == USERS
     # Trying again gets past it neither one by one nor all at once.
     one = services.rows(t.task, closed_at=None)[0].id
-    with pytest.raises(InvalidInput, match="limits hold it"):
+    with pytest.raises(InvalidInput, match="The removal limit holds this task"):
         tasks.retry(services.ctx, services.caller, one)
     assert tasks.retry_all(services.ctx, services.caller, "records", None) == {"number": 0}
-    assert holds.approve(services.ctx, services.caller, "records", "Records") == {"number": PEOPLE}
-    assert len(go(services)) == PEOPLE and held(services) == 0
+    assert holds.approve(services.ctx, services.caller, "records", "Records") == {"number": USERS}
+    assert len(go(services)) == USERS and held(services) == 0
 
 
 def test_a_trouble_with_what_was_due_before_delays_nothing_that_is_due_now(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    services.patch_person(garden["staff"], garden["people"][0], {"op": "replace", "path": "title", "value": "Guide"})
+    services.patch_user(garden["staff"], garden["users"][0], {"op": "replace", "path": "title", "value": "Guide"})
     assert go(services) == ["p00"]
     (row,) = services.rows(t.task, closed_at=None)
     begun = attempt.begin(services.ctx, row.id)
-    services.patch_person(garden["staff"], garden["people"][0], {"op": "replace", "path": "title", "value": "Curator"})
+    services.patch_user(garden["staff"], garden["users"][0], {"op": "replace", "path": "title", "value": "Curator"})
     assert begun is not None
     begun.settlement(RetryableError("busy (503)", "", 200.0)).write()
     with services.ctx.database.writing() as connection:
@@ -183,21 +183,21 @@ def test_a_trouble_with_what_was_due_before_delays_nothing_that_is_due_now(servi
         connection.execute(t.application.update().values(retry_at=None))
     assert go(services) == ["p00"]
     (row,) = services.rows(t.task, closed_at=None)
-    assert (row.state, row.kind, row.message, row.attempts) == ("waiting", None, None, 1)
+    assert (row.status, row.kind, row.message, row.attempts) == ("waiting", None, None, 1)
 
 
 def test_it_is_let_through_by_the_typed_name_only(services: ServiceFixture, garden: dict[str, Any]) -> None:
     take_out(services, garden, 20)
     go(services)
     for confirmed in (None, "records", "Record"):
-        with pytest.raises(NeedsConfirmation, match="grave"):
+        with pytest.raises(NeedsConfirmation, match="This change needs a confirmation"):
             holds.approve(services.ctx, services.caller, "records", confirmed)
     assert go(services) == []
     assert holds.approve(services.ctx, services.caller, "records", "Records") == {"number": 20}
     assert len(go(services)) == 20
     with pytest.raises(NotFound):
         holds.approve(services.ctx, services.caller, "records", "Records")
-    assert services.rows(t.audit)[-1].action == "let removals through"
+    assert services.rows(t.audit)[-1].action == "approved removals"
 
 
 def test_what_is_dropped_stays_there_until_something_changes(services: ServiceFixture, garden: dict[str, Any]) -> None:
@@ -205,14 +205,14 @@ def test_what_is_dropped_stays_there_until_something_changes(services: ServiceFi
     go(services)
     assert holds.discard(services.ctx, services.caller, "records", "Records") == {"number": 20}
     assert go(services) == [] and held(services) == 0
-    services.add(garden["staff"], garden["group"], garden["people"][0])
+    services.add(garden["staff"], garden["group"], garden["users"][0])
     assert go(services) == ["p00"]
 
 
 def test_who_comes_back_is_held_no_longer(services: ServiceFixture, garden: dict[str, Any]) -> None:
     take_out(services, garden, 8)
     go(services)
-    for each in garden["people"][:8]:
+    for each in garden["users"][:8]:
         services.add(garden["staff"], garden["group"], each)
     assert len(go(services)) == 8 and held(services) == 0
 
@@ -231,11 +231,11 @@ def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(services: Servic
     go(services)
     # The worker is killed: of everything that waits it is no longer known what stands there.
     with services.ctx.database.writing() as connection:
-        connection.execute(t.task.update().where(t.task.c.state == "held").values(state="waiting"))
+        connection.execute(t.task.update().where(t.task.c.status == "held").values(status="waiting"))
     task_queue.mark_in_flight_unknown(services.ctx)
     assert {row.agreed for row in services.rows(t.account) if row.agreed is None} == {None}
-    for each in garden["people"][:20]:
-        services.patch_person(garden["staff"], each, {"op": "replace", "path": "title", "value": "Guide"})
+    for each in garden["users"][:20]:
+        services.patch_user(garden["staff"], each, {"op": "replace", "path": "title", "value": "Guide"})
     assert go(services) == [] and held(services) == 20
 
 
@@ -243,13 +243,13 @@ def test_what_was_dropped_is_not_got_past_the_guard_by_trying_again(services: Se
     take_out(services, garden, 20)
     go(services)
     holds.discard(services.ctx, services.caller, "records", "Records")
-    for row in services.rows(t.task, state="dropped"):
+    for row in services.rows(t.task, status="discarded"):
         tasks.retry(services.ctx, services.caller, row.id)
     assert go(services) == [] and held(services) == 20
 
 
 def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    newcomers = [services.person(garden["staff"], f"new{number:02}") for number in range(20)]
+    newcomers = [services.user(garden["staff"], f"new{number:02}") for number in range(20)]
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='userName sw "new"'), Confirmation("Records"))
     recompute.process_marks(services.ctx)
     opened = [row for row in services.rows(t.task) if row.closed_at is None]
@@ -257,7 +257,7 @@ def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(se
     accounts = {row.id: row for row in services.rows(t.account)}
     # Each is being made there while they leave again; then the making ends well.
     for each in newcomers:
-        services.patch_person(garden["staff"], each, {"op": "replace", "path": "active", "value": False})
+        services.patch_user(garden["staff"], each, {"op": "replace", "path": "active", "value": False})
     with services.ctx.database.writing() as connection:
         for row in opened:
             made = accounts[row.account_id]
@@ -278,28 +278,28 @@ def test_the_window_rolls_on(services: ServiceFixture, garden: dict[str, Any], m
     assert len(go(services)) == 10 and held(services) == 0
 
 
-def test_people_of_one_source_are_counted_over_all_applications(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_users_of_one_source_are_counted_over_all_applications(services: ServiceFixture, garden: dict[str, Any]) -> None:
     assignments.remove(services.ctx, services.caller, garden["assignment"], Confirmation("Records"))
-    for number in range(PEOPLE):
+    for number in range(USERS):
         services.application(f"small{number}", "user")
-        assignments.add(services.ctx, services.caller, AssignmentRequest(f"small{number}", "user", person=f"p{number:02}"))
+        assignments.add(services.ctx, services.caller, AssignmentRequest(f"small{number}", "user", user=f"p{number:02}"))
     recompute.process_marks(services.ctx)
     settle(services)
-    for each in garden["people"][:9]:
-        services.patch_person(garden["staff"], each, {"op": "replace", "path": "active", "value": False})
+    for each in garden["users"][:9]:
+        services.patch_user(garden["staff"], each, {"op": "replace", "path": "active", "value": False})
     assert go(services) == [], "one in each application, and nine of one source"
-    assert "people of Staff" in holds.list_holds(services.ctx)["items"][0]["message"]
+    assert "users of Staff" in holds.list_holds(services.ctx)["items"][0]["message"]
 
 
 def test_an_operator_s_own_change_asks_for_the_name_and_then_goes(services: ServiceFixture, garden: dict[str, Any]) -> None:
     preview = assignment_changes.preview_removing(services.ctx, garden["assignment"])
-    assert preview["lost"] == PEOPLE and "30 people" in preview["confirm"]
+    assert preview["lost"] == USERS and "30 users" in preview["confirm"]
     with pytest.raises(NeedsConfirmation) as told:
         assignments.remove(services.ctx, services.caller, garden["assignment"])
     assert "'Records'" in told.value.hint
     assert len(services.rows(t.assignment, removed_at=None)) == 1
-    assignments.remove(services.ctx, services.caller, garden["assignment"], Confirmation("Records", (0, PEOPLE, 0)))
-    assert len(go(services)) == PEOPLE and held(services) == 0
+    assignments.remove(services.ctx, services.caller, garden["assignment"], Confirmation("Records", (0, USERS, 0)))
+    assert len(go(services)) == USERS and held(services) == 0
 
 
 def test_what_was_seen_is_what_is_done_or_nothing(services: ServiceFixture, garden: dict[str, Any]) -> None:
@@ -318,12 +318,12 @@ def test_the_highest_role_for_many_asks_for_the_name(services: ServiceFixture, g
     with pytest.raises(NeedsConfirmation):
         assignments.add(services.ctx, services.caller, wish)
     services.application("desk", "cashier", "supervisor")
-    opened = {"eligibility": "everybody", "fallback": "default role", "default_role": "supervisor"}
+    opened = {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "supervisor"}
     with pytest.raises(NeedsConfirmation):
         access_policies.change(services.ctx, services.caller, "desk", opened)
     access_policies.change(services.ctx, services.caller, "desk", opened, Confirmation("Desk"))
-    assert applications.one(services.ctx, "desk")["policy"]["eligibility"] == "everybody"
-    assert assignments.add(services.ctx, services.caller, wish, Confirmation("Records"))["reach"] == PEOPLE
+    assert applications.one(services.ctx, "desk")["policy"]["eligibility"] == "everyone"
+    assert assignments.add(services.ctx, services.caller, wish, Confirmation("Records"))["reach"] == USERS
 
 
 @given(st.integers(0, 1_000), st.integers(0, 100), st.integers(0, 100), st.integers(0, 100_000))

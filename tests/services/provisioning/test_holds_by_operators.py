@@ -1,4 +1,4 @@
-"""What operators take away by local groups, local people and reviews: confirmed once, it goes; what sources take away behind it does not."""
+"""What operators take away by local groups, local users and reviews: confirmed once, it goes; what sources take away behind it does not."""
 
 from __future__ import annotations
 
@@ -29,25 +29,25 @@ from dravo.store.queries import users as user_queries
 from tests.service_fixture import ServiceFixture
 from tests.services.provisioning.test_holds import go, held, settle
 
-PEOPLE = 20
+USERS = 20
 
 
 @pytest.fixture
 def team(services: ServiceFixture) -> str:
-    """Twenty people of a source in a local group that gives a role in two applications; accounts are agreed, five removals go by themselves."""
+    """Twenty users of a source in a local group that gives a role in two applications; accounts are agreed, five removals."""
     staff = services.source()
     for key in ("records", "desk"):
         services.application(key, "viewer", "curator")
-    names = [f"p{number:02}" for number in range(PEOPLE)]
+    names = [f"p{number:02}" for number in range(USERS)]
     for name in names:
-        services.person(staff, name)
+        services.user(staff, name)
     group = str(local_groups.add(services.ctx, services.caller, "Team")["id"])
     for key in ("records", "desk"):
         assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", group=group))
     local_groups.change_members(services.ctx, services.caller, group, Members(add=tuple(names)))
     recompute.process_marks(services.ctx)
     settle(services)
-    for name, value in (("guard_least", 5), ("guard_number", 100), ("guard_share", 10)):
+    for name, value in (("removal_limit_minimum", 5), ("removal_limit_number", 100), ("removal_limit_percent", 10)):
         settings.change(services.ctx, services.caller, name, value)
     return group
 
@@ -55,8 +55,8 @@ def team(services: ServiceFixture) -> str:
 def test_what_was_confirmed_goes_in_every_application_that_it_concerns(services: ServiceFixture, team: str) -> None:
     shown = local_groups.preview_removing(services.ctx, team)
     assert (shown["lost"], shown["taken"], shown["application"], shown["type_to_confirm"]) == (40, 40, None, "Team")
-    assert shown["confirm"].startswith("Desk: This takes something from 20 people") and "Records: This takes" in shown["confirm"]
-    with pytest.raises(NeedsConfirmation, match="Desk: This takes"):
+    assert shown["confirm"].startswith("Desk: This change removes access from 20 users") and "Records: This change removes" in shown["confirm"]
+    with pytest.raises(NeedsConfirmation, match="Desk: This change removes access from 20 users"):
         local_groups.remove(services.ctx, services.caller, team, Confirmation("Desk"))
     local_groups.remove(services.ctx, services.caller, team, Confirmation("Team"))
     assert len(go(services)) == 40 and held(services) == 0
@@ -79,28 +79,28 @@ def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(ser
     recompute.process_marks(services.ctx)
     settle(services)
     services.intake.remove_group(staff, inner)
-    assert go(services) == [] and held(services) == PEOPLE
+    assert go(services) == [] and held(services) == USERS
 
 
 def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(services: ServiceFixture, team: str) -> None:
     review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View(application="records"))["id"]
     ids = [each["id"] for each in access_reviews.rows(services.ctx, review, Ask(count=100))["items"]]
     with pytest.raises(NeedsConfirmation):
-        access_reviews.decide(services.ctx, services.caller, review, "records", ids, "taken away", sure=Confirmation("Team"))
-    assert access_reviews.one(services.ctx, services.caller, review)["open"] == PEOPLE
-    access_reviews.decide(services.ctx, services.caller, review, "records", ids, "taken away", sure=Confirmation("Records"))
-    assert len(go(services)) == PEOPLE and held(services) == 0
+        access_reviews.decide(services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Team"))
+    assert access_reviews.one(services.ctx, services.caller, review)["open"] == USERS
+    access_reviews.decide(services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Records"))
+    assert len(go(services)) == USERS and held(services) == 0
     # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the role to others.
-    assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == PEOPLE
-    assert role_mapping.table(services.ctx, "records", Ask())["items"][0]["reach"] == PEOPLE
+    assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == USERS
+    assert role_mapping.table(services.ctx, "records", Ask())["items"][0]["reach"] == USERS
 
 
 def test_somebody_who_waits_for_a_seat_loses_nothing_that_the_guard_would_count(services: ServiceFixture) -> None:
     staff = services.source()
     services.application("desk", "viewer")
     license_plans.add(services.ctx, services.caller, "desk", "one", "One", 1, 1)
-    people = [services.person(staff, f"p{number}") for number in range(12)]
-    group = services.group(staff, "Clerks", *people)
+    users = [services.user(staff, f"p{number}") for number in range(12)]
+    group = services.group(staff, "Clerks", *users)
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", group=group, plan="one"), Confirmation("Desk"))["id"]
     for _ in range(3):
         recompute.process_marks(services.ctx)
@@ -117,21 +117,21 @@ def test_a_source_speaks_before_what_was_entered_by_hand(services: ServiceFixtur
     assert next(row.precedence for row in services.rows(t.source) if row.id == own) == LAST
     user = local_users.add(services.ctx, services.caller, {"user_name": "ida", "title": "Guide"})
     with services.ctx.database.reading() as connection:
-        assert user_queries.people_named(connection, ["ida"])["ida"][0].id == user
-    # It has neither tokens nor a sheet, and is not taken away with somebody in it.
+        assert user_queries.users_named(connection, ["ida"])["ida"][0].id == user
+    # It has neither tokens nor a checklist, and is not taken away with somebody in it.
     key = next(row.key for row in services.rows(t.source) if row.connection_type == "local")
     for refused in (
-        lambda: scim_checklist.sheet(services.ctx, key, "http://x"),
+        lambda: scim_checklist.checklist(services.ctx, key, "http://x"),
         lambda: scim_tokens.add_token(services.ctx, services.caller, key, "x", None),
     ):
-        with pytest.raises(InvalidInput, match="what operators enter here"):
+        with pytest.raises(InvalidInput, match="' holds local users and groups"):
             refused()
-    assert {each["name"]: each["count"] for each in overview.band(services.ctx)["stages"]}["people"] == 1
+    assert {each["name"]: each["count"] for each in overview.band(services.ctx)["stages"]}["users"] == 1
 
 
 def test_a_group_tells_of_the_groups_in_and_around_it(services: ServiceFixture) -> None:
     staff = services.source()
-    inner = services.group(staff, "Inner", services.person(staff, "ada"))
+    inner = services.group(staff, "Inner", services.user(staff, "ada"))
     outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
     local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)))
     with services.ctx.database.reading() as connection:

@@ -48,8 +48,8 @@ def test_what_counts_as_the_same(wanted: Any, found: Any, same: bool) -> None:
 def test_each_kind_of_difference_is_told_apart() -> None:
     there = {"id": "7", "userName": "ada", "active": False, "roles": [], "emails": [{"value": "b@x", "type": "work"}], "nickName": "theirs"}
     kinds = {each.kind: each for each in compare([ADA], [there, {"id": "8", "userName": "eve"}, {"id": "9"}], frozenset({"9"}))}
-    assert set(kinds) == {"state", "role", "different", "unexpected"}
-    assert kinds["different"].differences[0]["attribute"] == "emails"
+    assert set(kinds) == {"status", "role", "attributes", "unexpected"}
+    assert kinds["attributes"].differences[0]["attribute"] == "emails"
     assert (kinds["unexpected"].about, kinds["unexpected"].name) == ("8", "eve")
     assert [each.kind for each in compare([ADA], [])] == ["missing"]
     assert list(compare([ADA], [{"id": "7", **BODY}])) == []
@@ -60,7 +60,7 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> str:
     key = fresh("records")
     running.application(key, app)
     provider = running.provider(fresh("source"))
-    group = provider.group(fresh("Herbarium"), [provider.person(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai", "dan")])
+    group = provider.group(fresh("Herbarium"), [provider.user(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai", "dan")])
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
     running.settled(key)
@@ -70,7 +70,7 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> str:
 
 
 def drifted(app: StandIn, key: str) -> None:
-    """Change things there by other hands."""
+    """Change things there outside Dravo."""
     accounts = app.accounts()
     ada, bob, cai = (accounts[f"{name}-{key}"] for name in ("ada", "bob", "cai"))
     httpx.delete(f"{app.base_url}/Users/{ada['id']}", headers=app.headers, trust_env=False)
@@ -85,44 +85,44 @@ def compared(running: Running, key: str) -> dict[str, Any]:
         return dict(eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None))
 
 
-def amiss(run: dict[str, Any]) -> dict[str, int]:
+def warning(run: dict[str, Any]) -> dict[str, int]:
     return {kind: number for kind, number in run["counts"].items() if number}
 
 
 def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
-    assert amiss(compared(running, garden)) == {}
+    assert warning(compared(running, garden)) == {}
     drifted(app, garden)
     run = compared(running, garden)
-    assert (run["state"], run["read"]) == ("done", 4)
+    assert (run["status"], run["read"]) == ("done", 4)
     # Bob's title, which he does not have here, differs too.
-    assert amiss(run) == {"missing": 1, "unexpected": 1, "different": 1, "role": 1, "state": 1}
+    assert warning(run) == {"missing": 1, "unexpected": 1, "attributes": 1, "role": 1, "status": 1}
     with running.dravo as dravo:
         found = {each["kind"]: each for each in dravo.applications.drift(garden)}
         assert dravo.applications.get(garden)["drifting"] == 5
-        assert found["different"]["changes"] == [{"attribute": "title", "before": "King", "after": None}]
-        assert (found["missing"]["name"], found["role"]["name"], found["state"]["name"]) == ("Ada", "Bob", "Cai")
-        with pytest.raises(ApiError, match="belongs to nobody here"):
+        assert found["attributes"]["changes"] == [{"attribute": "title", "before": "King", "after": None}]
+        assert (found["missing"]["name"], found["role"]["name"], found["status"]["name"]) == ("Ada", "Bob", "Cai")
+        with pytest.raises(ApiError, match="' has no user in Dravo"):
             dravo.applications.repair_drift(garden, [found["unexpected"]["id"]])
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
         assert dravo.applications.repair_drift(garden, ours) == 4
         name = fresh("newcomer")
-        person = running.provider(fresh("other")).person(name)
-        assert person
-        with pytest.raises(ApiError, match="no access"):
+        user = running.provider(fresh("other")).user(name)
+        assert user
+        with pytest.raises(ApiError, match="has no access"):
             dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
         app.faults(refuse="Not now.")
-        dravo.assignments.add(garden, "viewer", person=name)
+        dravo.assignments.add(garden, "viewer", user=name)
         running.settled(garden)
-        assert dravo.deliveries.kinds(garden)
+        assert dravo.tasks.kinds(garden)
         app.faults(refuse=False)
         dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
         running.settled(garden)
         seen = {each["userName"] for each in app.accounts().values()}
         assert name in seen and "stranger" not in seen
-        dravo.deliveries.again_all(garden)
+        dravo.tasks.again_all(garden)
         running.settled(garden)
-        eventually(lambda: {each["state"] for each in dravo.applications.drift(garden)}, lambda states: states <= {"repaired"})
-    assert amiss(compared(running, garden)) == {}
+        eventually(lambda: {each["status"] for each in dravo.applications.drift(garden)}, lambda statuses: statuses <= {"repaired"})
+    assert warning(compared(running, garden)) == {}
     assert len(app.accounts()) == 5
     assert "title" not in app.accounts()[f"bob-{garden}"], "what he does not have here was removed there"
     app.create(userName="janitor", active=True)
@@ -143,26 +143,26 @@ OURS = {"7": "Ada", "8": "Bob", "9": "Cai"}
 def test_groups_differ_by_name_by_members_of_ours_or_by_not_being_there() -> None:
     there = {"id": "40", "displayName": "Herbarium", "members": [{"value": "7"}, {"value": "8"}, {"value": "stranger"}]}
     assert list(compare_groups([TEAM], [there], OURS)) == []
-    assert [each.kind for each in compare_groups([TEAM], [], OURS)] == ["group missing"]
+    assert [each.kind for each in compare_groups([TEAM], [], OURS)] == ["group_missing"]
     renamed, moved = compare_groups([TEAM], [{"id": "40", "displayName": "Pressed plants", "members": [{"value": "7"}, {"value": "9"}]}], OURS)
     assert (renamed.kind, renamed.differences) == (
-        "group name", ({"attribute": "displayName", "before": "Pressed plants", "after": "Herbarium"},),
+        "group_name", ({"attribute": "displayName", "before": "Pressed plants", "after": "Herbarium"},),
     )  # fmt: skip
-    assert (moved.kind, moved.differences) == ("group members", ({"attribute": "members", "before": "Cai", "after": "Bob"},))
+    assert (moved.kind, moved.differences) == ("group_members", ({"attribute": "members", "before": "Cai", "after": "Bob"},))
 
 
 def test_of_many_members_that_differ_some_are_named() -> None:
-    many = {str(number): f"Person {number:02d}" for number in range(30)}
+    many = {str(number): f"User {number:02d}" for number in range(30)}
     (found,) = compare_groups([ExpectedGroup("g1", "40", "Crowd", frozenset(many))], [{"id": "40", "displayName": "Crowd"}], many)
-    assert found.differences[0]["after"].endswith("Person 19 and 10 more")
+    assert found.differences[0]["after"].endswith("User 19 and 10 more")
 
 
 @pytest.mark.parametrize("listed", [True, False], ids=["members in the list", "members only one by one"])
 def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn, fresh: Fresh, listed: bool) -> None:
     key, provider = fresh("records"), running.provider(fresh("source"))
-    running.application(key, app, provisioned_groups={"which": "those that give roles"})
-    names = {name: provider.person(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai")}
-    provider.person(f"eve-{key}")
+    running.application(key, app, provisioned_groups={"which": "with_roles"})
+    names = {name: provider.user(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai")}
+    provider.user(f"eve-{key}")
     herbarium, seeds, beds = (
         provider.group(f"{name} {key}", list(members))
         for name, members in (("Herbarium", [names["ada"], names["bob"]]), ("Seeds", [names["cai"]]), ("Beds", [names["cai"]]))
@@ -173,9 +173,9 @@ def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn
         running.settled(key)
         assert sorted(len(each.get("members", [])) for each in app.groups()) == [1, 1, 2]
         running.settled(key)
-        assert {each["state"] for each in dravo.applications.groups(key)} == {"done"}
+        assert {each["status"] for each in dravo.applications.groups(key)} == {"done"}
         app.faults(members_left_out=not listed)
-        assert amiss(compared(running, key)) == {}
+        assert warning(compared(running, key)) == {}
         by_name = {each["displayName"].split()[0]: each for each in app.groups()}
         cai, stranger = app.accounts()[f"cai-{key}"]["id"], app.create(userName="stranger", active=True)
         to = {"headers": app.headers, "trust_env": False}
@@ -185,16 +185,16 @@ def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn
         httpx.put(f"{app.base_url}/Groups/{by_name['Seeds']['id']}", json={**by_name["Seeds"], "displayName": "Pips"}, **to)  # type: ignore[arg-type]
         httpx.delete(f"{app.base_url}/Groups/{by_name['Beds']['id']}", **to)  # type: ignore[arg-type]
         run = compared(running, key)
-        assert (run["groups"], amiss(run)) == (3, {"unexpected": 1, "group missing": 1, "group name": 1, "group members": 1})
+        assert (run["groups"], warning(run)) == (3, {"unexpected": 1, "group_missing": 1, "group_name": 1, "group_members": 1})
         found = {each["kind"]: each for each in dravo.applications.drift(key)}
-        assert found["group members"]["changes"] == [{"attribute": "members", "before": "Cai", "after": "Bob"}]
+        assert found["group_members"]["changes"] == [{"attribute": "members", "before": "Cai", "after": "Bob"}]
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
         assert dravo.applications.repair_drift(key, ours) == 3
-        eventually(lambda: [each["state"] for each in dravo.applications.drift(key)].count("repaired"), lambda number: number == 3)
-        assert amiss(compared(running, key)) == {"unexpected": 1}
+        eventually(lambda: [each["status"] for each in dravo.applications.drift(key)].count("repaired"), lambda number: number == 3)
+        assert warning(compared(running, key)) == {"unexpected": 1}
     after = {each["displayName"].split()[0]: {member["value"] for member in each.get("members", [])} for each in app.groups()}
     bob = app.accounts()[f"bob-{key}"]["id"]
-    # Whoever was put in there by others and is nobody's here is left alone.
+    # Anyone who was put in there by others and is nobody's here is left alone.
     assert after == {"Herbarium": {ada, bob, stranger}, "Seeds": {cai}, "Beds": {cai}}
 
 
@@ -205,7 +205,7 @@ def test_from_half_a_list_nothing_is_concluded(running: Running, app: StandIn, g
         before = [dict(each) for each in dravo.applications.drift(garden)]
         app.faults(down=True)
         run = compared(running, garden)
-        assert run["state"] == "failed" and "503" in run["message"]
+        assert run["status"] == "failed" and "503" in run["message"]
         assert [dict(each) for each in dravo.applications.drift(garden)] == before
         app.faults(down=False)
 
@@ -214,12 +214,12 @@ def test_a_run_is_stopped_and_never_two_at_once(running: Running, app: StandIn, 
     app.faults(page=1, slow=300)
     with running.dravo as dravo:
         run = dravo.applications.reconcile(garden)
-        with pytest.raises(ApiError, match="under way"):
+        with pytest.raises(ApiError, match="' is in progress"):
             dravo.applications.reconcile(garden)
-        eventually(lambda: dravo.applications.run(run["id"])["progress"] or dravo.applications.run(run["id"])["state"] == "running")
+        eventually(lambda: dravo.applications.run(run["id"])["progress"] or dravo.applications.run(run["id"])["status"] == "running")
         dravo.applications.stop_run(run["id"])
         ended = eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None)
-        assert ended["state"] == "stopped"
+        assert ended["status"] == "stopped"
         assert dravo.applications.runs(garden).page().items[0]["id"] == run["id"]
 
 
@@ -246,7 +246,7 @@ def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(servic
         ("0 8 * * mon", "at 0 8 * * mon", "2031-04-07T08:00"), ("0 0 1 * *", "at 0 0 1 * *", "2031-05-01T00:00"),
     ],
 )  # fmt: skip
-def test_schedules_are_said_in_words_and_mean_what_people_know(text: str, words: str, following: str) -> None:
+def test_schedules_are_said_in_words_and_mean_what_users_know(text: str, words: str, following: str) -> None:
     now = Instant("2031-04-02T09:10:00.000000Z")
     assert schedules.in_words(text) == words
     times = schedules.next_times(text, now)
@@ -268,10 +268,10 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
         assert done.returncode == 0, done.stderr
         return done.stdout
 
-    assert "4 accounts were read there: 1 missing, 1 unexpected, 1 different, 1 role, 1 state." in dravo("drift", "reconcile", garden)
+    assert "4 accounts read: 1 missing, 1 unexpected, 1 attributes, 1 role, 1 status." in dravo("drift", "reconcile", garden)
     listed = dravo("drift", "list", garden)
-    assert "our account is not there" in listed and "stranger" in listed
-    assert "4 are being repaired" in dravo("drift", "repair", garden, "--all")
+    assert "account is missing" in listed and "stranger" in listed
+    assert "4 differences are being repaired" in dravo("drift", "repair", garden, "--all")
     running.settled(garden)
     assert len(app.accounts()) == 5
     running.settled(garden)
@@ -281,7 +281,7 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
 
 def test_what_is_kept_by_hand_is_not_compared(services: ServiceFixture) -> None:
     applications.add(services.ctx, services.caller, "payslips", "Payslips", None, tracked_only=True)
-    with pytest.raises(InvalidInput, match="only tracked"):
+    with pytest.raises(InvalidInput, match="' is tracked only"):
         reconciliation.ask_for(services.ctx, services.caller, "payslips")
 
 
@@ -291,23 +291,23 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
     app.create(userName=fresh("roleless"), displayName="A Roleless", active=True)
     app.create(userName=fresh("asleep"), displayName="Asleep", active=False, roles=[{"value": "viewer"}])
     app.create(userName=f"dan-{garden}2", displayName="B Dan", active=True, roles=[{"value": "viewer"}])
-    running.provider(fresh("elsewhere")).person(f"dan-{garden}2")
+    running.provider(fresh("elsewhere")).user(f"dan-{garden}2")
     compared(running, garden)
     with running.dravo as dravo:
         found = {each["name"]: each["id"] for each in dravo.applications.drift(garden, kind="unexpected")}
-        with pytest.raises(ApiError, match="no role that is known here"):
+        with pytest.raises(ApiError, match="no known role"):
             dravo.applications.make_user(garden, found["A Roleless"])
-        with pytest.raises(ApiError, match="inactive there"):
+        with pytest.raises(ApiError, match="' is inactive"):
             dravo.applications.make_user(garden, found["Asleep"])
-        with pytest.raises(ApiError, match="has that user name"):
+        with pytest.raises(ApiError, match=" has the same user name or email address"):
             dravo.applications.make_user(garden, found["B Dan"])
-        person = dravo.people.get(dravo.applications.make_user(garden, found["Label Printer"]))
-        assert (person["user_name"], person["records"][0]["connection_type"]) == (name, "local")
+        user = dravo.users.get(dravo.applications.make_user(garden, found["Label Printer"]))
+        assert (user["user_name"], user["records"][0]["connection_type"]) == (name, "local")
         running.settled(garden)
-        why = dravo.people.why(name, garden)
-        assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["state"]) == (remote, "agreed")
+        why = dravo.users.why(name, garden)
+        assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["status"]) == (remote, "in_sync")
         assert why["access"][0]["reasons"][0]["kind"] == "direct"
-        second = dravo.people.get(dravo.applications.make_user(garden, found["A Roleless"], "curator"))
+        second = dravo.users.get(dravo.applications.make_user(garden, found["A Roleless"], "curator"))
         # What an application says of somebody gives them nothing elsewhere unless that was seen.
         other = fresh("elsewhere")
         running.application(other)
@@ -315,13 +315,13 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         app.create(userName=f"dan-{garden}3", displayName="C Dan", active=True, roles=[{"value": "viewer"}])
         compared(running, garden)
         third = next(each["id"] for each in dravo.applications.drift(garden, kind="unexpected") if each["name"] == "C Dan")
-        with pytest.raises(ApiError, match=f"They would also be Viewer in {other.title().replace('-', ' ')} \\(rule"):
+        with pytest.raises(ApiError, match=f"The user would also get: Viewer in {other.title().replace('-', ' ')} \\(rule"):
             dravo.applications.make_user(garden, third)
-        assert dravo.people.list(words=f"dan-{garden}3").total() == 0
+        assert dravo.users.list(words=f"dan-{garden}3").total() == 0
         dravo.applications.make_user(garden, third, confirm="C Dan")
         running.settled(garden)
     assert compared(running, garden)["counts"]["unexpected"] == 2
-    assert app.accounts()[name]["externalId"] == person["id"] and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"
+    assert app.accounts()[name]["externalId"] == user["id"] and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"
 
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -340,7 +340,7 @@ def test_what_was_given_by_hand_differs_also_where_the_user_has_nothing() -> Non
     found = {each.kind: list(each.differences) for each in compare([ours], [there])}
     assert found == {
         "role": [{"attribute": "entitlements", "before": [{"value": "gold"}], "after": None}],
-        "different": [
+        "attributes": [
             {"attribute": "nickName", "before": "King", "after": None},
             {"attribute": f"{ENTERPRISE}:department", "before": "Moss", "after": None},
         ],
@@ -354,7 +354,7 @@ def test_a_group_that_is_not_ours_is_told_with_whom_it_has_of_ours() -> None:
         {"id": "50", "displayName": "Admins", "members": [{"value": "7"}]},
     ]
     (found,) = compare_groups([TEAM], there, OURS)
-    assert (found.kind, found.name, found.differences[0]["before"]) == ("group unexpected", "Admins", "Ada")
+    assert (found.kind, found.name, found.differences[0]["before"]) == ("group_unexpected", "Admins", "Ada")
     assert list(compare_groups([TEAM], there, OURS, frozenset({"50"}))) == []
 
 
@@ -367,18 +367,18 @@ def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking
         missing = next(iter(dravo.applications.drift(garden)))
         app.faults(refuse="Not now.")
         dravo.applications.repair_drift(garden, [missing["id"]])
-        eventually(lambda: [each["state"] for each in dravo.deliveries.list(application=garden, state="failed")], bool)
-        assert amiss(compared(running, garden)) == {"missing": 1}, "what failed is not forgotten"
+        eventually(lambda: [each["status"] for each in dravo.tasks.list(application=garden, status="failed")], bool)
+        assert warning(compared(running, garden)) == {"missing": 1}, "what failed is not forgotten"
         app.faults(refuse=False)
         # Somebody made it there by hand.
         other = app.create(userName="ada.by.hand", active=True)
         compared(running, garden)
         found = {each["kind"]: each for each in dravo.applications.drift(garden)}
-        person = next(iter(dravo.people.list(words=f"ada-{garden}")))["id"]
-        dravo.applications.link_drift(garden, found["unexpected"]["id"], person)
+        user = next(iter(dravo.users.list(words=f"ada-{garden}")))["id"]
+        dravo.applications.link_drift(garden, found["unexpected"]["id"], user)
         running.settled(garden)
-        assert amiss(compared(running, garden)) == {}
-        bob = next(iter(dravo.people.list(words=f"bob-{garden}")))["id"]
+        assert warning(compared(running, garden)) == {}
+        bob = next(iter(dravo.users.list(words=f"bob-{garden}")))["id"]
         app.create(userName="bob.by.hand", active=True)
         compared(running, garden)
         with pytest.raises(ApiError, match="another account"):

@@ -1,4 +1,4 @@
-"""Settings of an application: previewed on its accounts before they are changed; signing in; what waits for a person."""
+"""Settings of an application: previewed on its accounts before they are changed; the bind; what waits for a user."""
 
 from __future__ import annotations
 
@@ -24,26 +24,26 @@ Fresh = Callable[[str], str]
 
 @pytest.fixture
 def garden(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
-    """An application with three people in a group that gives a role."""
+    """An application with three users in a group that gives a role."""
     key, source = fresh("records"), fresh("source")
     running.application(key, app)
     provider = running.provider(source)
-    people = [provider.person(fresh("p"), displayName=f"Person {number}", title="Guide") for number in range(3)]
-    group = provider.group(fresh("Herbarium"), people)
+    users = [provider.user(fresh("p"), displayName=f"User {number}", title="Guide") for number in range(3)]
+    group = provider.group(fresh("Herbarium"), users)
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
     running.settled(key)
     assert len(app.accounts()) == 3
     running.settled(key)
-    return {"key": key, "group": group, "person": people[0], "source": source}
+    return {"key": key, "group": group, "user": users[0], "source": source}
 
 
 def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: StandIn, garden: dict[str, str]) -> None:
-    change = {"attributes": [{"attribute": "title", "expression": "title then upper"}], "role_encoding": {"way": "entitlements", "shape": "texts"}}
+    change = {"attributes": [{"attribute": "title", "expression": "title then upper"}], "role_encoding": {"way": "entitlements", "shape": "strings"}}
     with running.dravo as dravo:
         shown = dravo.applications.preview_settings(garden["key"], **change)
         assert (shown["accounts"], shown["changed"], shown["whole"]) == (3, 3, True)
-        changes = {each["attribute"]: (each["before"], each["after"]) for each in shown["people"][0]["changes"]}
+        changes = {each["attribute"]: (each["before"], each["after"]) for each in shown["users"][0]["changes"]}
         assert changes["title"] == ("Guide", "GUIDE")
         assert changes["entitlements"] == (None, ["viewer"]) and changes["roles"][1] is None
         assert {each["title"] for each in app.accounts().values()} == {"Guide"}, "a preview changes nothing"
@@ -62,22 +62,22 @@ def test_groups_go_over_under_their_name_and_go_again(running: Running, app: Sta
     provider = running.provider(garden["source"])
     with running.dravo as dravo:
         dravo.applications.change(
-            garden["key"], provisioned_groups={"which": "chosen", "groups": [{"group": garden["group"], "name": "Pressed plants"}]}
+            garden["key"], provisioned_groups={"which": "selected", "groups": [{"group": garden["group"], "name": "Pressed plants"}]}
         )
         running.settled(garden["key"])
         made = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
         assert made["displayName"] == "Pressed plants"
-        provider.take_out(garden["group"], garden["person"])
+        provider.take_out(garden["group"], garden["user"])
         running.settled(garden["key"])
         assert len(app.groups()[0]["members"]) == 2
-        dravo.applications.change(garden["key"], provisioned_groups={"which": "those that give roles"})
+        dravo.applications.change(garden["key"], provisioned_groups={"which": "with_roles"})
         running.settled(garden["key"])
         assert app.groups()[0]["displayName"].startswith("Herbarium")
         provider.patch(f"/Groups/{garden['group']}", {"op": "replace", "path": "displayName", "value": "Dried plants"})
         running.settled(garden["key"])
         assert app.groups()[0]["displayName"] == "Dried plants"
         running.settled(garden["key"])
-        line = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "done")
+        line = next(each for each in dravo.applications.groups(garden["key"]) if each["status"] == "done")
         assert (line["name"], line["members"], line["members_there"], line["origin"]) == ("Dried plants", 2, 2, "made")
         dravo.applications.change(garden["key"], provisioned_groups={"which": "none"})
         eventually(app.groups, lambda seen: seen == [])
@@ -87,14 +87,16 @@ def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(running: Runn
     theirs = httpx.post(f"{app.base_url}/Users", json={"userName": "theirs"}, headers=app.headers, trust_env=False).json()["id"]
     httpx.post(f"{app.base_url}/Groups", json={"displayName": "Plants", "members": [{"value": theirs}]}, headers=app.headers, trust_env=False)
     with running.dravo as dravo:
-        dravo.applications.change(garden["key"], provisioned_groups={"which": "chosen", "groups": [{"group": garden["group"], "name": "Plants"}]})
+        dravo.applications.change(garden["key"], provisioned_groups={"which": "selected", "groups": [{"group": garden["group"], "name": "Plants"}]})
         running.settled(garden["key"])
-        failed = next(each for each in dravo.applications.groups(garden["key"]) if each["state"] == "failed")
-        assert "adopt groups" in (failed["hint"] or "")
+        failed = next(each for each in dravo.applications.groups(garden["key"]) if each["status"] == "failed")
+        assert "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name for the provisioned group." in (
+            failed["hint"] or ""
+        )
         dravo.applications.change(garden["key"], adopt_groups=True)
         running.settled(garden["key"])
         group = len(app.groups()[0]["members"]) == 4 and app.groups()[0]
-        assert theirs in {each["value"] for each in group["members"]}, "who was there by other hands stays"
+        assert theirs in {each["value"] for each in group["members"]}, "who was there outside Dravo stays"
         dravo.applications.change(garden["key"], provisioned_groups={"which": "none"})
         running.settled(garden["key"])
         assert [each["value"] for each in app.groups()[0]["members"]] == [theirs]
@@ -113,9 +115,9 @@ def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[st
     ("settings", "words"),
     [
         ({"attributes": [{"attribute": "shoeSize", "expression": "title"}]}, "shoeSize"), ({"attributes": [{"attribute": "title", "expression": "titel"}]}, "titel"),
-        ({"attributes": [{"attribute": "title", "expression": "title"}] * 2}, "two expressions"), ({"attributes": [{"attribute": "userName", "expression": ""}]}, "left out"),
+        ({"attributes": [{"attribute": "title", "expression": "title"}] * 2}, "two expressions"), ({"attributes": [{"attribute": "userName", "expression": ""}]}, "' cannot be empty"),
         ({"role_encoding": {"way": "attribute"}}, "attribute"), ({"role_encoding": {"way": "attribute", "attribute": "id"}}, "id"),
-        ({"provisioned_groups": {"which": "chosen", "groups": [{"group": "nothing"}]}}, "no group"), ({"rate_limit": 5_000}, "1,000"), ({"max_concurrency": 99}, "32"),
+        ({"provisioned_groups": {"which": "selected", "groups": [{"group": "nothing"}]}}, "no group"), ({"rate_limit": 5_000}, "1,000"), ({"max_concurrency": 99}, "32"),
     ],
 )  # fmt: skip
 def test_settings_that_cannot_be_are_told_and_nothing_is_changed(services: ServiceFixture, settings: dict[str, Any], words: str) -> None:
@@ -131,7 +133,7 @@ def test_settings_that_cannot_be_are_told_and_nothing_is_changed(services: Servi
     assert applications.one(services.ctx, "records") == before
 
 
-@pytest.mark.parametrize("kind", ["basic", "client credentials"])
+@pytest.mark.parametrize("kind", ["basic", "client_credentials"])
 def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fresh: Fresh, kind: str) -> None:
     key, name = fresh("records"), fresh("elswyth")
     running.application(key, app)
@@ -144,8 +146,8 @@ def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fr
     with running.dravo as dravo:
         dravo.applications.connect(key, app.base_url, app.token, auth=auth)
         assert dravo.applications.check(key)["ok"]
-        running.provider(fresh("source")).person(name)
-        dravo.assignments.add(key, "viewer", person=name)
+        running.provider(fresh("source")).user(name)
+        dravo.assignments.add(key, "viewer", user=name)
         running.settled(key)
         assert name in app.accounts()
         with pytest.raises(ApiError, match="token of the application is missing"):
@@ -156,22 +158,22 @@ def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fr
             )
         dravo.applications.connect(key, app.base_url, "wrong", auth=auth)
         steps = {each["name"]: each for each in dravo.applications.check(key)["steps"]}
-        assert steps["Token"]["outcome"] == "wrong" and steps["Token"]["hint"]
+        assert steps["Token"]["outcome"] == "failed" and steps["Token"]["hint"]
 
 
-def test_the_check_with_a_test_person_leaves_nobody_behind(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_the_check_with_a_test_user_leaves_nobody_behind(running: Running, app: StandIn, fresh: Fresh) -> None:
     key = fresh("records")
     running.application(key, app)
     with running.dravo as dravo:
-        result = dravo.applications.check(key, with_test_person=True)
+        result = dravo.applications.check(key, with_test_user=True)
         assert [(step["name"], step["outcome"]) for step in result["steps"]][4:] == [
             ("Creating", "ok"), ("Changing", "ok"), ("Deactivating", "ok"), ("Removing", "ok"),
         ]  # fmt: skip
         assert app.accounts() == {}
         app.faults(refuse="Seats are used up.")
-        refused = {step["name"]: step for step in dravo.applications.check(key, with_test_person=True)["steps"]}
-        assert refused["Creating"]["outcome"] == "wrong" and "Seats are used up" in refused["Creating"]["message"]
-        assert refused["Deactivating"]["outcome"] == "not tried"
+        refused = {step["name"]: step for step in dravo.applications.check(key, with_test_user=True)["steps"]}
+        assert refused["Creating"]["outcome"] == "failed" and "All seats are used" in refused["Creating"]["message"]
+        assert refused["Deactivating"]["outcome"] == "skipped"
 
 
 def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, fresh: Fresh) -> None:
@@ -179,27 +181,27 @@ def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, 
     running.application(key, app)
     app.faults(refuse="Seats are used up.")
     provider = running.provider(fresh("source"))
-    group = provider.group(fresh("Many"), [provider.person(fresh("p")) for _ in range(4)])
+    group = provider.group(fresh("Many"), [provider.user(fresh("p")) for _ in range(4)])
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
         running.settled(key)
-        kinds = dravo.deliveries.kinds(key)
+        kinds = dravo.tasks.kinds(key)
         assert bool(kinds) and kinds[0]["number"] == 4
-        assert (kinds[0]["kind"], kinds[0]["state"]) == ("refused 400", "failed")
-        assert "Seats are used up" in kinds[0]["message"] and kinds[0]["hint"]
-        assert dravo.deliveries.again_all(key, "another kind") == 0
+        assert (kinds[0]["kind"], kinds[0]["status"]) == ("refused 400", "failed")
+        assert "All seats are used" in kinds[0]["message"] and kinds[0]["hint"]
+        assert dravo.tasks.again_all(key, "another kind") == 0
         app.faults(refuse=False)
-        assert dravo.deliveries.again_all(key, "refused 400") == 4
+        assert dravo.tasks.again_all(key, "refused 400") == 4
         running.settled(key)
         assert len(app.accounts()) == 4
-        assert list(dravo.deliveries.kinds(key)) == []
+        assert list(dravo.tasks.kinds(key)) == []
 
 
-def test_an_expression_is_tried_on_a_person(running: Running, garden: dict[str, str]) -> None:
+def test_an_expression_is_tried_on_a_user(running: Running, garden: dict[str, str]) -> None:
     with running.dravo as dravo:
-        name = dravo.people.list(words="Person 1").page().items[0]["id"]
+        name = dravo.users.list(words="User 1").page().items[0]["id"]
         tried = dravo.try_expression("displayName then upper", name, "title")
-        assert tried["result"] == "PERSON 1" and tried["words"] == "displayName, in upper case" and tried["uses"] == ["displayName"]
+        assert tried["result"] == "USER 1" and tried["words"] == "displayName, in upper case" and tried["uses"] == ["displayName"]
         with pytest.raises(ApiError, match="character 13"):
             dravo.try_expression("displayName upper")
         answer = httpx.post(
@@ -213,7 +215,7 @@ def test_an_expression_is_tried_on_a_person(running: Running, garden: dict[str, 
 
 @pytest.fixture
 def blind(services: ServiceFixture, tmp_path: Path) -> Iterator[tuple[ServiceFixture, StandIn]]:
-    """A house at work for an application that can neither be searched nor listed, and does not mind doubles."""
+    """A organization at work for an application that can neither be searched nor listed, and does not mind doubles."""
     with stand_in(tmp_path) as app:
         app.faults(no_filter=True, no_list=True, doubles=True)
         services.application("records", "viewer")
@@ -227,51 +229,54 @@ def blind(services: ServiceFixture, tmp_path: Path) -> Iterator[tuple[ServiceFix
         thread.join()
 
 
-@pytest.mark.parametrize("found", ["there", "not there"])
-def test_where_nobody_can_know_a_person_is_asked(blind: tuple[ServiceFixture, StandIn], found: str) -> None:
+@pytest.mark.parametrize("found", ["exists", "missing"])
+def test_where_nobody_can_know_a_user_is_asked(blind: tuple[ServiceFixture, StandIn], found: str) -> None:
     from dravo.services.access import assignments
     from dravo.services.access.assignment_targets import AssignmentRequest
     from dravo.services.provisioning import tasks
 
     services, app = blind
     staff = services.source()
-    services.person(staff, "ada")
-    services.person(staff, "bob")
+    services.user(staff, "ada")
+    services.user(staff, "bob")
     app.faults(lose=1)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="ada"))
-    held = eventually(lambda: [row for row in services.rows(t.task) if row.state == "held"], seconds=15)[0]
-    assert (held.kind, "may have been made" in held.message) == ("unknown", True)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    held = eventually(lambda: [row for row in services.rows(t.task) if row.status == "held"], seconds=15)[0]
+    assert (held.kind, "The outcome is unknown: the response was lost, and the application cannot be searched." in held.message) == ("unknown", True)
     assert tasks.retry_all(services.ctx, services.caller, "records", None) == {"number": 0}, "trying blindly could make a double"
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", person="bob"))
-    eventually(lambda: "bob" in {each["userName"] for each in app.state()["accounts"]})
-    there = next(each["id"] for each in app.state()["accounts"] if each["userName"] == "ada")
-    if found == "there":
-        with pytest.raises(InvalidInput, match="id there"):
-            tasks.resolve(services.ctx, services.caller, held.id, "there", None)
-        tasks.resolve(services.ctx, services.caller, held.id, "there", there)
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="bob"))
+    eventually(lambda: "bob" in {each["userName"] for each in app.status()["accounts"]})
+    there = next(each["id"] for each in app.status()["accounts"] if each["userName"] == "ada")
+    if found == "exists":
+        with pytest.raises(InvalidInput, match="The account ID is missing"):
+            tasks.resolve(services.ctx, services.caller, held.id, "exists", None)
+        tasks.resolve(services.ctx, services.caller, held.id, "exists", there)
     else:
         httpx.delete(f"{app.base_url}/Users/{there}", headers=app.headers, trust_env=False)
-        tasks.resolve(services.ctx, services.caller, held.id, "not there", None)
-    eventually(lambda: [row.state for row in services.rows(t.task)], lambda states: set(states) == {"done"})
-    assert sorted(each["userName"] for each in app.state()["accounts"]) == ["ada", "bob"]
-    with pytest.raises(InvalidInput, match="does not wait"):
-        tasks.resolve(services.ctx, services.caller, held.id, "not there", None)
+        tasks.resolve(services.ctx, services.caller, held.id, "missing", None)
+    eventually(lambda: [row.status for row in services.rows(t.task)], lambda statuses: set(statuses) == {"done"})
+    assert sorted(each["userName"] for each in app.status()["accounts"]) == ["ada", "bob"]
+    with pytest.raises(InvalidInput, match="This task is not unresolved"):
+        tasks.resolve(services.ctx, services.caller, held.id, "missing", None)
 
 
-def test_what_has_another_mend_is_of_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_what_has_another_hint_is_of_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
     key, names = fresh("records"), [fresh("in-the-way"), fresh("elsewhere")]
     app.create(userName=names[0], active=True)
     app.create(userName=names[1], active=True, externalId="till-7")
     running.application(key, app)
     provider = running.provider(fresh("source"))
-    group = provider.group(fresh("Both"), [provider.person(name) for name in names])
+    group = provider.group(fresh("Both"), [provider.user(name) for name in names])
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
         running.settled(key)
-        kinds = dravo.deliveries.kinds(key)
+        kinds = dravo.tasks.kinds(key)
         assert len(kinds) == 2
         told = {each["kind"]: each["hint"] for each in kinds}
-        assert "adopt" in told["in the way"] and "another system" in told["another system's"]
+        assert (
+            "adopt" in told["not_adopted"]
+            and "The account belongs to another user or system. Rename or delete it in the application, then retry." in told["other_system"]
+        )
         dravo.applications.change(key, adopt_by_user_name=True)
         running.settled(key)
-        assert [each["kind"] for each in dravo.deliveries.kinds(key)] == ["another system's"]
+        assert [each["kind"] for each in dravo.tasks.kinds(key)] == ["other_system"]

@@ -1,4 +1,4 @@
-"""The flow picture is counted when something moved, and says what each person has by which way."""
+"""The flow picture is counted when something moved, and says what each user has by which way."""
 
 from __future__ import annotations
 
@@ -16,20 +16,20 @@ from tests.service_fixture import ServiceFixture
 def bands(services: ServiceFixture) -> dict[tuple[str, str], int]:
     shown = access_flow.shown(services.ctx)
     labels = {node["id"]: node["label"] for node in shown["nodes"]}
-    return {(labels[band["from_id"]], labels[band["to_id"]]): band["people"] for band in shown["bands"]}
+    return {(labels[band["from_id"]], labels[band["to_id"]]): band["users"] for band in shown["bands"]}
 
 
 def test_each_role_of_somebody_is_counted_by_the_way_they_come_to_it(services: ServiceFixture) -> None:
     services.application("records")
     staff = services.source()
-    ada, bob, cai = (services.person(staff, name) for name in ("ada", "bob", "cai"))
+    ada, bob, cai = (services.user(staff, name) for name in ("ada", "bob", "cai"))
     group = services.group(staff, "Herbarium", ada, bob)
     local = local_groups.add(services.ctx, services.caller, "Planting")["id"]
     local_groups.change_members(services.ctx, services.caller, local, Members(add=("cai",)))
     assert access_flow.shown(services.ctx) == {"at": None, "nodes": [], "bands": []} and cai
     for wish in (
         AssignmentRequest("records", "viewer", group=group),
-        AssignmentRequest("records", "curator", person="ada"),
+        AssignmentRequest("records", "curator", user="ada"),
         AssignmentRequest("records", "viewer", group=local),
     ):
         assignments.add(services.ctx, services.caller, wish)
@@ -41,7 +41,7 @@ def test_each_role_of_somebody_is_counted_by_the_way_they_come_to_it(services: S
     }  # fmt: skip
     places = {node["label"]: (node["kind"], node["key"], node["application"]) for node in access_flow.shown(services.ctx)["nodes"]}
     assert places["Herbarium"] == ("group", group, None) and places["Viewer"] == ("role", "viewer", "records")
-    # Counted anew once something moved, and not before.
+    # Counted again once something moved, and not before.
     soon = later(clock.now(), 60)
     assert not access_flow.is_due(services.ctx, soon)
     services.take_out(staff, group, bob)

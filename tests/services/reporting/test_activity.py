@@ -1,4 +1,4 @@
-"""The timeline: every kind in one list, each thing once, as far as whoever asks may read it."""
+"""The timeline: every kind in one list, each thing once, as far as anyone who asks may read it."""
 
 from __future__ import annotations
 
@@ -27,17 +27,17 @@ def walk(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
     source, key, name = fresh("staff"), fresh("records"), fresh("ottilie")
     provider = running.provider(source)
     running.application(key, app)
-    person = provider.person(name, displayName=f"Ottilie {name}")
-    group = provider.group(f"Curators {name}", [person])
+    user = provider.user(name, displayName=f"Ottilie {name}")
+    group = provider.group(f"Curators {name}", [user])
     with running.dravo as dravo:
         dravo.assignments.add(key, "curator", group=group)
         running.settled(key)
         assert name in app.accounts()
         run = dravo.applications.reconcile(key)
         eventually(lambda: dravo.applications.run(run["id"])["ended_at"])
-        user = dravo.people.get(name)["id"]
+        user_id = dravo.users.get(name)["id"]
     provider.http.post("/Users", json={"userName": name})
-    return {"source": source, "application": key, "user": user, "name": f"Ottilie {name}"}
+    return {"source": source, "application": key, "user": user_id, "name": f"Ottilie {name}"}
 
 
 def test_everything_that_happened_stands_in_one_list(running: Running, walk: dict[str, str]) -> None:
@@ -45,15 +45,15 @@ def test_everything_that_happened_stands_in_one_list(running: Running, walk: dic
     with running.dravo as dravo:
         of_application = list(dravo.activity(application=walk["application"]))
         of_source = list(eventually(lambda: list(dravo.activity(source=walk["source"], trouble=True))))
-        of_person = list(dravo.activity(person=walk["user"]))
+        of_user = list(dravo.activity(user=walk["user"]))
     told = [(each["kind"], each["what"]) for each in of_application]
-    assert ("reconciliation", f"{label} was compared: 1 accounts there, no differences") in told
-    assert ("delivery", f"{walk['name']} in {label}: active, Curator") in told
-    assert ("change", "Added assignment") in told and ("change", "Added application") in told
+    assert ("reconciliation", f"{label} was reconciled: 1 accounts, no differences") in told
+    assert ("task", f"{walk['name']} in {label}: active, Curator") in told
+    assert ("change", "Created assignment") in told and ("change", "Added application") in told
     assert [each["at"] for each in of_application] == sorted((each["at"] for each in of_application), reverse=True)
     assert [(each["kind"], each["detail"]) for each in of_source] == [("request", "POST /Users 409")]
-    assert {each["kind"] for each in of_person} == {"request", "delivery"}
-    assert all(each["person"] == {"id": walk["user"], "name": walk["name"]} for each in of_person)
+    assert {each["kind"] for each in of_user} == {"request", "task"}
+    assert all(each["user"] == {"id": walk["user"], "name": walk["name"]} for each in of_user)
 
 
 def test_pages_show_each_thing_once_whatever_comes_meanwhile(running: Running, walk: dict[str, str]) -> None:
@@ -94,8 +94,8 @@ def test_filters_keep_to_what_they_say(tmp_path: Path) -> None:
 
     assert told(SubjectFilter(until=before)) == ["Added source"]
     assert told(SubjectFilter(source="staff")) == ["Added source"]
-    assert told(SubjectFilter(application="records", until=later(clock.now(), 60))) == ["Added role", "Added role", "Added application"]
-    assert told(SubjectFilter(trouble=True)) == told(SubjectFilter(person="nobody")) == told(SubjectFilter(kind="request")) == []
+    assert told(SubjectFilter(application="records", until=later(clock.now(), 60))) == ["Created role", "Created role", "Added application"]
+    assert told(SubjectFilter(trouble=True)) == told(SubjectFilter(user="nobody")) == told(SubjectFilter(kind="request")) == []
     with pytest.raises(NotFound):
         told(SubjectFilter(application="nothing"))
     with pytest.raises(InvalidInput, match="kind"):

@@ -37,7 +37,7 @@ def test_a_token_ends_with_the_one_that_created_it(desk: Desk) -> None:
     una = desk.enter()
     ends = Instant(later(clock.now(), 3_600))
     parent = api_tokens.create(desk.ctx, una, "Pipeline", "write", ends)
-    with pytest.raises(InvalidInput, match="ends on"):
+    with pytest.raises(InvalidInput, match="The token that you use expires at"):
         api_tokens.create(desk.ctx, _used(desk, parent["token"]), "Child", "write", Instant(later(ends, 1)))
     child = api_tokens.create(desk.ctx, _used(desk, parent["token"]), "Child", "write")
     assert child["expires_at"] == ends
@@ -49,16 +49,16 @@ def test_a_token_ends_with_the_one_that_created_it(desk: Desk) -> None:
 
 def test_a_token_is_limited_to_permissions_and_what_it_creates_is_too(desk: Desk) -> None:
     una = desk.enter()
-    made = api_tokens.create(desk.ctx, una, "Report", "write", permissions=["people.read", "own.change"])
+    made = api_tokens.create(desk.ctx, una, "Report", "write", permissions=["users.read", "own.change"])
     limited = _used(desk, made["token"])
-    assert limited.permissions == {"people.read", "own.change"}
-    with pytest.raises(NotPermitted, match="limited to others"):
+    assert limited.permissions == {"users.read", "own.change"}
+    with pytest.raises(NotPermitted, match="with a token that is limited to other permissions"):
         limited.require("sources.read")
     child = api_tokens.create(desk.ctx, limited, "Child", "write")
-    assert child["permissions"] == ["own.change", "people.read"]
+    assert child["permissions"] == ["own.change", "users.read"]
     with pytest.raises(InvalidInput, match="do not have the permission"):
         api_tokens.create(desk.ctx, limited, "More", "write", permissions=["sources.read"])
-    for wrong, scope in ((["people.fly"], "write"), ([], "write"), (["people.change"], "read")):
+    for wrong, scope in ((["users.fly"], "write"), ([], "write"), (["users.change"], "read")):
         with pytest.raises(InvalidInput):
             api_tokens.create(desk.ctx, una, "Wrong", scope, permissions=wrong)
 
@@ -96,7 +96,7 @@ def test_the_token_of_an_operator_without_the_required_second_factor_is_refused_
     http = create_app(desk.ctx, "http://127.0.0.1:1").test_client()
     headers = {"Authorization": f"Bearer {text}"}
     assert http.get("/api/v1/users", headers=headers).status_code == 200
-    settings.change(desk.ctx, operators.SYSTEM, "second_factor", 1)
+    settings.change(desk.ctx, operators.SYSTEM, "second_factor", True)
     refused = http.get("/api/v1/users", headers=headers)
     assert (refused.status_code, refused.json["error"]["code"]) == (403, "second_factor_missing")
     una = desk.enter()
@@ -116,7 +116,7 @@ def test_a_new_installation_requires_a_second_factor_and_init_says_so(tmp_path: 
     made = ServiceFixture(tmp_path / "new")
     assert settings.get(made.ctx)["second_factor"] == 1
     # An operator who is added later, such as after a lockout, changes no setting.
-    settings.change(made.ctx, operators.SYSTEM, "second_factor", 0)
+    settings.change(made.ctx, operators.SYSTEM, "second_factor", False)
     made.ctx.close()
     _init(tmp_path / "new", "una.kerrigan")
     made = ServiceFixture(tmp_path / "new")

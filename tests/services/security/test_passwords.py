@@ -1,4 +1,4 @@
-"""Operators' own passwords: changed by whoever knows the present one, and by nobody at a desk that was left open."""
+"""Operators' own passwords: changed by anyone who knows the present one, and by nobody at a desk that was left open."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def change(desk: Desk, caller: Caller, present: str = PASSWORD, wanted: str = WA
     passwords.change_own(desk.ctx, caller, desk.limiter, present, wanted)
 
 
-def test_it_is_changed_and_whoever_is_signed_in_elsewhere_is_not_any_more(desk: Desk, services: ServiceFixture) -> None:
+def test_it_is_changed_and_anyone_who_is_signed_in_elsewhere_is_not_any_more(desk: Desk, services: ServiceFixture) -> None:
     una, elsewhere = desk.enter(), desk.enter()
     change(desk, una)
     with pytest.raises(NotSignedIn):
@@ -41,7 +41,7 @@ def test_it_is_changed_and_whoever_is_signed_in_elsewhere_is_not_any_more(desk: 
 def test_nobody_changes_it_without_knowing_it_and_nobody_guesses_it(desk: Desk) -> None:
     una = desk.enter()
     for _ in range(desk.limiter.most):
-        with pytest.raises(InvalidInput, match="not your present password") as wrong:
+        with pytest.raises(InvalidInput, match="The current password is wrong") as wrong:
             change(desk, una, "a-guess-of-somebody")
         assert wrong.value.hint
     with pytest.raises(TooManyTries):
@@ -53,9 +53,9 @@ def test_what_cannot_be_is_told_and_nothing_changes(desk: Desk) -> None:
     una = desk.enter()
     with pytest.raises(InvalidInput, match="has 5 characters"):
         change(desk, una, wanted="short")
-    with pytest.raises(InvalidInput, match="the one that you have"):
+    with pytest.raises(InvalidInput, match="The new password is the same as the current one"):
         change(desk, una, wanted=PASSWORD)
-    with pytest.raises(InvalidInput, match="in the console only"):
+    with pytest.raises(InvalidInput, match="Your password can be changed only in the console"):
         change(desk, Caller(una.operator_id, una.name, una.kind))
     assert desk.enter().name == "una.kerrigan"
 
@@ -64,7 +64,7 @@ def test_where_a_source_alone_lets_one_in_there_is_none_to_change(desk: Desk, se
     una = desk.enter()
     with services.ctx.database.writing() as connection:
         connection.execute(t.operator.update().values(only_by_source=True))
-    with pytest.raises(InvalidInput, match="counts for nothing"):
+    with pytest.raises(InvalidInput, match="Your password sign-in is disabled"):
         change(desk, una)
 
 
@@ -77,7 +77,7 @@ def test_of_two_who_change_it_at_once_one_is_told(desk: Desk, monkeypatch: pytes
         return hashed(password)
 
     monkeypatch.setattr(passwords, "hash_password", meanwhile)
-    with pytest.raises(InvalidInput, match="changed meanwhile"):
+    with pytest.raises(InvalidInput, match="Your password was changed in the meantime"):
         change(desk, una)
     assert desk.enter(password="the-other-was-quicker").name == "una.kerrigan"
 

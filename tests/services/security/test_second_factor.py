@@ -56,30 +56,30 @@ def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: D
     secret = second_factor.begin(desk.ctx, una)["secret"]
     # Not confirmed yet: it does not count, and a wrong code does not make it.
     assert desk.enter().name == "una.kerrigan"
-    with pytest.raises(InvalidInput, match="shows now"):
+    with pytest.raises(InvalidInput, match="The code is wrong"):
         second_factor.confirm(desk.ctx, una, "000000" if shown(secret) != "000000" else "111111")
     codes = second_factor.confirm(desk.ctx, una, shown(secret))["recovery_codes"]
-    assert second_factor.state(desk.ctx, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10, "required": False}
+    assert second_factor.status(desk.ctx, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10, "required": False}
     # Who was in by the password alone, elsewhere, is not any more.
     assert operator_sessions.by_session(desk.ctx, str(elsewhere.session)) is None
     assert operator_sessions.by_session(desk.ctx, str(una.session)) is not None
     with pytest.raises(SecondFactorNeeded):
         desk.enter()
-    with pytest.raises(NotSignedIn, match="do not fit"):
+    with pytest.raises(NotSignedIn, match="The name or the password is wrong"):
         desk.enter(shown(secret, 1), password="wrong-wrong-wrong")
-    with pytest.raises(NotSignedIn, match="second factor"):
+    with pytest.raises(NotSignedIn, match="The code is wrong"):
         desk.enter(shown(secret))
     assert desk.enter(shown(secret, 1)).name == "una.kerrigan"
-    with pytest.raises(NotSignedIn, match="second factor"):
+    with pytest.raises(NotSignedIn, match="The code is wrong"):
         desk.enter(shown(secret, 1))
     # A recovery code, written in whatever way, once.
     assert desk.enter(codes[0].upper().replace("-", " ")).name == "una.kerrigan"
     with pytest.raises(NotSignedIn):
         desk.enter(codes[0])
-    assert second_factor.state(desk.ctx, una)["recovery_left"] == 9
+    assert second_factor.status(desk.ctx, una)["recovery_left"] == 9
 
 
-def test_whoever_guesses_is_turned_away(desk: Desk) -> None:
+def test_anyone_who_guesses_is_turned_away(desk: Desk) -> None:
     una = desk.enter()
     secret = second_factor.begin(desk.ctx, una)["secret"]
     second_factor.confirm(desk.ctx, una, shown(secret))
@@ -90,14 +90,14 @@ def test_whoever_guesses_is_turned_away(desk: Desk) -> None:
         desk.enter(shown(secret, 1))
 
 
-def test_it_is_turned_off_by_a_code_or_by_a_chief_and_never_by_a_token(services: ServiceFixture, desk: Desk) -> None:
+def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_token(services: ServiceFixture, desk: Desk) -> None:
     una = desk.enter()
-    with pytest.raises(InvalidInput, match="in the console only"):
+    with pytest.raises(InvalidInput, match="The second factor can be changed only in the console"):
         second_factor.begin(desk.ctx, Caller(desk.id, "una.kerrigan", "super_administrator"))
     codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
     with pytest.raises(InvalidInput, match="already"):
         second_factor.begin(desk.ctx, una)
-    with pytest.raises(InvalidInput, match="no code"):
+    with pytest.raises(InvalidInput, match="The code is wrong"):
         second_factor.take_away(desk.ctx, una, "nothing")
     assert not second_factor.take_away(desk.ctx, una, codes[3])["on"]
     assert desk.enter().name == "una.kerrigan"
@@ -112,14 +112,14 @@ def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk
     codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
     limiter = RateLimiter(5, 300)
     for number in range(5):
-        with pytest.raises(NotSignedIn, match="code of your second factor"):
+        with pytest.raises(NotSignedIn, match="The code is wrong"):
             operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000")
     with pytest.raises(TooManyTries):
         operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
-    # Whoever has not the password locks out nobody, whatever codes they send along.
+    # Anyone who has not the password locks out nobody, whatever codes they send along.
     limiter = RateLimiter(5, 300)
     for number in range(20):
-        with pytest.raises(NotSignedIn, match="do not fit"):
+        with pytest.raises(NotSignedIn, match="The name or the password is wrong"):
             operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000")
     assert operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
 

@@ -21,41 +21,41 @@ from tests.services.sign_in.test_jit_provisioning import Door
 from tests.services.sign_in.test_settings import FIELDS
 
 MAIL = "idris.vance@rootworks.example"
-OWNED = {"match": "user name", "domains": ["rootworks.example"]}
+OWNED = {"match": "user_name", "domains": ["rootworks.example"]}
 
 
 @pytest.fixture
 def ctx(services: ServiceFixture) -> ServiceFixture:
-    """A house in which somebody of the staff could come by the contractors' provider too."""
+    """A organization in which somebody of the staff could come by the contractors' provider too."""
     services.source("contractors")
     sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "fields": FIELDS})
     return services
 
 
-def put(services: ServiceFixture, state: str, pilot: str = "") -> None:
+def put(services: ServiceFixture, status: str, pilot: str = "") -> None:
     with services.ctx.database.writing() as connection:
         for row in services.rows(t.source_sign_in):
             here = t.source_sign_in.c.source_id == row.source_id
-            connection.execute(update(t.source_sign_in).where(here).values(state=state, settings={**row.settings, "pilot": pilot}))
+            connection.execute(update(t.source_sign_in).where(here).values(status=status, settings={**row.settings, "pilot": pilot}))
 
 
 def way(services: ServiceFixture, who: str = "idris.vance") -> dict[str, Any]:
-    ways: list[dict[str, Any]] = eligibility.of_person(services.ctx, who)["ways"]
+    ways: list[dict[str, Any]] = eligibility.of_user(services.ctx, who)["ways"]
     return ways[0]
 
 
 def staff(services: ServiceFixture, **more: Any) -> tuple[str, str]:
     source = services.source("staff", MAIL.rpartition("@")[2])
-    return source, services.person(source, "idris.vance", emails=[{"value": MAIL, "primary": True}], **more)
+    return source, services.user(source, "idris.vance", emails=[{"value": MAIL, "primary": True}], **more)
 
 
 def test_where_it_is_not_in_force_they_would_read_so(ctx: ServiceFixture) -> None:
     staff(ctx)
     settings.change(ctx.ctx, ctx.caller, "support_contact", "Ask Hazel Marlow.")
     found = way(ctx)
-    assert (found["opens"], found["told"], found["bound_at"]) == (False, "Signing in this way is not open yet.", None)
+    assert (found["opens"], found["told"], found["bound_at"]) == (False, "This sign-in is not enabled yet.", None)
     assert (found["support_contact"], found["source"]["key"], found["protocol"]) == ("Ask Hazel Marlow.", "contractors", "SAML 2.0")
-    assert "not in force" in found["reason"] and "trial" in found["hint"]
+    assert "Sign-in through this source is disabled." in found["reason"] and "Enable sign-in, or create a test sign-in." in found["hint"]
 
 
 def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceFixture) -> None:
@@ -64,7 +64,7 @@ def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceF
     put(ctx, "pilot", "First ones")
     ctx.group(source, "First ones", record)
     # A group of that name in another source is not the pilot group.
-    assert way(ctx)["told"] == "Signing in this way is not open for you yet."
+    assert way(ctx)["told"] == "This sign-in is not enabled for you yet."
     door = Door(ctx, ctx.rows(t.source, key="contractors")[0].id)
     door.come("s-9", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["First ones"])
     assert way(ctx, "juno.marlow")["opens"]
@@ -76,13 +76,13 @@ def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceF
     [
         ({}, "conflict"),
         (OWNED, None),
-        ({"match": "e-mail", "domains": ["rootworks.example"]}, None),
-        ({"match": "user name", "domains": ["elsewhere.example"]}, "conflict"),
+        ({"match": "email", "domains": ["rootworks.example"]}, None),
+        ({"match": "user_name", "domains": ["elsewhere.example"]}, "conflict"),
     ],
 )
 def test_whose_the_first_one_would_be_is_foretold_as_it_comes(ctx: ServiceFixture, policy: dict[str, Any], reason: str | None) -> None:
     staff(ctx)
-    put(ctx, "everybody")
+    put(ctx, "enabled")
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": policy})
     found = way(ctx)
     assert found["opens"] == (reason is None)
@@ -96,58 +96,62 @@ def test_whose_the_first_one_would_be_is_foretold_as_it_comes(ctx: ServiceFixtur
     with pytest.raises(SignInRefused) as wrong:
         door.come(preview=True)
     assert (wrong.value.reason, wrong.value.message, wrong.value.hint) == (reason, found["reason"], found["hint"])
-    assert found["told"] == "Somebody has to confirm first who you are here."
+    assert found["told"] == "An administrator must confirm your account first."
 
 
 def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceFixture) -> None:
-    put(ctx, "everybody")
+    put(ctx, "enabled")
     door = Door(ctx, ctx.rows(t.source)[0].id)
     ctx.application()
     door.come(groups=["Site"])
     assignments.add(ctx.ctx, ctx.caller, AssignmentRequest("records", "curator", group="Site", source="contractors"))
-    seen = eligibility.of_person(ctx.ctx, "idris.vance")
+    seen = eligibility.of_user(ctx.ctx, "idris.vance")
     assert (seen["ways"][0]["opens"], [(each["key"], each["roles"]) for each in seen["applications"]]) == (True, [("records", ["Curator"])])
-    sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"people": 'userName sw "x"'}})
-    assert "outside of whom you let in" in way(ctx)["reason"]
-    sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"people": ""}})
+    sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"users": 'userName sw "x"'}})
+    assert "The user is outside the scope of the source: " in way(ctx)["reason"]
+    sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"users": ""}})
     with ctx.ctx.database.writing() as connection:
         connection.execute(update(t.user).values(active=False))
-    after = eligibility.of_person(ctx.ctx, "idris.vance")
-    assert (after["ways"][0]["told"], after["applications"]) == ("You may not come in here any more.", [])
+    after = eligibility.of_user(ctx.ctx, "idris.vance")
+    assert (after["ways"][0]["told"], after["applications"]) == ("Your account is not active.", [])
 
 
 def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> None:
     ctx.source("volunteers")
-    given = {"protocol": "mail", "policy": {"domains": ["volunteers.example"]}}
+    given = {"protocol": "email_code", "policy": {"domains": ["volunteers.example"]}}
     sign_in_settings.change(ctx.ctx, ctx.caller, "volunteers", given)
     mail_queue.change(ctx.ctx, ctx.caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
-    put(ctx, "everybody")
+    put(ctx, "enabled")
     staff(ctx)
-    found = eligibility.of_person(ctx.ctx, "idris.vance")["ways"][1]
-    assert (found["opens"], found["told"], found["protocol"]) == (False, "Nobody of this domain signs in by a code.", "a code by mail")
+    found = eligibility.of_user(ctx.ctx, "idris.vance")["ways"][1]
+    assert (found["opens"], found["told"], found["protocol"]) == (
+        False,
+        "Sign-in with a code is not available for your email address.",
+        "emailed code",
+    )
     assert "domain" in found["hint"]
-    # Whoever is bound by an address of the domain gets codes there, whatever other address a source of higher precedence gives them.
-    row = ctx.rows(t.source_sign_in, protocol="mail")[0]
+    # Anyone who is bound by an address of the domain gets codes there, whatever other address a source of higher precedence gives them.
+    row = ctx.rows(t.source_sign_in, protocol="email_code")[0]
     door = Door(ctx, row.source_id, sign_in_settings.policy_with(row, {"makes": True}))
     door.come("p-1", email=["petra.lind@volunteers.example"], name=["Petra Lind"], registered=[])
     with ctx.ctx.database.writing() as connection:
         connection.execute(update(t.user).where(t.user.c.display_name == "Petra Lind").values(email="petra@elsewhere.example"))
-    petra = {each["source"]["key"]: each for each in eligibility.of_person(ctx.ctx, "petra.lind@volunteers.example")["ways"]}
+    petra = {each["source"]["key"]: each for each in eligibility.of_user(ctx.ctx, "petra.lind@volunteers.example")["ways"]}
     assert petra["volunteers"]["opens"] and petra["volunteers"]["bound_at"]
 
 
 def test_what_is_missing_again_closes_it(ctx: ServiceFixture) -> None:
     staff(ctx)
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": OWNED})
-    put(ctx, "everybody")
+    put(ctx, "enabled")
     assert way(ctx)["opens"]
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"fields": {"certificates": ""}})
     found = way(ctx)
     assert (found["opens"], found["told"]) == (False, found["reason"])
-    assert "the provider's certificate" in found["reason"] and "exchange sheet" in found["hint"]
+    assert "the certificate of the provider" in found["reason"] and "Enter the values on the Sign-in tab." in found["hint"]
 
 
-def test_sources_of_operators_alone_are_no_way_in_for_people(ctx: ServiceFixture) -> None:
+def test_sources_of_operators_alone_are_no_way_in_for_users(ctx: ServiceFixture) -> None:
     staff(ctx)
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"serves": "operators"})
-    assert eligibility.of_person(ctx.ctx, "idris.vance")["ways"] == []
+    assert eligibility.of_user(ctx.ctx, "idris.vance")["ways"] == []

@@ -37,7 +37,7 @@ CLAIMS: dict[str, Any] = {"username": ["idris.vance"], "email": ["idris.vance@ro
 
 @dataclass
 class Door:
-    """A source by which people sign in."""
+    """A source by which users sign in."""
 
     services: ServiceFixture
     source_id: str
@@ -48,7 +48,7 @@ class Door:
         source = self.services.rows(t.source, id=self.source_id)[0]
         proved = VerifiedIdentity(ISSUER, subject, {**CLAIMS, **claims})
         one = JitProvisioner(self.services.ctx, source, self.policy, proved, self.steps, preview=preview, says_verified=says_verified)
-        return one.take(one.person())
+        return one.take(one.user())
 
     def groups_of(self, user_id: str | None) -> set[str]:
         names = {row.id: row.display_name for row in self.services.rows(t.group)}
@@ -118,8 +118,8 @@ def test_the_subject_is_who_somebody_is_whatever_they_are_called(services: Servi
         services.ctx, source, door.policy, VerifiedIdentity("https://id.elsewhere.example", "s-1", {**CLAIMS, "username": ["idris.hale"]}), StepLog(),
         preview=False, says_verified=False,
     )  # fmt: skip
-    with pytest.raises(SignInRefused, match="decided by a person"):
-        other.take(other.person())
+    with pytest.raises(SignInRefused, match="The sign-in matches an existing user, but not with certainty"):
+        other.take(other.user())
 
 
 # Who could become somebody else
@@ -127,7 +127,7 @@ def test_the_subject_is_who_somebody_is_whatever_they_are_called(services: Servi
 
 def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(services: ServiceFixture, door: Door) -> None:
     staff = services.source("staff")
-    services.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+    services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("rootworks.example",))
     assert "conflict" in door.refused(username=["una"], email=["una.kerrigan@fernhollow.example"])
     assert not services.rows(t.record, connection_type=SIGN_IN)
@@ -136,7 +136,7 @@ def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(service
 @pytest.mark.parametrize(("verified", "links"), [([True], True), (["true"], True), ([False], False), ([], False), (["yes"], False)])
 def test_an_e_mail_links_only_if_the_provider_vouches_for_it(services: ServiceFixture, door: Door, verified: list[Any], links: bool) -> None:
     staff = services.source("staff", "fernhollow.example")
-    services.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+    services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
     claims = {"username": ["una"], "email": ["una.kerrigan@fernhollow.example"], "email_verified": verified}
     if links:
@@ -147,7 +147,7 @@ def test_an_e_mail_links_only_if_the_provider_vouches_for_it(services: ServiceFi
 
 def test_an_e_mail_that_two_have_links_neither(services: ServiceFixture, door: Door) -> None:
     for source, name in (("staff", "una.kerrigan"), ("estates", "u.kerrigan")):
-        services.person(services.source(source), name, emails=[{"value": "una@fernhollow.example"}])
+        services.user(services.source(source), name, emails=[{"value": "una@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
     assert "conflict" in door.refused(username=["una"], email=["una@fernhollow.example"])
 
@@ -155,12 +155,12 @@ def test_an_e_mail_that_two_have_links_neither(services: ServiceFixture, door: D
 def test_nobody_becomes_an_operator_or_a_leaver(services: ServiceFixture, door: Door) -> None:
     staff = services.source("staff")
     operators.add(services.ctx, services.caller, "una.kerrigan", "super_administrator", "fern-hollow-gate-seven")
-    services.person(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
-    gone = services.person(staff, "perdita.mossop", emails=[{"value": "perdita.mossop@fernhollow.example"}])
-    services.intake.remove_person(staff, gone)
+    services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
+    gone = services.user(staff, "perdita.mossop", emails=[{"value": "perdita.mossop@fernhollow.example"}])
+    services.intake.remove_user(staff, gone)
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
-    assert "An operator goes by" in door.refused("s-1", username=["una.kerrigan"], email=["una.kerrigan@fernhollow.example"])
-    assert "who has left" in door.refused("s-2", username=["perdita.mossop"], email=["perdita.mossop@fernhollow.example"])
+    assert "An operator has the user name '" in door.refused("s-1", username=["una.kerrigan"], email=["una.kerrigan@fernhollow.example"])
+    assert "A leaver had " in door.refused("s-2", username=["perdita.mossop"], email=["perdita.mossop@fernhollow.example"])
 
 
 def test_a_group_of_another_source_is_another_group(services: ServiceFixture, door: Door) -> None:
@@ -176,20 +176,20 @@ def test_a_group_of_another_source_is_another_group(services: ServiceFixture, do
 
 
 def test_signing_in_does_not_make_anybody_active_again(services: ServiceFixture, door: Door) -> None:
-    record = services.person(door.source_id, "idris.vance", emails=[{"value": "idris.vance@rootworks.example"}])
+    record = services.user(door.source_id, "idris.vance", emails=[{"value": "idris.vance@rootworks.example"}])
     here = door.come()
-    visit = None
+    user_session = None
     with services.ctx.database.writing() as connection:
-        visit = user_sessions.begin(connection, str(here.user_id), door.source_id, VerifiedIdentity(ISSUER, "s-1"), 8)
-    assert user_sessions.by_secret(services.ctx, visit) is not None
+        user_session = user_sessions.begin(connection, str(here.user_id), door.source_id, VerifiedIdentity(ISSUER, "s-1"), 8)
+    assert user_sessions.by_secret(services.ctx, user_session) is not None
     assert len(services.rows(t.user)) == 1
-    services.patch_person(door.source_id, record, {"op": "replace", "path": "active", "value": False})
+    services.patch_user(door.source_id, record, {"op": "replace", "path": "active", "value": False})
     # What the same source pushes of them counts: they are out, also where they were in already, and do not come in again.
     assert not services.rows(t.user)[0].active
-    assert user_sessions.by_secret(services.ctx, visit) is None
+    assert user_sessions.by_secret(services.ctx, user_session) is None
     assert door.refused().startswith("inactive")
     assert door.refused(preview=True).startswith("inactive")
-    services.intake.remove_person(door.source_id, record)
+    services.intake.remove_user(door.source_id, record)
     assert services.rows(t.user)[0].gone_at is not None
     assert door.refused().startswith("inactive")
 
@@ -200,7 +200,7 @@ def test_signing_in_does_not_make_anybody_active_again(services: ServiceFixture,
 def test_a_claim_that_did_not_come_is_not_a_claim_that_is_empty(door: Door) -> None:
     here = door.come(groups=["Site", "Yard"])
     assert door.groups_of(door.come().user_id) == {"Site", "Yard"}
-    assert any("No claim says anything" in each["message"] for each in door.steps.lines)
+    assert any("No claim contains groups (expected: " in each["message"] for each in door.steps.lines)
     assert door.groups_of(door.come(groups=[]).user_id) == set()
     assert door.groups_of(here.user_id) == set()
 
@@ -212,19 +212,19 @@ def test_an_id_in_a_claim_is_the_group_that_the_source_pushed_under_it(services:
     arrived = door.come(groups=["5F2C8A10-77aa-4c1e-9d0f-0a1b2c3d4e5f", "0000aaaa-77aa-4c1e-9d0f-0a1b2c3d4e5f"])
     assert arrived.groups[0]["group"]["name"] == "Tree surgeons"
     assert [each["role"] for each in arrived.access] == ["Viewer"]
-    assert any("looks like an id" in each["message"] for each in door.steps.lines)
+    assert any("looks like an ID" in each["message"] for each in door.steps.lines)
 
 
 def test_groups_that_are_not_chosen_are_left_out(door: Door) -> None:
     door.policy = replace(door.policy, groups=GroupChoice("named", ("Site",)))
     arrived = door.come(groups=["Site", "Chess club"])
-    assert [each["outcome"] for each in arrived.groups] == ["made", "left out"]
+    assert [each["outcome"] for each in arrived.groups] == ["made", "ignored"]
     assert door.groups_of(arrived.user_id) == {"Site"}
 
 
 def test_what_was_claimed_lapses_when_they_do_not_come_any_more(services: ServiceFixture, door: Door) -> None:
     services.application()
-    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"claims_days": 30}})
+    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"claim_days": 30}})
     door.come(groups=["Site"])
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Site", source="contractors"))
     here = door.come(groups=["Site"])
@@ -238,22 +238,22 @@ def test_what_was_claimed_lapses_when_they_do_not_come_any_more(services: Servic
 
 
 def test_who_may_not_come_in_and_what_makes_nobody_is_told(services: ServiceFixture, door: Door) -> None:
-    door.policy = replace(door.policy, people='emails co "@rootworks.example"')
+    door.policy = replace(door.policy, users='emails co "@rootworks.example"')
     assert door.refused(email=["x@elsewhere.example"]).startswith("outside")
-    door.policy = replace(door.policy, people="", makes=False)
-    assert door.refused().startswith("not known")
+    door.policy = replace(door.policy, users="", makes=False)
+    assert door.refused().startswith("unknown_user")
     door.policy = replace(door.policy, attributes=(("userName", "staffnumber"),))
-    assert "What came: displayname, email, subject, username" in door.refused()
+    assert "Received claims: displayname, email, subject, username" in door.refused()
     assert not services.rows(t.user)
 
 
 def test_a_conflict_is_decided_and_they_come_in_the_next_time(services: ServiceFixture, door: Door) -> None:
     sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml"})
     staff = services.source("staff")
-    services.person(staff, "idris.vance")
+    services.user(staff, "idris.vance")
     door.refused()
     line = conflicts.list_conflicts(services.ctx, services.caller, "contractors", Ask())["items"][0]
-    assert line["kind"] == "name known"
+    assert line["kind"] == "name_known"
     assert len(conflicts.list_conflicts(services.ctx, services.caller, "contractors", Ask())["items"]) == 1
     conflicts.decide(services.ctx, services.caller, "contractors", line["id"], "link", "idris.vance")
     arrived = door.come(groups=["Site"])
@@ -268,10 +268,8 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(ser
     published = [Provider(ISSUER, {REDIRECT: f"{ISSUER}/in"}, {}, (first,))]
     for module in (sign_in_settings, maintenance):
         monkeypatch.setattr(module, "fetch_metadata", lambda _: published[-1])
-    sign_in_settings.change(
-        services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"metadata_address": f"{ISSUER}/metadata"}}
-    )
-    rollout.set_state(services.ctx, services.caller, "contractors", "everybody", confirm="Contractors")
+    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"metadata_url": f"{ISSUER}/metadata"}})
+    rollout.set_status(services.ctx, services.caller, "contractors", "enabled", confirm="Contractors")
 
     def kept() -> list[str]:
         return list(services.rows(t.source_sign_in)[0].provider["certificates"])
@@ -282,17 +280,17 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(ser
 
     assert looked(2) is None
     published.append(replace(published[0], certificates=(first, second)))
-    assert "waits to be taken over" in looked(4)
+    assert "The provider has a new certificate, which is not accepted yet." in looked(4)
     assert kept() == [first.pem]
     sign_in_settings.use_waiting_certificates(services.ctx, services.caller, "contractors")
     assert kept() == [first.pem, second.pem]
     # Another provider at the same address is not taken for it.
     published.append(replace(published[0], entity_id="https://elsewhere.example", certificates=(second,)))
-    assert "Nothing was taken over" in looked(6)
+    assert "'. Dravo did not accept it." in looked(6)
     published.append(replace(published[0], certificates=(second,)))
     sign_in_settings.change(services.ctx, services.caller, "contractors", {"settings": {"auto_accept_certificates": True}})
     assert looked(8) is None
     assert kept() == [second.pem]
     told = [row.action for row in services.rows(t.audit)]
-    assert told.count("found other certificates") == 1
-    assert told.count("took over certificates") == 2
+    assert told.count("found new certificates") == 1
+    assert told.count("accepted certificates") == 2

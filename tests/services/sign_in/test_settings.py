@@ -1,4 +1,4 @@
-"""How people sign in by a source is set: what is kept, what is forgotten, what is missing, and from when on it counts."""
+"""How users sign in by a source is set: what is kept, what is forgotten, what is missing, and from when on it counts."""
 
 from __future__ import annotations
 
@@ -50,26 +50,26 @@ def missing(services: ServiceFixture, row: Any) -> list[str]:
 
 
 def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: ServiceFixture) -> None:
-    with pytest.raises(NotFound, match="Nobody signs in"):
+    with pytest.raises(NotFound, match="'Partners' has no sign-in"):
         setup_checklist.shown(partners.ctx, partners.caller, "partners", BASE)
-    with pytest.raises(InvalidInput, match="no protocol"):
+    with pytest.raises(InvalidInput, match="' is not a valid protocol"):
         change(partners, settings={})
     assert len(missing(partners, change(partners, protocol="saml"))) == 3
     row = change(partners, fields={"entity_id": FIELDS["entity_id"]})
     assert (row.provider["entity_id"], len(missing(partners, row))) == ("https://id.rootworks.example", 2)
     assert missing(partners, change(partners, fields=FIELDS)) == []
     # An empty field takes away what stood there.
-    assert missing(partners, change(partners, fields={"certificates": ""})) == ["the provider's certificate"]
+    assert missing(partners, change(partners, fields={"certificates": ""})) == ["the certificate of the provider"]
 
 
 @pytest.mark.parametrize(
     ("given", "told"),
     [
-        ({"settings": {"skew": 9_000}}, "skew"), ({"settings": {"colour": "red"}}, "no setting 'colour'"), ({"protocol": "oidc"}, "speaks SAML 2.0"),
-        ({"settings": {"metadata_address": "javascript:alert(1)"}}, "not an address"), ({"fields": {"certificates": "abc"}}, "not a certificate"),
-        ({"fields": {"entity_id": "a\nb"}}, "line end"), ({"fields": {"sign_in": "javascript:alert(1)"}}, "not an address"),
-        ({"metadata": "<html/>"}, "does not describe"), ({"policy": {"match": "e-mail"}}, "Which domains"),
-        ({"policy": {"attributes": [{"attribute": "title", "expression": "title"}]}}, "user name"),
+        ({"settings": {"clock_skew": 9_000}}, "clock_skew"), ({"settings": {"color": "red"}}, "no setting 'color'"), ({"protocol": "oidc"}, "speaks SAML 2.0"),
+        ({"settings": {"metadata_url": "javascript:alert(1)"}}, "' is not a valid URL"), ({"fields": {"certificates": "abc"}}, "The certificate is incomplete or invalid."),
+        ({"fields": {"entity_id": "a\nb"}}, "The entity ID contains a line break"), ({"fields": {"sign_in": "javascript:alert(1)"}}, "' is not a valid URL"),
+        ({"metadata": "<html/>"}, "This is not the metadata of an identity provider"), ({"policy": {"match": "email"}}, "The domains of the source are missing."),
+        ({"policy": {"attributes": [{"attribute": "title", "expression": "title"}]}}, "The expression for userName is missing"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_is_refused_and_what_was_there_stays(partners: ServiceFixture, given: dict[str, Any], told: str) -> None:
@@ -88,14 +88,14 @@ def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(par
     assert "not-to-be-seen" not in str(partners.rows(t.audit))
     assert change(partners, settings={"scopes": "openid groups"}).secret == row.secret
     assert change(partners, settings={"issuer": "https://elsewhere.example"}).secret is None
-    assert missing(partners, partners.rows(t.source_sign_in)[0]) == ["our client secret, or that we sign by our key"]
-    assert missing(partners, change(partners, settings={"by_key": True})) == []
+    assert missing(partners, partners.rows(t.source_sign_in)[0]) == ["the client secret or private_key_jwt"]
+    assert missing(partners, change(partners, settings={"private_key_jwt": True})) == []
 
 
 def test_an_address_that_does_not_answer_is_kept_and_told(partners: ServiceFixture) -> None:
-    row = change(partners, protocol="saml", settings={"metadata_address": "https://id.nowhere.invalid/metadata"})
-    assert row.settings["metadata_address"] == "https://id.nowhere.invalid/metadata"
-    assert "does not answer" in row.trouble
+    row = change(partners, protocol="saml", settings={"metadata_url": "https://id.nowhere.invalid/metadata"})
+    assert row.settings["metadata_url"] == "https://id.nowhere.invalid/metadata"
+    assert "does not respond:" in row.trouble
     # Metadata that is pasted serves as well, and repairs that.
     assert missing(partners, change(partners, fields=FIELDS)) == []
 
@@ -103,33 +103,33 @@ def test_an_address_that_does_not_answer_is_kept_and_told(partners: ServiceFixtu
 def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: ServiceFixture) -> None:
     ctx, caller = partners.ctx, partners.caller
 
-    def put(state: str, **more: Any) -> Any:
-        rollout.set_state(ctx, caller, "partners", state, **more)
+    def put(status: str, **more: Any) -> Any:
+        rollout.set_status(ctx, caller, "partners", status, **more)
         return partners.rows(t.source_sign_in)[0]
 
     change(partners, protocol="saml")
-    with pytest.raises(InvalidInput, match="Missing yet"):
-        put("everybody", confirm="Partners")
+    with pytest.raises(InvalidInput, match="Missing:"):
+        put("enabled", confirm="Partners")
     change(partners, fields=FIELDS)
-    with pytest.raises(NeedsConfirmation, match="Nobody has come through"):
-        put("everybody")
-    with pytest.raises(InvalidInput, match="No pilot group"):
+    with pytest.raises(NeedsConfirmation, match="These settings have not been tested yet"):
+        put("enabled")
+    with pytest.raises(InvalidInput, match="The pilot group is missing"):
         put("pilot", confirm="Partners")
-    with pytest.raises(SignInRefused, match="not in force"):
+    with pytest.raises(SignInRefused, match="is not enabled yet"):
         sign_in_start.start(ctx, "partners", BASE)
     now = clock.now()
-    with pytest.raises(InvalidInput, match="is over"):
-        put("off", enabled_from=later(now, -60), confirm="Partners")
-    assert put("off", enabled_from=later(now, 3_600), confirm="Partners").state == "off"
+    with pytest.raises(InvalidInput, match="The start time is in the past"):
+        put("disabled", enabled_from=later(now, -60), confirm="Partners")
+    assert put("disabled", enabled_from=later(now, 3_600), confirm="Partners").status == "disabled"
     rollout.apply_scheduled_activation(ctx, later(now, 3_500))
-    assert partners.rows(t.source_sign_in)[0].state == "off"
+    assert partners.rows(t.source_sign_in)[0].status == "disabled"
     rollout.apply_scheduled_activation(ctx, later(now, 3_700))
     row = partners.rows(t.source_sign_in)[0]
-    assert (row.state, row.enabled_from) == ("everybody", None)
+    assert (row.status, row.enabled_from) == ("enabled", None)
     assert sign_in_start.start(ctx, "partners", BASE).url.startswith("https://id.rootworks.example/in?SAMLRequest=")
 
 
-def test_only_what_counts_has_to_be_proved_anew(partners: ServiceFixture) -> None:
+def test_only_what_counts_has_to_be_proved_again(partners: ServiceFixture) -> None:
     change(partners, protocol="saml", fields=FIELDS)
 
     def proved_after(**given: Any) -> bool:
@@ -137,41 +137,41 @@ def test_only_what_counts_has_to_be_proved_anew(partners: ServiceFixture) -> Non
             connection.execute(t.source_sign_in.update().values(verified_at=clock.now()))
         return change(partners, **given).verified_at is not None
 
-    assert proved_after(settings={"pilot": "Site", "support_contact": "Ask in Estates.", "claims_days": 7})
-    assert proved_after(settings={"skew": 60})
-    assert not proved_after(settings={"skew": 30})
+    assert proved_after(settings={"pilot": "Site", "support_contact": "Ask in Estates.", "claim_days": 7})
+    assert proved_after(settings={"clock_skew": 60})
+    assert not proved_after(settings={"clock_skew": 30})
     assert not proved_after(fields={"certificates": key_pair("next")[1].pem})
     assert not proved_after(policy={"makes": False})
 
 
-def test_a_trial_is_for_somebody_and_for_a_while(partners: ServiceFixture) -> None:
+def test_a_sign_in_test_is_for_somebody_and_for_a_while(partners: ServiceFixture) -> None:
     ctx, caller = partners.ctx, partners.caller
     change(partners, protocol="saml", fields=FIELDS)
-    for given, told in ((("", "observe"), "who will try"), (("una", "perhaps"), "no way to try")):
+    for given, told in ((("", "observe"), "The user is missing."), (("una", "perhaps"), "' is not a valid mode.")):
         with pytest.raises(InvalidInput, match=told):
             test_sign_ins.begin(ctx, caller, "partners", *given, BASE)
-    with pytest.raises(InvalidInput, match="between a minute and a day"):
+    with pytest.raises(InvalidInput, match="A test sign-in must be valid for 1 to 1,440 minutes"):
         test_sign_ins.begin(ctx, caller, "partners", "una", "observe", BASE, 0)
     made = test_sign_ins.begin(ctx, caller, "partners", "una", "observe", BASE)
-    secret = made["link"].partition("trial=")[2]
+    secret = made["link"].partition("sign_in_test=")[2]
     listed = test_sign_ins.list_test_sign_ins(ctx, "partners", Ask())["items"][0]
     assert listed["open"] and secret not in str(listed) and secret not in str(partners.rows(t.audit))
-    assert sign_in_start.start(ctx, "partners", BASE, trial=secret).url
-    with pytest.raises(SignInRefused, match="is over, or was never one"):
-        sign_in_start.start(ctx, "partners", BASE, trial=f"{secret}x")
+    assert sign_in_start.start(ctx, "partners", BASE, sign_in_test=secret).url
+    with pytest.raises(SignInRefused, match="The test sign-in has expired or does not exist"):
+        sign_in_start.start(ctx, "partners", BASE, sign_in_test=f"{secret}x")
     with ctx.database.writing() as connection:
         connection.execute(t.test_sign_in.update().values(until_at=later(clock.now(), -1)))
-    with pytest.raises(SignInRefused, match="is over, or was never one"):
-        sign_in_start.start(ctx, "partners", BASE, trial=secret)
+    with pytest.raises(SignInRefused, match="The test sign-in has expired or does not exist"):
+        sign_in_start.start(ctx, "partners", BASE, sign_in_test=secret)
 
 
 def test_our_keys_change_without_a_gap(partners: ServiceFixture) -> None:
     ctx, caller = partners.ctx, partners.caller
     change(partners, protocol="saml")
-    with pytest.raises(NotFound, match="No next key"):
+    with pytest.raises(NotFound, match="There is no next key"):
         sign_in_settings.change_keys(ctx, caller, "partners", "use")
     sign_in_settings.change_keys(ctx, caller, "partners", "next")
-    with pytest.raises(InvalidInput, match="waits already"):
+    with pytest.raises(InvalidInput, match="A next key exists already"):
         sign_in_settings.change_keys(ctx, caller, "partners", "next")
 
     def keys() -> list[sign_in_keys.OurKey]:
@@ -189,17 +189,17 @@ def test_our_keys_change_without_a_gap(partners: ServiceFixture) -> None:
     assert [each.id for each in keys()] == [before[1].id]
 
 
-def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_people(services: ServiceFixture) -> None:
+def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_users(services: ServiceFixture) -> None:
     ctx, caller = services.ctx, services.caller
     assert sign_in_start.source_for_email(ctx, "una@fernhollow.example") == {**NOWHERE, "any": False}
     for key, domain in (("partners", "rootworks.example"), ("guests", "guests.example")):
         services.source(key)
         sign_in_settings.change(ctx, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}})
-        rollout.set_state(ctx, caller, key, "everybody", confirm=key.title())
+        rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
     assert sign_in_start.source_for_email(ctx, "anybody@Guests.Example")["start"] == "/sso/guests/start"
     assert sign_in_start.source_for_email(ctx, "anybody@elsewhere.example") == {**NOWHERE, "any": True}
     assert sign_in_start.source_for_email(ctx, "") == {**NOWHERE, "any": True}
-    rollout.set_state(ctx, caller, "guests", "off")
+    rollout.set_status(ctx, caller, "guests", "disabled")
     assert sign_in_start.source_for_email(ctx, "anybody@guests.example")["source"] == {"key": "partners", "label": "Partners"}
 
 
@@ -208,12 +208,12 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
     for key in ("partners", "guests", "volunteers"):
         services.source(key)
     assert sources.change(ctx, caller, "volunteers", domains=["elsewhere.example"])["shared_domains"] == []
-    for key, protocol in (("partners", "saml"), ("guests", "mail")):
+    for key, protocol in (("partners", "saml"), ("guests", "email_code")):
         fields = {"fields": FIELDS} if protocol == "saml" else {}
         sign_in_settings.change(ctx, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}})
     mail_queue.change(ctx, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
     for key in ("partners", "guests"):
-        rollout.set_state(ctx, caller, key, "everybody", confirm=key.title())
+        rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
     found = sign_in_start.source_for_email(ctx, "anybody@guests.example")
     assert (found["source"], [(each["key"], each["start"], each["by_code"]) for each in found["choices"]]) == (
         None, [("guests", "/sso/guests/start", True), ("partners", "/sso/partners/start", False)],

@@ -28,7 +28,7 @@ const fetch = (after: string | undefined, count: number) =>
     <v-text-field
       :model-value="view.since"
       type="date"
-      label="From the end of"
+      label="From (end of day)"
       class="narrow"
       @update:model-value="(text: string) => (since = text)"
     />
@@ -43,20 +43,20 @@ const fetch = (after: string | undefined, count: number) =>
   </div>
   <PagedTable
     name="moves"
-    caption="Who has other roles"
-    :columns="['Person', 'Application', 'What', 'Before', 'After', 'When', 'By']"
+    caption="Users with different roles"
+    :columns="['User', 'Application', 'Change', 'Before', 'After', 'Time', 'Reason']"
     :fetch="fetch"
     :about="view"
     :count="25"
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.user.id}`">{{ item.user.display_name }}</router-link>
       </td>
       <td>
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
       </td>
-      <td><StatusLabel :state="item.what" /></td>
+      <td><StatusLabel :status="item.what" /></td>
       <td>{{ item.before.join(', ') || 'none' }}</td>
       <td>{{ item.after.join(', ') || 'none' }}</td>
       <td><TimeLabel :at="item.at" /></td>
@@ -65,7 +65,7 @@ const fetch = (after: string | undefined, count: number) =>
       </td>
     </template>
     <template #empty>
-      <EmptyState title="No difference">Nobody has other roles at the end of the one day than of the other.</EmptyState>
+      <EmptyState title="No changes">All users have the same roles at the end of both days.</EmptyState>
     </template>
   </PagedTable>
 </template>

@@ -15,7 +15,7 @@ const about = computed(() => ({ q: words.value, application: application.value, 
 
 <template>
   <div class="row filters">
-    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
+    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
     <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
     <v-checkbox v-model="ended" label="ended" true-value="yes" :false-value="undefined" />
   </div>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// People against applications, now or at the end of a past day; the filters stay in the address, and all of it can be exported.
+// Users against applications, now or at the end of a past day; the filters stay in the address, and all of it can be exported.
 import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
@@ -17,11 +17,11 @@ const at = useAddressFilter('at')
 const role = useAddressFilter('role')
 const choices = useApplicationChoices()
 const narrowed = [
-  { title: 'only by direct assignment', value: 'direct only' },
-  { title: 'inactive but assigned', value: 'inactive but assigned' },
-  { title: 'who have a highest role', value: 'highest role' },
+  { title: 'assigned directly only', value: 'direct_only' },
+  { title: 'inactive_assigned', value: 'inactive_assigned' },
+  { title: 'with the highest role', value: 'highest_role' },
 ]
-type Only = 'direct only' | 'inactive but assigned' | 'highest role'
+type Only = 'direct_only' | 'inactive_assigned' | 'highest_role'
 const view = computed(() => ({
   q: words.value,
   application: application.value,
@@ -39,7 +39,7 @@ watch(application, () => {
   applications.value = []
   role.value = undefined
 })
-const columns = computed(() => ['Person', 'State', ...applications.value.map((each) => each.label)])
+const columns = computed(() => ['User', 'Status', ...applications.value.map((each) => each.label)])
 
 /** Where the whole of what is shown can be had as a file. */
 const address = (form: 'csv' | 'json') => {
@@ -51,14 +51,14 @@ const address = (form: 'csv' | 'json') => {
 
 <template>
   <div class="row filters">
-    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
+    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
     <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
     <v-chip v-if="application && role" closable class="chip" @click:close="role = undefined">role {{ role }}</v-chip>
-    <v-select v-model="only" :items="narrowed" label="Only those" clearable class="narrow" />
+    <v-select v-model="only" :items="narrowed" label="Filter" clearable class="narrow" />
     <v-text-field
       v-model="at"
       type="date"
-      label="At the end of the day"
+      label="Access at the end of"
       clearable
       class="narrow"
       persistent-placeholder
@@ -70,7 +70,7 @@ const address = (form: 'csv' | 'json') => {
   </div>
   <PagedTable
     name="matrix"
-    caption="People against applications"
+    caption="Access matrix: users against applications"
     :columns="columns"
     :fetch="fetch"
     :about="view"
@@ -81,14 +81,14 @@ const address = (form: 'csv' | 'json') => {
         <router-link :to="`/users/${item.id}`">{{ item.display_name }}</router-link>
         <div class="mono quiet">{{ item.user_name }}</div>
       </td>
-      <td><StatusLabel :state="item.state" /></td>
+      <td><StatusLabel :status="item.status" /></td>
       <td v-for="each in applications" :key="each.key">
         <div v-for="held in item.roles[each.key]" :key="held">{{ held }}</div>
         <span v-if="!item.roles[each.key]" class="quiet">·</span>
       </td>
     </template>
     <template #empty>
-      <EmptyState title="Nobody">Nobody has access that fits. Take a filter away, or map a group to a role.</EmptyState>
+      <EmptyState title="No matching access">Remove a filter, or map a group to a role.</EmptyState>
     </template>
   </PagedTable>
 </template>

@@ -14,9 +14,9 @@ const shown = computed(() => String(route.params.tab || 'matrix'))
 const tabs = [
   ['matrix', 'Matrix'],
   ['groups', 'Groups'],
-  ['list', 'Each access, and why'],
-  ['changes', 'Compare two days'],
-  ['people', 'Compare two people'],
+  ['list', 'Access list'],
+  ['changes', 'Changes'],
+  ['users', 'Compare users'],
   ['simulate', 'Simulate access'],
   ['reviews', 'Reviews'],
 ]
@@ -27,7 +27,7 @@ const tabs = [
     <div class="head">
       <div class="grow">
         <h1>Access</h1>
-        <p class="lead">Who has which role in which application, now or on any past day, and because of what.</p>
+        <p class="lead">Which user has which role in which application, today or on a past day, and why.</p>
       </div>
     </div>
     <v-tabs :model-value="shown" class="tabs">
@@ -36,7 +36,7 @@ const tabs = [
     <div class="panel">
       <AccessMatrix v-if="shown === 'matrix'" />
       <GroupMatrix v-else-if="shown === 'groups'" />
-      <CompareUsers v-else-if="shown === 'people'" />
+      <CompareUsers v-else-if="shown === 'users'" />
       <AccessChanges v-else-if="shown === 'changes'" />
       <SimulateAccess v-else-if="shown === 'simulate'" />
       <ReviewList v-else-if="shown === 'reviews'" />

@@ -11,14 +11,14 @@ const props = defineProps<{ about: { q?: string; application?: string; ended?: b
 
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/access', { params: { query: { after, count, ...props.about } } }))
-const columns = ['Person', ...(props.within ? [] : ['Application']), 'Role', 'Because of', 'Since', 'Account']
+const columns = ['User', ...(props.within ? [] : ['Application']), 'Role', 'Reason', 'Since', 'Account']
 </script>
 
 <template>
   <PagedTable name="access" caption="Access" :columns="columns" :fetch="fetch" :about="about" :refresh="4000">
     <template #row="{ item }">
       <td>
-        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.user.id}`">{{ item.user.display_name }}</router-link>
       </td>
       <td v-if="!within">
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
@@ -35,16 +35,16 @@ const columns = ['Person', ...(props.within ? [] : ['Application']), 'Role', 'Be
         <TimeLabel :at="item.since" /><template v-if="item.until"> to <TimeLabel :at="item.until" /></template>
       </td>
       <td>
-        <router-link v-if="item.account?.delivery" :to="`/provisioning/tasks/${item.account.delivery.id}`">
-          <StatusLabel :state="item.account.state" />
+        <router-link v-if="item.account?.task" :to="`/provisioning/tasks/${item.account.task.id}`">
+          <StatusLabel :status="item.account.status" />
         </router-link>
-        <StatusLabel v-else-if="item.account" :state="item.account.state" />
-        <span v-else class="quiet">kept by hand</span>
+        <StatusLabel v-else-if="item.account" :status="item.account.status" />
+        <span v-else class="quiet">not provisioned</span>
       </td>
     </template>
     <template #empty>
-      <EmptyState title="Nobody"
-        >Access follows from assignments: map a group to a role on the application's page.</EmptyState
+      <EmptyState title="No access"
+        >Map a group to a role on the application's page to give its members access.</EmptyState
       >
     </template>
   </PagedTable>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Two people side by side: what each has where and why, and in which groups they are; what differs comes first.
+// Two users side by side: what each has where and why, and in which groups they are; what differs comes first.
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../../api/client'
@@ -30,23 +30,23 @@ const groups = computed(() => {
 
 <template>
   <div class="row filters">
-    <UserSelect v-model="first" label="One person" class="words" />
-    <UserSelect v-model="second" label="The other" class="words" />
+    <UserSelect v-model="first" label="First user" class="words" />
+    <UserSelect v-model="second" label="Second user" class="words" />
   </div>
   <ErrorMessage :wrong="found.error.value" />
   <template v-if="data && one && two">
     <table class="plain">
       <caption class="visually-hidden">
-        What each has
+        Access of both users
       </caption>
       <thead>
         <tr>
           <th scope="col">Application</th>
-          <th scope="col"><span class="visually-hidden">Same or not</span></th>
-          <th v-for="(each, number) in data.people" :key="number" scope="col">
+          <th scope="col"><span class="visually-hidden">Difference</span></th>
+          <th v-for="(each, number) in data.users" :key="number" scope="col">
             <router-link :to="`/users/${each.id}`">{{ each.display_name }}</router-link>
             <div class="mono quiet">
-              {{ each.user_name }} <StatusLabel v-if="each.state !== 'active'" :state="each.state" />
+              {{ each.user_name }} <StatusLabel v-if="each.status !== 'active'" :status="each.status" />
             </div>
           </th>
         </tr>
@@ -56,7 +56,7 @@ const groups = computed(() => {
           <td>
             <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
           </td>
-          <td><StatusLabel :state="each.same ? 'same' : 'differs'" /></td>
+          <td><StatusLabel :status="each.same ? 'same' : 'differs'" /></td>
           <td v-for="(side, number) in each.sides" :key="number">
             <div v-for="has in side" :key="has.role">
               <b>{{ has.role }}</b> <span class="quiet">{{ has.because.join('; ') }}</span>
@@ -65,13 +65,13 @@ const groups = computed(() => {
           </td>
         </tr>
         <tr v-if="!data.applications.length">
-          <td colspan="4" class="quiet">Neither has access to anything.</td>
+          <td colspan="4" class="quiet">Neither user has access to an application.</td>
         </tr>
       </tbody>
     </table>
     <div class="three">
       <section v-for="(some, number) in groups" :key="number">
-        <h2>{{ number === 2 ? 'Groups of both' : `Groups of ${data.people[number]?.display_name} only` }}</h2>
+        <h2>{{ number === 2 ? 'Groups of both users' : `Groups of ${data.users[number]?.display_name} only` }}</h2>
         <ul v-if="some.length">
           <li v-for="each in some" :key="each.group.id">
             <router-link :to="`/groups/${each.group.id}`">{{ each.group.name }}</router-link>
@@ -82,8 +82,8 @@ const groups = computed(() => {
       </section>
     </div>
   </template>
-  <EmptyState v-else title="Why does one have it, and the other not?">
-    Choose two people: what each has is put side by side, with the way by which they come to it.
+  <EmptyState v-else title="Compare two users">
+    Choose two users to see their access side by side, with the reason for each role.
   </EmptyState>
 </template>
 

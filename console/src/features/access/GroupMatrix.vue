@@ -33,7 +33,7 @@ const columns = computed(() => ['Group', 'Members', ...applications.value.map((e
   </div>
   <PagedTable
     name="matrix-of-groups"
-    caption="Groups against applications"
+    caption="Group matrix: groups against applications"
     :columns="columns"
     :fetch="fetch"
     :about="about"
@@ -51,7 +51,7 @@ const columns = computed(() => ['Group', 'Members', ...applications.value.map((e
       </td>
     </template>
     <template #empty>
-      <EmptyState title="No group gives anything">Map a group to a role on an application's page.</EmptyState>
+      <EmptyState title="No mapped groups">Map a group to a role on an application's page.</EmptyState>
     </template>
   </PagedTable>
 </template>

@@ -18,9 +18,9 @@ const applications = useApplicationChoices()
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/reviews', { params: { query: { after, count } } }))
 const parts = [
-  { title: 'Every access', value: 'all' },
-  { title: 'The highest roles', value: 'highest role' },
-  { title: 'What is assigned to people themselves only', value: 'direct only' },
+  { title: 'All access', value: 'all' },
+  { title: 'Highest roles only', value: 'highest_role' },
+  { title: 'Direct assignments only', value: 'direct_only' },
 ]
 const asking = ref(false)
 const label = ref('')
@@ -33,7 +33,7 @@ const body = computed(() => ({
   label: label.value,
   until: until.value,
   application: application.value,
-  only: part.value === 'all' ? null : (part.value as 'highest role' | 'direct only'),
+  only: part.value === 'all' ? null : (part.value as 'highest_role' | 'direct_only'),
   note: note.value || null,
 }))
 function ask(): void {
@@ -52,16 +52,15 @@ async function begin(): Promise<void> {
 
 <template>
   <div class="row filters">
-    <v-btn v-if="may('reviews.change')" color="primary" @click="ask">Begin a review</v-btn>
+    <v-btn v-if="may('reviews.change')" color="primary" @click="ask">Create review</v-btn>
     <span class="quiet">
-      Each application's owner looks through who has what, confirms it or takes it away, until a day. What was decided
-      is kept.
+      Application owners confirm or remove each user's access by a due date. Dravo keeps every decision as evidence.
     </span>
   </div>
   <PagedTable
     name="reviews"
     caption="Reviews"
-    :columns="['Review', 'Until', 'Still open', 'Confirmed', 'Taken away', 'State']"
+    :columns="['Review', 'Due date', 'Open', 'Confirmed', 'Removed', 'Status']"
     :fetch="fetch"
     :about="{}"
     :refresh="8000"
@@ -69,25 +68,25 @@ async function begin(): Promise<void> {
     <template #row="{ item }">
       <td>
         <router-link :to="`/reviews/${item.id}`">{{ item.label }}</router-link>
-        <div class="quiet">begun by {{ item.created_by }}, <TimeLabel :at="item.created_at" /></div>
+        <div class="quiet">created by {{ item.created_by }}, <TimeLabel :at="item.created_at" /></div>
       </td>
       <td>{{ item.until_day }}</td>
       <td>{{ item.open.toLocaleString('en') }} of {{ item.rows.toLocaleString('en') }}</td>
       <td>{{ item.confirmed.toLocaleString('en') }}</td>
       <td>{{ item.taken_away.toLocaleString('en') }}</td>
-      <td><StatusLabel :state="item.closed_at ? 'ended' : item.open ? 'open' : 'done'" /></td>
+      <td><StatusLabel :status="item.closed_at ? 'ended' : item.open ? 'open' : 'done'" /></td>
     </template>
     <template #empty>
-      <EmptyState title="There was no review yet">
-        Begin one to have owners look through who still needs what they have.
+      <EmptyState title="No reviews yet">
+        Create a review to have application owners check who still needs access.
       </EmptyState>
     </template>
   </PagedTable>
-  <FormDialog v-model="asking" title="What is looked through?" act="Begin it" :wrong="wrong" :busy="busy" @done="begin">
+  <FormDialog v-model="asking" title="Create review" act="Create" :wrong="wrong" :busy="busy" @done="begin">
     <v-text-field v-model="label" label="Name of the review" autocomplete="off" />
-    <v-autocomplete v-model="application" :items="applications" label="Application (all, unless chosen)" clearable />
-    <v-select v-model="part" :items="parts" label="Which part" />
-    <v-text-field v-model="until" type="date" label="Last day of deciding" persistent-placeholder />
+    <v-autocomplete v-model="application" :items="applications" label="Application (empty: all)" clearable />
+    <v-select v-model="part" :items="parts" label="Scope" />
+    <v-text-field v-model="until" type="date" label="Due date" persistent-placeholder />
     <v-text-field v-model="note" label="Note" />
   </FormDialog>
 </template>

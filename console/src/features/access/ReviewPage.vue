@@ -108,23 +108,23 @@ const narrowed = computed(() =>
         <div class="grow">
           <h1>{{ data.label }}</h1>
           <p class="lead">
-            <StatusLabel :state="data.closed_at ? 'ended' : data.open ? 'open' : 'done'" />
+            <StatusLabel :status="data.closed_at ? 'ended' : data.open ? 'open' : 'done'" />
             <template v-if="data.closed_at">
               · ended <TimeLabel :at="data.closed_at" /> by {{ data.closed_by }}</template
             >
-            <template v-else> · decided until {{ data.until_day }}</template>
-            · begun by {{ data.created_by }} <TimeLabel :at="data.created_at" />
+            <template v-else> · due {{ data.until_day }}</template>
+            · created by {{ data.created_by }} <TimeLabel :at="data.created_at" />
             <template v-if="narrowed"> · {{ narrowed }}</template>
             <template v-if="data.note"> · {{ data.note }}</template>
           </p>
         </div>
         <v-btn v-if="may('audit.read')" variant="text" :href="`/api/v1/reviews/${id}/export?form=csv`"
-          >Save as CSV</v-btn
+          >Download CSV</v-btn
         >
-        <v-btn v-if="open && may('reviews.change')" variant="outlined" @click="close">End it now</v-btn>
+        <v-btn v-if="open && may('reviews.change')" variant="outlined" @click="close">End review</v-btn>
       </div>
       <section class="panel" aria-labelledby="parts">
-        <h2 id="parts">How far it is</h2>
+        <h2 id="parts">Progress by application</h2>
         <table class="plain">
           <thead>
             <tr>
@@ -132,7 +132,7 @@ const narrowed = computed(() =>
               <th scope="col">Owner</th>
               <th scope="col" class="number">Open</th>
               <th scope="col" class="number">Confirmed</th>
-              <th scope="col" class="number">Taken away</th>
+              <th scope="col" class="number">Removed</th>
             </tr>
           </thead>
           <tbody>
@@ -149,57 +149,57 @@ const narrowed = computed(() =>
         </table>
       </section>
       <section class="panel" aria-labelledby="rows">
-        <h2 id="rows">Who has what, and should they?</h2>
+        <h2 id="rows">Access to review</h2>
         <ErrorMessage :wrong="wrong" />
         <div class="row filters">
           <v-select v-model="application" :items="choices" label="Application" class="wide" />
-          <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
+          <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
           <v-select
             v-model="decision"
-            :items="['open', 'confirmed', 'taken away']"
+            :items="['open', 'confirmed', 'removed']"
             label="Decision"
             clearable
             class="narrow"
           />
         </div>
         <div v-if="open && may('assignments.change')" class="row filters">
-          <v-btn variant="outlined" @click="chooseAll">Choose all shown that are open</v-btn>
-          <v-text-field v-model="note" label="Note on what is decided" class="words" />
+          <v-btn variant="outlined" @click="chooseAll">Select all open rows shown</v-btn>
+          <v-text-field v-model="note" label="Note on the decision" class="words" />
           <BusyButton color="primary" :disabled="!chosen.length" :busy="busy" @click="confirm"
             >Confirm {{ chosen.length || '' }}</BusyButton
           >
           <v-btn variant="outlined" :disabled="!chosen.length" @click="taking = true"
-            >Take away {{ chosen.length || '' }}</v-btn
+            >Remove {{ chosen.length || '' }}</v-btn
           >
         </div>
         <PagedTable
           v-if="application"
           name="review-rows"
-          caption="Rows of the review"
-          :columns="['Choose', 'Person', 'Role', 'Since', 'Because of', 'Decision']"
+          caption="Access to review"
+          :columns="['Select', 'User', 'Role', 'Since', 'Reason', 'Decision']"
           :fetch="fetch"
           :about="shownAbout"
         >
           <template #row="{ item }">
             <td>
               <v-checkbox-btn
-                v-if="open && item.decision !== 'taken away'"
+                v-if="open && item.decision !== 'removed'"
                 v-model="chosen"
                 density="compact"
                 :value="item.id"
-                :aria-label="`Choose ${item.person.display_name}, ${item.role.label}`"
+                :aria-label="`Select ${item.user.display_name}, ${item.role.label}`"
               />
             </td>
             <td>
-              <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
-              <StatusLabel v-if="item.state !== 'active'" :state="item.state" />
+              <router-link :to="`/users/${item.user.id}`">{{ item.user.display_name }}</router-link>
+              <StatusLabel v-if="item.status !== 'active'" :status="item.status" />
             </td>
             <td>{{ item.role.label }}</td>
             <td><TimeLabel :at="item.since" /></td>
             <td class="quiet">{{ item.reasons.join('; ') }}</td>
             <td>
               <template v-if="item.decision">
-                <StatusLabel :state="item.decision" />
+                <StatusLabel :status="item.decision" />
                 <div class="quiet">
                   {{ item.decided_by }}, <TimeLabel :at="item.decided_at" /><template v-if="item.note">
                     · {{ item.note }}</template
@@ -207,27 +207,27 @@ const narrowed = computed(() =>
                 </div>
                 <div v-if="item.outcome">{{ item.outcome }}</div>
               </template>
-              <StatusLabel v-else state="open" />
+              <StatusLabel v-else status="open" />
             </td>
           </template>
           <template #empty>
-            <EmptyState title="Nothing fits">Choose another application or decision.</EmptyState>
+            <EmptyState title="No matching rows">Choose another application or decision.</EmptyState>
           </template>
         </PagedTable>
       </section>
       <PreviewDialog
         v-model="taking"
-        :title="`Take away ${chosen.length} ${chosen.length === 1 ? 'access' : 'accesses'}?`"
-        act="Take it away"
+        :title="`Remove access in ${chosen.length} ${chosen.length === 1 ? 'row' : 'rows'}?`"
+        act="Remove"
         :about="wanted"
         :look="look"
-        :carry-out="(said) => decide('taken away', said)"
-        grave
+        :carry-out="(said) => decide('removed', said)"
+        serious
         @done="done"
       >
         <p class="quiet">
-          What was assigned to a person is taken away. Whoever has it by a group or a rule is kept out, unless another
-          role of theirs stays.
+          Dravo deletes direct assignments. Users who have the role through a group or a rule are excluded from the
+          application, unless they keep another role in it.
         </p>
       </PreviewDialog>
     </template>

@@ -13,14 +13,14 @@ const sources = useSourceChoices()
 const given = JSON.parse(String(history.state.expected ?? 'null')) as {
   source: string
   groups: string[]
-  person: unknown
+  user: unknown
 } | null
 const source = ref<string | null>(given?.source ?? null)
 watch(sources, (found) => (source.value ??= found[0]?.value ?? null), { immediate: true })
 const department = ref('')
 const title = ref('')
 const groups = ref<string[]>(given?.groups ?? [])
-const more = ref(given ? JSON.stringify(given.person, null, 2) : '')
+const more = ref(given ? JSON.stringify(given.user, null, 2) : '')
 const ENTERPRISE = 'urn:ietf:params:scim:schemas:extension:enterprise:2.0:User'
 
 /** What was typed as JSON, or undefined if it is none. */
@@ -52,7 +52,7 @@ const expected = useQuery({
 <template>
   <div class="form">
     <div class="row">
-      <v-autocomplete v-model="source" :items="sources" label="A person of the source" />
+      <v-autocomplete v-model="source" :items="sources" label="Source" />
       <GroupSelect v-model="groups" :source="source" label="in the groups" several />
     </div>
     <div class="row">
@@ -61,20 +61,20 @@ const expected = useQuery({
     </div>
     <v-textarea
       v-model="more"
-      label="Further attributes, or a whole SCIM User, as JSON"
+      label="More attributes, or a complete SCIM User, as JSON"
       hint="A request's body can be pasted as it is."
       persistent-hint
       rows="2"
       auto-grow
-      :error-messages="parsed === undefined ? 'This is not JSON yet.' : []"
+      :error-messages="parsed === undefined ? 'This is not valid JSON.' : []"
     />
     <ErrorMessage :wrong="expected.error.value" />
-    <table v-if="expected.data.value?.items.length" class="plain" aria-label="Expected roles">
+    <table v-if="expected.data.value?.items.length" class="plain" aria-label="Simulated access">
       <thead>
         <tr>
           <th scope="col">Application</th>
           <th scope="col">Role</th>
-          <th scope="col">Because of</th>
+          <th scope="col">Reason</th>
           <th scope="col">Account</th>
         </tr>
       </thead>
@@ -89,15 +89,15 @@ const expected = useQuery({
           <td>
             <div v-for="reason in each.reasons" :key="reason">{{ reason }}</div>
           </td>
-          <td>{{ each.account ?? 'kept by hand' }}</td>
+          <td>{{ each.account ?? 'not provisioned' }}</td>
         </tr>
       </tbody>
     </table>
-    <EmptyState v-else-if="expected.data.value" title="Nothing">
+    <EmptyState v-else-if="expected.data.value" title="No access">
       {{
         expected.data.value.active
-          ? 'No group, rule or policy would give them a role.'
-          : 'Whoever is not active has no access to anything.'
+          ? 'No group, rule or policy would give this user a role.'
+          : 'Inactive users have no access.'
       }}
     </EmptyState>
   </div>

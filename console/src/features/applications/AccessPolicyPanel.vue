@@ -13,19 +13,19 @@ const emit = defineEmits<{ done: [] }>()
 const policy = computed(() => props.application.policy)
 const label = (key: string | null) => props.application.roles.find((each) => each.key === key)?.label ?? key
 const told = computed(() => {
-  const { eligibility, fallback, default_role, several, first } = policy.value
+  const { eligibility, fallback, fallback_role, several, first } = policy.value
   return [
-    eligibility === 'everybody' ? 'Open to everybody.' : 'Open to the assigned only.',
-    fallback === 'no access'
-      ? 'To whom nothing gives a role has no access.'
-      : fallback === 'keep'
-        ? 'To whom nothing gives a role any more keeps what they have.'
-        : `To whom nothing gives a role is ${label(default_role)}.`,
-    several === 'all' ? 'All roles count.' : 'Of several roles the highest counts.',
+    eligibility === 'everyone' ? 'All users are eligible.' : 'Only assigned users are eligible.',
+    fallback === 'no_access'
+      ? 'Users without an assignment have no access.'
+      : fallback === 'retain'
+        ? 'Users who lose their last assignment keep their roles.'
+        : `Users without an assignment get the role ${label(fallback_role)}.`,
+    several === 'all' ? 'Users keep all their roles.' : 'Users keep only their highest role.',
     first === 'direct'
-      ? 'Direct assignments come before rules.'
+      ? 'Direct assignments take precedence over groups and rules.'
       : first === 'rules'
-        ? 'Rules come before direct assignments.'
+        ? 'Groups and rules take precedence over direct assignments.'
         : '',
   ]
     .filter(Boolean)
@@ -34,20 +34,20 @@ const told = computed(() => {
 
 const choices = {
   eligibility: [
-    { title: 'The assigned only', value: 'assigned' },
-    { title: 'Everybody', value: 'everybody' },
+    { title: 'Assigned users only', value: 'assigned' },
+    { title: 'All users', value: 'everyone' },
   ],
   fallback: [
-    { title: 'No access', value: 'no access' },
-    { title: 'The default role', value: 'default role' },
-    { title: 'Keep what they have', value: 'keep' },
+    { title: 'No access', value: 'no_access' },
+    { title: 'Fallback role', value: 'fallback_role' },
+    { title: 'Keep their last roles', value: 'retain' },
   ],
   several: [
-    { title: 'All count', value: 'all' },
-    { title: 'The highest counts', value: 'highest' },
+    { title: 'Keep all', value: 'all' },
+    { title: 'Keep the highest only', value: 'highest' },
   ],
   first: [
-    { title: 'Both are heard', value: 'both' },
+    { title: 'Equal', value: 'both' },
     { title: 'Direct assignments first', value: 'direct' },
     { title: 'Groups and rules first', value: 'rules' },
   ],
@@ -63,7 +63,7 @@ watch(open, (now) => {
   typed.value = ''
   wrong.value = null
 })
-const whole = computed(() => wanted.value.fallback !== 'default role' || wanted.value.default_role)
+const whole = computed(() => wanted.value.fallback !== 'fallback_role' || wanted.value.fallback_role)
 const preview = useQuery({
   queryKey: computed(() => ['policy', props.application.key, wanted.value]),
   enabled: computed(() => Boolean(open.value && whole.value)),
@@ -91,33 +91,29 @@ async function change(): Promise<void> {
 <template>
   <div class="row policy">
     <p class="grow">{{ told }}</p>
-    <v-btn size="small" variant="outlined" @click="open = true">Change how it decides</v-btn>
+    <v-btn size="small" variant="outlined" @click="open = true">Edit access policy</v-btn>
   </div>
   <FormDialog
     v-model="open"
-    title="How it decides"
-    act="Decide like this"
+    title="Access policy"
+    act="Save"
     :wrong="wrong"
     :busy="busy || preview.isFetching.value"
     wide
     @done="change"
   >
-    <v-select v-model="wanted.eligibility" :items="choices.eligibility" label="Who may come in" />
+    <v-select v-model="wanted.eligibility" :items="choices.eligibility" label="Eligible users" />
     <div class="row">
-      <v-select v-model="wanted.fallback" :items="choices.fallback" label="If nothing gives a role" />
+      <v-select v-model="wanted.fallback" :items="choices.fallback" label="Users without an assignment" />
       <v-select
-        v-if="wanted.fallback === 'default role'"
-        v-model="wanted.default_role"
+        v-if="wanted.fallback === 'fallback_role'"
+        v-model="wanted.fallback_role"
         :items="roles"
-        label="Default role"
+        label="Fallback role"
       />
     </div>
-    <v-select v-model="wanted.several" :items="choices.several" label="Of several roles" />
-    <v-select
-      v-model="wanted.first"
-      :items="choices.first"
-      label="Where direct assignments and rules both give a role"
-    />
+    <v-select v-model="wanted.several" :items="choices.several" label="Multiple roles" />
+    <v-select v-model="wanted.first" :items="choices.first" label="Precedence" />
     <ChangePreview v-if="preview.data.value && whole" v-model:confirm="typed" :preview="preview.data.value" />
   </FormDialog>
 </template>

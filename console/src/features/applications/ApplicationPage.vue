@@ -25,24 +25,24 @@ const application = useQuery({
 const data = computed(() => application.data.value)
 const shown = computed(() => props.tab || 'mapping')
 const tabs = computed(() => [
-  ['mapping', 'Who gets which role'],
-  ['people', 'Users'],
+  ['mapping', 'Role mapping'],
+  ['users', 'Users'],
   ...(data.value?.plans.length ? [['seats', 'Seats']] : []),
   ['accounts', 'Accounts'],
-  ['groups', 'Groups there'],
-  ['deliveries', 'Tasks'],
+  ['groups', 'Provisioned groups'],
+  ['tasks', 'Tasks'],
   ['drift', 'Drift'],
-  ['settings', 'Roles and connection'],
+  ['settings', 'Settings'],
 ])
-/** What is still missing until accounts reach the application; half-finished is a state. */
+/** What is still missing until accounts reach the application; half-finished is a status. */
 const missing = computed(() => {
   const list: string[] = []
   if (!data.value) return list
-  if (!data.value.roles.length) list.push('It has no role yet.')
+  if (!data.value.roles.length) list.push('No roles are defined.')
   if (data.value.tracked_only) return list
-  if (!data.value.connection.base_url) list.push('Its address and token are missing.')
-  else if (!data.value.connection.checked_at) list.push('Its connection was not checked yet.')
-  if (!data.value.enabled) list.push('Delivering is not switched on.')
+  if (!data.value.connection.base_url) list.push('The SCIM base URL and token are missing.')
+  else if (!data.value.connection.checked_at) list.push('The connection has not been checked.')
+  if (!data.value.enabled) list.push('Provisioning is disabled.')
   return list
 })
 </script>
@@ -55,32 +55,30 @@ const missing = computed(() => {
         <div class="grow">
           <h1>{{ data.label }}</h1>
           <p class="lead">
-            <StatusLabel :state="data.state" />
+            <StatusLabel :status="data.status" />
             <template v-if="data.owner"> · owner {{ data.owner }}</template> ·
-            {{ data.people.toLocaleString('en') }} people · {{ data.accounts.toLocaleString('en') }} accounts
-            <template v-if="data.waiting"> · {{ data.waiting.toLocaleString('en') }} deliveries waiting</template>
+            {{ data.users.toLocaleString('en') }} users · {{ data.accounts.toLocaleString('en') }} accounts
+            <template v-if="data.waiting"> · {{ data.waiting.toLocaleString('en') }} tasks waiting</template>
             <template v-if="data.drifting">
               ·
               <router-link :to="`/applications/${id}/drift`"
-                >{{ data.drifting.toLocaleString('en') }} drifted</router-link
+                >{{ data.drifting.toLocaleString('en') }} in drift</router-link
               ></template
             >
-            <template v-if="data.answered_at"> · last answer <TimeLabel :at="data.answered_at" /></template>
+            <template v-if="data.answered_at"> · last response <TimeLabel :at="data.answered_at" /></template>
           </p>
         </div>
         <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
       </div>
       <div v-if="data.trouble" class="note" role="status">
-        <StatusLabel :state="data.state" />
+        <StatusLabel :status="data.status" />
         <span>{{ data.trouble }} {{ data.hint }}</span>
       </div>
       <div v-if="missing.length" class="note" role="status">
-        <StatusLabel state="to do" />
+        <StatusLabel status="to do" />
         <span>
           {{ missing.join(' ') }}
-          <router-link v-if="shown !== 'settings'" :to="`/applications/${id}/settings`"
-            >Roles and connection</router-link
-          >
+          <router-link v-if="shown !== 'settings'" :to="`/applications/${id}/settings`">Settings</router-link>
         </span>
       </div>
       <HoldNotice :application="id" />
@@ -91,12 +89,12 @@ const missing = computed(() => {
       </v-tabs>
       <div class="panel">
         <RoleMapping v-if="shown === 'mapping'" :application="data" />
-        <AccessTable v-else-if="shown === 'people'" :about="{ application: id }" within />
+        <AccessTable v-else-if="shown === 'users'" :about="{ application: id }" within />
         <SeatTable v-else-if="shown === 'seats'" :application="data" />
         <AccountTable v-else-if="shown === 'accounts'" :application="id" />
         <ProvisionedGroups v-else-if="shown === 'groups'" :application="id" />
         <DriftPanel v-else-if="shown === 'drift'" :application="data" />
-        <template v-else-if="shown === 'deliveries'">
+        <template v-else-if="shown === 'tasks'">
           <ErrorGroups :application="id" />
           <TaskTable :about="{ application: id }" within />
         </template>

@@ -43,15 +43,15 @@ const fetch = (after: string | undefined, count: number) =>
     <div class="head">
       <div class="grow">
         <h1>Applications</h1>
-        <p class="lead">What people use: each with its roles, who gets them, and how accounts reach it.</p>
+        <p class="lead">The applications that your users work with, their roles and their accounts.</p>
       </div>
-      <v-btn color="primary" @click="adding = true">Add an application</v-btn>
+      <v-btn color="primary" @click="adding = true">Add application</v-btn>
     </div>
     <div class="panel">
       <PagedTable
         name="applications"
         caption="Applications"
-        :columns="['Application', 'State', 'Owner', 'Users', 'Accounts', 'Waiting', 'Failed', 'Last answer']"
+        :columns="['Application', 'Status', 'Owner', 'Users', 'Accounts', 'Waiting', 'Failed', 'Last response']"
         :fetch="fetch"
         :refresh="4000"
       >
@@ -59,13 +59,13 @@ const fetch = (after: string | undefined, count: number) =>
           <td>
             <router-link :to="`/applications/${item.key}`">{{ item.label }}</router-link>
           </td>
-          <td><StatusLabel :state="item.state" :title="item.trouble ?? undefined" /></td>
+          <td><StatusLabel :status="item.status" :title="item.trouble ?? undefined" /></td>
           <td>{{ item.owner }}</td>
-          <td>{{ item.people.toLocaleString('en') }}</td>
+          <td>{{ item.users.toLocaleString('en') }}</td>
           <td>{{ item.accounts.toLocaleString('en') }}</td>
           <td>{{ item.waiting }}</td>
           <td>
-            <router-link v-if="item.failed" :to="`/provisioning/tasks?state=failed&application=${item.key}`">{{
+            <router-link v-if="item.failed" :to="`/provisioning/tasks?status=failed&application=${item.key}`">{{
               item.failed
             }}</router-link>
             <template v-else>0</template>
@@ -73,13 +73,13 @@ const fetch = (after: string | undefined, count: number) =>
           <td><TimeLabel :at="item.answered_at" /></td>
         </template>
         <template #empty>
-          <EmptyState title="No application yet">
-            Add what people use: then its roles, its connection, and which groups get which role.
+          <EmptyState title="No applications yet">
+            Add an application, then its roles, its connection and its role mapping.
           </EmptyState>
         </template>
       </PagedTable>
     </div>
-    <FormDialog v-model="adding" title="Add an application" act="Add the application" :wrong="wrong" @done="add">
+    <FormDialog v-model="adding" title="Add application" act="Add" :wrong="wrong" @done="add">
       <v-text-field v-model="label" label="Label" />
       <v-text-field
         v-model="key"
@@ -87,10 +87,10 @@ const fetch = (after: string | undefined, count: number) =>
         :placeholder="keyOf(label)"
         persistent-placeholder
         persistent-hint
-        hint="Stands in addresses and never changes."
+        hint="Used in URLs. It cannot be changed later."
       />
-      <v-text-field v-model="owner" label="Owner" hint="Who answers for it" />
-      <v-checkbox v-model="trackedOnly" label="Only tracked: its accounts are kept by hand, nothing is delivered" />
+      <v-text-field v-model="owner" label="Owner" hint="The user or team responsible for this application" />
+      <v-checkbox v-model="trackedOnly" label="Track only: Dravo does not provision accounts" />
     </FormDialog>
   </div>
 </template>

@@ -13,8 +13,8 @@ const emit = defineEmits<{ away: [] }>()
   <td><AssignmentPeriod :of="of" /></td>
   <td>{{ of.created_by }}<br /><TimeLabel :at="of.created_at" /></td>
   <td>
-    <v-btn size="small" variant="outlined" :aria-label="`Take away: ${whom(of)}, ${what(of)}`" @click="emit('away')">
-      Take away
+    <v-btn size="small" variant="outlined" :aria-label="`Unassign: ${whom(of)}, ${what(of)}`" @click="emit('away')">
+      Unassign
     </v-btn>
   </td>
 </template>

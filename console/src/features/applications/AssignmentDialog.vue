@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Give a role to a group, a person, those whom a rule or a pattern reaches, or everybody; let them in; or keep them out.
+// Give a role to a group, a user, those whom a rule or a pattern reaches, or everyone; let them in; or keep them out.
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import type { Sure } from '../../app/assignments'
@@ -15,20 +15,20 @@ const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
 
-type Kind = 'group' | 'person' | 'rule' | 'pattern' | 'everybody'
+type Kind = 'group' | 'user' | 'rule' | 'pattern' | 'everyone'
 const may = useMay()
 const everyKind: { value: Kind; label: string }[] = [
-  { value: 'group', label: 'A group' },
-  { value: 'pattern', label: 'Groups by a pattern' },
-  { value: 'rule', label: 'A rule' },
-  { value: 'everybody', label: 'Everybody' },
-  { value: 'person', label: 'One person' },
+  { value: 'group', label: 'Group' },
+  { value: 'pattern', label: 'Group name pattern' },
+  { value: 'rule', label: 'Rule' },
+  { value: 'everyone', label: 'Everyone' },
+  { value: 'user', label: 'User' },
 ]
 // A rule asks about attributes.
 const kinds = computed(() => everyKind.filter((each) => each.value !== 'rule' || may('attributes.read')))
 const kind = ref<Kind>('group')
 const groups = ref<string[]>([])
-const person = ref<string | null>(null)
+const user = ref<string | null>(null)
 const rule = ref('')
 const pattern = ref('')
 const source = ref<string | null>(null)
@@ -41,18 +41,18 @@ const sources = useSourceChoices()
 const from = ref('')
 const until = ref('')
 const note = ref('')
-const LET_IN = '(let in, without a role)'
-const KEEP_OUT = '(keep out)'
+const LET_IN = '(access without a role)'
+const KEEP_OUT = '(exclude)'
 const roles = computed(() => [
   ...props.application.roles.map((each) => ({ title: each.label, value: each.key })),
-  { title: 'No role: let in only', value: LET_IN },
-  { title: 'Keep out', value: KEEP_OUT },
+  { title: 'Access without a role', value: LET_IN },
+  { title: 'Exclude', value: KEEP_OUT },
 ])
 
 watch(open, (now) => {
   if (!now) return
   groups.value = []
-  person.value = null
+  user.value = null
   note.value = until.value = from.value = rule.value = pattern.value = ''
   confirmed.value = []
   newcomers.value = future.value = false
@@ -63,7 +63,7 @@ watch(open, (now) => {
 
 const subject = computed(() => {
   if (kind.value === 'group') return { group: groups.value[0] ?? null }
-  if (kind.value === 'person') return { person: person.value }
+  if (kind.value === 'user') return { user: user.value }
   if (kind.value === 'rule')
     return {
       rule: rule.value.trim() || null,
@@ -72,7 +72,7 @@ const subject = computed(() => {
     }
   if (kind.value === 'pattern')
     return { pattern: pattern.value.trim() || null, source: source.value, confirmed: confirmed.value }
-  return { everybody: true }
+  return { everyone: true }
 })
 const whole = computed(() => Object.values(subject.value)[0] && (kind.value === 'pattern' || role.value))
 const wanted = computed(() => ({
@@ -80,7 +80,7 @@ const wanted = computed(() => ({
   role: kind.value === 'pattern' || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
   excludes: kind.value !== 'pattern' && role.value === KEEP_OUT,
   plan: kind.value === 'pattern' || !(role.value === LET_IN || role.value === KEEP_OUT) ? plan.value : null,
-  new_users_only: kind.value !== 'person' && newcomers.value,
+  new_users_only: kind.value !== 'user' && newcomers.value,
   ...subject.value,
   from: from.value || null,
   until: until.value || null,
@@ -93,27 +93,27 @@ const add = (said: Sure) =>
 <template>
   <PreviewDialog
     v-model="open"
-    title="Who gets which role"
-    :act="wanted.excludes ? 'Keep them out' : 'Give the role'"
+    title="Assign role"
+    :act="wanted.excludes ? 'Exclude' : 'Assign'"
     :about="whole ? wanted : null"
     :look="look"
     :carry-out="add"
-    :grave="wanted.excludes"
+    :serious="wanted.excludes"
     @done="emit('done')"
   >
-    <v-radio-group v-model="kind" inline hide-details density="compact" aria-label="For whom" class="kinds">
+    <v-radio-group v-model="kind" inline hide-details density="compact" aria-label="Assign to" class="kinds">
       <v-radio v-for="each in kinds" :key="each.value" :label="each.label" :value="each.value" />
     </v-radio-group>
     <GroupSelect v-if="kind === 'group'" v-model="groups" label="Group" claimed />
-    <UserSelect v-else-if="kind === 'person'" v-model="person" label="Person" />
+    <UserSelect v-else-if="kind === 'user'" v-model="user" label="User" />
     <template v-else-if="kind === 'rule'">
       <RuleField v-model="rule" />
-      <v-select v-model="source" :items="sources" label="Source that must report the attributes" clearable />
+      <v-select v-model="source" :items="sources" label="Only attributes from this source" clearable />
       <v-switch
         v-if="source"
         v-model="future"
         label="Future users need no confirmation"
-        hint="Otherwise users who meet the rule later wait for a confirmation, if it gives the highest role."
+        hint="If off, users who match a rule for the highest role later need your confirmation."
         persistent-hint
       />
     </template>
@@ -130,19 +130,13 @@ const add = (said: Sure) =>
         v-if="application.plans.length && role !== LET_IN && role !== KEEP_OUT"
         v-model="plan"
         :items="application.plans.map((each) => ({ title: each.label, value: each.key }))"
-        label="Plan"
+        label="License plan"
         clearable
       />
-      <v-text-field v-model="from" type="date" label="From (that day)" persistent-placeholder />
-      <v-text-field v-model="until" type="date" label="Until (that day included)" persistent-placeholder />
+      <v-text-field v-model="from" type="date" label="Start date" persistent-placeholder />
+      <v-text-field v-model="until" type="date" label="End date (included)" persistent-placeholder />
     </div>
-    <v-checkbox
-      v-if="kind !== 'person'"
-      v-model="newcomers"
-      label="Only for people who come from now on"
-      hide-details
-      density="compact"
-    />
+    <v-checkbox v-if="kind !== 'user'" v-model="newcomers" label="New users only" hide-details density="compact" />
     <v-text-field v-model="note" label="Note" />
   </PreviewDialog>
 </template>

@@ -15,7 +15,7 @@ const text = ref('')
 const looked = ref<Schemas['Bulk'] | null>(null)
 const { wrong, busy, attempt } = useAttempts()
 const typed = ref('')
-const usable = computed(() => looked.value !== null && looked.value.lines.every((line) => line.state !== 'wrong'))
+const usable = computed(() => looked.value !== null && looked.value.lines.every((line) => line.status !== 'invalid'))
 watch(text, () => (looked.value = null))
 
 async function send(): Promise<void> {
@@ -40,8 +40,8 @@ async function take(files: File | File[] | null): Promise<void> {
 <template>
   <FormDialog
     v-model="open"
-    title="Map many groups"
-    :act="usable ? 'Map these groups' : 'Look at it first'"
+    title="Map several groups"
+    :act="usable ? 'Map groups' : 'Preview'"
     :wrong="wrong"
     :busy="busy"
     wide
@@ -49,15 +49,15 @@ async function take(files: File | File[] | null): Promise<void> {
   >
     <v-textarea
       v-model="text"
-      label="One line each: source, group, role"
+      label="One line per mapping: source, group, role"
       placeholder="staff, Herbarium, recorder"
       persistent-placeholder
-      hint="The group by name or id, the role by its key; commas, semicolons or tabs, as copied from a sheet."
+      hint="Group name or ID, role key. Separate with commas, semicolons or tabs; you can paste from a spreadsheet."
       persistent-hint
       rows="5"
       class="mono"
     />
-    <v-file-input label="Or take a CSV file" accept=".csv,text/csv,text/plain" @update:model-value="take" />
+    <v-file-input label="Or choose a CSV file" accept=".csv,text/csv,text/plain" @update:model-value="take" />
     <div v-if="looked" class="scroll list" role="status" tabindex="0">
       <table class="plain">
         <thead>
@@ -65,7 +65,7 @@ async function take(files: File | File[] | null): Promise<void> {
             <th scope="col">Line</th>
             <th scope="col">Group</th>
             <th scope="col">Role</th>
-            <th scope="col">State</th>
+            <th scope="col">Status</th>
           </tr>
         </thead>
         <tbody>
@@ -76,7 +76,7 @@ async function take(files: File | File[] | null): Promise<void> {
             </td>
             <td>{{ line.role }}</td>
             <td>
-              <StatusLabel :state="line.state" />
+              <StatusLabel :status="line.status" />
               <div v-if="line.message">{{ line.message }}</div>
             </td>
           </tr>

@@ -43,10 +43,10 @@ const everyone = computed(() => waiting.data.value?.items ?? [])
     @done="emit('done')"
   >
     <p class="quiet">
-      These users came to meet the rule <code class="mono">{{ assignment?.rule }}</code> after it was created. An
-      attribute alone gives nobody the highest role.
+      These users matched the rule <code class="mono">{{ assignment?.rule }}</code> after it was created. A rule assigns
+      the highest role to new users only after your confirmation.
     </p>
-    <div class="scroll list" role="group" aria-label="Users who wait" tabindex="0">
+    <div class="scroll list" role="group" aria-label="Users waiting for confirmation" tabindex="0">
       <v-checkbox
         v-for="each in everyone"
         :key="each.id"
@@ -58,7 +58,7 @@ const everyone = computed(() => waiting.data.value?.items ?? [])
       />
     </div>
     <p v-if="(waiting.data.value?.total ?? 0) > everyone.length" class="quiet">
-      The first {{ everyone.length }} of {{ waiting.data.value?.total.toLocaleString('en') }} users.
+      Shows the first {{ everyone.length }} of {{ waiting.data.value?.total.toLocaleString('en') }} users.
     </p>
     <v-btn variant="text" :disabled="!everyone.length" @click="chosen = everyone.map((each) => each.id)"
       >Select all shown</v-btn

@@ -14,7 +14,7 @@ const present = props.application.connection
 const address = ref(present.base_url ?? '')
 const token = ref('')
 const way = ref({
-  kind: present.auth.kind as 'bearer' | 'basic' | 'client credentials',
+  kind: present.auth.kind as 'bearer' | 'basic' | 'client_credentials',
   user: present.auth.user ?? '',
   token_url: present.auth.token_url ?? '',
   client_id: present.auth.client_id ?? '',
@@ -27,10 +27,10 @@ const checking = ref(false)
 const ways = [
   { title: 'Bearer token', value: 'bearer' },
   { title: 'User name and password', value: 'basic' },
-  { title: 'OAuth 2.0 client credentials', value: 'client credentials' },
+  { title: 'OAuth 2.0 client credentials', value: 'client_credentials' },
 ]
 const secretName = computed(
-  () => ({ bearer: 'Token', basic: 'Password', 'client credentials': 'Client secret' })[way.value.kind],
+  () => ({ bearer: 'Token', basic: 'Password', client_credentials: 'Client secret' })[way.value.kind],
 )
 
 async function connect(): Promise<void> {
@@ -43,10 +43,10 @@ async function connect(): Promise<void> {
   })
   if (!wrong.value) await tryConnection(false)
 }
-async function tryConnection(withPerson: boolean): Promise<void> {
+async function tryConnection(withUser: boolean): Promise<void> {
   checking.value = true
   await attempt(async () => {
-    const params = { path, query: { with_test_person: withPerson } }
+    const params = { path, query: { with_test_user: withUser } }
     check.value = await answered(api.POST('/api/v1/applications/{key}/connection/test', { params }))
   })
   checking.value = false
@@ -61,19 +61,19 @@ async function tryConnection(withPerson: boolean): Promise<void> {
       <div class="row">
         <v-text-field
           v-model="address"
-          label="SCIM base address"
+          label="SCIM base URL"
           placeholder="https://HOST/scim/v2"
           class="address"
           autocomplete="off"
         />
-        <v-select v-model="way.kind" :items="ways" label="Signed in by" class="narrow" />
+        <v-select v-model="way.kind" :items="ways" label="Authentication" class="narrow" />
       </div>
       <div class="row">
         <v-text-field v-if="way.kind === 'basic'" v-model="way.user" label="User name" class="narrow" />
-        <template v-if="way.kind === 'client credentials'">
-          <v-text-field v-model="way.token_url" label="Token address" class="address" />
-          <v-text-field v-model="way.client_id" label="Client id" class="narrow" />
-          <v-text-field v-model="way.scope" label="Scope (may be empty)" class="narrow" />
+        <template v-if="way.kind === 'client_credentials'">
+          <v-text-field v-model="way.token_url" label="Token URL" class="address" />
+          <v-text-field v-model="way.client_id" label="Client ID" class="narrow" />
+          <v-text-field v-model="way.scope" label="Scope (optional)" class="narrow" />
         </template>
         <v-text-field
           v-model="token"
@@ -84,31 +84,33 @@ async function tryConnection(withPerson: boolean): Promise<void> {
           persistent-placeholder
           class="narrow"
         />
-        <v-text-field v-model="until" type="date" label="It ends on (if known)" class="narrow" />
+        <v-text-field v-model="until" type="date" label="Expires on (optional)" class="narrow" />
       </div>
       <div class="row">
-        <BusyButton type="submit" color="primary" :busy="checking">Keep and check</BusyButton>
+        <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
         <template v-if="application.connection.has_secret">
           <BusyButton variant="outlined" :busy="checking" @click="tryConnection(false)">Check again</BusyButton>
           <BusyButton variant="outlined" :busy="checking" @click="tryConnection(true)"
-            >Check with a test person</BusyButton
+            >Check with a test account</BusyButton
           >
-          <span class="quiet">The test person is made there, changed, and removed again.</span>
+          <span class="quiet">Dravo creates, updates and deletes a test account in the application.</span>
         </template>
       </div>
       <CheckSteps v-if="check" :check="check" />
     </form>
     <div v-if="application.connection.capabilities" class="can">
       <h3>
-        What it says that it can do
+        Capabilities reported by the application
         <span class="quiet"
-          >(read <TimeLabel :at="application.connection.checked_at" never="at the first delivery" />)</span
+          >(read <TimeLabel :at="application.connection.checked_at" never="at the first task" />)</span
         >
       </h3>
       <ul v-if="application.connection.capabilities.notes.length">
         <li v-for="note in application.connection.capabilities.notes" :key="note">{{ note }}</li>
       </ul>
-      <p v-else class="quiet">All that delivering needs: changes in part, searching, groups, inactive accounts.</p>
+      <p v-else class="quiet">
+        The application supports everything that Dravo needs: PATCH, filters, groups and inactive accounts.
+      </p>
     </div>
   </section>
 </template>

@@ -19,24 +19,24 @@ const queries = useQueryClient()
 const path = { key: props.application.key }
 const { wrong, attempt } = useAttempts()
 const words = {
-  missing: 'our account is not there',
-  unexpected: 'belongs to nobody here',
-  different: 'other attributes',
-  role: 'another role',
-  state: 'active or not',
-  'group missing': 'our group is not there',
-  'group name': 'another name',
-  'group members': 'other members of ours',
-  'group unexpected': 'a group that Dravo did not create',
+  missing: 'account is missing',
+  unexpected: 'account without a user',
+  attributes: 'attributes differ',
+  role: 'role differs',
+  status: 'active status differs',
+  group_missing: 'group is missing',
+  group_name: 'group name differs',
+  group_members: 'group members differ',
+  group_unexpected: 'group not created by Dravo',
 }
 type Kind = keyof typeof words
 /** What belongs to nobody here is linked or ignored, and never repaired. */
-const foreign = new Set<string>(['unexpected', 'group unexpected'])
+const foreign = new Set<string>(['unexpected', 'group_unexpected'])
 const kind = ref<Kind | null>(null)
 const ignored = ref(false)
 const about = computed(() => ({
   kind: kind.value ?? undefined,
-  state: ignored.value ? ('ignored' as const) : undefined,
+  status: ignored.value ? ('ignored' as const) : undefined,
 }))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { after, count, ...about.value } } }))
@@ -73,13 +73,13 @@ async function look(ids: string[]): Promise<void> {
 }
 async function allOfOurs(): Promise<void> {
   await attempt(async () => {
-    const query = { count: 500, kind: kind.value ?? undefined, state: 'open' as const }
+    const query = { count: 500, kind: kind.value ?? undefined, status: 'open' as const }
     const found = await answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query } }))
     lines.value = found.items.filter((each) => !foreign.has(each.kind))
     looking.value = true
   })
 }
-const hint = () =>
+const repair = () =>
   attempt(async () => {
     const body = { ids: lines.value.map((each) => each.id) }
     await answered(api.POST('/api/v1/applications/{key}/drift/repair', { params: { path }, body }))
@@ -95,13 +95,11 @@ const ignore = (ids: string[], on: boolean) =>
 
 const linking = ref(false)
 const stranger = ref<Line | null>(null)
-const person = ref<string | null>(null)
+const user = ref<string | null>(null)
 const link = () =>
   attempt(async () => {
     const params = { path: { ...path, id: stranger.value?.id ?? '' } }
-    await answered(
-      api.POST('/api/v1/applications/{key}/drift/{id}/link', { params, body: { person: person.value ?? '' } }),
-    )
+    await answered(api.POST('/api/v1/applications/{key}/drift/{id}/link', { params, body: { user: user.value ?? '' } }))
     linking.value = false
   })
 const times = computed(() =>
@@ -126,19 +124,19 @@ async function makeUser(): Promise<void> {
 
 <template>
   <div class="row run">
-    <v-btn color="primary" :disabled="Boolean(underWay)" @click="compare">Compare now</v-btn>
+    <v-btn color="primary" :disabled="Boolean(underWay)" @click="compare">Reconcile now</v-btn>
     <div v-if="last" role="status">
       <template v-if="underWay">
-        <StatusLabel state="waiting" /> {{ last.progress.toLocaleString('en') }} accounts read there
+        <StatusLabel status="waiting" /> {{ last.progress.toLocaleString('en') }} accounts read
         <v-btn size="small" variant="outlined" @click="stop(last.id)">Stop</v-btn>
       </template>
       <template v-else>
-        <StatusLabel :state="last.state" /> compared <TimeLabel :at="last.ended_at" /> by {{ last.requested_by }}:
-        <template v-if="last.state === 'done'"
+        <StatusLabel :status="last.status" /> reconciled <TimeLabel :at="last.ended_at" /> by {{ last.requested_by }}:
+        <template v-if="last.status === 'done'"
           >{{ last.read.toLocaleString('en') }} accounts{{
-            last.groups ? ` and ${last.groups} of our groups` : ''
+            last.groups ? ` and ${last.groups} provisioned groups` : ''
           }}
-          read there</template
+          read</template
         >
         <template v-else>{{ last.message }} {{ last.hint }}</template>
       </template>
@@ -147,30 +145,36 @@ async function makeUser(): Promise<void> {
       >{{ application.settings.reconcile_in_words }} (UTC), next
       <TimeLabel :at="application.settings.reconcile_next_at"
     /></span>
-    <span v-else class="quiet">No schedule: set one under Roles and connection.</span>
+    <span v-else class="quiet">No schedule. Set one under Settings.</span>
   </div>
   <ErrorMessage :wrong="wrong" />
   <div class="row filters">
     <v-select v-model="kind" :items="Object.keys(words)" label="Kind" clearable class="narrow" />
-    <v-checkbox v-model="ignored" label="Those that are ignored" />
-    <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Hint all of ours</v-btn>
-    <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Hint {{ chosen.length }}</v-btn>
+    <v-checkbox v-model="ignored" label="Ignored differences" />
+    <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Repair all</v-btn>
+    <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Repair {{ chosen.length }}</v-btn>
     <v-btn v-if="chosen.length" variant="outlined" @click="ignore(chosen, !ignored)">
-      {{ ignored ? 'No longer ignore' : 'Ignore' }} {{ chosen.length }}
+      {{ ignored ? 'Stop ignoring' : 'Ignore' }} {{ chosen.length }}
     </v-btn>
   </div>
   <PagedTable
     :name="`drift-${application.key}`"
     caption="Drift"
-    :columns="['Choose', 'Account or group', 'Kind', 'There', 'As it should be', 'State', 'Since', '']"
+    :columns="['Select', 'Account or group', 'Difference', 'In the application', 'Desired', 'Status', 'Since', '']"
     :fetch="fetch"
     :about="about"
     :refresh="3000"
   >
     <template #row="{ item }">
-      <td><v-checkbox-btn v-model="chosen" :value="item.id" :aria-label="`Choose ${item.name}, ${item.kind}`" /></td>
       <td>
-        <router-link v-if="item.person" :to="`/users/${item.person}`">{{ item.name }}</router-link>
+        <v-checkbox-btn
+          v-model="chosen"
+          :value="item.id"
+          :aria-label="`Select ${item.name}, ${words[item.kind as keyof typeof words] ?? item.kind}`"
+        />
+      </td>
+      <td>
+        <router-link v-if="item.user" :to="`/users/${item.user}`">{{ item.name }}</router-link>
         <template v-else>{{ item.name }}</template>
       </td>
       <td>
@@ -182,37 +186,37 @@ async function makeUser(): Promise<void> {
           <span class="mono">{{ told(item.there.userName) }}</span>
           <div class="quiet">{{ item.there.active === false ? 'inactive' : 'active' }}</div>
         </template>
-        <template v-if="item.kind === 'group members'">
+        <template v-if="item.kind === 'group_members'">
           <div v-if="item.changes[0]?.before">also {{ told(item.changes[0].before) }}</div>
         </template>
-        <template v-else-if="item.kind === 'group unexpected'">
+        <template v-else-if="item.kind === 'group_unexpected'">
           <div v-if="item.changes[0]?.before">with {{ told(item.changes[0].before) }}</div>
-          <div v-else>a group without users of ours</div>
+          <div v-else>a group without users of Dravo</div>
         </template>
         <div v-for="each in item.changes" v-else :key="each.attribute">
           <b>{{ each.attribute }}</b>: {{ told(each.before) }}
         </div>
       </td>
       <td>
-        <template v-if="item.kind === 'group members'">
+        <template v-if="item.kind === 'group_members'">
           <div v-if="item.changes[0]?.after">with {{ told(item.changes[0].after) }}</div>
           <div v-else>without them</div>
         </template>
-        <template v-else-if="item.kind === 'group unexpected'">nothing</template>
+        <template v-else-if="item.kind === 'group_unexpected'">nothing</template>
         <div v-for="each in item.changes" v-else :key="each.attribute">
           <b>{{ each.attribute }}</b>: {{ told(each.after) }}
         </div>
         <template v-if="item.kind === 'missing'">an account</template>
-        <template v-if="item.kind === 'group missing'">a group</template>
+        <template v-if="item.kind === 'group_missing'">a group</template>
       </td>
-      <td><StatusLabel :state="item.state === 'repaired' ? 'agreed' : item.state" /></td>
+      <td><StatusLabel :status="item.status === 'repaired' ? 'in_sync' : item.status" /></td>
       <td><TimeLabel :at="item.first_seen_at" /></td>
       <td class="buttons">
         <v-btn
           v-if="item.kind === 'unexpected'"
           size="small"
           variant="outlined"
-          @click="((stranger = item), (person = null), (wrong = null), (linking = true))"
+          @click="((stranger = item), (user = null), (wrong = null), (linking = true))"
           >Link</v-btn
         >
         <v-btn
@@ -220,41 +224,40 @@ async function makeUser(): Promise<void> {
           size="small"
           variant="outlined"
           @click="((stranger = item), (role = null), (typed = ''), (wrong = null), (making = true))"
-          >Make a user</v-btn
+          >Create user</v-btn
         >
         <v-btn
-          v-if="!foreign.has(item.kind) && item.state === 'open'"
+          v-if="!foreign.has(item.kind) && item.status === 'open'"
           size="small"
           variant="outlined"
           @click="look([item.id])"
-          >Hint</v-btn
+          >Repair</v-btn
         >
       </td>
     </template>
     <template #empty>
-      <EmptyState :title="ignored ? 'Nothing is ignored' : last ? 'No difference is known' : 'Never compared'">
-        Comparing reads the application's accounts and our groups there, and lists what somebody changed there by other
-        hands.
+      <EmptyState :title="ignored ? 'No ignored differences' : last ? 'No drift' : 'Not reconciled yet'">
+        Reconciliation reads the accounts and groups of the application and lists what was changed outside Dravo.
       </EmptyState>
     </template>
   </PagedTable>
   <FormDialog
     v-model="looking"
-    :title="`Bring ${lines.length} to what should be there?`"
-    act="Hint"
+    :title="`Repair ${lines.length} ${lines.length === 1 ? 'difference' : 'differences'}?`"
+    act="Repair"
     :wrong="wrong"
     wide
-    @done="hint"
+    @done="repair"
   >
     <ul class="list">
       <li v-for="line in lines.slice(0, 100)" :key="line.id">
         <b>{{ line.name }}</b>:
-        <template v-if="line.kind === 'missing'">an account is made</template>
-        <template v-else-if="line.kind === 'group missing'">the group is made, with its members</template>
-        <template v-else-if="line.kind === 'group members'">
+        <template v-if="line.kind === 'missing'">create the account</template>
+        <template v-else-if="line.kind === 'group_missing'">create the group with its members</template>
+        <template v-else-if="line.kind === 'group_members'">
           <span v-for="each in line.changes" :key="each.attribute">
-            <template v-if="each.after">put in: {{ told(each.after) }} </template>
-            <template v-if="each.before">taken out: {{ told(each.before) }}</template>
+            <template v-if="each.after">add {{ told(each.after) }} </template>
+            <template v-if="each.before">remove {{ told(each.before) }}</template>
           </span>
         </template>
         <template v-else>
@@ -264,29 +267,29 @@ async function makeUser(): Promise<void> {
         </template>
       </li>
     </ul>
-    <p v-if="!lines.length" class="quiet">There is nothing of ours to repair here.</p>
+    <p v-if="!lines.length" class="quiet">Dravo cannot repair the selected differences.</p>
   </FormDialog>
   <FormDialog
     v-model="linking"
-    :title="`Whose account is “${stranger?.name}”?`"
-    act="Link it"
+    :title="`Link account “${stranger?.name}” to a user`"
+    act="Link"
     :wrong="wrong"
     @done="link"
   >
-    <p class="quiet">It is then brought to what is due for that person; they need a role in this application.</p>
-    <UserSelect v-model="person" label="Person" />
+    <p class="quiet">
+      Dravo then updates the account to the user's desired status. The user needs a role in this application.
+    </p>
+    <UserSelect v-model="user" label="User" />
   </FormDialog>
   <FormDialog
     v-model="making"
-    :title="`Make a user of “${stranger?.name}”?`"
-    act="Make the user"
+    :title="`Create a user for account “${stranger?.name}”`"
+    act="Create user"
     :wrong="wrong"
     @done="makeUser"
   >
-    <p class="quiet">
-      They become a person of no source, with their role there as an assignment to them, and the account is theirs.
-    </p>
-    <v-select v-model="role" :items="roles" label="Role (as there, unless chosen)" clearable />
+    <p class="quiet">Dravo creates a local user, assigns the role that the account has, and links the account.</p>
+    <v-select v-model="role" :items="roles" label="Role (empty: the role of the account)" clearable />
     <v-text-field
       v-if="wrong instanceof ApiProblem && wrong.problem.code === 'needs_confirmation'"
       v-model="typed"

@@ -44,17 +44,17 @@ async function change(): Promise<void> {
 
 <template>
   <section aria-labelledby="plans">
-    <h2 id="plans">Plans and seats</h2>
+    <h2 id="plans">License plans</h2>
     <p class="quiet">
-      Where it is paid by the head: an assignment may come with a plan, and whoever gets it needs a seat. When all are
-      taken the next one waits.
+      For applications licensed per user: an assignment can include a license plan. When no seats are left, new users
+      are put on the waiting list.
     </p>
     <ErrorMessage v-if="!asking" :wrong="wrong" />
     <table v-if="application.plans.length" class="plain plans">
       <thead>
         <tr>
           <th scope="col">Plan</th>
-          <th scope="col">Key sent to the application</th>
+          <th scope="col">Key</th>
           <th scope="col">Rank</th>
           <th scope="col">Seats</th>
           <th scope="col"><span class="visually-hidden">Actions</span></th>
@@ -67,33 +67,35 @@ async function change(): Promise<void> {
           <td>{{ each.rank }}</td>
           <td><SeatCount :plan="each" :application="application.key" /></td>
           <td>
-            <v-btn size="small" variant="text" :aria-label="`Change seats of ${each.label}`" @click="ask(each)"
-              >Change seats</v-btn
+            <v-btn size="small" variant="text" :aria-label="`Edit seats of ${each.label}`" @click="ask(each)"
+              >Edit seats</v-btn
             >
-            <v-btn size="small" variant="text" :aria-label="`Remove plan ${each.label}`" @click="remove(each.key)"
-              >Remove</v-btn
+            <v-btn size="small" variant="text" :aria-label="`Delete plan ${each.label}`" @click="remove(each.key)"
+              >Delete</v-btn
             >
           </td>
         </tr>
       </tbody>
     </table>
-    <form class="row" aria-label="Add a plan" @submit.prevent="add">
+    <form class="row" aria-label="Create license plan" @submit.prevent="add">
       <v-text-field v-model="plan.key" label="Plan key" class="narrow" />
       <v-text-field v-model="plan.label" label="Plan name" class="narrow" />
       <v-text-field v-model="plan.rank" label="Rank" type="number" class="small" />
-      <v-text-field v-model="plan.seats" label="Seats (none: no limit)" type="number" min="0" class="narrow" />
-      <v-btn type="submit" variant="outlined">Add the plan</v-btn>
+      <v-text-field v-model="plan.seats" label="Seats (empty: unlimited)" type="number" min="0" class="narrow" />
+      <v-btn type="submit" variant="outlined">Create plan</v-btn>
     </form>
     <FormDialog
       v-model="asking"
       :title="`Seats of ${changing?.label ?? ''}`"
-      act="Change them"
+      act="Save"
       :wrong="wrong"
       :busy="busy"
       @done="change"
     >
-      <p class="quiet">With more seats, those who wait get theirs in their order. With fewer, nobody loses theirs.</p>
-      <v-text-field v-model="seats" label="Seats (none: no limit)" type="number" min="0" />
+      <p class="quiet">
+        Additional seats go to the waiting list in order. If you reduce the number, current users keep their seats.
+      </p>
+      <v-text-field v-model="seats" label="Seats (empty: unlimited)" type="number" min="0" />
     </FormDialog>
   </section>
 </template>

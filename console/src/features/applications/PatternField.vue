@@ -40,7 +40,7 @@ const shown = computed(() => (asked.value && !tried.error.value ? tried.data.val
       label="Pattern of group names"
       placeholder="^ticketdesk-(.+)$"
       persistent-placeholder
-      hint="The part in brackets is the role's key"
+      hint="The part in parentheses is the role key"
       persistent-hint
       class="mono"
     />
@@ -48,7 +48,7 @@ const shown = computed(() => (asked.value && !tried.error.value ? tried.data.val
   <ErrorMessage :wrong="asked ? tried.error.value : null" />
   <div v-if="shown" role="status">
     <p class="reach">
-      It reaches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'person' : 'people' }} now.
+      Matches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'user' : 'users' }}.
     </p>
     <PatternGroups v-model="confirmed" :groups="shown.groups" />
     <p v-for="note in shown.notes" :key="note.what" class="quiet">{{ note.what }} {{ note.hint }}</p>

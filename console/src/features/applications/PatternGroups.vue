@@ -8,12 +8,12 @@ const confirmed = defineModel<string[]>({ required: true })
 </script>
 
 <template>
-  <div v-if="groups.length" class="scroll list" role="group" aria-label="Groups that fit the pattern" tabindex="0">
+  <div v-if="groups.length" class="scroll list" role="group" aria-label="Groups that match the pattern" tabindex="0">
     <table class="plain">
       <thead>
         <tr>
           <th scope="col">Group</th>
-          <th scope="col">Gives</th>
+          <th scope="col">Role</th>
           <th scope="col">Confirmed</th>
         </tr>
       </thead>
@@ -24,15 +24,15 @@ const confirmed = defineModel<string[]>({ required: true })
             <div class="mono quiet">{{ each.group.external_id || each.group.id }}</div>
           </td>
           <td>
-            <StatusLabel :state="each.outcome" />
+            <StatusLabel :status="each.outcome" />
             <div>{{ each.role ?? `'${each.captured}'` }}</div>
           </td>
           <td>
             <v-checkbox
-              v-if="each.outcome === 'to be confirmed' || confirmed.includes(each.group.id)"
+              v-if="each.outcome === 'needs_confirmation' || confirmed.includes(each.group.id)"
               v-model="confirmed"
               :value="each.group.id"
-              :aria-label="`${each.group.name} may give the highest role`"
+              :aria-label="`Confirm ${each.group.name} for the highest role`"
               hide-details
               density="compact"
             />

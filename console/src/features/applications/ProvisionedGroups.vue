@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The groups that go over to an application, each with its own state.
+// The groups that go over to an application, each with its own status.
 import { useQueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api } from '../../api/client'
@@ -29,33 +29,44 @@ async function again(id: string): Promise<void> {
   <ErrorMessage :wrong="wrong" />
   <PagedTable
     :name="`groups-of-${application}`"
-    caption="Groups that go over"
-    :columns="['Group there', 'Made of', 'Members due', 'Members there', 'State', 'Since', 'What was said', '']"
+    caption="Provisioned groups"
+    :columns="[
+      'Group in the application',
+      'Source',
+      'Desired members',
+      'Applied members',
+      'Status',
+      'Since',
+      'Message',
+      '',
+    ]"
     :fetch="fetch"
     :refresh="3000"
   >
     <template #row="{ item }">
       <td>
         <b>{{ item.name }}</b>
-        <div v-if="item.going" class="quiet">it is to go</div>
-        <div v-else-if="item.origin" class="quiet">{{ item.origin === 'made' ? 'made by Dravo' : 'adopted' }}</div>
+        <div v-if="item.going" class="quiet">to be deleted</div>
+        <div v-else-if="item.origin" class="quiet">{{ item.origin === 'made' ? 'created by Dravo' : 'adopted' }}</div>
       </td>
       <td>
-        <router-link v-if="item.kind === 'group'" :to="`/groups/${item.of}`">the group</router-link>
-        <template v-else>the role</template>
+        <router-link v-if="item.kind === 'group'" :to="`/groups/${item.of}`">group</router-link>
+        <template v-else>role</template>
       </td>
       <td>{{ item.members.toLocaleString('en') }}</td>
       <td>{{ item.members_there.toLocaleString('en') }}</td>
-      <td><StatusLabel :state="item.state === 'done' ? 'agreed' : item.state" /></td>
+      <td><StatusLabel :status="item.status === 'done' ? 'in_sync' : item.status" /></td>
       <td><TimeLabel :at="item.applied_at" never="not yet" /></td>
       <td class="said">
-        {{ item.message }} <template v-if="item.hint"><br /><b>Hint:</b> {{ item.hint }}</template>
+        {{ item.message }} <template v-if="item.hint"><br /><b>How to fix:</b> {{ item.hint }}</template>
       </td>
-      <td><v-btn v-if="item.state !== 'done'" size="small" variant="outlined" @click="again(item.id)">Again</v-btn></td>
+      <td>
+        <v-btn v-if="item.status !== 'done'" size="small" variant="outlined" @click="again(item.id)">Retry</v-btn>
+      </td>
     </template>
     <template #empty>
-      <EmptyState title="No group goes over">
-        Under Roles and connection, choose which groups go over: those that give roles here, or some by name.
+      <EmptyState title="No provisioned groups">
+        Choose under Settings which groups Dravo provisions: all groups that assign roles, or selected ones.
       </EmptyState>
     </template>
   </PagedTable>

@@ -17,29 +17,29 @@ const settings = ref(copy(props.application.settings))
 const { wrong, attempt } = useAttempts()
 const kept = ref(false)
 const preview = ref<Schemas['SettingsPreview'] | null>(null)
-const person = ref<string | null>(null)
+const user = ref<string | null>(null)
 watch(
   () => JSON.stringify(props.application.settings),
   () => (settings.value = copy(props.application.settings)),
 )
 watch(settings, () => ((preview.value = null), (kept.value = false)), { deep: true })
 
-const leaving = ['deactivate', 'delete', 'leave alone']
+const leaving = ['deactivate', 'delete', 'do_nothing']
 const ways = [
-  { title: 'In the attribute roles', value: 'roles' },
-  { title: 'In the attribute entitlements', value: 'entitlements' },
-  { title: 'As membership in groups there', value: 'groups' },
-  { title: 'In an attribute of choice', value: 'attribute' },
-  { title: 'Not at all', value: 'nothing' },
+  { title: 'Attribute roles', value: 'roles' },
+  { title: 'Attribute entitlements', value: 'entitlements' },
+  { title: 'Group membership', value: 'groups' },
+  { title: 'Custom attribute', value: 'attribute' },
+  { title: 'Not sent', value: 'nothing' },
 ]
 const whichRoles = [
-  { title: 'All of them', value: 'all' },
-  { title: 'The highest only', value: 'highest' },
+  { title: 'All roles', value: 'all' },
+  { title: 'Highest role only', value: 'highest' },
 ]
 const whichGroups = [
   { title: 'None', value: 'none' },
-  { title: 'Those that give roles here', value: 'those that give roles' },
-  { title: 'These', value: 'chosen' },
+  { title: 'All groups that assign roles', value: 'with_roles' },
+  { title: 'Selected groups', value: 'selected' },
 ]
 const groups = useQuery({
   queryKey: ['groups', 'choice'],
@@ -95,34 +95,36 @@ const pause = (action: 'pause' | 'resume') =>
 
 <template>
   <section aria-labelledby="may">
-    <h2 id="may">What Dravo may do there</h2>
+    <h2 id="may">Provisioning</h2>
     <ErrorMessage :wrong="wrong" />
-    <form class="form" aria-label="What Dravo may do there" @submit.prevent="look">
+    <form class="form" aria-label="Provisioning" @submit.prevent="look">
       <div class="switches">
-        <v-switch v-model="settings.enabled" label="Deliver: bring accounts to what is due" />
+        <v-switch v-model="settings.enabled" label="Enable provisioning" />
         <v-switch v-model="settings.create_accounts" label="Create accounts" />
-        <v-switch v-model="settings.update_accounts" label="Change accounts" />
-        <v-switch
-          v-model="settings.adopt_by_user_name"
-          label="Adopt an account of the same user name that is nobody's"
+        <v-switch v-model="settings.update_accounts" label="Update accounts" />
+        <v-switch v-model="settings.adopt_by_user_name" label="Adopt unlinked accounts with the same user name" />
+      </div>
+      <div class="row">
+        <v-select
+          v-model="settings.on_losing_access"
+          :items="leaving"
+          label="When a user loses access"
+          class="narrow"
         />
+        <v-select v-model="settings.on_inactive" :items="leaving" label="When a user becomes inactive" class="narrow" />
+        <v-select v-model="settings.on_leaving" :items="leaving" label="When a user leaves" class="narrow" />
       </div>
       <div class="row">
-        <v-select v-model="settings.on_losing_access" :items="leaving" label="Who loses access" class="narrow" />
-        <v-select v-model="settings.on_inactive" :items="leaving" label="Who becomes inactive" class="narrow" />
-        <v-select v-model="settings.on_leaving" :items="leaving" label="Who is gone" class="narrow" />
-      </div>
-      <div class="row">
-        <v-text-field v-model="settings.max_concurrency" type="number" label="Requests at a time" class="small" />
+        <v-text-field v-model="settings.max_concurrency" type="number" label="Concurrent requests" class="small" />
         <v-text-field
           v-model="settings.rate_limit"
           type="number"
-          label="Requests a second (0: no limit)"
+          label="Requests per second (0: no limit)"
           class="narrow"
         />
         <v-text-field
           v-model="settings.reconcile_at"
-          label="Compare at (cron; empty: never)"
+          label="Reconciliation schedule (cron; empty: never)"
           placeholder="0 3 * * *"
           persistent-placeholder
           class="narrow mono"
@@ -130,7 +132,7 @@ const pause = (action: 'pause' | 'resume') =>
       </div>
 
       <template v-if="application.plans.length">
-        <h3>How the plan goes over of which somebody has a seat</h3>
+        <h3>How the license plan is sent</h3>
         <div class="row">
           <v-select
             v-model="settings.plan_encoding.way"
@@ -141,20 +143,15 @@ const pause = (action: 'pause' | 'resume') =>
           <v-text-field
             v-if="settings.plan_encoding.way === 'attribute'"
             v-model="settings.plan_encoding.attribute"
-            label="Attribute of the plan"
+            label="Attribute for the plan"
             placeholder="userType"
             class="narrow"
           />
-          <v-select
-            v-model="settings.plan_encoding.value"
-            :items="['key', 'label']"
-            label="Plan said as"
-            class="small"
-          />
+          <v-select v-model="settings.plan_encoding.value" :items="['key', 'label']" label="Plan value" class="small" />
         </div>
       </template>
 
-      <h3>How roles go over</h3>
+      <h3>How roles are sent</h3>
       <div class="row">
         <v-select v-model="settings.role_encoding.way" :items="ways" label="Roles" class="narrow" />
         <v-text-field
@@ -164,37 +161,37 @@ const pause = (action: 'pause' | 'resume') =>
           placeholder="userType"
           class="narrow"
         />
-        <v-select v-model="settings.role_encoding.which" :items="whichRoles" label="Of several" class="narrow" />
-        <v-select v-model="settings.role_encoding.value" :items="['key', 'label']" label="Said as" class="small" />
+        <v-select v-model="settings.role_encoding.which" :items="whichRoles" label="Multiple roles" class="narrow" />
+        <v-select v-model="settings.role_encoding.value" :items="['key', 'label']" label="Value" class="small" />
         <v-select
           v-if="['roles', 'entitlements'].includes(settings.role_encoding.way)"
           v-model="settings.role_encoding.shape"
-          :items="['as it says', 'objects', 'texts']"
+          :items="['as_declared', 'objects', 'strings']"
           label="Form"
           class="small"
         />
       </div>
 
-      <h3>Which groups go over</h3>
+      <h3>Provisioned groups</h3>
       <div class="row">
         <v-select v-model="settings.provisioned_groups.which" :items="whichGroups" label="Groups" class="narrow" />
         <v-autocomplete
-          v-if="settings.provisioned_groups.which === 'chosen'"
+          v-if="settings.provisioned_groups.which === 'selected'"
           v-model="chosenGroups"
           :items="groupChoices"
-          label="Groups that go over"
+          label="Selected groups"
           multiple
           chips
           closable-chips
           class="address"
         />
       </div>
-      <div v-if="settings.provisioned_groups.which === 'chosen'" class="row">
+      <div v-if="settings.provisioned_groups.which === 'selected'" class="row">
         <v-text-field
           v-for="each in settings.provisioned_groups.groups"
           :key="each.group"
           v-model="each.name"
-          :label="`Name there of ${groupName(each.group)}`"
+          :label="`Name in the application for ${groupName(each.group)}`"
           :placeholder="groupName(each.group)"
           persistent-placeholder
           class="narrow"
@@ -203,39 +200,34 @@ const pause = (action: 'pause' | 'resume') =>
       <v-switch
         v-if="settings.provisioned_groups.which !== 'none' || settings.role_encoding.way === 'groups'"
         v-model="settings.adopt_groups"
-        label="Adopt a group of the same name that is nobody's"
+        label="Adopt unlinked groups with the same name"
       />
 
-      <h3>Attributes made by expressions</h3>
+      <h3>Attribute mapping</h3>
       <p class="quiet">
-        Names, e-mail addresses, title, department and the like go over as they are. Here others are made, changed, or
-        left out.
+        Dravo sends names, email addresses, title, department and similar attributes unchanged. Add an expression to
+        change an attribute or leave it out.
       </p>
-      <UserSelect
-        v-if="settings.attributes.length"
-        v-model="person"
-        label="Show the results for this person"
-        class="choice"
-      />
+      <UserSelect v-if="settings.attributes.length" v-model="user" label="Preview with user" class="choice" />
       <div v-for="(each, number) in settings.attributes" :key="number" class="pair">
         <v-text-field v-model="each.attribute" label="Attribute" class="mono" />
         <ExpressionField
           v-model="each.expression"
-          :label="`Expression for ${each.attribute || 'it'}`"
+          :label="`Expression for ${each.attribute || 'the attribute'}`"
           :attribute="each.attribute"
-          :person="person"
+          :user="user"
         />
         <v-btn
           size="small"
           variant="text"
-          :aria-label="`Take out the expression for ${each.attribute}`"
+          :aria-label="`Remove the expression for ${each.attribute}`"
           @click="settings.attributes.splice(number, 1)"
-          >Take out</v-btn
+          >Remove</v-btn
         >
       </div>
       <div>
         <v-btn variant="outlined" size="small" @click="settings.attributes.push({ attribute: '', expression: '' })"
-          >Add an expression</v-btn
+          >Add expression</v-btn
         >
       </div>
 
@@ -243,17 +235,17 @@ const pause = (action: 'pause' | 'resume') =>
       <div class="row">
         <template v-if="preview">
           <v-btn color="primary" @click="keep"
-            >Change {{ preview.changed.toLocaleString('en') }}
+            >Save and update {{ preview.changed.toLocaleString('en') }}
             {{ preview.changed === 1 ? 'account' : 'accounts' }}</v-btn
           >
-          <v-btn variant="text" @click="preview = null">Not now</v-btn>
+          <v-btn variant="text" @click="preview = null">Cancel</v-btn>
         </template>
-        <v-btn v-else type="submit" color="primary">Keep these settings</v-btn>
+        <v-btn v-else type="submit" color="primary">Save</v-btn>
         <v-btn v-if="application.connection.paused_at" variant="outlined" @click="pause('resume')"
-          >Resume delivering</v-btn
+          >Resume provisioning</v-btn
         >
-        <v-btn v-else-if="application.enabled" variant="outlined" @click="pause('pause')">Pause delivering</v-btn>
-        <span v-if="kept" role="status">Kept.</span>
+        <v-btn v-else-if="application.enabled" variant="outlined" @click="pause('pause')">Pause provisioning</v-btn>
+        <span v-if="kept" role="status">Saved.</span>
       </div>
     </form>
   </section>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Who gets which role in an application: groups, patterns and rules, then single people; whom each row reaches, and what is amiss.
+// Who gets which role in an application: groups, patterns and rules, then single users; whom each row reaches, and what is warning.
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { type Sure, what, whom } from '../../app/assignments'
@@ -77,18 +77,18 @@ function read(item: Assignment): void {
 <template>
   <AccessPolicyPanel :application="application" @done="changed++" />
   <div class="row filters">
-    <v-btn color="primary" :disabled="!application.roles.length" @click="adding = true">Give a role</v-btn>
-    <v-btn variant="outlined" :disabled="!application.roles.length" @click="many = true">Map many groups</v-btn>
+    <v-btn color="primary" :disabled="!application.roles.length" @click="adding = true">Assign role</v-btn>
+    <v-btn variant="outlined" :disabled="!application.roles.length" @click="many = true">Map several groups</v-btn>
     <span v-if="!application.roles.length" class="quiet">
-      Give it a role first, under
-      <router-link :to="`/applications/${application.key}/settings`">Roles and connection</router-link>.
+      Create a role first, under
+      <router-link :to="`/applications/${application.key}/settings`">Settings</router-link>.
     </span>
   </div>
   <h2>Groups, patterns and rules</h2>
   <PagedTable
     name="mapping"
     caption="Groups, patterns and rules"
-    :columns="['For', 'Source', 'Role', 'Reaches', 'Counts', 'By', '']"
+    :columns="['Assigned to', 'Source', 'Role', 'Users', 'Period', 'By', '']"
     :fetch="mapped"
     :about="about"
     :refresh="10000"
@@ -100,7 +100,7 @@ function read(item: Assignment): void {
           <div class="mono quiet">{{ item.group.external_id || item.group.id }}</div>
         </template>
         <template v-else-if="item.rule">
-          Whoever has <code class="mono">{{ item.rule }}</code>
+          Users who match <code class="mono">{{ item.rule }}</code>
           <div v-if="item.waiting">
             <v-btn size="small" variant="text" color="primary" class="fit" @click="askWaiting(item)"
               >Confirm {{ item.waiting.toLocaleString('en') }} {{ item.waiting === 1 ? 'user' : 'users' }}</v-btn
@@ -108,20 +108,20 @@ function read(item: Assignment): void {
           </div>
         </template>
         <template v-else-if="item.pattern">
-          Groups like <code class="mono">{{ item.pattern }}</code>
+          Groups that match <code class="mono">{{ item.pattern }}</code>
           <div>
             <v-btn size="small" variant="text" color="primary" class="fit" @click="read(item)"
-              >{{ item.groups?.length ?? 0 }} groups fit</v-btn
+              >{{ item.groups?.length ?? 0 }} groups match</v-btn
             >
           </div>
         </template>
-        <template v-else>Everybody</template>
+        <template v-else>Everyone</template>
         <div v-if="item.new_users_since" class="quiet">
-          only newcomers since <TimeLabel :at="item.new_users_since" />
+          only users new since <TimeLabel :at="item.new_users_since" />
         </div>
         <div v-if="item.note" class="quiet">{{ item.note }}</div>
-        <div v-for="note in item.notes" :key="note.what" class="amiss">
-          <StatusLabel state="to repair" /> {{ note.what }} <span class="quiet">{{ note.hint }}</span>
+        <div v-for="note in item.notes" :key="note.what" class="warning">
+          <StatusLabel status="warning" /> {{ note.what }} <span class="quiet">{{ note.hint }}</span>
         </div>
       </td>
       <td>
@@ -132,20 +132,20 @@ function read(item: Assignment): void {
         <b>{{ what(item) }}</b>
         <div v-if="item.plan" class="quiet">plan {{ item.plan.label }}</div>
       </td>
-      <td>{{ item.reach?.toLocaleString('en') }} {{ item.reach === 1 ? 'person' : 'people' }}</td>
+      <td>{{ item.reach?.toLocaleString('en') }} {{ item.reach === 1 ? 'user' : 'users' }}</td>
       <AssignmentCells :of="item" @away="ask(item)" />
     </template>
     <template #empty>
-      <EmptyState title="Nothing is mapped yet">
-        Map a group of a source to a role: whoever is in the group gets the role, and loses it on leaving the group.
+      <EmptyState title="No role mapping yet">
+        Map a group to a role. Members get the role, and lose it when they leave the group.
       </EmptyState>
     </template>
   </PagedTable>
-  <h2>Single people</h2>
+  <h2>Assigned users</h2>
   <PagedTable
     name="direct"
-    caption="Single people"
-    :columns="['Person', 'Role', 'Counts', 'By', '']"
+    caption="Assigned users"
+    :columns="['User', 'Role', 'Period', 'By', '']"
     :fetch="direct"
     :about="about"
     :refresh="10000"
@@ -153,7 +153,7 @@ function read(item: Assignment): void {
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/users/${item.person?.id}`">{{ item.person?.display_name }}</router-link>
+        <router-link :to="`/users/${item.user?.id}`">{{ item.user?.display_name }}</router-link>
         <div v-if="item.note" class="quiet">{{ item.note }}</div>
       </td>
       <td>
@@ -162,7 +162,7 @@ function read(item: Assignment): void {
       </td>
       <AssignmentCells :of="item" @away="ask(item)" />
     </template>
-    <template #empty><p class="quiet">Nobody is assigned by name.</p></template>
+    <template #empty><p class="quiet">No user is assigned directly.</p></template>
   </PagedTable>
 
   <AssignmentDialog v-model="adding" :application="application" @done="changed++" />
@@ -170,26 +170,26 @@ function read(item: Assignment): void {
   <BulkAssignDialog v-model="many" :application="application" @done="changed++" />
   <PreviewDialog
     v-model="asking"
-    :title="removing ? `Take away: ${whom(removing)}, ${what(removing)}?` : ''"
-    act="Take it away"
+    :title="removing ? `Unassign ${whom(removing)}, ${what(removing)}?` : ''"
+    act="Unassign"
     :about="removing?.id"
     :look="removal"
     :carry-out="remove"
-    grave
+    serious
     @done="changed++"
   />
   <PreviewDialog
     v-model="reading"
-    :title="opened ? `Groups like ${opened.pattern}` : ''"
-    act="Confirm these groups"
+    :title="opened ? `Groups that match ${opened.pattern}` : ''"
+    act="Confirm groups"
     :about="confirming"
     :look="confirmation"
     :carry-out="confirm"
     @done="changed++"
   >
     <p class="quiet">
-      The highest role is given by a pattern only to groups that are confirmed here: who may name groups at the source
-      cannot hand it out.
+      A pattern assigns the highest role only through groups that you confirm here. This protects you from new group
+      names at the source.
     </p>
     <PatternGroups v-model="confirmed" :groups="opened?.groups ?? []" />
   </PreviewDialog>
@@ -206,7 +206,7 @@ h2 {
 .fit {
   margin-left: -10px;
 }
-.amiss {
+.warning {
   margin-top: 4px;
 }
 </style>

@@ -26,16 +26,16 @@ const remove = (key: string) =>
 
 <template>
   <section aria-labelledby="roles">
-    <h2 id="roles">Roles that it knows</h2>
+    <h2 id="roles">Roles</h2>
     <ErrorMessage :wrong="wrong" />
     <table v-if="application.roles.length" class="plain roles">
       <thead>
         <tr>
           <th scope="col">Role</th>
-          <th scope="col">Key sent to the application</th>
+          <th scope="col">Key</th>
           <th scope="col">Rank</th>
-          <th scope="col">People</th>
-          <th scope="col"><span class="visually-hidden">Remove</span></th>
+          <th scope="col">Users</th>
+          <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
@@ -43,20 +43,20 @@ const remove = (key: string) =>
           <td>{{ each.label }}</td>
           <td class="mono">{{ each.key }}</td>
           <td>{{ each.rank }}</td>
-          <td>{{ each.people }}</td>
+          <td>{{ each.users }}</td>
           <td>
-            <v-btn size="small" variant="text" :aria-label="`Remove role ${each.label}`" @click="remove(each.key)"
-              >Remove</v-btn
+            <v-btn size="small" variant="text" :aria-label="`Delete role ${each.label}`" @click="remove(each.key)"
+              >Delete</v-btn
             >
           </td>
         </tr>
       </tbody>
     </table>
-    <form class="row" aria-label="Add a role" @submit.prevent="add">
+    <form class="row" aria-label="Create role" @submit.prevent="add">
       <v-text-field v-model="role.key" label="Role key" class="narrow" />
       <v-text-field v-model="role.label" label="Role name" class="narrow" />
       <v-text-field v-model="role.rank" label="Rank" type="number" class="small" />
-      <v-btn type="submit" variant="outlined">Add the role</v-btn>
+      <v-btn type="submit" variant="outlined">Create role</v-btn>
     </form>
   </section>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A rule over people: built by picking, shown as text, with whom it reaches now.
+// A rule over users: built by picking, shown as text, with whom it reaches now.
 import { mdiPlus } from '@mdi/js'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
@@ -12,19 +12,19 @@ const rule = defineModel<string>({ required: true })
 const attributes = [
   { title: 'Department', value: 'department' },
   { title: 'Division', value: 'division' },
-  { title: 'Organisation', value: 'organization' },
-  { title: 'Cost centre', value: 'costCenter' },
+  { title: 'Organization', value: 'organization' },
+  { title: 'Cost center', value: 'costCenter' },
   { title: 'Title', value: 'title' },
-  { title: 'Relation (userType)', value: 'userType' },
+  { title: 'User type', value: 'userType' },
   { title: 'User name', value: 'userName' },
-  { title: 'E-mail', value: 'emails.value' },
-  { title: 'Source (its key)', value: 'source' },
-  { title: 'Group (its id)', value: 'groups.value' },
+  { title: 'Email', value: 'emails.value' },
+  { title: 'Source (key)', value: 'source' },
+  { title: 'Group (ID)', value: 'groups.value' },
 ]
 const operators = [
   { title: 'is', value: 'eq' },
   { title: 'is not', value: 'ne' },
-  { title: 'begins with', value: 'sw' },
+  { title: 'starts with', value: 'sw' },
   { title: 'ends with', value: 'ew' },
   { title: 'contains', value: 'co' },
 ]
@@ -66,8 +66,8 @@ const shown = computed(() => (asked.value && !reached.error.value ? reached.data
   </div>
   <v-textarea
     v-model="rule"
-    label="The rule, as text"
-    hint="A SCIM filter over the person: and, or, not (…), and brackets; pick above, or write."
+    label="Rule"
+    hint="A SCIM filter over user attributes. Build it above or type it; and, or, not (…) and parentheses are allowed."
     persistent-hint
     rows="2"
     auto-grow
@@ -75,11 +75,11 @@ const shown = computed(() => (asked.value && !reached.error.value ? reached.data
   />
   <ErrorMessage :wrong="asked ? reached.error.value : null" />
   <p v-if="shown" class="reach" role="status">
-    It reaches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'person' : 'people' }} now<template
-      v-if="shown.people.length"
-      >: {{ shown.people.map((each) => each.display_name).join(', ')
-      }}<template v-if="shown.reach > shown.people.length">
-        and {{ (shown.reach - shown.people.length).toLocaleString('en') }} more</template
+    Matches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'user' : 'users'
+    }}<template v-if="shown.users.length"
+      >: {{ shown.users.map((each) => each.display_name).join(', ')
+      }}<template v-if="shown.reach > shown.users.length">
+        and {{ (shown.reach - shown.users.length).toLocaleString('en') }} more</template
       ></template
     >.
   </p>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// How many seats of a plan are taken, and whether they run short; each number leads to the people.
+// How many seats of a plan are taken, and whether they run short; each number leads to the users.
 import type { Schemas } from '../../api/client'
 import StatusLabel from '../../components/StatusLabel.vue'
 
@@ -17,6 +17,6 @@ defineProps<{ plan: Schemas['Plan']; application: string }>()
       >{{ plan.waiting.toLocaleString('en') }} waiting</router-link
     ></template
   >
-  <template v-if="plan.state === 'full'">&nbsp; <StatusLabel state="full" /></template>
-  <template v-else-if="plan.state === 'short'">&nbsp; <StatusLabel state="running short" /></template>
+  <template v-if="plan.status === 'full'">&nbsp; <StatusLabel status="full" /></template>
+  <template v-else-if="plan.status === 'short'">&nbsp; <StatusLabel status="running short" /></template>
 </template>

@@ -26,13 +26,13 @@ const fetch = (after: string | undefined, count: number) =>
     </li>
   </ul>
   <div class="row filters">
-    <v-select v-model="plan" :items="choices" label="Plan" clearable class="narrow" />
+    <v-select v-model="plan" :items="choices" label="License plan" clearable class="narrow" />
     <v-checkbox v-model="who" label="those who wait" true-value="waiting" :false-value="undefined" />
   </div>
   <PagedTable
     name="seats"
     caption="Seats"
-    :columns="waiting ? ['In line', 'Person', 'Plan', 'Since'] : ['Person', 'Plan', 'Since']"
+    :columns="waiting ? ['Position', 'User', 'License plan', 'Since'] : ['User', 'License plan', 'Since']"
     :fetch="fetch"
     :about="about"
     :refresh="5000"
@@ -40,17 +40,17 @@ const fetch = (after: string | undefined, count: number) =>
     <template #row="{ item }">
       <td v-if="waiting">{{ item.place }}</td>
       <td>
-        <router-link :to="`/users/${item.person.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/users/${item.user.id}`">{{ item.user.display_name }}</router-link>
       </td>
       <td>{{ item.plan.label }}</td>
       <td><TimeLabel :at="waiting ? item.requested_at : item.since" /></td>
     </template>
     <template #empty>
-      <EmptyState :title="waiting ? 'Nobody waits' : 'Nobody has a seat'">
+      <EmptyState :title="waiting ? 'No waiting users' : 'No seats taken'">
         {{
           application.plans.length
-            ? 'An assignment that comes with a plan gives seats.'
-            : 'Give it a plan first, under Roles and connection.'
+            ? 'Users get a seat through an assignment with a license plan.'
+            : 'Create a license plan first, under Settings.'
         }}
       </EmptyState>
     </template>

@@ -15,19 +15,19 @@ const short = (path: string) => (path.startsWith('urn:') ? path.slice(path.lastI
         (only the first were looked at)</template
       >. <span class="quiet">Nothing is done yet.</span>
     </p>
-    <div v-if="preview.people.length" class="scroll list" role="group" aria-label="Accounts that change" tabindex="0">
+    <div v-if="preview.users.length" class="scroll list" role="group" aria-label="Accounts that change" tabindex="0">
       <table class="plain">
         <thead>
           <tr>
-            <th scope="col">Person</th>
+            <th scope="col">User</th>
             <th scope="col">Now</th>
-            <th scope="col">Then</th>
-            <th scope="col">What differs</th>
+            <th scope="col">After the change</th>
+            <th scope="col">Difference</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="line in preview.people" :key="line.person.id">
-            <td>{{ line.person.display_name }}</td>
+          <tr v-for="line in preview.users" :key="line.user.id">
+            <td>{{ line.user.display_name }}</td>
             <td>{{ line.before }}</td>
             <td>{{ line.after }}</td>
             <td>
@@ -39,8 +39,8 @@ const short = (path: string) => (path.startsWith('urn:') ? path.slice(path.lastI
         </tbody>
       </table>
     </div>
-    <p v-if="preview.changed > preview.people.length" class="quiet">
-      and {{ (preview.changed - preview.people.length).toLocaleString('en') }} more
+    <p v-if="preview.changed > preview.users.length" class="quiet">
+      and {{ (preview.changed - preview.users.length).toLocaleString('en') }} more
     </p>
   </div>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What deliveries failed by, with how many of each kind, to be tried again together.
+// What tasks failed by, with how many of each kind, to be tried again together.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api } from '../../api/client'
@@ -10,7 +10,7 @@ const props = defineProps<{ application?: string }>()
 const queries = useQueryClient()
 const wrong = ref<unknown>(null)
 const kinds = useQuery({
-  queryKey: computed(() => ['deliveries', 'kinds', props.application]),
+  queryKey: computed(() => ['tasks', 'kinds', props.application]),
   queryFn: () =>
     answered(api.GET('/api/v1/provisioning/errors', { params: { query: { application: props.application } } })),
   refetchInterval: 3000,
@@ -31,22 +31,22 @@ async function again(application: string, kind: string): Promise<void> {
     <ErrorMessage :wrong="wrong" />
     <div
       v-for="each in kinds.data.value.items"
-      :key="`${each.application.key} ${each.kind} ${each.state}`"
+      :key="`${each.application.key} ${each.kind} ${each.status}`"
       class="kind"
     >
-      <StatusLabel :state="each.state" />
+      <StatusLabel :status="each.status" />
       <div class="words">
         <b>{{ each.number.toLocaleString('en') }}</b> in
-        <router-link :to="`/provisioning/tasks?application=${each.application.key}&state=${each.state}`">{{
+        <router-link :to="`/provisioning/tasks?application=${each.application.key}&status=${each.status}`">{{
           each.application.label
-        }}</router-link>: {{ each.message }} <span v-if="each.hint"><b>Hint:</b> {{ each.hint }}</span>
+        }}</router-link>: {{ each.message }} <span v-if="each.hint"><b>How to fix:</b> {{ each.hint }}</span>
       </div>
       <v-btn
         v-if="each.kind !== 'unknown'"
         size="small"
         variant="outlined"
         @click="again(each.application.key, each.kind)"
-        >{{ each.number === 1 ? 'Again' : `All ${each.number} again` }}</v-btn
+        >{{ each.number === 1 ? 'Retry' : `Retry all ${each.number}` }}</v-btn
       >
     </div>
   </div>

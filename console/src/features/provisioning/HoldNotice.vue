@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What the guard holds: how many removals for which application, for whom, and what a person does about it.
+// What the removal_limit holds: how many removals for which application, for whom, and what a user does about it.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
@@ -11,24 +11,26 @@ import TimeLabel from '../../components/TimeLabel.vue'
 
 const props = defineProps<{ application?: string }>()
 const { session } = useSession()
-const guard = useQuery({
-  queryKey: ['guard'],
-  // It is told of the whole house: an application owner is not asked.
+const removal_limit = useQuery({
+  queryKey: ['removal_limit'],
+  // It is told of the whole organization: an application owner is not asked.
   enabled: computed(() => session.value?.applications === null),
   queryFn: () => answered(api.GET('/api/v1/holds')),
   refetchInterval: 4000,
 })
 const items = computed(
   () =>
-    guard.data.value?.items.filter((each) => !props.application || each.application.key === props.application) ?? [],
+    removal_limit.data.value?.items.filter(
+      (each) => !props.application || each.application.key === props.application,
+    ) ?? [],
 )
-const opened = ref<Schemas['GuardItem'] | null>(null)
+const opened = ref<Schemas['HoldItem'] | null>(null)
 const open = ref(false)
 const dropping = ref(false)
 const typed = ref('')
-const mayRelease = computed(() => session.value?.permissions.includes('guard.release'))
+const mayRelease = computed(() => session.value?.permissions.includes('holds.approve'))
 const { wrong, busy, attempt } = useAttempts()
-function ask(item: Schemas['GuardItem'], drop: boolean): void {
+function ask(item: Schemas['HoldItem'], drop: boolean): void {
   opened.value = item
   dropping.value = drop
   typed.value = ''
@@ -56,52 +58,52 @@ async function act(): Promise<void> {
   >
     <div class="row top">
       <p class="grow">
-        <StatusLabel state="held" />
+        <StatusLabel status="held" />
         <b>{{ item.number.toLocaleString('en') }}</b> {{ item.number === 1 ? 'removal' : 'removals' }} for
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
         since <TimeLabel :at="item.since" />. {{ item.message }}
       </p>
       <template v-if="mayRelease">
-        <v-btn size="small" variant="outlined" @click="ask(item, false)">Look, and let through</v-btn>
-        <v-btn size="small" variant="text" @click="ask(item, true)">Drop</v-btn>
+        <v-btn size="small" variant="outlined" @click="ask(item, false)">Approve</v-btn>
+        <v-btn size="small" variant="text" @click="ask(item, true)">Discard</v-btn>
       </template>
     </div>
   </section>
   <FormDialog
     v-model="open"
     :title="
-      opened ? `${dropping ? 'Drop' : 'Let through'} ${opened.number} removals for ${opened.application.label}?` : ''
+      opened ? `${dropping ? 'Discard' : 'Approve'} ${opened.number} removals for ${opened.application.label}?` : ''
     "
-    :act="dropping ? 'Drop them' : 'Let them through'"
+    :act="dropping ? 'Discard' : 'Approve'"
     :wrong="wrong"
     :busy="busy"
-    grave
+    serious
     wide
     @done="act"
   >
-    <p v-if="dropping">These accounts stay there as they are, until something about them changes.</p>
-    <p v-else>What is taken away there then:</p>
+    <p v-if="dropping">These accounts stay unchanged in the application until the next change to the user.</p>
+    <p v-else>Approving removes these accounts or roles in the application:</p>
     <div class="scroll list" role="group" aria-label="Held removals" tabindex="0">
       <table class="plain">
         <thead>
           <tr>
-            <th scope="col">Person</th>
-            <th scope="col">Account to become</th>
+            <th scope="col">User</th>
+            <th scope="col">Desired status</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="each in opened?.people" :key="each.person.id">
+          <tr v-for="each in opened?.users" :key="each.user.id">
             <td>
-              <router-link :to="`/users/${each.person.id}`">{{ each.person.display_name }}</router-link>
+              <router-link :to="`/users/${each.user.id}`">{{ each.user.display_name }}</router-link>
             </td>
             <td>{{ each.aim }}</td>
           </tr>
         </tbody>
       </table>
     </div>
-    <p v-if="opened && opened.number > opened.people.length">
-      and {{ (opened.number - opened.people.length).toLocaleString('en') }} more:
-      <router-link :to="`/provisioning/tasks?state=held&application=${opened.application.key}`"
+    <p v-if="opened && opened.number > opened.users.length">
+      and {{ (opened.number - opened.users.length).toLocaleString('en') }} more:
+      <router-link :to="`/provisioning/tasks?status=held&application=${opened.application.key}`"
         >all of them</router-link
       >
     </p>

@@ -11,19 +11,19 @@ const props = defineProps<{ id: string }>()
 const router = useRouter()
 const queries = useQueryClient()
 const path = { id: props.id }
-const delivery = useQuery({
-  queryKey: ['deliveries', props.id],
+const task = useQuery({
+  queryKey: ['tasks', props.id],
   queryFn: () => answered(api.GET('/api/v1/provisioning/tasks/{id}', { params: { path } })),
   refetchInterval: 2000,
 })
-const data = computed(() => delivery.data.value)
+const data = computed(() => task.data.value)
 const wrong = ref<unknown>(null)
 
 const remote = ref('')
-async function tell(found: 'there' | 'not there'): Promise<void> {
+async function tell(found: 'exists' | 'missing'): Promise<void> {
   wrong.value = null
   try {
-    const body = { found, remote_id: found === 'there' ? remote.value : null }
+    const body = { found, remote_id: found === 'exists' ? remote.value : null }
     await answered(api.POST('/api/v1/provisioning/tasks/{id}/resolve', { params: { path }, body }))
     await queries.invalidateQueries()
   } catch (problem) {
@@ -44,34 +44,33 @@ async function again(): Promise<void> {
 
 <template>
   <div class="page">
-    <ErrorMessage :wrong="delivery.error.value ?? wrong" />
+    <ErrorMessage :wrong="task.error.value ?? wrong" />
     <template v-if="data">
       <div class="head">
         <div class="grow">
-          <h1>{{ data.person.display_name }} in {{ data.application.label }}</h1>
+          <h1>{{ data.user.display_name }} in {{ data.application.label }}</h1>
           <p class="lead">
-            <StatusLabel :state="data.state" /> · to become: {{ data.aim }} · since
-            <TimeLabel :at="data.created_at" /> ·
-            <router-link :to="`/users/${data.person.id}`">the person</router-link> ·
-            <router-link :to="`/applications/${data.application.key}`">the application</router-link>
+            <StatusLabel :status="data.status" /> · desired status: {{ data.aim }} · since
+            <TimeLabel :at="data.created_at" /> · <router-link :to="`/users/${data.user.id}`">user</router-link> ·
+            <router-link :to="`/applications/${data.application.key}`">application</router-link>
           </p>
         </div>
-        <v-btn v-if="data.kind !== 'unknown'" color="primary" @click="again">Again now</v-btn>
+        <v-btn v-if="data.kind !== 'unknown'" color="primary" @click="again">Retry now</v-btn>
       </div>
       <section v-if="data.message || data.waits_for" class="panel" aria-labelledby="said">
-        <h2 id="said">{{ data.waits_for ? `Waits, because ${data.waits_for}` : 'What the application said' }}</h2>
+        <h2 id="said">{{ data.waits_for ? `Waiting: ${data.waits_for}` : 'Response of the application' }}</h2>
         <p class="words">{{ data.message }}</p>
-        <p v-if="data.hint" class="words"><b>Hint:</b> {{ data.hint }}</p>
-        <p v-if="data.next_attempt_at && data.state === 'waiting'" class="quiet">
-          Tried again by itself at <TimeLabel :at="data.next_attempt_at" />
+        <p v-if="data.hint" class="words"><b>How to fix:</b> {{ data.hint }}</p>
+        <p v-if="data.next_attempt_at && data.status === 'waiting'" class="quiet">
+          Next automatic attempt at <TimeLabel :at="data.next_attempt_at" />
         </p>
       </section>
-      <section v-if="data.kind === 'unknown' && data.state === 'held'" class="panel" aria-labelledby="found">
-        <h2 id="found">What did you find there?</h2>
-        <form class="row" aria-label="What was found there" @submit.prevent="tell('there')">
-          <v-text-field v-model="remote" label="The account's id there" class="narrow" />
-          <v-btn type="submit" color="primary">It is there</v-btn>
-          <v-btn variant="outlined" @click="tell('not there')">It is not there: make it</v-btn>
+      <section v-if="data.kind === 'unknown' && data.status === 'held'" class="panel" aria-labelledby="found">
+        <h2 id="found">Does the account exist in the application?</h2>
+        <form class="row" aria-label="Resolve the task" @submit.prevent="tell('exists')">
+          <v-text-field v-model="remote" label="Account ID in the application" class="narrow" />
+          <v-btn type="submit" color="primary">It exists</v-btn>
+          <v-btn variant="outlined" @click="tell('missing')">Create it</v-btn>
         </form>
       </section>
       <section class="panel" aria-labelledby="attempts">
@@ -80,14 +79,14 @@ async function again(): Promise<void> {
         <ol class="tries">
           <li v-for="each in data.tries" :key="each.started_at">
             <div class="row">
-              <StatusLabel :state="each.outcome" /> <TimeLabel :at="each.started_at" />
+              <StatusLabel :status="each.outcome" /> <TimeLabel :at="each.started_at" />
               <span class="quiet">version {{ each.version }}</span>
             </div>
             <div v-if="each.message">{{ each.message }}</div>
             <div v-for="(exchange, number) in each.exchanges" :key="number" class="exchange mono">
               {{ exchange.method }} {{ exchange.path
               }}{{ exchange.query ? ` ? ${Object.values(exchange.query).join(' ')}` : '' }} →
-              <b>{{ exchange.status ?? 'no answer' }}</b>
+              <b>{{ exchange.status ?? 'no response' }}</b>
               <span class="quiet"
                 >{{ exchange.milliseconds }} ms{{
                   exchange.together ? `, ${exchange.together} changes in one request` : ''

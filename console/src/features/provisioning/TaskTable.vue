@@ -5,24 +5,24 @@ import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-type State = 'open' | 'waiting' | 'failed' | 'held' | 'done' | 'dropped'
-const props = defineProps<{ about: { q?: string; application?: string; state?: State }; within?: boolean }>()
+type State = 'open' | 'waiting' | 'failed' | 'held' | 'done' | 'discarded'
+const props = defineProps<{ about: { q?: string; application?: string; status?: State }; within?: boolean }>()
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { after, count, ...props.about } } }))
 const columns = [
-  'Person',
+  'User',
   ...(props.within ? [] : ['Application']),
-  'To become',
-  'State',
-  'Tries',
+  'Desired status',
+  'Status',
+  'Attempts',
   'Since',
-  'What was said',
+  'Message',
 ]
 </script>
 
 <template>
   <PagedTable
-    name="deliveries"
+    name="tasks"
     caption="Provisioning tasks"
     :columns="columns"
     :fetch="fetch"
@@ -31,14 +31,14 @@ const columns = [
   >
     <template #row="{ item }">
       <td>
-        <router-link :to="`/provisioning/tasks/${item.id}`">{{ item.person.display_name }}</router-link>
+        <router-link :to="`/provisioning/tasks/${item.id}`">{{ item.user.display_name }}</router-link>
       </td>
       <td v-if="!within">
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
       </td>
       <td>{{ item.aim }}</td>
       <td>
-        <StatusLabel :state="item.state" />
+        <StatusLabel :status="item.status" />
         <div v-if="item.waits_for" class="quiet">{{ item.waits_for }}</div>
       </td>
       <td>{{ item.attempts }}</td>
@@ -46,9 +46,7 @@ const columns = [
       <td class="said">{{ item.message }}</td>
     </template>
     <template #empty>
-      <EmptyState title="No delivery"
-        >When an account is due to change, the work of changing it stands here.</EmptyState
-      >
+      <EmptyState title="No tasks">A task appears here when an account needs to change.</EmptyState>
     </template>
   </PagedTable>
 </template>

@@ -8,12 +8,12 @@ import { useApplicationChoices } from '../../app/choices'
 import { useAddressFilter, useWords } from '../../app/addressFilters'
 
 const { typed, words } = useWords()
-const state = useAddressFilter('state')
+const status = useAddressFilter('status')
 const application = useAddressFilter('application')
 const choices = useApplicationChoices()
 const about = computed(() => ({
   q: words.value,
-  state: state.value as 'open' | undefined,
+  status: status.value as 'open' | undefined,
   application: application.value,
 }))
 </script>
@@ -23,18 +23,20 @@ const about = computed(() => ({
     <div class="head">
       <div class="grow">
         <h1>Provisioning</h1>
-        <p class="lead">The work of bringing accounts to what is due, and what the applications said to it.</p>
+        <p class="lead">
+          The tasks that create, update and remove accounts in applications, and how the applications responded.
+        </p>
       </div>
     </div>
     <div class="panel">
       <div class="row filters">
-        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Person" clearable class="words" />
+        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
         <v-select
-          v-model="state"
+          v-model="status"
           label="State"
           clearable
           class="narrow"
-          :items="['open', 'waiting', 'failed', 'held', 'done', 'dropped']"
+          :items="['open', 'waiting', 'failed', 'held', 'done', 'discarded']"
         />
         <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
       </div>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// People flowing from sources through groups and roles into applications; every place leads to its page.
+// Users flowing from sources through groups and roles into applications; every place leads to its page.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
@@ -45,17 +45,17 @@ function place(node: Schemas['FlowNode']): string {
   if (node.kind === 'application') return node.key ? `/applications/${node.key}` : '/applications'
   return '/access/list'
 }
-const words = (each: Placed) => `${each.node.label} ${each.node.people.toLocaleString('en')}`
-const heads = ['Sources', 'Groups and other ways', 'Roles', 'Applications']
+const words = (each: Placed) => `${each.node.label} ${each.node.users.toLocaleString('en')}`
+const heads = ['Sources', 'Groups and other assignments', 'Roles', 'Applications']
 </script>
 
 <template>
   <section class="panel" aria-labelledby="flow">
-    <h2 id="flow">How people come to what they have</h2>
+    <h2 id="flow">How users get access</h2>
     <ErrorMessage :wrong="flow.error.value" />
     <div ref="frame" class="scroll">
       <template v-if="picture && flow.data.value?.nodes.length">
-        <svg :width="width" :height="height + 26" role="group" aria-label="The flow picture">
+        <svg :width="width" :height="height + 26" role="group" aria-label="Access flow">
           <text v-for="(head, number) in heads" :key="head" :x="number * ((width - 190 - bar) / 3)" y="13" class="head">
             {{ head }}
           </text>
@@ -69,7 +69,7 @@ const heads = ['Sources', 'Groups and other ways', 'Roles', 'Applications']
               :class="{ lit: isLit(each) }"
             >
               <title>
-                {{ each.from.node.label }} to {{ each.to.node.label }}: {{ each.people.toLocaleString('en') }}
+                {{ each.from.node.label }} to {{ each.to.node.label }}: {{ each.users.toLocaleString('en') }}
               </title>
             </path>
             <router-link
@@ -86,18 +86,18 @@ const heads = ['Sources', 'Groups and other ways', 'Roles', 'Applications']
               <rect :x="each.x" :y="each.y" :width="bar" :height="each.height" class="bar" :class="each.node.stage" />
               <text :x="each.x + bar + 7" :y="each.y + each.height / 2 + 4.5" class="word">
                 {{ each.node.label.length > 22 ? `${each.node.label.slice(0, 21)}…` : each.node.label }}
-                <tspan class="number" dx="4">{{ each.node.people.toLocaleString('en') }}</tspan>
+                <tspan class="number" dx="4">{{ each.node.users.toLocaleString('en') }}</tspan>
               </text>
             </router-link>
           </g>
         </svg>
         <p class="quiet note">
-          A band is as wide as the number of people who have that role by that way; who has several roles is in several
-          bands. Counted <TimeLabel :at="flow.data.value.at" />.
+          The width of a band is the number of users. A user with several roles is in several bands. Counted
+          <TimeLabel :at="flow.data.value.at" />.
         </p>
       </template>
-      <EmptyState v-else-if="flow.data.value" title="Nobody has access to anything yet">
-        Once a group, a rule or a name gives a role, it is seen here how people come to it.
+      <EmptyState v-else-if="flow.data.value" title="No user has access yet">
+        Assign a role to a group, a rule or a user to see here how users get access.
       </EmptyState>
     </div>
   </section>

@@ -20,9 +20,9 @@ import TimeLabel from '../../components/TimeLabel.vue'
 
 type Line = Schemas['ActivityLine']
 const kinds: Record<Line['kind'], [string, string]> = {
-  request: [mdiInboxArrowDownOutline, 'Requests of sources'],
-  delivery: [mdiTruckDeliveryOutline, 'Provisioning'],
-  run: [mdiFolderSyncOutline, 'Runs'],
+  request: [mdiInboxArrowDownOutline, 'Requests from sources'],
+  task: [mdiTruckDeliveryOutline, 'Provisioning'],
+  run: [mdiFolderSyncOutline, 'Import runs'],
   reconciliation: [mdiCompare, 'Reconciliations'],
   change: [mdiAccountWrenchOutline, 'Changes by operators'],
 }
@@ -31,7 +31,7 @@ const kindChoices = Object.entries(kinds).map(([value, [, title]]) => ({ value, 
 const kind = useAddressFilter('kind')
 const source = useAddressFilter('source')
 const application = useAddressFilter('application')
-const person = useAddressFilter('person')
+const user = useAddressFilter('user')
 const trouble = useAddressFilter('trouble')
 const until = useAddressFilter('until')
 const sources = useSourceChoices()
@@ -40,7 +40,7 @@ const about = computed(() => ({
   kind: kind.value as Line['kind'] | undefined,
   source: source.value,
   application: application.value,
-  person: person.value,
+  user: user.value,
   trouble: trouble.value === 'yes',
   until: until.value,
 }))
@@ -62,10 +62,10 @@ function ask(item: Line): void {
 }
 
 function place(item: Line): string | undefined {
-  if (item.kind === 'delivery') return `/provisioning/tasks/${item.delivery}`
+  if (item.kind === 'task') return `/provisioning/tasks/${item.task}`
   if (item.kind === 'run') return `/sources/${item.source?.key}/runs`
   if (item.kind === 'reconciliation') return `/applications/${item.application?.key}/drift`
-  if (item.kind === 'request') return item.person ? `/users/${item.person.id}` : `/sources/${item.source?.key}/requests`
+  if (item.kind === 'request') return item.user ? `/users/${item.user.id}` : `/sources/${item.source?.key}/requests`
   if (item.source) return `/sources/${item.source.key}`
   if (item.application) return `/applications/${item.application.key}`
   return undefined
@@ -78,8 +78,8 @@ function place(item: Line): string | undefined {
       <div class="grow">
         <h1>Activity</h1>
         <p class="lead">
-          What sources asked for, what was delivered and compared, and what operators changed; newest first. The changes
-          are chained: none can be altered or taken out unnoticed.
+          Requests from sources, import runs, provisioning, reconciliations and changes by operators, newest first. The
+          audit log is chained: Dravo detects altered or deleted entries.
         </p>
       </div>
     </div>
@@ -88,19 +88,19 @@ function place(item: Line): string | undefined {
         <v-select v-model="kind" :items="kindChoices" label="Kind" clearable class="narrow" />
         <v-select v-model="source" :items="sources" label="Source" clearable class="narrow" />
         <v-select v-model="application" :items="applications" label="Application" clearable class="narrow" />
-        <v-text-field v-model="until" type="date" label="Up to the day" clearable class="narrow" />
+        <v-text-field v-model="until" type="date" label="Until" clearable class="narrow" />
         <v-checkbox
           :model-value="trouble === 'yes'"
-          label="Only trouble"
+          label="Failures only"
           hide-details
           @update:model-value="(only) => (trouble = only ? 'yes' : undefined)"
         />
-        <v-chip v-if="person" closable @click:close="person = undefined">Only one person</v-chip>
+        <v-chip v-if="user" closable @click:close="user = undefined">One user only</v-chip>
       </div>
       <PagedTable
         name="activity"
-        caption="What happened"
-        :columns="['When', 'What', 'By', 'Went']"
+        caption="Activity"
+        :columns="['Time', 'Event', 'By', 'Outcome']"
         :fetch="fetch"
         :about="about"
         :refresh="4000"
@@ -121,21 +121,19 @@ function place(item: Line): string | undefined {
           </td>
           <td>{{ item.by }}</td>
           <td>
-            <StatusLabel :state="item.outcome" />
-            <v-btn v-if="item.undoable && mayUndo" size="small" variant="text" @click="ask(item)">Take back</v-btn>
+            <StatusLabel :status="item.outcome" />
+            <v-btn v-if="item.undoable && mayUndo" size="small" variant="text" @click="ask(item)">Undo</v-btn>
           </td>
         </template>
         <template #empty>
-          <EmptyState title="Nothing of that kind">
-            What happens stands here as soon as it happens. Take a filter away to see more.
-          </EmptyState>
+          <EmptyState title="No matching activity"> Remove a filter to see more. </EmptyState>
         </template>
       </PagedTable>
     </div>
     <PreviewDialog
       v-model="asking"
-      :title="undoing ? `Take back: ${undoing.what}?` : ''"
-      act="Take it back"
+      :title="undoing ? `Undo: ${undoing.what}?` : ''"
+      act="Undo"
       :about="entry"
       :look="look"
       :carry-out="undo"

@@ -14,7 +14,7 @@ import TimeLabel from '../../components/TimeLabel.vue'
 const refetchInterval = 4000
 const { session } = useSession()
 const may = useMay()
-// An application owner looks at their own applications; the rest of the house is not theirs.
+// An application owner looks at their own applications; the rest of the organization is not theirs.
 const whole = computed(() => session.value?.applications === null)
 const overview = useQuery({
   queryKey: ['overview'],
@@ -27,9 +27,9 @@ const applications = useQuery({
   refetchInterval,
 })
 const failed = useQuery({
-  queryKey: ['deliveries', 'overview'],
+  queryKey: ['tasks', 'overview'],
   enabled: whole,
-  queryFn: () => answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { state: 'failed', count: 8 } } })),
+  queryFn: () => answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { status: 'failed', count: 8 } } })),
   refetchInterval,
 })
 const sources = useQuery({
@@ -40,12 +40,12 @@ const sources = useQuery({
 })
 const troubled = computed(
   () =>
-    applications.data.value?.items.filter((each) => each.state === 'paused' || each.state === 'not answering') ?? [],
+    applications.data.value?.items.filter((each) => each.status === 'paused' || each.status === 'not_answering') ?? [],
 )
 const unread = computed(
   () =>
     sources.data.value?.items.filter(
-      (each) => each.conflicts || each.sign_in_needs || each.run_state === 'failed' || each.run_state === 'held',
+      (each) => each.conflicts || each.sign_in_needs || each.run_status === 'failed' || each.run_status === 'held',
     ) ?? [],
 )
 const reviews = useQuery({
@@ -57,16 +57,16 @@ const undecided = computed(() => reviews.data.value?.items.filter((each) => !eac
 const short = computed(
   () => applications.data.value?.items.filter((each) => each.waiting_for_seats || each.short_plans) ?? [],
 )
-const amiss = computed(() => applications.data.value?.items.filter((each) => each.rows_amiss) ?? [])
+const warning = computed(() => applications.data.value?.items.filter((each) => each.mapping_warnings) ?? [])
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
-const TAKE_ANOTHER = 'Take another, give it to the side that needs it, and let both run until the change is done.'
+const TAKE_ANOTHER = 'Create a new one, enter it on the other side, then revoke the old one.'
 const ending = computed(() => [
   ...(applications.data.value?.items ?? [])
     .filter((each) => each.secret_ends_at)
     .map((each) => ({
       to: `/applications/${each.key}/settings`,
       label: each.label,
-      what: 'the secret of its connection',
+      what: 'connection secret',
       at: each.secret_ends_at,
       hint: TAKE_ANOTHER,
     })),
@@ -75,7 +75,7 @@ const ending = computed(() => [
     .map((each) => ({
       to: `/sources/${each.key}`,
       label: each.label,
-      what: 'a token that it uses',
+      what: 'SCIM token',
       at: each.token_ends_at,
       hint: TAKE_ANOTHER,
     })),
@@ -84,13 +84,13 @@ const ending = computed(() => [
     .map((each) => ({
       to: `/sources/${each.key}/sign-in`,
       label: each.label,
-      what: "its provider's certificate",
+      what: 'certificate of the provider',
       at: each.certificate_ends_at,
-      hint: 'Ask whoever runs the provider for the next one; it is known here as soon as it stands in its metadata.',
+      hint: 'Ask the administrator of the provider to publish the next certificate. Dravo picks it up from the metadata.',
     })),
 ])
 const held = useQuery({
-  queryKey: ['guard'],
+  queryKey: ['removal_limit'],
   enabled: whole,
   queryFn: () => answered(api.GET('/api/v1/holds')),
   refetchInterval,
@@ -100,7 +100,7 @@ const quiet = computed(
     !failed.data.value?.total &&
     !unread.value.length &&
     !short.value.length &&
-    !amiss.value.length &&
+    !warning.value.length &&
     !undecided.value.length &&
     !troubled.value.length &&
     !drifting.value.length &&
@@ -115,25 +115,24 @@ const quiet = computed(
       <div class="grow">
         <h1>Overview</h1>
         <p v-if="overview.data.value" class="lead">
-          {{ overview.data.value.active_people.toLocaleString('en') }} active people in
+          {{ overview.data.value.active_users.toLocaleString('en') }} active users in
           {{ overview.data.value.groups.toLocaleString('en') }} groups
           <template v-if="overview.data.value.being_worked_out">
-            · {{ overview.data.value.being_worked_out.toLocaleString('en') }} being worked out anew
+            · {{ overview.data.value.being_worked_out.toLocaleString('en') }} being recalculated
           </template>
         </p>
       </div>
     </div>
     <ErrorMessage :wrong="overview.error.value" />
     <section class="panel" aria-labelledby="needs">
-      <h2 id="needs">What needs a person now</h2>
+      <h2 id="needs">Needs attention</h2>
       <HoldNotice />
       <p v-if="quiet" class="row">
-        <StatusLabel state="ok" /> Nothing: every application answers, and no delivery has failed, nothing is held,
-        nothing has drifted.
+        <StatusLabel status="ok" /> Nothing. All applications respond; there are no failed tasks, holds or drift.
       </p>
       <ul v-else class="needs">
         <li v-for="each in troubled" :key="each.key">
-          <StatusLabel :state="each.state" />
+          <StatusLabel :status="each.status" />
           <div>
             <router-link :to="`/applications/${each.key}/settings`">{{ each.label }}</router-link>
             : {{ each.trouble }} <span class="quiet">{{ each.hint }}</span>
@@ -141,58 +140,58 @@ const quiet = computed(
         </li>
         <li v-for="each in unread" :key="`source ${each.key}`">
           <StatusLabel
-            :state="
-              each.run_state === 'failed' || each.run_state === 'held'
-                ? each.run_state
+            :status="
+              each.run_status === 'failed' || each.run_status === 'held'
+                ? each.run_status
                 : each.sign_in_needs
-                  ? 'look at this'
+                  ? 'warning'
                   : 'open'
             "
           />
           <div>
             <router-link :to="`/sources/${each.key}`">{{ each.label }}</router-link>:
-            <template v-if="each.run_state === 'failed'">it could not be read. </template>
-            <template v-else-if="each.run_state === 'held'"
-              >too many did not come, and nobody was taken away.
+            <template v-if="each.run_status === 'failed'">the import failed. </template>
+            <template v-else-if="each.run_status === 'held'"
+              >run held: too many users are missing. Nobody was removed.
             </template>
             <template v-if="each.sign_in_needs">{{ each.sign_in_needs }} </template>
             <router-link v-if="each.conflicts" :to="`/sources/${each.key}/conflicts`"
               >{{ each.conflicts.toLocaleString('en') }}
-              {{ each.conflicts === 1 ? 'conflict waits' : 'conflicts wait' }} for a decision</router-link
+              {{ each.conflicts === 1 ? 'conflict needs' : 'conflicts need' }} a decision</router-link
             >
           </div>
         </li>
         <li v-for="each in undecided" :key="each.id">
-          <StatusLabel state="open" />
+          <StatusLabel status="open" />
           <div>
             <router-link :to="`/reviews/${each.id}`">{{ each.label }}</router-link>:
-            {{ each.open.toLocaleString('en') }} of {{ each.rows.toLocaleString('en') }} still to be decided until
+            {{ each.open.toLocaleString('en') }} of {{ each.rows.toLocaleString('en') }} access rows open, due
             {{ each.until_day }}.
           </div>
         </li>
         <li v-for="each in short" :key="`seats ${each.key}`">
-          <StatusLabel :state="each.waiting_for_seats ? 'full' : 'running short'" />
+          <StatusLabel :status="each.waiting_for_seats ? 'full' : 'short'" />
           <div>
             <router-link :to="`/applications/${each.key}/seats${each.waiting_for_seats ? '?who=waiting' : ''}`">{{
               each.label
             }}</router-link>:
             <template v-if="each.waiting_for_seats"
               >{{ each.waiting_for_seats.toLocaleString('en') }}
-              {{ each.waiting_for_seats === 1 ? 'person waits' : 'people wait' }} for a seat.</template
+              {{ each.waiting_for_seats === 1 ? 'user waits' : 'users wait' }} for a seat.</template
             >
             <template v-else>few seats are left.</template>
           </div>
         </li>
-        <li v-for="each in amiss" :key="`amiss ${each.key}`">
-          <StatusLabel state="to repair" />
+        <li v-for="each in warning" :key="`warning ${each.key}`">
+          <StatusLabel status="warning" />
           <div>
             <router-link :to="`/applications/${each.key}/mapping`">{{ each.label }}</router-link>:
-            {{ each.rows_amiss.toLocaleString('en') }}
-            {{ each.rows_amiss === 1 ? 'row of its mapping reaches' : 'rows of its mapping reach' }} nobody.
+            {{ each.mapping_warnings.toLocaleString('en') }}
+            {{ each.mapping_warnings === 1 ? 'assignment matches' : 'assignments match' }} no users.
           </div>
         </li>
         <li v-for="each in ending" :key="`ending ${each.to}`">
-          <StatusLabel :state="isPast(each.at) ? 'expired' : 'ends soon'" />
+          <StatusLabel :status="isPast(each.at) ? 'expired' : 'expires_soon'" />
           <div>
             <router-link :to="each.to">{{ each.label }}</router-link>: {{ each.what }}
             {{ isPast(each.at) ? 'ended' : 'ends' }} <TimeLabel :at="each.at" />.
@@ -200,35 +199,35 @@ const quiet = computed(
           </div>
         </li>
         <li v-for="each in drifting" :key="`drift ${each.key}`">
-          <StatusLabel state="drifting" />
+          <StatusLabel status="drifting" />
           <div>
             <router-link :to="`/applications/${each.key}/drift`">{{ each.label }}</router-link>:
-            {{ each.drifting.toLocaleString('en') }} {{ each.drifting === 1 ? 'difference' : 'differences' }} that
-            somebody made there by other hands.
+            {{ each.drifting.toLocaleString('en') }} {{ each.drifting === 1 ? 'difference' : 'differences' }} from the
+            desired status (changed outside Dravo).
           </div>
         </li>
         <li v-for="each in failed.data.value?.items" :key="each.id">
-          <StatusLabel :state="each.state" />
+          <StatusLabel :status="each.status" />
           <div>
             <router-link :to="`/provisioning/tasks/${each.id}`"
-              >{{ each.person.display_name }} in {{ each.application.label }}</router-link
+              >{{ each.user.display_name }} in {{ each.application.label }}</router-link
             >: {{ each.message }} <span class="quiet">{{ each.hint }}</span>
           </div>
         </li>
       </ul>
-      <router-link v-if="(failed.data.value?.total ?? 0) > 8" to="/provisioning/tasks?state=failed">
-        All {{ failed.data.value?.total }} failed deliveries
+      <router-link v-if="(failed.data.value?.total ?? 0) > 8" to="/provisioning/tasks?status=failed">
+        All {{ failed.data.value?.total }} failed tasks
       </router-link>
     </section>
     <AccessFlow v-if="whole && may('access.read')" />
     <div class="two">
       <section v-if="whole" class="panel" aria-labelledby="from">
-        <h2 id="from">Where people come from</h2>
+        <h2 id="from">Users by source</h2>
         <table v-if="sources.data.value?.items.length" class="plain">
           <thead>
             <tr>
               <th scope="col">Source</th>
-              <th scope="col" class="number">People</th>
+              <th scope="col" class="number">Users</th>
               <th scope="col" class="number">Groups</th>
               <th scope="col">Last activity</th>
             </tr>
@@ -238,25 +237,25 @@ const quiet = computed(
               <td>
                 <router-link :to="`/sources/${each.key}`">{{ each.label }}</router-link>
               </td>
-              <td class="number">{{ each.people.toLocaleString('en') }}</td>
+              <td class="number">{{ each.users.toLocaleString('en') }}</td>
               <td class="number">{{ each.groups.toLocaleString('en') }}</td>
               <td><TimeLabel :at="each.last_activity_at" /></td>
             </tr>
           </tbody>
         </table>
-        <EmptyState v-else title="No source yet">
-          A source is a place that knows people, such as an identity provider.
-          <template #act><v-btn to="/sources" color="primary">Add the first source</v-btn></template>
+        <EmptyState v-else title="No sources yet">
+          A source is an identity provider, directory or file that reports users and groups.
+          <template #act><v-btn to="/sources" color="primary">Add source</v-btn></template>
         </EmptyState>
       </section>
       <section class="panel" aria-labelledby="to">
-        <h2 id="to">What they use</h2>
+        <h2 id="to">Users by application</h2>
         <table v-if="applications.data.value?.items.length" class="plain">
           <thead>
             <tr>
               <th scope="col">Application</th>
-              <th scope="col">State</th>
-              <th scope="col" class="number">People</th>
+              <th scope="col">Status</th>
+              <th scope="col" class="number">Users</th>
               <th scope="col" class="number">Waiting</th>
               <th scope="col" class="number">Failed</th>
             </tr>
@@ -266,15 +265,13 @@ const quiet = computed(
               <td>
                 <router-link :to="`/applications/${each.key}`">{{ each.label }}</router-link>
               </td>
-              <td><StatusLabel :state="each.state" /></td>
+              <td><StatusLabel :status="each.status" /></td>
               <td class="number">
-                <router-link :to="`/applications/${each.key}/users`">{{
-                  each.people.toLocaleString('en')
-                }}</router-link>
+                <router-link :to="`/applications/${each.key}/users`">{{ each.users.toLocaleString('en') }}</router-link>
               </td>
               <td class="number">{{ each.waiting }}</td>
               <td class="number">
-                <router-link v-if="each.failed" :to="`/provisioning/tasks?state=failed&application=${each.key}`">{{
+                <router-link v-if="each.failed" :to="`/provisioning/tasks?status=failed&application=${each.key}`">{{
                   each.failed
                 }}</router-link>
                 <template v-else>0</template>
@@ -282,9 +279,9 @@ const quiet = computed(
             </tr>
           </tbody>
         </table>
-        <EmptyState v-else title="No application yet">
-          An application is what people use. Its roles, its connection and who gets which role are kept with it.
-          <template #act><v-btn to="/applications" color="primary">Add the first application</v-btn></template>
+        <EmptyState v-else title="No applications yet">
+          Add an application, then its roles, its connection and its role mapping.
+          <template #act><v-btn to="/applications" color="primary">Add application</v-btn></template>
         </EmptyState>
       </section>
     </div>

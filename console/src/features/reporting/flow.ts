@@ -1,4 +1,4 @@
-// Where things stand in the flow picture: stages from left to right, in each the places one under the other, as high as people flow through.
+// Where things stand in the flow picture: stages from left to right, in each the places one under the other, as high as users flow through.
 import type { Schemas } from '../../api/client'
 
 type Node = Schemas['FlowNode']
@@ -11,7 +11,7 @@ export interface Placed {
 export interface Ribbon {
   from: Placed
   to: Placed
-  people: number
+  users: number
   path: string
   width: number
 }
@@ -22,7 +22,7 @@ const least = 3
 /** Places nodes and bands in a picture of a width and height; between two places of a stage there is room for their words. */
 export function laidOut(flow: Schemas['Flow'], width: number, height: number, bar: number, gap: number) {
   const columns = stages.map((stage) => flow.nodes.filter((node) => node.stage === stage))
-  const total = (nodes: Node[]) => nodes.reduce((sum, node) => sum + node.people, 0)
+  const total = (nodes: Node[]) => nodes.reduce((sum, node) => sum + node.users, 0)
   // One scale for all stages: that of the stage which needs most room.
   const scale = Math.max(
     0,
@@ -32,11 +32,11 @@ export function laidOut(flow: Schemas['Flow'], width: number, height: number, ba
   )
   const placed = new Map<string, Placed>()
   columns.forEach((nodes, column) => {
-    const used = nodes.reduce((sum, node) => sum + Math.max(least, node.people * scale), 0) + gap * (nodes.length - 1)
+    const used = nodes.reduce((sum, node) => sum + Math.max(least, node.users * scale), 0) + gap * (nodes.length - 1)
     let y = Math.max(0, (height - used) / 2)
     const x = column * ((width - bar) / (stages.length - 1))
     for (const node of nodes) {
-      const tall = Math.max(least, node.people * scale)
+      const tall = Math.max(least, node.users * scale)
       placed.set(node.id, { node, x, y, height: tall })
       y += tall + gap
     }
@@ -55,16 +55,16 @@ function ribbons(flow: Schemas['Flow'], placed: Map<string, Placed>, scale: numb
   const found = flow.bands.flatMap((band) => {
     const from = placed.get(band.from_id)
     const to = placed.get(band.to_id)
-    return from && to ? [{ from, to, people: band.people }] : []
+    return from && to ? [{ from, to, users: band.users }] : []
   })
   // In the order in which the ends stand, so that bands cross as little as they must.
   const leaving = new Map<(typeof found)[number], number>()
   for (const each of [...found].sort((a, b) => a.from.y - b.from.y || a.to.y - b.to.y))
-    leaving.set(each, taken(out, each.from, Math.max(1, each.people * scale)))
+    leaving.set(each, taken(out, each.from, Math.max(1, each.users * scale)))
   return [...found]
     .sort((a, b) => a.to.y - b.to.y || a.from.y - b.from.y)
     .map((each) => {
-      const wide = Math.max(1, each.people * scale)
+      const wide = Math.max(1, each.users * scale)
       const [x1, y1] = [each.from.x + bar, leaving.get(each) ?? 0]
       const [x2, y2] = [each.to.x, taken(into, each.to, wide)]
       const middle = (x1 + x2) / 2

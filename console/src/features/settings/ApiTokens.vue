@@ -43,17 +43,17 @@ const revoke = (id: string) =>
   attemptOutside(() => answered(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id } } })))
 const tokens = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/tokens', { params: { query: { after, count, whose: props.whose } } }))
-const state = (token: Schemas['ApiToken']) =>
+const status = (token: Schemas['ApiToken']) =>
   token.revoked_at ? 'revoked' : token.expires_at && token.expires_at < new Date().toISOString() ? 'expired' : 'active'
 const columns = [
   ...(props.whose === 'all' ? ['Operator'] : []),
   'Token',
-  'Begins with',
+  'Prefix',
   'Scope',
   'Created',
   'Last used',
   'Expires',
-  'State',
+  'Status',
   '',
 ]
 </script>
@@ -83,7 +83,7 @@ const columns = [
         <td><TimeLabel :at="item.created_at" /></td>
         <td><TimeLabel :at="item.last_used_at" never="never" /></td>
         <td><TimeLabel :at="item.expires_at" never="never" /></td>
-        <td><StatusLabel :state="state(item)" /></td>
+        <td><StatusLabel :status="status(item)" /></td>
         <td>
           <v-btn v-if="!item.revoked_at" size="small" variant="outlined" @click="revoke(item.id)">Revoke</v-btn>
         </td>
@@ -94,13 +94,13 @@ const columns = [
     </PagedTable>
   </section>
   <FormDialog v-model="making" title="Create API token" act="Create token" :wrong="wrong" @done="makeToken">
-    <v-text-field v-model="label" label="Label" hint="What the token is for, such as Nightly report" />
+    <v-text-field v-model="label" label="Label" hint="The purpose of the token, such as Nightly report" />
     <v-select v-model="scope" :items="['read', 'write']" label="Scope" />
     <v-text-field v-model="until" type="date" label="Expires at the end of (empty: never)" />
     <v-autocomplete
       v-model="permissions"
       :items="session?.permissions ?? []"
-      label="Limited to permissions (empty: all that you have)"
+      label="Permissions (empty: all of yours)"
       multiple
       chips
       closable-chips

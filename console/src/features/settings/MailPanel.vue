@@ -20,7 +20,7 @@ const told = ref('')
 const busy = ref(false)
 const securities = [
   { title: 'STARTTLS', value: 'starttls' },
-  { title: 'TLS from the first byte', value: 'tls' },
+  { title: 'TLS', value: 'tls' },
   { title: 'None', value: 'none' },
 ]
 /** The fields follow what is kept until somebody types. */
@@ -46,7 +46,7 @@ const keep = () =>
     await answered(api.PUT('/api/v1/mail', { body: body as Schemas['MailRequest'] }))
     await queries.invalidateQueries()
     password.value = ''
-    told.value = 'Kept.'
+    told.value = 'Saved.'
   })
 async function test(): Promise<void> {
   busy.value = true
@@ -54,7 +54,7 @@ async function test(): Promise<void> {
   await attempt(async () => {
     const found = await answered(api.POST('/api/v1/mail/test', { body: { to: to.value } }))
     await queries.invalidateQueries()
-    told.value = `The server took a letter to ${found.sent_to}. See whether it arrives.`
+    told.value = `The server accepted the email to ${found.sent_to}. Check that it arrives.`
   })
   busy.value = false
 }
@@ -62,36 +62,31 @@ async function test(): Promise<void> {
 
 <template>
   <section class="panel" aria-labelledby="mail">
-    <h2 id="mail">Mail</h2>
-    <p class="quiet">For codes by which people sign in. Without a server nothing is mailed.</p>
+    <h2 id="mail">Email server</h2>
+    <p class="quiet">Dravo uses this server to send sign-in codes. Without a server, Dravo sends no email.</p>
     <ErrorMessage :wrong="wrong ?? mail.error.value" />
     <template v-if="mail.data.value">
       <p v-if="mail.data.value.host">
-        <template v-if="mail.data.value.sent_at">Sent last <TimeLabel :at="mail.data.value.sent_at" />. </template>
-        <template v-if="mail.data.value.waiting">{{ mail.data.value.waiting }} letters wait. </template>
+        <template v-if="mail.data.value.sent_at">Last sent <TimeLabel :at="mail.data.value.sent_at" />. </template>
+        <template v-if="mail.data.value.waiting">{{ mail.data.value.waiting }} emails are waiting. </template>
         <b v-if="mail.data.value.trouble" class="trouble"
           ><TimeLabel :at="mail.data.value.trouble_at" />: {{ mail.data.value.trouble }}</b
         >
       </p>
-      <form aria-label="Mail" @submit.prevent="keep">
+      <form aria-label="Email server" @submit.prevent="keep">
         <div class="fields">
-          <v-text-field
-            v-model="given.host"
-            label="Mail server"
-            :readonly="!may('settings.change')"
-            spellcheck="false"
-          />
+          <v-text-field v-model="given.host" label="Host" :readonly="!may('settings.change')" spellcheck="false" />
           <v-text-field v-model.number="given.port" type="number" label="Port" :readonly="!may('settings.change')" />
           <v-select v-model="given.security" :items="securities" label="Security" :readonly="!may('settings.change')" />
           <v-text-field
             v-model="given.sender"
-            label="Address of the sender"
+            label="Sender address"
             :readonly="!may('settings.change')"
             spellcheck="false"
           />
           <v-text-field
             v-model="given.user"
-            label="User name, where it asks for one"
+            label="User name (optional)"
             :readonly="!may('settings.change')"
             autocomplete="off"
             spellcheck="false"
@@ -101,10 +96,10 @@ async function test(): Promise<void> {
             v-model="password"
             type="password"
             autocomplete="new-password"
-            :label="mail.data.value.has_password ? 'Password (one is kept)' : 'Password'"
+            :label="mail.data.value.has_password ? 'Password (saved)' : 'Password'"
           />
         </div>
-        <v-btn v-if="may('settings.change')" type="submit" variant="outlined">Keep this server</v-btn>
+        <v-btn v-if="may('settings.change')" type="submit" variant="outlined">Save</v-btn>
       </form>
       <form
         v-if="may('settings.change') && mail.data.value.host"
@@ -112,8 +107,8 @@ async function test(): Promise<void> {
         aria-label="A test"
         @submit.prevent="test"
       >
-        <v-text-field v-model="to" label="Address for a test" class="narrow" hide-details />
-        <BusyButton type="submit" variant="outlined" :busy="busy" :disabled="!to.trim()">Send a test</BusyButton>
+        <v-text-field v-model="to" label="Test recipient" class="narrow" hide-details />
+        <BusyButton type="submit" variant="outlined" :busy="busy" :disabled="!to.trim()">Send test email</BusyButton>
       </form>
       <p v-if="told" role="status">{{ told }}</p>
     </template>

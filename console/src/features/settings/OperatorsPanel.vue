@@ -63,8 +63,8 @@ const newPassword = (id: string, name: string) =>
 const operators = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/operators', { params: { query: { after, count } } }))
 function comesIn(each: Schemas['Operator']): string {
-  if (each.only_by_source) return 'by a source alone'
-  return each.second_factor ? 'with a second factor' : 'password alone'
+  if (each.only_by_source) return 'source sign-in only'
+  return each.second_factor ? 'password and second factor' : 'password only'
 }
 </script>
 
@@ -73,49 +73,49 @@ function comesIn(each: Schemas['Operator']): string {
   <section class="panel" aria-labelledby="operators">
     <div class="row between">
       <h2 id="operators">Operators</h2>
-      <v-btn color="primary" @click="((adding = true), (wrong = null))">Add an operator</v-btn>
+      <v-btn color="primary" @click="((adding = true), (wrong = null))">Create operator</v-btn>
     </div>
     <SecretOnce v-if="password" :secret="password" :name="`Password of ${whose}`" />
     <PagedTable
       name="operators"
       caption="Operators"
-      :columns="['Name', 'Kind', 'Since', 'State', '']"
+      :columns="['Name', 'Kind', 'Created', 'Status', '']"
       :fetch="operators"
     >
       <template #row="{ item }">
         <td>{{ item.name }}</td>
         <td>
-          {{ inWords(item.kind) }}<template v-if="item.masked">, masked</template>
+          {{ inWords(item.kind) }}<template v-if="item.masked">, attributes masked</template>
           <div v-if="item.applications.length" class="quiet">{{ item.applications.join(', ') }}</div>
         </td>
         <td><TimeLabel :at="item.created_at" /></td>
         <td>
-          <StatusLabel :state="item.disabled_at ? 'inactive' : 'active'" />
+          <StatusLabel :status="item.disabled_at ? 'inactive' : 'active'" />
           <div class="quiet">{{ comesIn(item) }}</div>
         </td>
         <td>
-          <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)">Shut out</v-btn>
+          <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)">Disable</v-btn>
           <v-btn
             v-if="!item.disabled_at && item.name !== session?.name"
             size="small"
             variant="text"
             @click="newPassword(item.id, item.name)"
-            >New password</v-btn
+            >Reset password</v-btn
           >
           <v-btn
             v-if="item.second_factor && item.name !== session?.name"
             size="small"
             variant="text"
             @click="resetFactor(item.id)"
-            >Reset the second factor</v-btn
+            >Reset second factor</v-btn
           >
         </td>
       </template>
-      <template #empty><EmptyState title="No operator">Add one.</EmptyState></template>
+      <template #empty><EmptyState title="No operators">Create an operator.</EmptyState></template>
     </PagedTable>
   </section>
-  <FormDialog v-model="adding" title="Add an operator" act="Add the operator" :wrong="wrong" @done="addOperator">
-    <v-text-field v-model="name" label="Name to sign in with" />
+  <FormDialog v-model="adding" title="Create operator" act="Create" :wrong="wrong" @done="addOperator">
+    <v-text-field v-model="name" label="Sign-in name" />
     <v-select v-model="kind" :items="kindItems" label="Kind" />
     <p class="quiet">{{ meaning[kind] }}</p>
     <v-autocomplete
@@ -127,12 +127,8 @@ function comesIn(each: Schemas['Operator']): string {
       chips
       closable-chips
     />
-    <v-checkbox
-      v-if="kind === 'help_desk' || kind === 'auditor'"
-      v-model="masked"
-      label="People's attributes are masked"
-    />
-    <p class="quiet">A password is made and shown once.</p>
+    <v-checkbox v-if="kind === 'help_desk' || kind === 'auditor'" v-model="masked" label="Mask user attributes" />
+    <p class="quiet">Dravo generates a password and shows it once.</p>
   </FormDialog>
 </template>
 

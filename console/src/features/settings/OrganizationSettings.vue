@@ -1,7 +1,7 @@
 <script setup lang="ts">
-// What is set for the whole house: the time zone, and how long things are kept.
+// The organization settings, by group.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { askAgain } from '../../app/session'
 import ErrorMessage from '../../components/ErrorMessage.vue'
@@ -10,30 +10,40 @@ defineProps<{ changeable?: boolean }>()
 const queries = useQueryClient()
 const wrong = ref<unknown>(null)
 const kept = ref(false)
-const typed = ref<Record<string, number | string>>({})
+const typed = ref<Record<string, boolean | number | string>>({})
 const settings = useQuery({ queryKey: ['settings'], queryFn: () => answered(api.GET('/api/v1/settings')) })
 watch(
   () => settings.data.value,
   (found) => (typed.value = Object.fromEntries((found?.items ?? []).map((each) => [each.name, each.value]))),
   { immediate: true },
 )
+const groups = computed(() => {
+  const items = settings.data.value?.items ?? []
+  return [...new Set(items.map((each) => each.group))].map((group) => ({
+    group,
+    items: items.filter((each) => each.group === group),
+  }))
+})
 function hintOf(each: Schemas['Setting']): string {
-  if (each.kind === 'time zone') return 'A name such as Europe/Lisbon; days that were given move with it'
+  if (each.kind === 'time_zone')
+    return 'A time zone name such as Europe/Lisbon. Existing start and end dates follow it.'
   if (each.kind === 'text') return ''
   const [least, most, usual] = [each.least, each.most, each.default].map((value) => value.toLocaleString('en'))
-  return `From ${least} to ${most}; usually ${usual}`
+  return `${least} to ${most} ${each.unit}, default ${usual}`
 }
 async function keep(): Promise<void> {
   wrong.value = null
   kept.value = false
   try {
     for (const each of settings.data.value?.items ?? []) {
-      const value = each.kind === 'number' ? Number(typed.value[each.name]) : String(typed.value[each.name]).trim()
+      const entered = typed.value[each.name]
+      const value =
+        each.kind === 'number' ? Number(entered) : each.kind === 'boolean' ? Boolean(entered) : String(entered).trim()
       if (value === each.value) continue
       await answered(api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }))
     }
     await queries.invalidateQueries()
-    // What was set may be for whoever sets it too.
+    // The change can concern this operator too.
     await askAgain()
     kept.value = true
   } catch (problem) {
@@ -44,30 +54,52 @@ async function keep(): Promise<void> {
 
 <template>
   <section class="panel" aria-labelledby="kept">
-    <h2 id="kept">For the whole house</h2>
+    <h2 id="kept">Organization settings</h2>
     <ErrorMessage :wrong="wrong ?? settings.error.value" />
-    <form v-if="settings.data.value" class="form" aria-label="For the whole house" @submit.prevent="keep">
-      <div class="fields">
-        <v-text-field
-          v-for="each in settings.data.value.items"
-          :key="each.name"
-          v-model="typed[each.name]"
-          :type="each.kind === 'number' ? 'number' : 'text'"
-          :label="each.label"
-          :hint="hintOf(each)"
-          persistent-hint
-          :readonly="!changeable"
-        />
-      </div>
+    <form v-if="settings.data.value" class="form" aria-label="Organization settings" @submit.prevent="keep">
+      <fieldset v-for="{ group, items } in groups" :key="group">
+        <legend>{{ group }}</legend>
+        <div class="fields">
+          <template v-for="each in items" :key="each.name">
+            <v-switch
+              v-if="each.kind === 'boolean'"
+              v-model="typed[each.name]"
+              :label="each.label"
+              :readonly="!changeable"
+              color="primary"
+              hide-details
+            />
+            <v-text-field
+              v-else
+              v-model="typed[each.name]"
+              :type="each.kind === 'number' ? 'number' : 'text'"
+              :label="each.label"
+              :suffix="each.unit"
+              :hint="hintOf(each)"
+              persistent-hint
+              :readonly="!changeable"
+            />
+          </template>
+        </div>
+      </fieldset>
       <div v-if="changeable" class="row">
-        <v-btn type="submit" variant="outlined">Keep these</v-btn>
-        <span v-if="kept" role="status">Kept.</span>
+        <v-btn type="submit" variant="outlined">Save</v-btn>
+        <span v-if="kept" role="status">Saved.</span>
       </div>
     </form>
   </section>
 </template>
 
 <style scoped>
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: 0 0 18px;
+}
+legend {
+  font-weight: 700;
+  margin-bottom: 8px;
+}
 .fields {
   display: grid;
   grid-template-columns: repeat(auto-fill, minmax(min(440px, 100%), 1fr));

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One's own password, changed by whoever knows it.
+// One's own password, changed by anyone_who knows it.
 import { ref } from 'vue'
 import { answered, api } from '../../api/client'
 import { useAttempts } from '../../app/actions'
@@ -28,22 +28,22 @@ async function change(): Promise<void> {
 </script>
 
 <template>
-  <v-btn variant="outlined" @click="ask">Change my password</v-btn>
-  <span v-if="changed" role="status">Your password is changed; elsewhere you sign in anew.</span>
-  <FormDialog v-model="asking" title="Change your password" act="Change it" :wrong="wrong" :busy="busy" @done="change">
-    <v-text-field v-model="present" type="password" label="Present password" autocomplete="current-password" />
+  <v-btn variant="outlined" @click="ask">Change password</v-btn>
+  <span v-if="changed" role="status">Your password is changed. Other sessions have ended.</span>
+  <FormDialog v-model="asking" title="Change password" act="Change" :wrong="wrong" :busy="busy" @done="change">
+    <v-text-field v-model="present" type="password" label="Current password" autocomplete="current-password" />
     <v-text-field
       v-model="password"
       type="password"
       label="New password"
-      hint="12 characters or more. Wherever else you are signed in, you sign in anew."
+      hint="At least 12 characters. Your other sessions will end."
       persistent-hint
       autocomplete="new-password"
     />
     <v-switch
       v-model="revokeTokens"
-      label="Revoke my API tokens too"
-      hint="Programs that use them stop."
+      label="Also revoke my API tokens"
+      hint="Programs that use them lose access."
       persistent-hint
     />
   </FormDialog>

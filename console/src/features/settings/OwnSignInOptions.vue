@@ -42,27 +42,27 @@ const only = (on: boolean) =>
 
 <template>
   <section class="panel" aria-labelledby="ways">
-    <h2 id="ways">How you come in</h2>
+    <h2 id="ways">How you sign in</h2>
     <ErrorMessage :wrong="(asking ? null : wrong) ?? ways.error.value" />
     <template v-if="ways.data.value">
       <p v-if="ways.data.value.only_by_source">
-        By a source alone: your password counts for nothing. On the day on which the source is down, type a recovery
-        code in place of the password.
+        You sign in through a source only; your password is disabled. If the source is not available, enter a recovery
+        code instead of the password.
       </p>
       <div v-else class="row middle">
-        <span>By your password{{ ways.data.value.items.length ? ', and by a source' : '' }}.</span>
+        <span>Password{{ ways.data.value.items.length ? ' and source sign-in' : '' }}.</span>
         <OwnPassword />
       </div>
       <ul v-if="ways.data.value.items.length" class="links">
         <li v-for="each in ways.data.value.items" :key="each.id">
           <div>
-            <b>{{ each.source.label }}</b> <StatusLabel :state="each.state" />
+            <b>{{ each.source.label }}</b> <StatusLabel :status="each.status" />
             <div class="quiet">
-              knows you as <span class="mono">{{ each.subject }}</span> · linked <TimeLabel :at="each.made_at" />
+              identifies you as <span class="mono">{{ each.subject }}</span> · linked <TimeLabel :at="each.made_at" />
               <template v-if="each.last_used_at !== each.made_at">
-                · let you in <TimeLabel :at="each.last_used_at" />
+                · last sign-in <TimeLabel :at="each.last_used_at" />
               </template>
-              <template v-else> · has not let you in yet</template>
+              <template v-else> · not used yet</template>
             </div>
           </div>
           <v-btn size="small" variant="outlined" @click="unlink(each.id)"
@@ -77,45 +77,45 @@ const only = (on: boolean) =>
           color="primary"
           variant="outlined"
           :href="each.start"
-          >Link yourself to {{ each.label }}</v-btn
+          >Link to {{ each.label }}</v-btn
         >
       </div>
       <p v-else-if="!ways.data.value.items.length" class="quiet">
-        No source lets operators in. A super administrator can have one do so, on its page under Signing in.
+        No source signs in operators. A super administrator can allow it on the Sign-in tab of a source.
       </p>
       <div class="row middle below">
-        <span>{{ left ? `${left} recovery codes are left.` : 'You have no recovery codes.' }}</span>
+        <span>{{ left ? `${left} recovery codes left.` : 'You have no recovery codes.' }}</span>
         <v-btn variant="outlined" @click="((asking = true), (wrong = null))">{{
-          left ? 'Make new ones' : 'Make some'
+          left ? 'Create new codes' : 'Create codes'
         }}</v-btn>
         <v-btn v-if="ways.data.value.only_by_source" variant="outlined" @click="only(false)"
-          >Let my password count again</v-btn
+          >Enable password sign-in</v-btn
         >
         <v-btn v-else-if="ways.data.value.items.length" variant="outlined" @click="only(true)"
-          >By a source alone from now on</v-btn
+          >Disable password sign-in</v-btn
         >
       </div>
       <div v-if="codes.length" class="codes" role="status">
-        <strong>Recovery codes, shown this once: each counts once. Keep them where you find them without Dravo.</strong>
+        <strong>Recovery codes (shown only once). Each code works once. Store them outside Dravo.</strong>
         <CopyValue v-for="each in codes" :key="each" :value="each" name="Recovery code" />
       </div>
     </template>
     <div v-if="elsewhere.length" class="row middle below">
       <span>
-        Signed in elsewhere too:
+        Other sessions:
         <template v-for="(each, at) in elsewhere" :key="at">
-          <template v-if="at">; </template>{{ each.source?.label ?? 'by password' }}, since
-          <TimeLabel :at="each.created_at" />, used <TimeLabel :at="each.last_seen_at" />
+          <template v-if="at">; </template>{{ each.source?.label ?? 'password' }}, since
+          <TimeLabel :at="each.created_at" />, last used <TimeLabel :at="each.last_seen_at" />
         </template>
       </span>
-      <v-btn variant="outlined" @click="endOthers">Sign out elsewhere</v-btn>
+      <v-btn variant="outlined" @click="endOthers">End other sessions</v-btn>
     </div>
-    <FormDialog v-model="asking" title="Make new recovery codes" act="Make them" :wrong="wrong" @done="renew">
-      <p>Those that you have now count no longer.</p>
+    <FormDialog v-model="asking" title="Create recovery codes" act="Create" :wrong="wrong" @done="renew">
+      <p>Your current codes stop working.</p>
       <v-text-field
         v-if="factor.data.value?.on"
         v-model="code"
-        label="Present code of your app, or a recovery code"
+        label="Code from your app, or a recovery code"
         autocomplete="one-time-code"
       />
     </FormDialog>

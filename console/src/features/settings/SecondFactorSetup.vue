@@ -40,55 +40,55 @@ const off = () =>
 
 <template>
   <section class="panel" aria-labelledby="factor">
-    <h2 id="factor">Your second factor</h2>
+    <h2 id="factor">Second factor</h2>
     <ErrorMessage :wrong="wrong" />
     <template v-if="factor.data.value?.on">
       <p>
-        <StatusLabel state="in force" /> Since <TimeLabel :at="factor.data.value.since" />;
-        {{ factor.data.value.recovery_left }} recovery codes are left.
+        <StatusLabel status="in force" /> Since <TimeLabel :at="factor.data.value.since" />;
+        {{ factor.data.value.recovery_left }} recovery codes left.
       </p>
       <div v-if="codes.length" class="codes" role="status">
-        <strong>Recovery codes, shown this once: each lets you in once without the app.</strong>
+        <strong>Recovery codes (shown only once). Each code signs you in once without the app.</strong>
         <CopyValue v-for="each in codes" :key="each" :value="each" name="Recovery code" />
       </div>
-      <p v-if="factor.data.value.required" class="quiet">Every operator here has one, so that it stays on.</p>
+      <p v-if="factor.data.value.required" class="quiet">A second factor is required for all operators.</p>
       <form v-else class="row" @submit.prevent="off">
         <v-text-field
           v-model="code"
-          label="Present code, or a recovery code"
+          label="Code from your app, or a recovery code"
           autocomplete="one-time-code"
           class="narrow"
           hide-details
         />
-        <v-btn type="submit" variant="outlined" :disabled="!code.trim()">Turn it off</v-btn>
+        <v-btn type="submit" variant="outlined" :disabled="!code.trim()">Disable</v-btn>
       </form>
     </template>
     <template v-else-if="begun">
       <p>
-        Have your app read the picture, or enter the secret in it (time-based codes, six digits); then type the code
-        that it shows.
+        Scan the QR code with your authenticator app, or enter the secret (TOTP, six digits). Then enter the code that
+        the app shows.
       </p>
-      <img :src="begun.picture" alt="The secret as a QR code, for the camera of your app" class="picture" />
+      <img :src="begun.picture" alt="QR code of the secret" class="picture" />
       <dl>
         <dt>Secret</dt>
         <dd><CopyValue :value="begun.secret" name="Secret" /></dd>
-        <dt>Or whole</dt>
+        <dt>URI</dt>
         <dd><CopyValue :value="begun.address" name="Address" /></dd>
       </dl>
       <form class="row" @submit.prevent="confirm">
         <v-text-field
           v-model="code"
-          label="Code that the app shows"
+          label="Code from the app"
           autocomplete="one-time-code"
           class="narrow"
           hide-details
         />
-        <v-btn type="submit" color="primary" :disabled="!code.trim()">Turn it on</v-btn>
+        <v-btn type="submit" color="primary" :disabled="!code.trim()">Enable</v-btn>
       </form>
     </template>
     <template v-else-if="factor.data.value">
-      <p>None yet: whoever learns your password gets in by it alone.</p>
-      <v-btn variant="outlined" @click="begin">Set one up</v-btn>
+      <p>Not set up. Your password alone is enough to sign in as you.</p>
+      <v-btn variant="outlined" @click="begin">Set up</v-btn>
     </template>
   </section>
 </template>

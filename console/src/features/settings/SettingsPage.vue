@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One's own way in and tokens; who may run Dravo; what is set for the whole house.
+// One's own way in and tokens; who may run Dravo; what is set for the whole organization.
 import { computed } from 'vue'
 import ApiTokens from './ApiTokens.vue'
 import OrganizationSettings from './OrganizationSettings.vue'
@@ -12,9 +12,9 @@ import { useMay } from '../../app/session'
 const props = defineProps<{ tab?: string }>()
 const may = useMay()
 const tabs = computed(() => [
-  ['yours', 'Yourself'] as const,
+  ['yours', 'Your account'] as const,
   ...(may('operators.read') ? [['operators', 'Operators'] as const] : []),
-  ['house', 'The whole house'] as const,
+  ['organization', 'Organization'] as const,
 ])
 const shown = computed(() => props.tab || 'yours')
 </script>
@@ -25,7 +25,7 @@ const shown = computed(() => props.tab || 'yours')
       <div class="grow">
         <h1>Settings</h1>
         <p class="lead">
-          How you come in, who may run Dravo, and what is set for everybody. <a href="/api/v1/">The API's page</a>
+          Your sign-in, the operators and the organization settings. <a href="/api/v1/">API documentation</a>
         </p>
       </div>
     </div>
@@ -36,7 +36,7 @@ const shown = computed(() => props.tab || 'yours')
       <OperatorsPanel />
       <div class="below"><ApiTokens whose="all" /></div>
     </template>
-    <template v-else-if="shown === 'house'">
+    <template v-else-if="shown === 'organization'">
       <OrganizationSettings :changeable="may('settings.change')" />
       <MailPanel v-if="may('audit.read')" class="below" />
     </template>

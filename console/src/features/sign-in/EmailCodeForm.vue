@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A code that was mailed: given back in the browser in which it was asked for; whoever is new says their names.
+// A code that was mailed: given back in the browser in which it was asked for; anyone_who is new says their names.
 import { ref } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../../api/client'
 import BusyButton from '../../components/BusyButton.vue'
@@ -20,7 +20,7 @@ async function give(): Promise<void> {
   try {
     const body = { state: props.asked.state, code: code.value, given_name: given.value, family_name: family.value }
     came.value = await answered(api.POST('/api/v1/sign-in/code/verify', { body }))
-    if (came.value.outcome === 'in') location.assign(came.value.back)
+    if (came.value.outcome === 'signed_in') location.assign(came.value.back)
   } catch (problem) {
     // The code is right, and they are new: only their names are asked for.
     if (problem instanceof ApiProblem && problem.problem.code === 'names_needed') isNew.value = true
@@ -32,34 +32,34 @@ async function give(): Promise<void> {
 </script>
 
 <template>
-  <div v-if="came && came.outcome !== 'in'" role="status" class="told">
-    <h2>{{ came.outcome === 'observed' ? 'It works' : 'You are not signed in' }}</h2>
-    <p v-if="came.outcome === 'observed'">Your try came through. Nothing was changed; you can close this page.</p>
+  <div v-if="came && came.outcome !== 'signed_in'" role="status" class="told">
+    <h2>{{ came.outcome === 'observed' ? 'Test sign-in succeeded' : 'You are not signed in' }}</h2>
+    <p v-if="came.outcome === 'observed'">Nothing was changed. You can close this page.</p>
     <template v-else>
       <p>{{ came.message }}</p>
       <p v-if="came.support_contact">{{ came.support_contact }}</p>
     </template>
     <p class="quiet">
-      For whoever helps you: <span class="mono">{{ came.trace }}</span>
+      Reference for support: <span class="mono">{{ came.trace }}</span>
     </p>
-    <v-btn variant="text" @click="emit('again')">Begin anew</v-btn>
+    <v-btn variant="text" @click="emit('again')">Start over</v-btn>
   </div>
-  <form v-else aria-label="Code by mail" @submit.prevent="give">
-    <h2>Look into your mail</h2>
+  <form v-else aria-label="Emailed code" @submit.prevent="give">
+    <h2>Check your email</h2>
     <p>
-      If {{ email }} may sign in here, a code is on its way to it. It is good for {{ asked.minutes }} minutes, in this
-      browser.
+      If {{ email }} can sign in here, we have sent a code to it. The code is valid for {{ asked.minutes }} minutes in
+      this browser.
     </p>
     <ErrorMessage :wrong="wrong" />
     <v-text-field v-model="code" label="Code" autocomplete="one-time-code" inputmode="numeric" autofocus class="mono" />
     <template v-if="isNew">
-      <p role="status">The code is right, and you are new here: say who you are.</p>
+      <p role="status">The code is correct. Enter your name to create your user.</p>
       <v-text-field v-model="given" label="Given name" autocomplete="given-name" />
       <v-text-field v-model="family" label="Family name" autocomplete="family-name" />
     </template>
     <div class="row">
       <BusyButton type="submit" color="primary" :busy="busy" :disabled="!code.trim()">Sign in</BusyButton>
-      <v-btn variant="text" @click="emit('again')">Ask for another</v-btn>
+      <v-btn variant="text" @click="emit('again')">Send a new code</v-btn>
     </div>
   </form>
 </template>

@@ -22,12 +22,12 @@ async function leave(): Promise<void> {
     <div class="head">
       <div class="grow">
         <h1>Set up your second factor</h1>
-        <p class="lead">Every operator here has one. Nothing else opens before you have yours.</p>
+        <p class="lead">A second factor is required for all operators. Set it up to continue.</p>
       </div>
       <v-btn variant="text" @click="leave">Sign out</v-btn>
     </div>
     <SecondFactorSetup @on="done = true" />
-    <v-btn v-if="done" color="primary" class="on" @click="goOn">I have kept the codes, go on</v-btn>
+    <v-btn v-if="done" color="primary" class="on" @click="goOn">I have saved the codes, continue</v-btn>
   </div>
 </template>
 

@@ -18,7 +18,10 @@ const router = useRouter()
 const { typed, words } = useWords()
 const outcome = useAddressFilter('outcome')
 const { wrong, attempt } = useAttempts()
-const about = computed(() => ({ q: words.value, outcome: outcome.value as 'in' | 'observed' | 'refused' | undefined }))
+const about = computed(() => ({
+  q: words.value,
+  outcome: outcome.value as 'signed_in' | 'observed' | 'refused' | undefined,
+}))
 const fetch = (after: string | undefined, count: number) =>
   answered(
     api.GET('/api/v1/sources/{key}/sign-in/traces', {
@@ -47,7 +50,7 @@ const plan = (id: string) =>
 /** Take it as the start of what somebody would get. */
 function expect(trace: Schemas['SignInTrace']): void {
   const groups = trace.groups.flatMap((each) => (each.group?.id ? [String(each.group.id)] : []))
-  const expected = JSON.stringify({ source: props.source, groups, person: trace.made })
+  const expected = JSON.stringify({ source: props.source, groups, user: trace.made })
   void router.push({ path: '/access/simulate', state: { expected } })
 }
 /** Hand the trace over as a file. */
@@ -60,20 +63,20 @@ function save(trace: Schemas['SignInTrace']): void {
 
 <template>
   <div class="row filters">
-    <v-text-field
-      v-model="typed"
-      :prepend-inner-icon="mdiMagnify"
-      label="Name, or what is wrong"
+    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User or error" clearable class="words" />
+    <v-select
+      v-model="outcome"
+      :items="['signed_in', 'observed', 'refused']"
+      label="Outcome"
       clearable
-      class="words"
+      class="narrow"
     />
-    <v-select v-model="outcome" :items="['in', 'observed', 'refused']" label="Outcome" clearable class="narrow" />
   </div>
   <ErrorMessage :wrong="wrong" />
   <PagedTable
     :name="`sign-ins-${source}`"
     caption="Sign-ins"
-    :columns="['When', 'Who', 'Outcome', 'Why', '']"
+    :columns="['Time', 'User', 'Outcome', 'Reason', '']"
     :fetch="fetch"
     :about="about"
     :refresh="3000"
@@ -82,14 +85,14 @@ function save(trace: Schemas['SignInTrace']): void {
     <template #row="{ item }">
       <td class="when"><TimeLabel :at="item.at" /></td>
       <td>
-        <router-link v-if="item.person" :to="`/users/${item.person}`">{{ item.name }}</router-link>
+        <router-link v-if="item.user" :to="`/users/${item.user}`">{{ item.name }}</router-link>
         <template v-else>{{ item.name }}</template>
-        <div v-if="item.trial" class="quiet">a trial</div>
+        <div v-if="item.sign_in_test" class="quiet">test sign-in</div>
       </td>
-      <td><StatusLabel :state="item.outcome" /></td>
+      <td><StatusLabel :status="item.outcome" /></td>
       <td>
         {{ item.message }}
-        <div v-if="item.hint" class="quiet"><b>Hint:</b> {{ item.hint }}</div>
+        <div v-if="item.hint" class="quiet"><b>How to fix:</b> {{ item.hint }}</div>
       </td>
       <td>
         <v-btn size="small" variant="text" :aria-expanded="opened?.id === item.id" @click="open(item.id)">{{
@@ -98,18 +101,16 @@ function save(trace: Schemas['SignInTrace']): void {
       </td>
     </template>
     <template #empty>
-      <EmptyState title="Nobody has tried yet"
-        >Begin a trial: one person tries, and each step is shown here.</EmptyState
-      >
+      <EmptyState title="No sign-ins yet">Create a test sign-in for one user. Each step appears here.</EmptyState>
     </template>
   </PagedTable>
   <section v-if="opened" class="panel opened" aria-labelledby="trace">
     <h2 id="trace">{{ opened.name }}, <TimeLabel :at="opened.at" /></h2>
     <SignInResult :planned="opened" />
-    <div v-if="opened.arrived.length" class="scroll" role="group" aria-label="What arrived" tabindex="0">
-      <h3>What arrived</h3>
+    <div v-if="opened.arrived.length" class="scroll" role="group" aria-label="Received claims" tabindex="0">
+      <h3>Received claims</h3>
       <p class="quiet">
-        From <span class="mono">{{ opened.issuer }}</span>, about <span class="mono">{{ opened.subject }}</span>
+        Issuer <span class="mono">{{ opened.issuer }}</span>, subject <span class="mono">{{ opened.subject }}</span>
       </p>
       <table class="plain">
         <thead>
@@ -127,19 +128,19 @@ function save(trace: Schemas['SignInTrace']): void {
       </table>
     </div>
     <div class="row">
-      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" @click="save(opened)">Save as a file</v-btn>
+      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" @click="save(opened)">Download</v-btn>
       <v-btn v-if="opened.arrived.length" variant="outlined" @click="plan(opened.id)"
-        >Plan it again as it is set now</v-btn
+        >Evaluate with current settings</v-btn
       >
-      <v-btn v-if="opened.made.userName" variant="text" @click="expect(opened)">What would they get, if …</v-btn>
+      <v-btn v-if="opened.made.userName" variant="text" @click="expect(opened)">Simulate access</v-btn>
       <span class="quiet mono">{{ opened.id }}</span>
     </div>
     <template v-if="again">
-      <h3>As it is set now</h3>
+      <h3>With current settings</h3>
       <SignInResult :planned="again" />
     </template>
     <details v-if="opened.raw">
-      <summary>The message itself, without what would prove it</summary>
+      <summary>Raw message (signatures removed)</summary>
       <pre class="mono raw" tabindex="0">{{ opened.raw }}</pre>
     </details>
   </section>

@@ -29,12 +29,12 @@ const nowhere = ref(false)
 const choices = ref<Schemas['SignInChoice'][]>([])
 /** A code that was mailed to that address, where it signs in so. */
 const asked = ref<Schemas['AskedCode'] | null>(null)
-/** Where somebody signs in follows from the domain of their e-mail. */
+/** Where somebody signs in follows from the domain of their email. */
 async function find(): Promise<void> {
   nowhere.value = false
   choices.value = []
   wrong.value = null
-  if (trial) return ask()
+  if (sign_in_test) return ask()
   try {
     const found = await answered(api.GET('/api/v1/sign-in', { params: { query: { email: email.value } } }))
     if (found.by_code) await ask()
@@ -45,11 +45,13 @@ async function find(): Promise<void> {
     wrong.value = problem
   }
 }
-/** The secret of a trial's link, if it is one by a code. */
-const trial = typeof route.query.trial === 'string' ? route.query.trial : undefined
+/** The secret of a sign_in_test's link, if it is one by a code. */
+const sign_in_test = typeof route.query.sign_in_test === 'string' ? route.query.sign_in_test : undefined
 async function ask(source?: string): Promise<void> {
   try {
-    asked.value = await answered(api.POST('/api/v1/sign-in/code', { body: { email: email.value, trial, source } }))
+    asked.value = await answered(
+      api.POST('/api/v1/sign-in/code', { body: { email: email.value, sign_in_test, source } }),
+    )
   } catch (problem) {
     wrong.value = problem
   }
@@ -80,33 +82,36 @@ async function enter(): Promise<void> {
     <div class="panel form">
       <div>
         <h1>Dravo</h1>
-        <p class="lead">Who may use which application, in which role, and why.</p>
+        <p class="lead">User provisioning and access to applications.</p>
       </div>
       <ErrorMessage :wrong="wrong" />
       <EmailCodeForm v-if="asked" :asked="asked" :email="email" @again="asked = null" />
-      <form v-else-if="where.data.value?.any || trial" class="people" aria-label="For everybody" @submit.prevent="find">
-        <p v-if="trial">This is a trial: give the address of the person for whom it is.</p>
-        <v-text-field v-model="email" label="Your e-mail address" type="email" autocomplete="email" />
-        <v-btn type="submit" color="primary" :disabled="!email.trim()">Go on</v-btn>
+      <form
+        v-else-if="where.data.value?.any || sign_in_test"
+        class="users"
+        aria-label="User sign-in"
+        @submit.prevent="find"
+      >
+        <p v-if="sign_in_test">This is a test sign-in. Enter the email address of the invited user.</p>
+        <v-text-field v-model="email" label="Email address" type="email" autocomplete="email" />
+        <v-btn type="submit" color="primary" :disabled="!email.trim()">Continue</v-btn>
         <div v-if="choices.length" class="choices" role="group" aria-label="Choose how to sign in">
           <p>Choose how to sign in:</p>
           <template v-for="each in choices" :key="each.key">
-            <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)"
-              >{{ each.label }}: code by e-mail</v-btn
-            >
+            <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)">{{ each.label }}: emailed code</v-btn>
             <v-btn v-else variant="outlined" :href="each.start">{{ each.label }}</v-btn>
           </template>
         </div>
-        <p v-if="nowhere" role="status">For this address no sign-in is set up. See whether it is written right.</p>
+        <p v-if="nowhere" role="status">No sign-in is set up for this address. Check the spelling.</p>
       </form>
-      <form v-if="!asked && !trial" aria-label="For operators" @submit.prevent="enter">
-        <h2 v-if="where.data.value?.any">For operators</h2>
+      <form v-if="!asked && !sign_in_test" aria-label="Operator sign-in" @submit.prevent="enter">
+        <h2 v-if="where.data.value?.any">Operator sign-in</h2>
         <v-text-field v-model="name" label="Name" autocomplete="username" required />
         <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
         <v-text-field
           v-if="needsCode"
           v-model="code"
-          label="Code that your app shows, or a recovery code"
+          label="Code from your app, or a recovery code"
           autocomplete="one-time-code"
           autofocus
         />
@@ -119,7 +124,7 @@ async function enter(): Promise<void> {
           variant="text"
           color="primary"
           :href="`/sso/${each.key}/start?back=${encodeURIComponent(to)}`"
-          >Sign in by {{ each.label }}</v-btn
+          >Sign in with {{ each.label }}</v-btn
         >
       </form>
     </div>
@@ -156,7 +161,7 @@ h1 {
 .enter form .v-btn {
   justify-self: start;
 }
-.people {
+.users {
   padding-bottom: 18px;
   margin-bottom: 16px;
   border-bottom: 1px solid rgb(var(--v-theme-line));

@@ -11,13 +11,13 @@ defineProps<{ planned: Schemas['PlannedSignIn'] | Schemas['SignInTrace'] }>()
 <template>
   <div class="planned">
     <p>
-      <StatusLabel :state="planned.outcome" /> <b>{{ planned.message }}</b>
+      <StatusLabel :status="planned.outcome" /> <b>{{ planned.message }}</b>
       <span v-if="planned.hint"> {{ planned.hint }}</span>
     </p>
     <CheckSteps :check="planned" />
     <div class="two">
       <section v-if="Object.keys(planned.made).length">
-        <h3>Who it makes</h3>
+        <h3>User attributes</h3>
         <dl>
           <template v-for="(value, name) in planned.made" :key="name">
             <dt>{{ String(name).split(':').pop() }}</dt>
@@ -29,7 +29,7 @@ defineProps<{ planned: Schemas['PlannedSignIn'] | Schemas['SignInTrace'] }>()
         <h3>Groups</h3>
         <ul class="bare">
           <li v-for="each in planned.groups" :key="each.claimed">
-            <StatusLabel :state="each.outcome" />
+            <StatusLabel :status="each.outcome" />
             <span>
               {{ each.group ? each.group.name : each.claimed }}
               <span v-if="each.group && each.group.name !== each.claimed" class="quiet mono">({{ each.claimed }})</span>
@@ -37,7 +37,7 @@ defineProps<{ planned: Schemas['PlannedSignIn'] | Schemas['SignInTrace'] }>()
                 {{
                   each.gives.length
                     ? each.gives.map((one) => `${one.application}: ${one.role}`).join(', ')
-                    : 'gives nothing by itself'
+                    : 'assigns no role'
                 }}</span
               >
             </span>
@@ -48,7 +48,7 @@ defineProps<{ planned: Schemas['PlannedSignIn'] | Schemas['SignInTrace'] }>()
         <h3>Access</h3>
         <ul class="bare">
           <li v-for="(each, number) in planned.access" :key="number">
-            <StatusLabel :state="each.what" />
+            <StatusLabel :status="each.what" />
             <span>
               <router-link :to="`/applications/${each.application.key}/mapping`">{{
                 each.application.label

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The exchange sheet of signing in: what we give to the provider, what we get from it, and for whom it is in force.
+// The exchange checklist of signing in: what we give to the provider, what we get from it, and for whom it is in force.
 import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
@@ -20,7 +20,7 @@ const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
 const saml = computed(() => props.signIn.protocol === 'saml')
-const mailed = computed(() => props.signIn.protocol === 'mail')
+const mailed = computed(() => props.signIn.protocol === 'email_code')
 interface Settings {
   [name: string]: string | boolean | number
 }
@@ -48,7 +48,7 @@ async function keep(more: Record<string, unknown>, words: string): Promise<void>
   busy.value = false
 }
 const keepSettings = () =>
-  keep({ settings: { ...settings.value }, ...(secret.value ? { secret: secret.value } : {}), look: true }, 'Kept.')
+  keep({ settings: { ...settings.value }, ...(secret.value ? { secret: secret.value } : {}), look: true }, 'Saved.')
 const keepFields = () =>
   keep(
     {
@@ -58,7 +58,7 @@ const keepFields = () =>
         ...(fields.value.certificates.trim() ? { certificates: fields.value.certificates } : {}),
       },
     },
-    'Kept.',
+    'Saved.',
   )
 async function drop(files: FileList | null): Promise<void> {
   if (files?.[0]) metadata.value = await files[0].text()
@@ -84,40 +84,40 @@ function hand(text: string, name: string): void {
   <ErrorMessage :wrong="wrong" />
   <SignInStatus :source="source" :label="label" :sign-in="signIn" />
   <section v-if="mailed" class="panel" aria-labelledby="mailed">
-    <h2 id="mailed">By a code that is mailed</h2>
+    <h2 id="mailed">Emailed code</h2>
     <p v-if="signIn.missing.length" class="missing">
-      <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing yet: {{ signIn.missing.join(', ') }}.
+      <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing: {{ signIn.missing.join(', ') }}.
     </p>
     <p>
-      People give their e-mail address on the sign-in page, and get a code that is good for ten minutes. Only addresses
-      of the domains that this source owns can ask for one, and only those that are known get one, unless the source
-      makes new people: both are set under the five questions.
+      Users enter their email address on the sign-in page and get a code that is valid for ten minutes. Dravo sends
+      codes only to addresses in the domains of this source. Unknown addresses get a code only if the source policy
+      creates users.
     </p>
     <ChecklistValues :values="signIn.give" />
-    <h3>Seen from real traffic</h3>
+    <h3>Setup checklist</h3>
     <ChecklistStatus :ticks="signIn.ticks" />
   </section>
   <div v-else class="two">
     <section class="panel" aria-labelledby="give">
-      <h2 id="give">Give to the provider</h2>
+      <h2 id="give">Values for the provider</h2>
       <ChecklistValues :values="signIn.give">
         <template v-if="saml">
           <dt>Certificate</dt>
           <dd>
             <div v-for="each in signIn.certificates" :key="each.fingerprint" class="certificate">
-              <StatusLabel :state="each.use" /> until <TimeLabel :at="each.until_at" />
+              <StatusLabel :status="each.use" /> until <TimeLabel :at="each.until_at" />
               <v-btn size="small" variant="text" @click="hand(each.pem, `dravo-${source}.pem`)">Download</v-btn>
               <div class="quiet mono small">{{ each.fingerprint }}</div>
             </div>
             <template v-if="may('sources.change')">
               <v-btn
-                v-if="!signIn.certificates.some((each) => each.use === 'comes next')"
+                v-if="!signIn.certificates.some((each) => each.use === 'next')"
                 size="small"
                 variant="text"
                 @click="keys('next')"
-                >Make the next key</v-btn
+                >Create next key</v-btn
               >
-              <v-btn v-else size="small" variant="text" @click="keys('use')">Take the next key into use</v-btn>
+              <v-btn v-else size="small" variant="text" @click="keys('use')">Activate next key</v-btn>
             </template>
           </dd>
         </template>
@@ -126,20 +126,22 @@ function hand(text: string, name: string): void {
         <v-btn
           variant="outlined"
           :prepend-icon="mdiFileDownloadOutline"
-          @click="hand(signIn.text, `${source}-sign-in-sheet.txt`)"
-          >Save as text to send</v-btn
+          @click="hand(signIn.text, `${source}-sign-in-checklist.txt`)"
+          >Download as text</v-btn
         >
-        <v-btn v-if="saml" variant="text" :href="signIn.give[0]!.value" target="_blank">Our metadata</v-btn>
+        <v-btn v-if="saml" variant="text" :href="signIn.give[0]!.value" target="_blank"
+          >Service provider metadata</v-btn
+        >
       </div>
-      <h3>Switch on there</h3>
+      <h3>Steps at the provider</h3>
       <ul>
         <li v-for="line in signIn.provider_steps" :key="line">{{ line }}</li>
       </ul>
     </section>
     <section class="panel" aria-labelledby="get">
-      <h2 id="get">Get from the provider</h2>
+      <h2 id="get">Values from the provider</h2>
       <p v-if="signIn.missing.length" class="missing">
-        <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing yet: {{ signIn.missing.join(', ') }}.
+        <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing: {{ signIn.missing.join(', ') }}.
       </p>
       <p v-if="signIn.trouble" class="missing">
         <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> {{ signIn.trouble }}
@@ -147,61 +149,63 @@ function hand(text: string, name: string): void {
       <form @submit.prevent="keepSettings">
         <template v-if="saml">
           <v-text-field
-            v-model="settings.metadata_address"
-            label="Address of its metadata"
+            v-model="settings.metadata_url"
+            label="Metadata URL"
             placeholder="https://id.rootworks.example/metadata"
             spellcheck="false"
             class="mono"
-            hint="Looked at daily."
+            hint="Dravo fetches it daily."
             persistent-hint
           />
         </template>
         <template v-else>
           <v-text-field v-model="settings.issuer" label="Issuer" spellcheck="false" class="mono" />
-          <v-text-field v-model="settings.client_id" label="Client id" spellcheck="false" class="mono" />
+          <v-text-field v-model="settings.client_id" label="Client ID" spellcheck="false" class="mono" />
           <v-text-field
             v-model="secret"
-            :label="signIn.has_secret ? 'Client secret (one is kept)' : 'Client secret'"
+            :label="signIn.has_secret ? 'Client secret (saved)' : 'Client secret'"
             type="password"
             autocomplete="off"
           />
         </template>
         <BusyButton v-if="may('sources.change')" type="submit" color="primary" :busy="busy">{{
-          saml ? 'Keep and fetch' : 'Keep and fetch its configuration'
+          saml ? 'Save and fetch' : 'Save and fetch configuration'
         }}</BusyButton>
         <span v-if="kept" role="status">{{ kept }}</span>
       </form>
       <template v-if="saml">
         <details>
-          <summary>Or paste its metadata, or choose the file</summary>
+          <summary>Or paste or upload the metadata</summary>
           <v-textarea v-model="metadata" label="Metadata" rows="4" class="mono" spellcheck="false" />
           <input
             type="file"
             accept=".xml,text/xml"
-            aria-label="File with metadata"
+            aria-label="Metadata file"
             @change="drop(($event.target as HTMLInputElement).files)"
           />
-          <v-btn variant="outlined" :disabled="!metadata.trim()" @click="keep({ metadata }, 'Kept.')">Take it</v-btn>
+          <v-btn variant="outlined" :disabled="!metadata.trim()" @click="keep({ metadata }, 'Saved.')"
+            >Save metadata</v-btn
+          >
         </details>
         <details>
-          <summary>Or enter it piece by piece</summary>
-          <v-text-field v-model="fields.entity_id" label="Its entity id" class="mono" spellcheck="false" />
-          <v-text-field v-model="fields.sign_in" label="Its address for signing in" class="mono" spellcheck="false" />
+          <summary>Or enter the values one by one</summary>
+          <v-text-field v-model="fields.entity_id" label="Entity ID" class="mono" spellcheck="false" />
+          <v-text-field v-model="fields.sign_in" label="Single sign-on URL" class="mono" spellcheck="false" />
           <v-textarea
             v-model="fields.certificates"
-            label="Its certificate, with or without header lines"
+            label="Signing certificate (PEM, with or without header lines)"
             rows="3"
             class="mono"
             spellcheck="false"
           />
-          <v-btn variant="outlined" @click="keepFields">Keep these</v-btn>
+          <v-btn variant="outlined" @click="keepFields">Save values</v-btn>
         </details>
       </template>
       <dl v-if="signIn.provider.entity_id" class="known">
-        <dt>{{ saml ? 'Entity id' : 'Issuer' }}</dt>
+        <dt>{{ saml ? 'Entity ID' : 'Issuer' }}</dt>
         <dd class="mono">{{ signIn.provider.entity_id }}</dd>
-        <dt>Signs in at</dt>
-        <dd class="mono">{{ signIn.provider.sign_in || 'not known' }}</dd>
+        <dt>Single sign-on URL</dt>
+        <dd class="mono">{{ signIn.provider.sign_in || 'unknown_user' }}</dd>
         <template v-for="each in signIn.provider.certificates" :key="each.fingerprint">
           <dt>Certificate</dt>
           <dd>
@@ -211,103 +215,102 @@ function hand(text: string, name: string): void {
         </template>
       </dl>
       <div v-if="signIn.provider.waiting.length" class="waits">
-        <h3>Its metadata has another certificate now</h3>
+        <h3>The metadata contains a new certificate</h3>
         <div v-for="each in signIn.provider.waiting" :key="each.fingerprint">
           {{ each.subject }}, until <TimeLabel :at="each.until_at" />
           <div class="quiet mono small">{{ each.fingerprint }}</div>
         </div>
-        <v-btn v-if="may('sources.change')" size="small" variant="outlined" @click="takeOver">Take it over</v-btn>
+        <v-btn v-if="may('sources.change')" size="small" variant="outlined" @click="takeOver">Accept</v-btn>
       </div>
-      <h3>Seen from real traffic</h3>
+      <h3>Setup checklist</h3>
       <ChecklistStatus :ticks="signIn.ticks" />
     </section>
   </div>
   <section class="panel more" aria-labelledby="more">
-    <h2 id="more">How strictly</h2>
+    <h2 id="more">Options</h2>
     <form @submit.prevent="keepSettings">
       <v-text-field
         v-if="mailed"
-        v-model="settings.registration_group"
-        label="Group into which new people register"
-        hint="Only asked for where the source makes new people."
+        v-model="settings.new_user_group"
+        label="Group for new users"
+        hint="Used only if the source policy creates users."
         persistent-hint
         class="wide"
       />
       <div class="row">
         <v-text-field
           v-if="!mailed"
-          v-model.number="settings.skew"
+          v-model.number="settings.clock_skew"
           type="number"
-          label="Seconds that clocks may differ"
+          label="Clock skew in seconds"
           class="narrow"
         />
         <v-text-field
-          v-model.number="settings.claims_days"
+          v-model.number="settings.claim_days"
           type="number"
-          label="Days after which claimed groups lapse (0: never)"
+          label="Days until memberships from claims expire (0: never)"
           class="narrow"
         />
         <v-text-field
           v-if="!mailed"
-          v-model="settings.subject"
-          label="Claim by which people are known"
-          :placeholder="saml ? 'the NameID' : 'sub'"
+          v-model="settings.subject_claim"
+          label="Subject claim"
+          :placeholder="saml ? 'NameID' : 'sub'"
           persistent-placeholder
           class="narrow"
         />
       </div>
-      <v-text-field
-        v-model="settings.support_contact"
-        label="Whom people ask who may not in, in a sentence"
-        class="wide"
-      />
+      <v-text-field v-model="settings.support_contact" label="Support contact for refused users" class="wide" />
       <v-switch
         v-if="!mailed"
         v-model="settings.import_groups"
-        label="Claims say who is in which group"
+        label="Read group memberships from claims"
         color="primary"
         hide-details
       />
       <v-switch
         v-model="settings.refresh"
-        label="Read each person anew from this source's directory when they sign in"
+        label="Refresh the user from the directory at each sign-in"
         color="primary"
         hide-details
       />
       <v-switch
         v-if="!mailed"
-        v-model="settings.anew"
-        label="They sign in there each time, also if they are signed in"
+        v-model="settings.force_authn"
+        label="Force authentication (ForceAuthn / prompt=login)"
         color="primary"
         hide-details
       />
       <template v-if="saml">
-        <v-switch v-model="settings.signs" label="Our requests are signed" color="primary" hide-details />
+        <v-switch v-model="settings.sign_requests" label="Sign requests" color="primary" hide-details />
         <v-switch
-          v-model="settings.unasked"
-          label="They may begin at the provider's own page"
+          v-model="settings.allow_idp_initiated"
+          label="Allow IdP-initiated sign-in"
           color="primary"
           hide-details
         />
         <v-switch
           v-model="settings.auto_accept_certificates"
-          label="Another certificate in its metadata is taken over by itself"
+          label="Accept new certificates from metadata automatically"
           color="primary"
           hide-details
         />
       </template>
       <template v-else-if="!mailed">
-        <v-switch v-model="settings.userinfo" label="Ask its userinfo for more claims" color="primary" hide-details />
         <v-switch
-          v-model="settings.by_key"
-          label="It knows us by our key instead of a secret"
+          v-model="settings.userinfo"
+          label="Request claims from the UserInfo endpoint"
+          color="primary"
+          hide-details
+        />
+        <v-switch
+          v-model="settings.private_key_jwt"
+          label="Authenticate with a private key (private_key_jwt)"
           color="primary"
           hide-details
         />
       </template>
-      <BusyButton v-if="may('sources.change')" type="submit" variant="outlined" :busy="busy"
-        >Keep these settings</BusyButton
-      >
+      <BusyButton v-if="may('sources.change')" type="submit" variant="outlined" :busy="busy">Save</BusyButton>
     </form>
   </section>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// For whom signing in by a source is in force: nobody, a pilot group, everybody; at once or from an hour on.
+// For whom signing in by a source is in force: nobody, a pilot group, everyone; at once or from an hour on.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
@@ -18,97 +18,95 @@ const { wrong, attempt } = useAttempts()
 const pilot = ref(String(props.signIn.settings.pilot ?? ''))
 const hour = ref('')
 const asking = ref(false)
-const wanted = ref<'pilot' | 'everybody' | null>(null)
+const wanted = ref<'pilot' | 'enabled' | null>(null)
 const typed = ref('')
 const words = computed(
   () =>
     ({
-      off: 'Nobody signs in by it yet, but for trials.',
-      pilot: `Those in the group '${props.signIn.settings.pilot}' sign in by it.`,
-      everybody: 'Everybody whom it lets in signs in by it.',
-    })[props.signIn.state],
+      disabled: 'Sign-in is disabled. Only test sign-ins work.',
+      pilot: `Only members of the group '${props.signIn.settings.pilot}' can sign in.`,
+      enabled: 'All users of this source can sign in.',
+    })[props.signIn.status],
 )
-async function put(state: 'off' | 'pilot' | 'everybody', at?: string, confirm?: string): Promise<void> {
+async function put(status: 'disabled' | 'pilot' | 'enabled', at?: string, confirm?: string): Promise<void> {
   await attempt(async () => {
-    if (state === 'pilot' && pilot.value !== props.signIn.settings.pilot) {
+    if (status === 'pilot' && pilot.value !== props.signIn.settings.pilot) {
       const body = { settings: { pilot: pilot.value } }
       await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
     }
-    const body = { state, enabled_from: at, confirm }
+    const body = { status, enabled_from: at, confirm }
     await answered(api.POST('/api/v1/sources/{key}/sign-in/status', { params: { path }, body }))
     asking.value = false
     await queries.invalidateQueries()
   })
 }
 /** Nobody has come through these settings yet: then the name is typed. */
-function want(state: 'pilot' | 'everybody'): void {
+function want(status: 'pilot' | 'enabled'): void {
   typed.value = ''
-  wanted.value = state
-  if (props.signIn.verified_at || props.signIn.missing.length) void put(state)
+  wanted.value = status
+  if (props.signIn.verified_at || props.signIn.missing.length) void put(status)
   else asking.value = true
 }
 /** Whom it lets in: operators too only by a super administrator's word. */
 const serves = computed(() => props.signIn.serves)
 const whom = [
-  { title: 'People', value: 'people' },
+  { title: 'Users', value: 'users' },
   { title: 'Operators', value: 'operators' },
-  { title: 'People and operators', value: 'both' },
+  { title: 'Users and operators', value: 'both' },
 ]
 const serve = (value: string) =>
   attempt(async () => {
-    const body = { serves: value as 'people' }
+    const body = { serves: value as 'users' }
     await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
     await queries.invalidateQueries()
   })
-const later = () => put(props.signIn.state as 'off' | 'pilot', new Date(hour.value).toISOString(), props.label)
+const later = () => put(props.signIn.status as 'disabled' | 'pilot', new Date(hour.value).toISOString(), props.label)
 </script>
 
 <template>
   <section class="panel" aria-labelledby="force">
-    <h2 id="force">For whom</h2>
+    <h2 id="force">Sign-in status</h2>
     <ErrorMessage v-if="!asking" :wrong="wrong" />
     <p>
-      <StatusLabel :state="signIn.state" /> {{ words }}
-      <template v-if="signIn.enabled_from">For everybody from <TimeLabel :at="signIn.enabled_from" />.</template>
-      <template v-if="signIn.verified_at">
-        Somebody came through it last <TimeLabel :at="signIn.verified_at" />.</template
-      >
-      <b v-else> Nobody has come through these settings yet.</b>
+      <StatusLabel :status="signIn.status" /> {{ words }}
+      <template v-if="signIn.enabled_from">Enabled for everyone from <TimeLabel :at="signIn.enabled_from" />.</template>
+      <template v-if="signIn.verified_at"> Last successful sign-in <TimeLabel :at="signIn.verified_at" />.</template>
+      <b v-else> These settings have not been tested yet.</b>
     </p>
     <div v-if="may('sources.change')" class="row">
-      <v-btn v-if="signIn.state !== 'off'" variant="outlined" @click="put('off')">Off for everybody</v-btn>
-      <template v-if="signIn.state !== 'everybody'">
+      <v-btn v-if="signIn.status !== 'disabled'" variant="outlined" @click="put('disabled')">Disable</v-btn>
+      <template v-if="signIn.status !== 'enabled'">
         <v-text-field v-model="pilot" label="Pilot group" class="narrow" hide-details />
-        <v-btn variant="outlined" :disabled="!pilot.trim()" @click="want('pilot')">For the pilot group</v-btn>
-        <v-btn color="primary" @click="want('everybody')">For everybody</v-btn>
-        <v-text-field v-model="hour" type="datetime-local" label="For everybody from" class="hour" hide-details />
-        <v-btn variant="text" :disabled="!hour" @click="later">Set this hour</v-btn>
+        <v-btn variant="outlined" :disabled="!pilot.trim()" @click="want('pilot')">Enable for pilot group</v-btn>
+        <v-btn color="primary" @click="want('enabled')">Enable for everyone</v-btn>
+        <v-text-field v-model="hour" type="datetime-local" label="Enable for everyone from" class="hour" hide-details />
+        <v-btn variant="text" :disabled="!hour" @click="later">Schedule</v-btn>
       </template>
     </div>
-    <div v-if="signIn.protocol !== 'mail'" class="row whom">
+    <div v-if="signIn.protocol !== 'email_code'" class="row whom">
       <v-select
         v-if="may('operators.change')"
         :model-value="serves"
         :items="whom"
-        label="Whom it lets in"
+        label="Who can sign in"
         class="narrow"
         hide-details
         @update:model-value="serve"
       />
-      <span v-if="serves !== 'people'" class="quiet">
-        An operator links themselves to it under Settings, signed in by their password; nobody becomes one by a name. It
-        is a super administrator's to change.
+      <span v-if="serves !== 'users'" class="quiet">
+        Operators link their own sign-in under Settings after they sign in with their password. Only a super
+        administrator can change this.
       </span>
     </div>
     <FormDialog
       v-model="asking"
-      title="Nobody has tried it yet"
-      act="Put it in force"
+      title="These settings are not tested"
+      act="Enable"
       :wrong="wrong"
-      grave
+      serious
       @done="put(wanted!, undefined, typed)"
     >
-      <p>Let one person try first, under Trials. Or type the name of the source, {{ label }}, to go on all the same.</p>
+      <p>Run a test sign-in first. To enable sign-in without a test, type the name of the source, {{ label }}.</p>
       <v-text-field v-model="typed" label="Name of the source" />
     </FormDialog>
   </section>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What no rule can decide about a source's people and groups: who it could be, and the choices.
+// What no rule can decide about a source's users and groups: who it could be, and the choices.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
@@ -13,12 +13,12 @@ import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
 type Conflict = Schemas['SourceConflict']
-type Decision = 'link' | 'make' | 'let' | 'leave out'
+type Decision = 'link' | 'create' | 'accept' | 'ignore'
 const props = defineProps<{ source: string; label: string }>()
 const queries = useQueryClient()
 const { wrong, attempt } = useAttempts()
 const decided = ref(false)
-const about = computed(() => ({ state: decided.value ? ('decided' as const) : ('open' as const) }))
+const about = computed(() => ({ status: decided.value ? ('decided' as const) : ('open' as const) }))
 const fetch = (after: string | undefined, count: number) =>
   answered(
     api.GET('/api/v1/sources/{key}/conflicts', {
@@ -27,18 +27,18 @@ const fetch = (after: string | undefined, count: number) =>
   )
 const asking = ref(false)
 const chosen = ref<Conflict | null>(null)
-const decision = ref<Decision>('make')
-const person = ref<string | null>(null)
+const decision = ref<Decision>('create')
+const user = ref<string | null>(null)
 function ask(conflict: Conflict, choice: string): void {
   chosen.value = conflict
   decision.value = choice as Decision
-  person.value = conflict.candidates.length === 1 ? conflict.candidates[0]!.id : null
+  user.value = conflict.candidates.length === 1 ? conflict.candidates[0]!.id : null
   wrong.value = null
   asking.value = true
 }
 async function decide(): Promise<void> {
   const path = { key: props.source, conflict: chosen.value?.id ?? '' }
-  const body = { decision: decision.value, person: decision.value === 'link' ? person.value : null }
+  const body = { decision: decision.value, user: decision.value === 'link' ? user.value : null }
   if (
     await attempt(() => answered(api.POST('/api/v1/sources/{key}/conflicts/{conflict}', { params: { path }, body })))
   ) {
@@ -47,16 +47,16 @@ async function decide(): Promise<void> {
   }
 }
 const words: Record<string, string> = {
-  link: 'It is this person',
-  make: 'Somebody new',
-  let: 'Let it be so',
-  'leave out': 'Leave out',
+  link: 'Link',
+  create: 'Create user',
+  accept: 'Accept new name',
+  ignore: 'Ignore',
 }
 const follows: Record<Decision, string> = {
-  link: 'What the source says of them is heard together with what others say; their access may change by its groups.',
-  make: 'A new user is made, who inherits nothing from anybody.',
-  let: 'The name changes here as it did there.',
-  'leave out': 'It stays out for good, until you decide otherwise.',
+  link: 'Dravo merges the record with the records of other sources. The access of the user can change through the groups of this source.',
+  create: 'Dravo creates a new user without any existing access.',
+  accept: 'Dravo changes the name as the source did.',
+  ignore: 'Dravo ignores the record until you decide otherwise.',
 }
 const says = (conflict: Conflict) =>
   ['userName', 'emails', 'title']
@@ -67,12 +67,14 @@ const says = (conflict: Conflict) =>
 
 <template>
   <section class="panel" aria-label="Conflicts">
-    <p class="quiet">Nobody becomes somebody else by a name or an address. What is not certain waits here.</p>
-    <v-checkbox v-model="decided" label="Those that were decided" hide-details />
+    <p class="quiet">
+      Dravo links a record only when the match is certain. Uncertain records wait here for your decision.
+    </p>
+    <v-checkbox v-model="decided" label="Show decided conflicts" hide-details />
     <PagedTable
       :name="`conflicts-${source}`"
       caption="Conflicts"
-      :columns="['The source says', 'What is in doubt', 'It could be', 'Since', 'Decide']"
+      :columns="['Source record', 'Conflict', 'Possible users', 'Since', 'Decision']"
       :fetch="fetch"
       :about="about"
       :refresh="5000"
@@ -87,12 +89,12 @@ const says = (conflict: Conflict) =>
           <div v-for="each in item.candidates" :key="each.id">
             <router-link :to="`/users/${each.id}`">{{ each.display_name }}</router-link>
             <div class="mono">{{ each.user_name }}</div>
-            <StatusLabel :state="each.state" />
+            <StatusLabel :status="each.status" />
           </div>
         </td>
         <td><TimeLabel :at="item.first_seen_at" /></td>
         <td>
-          <template v-if="item.state === 'decided'">
+          <template v-if="item.status === 'decided'">
             {{ words[item.decision ?? ''] }}, by {{ item.decided_by }} <TimeLabel :at="item.decided_at" />
           </template>
           <div v-else class="buttons">
@@ -109,9 +111,9 @@ const says = (conflict: Conflict) =>
         </td>
       </template>
       <template #empty>
-        <EmptyState :title="decided ? 'Nothing was decided' : 'Nothing waits for a decision'">
-          Two records for one person, a user name that a leaver had, two groups of one name: such things would stand
-          here.
+        <EmptyState :title="decided ? 'No decided conflicts' : 'No conflicts'">
+          Conflicts appear here, such as two records for one user, the user name of a leaver, or two groups with the
+          same name.
         </EmptyState>
       </template>
     </PagedTable>
@@ -120,11 +122,11 @@ const says = (conflict: Conflict) =>
       :title="`${words[decision]}: ${chosen?.name}?`"
       :act="words[decision] ?? 'Decide'"
       :wrong="wrong"
-      :waiting="decision === 'link' && !person"
+      :waiting="decision === 'link' && !user"
       @done="decide"
     >
       <p>{{ chosen?.message }}</p>
-      <UserSelect v-if="decision === 'link'" v-model="person" label="Who it is" />
+      <UserSelect v-if="decision === 'link'" v-model="user" label="User" />
       <p class="quiet">{{ follows[decision] }}</p>
     </FormDialog>
   </section>

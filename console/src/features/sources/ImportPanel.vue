@@ -63,7 +63,7 @@ async function upload(files: File | File[] | null): Promise<void> {
     const bytes = new Uint8Array(await file.arrayBuffer())
     let text = ''
     for (let at = 0; at < bytes.length; at += 32_768) text += String.fromCharCode(...bytes.subarray(at, at + 32_768))
-    const name = file.name as 'people.csv'
+    const name = file.name as 'users.csv'
     const body = { name, content: btoa(text) }
     await attempt(() => answered(api.POST('/api/v1/sources/{key}/import/files', { params: { path }, body })))
   }
@@ -74,16 +74,14 @@ async function upload(files: File | File[] | null): Promise<void> {
 <template>
   <section class="panel" aria-labelledby="reading">
     <h2 id="reading">Connection</h2>
-    <p v-if="!reading" class="quiet">
-      Half-finished is fine: try it here before anything is kept. A read-only account is enough.
-    </p>
+    <p v-if="!reading" class="quiet">You can check the connection before you save it. A read-only account is enough.</p>
     <ErrorMessage :wrong="wrong ?? kinds.error.value" />
     <form class="form" aria-label="Connection" @submit.prevent="keep">
       <v-select
         v-if="!reading"
         v-model="kind"
         :items="(kinds.data.value?.items ?? []).map((each) => ({ title: each.label, value: each.key }))"
-        label="What it is"
+        label="Connector"
         class="narrow"
       />
       <div class="fields">
@@ -133,7 +131,7 @@ async function upload(files: File | File[] | null): Promise<void> {
           autocomplete="off"
           :placeholder="reading?.has_secret ? 'kept, encrypted' : ''"
           persistent-placeholder
-          hint="Forgotten when the address changes: it goes nowhere else."
+          hint="Dravo deletes the secret when the address changes."
           persistent-hint
         />
         <v-text-field
@@ -141,7 +139,7 @@ async function upload(files: File | File[] | null): Promise<void> {
           v-model="schedule"
           label="Schedule (cron)"
           class="mono"
-          :hint="`${reading.schedule_words}; empty: never by itself`"
+          :hint="`${reading.schedule_words}; empty: no schedule`"
           persistent-hint
         />
       </div>
@@ -149,17 +147,17 @@ async function upload(files: File | File[] | null): Promise<void> {
         Next:
         <template v-for="(at, number) in reading.next_at" :key="at"
           >{{ number ? ', ' : '' }}<TimeLabel :at="at" /></template
-        >. Everybody was read last <TimeLabel :at="reading.full_at" never="never" />; between, what changed.
+        >. Everyone was read last <TimeLabel :at="reading.full_at" never="never" />; between, what changed.
       </p>
       <div class="row">
-        <BusyButton type="submit" color="primary" :busy="checking">Keep and check</BusyButton>
-        <BusyButton variant="outlined" :busy="checking" @click="tryIt(false)">Check without keeping</BusyButton>
+        <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
+        <BusyButton variant="outlined" :busy="checking" @click="tryIt(false)">Check without saving</BusyButton>
       </div>
     </form>
     <template v-if="reading && kind === 'csv'">
       <h3>Files</h3>
       <v-file-input
-        label="people.csv, groups.csv, memberships.csv"
+        label="users.csv, groups.csv, memberships.csv"
         accept=".csv,text/csv"
         multiple
         class="narrow"
@@ -174,26 +172,26 @@ async function upload(files: File | File[] | null): Promise<void> {
     </template>
     <CheckSteps v-if="check" :check="check" />
     <template v-if="check && check.sample.length">
-      <h3>What the answers make of the first</h3>
-      <div class="scroll" role="group" aria-label="What was read" tabindex="0">
+      <h3>Result of the source policy for the first records</h3>
+      <div class="scroll" role="group" aria-label="Sample records" tabindex="0">
         <table class="plain">
           <caption class="visually-hidden">
             Sample
           </caption>
           <thead>
             <tr>
-              <th scope="col">Name there</th>
-              <th scope="col">User name here</th>
-              <th v-if="check.sample.some((each) => each.groups.length)" scope="col">Groups of what is said</th>
-              <th scope="col">Comes in</th>
+              <th scope="col">Name in the source</th>
+              <th scope="col">User name in Dravo</th>
+              <th v-if="check.sample.some((each) => each.groups.length)" scope="col">Groups from attributes</th>
+              <th scope="col">Accepted</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="(each, number) in check.sample.slice(0, 8)" :key="number">
               <td>{{ each.name }}</td>
-              <td class="mono">{{ each.person?.userName }}</td>
+              <td class="mono">{{ each.user?.userName }}</td>
               <td v-if="check.sample.some((one) => one.groups.length)">{{ each.groups.join(', ') }}</td>
-              <td><StatusLabel :state="each.comes_in ? 'ok' : 'refused'" /> {{ each.message }}</td>
+              <td><StatusLabel :status="each.comes_in ? 'ok' : 'refused'" /> {{ each.message }}</td>
             </tr>
           </tbody>
         </table>

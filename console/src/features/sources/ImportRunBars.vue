@@ -15,23 +15,23 @@ const bars = computed(() => {
   return found.map((each) => ({ ...each, height: Math.round((52 * Math.log10(each.number + 1)) / most) + 4 }))
 })
 const title = (run: Schemas['SourceRun'], number: number) =>
-  `${(run.started_at ?? run.requested_at).slice(0, 16).replace('T', ' ')}: ${run.state}${run.preview ? ', a look' : ''}, ${number.toLocaleString('en')} touched`
+  `${(run.started_at ?? run.requested_at).slice(0, 16).replace('T', ' ')}: ${run.status}${run.preview ? ', preview' : ''}, ${number.toLocaleString('en')} users changed`
 </script>
 
 <template>
-  <div class="bars" role="group" aria-label="The last runs, the newest at the right">
+  <div class="bars" role="group" aria-label="Recent runs, newest on the right">
     <button
       v-for="each in bars"
       :key="each.run.id"
       type="button"
-      :class="['bar', each.run.state, { look: each.run.preview, chosen: each.run.id === chosen }]"
+      :class="['bar', each.run.status, { look: each.run.preview, chosen: each.run.id === chosen }]"
       :title="title(each.run, each.number)"
       :aria-label="title(each.run, each.number)"
       @click="$emit('choose', each.run.id)"
     >
       <span :style="{ height: `${each.height}px` }" />
     </button>
-    <span class="quiet">people touched in each of the last {{ bars.length }} runs</span>
+    <span class="quiet">users changed in each of the last {{ bars.length }} runs</span>
   </div>
 </template>
 

@@ -57,14 +57,14 @@ async function letLeave(): Promise<void> {
 }
 const kind = ref<string | null>(null)
 watch(shown, (now, before) => now?.id !== before?.id && (kind.value = null))
-const about = computed(() => ({ run: shown.value?.id, kind: kind.value ?? undefined, state: shown.value?.state }))
+const about = computed(() => ({ run: shown.value?.id, kind: kind.value ?? undefined, status: shown.value?.status }))
 const fetch = (after: string | undefined, count: number) =>
   answered(
     api.GET('/api/v1/sources/{key}/import/runs/{run}/entries', {
       params: { path: { ...path, run: shown.value?.id ?? '' }, query: { after, count, kind: kind.value ?? undefined } },
     }),
   )
-/** Whoever is missing may be what could not be read: that is not confirmed away. */
+/** AnyoneWho is missing may be what could not be read: that is not confirmed away. */
 const unreadable = computed(() => shown.value?.counts.some((each) => each.name === 'unreadable'))
 const percent = (run: Run) => (run.expected ? Math.min(100, (100 * run.progress) / run.expected) : 0)
 const kinds = [
@@ -77,21 +77,21 @@ const kinds = [
   'refused',
   'unreadable',
   'members',
-  'group new',
-  'group renamed',
-  'group left',
+  'group_new',
+  'group_renamed',
+  'group_deleted',
 ]
 </script>
 
 <template>
   <section class="panel" aria-labelledby="runs">
-    <h2 id="runs" class="visually-hidden">Runs</h2>
+    <h2 id="runs" class="visually-hidden">Import runs</h2>
     <div class="row">
-      <v-btn v-if="reading.enabled" color="primary" :disabled="underWay" @click="begin({})">Read now</v-btn>
-      <v-btn variant="outlined" :disabled="underWay" @click="begin({ preview: true })">Look what a run would do</v-btn>
+      <v-btn v-if="reading.enabled" color="primary" :disabled="underWay" @click="begin({})">Run now</v-btn>
+      <v-btn variant="outlined" :disabled="underWay" @click="begin({ preview: true })">Preview run</v-btn>
       <span v-if="!reading.enabled" class="quiet">
-        In preparation: <router-link :to="`/sources/${source}/answers`">put it in force</router-link> when a look is
-        right.
+        The import is disabled. <router-link :to="`/sources/${source}/policy`">Enable it</router-link> when the preview
+        is right.
       </span>
       <span v-else-if="reading.next_at.length" class="quiet"
         >{{ reading.schedule_words }}, next <TimeLabel :at="reading.next_at[0]!"
@@ -99,10 +99,10 @@ const kinds = [
     </div>
     <ErrorMessage :wrong="wrong ?? runs.error.value" />
     <div v-if="last && underWay" role="status" class="underway">
-      <StatusLabel :state="last.state" />
+      <StatusLabel :status="last.status" />
       {{ last.progress.toLocaleString('en') }} read<template v-if="last.expected">
         of about {{ last.expected.toLocaleString('en') }}</template
-      >, {{ last.per_second.toLocaleString('en') }} a second<template v-if="last.seconds_left !== null"
+      >, {{ last.per_second.toLocaleString('en') }} per second<template v-if="last.seconds_left !== null"
         >, about {{ last.seconds_left }} seconds left</template
       >
       <v-btn size="small" variant="outlined" @click="stop(last.id)">Stop</v-btn>
@@ -111,7 +111,7 @@ const kinds = [
         :indeterminate="!last.expected"
         color="primary"
         height="6"
-        aria-label="How far it is"
+        aria-label="Progress"
       />
     </div>
     <ImportRunBars
@@ -120,27 +120,27 @@ const kinds = [
       :chosen="shown?.id"
       @choose="chosen = $event"
     />
-    <EmptyState v-if="runs.data.value && !last" title="Not read yet">
-      A look reads everything and shows what a run would do. Nobody is touched by it.
+    <EmptyState v-if="runs.data.value && !last" title="No runs yet">
+      A preview reads everything and shows what a run would do. It changes nothing.
     </EmptyState>
   </section>
   <section v-if="shown && shown.ended_at" class="panel" aria-labelledby="one">
     <h2 id="one">
-      {{ shown.preview ? 'A look' : 'Run' }} of <TimeLabel :at="shown.started_at ?? shown.requested_at" />
+      {{ shown.preview ? 'Preview' : 'Run' }} of <TimeLabel :at="shown.started_at ?? shown.requested_at" />
     </h2>
     <p>
-      <StatusLabel :state="shown.state" /> {{ shown.whole ? 'Everybody' : 'What changed' }} was read, asked for by
+      <StatusLabel :status="shown.status" /> {{ shown.whole ? 'Full' : 'Changes only' }}, started by
       {{ shown.requested_by }}. <template v-if="shown.preview">Nothing was changed.</template>
     </p>
     <p v-if="shown.message">
       <b>{{ shown.message }}</b> {{ shown.hint }}
     </p>
     <v-btn
-      v-if="shown.state === 'held' && shown.id === last?.id && reading.enabled && !unreadable"
+      v-if="shown.status === 'held' && shown.id === last?.id && reading.enabled && !unreadable"
       variant="outlined"
       class="let"
       @click="((typed = ''), (wrong = null), (leaving = true))"
-      >Let them leave</v-btn
+      >Approve removals</v-btn
     >
     <dl class="counts">
       <div v-for="each in shown.counts" :key="each.name">
@@ -154,18 +154,18 @@ const kinds = [
         {{ each.lost.toLocaleString('en') }} would lose it
       </li>
     </ul>
-    <v-select v-model="kind" :items="kinds" label="Only" clearable class="narrow" />
+    <v-select v-model="kind" :items="kinds" label="Filter" clearable class="narrow" />
     <PagedTable
       :name="`lines-${source}`"
-      caption="What it did"
-      :columns="['What', 'Name', 'Before and after']"
+      caption="Run entries"
+      :columns="['Result', 'Name', 'Before and after']"
       :fetch="fetch"
       :about="about"
     >
       <template #row="{ item }">
-        <td><StatusLabel :state="item.kind" /></td>
+        <td><StatusLabel :status="item.kind" /></td>
         <td>
-          <router-link v-if="item.person" :to="`/users/${item.person}`">{{ item.name }}</router-link>
+          <router-link v-if="item.user" :to="`/users/${item.user}`">{{ item.name }}</router-link>
           <template v-else>{{ item.name }}</template>
         </td>
         <td>
@@ -176,21 +176,21 @@ const kinds = [
         </td>
       </template>
       <template #empty
-        ><p class="quiet">{{ kind ? 'None of these.' : 'It changed nothing.' }}</p></template
+        ><p class="quiet">{{ kind ? 'No matching entries.' : 'The run changed nothing.' }}</p></template
       >
     </PagedTable>
   </section>
   <FormDialog
     v-model="leaving"
-    title="Let everybody leave who did not come?"
-    act="Read again and let them leave"
-    grave
+    title="Process all missing users as leavers?"
+    act="Run and approve"
+    serious
     :wrong="wrong instanceof ApiProblem && wrong.problem.code === 'needs_confirmation' ? null : wrong"
     :waiting="typed !== label"
     @done="letLeave"
   >
     <p>{{ shown?.message }}</p>
-    <p>Everybody is read once more; who is missing then loses their groups, their roles and what follows from them.</p>
+    <p>Dravo runs the import again. Users who are still missing lose their groups, roles and accounts.</p>
     <v-text-field v-model="typed" :label="`Type ${label} to confirm`" autocomplete="off" />
   </FormDialog>
 </template>

@@ -58,7 +58,7 @@ function pretty(body: string): string {
   <PagedTable
     :name="`requests-${source}`"
     caption="Requests"
-    :columns="['When', 'Request', 'Answer', 'What it did', '']"
+    :columns="['Time', 'Request', 'Response', 'Result', '']"
     :fetch="fetch"
     :about="about"
     :refresh="4000"
@@ -76,26 +76,26 @@ function pretty(body: string): string {
       </td>
       <td class="did">
         <template v-if="item.subject">
-          <router-link :to="`/${item.subject.kind === 'person' ? 'people' : 'groups'}/${item.subject.id}`">{{
+          <router-link :to="`/${item.subject.kind === 'user' ? 'users' : 'groups'}/${item.subject.id}`">{{
             item.outcome
           }}</router-link>
         </template>
         <template v-else>{{ item.outcome }}</template>
-        <ul v-if="item.people.length" class="led">
-          <li v-for="person in item.people.slice(0, 5)" :key="person.id">
-            <router-link :to="`/users/${person.id}`">{{ person.name }}</router-link>
-            <template v-for="role in person.gained" :key="`+${role}`"> gained {{ role }}.</template>
-            <template v-for="role in person.lost" :key="`-${role}`"> lost {{ role }}.</template>
-            <template v-for="account in person.accounts" :key="account[0]">
+        <ul v-if="item.users.length" class="led">
+          <li v-for="user in item.users.slice(0, 5)" :key="user.id">
+            <router-link :to="`/users/${user.id}`">{{ user.name }}</router-link>
+            <template v-for="role in user.gained" :key="`+${role}`"> gained {{ role }}.</template>
+            <template v-for="role in user.lost" :key="`-${role}`"> lost {{ role }}.</template>
+            <template v-for="account in user.accounts" :key="account[0]">
               Account in {{ account[0] }}: {{ account[1] }}.</template
             >
           </li>
-          <li v-if="item.people.length + item.more > 5">and {{ item.people.length + item.more - 5 }} more people</li>
+          <li v-if="item.users.length + item.more > 5">and {{ item.users.length + item.more - 5 }} more users</li>
         </ul>
         <pre v-if="opened?.id === item.id && opened.body" class="body">{{ pretty(opened.body) }}</pre>
         <div v-if="opened?.id === item.id">
-          <div v-for="manner in item.quirks" :key="manner" class="quiet">Its own way of saying it: {{ manner }}</div>
-          <div v-if="!opened.body" class="quiet">It had no body.</div>
+          <div v-for="manner in item.quirks" :key="manner" class="quiet">Deviation from the standard: {{ manner }}</div>
+          <div v-if="!opened.body" class="quiet">No body.</div>
         </div>
       </td>
       <td>
@@ -105,7 +105,7 @@ function pretty(body: string): string {
       </td>
     </template>
     <template #empty>
-      <EmptyState title="No request">What this source asks for stands here, with what it led to.</EmptyState>
+      <EmptyState title="No requests">Requests from this source appear here with their results.</EmptyState>
     </template>
   </PagedTable>
 </template>

@@ -30,8 +30,8 @@ async function add(): Promise<void> {
     wrong.value = new ApiProblem(
       {
         code: 'invalid_json',
-        message: 'What stands here is not JSON.',
-        hint: 'Paste the whole document, from { to }.',
+        message: 'The schema is not valid JSON.',
+        hint: 'Paste the complete document, from { to }.',
       },
       0,
     )
@@ -66,23 +66,23 @@ const example =
 <template>
   <section class="panel" aria-labelledby="schemas">
     <div class="row between">
-      <h2 id="schemas">Schemas beside the standard ones</h2>
-      <v-btn variant="outlined" @click="((adding = true), (wrong = null))">Add a schema</v-btn>
+      <h2 id="schemas">Schema extensions</h2>
+      <v-btn variant="outlined" @click="((adding = true), (wrong = null))">Add schema</v-btn>
     </div>
     <ErrorMessage :wrong="outside ?? schemas.error.value" />
     <table v-if="schemas.data.value?.items.length" class="plain">
       <thead>
         <tr>
           <th scope="col">URN</th>
-          <th scope="col">Of</th>
+          <th scope="col">Resource</th>
           <th scope="col">Attributes</th>
-          <th scope="col"><span class="visually-hidden">Remove</span></th>
+          <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="each in schemas.data.value.items" :key="each.urn">
           <td class="mono urn">{{ each.urn }}</td>
-          <td>{{ each.kind === 'User' ? 'people' : 'groups' }}</td>
+          <td>{{ each.kind === 'User' ? 'User' : 'Group' }}</td>
           <td>{{ names(each.document) }}</td>
           <td>
             <v-btn size="small" variant="text" :aria-label="`Remove ${each.name}`" @click="remove(each.urn)"
@@ -92,16 +92,18 @@ const example =
         </tr>
       </tbody>
     </table>
-    <EmptyState v-else-if="schemas.data.value" title="None">
-      People and groups may have all attributes of the standard. If this source sends others too, add their schema.
+    <EmptyState v-else-if="schemas.data.value" title="No schema extensions">
+      Users and groups can have all attributes of the SCIM core schema. If this source sends others, add their schema.
     </EmptyState>
-    <FormDialog v-model="adding" title="Add a schema" act="Add the schema" :wrong="wrong" wide @done="add">
-      <p class="quiet">Paste the schema as SCIM describes it (RFC 7643, section 7). Unknown attributes are dropped.</p>
+    <FormDialog v-model="adding" title="Add schema" act="Add" :wrong="wrong" wide @done="add">
+      <p class="quiet">
+        Paste a SCIM schema definition (RFC 7643, section 7). Dravo discards attributes that no schema defines.
+      </p>
       <v-select
         v-model="kind"
         :items="[
-          { title: 'Of people', value: 'User' },
-          { title: 'Of groups', value: 'Group' },
+          { title: 'User', value: 'User' },
+          { title: 'Group', value: 'Group' },
         ]"
         label="Attributes"
       />

@@ -6,14 +6,14 @@ import ChecklistStatus from '../../components/ChecklistStatus.vue'
 import ChecklistValues from '../../components/ChecklistValues.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-const props = defineProps<{ sheet: Schemas['ExchangeSheet'] }>()
+const props = defineProps<{ checklist: Schemas['SetupChecklist'] }>()
 
-/** Hand the sheet over as a file: to be sent to whoever runs the other side. */
+/** Hand the checklist over as a file: to be sent to anyone_who runs the other side. */
 function save(): void {
-  const address = URL.createObjectURL(new Blob([props.sheet.text], { type: 'text/plain' }))
+  const address = URL.createObjectURL(new Blob([props.checklist.text], { type: 'text/plain' }))
   const link = Object.assign(document.createElement('a'), {
     href: address,
-    download: `${props.sheet.source.key}-scim-sheet.txt`,
+    download: `${props.checklist.source.key}-scim-checklist.txt`,
   })
   link.click()
   URL.revokeObjectURL(address)
@@ -23,32 +23,32 @@ function save(): void {
 <template>
   <div class="two">
     <section class="panel" aria-labelledby="give">
-      <h2 id="give">Give to the other side</h2>
-      <ChecklistValues :values="sheet.give">
+      <h2 id="give">Values for the identity provider</h2>
+      <ChecklistValues :values="checklist.give">
         <dt>Token</dt>
         <dd>
-          <template v-if="sheet.usable_tokens">{{ sheet.usable_tokens }} in force</template>
+          <template v-if="checklist.usable_tokens">{{ checklist.usable_tokens }} active</template>
           <strong v-else class="missing"
-            ><v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> none yet: make one below</strong
+            ><v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> none yet: create one below</strong
           >
           <slot name="token" />
         </dd>
       </ChecklistValues>
       <v-btn variant="outlined" class="save" :prepend-icon="mdiFileDownloadOutline" @click="save">
-        Save as text to send
+        Download as text
       </v-btn>
     </section>
     <section class="panel" aria-labelledby="seen">
-      <h2 id="seen">Get from the other side</h2>
-      <p class="quiet">Each is ticked when real traffic has shown it to work.</p>
-      <ChecklistStatus :ticks="sheet.ticks" />
-      <div v-if="sheet.trouble.length" class="trouble">
-        <h3>Turned away, refused or lost</h3>
-        <p v-for="each in sheet.trouble" :key="each.at"><TimeLabel :at="each.at" />: {{ each.message }}</p>
+      <h2 id="seen">Setup checklist</h2>
+      <p class="quiet">Dravo ticks each item when real traffic confirms it.</p>
+      <ChecklistStatus :ticks="checklist.ticks" />
+      <div v-if="checklist.trouble.length" class="trouble">
+        <h3>Rejected requests and lost data</h3>
+        <p v-for="each in checklist.trouble" :key="each.at"><TimeLabel :at="each.at" />: {{ each.message }}</p>
       </div>
-      <h3>Switch on there</h3>
+      <h3>Steps at the identity provider</h3>
       <ul>
-        <li v-for="line in sheet.provider_steps" :key="line">{{ line }}</li>
+        <li v-for="line in checklist.provider_steps" :key="line">{{ line }}</li>
       </ul>
     </section>
   </div>

@@ -28,9 +28,9 @@ const source = useQuery({
 const local = computed(() => source.data.value?.connection_type === 'local')
 const read = computed(() => source.data.value?.connection_type === 'import')
 const kind = computed(() => {
-  if (local.value) return 'What operators enter here'
-  if (source.data.value?.connection_type === 'sign_in') return 'A source by which people sign in'
-  return read.value ? 'A source that we read' : 'A source that pushes'
+  if (local.value) return 'Local users and groups'
+  if (source.data.value?.connection_type === 'sign_in') return 'Sign-in'
+  return read.value ? 'Import' : 'Inbound SCIM'
 })
 const reading = useQuery({
   queryKey: ['sources', props.id, 'import'],
@@ -45,11 +45,11 @@ watch(source.data, (found) => (begun.value ||= found !== undefined && found.conn
 })
 const ready = computed(() => begun.value || reading.data.value !== undefined)
 const pushes = [
-  ['sheet', 'Exchange sheet'],
+  ['checklist', 'Setup checklist'],
   ['requests', 'Requests'],
   ['schemas', 'Schemas'],
 ] as const
-const signsIn = computed(() => Boolean(source.data.value?.sign_in_state))
+const signsIn = computed(() => Boolean(source.data.value?.sign_in_status))
 const signIn = useQuery({
   queryKey: ['sources', props.id, 'sign-in'],
   enabled: signsIn,
@@ -58,41 +58,41 @@ const signIn = useQuery({
 })
 const queries = useQueryClient()
 const { wrong, attempt } = useAttempts()
-/** Have people sign in by this source from now on: the rest is filled in on its sheet. */
-const letSignIn = (protocol: 'saml' | 'oidc' | 'mail') =>
+/** Have users sign in by this source from now on: the rest is filled in on its checklist. */
+const letSignIn = (protocol: 'saml' | 'oidc' | 'email_code') =>
   attempt(async () => {
     await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: { protocol } }))
     await queries.invalidateQueries()
   })
 const signs = [
-  ['sign-in', 'Signing in'],
-  ['trials', 'Trials and traces'],
-  ['claims', 'Five questions'],
+  ['sign-in', 'Sign-in'],
+  ['sign-ins', 'Sign-in history'],
+  ['sign-in-policy', 'Source policy'],
 ] as const
 const reads = [
-  ['runs', 'Runs'],
-  ['answers', 'Five questions'],
+  ['runs', 'Import runs'],
+  ['policy', 'Source policy'],
   ['conflicts', 'Conflicts'],
-  ['import', 'How it is read'],
+  ['import', 'Import settings'],
 ] as const
-/** What it does comes first: a source that is read shows its runs, one that calls us its exchange sheet. */
+/** What it does comes first: a source that is read shows its runs, one that calls us its exchange checklist. */
 const tabs = computed(() => {
   const conflicts = ['conflicts', 'Conflicts'] as const
   if (read.value && signsIn.value)
-    return [...reads, ...signs.slice(0, 2), ['claims', 'Who signs in'] as const, ...pushes]
-  if (read.value) return [...reads, ...pushes, ['sign-in', 'Let people sign in'] as const]
+    return [...reads, ...signs.slice(0, 2), ['sign-in-policy', 'Sign-in policy'] as const, ...pushes]
+  if (read.value) return [...reads, ...pushes, ['sign-in', 'Add sign-in'] as const]
   if (signsIn.value) return [...signs, conflicts, ...pushes]
   return [
     pushes[0],
     conflicts,
     ...pushes.slice(1),
-    ['import', 'Read it instead'] as const,
-    ['sign-in', 'Let people sign in'] as const,
+    ['import', 'Add import'] as const,
+    ['sign-in', 'Add sign-in'] as const,
   ]
 })
 const shown = computed(() => props.tab || tabs.value[0]![0])
-const sheet = useQuery({
-  queryKey: ['sources', props.id, 'sheet'],
+const checklist = useQuery({
+  queryKey: ['sources', props.id, 'checklist'],
   enabled: computed(() => source.data.value !== undefined && !local.value),
   queryFn: () => answered(api.GET('/api/v1/sources/{key}/checklist', { params: { path } })),
   refetchInterval: 3000,
@@ -108,20 +108,20 @@ const sheet = useQuery({
           <h1>{{ source.data.value.label }}</h1>
           <p class="lead">
             {{ kind }} ·
-            <router-link to="/users">{{ source.data.value.people.toLocaleString('en') }} people</router-link> ·
+            <router-link to="/users">{{ source.data.value.users.toLocaleString('en') }} users</router-link> ·
             <router-link :to="`/groups?source=${id}`"
               >{{ source.data.value.groups.toLocaleString('en') }} groups</router-link
             >
             <template v-if="read">
-              · read last <TimeLabel :at="source.data.value.run_ended_at" never="never"
+              · last run <TimeLabel :at="source.data.value.run_ended_at" never="never"
             /></template>
             <template v-else-if="source.data.value.connection_type === 'sign_in'">
               <template v-if="source.data.value.signed_in_at">
-                · somebody came last <TimeLabel :at="source.data.value.signed_in_at"
+                · last sign-in <TimeLabel :at="source.data.value.signed_in_at"
               /></template>
-              <template v-else> · nobody came yet</template>
+              <template v-else> · no sign-in yet</template>
             </template>
-            <template v-else-if="!local"> · last call <TimeLabel :at="source.data.value.last_call_at" /></template>
+            <template v-else-if="!local"> · last request <TimeLabel :at="source.data.value.last_call_at" /></template>
           </p>
         </div>
       </div>
@@ -131,10 +131,10 @@ const sheet = useQuery({
       </p>
       <div v-if="local" class="panel">
         <p>
-          People whom no source knows, and groups that hold people and groups of any source. Whatever a source says of
-          somebody comes before what is entered here.
+          Users that no source reports, and groups that contain users and groups of any source. Values from a source
+          have priority over values entered here.
         </p>
-        <v-btn variant="outlined" to="/users">People</v-btn>
+        <v-btn variant="outlined" to="/users">Users</v-btn>
         <v-btn variant="outlined" :to="`/groups?source=${id}`">Groups</v-btn>
       </div>
       <template v-else>
@@ -149,18 +149,18 @@ const sheet = useQuery({
         <div v-if="shown === 'requests'" class="panel"><RequestTable :source="id" /></div>
         <SchemaPanel v-else-if="shown === 'schemas'" :source="id" />
         <ConflictsPanel v-else-if="shown === 'conflicts'" :source="id" :label="source.data.value.label" />
-        <template v-else-if="['sign-in', 'trials', 'claims'].includes(shown)">
+        <template v-else-if="['sign-in', 'sign-ins', 'sign-in-policy'].includes(shown)">
           <ErrorMessage :wrong="signIn.error.value ?? wrong" />
           <div v-if="!signsIn" class="panel">
-            <h2>Let people sign in by this source</h2>
+            <h2>Add sign-in to this source</h2>
             <p>
-              They sign in at their own identity provider, or by a code that is mailed to them, and are made here the
-              first time that they come. Nobody can before you put it in force.
+              Users sign in at their identity provider or with an emailed code. Dravo creates them at their first
+              sign-in. Sign-in stays disabled until you enable it.
             </p>
             <div class="row">
-              <v-btn color="primary" @click="letSignIn('saml')">By SAML 2.0</v-btn>
-              <v-btn color="primary" @click="letSignIn('oidc')">By OpenID Connect</v-btn>
-              <v-btn color="primary" variant="outlined" @click="letSignIn('mail')">By a code that is mailed</v-btn>
+              <v-btn color="primary" @click="letSignIn('saml')">SAML 2.0</v-btn>
+              <v-btn color="primary" @click="letSignIn('oidc')">OpenID Connect</v-btn>
+              <v-btn color="primary" variant="outlined" @click="letSignIn('email_code')">Emailed code</v-btn>
             </div>
           </div>
           <template v-else-if="signIn.data.value">
@@ -170,7 +170,7 @@ const sheet = useQuery({
               :label="source.data.value.label"
               :sign-in="signIn.data.value"
             />
-            <template v-else-if="shown === 'trials'">
+            <template v-else-if="shown === 'sign-ins'">
               <TestSignIns :source="id" :missing="signIn.data.value.missing" />
               <div class="panel below"><SignInHistory :source="id" /></div>
             </template>
@@ -183,7 +183,7 @@ const sheet = useQuery({
             />
           </template>
         </template>
-        <template v-else-if="shown === 'import' || shown === 'runs' || shown === 'answers'">
+        <template v-else-if="shown === 'import' || shown === 'runs' || shown === 'policy'">
           <ErrorMessage :wrong="reading.error.value" />
           <ImportPanel v-if="shown === 'import' && ready" :source="id" :reading="reading.data.value ?? null" />
           <template v-else-if="reading.data.value">
@@ -205,7 +205,7 @@ const sheet = useQuery({
           </template>
         </template>
         <template v-else>
-          <ScimChecklist v-if="sheet.data.value" :sheet="sheet.data.value" />
+          <ScimChecklist v-if="checklist.data.value" :checklist="checklist.data.value" />
           <TokenTable :source="id" />
           <PriorityPanel :source="source.data.value" />
         </template>

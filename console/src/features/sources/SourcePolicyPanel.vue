@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The five questions about a source, each with what its answer comes to; tried on everybody before it is kept.
+// The five questions about a source, each with what its answer comes to; tried on everyone before it is kept.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
@@ -27,7 +27,7 @@ const kept = (props.reading ?? props.signIn)!.policy
 const attributes = computed(() => props.reading?.attributes ?? props.signIn?.seen.map((each) => each.name) ?? [])
 const match = ref(kept.match)
 const domains = ref(kept.domains.join('\n'))
-const people = ref(kept.people)
+const users = ref(kept.users)
 const which = ref(kept.groups.which)
 const names = ref(kept.groups.names.join('\n'))
 const pattern = ref(kept.groups.pattern)
@@ -44,7 +44,7 @@ const done = ref(false)
 const policy = computed(() => ({
   match: match.value,
   domains: lines(domains.value),
-  people: people.value,
+  users: users.value,
   groups: { which: which.value, names: lines(names.value), pattern: pattern.value },
   groups_from: lines(groupsFrom.value),
   gives: lines(gives.value),
@@ -75,7 +75,7 @@ async function lastPlanned() {
   const query = { count: 50 }
   const traces = await answered(api.GET('/api/v1/sources/{key}/sign-in/traces', { params: { path, query } }))
   const last = traces.items.find((each) => each.outcome !== 'refused') ?? traces.items[0]
-  if (!last) throw new Error('Nobody has tried to sign in yet: begin a trial first.')
+  if (!last) throw new Error('No sign-in yet. Run a test sign-in first.')
   const at = { path: { ...path, trace: last.id } }
   const body = { policy: policy.value }
   return answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/rerun', { params: at, body }))
@@ -103,45 +103,45 @@ const at = () =>
     await queries.invalidateQueries()
   })
 const matches = [
-  { title: 'Nothing: whoever could be somebody here waits for a decision', value: 'ask' },
-  { title: 'The user name, within the domains that it owns', value: 'user name' },
-  { title: 'The e-mail address, within the domains that it owns', value: 'e-mail' },
+  { title: 'Nothing: possible matches become conflicts', value: 'ask' },
+  { title: 'User name, within the domains of the source', value: 'user_name' },
+  { title: 'Email address, within the domains of the source', value: 'email' },
 ]
 const choices = [
-  { title: 'All', value: 'all' },
-  { title: 'None', value: 'none' },
-  { title: 'Those named', value: 'named' },
-  { title: 'Those whose name matches a pattern', value: 'pattern' },
+  { title: 'All groups', value: 'all' },
+  { title: 'No groups', value: 'none' },
+  { title: 'Selected groups', value: 'named' },
+  { title: 'Groups that match a pattern', value: 'pattern' },
 ]
 </script>
 
 <template>
-  <form aria-label="Five questions" @submit.prevent="keep">
+  <form aria-label="Source policy" @submit.prevent="keep">
     <ErrorMessage :wrong="wrong" />
     <section class="panel" aria-labelledby="who">
-      <h2 id="who">Who is it?</h2>
+      <h2 id="who">Matching</h2>
       <p class="quiet">
-        A person is recognised {{ reading ? "by the source's own id" : 'by issuer and subject' }} for good. The first
-        time, they may be linked to somebody who is here already by:
+        Dravo identifies a user {{ reading ? 'by the ID in the source' : 'by issuer and subject' }}. The first time,
+        Dravo can link the record to an existing user by:
       </p>
-      <v-select v-model="match" :items="matches" label="Linked by" class="wide" />
-      <v-textarea v-model="domains" label="Domains that it owns, one a line" rows="1" auto-grow class="wide" />
+      <v-select v-model="match" :items="matches" label="Match by" class="wide" />
+      <v-textarea v-model="domains" label="Domains of the source, one per line" rows="1" auto-grow class="wide" />
       <p v-if="conflicts">
-        <StatusLabel state="open" />&nbsp;
-        <router-link :to="`/sources/${source}/conflicts`">{{ conflicts }} wait for a decision</router-link>
+        <StatusLabel status="open" />&nbsp;
+        <router-link :to="`/sources/${source}/conflicts`">{{ conflicts }} conflicts need a decision</router-link>
       </p>
     </section>
     <section class="panel" aria-labelledby="may">
-      <h2 id="may">Who may come in?</h2>
+      <h2 id="may">Scope</h2>
       <v-text-field
-        v-model="people"
-        label="People (a SCIM filter)"
+        v-model="users"
+        label="Users (SCIM filter)"
         placeholder='title ne "Contractor" and department eq "Estates"'
         persistent-placeholder
         :hint="
           reading
-            ? 'Empty: everybody who is read. Who falls outside later is a leaver here.'
-            : 'Empty: everybody who proves who they are. Who falls outside is turned away.'
+            ? 'Empty: all users. Users who leave the scope later are treated as leavers.'
+            : 'Empty: all authenticated users. Users outside the scope are refused.'
         "
         persistent-hint
         class="wide mono"
@@ -151,38 +151,40 @@ const choices = [
       <v-textarea
         v-if="which === 'named'"
         v-model="names"
-        label="Names or ids, one a line"
+        label="Names or IDs, one per line"
         rows="2"
         auto-grow
         class="wide"
       />
       <v-text-field v-if="which === 'pattern'" v-model="pattern" label="Pattern (RE2)" class="wide mono" />
-      <v-switch v-model="makes" label="People whom nobody here knows come in as new" color="primary" hide-details />
+      <v-switch v-model="makes" label="Create users that do not exist yet" color="primary" hide-details />
     </section>
     <section class="panel" aria-labelledby="bring">
-      <h2 id="bring">What do they bring?</h2>
+      <h2 id="bring">Attribute mapping</h2>
       <p class="quiet">
-        Each attribute by an expression over what the source says.
+        An expression for each attribute produces its value from the source record.
         <template v-if="attributes.length"
-          >It has: <span class="mono">{{ attributes.join(', ') }}</span>.</template
+          >Available: <span class="mono">{{ attributes.join(', ') }}</span>.</template
         >
         <template v-else>{{
-          reading ? 'Check the connection to see what it has.' : 'Begin a trial to see what arrives.'
+          reading
+            ? 'Check the connection to see the available attributes.'
+            : 'Run a test sign-in to see the available claims.'
         }}</template>
       </p>
       <div v-for="(row, number) in rows" :key="number" class="pair">
         <v-text-field v-model="row.attribute" label="Attribute" class="mono" spellcheck="false" />
         <ExpressionField v-model="row.expression" label="Expression" :source="source" :attribute="row.attribute" />
-        <v-btn size="small" variant="text" :aria-label="`Leave out ${row.attribute}`" @click="rows.splice(number, 1)"
-          >Leave out</v-btn
+        <v-btn size="small" variant="text" :aria-label="`Remove ${row.attribute}`" @click="rows.splice(number, 1)"
+          >Remove</v-btn
         >
       </div>
-      <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">One more</v-btn>
+      <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">Add attribute</v-btn>
       <v-textarea
         v-model="groupsFrom"
-        label="Groups out of what it says of people, an expression a line"
-        :placeholder="!reading ? 'groups' : reading.reads === 'person' ? 'department' : 'departmentNumber'"
-        hint="Each value is the name of a group that they are in, beside the groups that it lists."
+        label="Groups from user attributes, one expression per line"
+        :placeholder="!reading ? 'groups' : reading.reads === 'user' ? 'department' : 'departmentNumber'"
+        hint="Each value is the name of a group. The user becomes a member of it."
         persistent-hint
         rows="1"
         auto-grow
@@ -191,71 +193,71 @@ const choices = [
       />
       <v-textarea
         v-model="gives"
-        label="Groups that everybody whom it brings is in, one a line"
+        label="Groups for all users of this source, one per line"
         rows="1"
         auto-grow
         class="wide"
       />
     </section>
     <section v-if="reading" class="panel" aria-labelledby="when">
-      <h2 id="when">When does it apply?</h2>
+      <h2 id="when">Status</h2>
       <p>
-        <StatusLabel :state="reading.enabled ? 'in force' : 'in preparation'" />
+        <StatusLabel :status="reading.enabled ? 'enabled' : 'disabled'" />
         {{
           reading.enabled
-            ? `What is read is taken in, ${reading.schedule_words}.`
-            : 'Runs only show what they would do; nobody is touched.'
+            ? `Dravo applies what the import finds, ${reading.schedule_words}.`
+            : 'Runs are previews and change nothing.'
         }}
       </p>
       <v-text-field
         v-model="pilot"
-        label="Pilot group (its name or id there)"
-        hint="As long as it stands here, only who is in it is touched; all others stay as they are. Empty: everybody."
+        label="Pilot group (name or ID in the source)"
+        hint="Dravo changes only members of this group. Leave it empty for all users."
         persistent-hint
         class="wide"
       />
       <div v-if="!reading.enabled" class="row">
-        <v-text-field v-model="hour" type="datetime-local" label="In force from" class="hour" hide-details />
-        <v-btn variant="outlined" :disabled="!hour" @click="at">Set this hour</v-btn>
+        <v-text-field v-model="hour" type="datetime-local" label="Enable from" class="hour" hide-details />
+        <v-btn variant="outlined" :disabled="!hour" @click="at">Schedule</v-btn>
         <span v-if="reading.enabled_from"
-          >It is in force from <TimeLabel :at="reading.enabled_from" />.
-          <v-btn size="small" variant="text" @click="((hour = ''), at())">No such hour</v-btn></span
+          >Scheduled for <TimeLabel :at="reading.enabled_from" />.
+          <v-btn size="small" variant="text" @click="((hour = ''), at())">Remove schedule</v-btn></span
         >
       </div>
-      <v-btn variant="outlined" @click="force(!reading.enabled)">{{
-        reading.enabled ? 'Back to preparation' : 'Put in force'
-      }}</v-btn>
+      <v-btn variant="outlined" @click="force(!reading.enabled)">{{ reading.enabled ? 'Disable' : 'Enable' }}</v-btn>
       <span v-if="!reading.enabled" class="quiet">
-        Look first: <router-link :to="`/sources/${source}/runs`">what a run would do</router-link>.</span
+        Check a <router-link :to="`/sources/${source}/runs`">preview run</router-link> first.</span
       >
     </section>
     <section class="panel" aria-labelledby="comes">
-      <h2 id="comes">What this would change</h2>
+      <h2 id="comes">Preview</h2>
       <div class="row">
         <BusyButton variant="outlined" :busy="busy" @click="look">{{
-          reading ? 'Try on everybody' : 'Try on the last sign-in'
+          reading ? 'Preview with all users' : 'Preview with the last sign-in'
         }}</BusyButton>
-        <v-btn type="submit" color="primary">Keep these answers</v-btn>
-        <span v-if="done" role="status">Kept; they count from the next {{ reading ? 'run' : 'sign-in' }} on.</span>
+        <v-btn type="submit" color="primary">Save</v-btn>
+        <span v-if="done" role="status"
+          >Saved. The policy applies from the next {{ reading ? 'run' : 'sign-in' }}.</span
+        >
       </div>
       <SignInResult v-if="planned" :planned="planned" />
       <template v-if="tried">
         <p role="status">
-          Of {{ tried.looked_at.toLocaleString('en') }} people of whom it said something,
-          {{ tried.comes_in.toLocaleString('en') }} stay as they are, {{ tried.changed.toLocaleString('en') }} change,
+          Of {{ tried.looked_at.toLocaleString('en') }} users of this source,
+          {{ tried.comes_in.toLocaleString('en') }} stay unchanged, {{ tried.changed.toLocaleString('en') }} change,
           {{ tried.leaves.toLocaleString('en') }} leave, {{ tried.refused.toLocaleString('en') }} are refused.
         </p>
         <p v-if="tried.groups.length">
-          Of {{ tried.groups.length.toLocaleString('en') }} groups that it has
-          <template v-if="tried.groups.every((each) => each.comes_in)">all come in.</template>
+          Of {{ tried.groups.length.toLocaleString('en') }} groups of this source
+          <template v-if="tried.groups.every((each) => each.comes_in)">all are accepted.</template>
           <template v-else>
-            these come in:
+            these are accepted:
             <b>{{
               tried.groups
                 .filter((each) => each.comes_in)
                 .map((each) => each.name)
                 .join(', ') || 'none'
-            }}</b>; these stay out:
+            }}</b>; these are ignored:
             {{
               tried.groups
                 .filter((each) => !each.comes_in)
@@ -265,17 +267,17 @@ const choices = [
           </template>
         </p>
         <p v-if="tried.made_groups.length">
-          Groups that come of what it says of people:
-          {{ tried.made_groups.map((each) => `${each.name} (${each.people.toLocaleString('en')})`).join(', ') }}.
+          Groups from user attributes:
+          {{ tried.made_groups.map((each) => `${each.name} (${each.users.toLocaleString('en')})`).join(', ') }}.
         </p>
         <div v-if="tried.items.length" class="scroll" role="group" aria-label="Results" tabindex="0">
           <table class="plain">
             <caption class="visually-hidden">
-              What would change
+              Changed users
             </caption>
             <thead>
               <tr>
-                <th scope="col">Person</th>
+                <th scope="col">User</th>
                 <th scope="col">Outcome</th>
                 <th scope="col">Before and after</th>
               </tr>
@@ -283,7 +285,7 @@ const choices = [
             <tbody>
               <tr v-for="(each, number) in tried.items" :key="number">
                 <td>{{ each.name }}</td>
-                <td><StatusLabel :state="each.outcome === 'leaves' ? 'left' : each.outcome" /></td>
+                <td><StatusLabel :status="each.outcome === 'leaves' ? 'left' : each.outcome" /></td>
                 <td>
                   <div v-for="one in each.changes" :key="one.attribute">
                     <b>{{ one.attribute.split(':').pop() }}</b>: {{ told(one.before) }} → {{ told(one.after) }}

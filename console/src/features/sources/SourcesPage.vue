@@ -40,13 +40,13 @@ const fetch = (after: string | undefined, count: number) =>
         <h1>Sources</h1>
         <p class="lead">Identity providers, directories and files that report users and groups.</p>
       </div>
-      <v-btn color="primary" @click="adding = true">Add a source</v-btn>
+      <v-btn color="primary" @click="adding = true">Add source</v-btn>
     </div>
     <div class="panel">
       <PagedTable
         name="sources"
         caption="Sources"
-        :columns="['Source', 'Key', 'Connection type', 'Users', 'Groups', 'Last call, run or sign-in']"
+        :columns="['Source', 'Key', 'Connection type', 'Users', 'Groups', 'Last activity']"
         :fetch="fetch"
         :refresh="5000"
       >
@@ -65,28 +65,28 @@ const fetch = (after: string | undefined, count: number) =>
                     ? 'Sign-in'
                     : item.connection_type
             }}
-            <div v-if="item.sign_in_state"><StatusLabel :state="item.sign_in_state" /></div>
+            <div v-if="item.sign_in_status"><StatusLabel :status="item.sign_in_status" /></div>
             <div v-if="item.conflicts">
-              <router-link :to="`/sources/${item.key}/conflicts`">{{ item.conflicts }} to decide</router-link>
+              <router-link :to="`/sources/${item.key}/conflicts`">{{ item.conflicts }} conflicts</router-link>
             </div>
           </td>
-          <td>{{ item.people.toLocaleString('en') }}</td>
+          <td>{{ item.users.toLocaleString('en') }}</td>
           <td>
             <router-link :to="`/groups?source=${item.key}`">{{ item.groups.toLocaleString('en') }}</router-link>
           </td>
           <td>
-            <StatusLabel v-if="item.run_state" :state="item.run_state" />
+            <StatusLabel v-if="item.run_status" :status="item.run_status" />
             <TimeLabel :at="item.last_activity_at" />
           </td>
         </template>
         <template #empty>
-          <EmptyState title="No source yet">
+          <EmptyState title="No sources yet">
             Add an identity provider that sends users to Dravo, or a directory that Dravo imports.
           </EmptyState>
         </template>
       </PagedTable>
     </div>
-    <FormDialog v-model="adding" title="Add a source" act="Add the source" :wrong="wrong" @done="add">
+    <FormDialog v-model="adding" title="Add source" act="Add" :wrong="wrong" @done="add">
       <v-radio-group v-model="how" label="Connection type" hide-details>
         <v-radio value="push" label="Inbound SCIM: an identity provider sends users and groups to Dravo" />
         <v-radio
@@ -98,14 +98,14 @@ const fetch = (after: string | undefined, count: number) =>
           label="Sign-in: users sign in with SAML, OpenID Connect or an emailed code, and are created just in time"
         />
       </v-radio-group>
-      <v-text-field v-model="label" label="Label" hint="Such as Staff directory" />
+      <v-text-field v-model="label" label="Label" hint="For example, Staff directory" />
       <v-text-field
         v-model="key"
         label="Key"
         :placeholder="keyOf(label)"
         persistent-placeholder
         persistent-hint
-        hint="Part of the address that the source calls. It never changes."
+        hint="Part of the URL that the source calls. It cannot be changed later."
       />
     </FormDialog>
   </div>

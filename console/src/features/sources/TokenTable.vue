@@ -26,8 +26,8 @@ const revoking = ref<Token | null>(null)
 const wrong = ref<unknown>(null)
 const shown = ref<Token[]>([])
 const opens = [
-  { title: 'People and groups', value: 'both' },
-  { title: 'People only', value: 'users' },
+  { title: 'Users and groups', value: 'both' },
+  { title: 'Users only', value: 'users' },
   { title: 'Groups only', value: 'groups' },
 ]
 const may = [
@@ -79,29 +79,31 @@ function ask(token: Token): void {
   wrong.value = null
   asking.value = true
 }
-const state = (token: Token) =>
+const status = (token: Token) =>
   token.revoked_at ? 'revoked' : token.expires_at && token.expires_at < new Date().toISOString() ? 'expired' : 'active'
 </script>
 
 <template>
   <section class="panel" aria-labelledby="tokens">
     <div class="row between">
-      <h2 id="tokens">Tokens</h2>
-      <v-btn color="primary" @click="begin(null)">Make a token</v-btn>
+      <h2 id="tokens">SCIM tokens</h2>
+      <v-btn color="primary" @click="begin(null)">Create token</v-btn>
     </div>
-    <SecretOnce v-if="made" :secret="made.token" name="Push token" />
+    <SecretOnce v-if="made" :secret="made.token" name="SCIM token" />
     <div v-if="made && replaced" class="swap" role="status">
-      <b>Changing “{{ replaced.label }}” for “{{ made.label }}”.</b>
-      <span v-if="!arrived"> Paste the new one at the other side. Both are good until you revoke the old one.</span>
+      <b>“{{ made.label }}” replaces “{{ replaced.label }}”.</b>
+      <span v-if="!arrived">
+        Enter the new token at the identity provider. Both tokens work until you revoke the old one.</span
+      >
       <span v-else>
-        The new one was used <TimeLabel :at="arrived" />.
-        <v-btn size="small" variant="outlined" @click="ask(replaced)">Revoke the old one</v-btn>
+        The new token was used <TimeLabel :at="arrived" />.
+        <v-btn size="small" variant="outlined" @click="ask(replaced)">Revoke old token</v-btn>
       </span>
     </div>
     <PagedTable
       :name="`tokens-${source}`"
-      caption="Push tokens"
-      :columns="['Token', 'Begins with', 'Opens', 'Made', 'Last used', 'Good until', 'State', '']"
+      caption="SCIM tokens"
+      :columns="['Token', 'Prefix', 'Scope', 'Created', 'Last used', 'Expires', 'Status', '']"
       :fetch="fetch"
       :about="made?.id"
       :refresh="4000"
@@ -110,43 +112,43 @@ const state = (token: Token) =>
         <td>{{ item.label }}</td>
         <td class="mono">dravo_push_{{ item.prefix }}_</td>
         <td>
-          {{ item.kinds === 'both' ? 'people and groups' : item.kinds === 'users' ? 'people' : 'groups'
+          {{ item.kinds === 'both' ? 'users and groups' : item.kinds === 'users' ? 'users' : 'groups'
           }}{{ item.access === 'read' ? ', reading only' : '' }}
         </td>
         <td><TimeLabel :at="item.created_at" /></td>
         <td><TimeLabel :at="item.last_used_at" never="never" /></td>
         <td><TimeLabel :at="item.expires_at" never="no end" /></td>
-        <td><StatusLabel :state="state(item)" /></td>
+        <td><StatusLabel :status="status(item)" /></td>
         <td>
           <div v-if="!item.revoked_at" class="row tight">
-            <v-btn size="small" variant="outlined" @click="begin(item)">Change</v-btn>
+            <v-btn size="small" variant="outlined" @click="begin(item)">Rotate</v-btn>
             <v-btn size="small" variant="outlined" @click="ask(item)">Revoke</v-btn>
           </div>
         </td>
       </template>
       <template #empty>
-        <EmptyState title="No token yet"
-          >The other side needs one to call here. It is shown once, when it is made.</EmptyState
+        <EmptyState title="No tokens yet"
+          >The identity provider needs a token to call Dravo. Dravo shows it once.</EmptyState
         >
       </template>
     </PagedTable>
     <FormDialog
       v-model="making"
-      :title="replaced ? `A new token in place of “${replaced.label}”` : 'Make a push token'"
-      act="Make the token"
+      :title="replaced ? `Rotate token “${replaced.label}”` : 'Create SCIM token'"
+      act="Create token"
       :wrong="wrong"
       @done="make"
     >
-      <p v-if="replaced" class="quiet">The old one stays good until you revoke it, so nothing is turned away.</p>
-      <v-text-field v-model="label" label="What it is for" hint="Such as Provider, 2031" />
-      <v-select v-model="kinds" :items="opens" label="Opens" />
-      <v-select v-model="access" :items="may" label="May" />
-      <v-text-field v-model="until" type="date" label="Good until the end of (empty: until it is revoked)" />
+      <p v-if="replaced" class="quiet">The old token works until you revoke it.</p>
+      <v-text-field v-model="label" label="Label" hint="For example, Provider 2031" />
+      <v-select v-model="kinds" :items="opens" label="Resources" />
+      <v-select v-model="access" :items="may" label="Access" />
+      <v-text-field v-model="until" type="date" label="Expires at the end of (empty: never)" />
     </FormDialog>
-    <FormDialog v-model="asking" title="Revoke this token?" act="Revoke it" :wrong="wrong" grave @done="revoke">
+    <FormDialog v-model="asking" title="Revoke token?" act="Revoke" :wrong="wrong" serious @done="revoke">
       <p>
-        Whoever uses “{{ revoking?.label }}” is turned away from now on; it was last used
-        <TimeLabel :at="revoking?.last_used_at ?? null" never="never" />. People and groups stay as they are.
+        Requests with the token “{{ revoking?.label }}” will be rejected. It was last used
+        <TimeLabel :at="revoking?.last_used_at ?? null" never="never" />. Users and groups stay as they are.
       </p>
     </FormDialog>
   </section>

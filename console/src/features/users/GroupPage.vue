@@ -13,7 +13,7 @@ import StatusLabel from '../../components/StatusLabel.vue'
 const props = defineProps<{ id: string }>()
 const may = useMay()
 const changed = ref(0)
-const leaving = ref<{ person?: string; group?: string; name: string } | null>(null)
+const leaving = ref<{ user?: string; group?: string; name: string } | null>(null)
 const about = computed(() => ({ id: props.id, changed: changed.value }))
 const changeable = computed(() => Boolean(group.data.value?.local && may('groups.change')))
 const path = { id: props.id }
@@ -36,9 +36,9 @@ const assignments = (after: string | undefined, count: number) =>
         <div class="grow">
           <h1>{{ group.data.value.name }}</h1>
           <p class="lead">
-            <template v-if="group.data.value.local">A group of no source, kept here</template>
+            <template v-if="group.data.value.local">Local group</template>
             <template v-else>
-              A group of
+              Group of
               <router-link v-if="group.data.value.source" :to="`/sources/${group.data.value.source.key}`">{{
                 group.data.value.source.label
               }}</router-link>
@@ -49,7 +49,7 @@ const assignments = (after: string | undefined, count: number) =>
         <LocalGroupPanel v-if="changeable" v-model:leaving="leaving" :group="group.data.value" @changed="changed++" />
       </div>
       <section class="panel" aria-labelledby="gives">
-        <h2 id="gives">Roles that it gives</h2>
+        <h2 id="gives">Assigned roles</h2>
         <PagedTable
           name="group-assignments"
           caption="Assignments"
@@ -67,16 +67,14 @@ const assignments = (after: string | undefined, count: number) =>
             <td>{{ item.created_by }}</td>
           </template>
           <template #empty>
-            <EmptyState title="It gives nothing">
-              Map it to a role on an application's page, if being in it should give something.
-            </EmptyState>
+            <EmptyState title="No assigned roles"> Map the group to a role on an application's page. </EmptyState>
           </template>
         </PagedTable>
       </section>
       <section class="panel" aria-labelledby="members">
         <h2 id="members">Members ({{ group.data.value.members.toLocaleString('en') }})</h2>
         <p v-if="group.data.value.inner.length" class="nested">
-          With the groups in it {{ group.data.value.within.toLocaleString('en') }} people:
+          {{ group.data.value.within.toLocaleString('en') }} users including nested groups:
           <span v-for="each in group.data.value.inner" :key="each.id" class="inner">
             <router-link :to="`/groups/${each.id}`">{{ each.name }}</router-link>
             <span class="quiet">&nbsp;of {{ each.source?.label }}</span>
@@ -84,24 +82,24 @@ const assignments = (after: string | undefined, count: number) =>
               v-if="changeable"
               size="x-small"
               variant="text"
-              :aria-label="`Take out ${each.name}`"
+              :aria-label="`Remove ${each.name}`"
               @click="leaving = { group: each.id, name: each.name }"
-              >Take out</v-btn
+              >Remove</v-btn
             >
           </span>
         </p>
         <p v-if="group.data.value.around.length" class="nested">
-          It is in
+          Member of
           <span v-for="each in group.data.value.around" :key="each.id" class="inner">
             <router-link :to="`/groups/${each.id}`">{{ each.name }}</router-link>
             <span class="quiet">&nbsp;of {{ each.source?.label }}</span>
           </span>
-          and gives what they give.
+          and gives their roles.
         </p>
         <PagedTable
           name="members"
           caption="Members"
-          :columns="changeable ? ['Name', 'User name', 'State', ''] : ['Name', 'User name', 'State']"
+          :columns="changeable ? ['Name', 'User name', 'Status', ''] : ['Name', 'User name', 'Status']"
           :fetch="members"
           :about="about"
         >
@@ -110,24 +108,20 @@ const assignments = (after: string | undefined, count: number) =>
               <router-link :to="`/users/${item.id}`">{{ item.display_name }}</router-link>
             </td>
             <td class="mono">{{ item.user_name }}</td>
-            <td><StatusLabel :state="item.state" /></td>
+            <td><StatusLabel :status="item.status" /></td>
             <td v-if="changeable">
               <v-btn
                 size="small"
                 variant="text"
-                :aria-label="`Take out ${item.display_name}`"
-                @click="leaving = { person: item.id, name: item.display_name }"
-                >Take out</v-btn
+                :aria-label="`Remove ${item.display_name}`"
+                @click="leaving = { user: item.id, name: item.display_name }"
+                >Remove</v-btn
               >
             </td>
           </template>
           <template #empty>
             <EmptyState title="No members">
-              {{
-                group.data.value?.local
-                  ? 'Put people or groups of any source into it.'
-                  : 'The source lists nobody in it.'
-              }}
+              {{ group.data.value?.local ? 'Add users or groups of any source.' : 'The source reports no members.' }}
             </EmptyState>
           </template>
         </PagedTable>

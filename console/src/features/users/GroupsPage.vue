@@ -28,8 +28,8 @@ const source = useAddressFilter('source')
 const choices = useSourceChoices()
 const mapped = useAddressFilter('mapped')
 const givings = [
-  { title: 'give something', value: 'yes' },
-  { title: 'map to nothing', value: 'no' },
+  { title: 'mapped to a role', value: 'yes' },
+  { title: 'not mapped', value: 'no' },
 ]
 const about = computed(() => ({
   q: words.value,
@@ -46,24 +46,24 @@ const fetch = (after: string | undefined, count: number) =>
       <div class="grow">
         <h1>Groups</h1>
         <p class="lead">
-          Each belongs to its source, or is made here; a group of the same name in another source is another group.
+          Groups belong to a source or are local. Groups with the same name in different sources are different groups.
         </p>
       </div>
       <v-btn v-if="may('groups.change')" variant="outlined" @click="((name = ''), (wrong = null), (adding = true))"
-        >Add a group</v-btn
+        >Create group</v-btn
       >
     </div>
     <UsersTabs />
     <div class="panel">
       <div class="row filters">
-        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Name or id" clearable class="words" />
+        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Name or ID" clearable class="words" />
         <v-select v-model="source" :items="choices" label="Source" clearable class="narrow" />
-        <v-select v-model="mapped" :items="givings" label="Which" clearable class="narrow" />
+        <v-select v-model="mapped" :items="givings" label="Role mapping" clearable class="narrow" />
       </div>
       <PagedTable
         name="groups"
         caption="Groups"
-        :columns="['Group', 'Source', 'Members', 'Assignments', 'Changed', 'Id']"
+        :columns="['Group', 'Source', 'Members', 'Assignments', 'Changed', 'ID']"
         :fetch="fetch"
         :about="about"
         :refresh="8000"
@@ -81,14 +81,14 @@ const fetch = (after: string | undefined, count: number) =>
           <td class="mono">{{ item.external_id || item.id }}</td>
         </template>
         <template #empty>
-          <EmptyState title="No group fits"
-            >Groups come from sources. Switch on groups at the other side, if it sends none.</EmptyState
+          <EmptyState title="No matching groups"
+            >Groups come from sources. If a source sends none, enable groups at the identity provider.</EmptyState
           >
         </template>
       </PagedTable>
     </div>
-    <FormDialog v-model="adding" title="A group of no source" act="Add it" :wrong="wrong" :busy="busy" @done="add">
-      <p class="quiet">People and groups of any source can be put into it; map it to roles like any other group.</p>
+    <FormDialog v-model="adding" title="Create local group" act="Create" :wrong="wrong" :busy="busy" @done="add">
+      <p class="quiet">A local group can contain users and groups of any source. You can map it to roles.</p>
       <v-text-field v-model="name" label="Name" autocomplete="off" />
     </FormDialog>
   </div>

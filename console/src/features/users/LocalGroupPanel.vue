@@ -11,7 +11,7 @@ import PreviewDialog from '../../components/PreviewDialog.vue'
 
 const props = defineProps<{ group: Schemas['GroupDetail'] }>()
 // Somebody, or a group, who is to be taken out.
-const leaving = defineModel<{ person?: string; group?: string; name: string } | null>('leaving', { default: null })
+const leaving = defineModel<{ user?: string; group?: string; name: string } | null>('leaving', { default: null })
 const emit = defineEmits<{ changed: [] }>()
 const router = useRouter()
 const path = computed(() => ({ id: props.group.id }))
@@ -19,14 +19,14 @@ const path = computed(() => ({ id: props.group.id }))
 const putting = ref(false)
 const names = ref('')
 const groups = ref<string[]>([])
-const people = computed(() =>
+const users = computed(() =>
   names.value
     .split(/[\n,;]+/)
     .map((each) => each.trim())
     .filter(Boolean),
 )
 const coming = computed(() =>
-  people.value.length || groups.value.length ? { add: people.value, add_groups: groups.value } : null,
+  users.value.length || groups.value.length ? { add: users.value, add_groups: groups.value } : null,
 )
 function put(): void {
   names.value = ''
@@ -40,7 +40,7 @@ const taking = computed({
 const going = computed(() =>
   leaving.value
     ? {
-        remove: leaving.value.person ? [leaving.value.person] : [],
+        remove: leaving.value.user ? [leaving.value.user] : [],
         remove_groups: leaving.value.group ? [leaving.value.group] : [],
       }
     : null,
@@ -67,14 +67,14 @@ const remove = ({ confirm, expect }: Sure) =>
 
 <template>
   <div class="row">
-    <v-btn color="primary" @click="put">Put somebody in</v-btn>
+    <v-btn color="primary" @click="put">Add members</v-btn>
     <v-btn variant="outlined" @click="renaming = true">Rename</v-btn>
-    <v-btn variant="outlined" @click="removing = true">Take the group away</v-btn>
+    <v-btn variant="outlined" @click="removing = true">Delete group</v-btn>
   </div>
   <PreviewDialog
     v-model="putting"
-    :title="`Who comes into ${group.name}?`"
-    act="Put them in"
+    :title="`Add members to ${group.name}`"
+    act="Add"
     :about="coming"
     :look="() => members(coming)"
     :carry-out="(said) => change(coming, said)"
@@ -82,35 +82,35 @@ const remove = ({ confirm, expect }: Sure) =>
   >
     <v-textarea
       v-model="names"
-      label="People: user names, e-mails or ids, one a line"
+      label="Users: user names, emails or IDs, one per line"
       rows="4"
       auto-grow
       max-rows="10"
       autocomplete="off"
     />
-    <GroupSelect v-model="groups" label="Groups, with everybody in them" several />
+    <GroupSelect v-model="groups" label="Groups with their members" several />
   </PreviewDialog>
   <PreviewDialog
     v-model="taking"
-    :title="leaving ? `Take ${leaving.name} out of ${group.name}?` : ''"
-    act="Take out"
+    :title="leaving ? `Remove ${leaving.name} from ${group.name}?` : ''"
+    act="Remove"
     :about="going"
     :look="() => members(going)"
     :carry-out="(said) => change(going, said)"
-    grave
+    serious
     @done="emit('changed')"
   />
   <PreviewDialog
     v-model="removing"
-    :title="`Take ${group.name} away?`"
-    act="Take it away"
+    :title="`Delete group ${group.name}?`"
+    act="Delete"
     :about="group.id"
     :look="removal"
     :carry-out="remove"
-    grave
+    serious
     @done="router.push({ path: '/groups' })"
   />
-  <FormDialog v-model="renaming" title="Another name" act="Rename" :wrong="wrong" :busy="busy" @done="rename">
+  <FormDialog v-model="renaming" title="Rename group" act="Rename" :wrong="wrong" :busy="busy" @done="rename">
     <v-text-field v-model="name" label="Name" autocomplete="off" />
   </FormDialog>
 </template>

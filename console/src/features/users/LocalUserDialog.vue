@@ -7,14 +7,14 @@ import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 
-const props = defineProps<{ person?: Schemas['Person'] }>()
+const props = defineProps<{ user?: Schemas['User'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ added: [id: string] }>()
 const fields = [
   ['given_name', 'Given name', 'name.givenName'],
   ['family_name', 'Family name', 'name.familyName'],
   ['user_name', 'User name', 'userName'],
-  ['email', 'E-mail', 'emails'],
+  ['email', 'Email', 'emails'],
   ['title', 'Title', 'title'],
   ['department', 'Department', 'department'],
 ] as const
@@ -25,23 +25,23 @@ watch(open, (now) => {
   if (!now) return
   wrong.value = null
   for (const [name, , attribute] of fields)
-    typed.value[name] = props.person?.attributes.find((each) => each.name === attribute)?.value ?? ''
-  if (props.person) typed.value.email = props.person.email ?? ''
-  active.value = props.person ? props.person.state === 'active' : true
+    typed.value[name] = props.user?.attributes.find((each) => each.name === attribute)?.value ?? ''
+  if (props.user) typed.value.email = props.user.email ?? ''
+  active.value = props.user ? props.user.status === 'active' : true
 })
 /** The name that is shown stays as it is, unless it only was both names together. */
 const shown = computed(() => {
-  const known = (name: string) => props.person?.attributes.find((each) => each.name === name)?.value ?? ''
+  const known = (name: string) => props.user?.attributes.find((each) => each.name === name)?.value ?? ''
   const made = [known('name.givenName'), known('name.familyName')].filter(Boolean).join(' ')
-  return props.person && props.person.display_name !== made ? props.person.display_name : ''
+  return props.user && props.user.display_name !== made ? props.user.display_name : ''
 })
 const body = computed(() => ({ ...typed.value, display_name: shown.value, active: active.value }))
-const path = computed(() => ({ person: props.person?.id ?? '' }))
+const path = computed(() => ({ user: props.user?.id ?? '' }))
 const { wrong, busy, attempt } = useAttempts()
 const look = () =>
-  answered(api.POST('/api/v1/users/{person}/preview', { params: { path: path.value }, body: body.value }))
+  answered(api.POST('/api/v1/users/{user}/preview', { params: { path: path.value }, body: body.value }))
 const change = (said: Sure) =>
-  answered(api.PUT('/api/v1/users/{person}', { params: { path: path.value }, body: { ...body.value, ...said } }))
+  answered(api.PUT('/api/v1/users/{user}', { params: { path: path.value }, body: { ...body.value, ...said } }))
 async function add(): Promise<void> {
   let id = ''
   const done = await attempt(async () => (id = (await answered(api.POST('/api/v1/users', { body: body.value }))).id))
@@ -53,15 +53,15 @@ async function add(): Promise<void> {
 
 <template>
   <component
-    :is="person ? PreviewDialog : FormDialog"
+    :is="user ? PreviewDialog : FormDialog"
     v-model="open"
-    :title="person ? `What is ${person.display_name} like?` : 'Somebody whom no source knows'"
-    :act="person ? 'Change it' : 'Add them'"
-    v-bind="person ? { about: typed.user_name ? body : null, look, carryOut: change } : { wrong, busy, onDone: add }"
+    :title="user ? `Edit ${user.display_name}` : 'Create local user'"
+    :act="user ? 'Save' : 'Create'"
+    v-bind="user ? { about: typed.user_name ? body : null, look, carryOut: change } : { wrong, busy, onDone: add }"
   >
-    <p v-if="!person" class="quiet">
-      Whoever comes by a source is not entered here: one person would become two. Applications know them by the user
-      name; they get roles like anybody.
+    <p v-if="!user" class="quiet">
+      Create local users only for users that no source reports, to avoid duplicates. Local users get roles like all
+      other users.
     </p>
     <div class="fields">
       <v-text-field
@@ -72,7 +72,7 @@ async function add(): Promise<void> {
         autocomplete="off"
       />
     </div>
-    <v-checkbox v-if="person" v-model="active" label="Active: may have access at all" hide-details density="compact" />
+    <v-checkbox v-if="user" v-model="active" label="Active" hide-details density="compact" />
   </component>
 </template>
 

@@ -1,20 +1,20 @@
 <script setup lang="ts">
-// By which ways a person could sign in now, what they would read there, and what they would see inside.
+// By which ways a user could sign in now, what they would read there, and what they would see inside.
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../../api/client'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import SignInOptionsTable from './SignInOptionsTable.vue'
 
-const props = defineProps<{ person: string }>()
-const params = { path: { person: props.person } }
+const props = defineProps<{ user: string }>()
+const params = { path: { user: props.user } }
 const found = useQuery({
-  queryKey: ['people', props.person, 'ways'],
-  queryFn: () => answered(api.GET('/api/v1/users/{person}/sign-in-options', { params })),
+  queryKey: ['users', props.user, 'ways'],
+  queryFn: () => answered(api.GET('/api/v1/users/{user}/sign-in-options', { params })),
   refetchInterval: 5000,
 })
 const ways = computed(() => found.data.value?.ways ?? [])
-/** By which they come, or are known already; what is closed to them besides is only for whoever wonders. */
+/** By which they come, or are known already; what is closed to them besides is only for anyone_who wonders. */
 const near = computed(() => ways.value.filter((each) => each.opens || each.bound_at))
 const far = computed(() => ways.value.filter((each) => !near.value.includes(each)))
 </script>
@@ -22,22 +22,22 @@ const far = computed(() => ways.value.filter((each) => !near.value.includes(each
 <template>
   <ErrorMessage :wrong="found.error.value" />
   <section v-if="ways.length" class="panel" aria-labelledby="ways">
-    <h2 id="ways">When they sign in</h2>
+    <h2 id="ways">Sign-in options</h2>
     <SignInOptionsTable v-if="near.length" :ways="near" />
-    <p v-else class="inside">No source lets them in as things are.</p>
+    <p v-else class="inside">No source allows this user to sign in.</p>
     <p v-if="near.some((each) => each.opens)" class="inside">
-      Inside they would see
+      After sign-in the user sees
       <template v-if="found.data.value?.applications.length">
         <template v-for="(each, place) in found.data.value.applications" :key="each.key"
           ><template v-if="place">, </template
           ><router-link :to="`/applications/${each.key}`">{{ each.label }}</router-link></template
         >.
       </template>
-      <template v-else>no application yet.</template>
+      <template v-else>no applications.</template>
     </p>
     <details v-if="far.length" class="inside">
       <summary>
-        {{ near.length ? 'Other sources that are' : 'Sources that are' }} closed to them, and why: {{ far.length }}
+        {{ near.length ? 'Other sources that' : 'Sources that' }} refuse this user, and why: {{ far.length }}
       </summary>
       <SignInOptionsTable :ways="far" />
     </details>

@@ -19,20 +19,20 @@ import UserSessions from './UserSessions.vue'
 import SignInOptions from './SignInOptions.vue'
 
 const props = defineProps<{ id: string }>()
-const person = useQuery({
-  queryKey: ['people', props.id],
-  queryFn: () => answered(api.GET('/api/v1/users/{person}', { params: { path: { person: props.id } } })),
+const user = useQuery({
+  queryKey: ['users', props.id],
+  queryFn: () => answered(api.GET('/api/v1/users/{user}', { params: { path: { user: props.id } } })),
   refetchInterval: 2500,
 })
-const data = computed(() => person.data.value)
+const data = computed(() => user.data.value)
 const may = useMay()
 const local = computed(() => data.value?.records.some((each) => each.connection_type === 'local' && !each.gone_at))
 const changing = ref(false)
 const leaving = ref(false)
-const path = { person: props.id }
-const removal = () => answered(api.GET('/api/v1/users/{person}/removal', { params: { path } }))
+const path = { user: props.id }
+const removal = () => answered(api.GET('/api/v1/users/{user}/removal', { params: { path } }))
 const remove = ({ confirm, expect }: Sure) =>
-  answered(api.DELETE('/api/v1/users/{person}', { params: { path, query: { confirm, ...expect } } }))
+  answered(api.DELETE('/api/v1/users/{user}', { params: { path, query: { confirm, ...expect } } }))
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
 
 const moving = ref(false)
@@ -58,16 +58,16 @@ const { wrong, attempt } = useAttempts()
 const reading = ref(false)
 const readNow = ref('')
 /** What a source that is read says of them at this moment, their groups too. */
-async function readAnew(key: string): Promise<void> {
+async function readAgain(key: string): Promise<void> {
   reading.value = true
   readNow.value = ''
   await attempt(async () => {
-    const params = { path: { key, person: props.id } }
-    const run = await answered(api.POST('/api/v1/sources/{key}/users/{person}/refresh', { params }))
+    const params = { path: { key, user: props.id } }
+    const run = await answered(api.POST('/api/v1/sources/{key}/users/{user}/refresh', { params }))
     const touched = run.counts.filter((each) => each.name !== 'read' && each.name !== 'unchanged')
     readNow.value = touched.length
-      ? `Read: ${touched.map((each) => `${each.number} ${each.name}`).join(', ')}.`
-      : 'Read: nothing has changed.'
+      ? `Refreshed: ${touched.map((each) => `${each.number} ${each.name}`).join(', ')}.`
+      : 'Refreshed: nothing has changed.'
   })
   reading.value = false
 }
@@ -83,8 +83,8 @@ const answer = useQuery({
   enabled: computed(() => asked.value !== null),
   queryFn: () =>
     answered(
-      api.GET('/api/v1/users/{person}/access/{application}', {
-        params: { path: { person: props.id, application: asked.value ?? '' } },
+      api.GET('/api/v1/users/{user}/access/{application}', {
+        params: { path: { user: props.id, application: asked.value ?? '' } },
       }),
     ),
 })
@@ -98,36 +98,36 @@ const remaining = computed(() => {
 
 <template>
   <div class="page">
-    <ErrorMessage :wrong="person.error.value" />
+    <ErrorMessage :wrong="user.error.value" />
     <template v-if="data">
       <div class="head">
         <div class="grow">
           <h1>{{ data.display_name }}</h1>
           <p class="lead">
-            <StatusLabel :state="data.state" /> since <TimeLabel :at="data.since" /> ·
+            <StatusLabel :status="data.status" /> since <TimeLabel :at="data.since" /> ·
             <span class="mono">{{ data.user_name }}</span>
             <template v-if="data.email"> · {{ data.email }}</template>
-            <template v-if="data.being_worked_out"> · <StatusLabel state="waiting" /> being worked out anew</template>
+            <template v-if="data.being_worked_out"> · <StatusLabel status="waiting" /> being recalculated</template>
           </p>
         </div>
-        <template v-if="local && may('people.change')">
-          <v-btn variant="outlined" @click="changing = true">Change</v-btn>
-          <v-btn variant="outlined" @click="leaving = true">They have left</v-btn>
+        <template v-if="local && may('users.change')">
+          <v-btn variant="outlined" @click="changing = true">Edit</v-btn>
+          <v-btn variant="outlined" @click="leaving = true">Mark as left</v-btn>
         </template>
-        <v-btn variant="text" :to="`/activity?person=${data.id}`">Activity</v-btn>
+        <v-btn variant="text" :to="`/activity?user=${data.id}`">Activity</v-btn>
       </div>
-      <LocalUserDialog v-model="changing" :person="data" />
+      <LocalUserDialog v-model="changing" :user="data" />
       <PreviewDialog
         v-model="leaving"
-        :title="`Has ${data.display_name} left?`"
-        act="They have left"
+        :title="`Mark ${data.display_name} as left?`"
+        act="Mark as left"
         :about="data.id"
         :look="removal"
         :carry-out="remove"
-        grave
+        serious
       />
       <section class="panel" aria-labelledby="access">
-        <h2 id="access">Access, and why</h2>
+        <h2 id="access">Access</h2>
         <div v-for="each in data.access" :key="each.id" class="entry">
           <div class="what">
             <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
@@ -136,15 +136,15 @@ const remaining = computed(() => {
           </div>
           <AccessPath :access="each" />
         </div>
-        <EmptyState v-if="!data.access.length" title="No access to anything">
+        <EmptyState v-if="!data.access.length" title="No access">
           {{
-            data.state === 'active'
-              ? 'No group that they are in gives a role, and none is assigned to them.'
-              : 'Whoever is not active has no access, whatever their groups.'
+            data.status === 'active'
+              ? 'The user has no direct assignment, and no group of the user is mapped to a role.'
+              : 'Inactive users have no access.'
           }}
         </EmptyState>
         <div class="row ask">
-          <v-select v-model="asked" :items="missing" label="Why not … ?" clearable class="narrow" />
+          <v-select v-model="asked" :items="missing" label="Explain missing access" clearable class="narrow" />
           <div v-if="answer.data.value && asked" class="told" role="status">
             <div v-for="sentence in answer.data.value.sentences" :key="sentence">{{ sentence }}</div>
           </div>
@@ -156,9 +156,9 @@ const remaining = computed(() => {
           <thead>
             <tr>
               <th scope="col">Application</th>
-              <th scope="col">Should be</th>
-              <th scope="col">State</th>
-              <th scope="col">Id there</th>
+              <th scope="col">Desired status</th>
+              <th scope="col">Status</th>
+              <th scope="col">Account ID</th>
             </tr>
           </thead>
           <tbody>
@@ -170,21 +170,21 @@ const remaining = computed(() => {
               </td>
               <td>{{ each.should_be }}</td>
               <td>
-                <router-link v-if="each.delivery" :to="`/provisioning/tasks/${each.delivery.id}`"
-                  ><StatusLabel :state="each.state"
+                <router-link v-if="each.task" :to="`/provisioning/tasks/${each.task.id}`"
+                  ><StatusLabel :status="each.status"
                 /></router-link>
-                <StatusLabel v-else :state="each.state" />
+                <StatusLabel v-else :status="each.status" />
               </td>
               <td class="mono">{{ each.remote_id ?? '' }}</td>
             </tr>
           </tbody>
         </table>
       </section>
-      <SignInOptions :person="data.id" />
-      <UserSessions :person="data.id" />
+      <SignInOptions :user="data.id" />
+      <UserSessions :user="data.id" />
       <div class="two">
         <section class="panel" aria-labelledby="who">
-          <h2 id="who">Who they are, and which source said so</h2>
+          <h2 id="who">Attributes</h2>
           <table class="plain">
             <thead>
               <tr>
@@ -222,9 +222,9 @@ const remaining = computed(() => {
               </tr>
             </tbody>
           </table>
-          <p v-else class="quiet">In no group.</p>
+          <p v-else class="quiet">No groups.</p>
           <template v-if="data.ended.length">
-            <h2 class="gap">Access that has ended</h2>
+            <h2 class="gap">Past access</h2>
             <table class="plain">
               <tbody>
                 <tr v-for="each in data.ended.slice(0, 20)" :key="each.id">
@@ -235,7 +235,7 @@ const remaining = computed(() => {
               </tbody>
             </table>
           </template>
-          <h2 class="gap">Records</h2>
+          <h2 class="gap">Source records</h2>
           <ErrorMessage :wrong="wrong" />
           <p v-if="readNow" role="status">{{ readNow }}</p>
           <table class="plain">
@@ -245,12 +245,12 @@ const remaining = computed(() => {
                   <router-link :to="`/sources/${each.source.key}`">{{ each.source.label }}</router-link>
                   <div class="mono">{{ each.external_id || each.id }}</div>
                 </td>
-                <td><StatusLabel :state="each.gone_at ? 'gone' : each.active ? 'active' : 'inactive'" /></td>
+                <td><StatusLabel :status="each.gone_at ? 'left' : each.active ? 'active' : 'inactive'" /></td>
                 <td class="quiet">
                   changed <TimeLabel :at="each.modified_at" />
                   <div v-if="each.connection_type === 'import' && !each.gone_at && may('sources.change')">
-                    <BusyButton size="small" variant="outlined" :busy="reading" @click="readAnew(each.source.key)"
-                      >Read anew</BusyButton
+                    <BusyButton size="small" variant="outlined" :busy="reading" @click="readAgain(each.source.key)"
+                      >Refresh</BusyButton
                     >
                   </div>
                   <div v-if="each.connection_type !== 'local' && !each.gone_at && may('sources.change')">
@@ -258,7 +258,7 @@ const remaining = computed(() => {
                       size="small"
                       variant="text"
                       @click="((moved = each.id), (to = null), (fresh = false), (moving = true))"
-                      >It is somebody else</v-btn
+                      >Link to another user</v-btn
                     >
                   </div>
                 </td>
@@ -269,19 +269,19 @@ const remaining = computed(() => {
       </div>
       <PreviewDialog
         v-model="moving"
-        title="Whose is this record?"
-        act="It is theirs"
+        title="Link to another user"
+        act="Link"
         :about="wish"
         :look="lookAtMove"
         :carry-out="move"
-        @done="person.refetch()"
+        @done="user.refetch()"
       >
         <p class="quiet">
-          What the source says, and the groups that it has them in, go with it. Assignments to this person stay theirs.
+          The record moves with its attributes and group memberships. Direct assignments stay with the current user.
         </p>
         <!-- First in the dialog and so focused first: the list of users opens when its field is focused, and would cover this. -->
-        <v-checkbox v-model="fresh" label="Somebody new" hide-details />
-        <UserSelect v-if="!fresh" v-model="to" label="Person" />
+        <v-checkbox v-model="fresh" label="Create a new user" hide-details />
+        <UserSelect v-if="!fresh" v-model="to" label="User" />
       </PreviewDialog>
     </template>
   </div>

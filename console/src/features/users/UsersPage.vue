@@ -16,8 +16,8 @@ const may = useMay()
 const router = useRouter()
 const adding = ref(false)
 const { typed, words } = useWords()
-const state = useAddressFilter('state')
-const about = computed(() => ({ q: words.value, state: state.value as 'active' | undefined }))
+const status = useAddressFilter('status')
+const about = computed(() => ({ q: words.value, status: status.value as 'active' | undefined }))
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/users', { params: { query: { after, count, ...about.value } } }))
 </script>
@@ -27,9 +27,9 @@ const fetch = (after: string | undefined, count: number) =>
     <div class="head">
       <div class="grow">
         <h1>Users</h1>
-        <p class="lead">Everybody whom the sources know: one person each, whatever the number of records.</p>
+        <p class="lead">All users of all sources. Records of one user in several sources are one user.</p>
       </div>
-      <v-btn v-if="may('people.change')" variant="outlined" @click="adding = true">Add a person</v-btn>
+      <v-btn v-if="may('users.change')" variant="outlined" @click="adding = true">Create local user</v-btn>
     </div>
     <UsersTabs />
     <div class="panel">
@@ -37,16 +37,16 @@ const fetch = (after: string | undefined, count: number) =>
         <v-text-field
           v-model="typed"
           :prepend-inner-icon="mdiMagnify"
-          label="Name, user name or e-mail"
+          label="Name, user name or email"
           clearable
           class="words"
         />
-        <v-select v-model="state" label="State" clearable class="narrow" :items="['active', 'inactive', 'gone']" />
+        <v-select v-model="status" label="Status" clearable class="narrow" :items="['active', 'inactive', 'left']" />
       </div>
       <PagedTable
-        name="people"
+        name="users"
         caption="Users"
-        :columns="['Name', 'User name', 'E-mail', 'State', 'Since']"
+        :columns="['Name', 'User name', 'Email', 'Status', 'Since']"
         :fetch="fetch"
         :about="about"
         :refresh="8000"
@@ -57,15 +57,15 @@ const fetch = (after: string | undefined, count: number) =>
           </td>
           <td class="mono">{{ item.user_name }}</td>
           <td>{{ item.email }}</td>
-          <td><StatusLabel :state="item.state" /></td>
+          <td><StatusLabel :status="item.status" /></td>
           <td><TimeLabel :at="item.since" /></td>
         </template>
         <template #empty>
-          <EmptyState :title="words || state ? 'Nobody fits' : 'Nobody yet'">
+          <EmptyState :title="words || status ? 'No matching users' : 'No users yet'">
             {{
-              words || state
-                ? 'Try fewer letters, or another state.'
-                : 'People come from sources: connect one, and they appear here.'
+              words || status
+                ? 'Try fewer letters or another status.'
+                : 'Users come from sources. Add a source to see its users here.'
             }}
           </EmptyState>
         </template>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-// People and the groups beside them.
+// Users and the groups beside them.
 </script>
 
 <template>
-  <v-tabs class="beside" aria-label="People and groups">
-    <v-tab to="/users">People</v-tab>
+  <v-tabs class="beside" aria-label="Users and groups">
+    <v-tab to="/users">Users</v-tab>
     <v-tab to="/groups">Groups</v-tab>
   </v-tabs>
 </template>

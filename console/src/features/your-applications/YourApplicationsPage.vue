@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What everybody else sees: their own applications, to open; and whom to ask.
+// What everyone else sees: their own applications, to open; and whom to ask.
 import { mdiOpenInNew } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
@@ -34,7 +34,7 @@ async function leave(): Promise<void> {
     <template v-if="isOut()">
       <h1>You are signed out</h1>
       <p class="lead">
-        At your own sign-in service you may be signed in still; on a shared computer, sign out there too.
+        You may still be signed in at your identity provider. On a shared computer, sign out there too.
       </p>
       <v-btn color="primary" to="/sign-in">Sign in again</v-btn>
     </template>
@@ -42,7 +42,7 @@ async function leave(): Promise<void> {
       <div class="head">
         <div class="grow">
           <h1>Your applications</h1>
-          <p class="lead">{{ yours.data.value.name }}, signed in by {{ yours.data.value.source }}</p>
+          <p class="lead">{{ yours.data.value.name }}, signed in with {{ yours.data.value.source }}</p>
         </div>
         <v-btn variant="outlined" @click="leave">Sign out</v-btn>
       </div>
@@ -66,13 +66,13 @@ async function leave(): Promise<void> {
         </li>
       </ul>
       <div v-else class="panel">
-        <EmptyState title="Nothing is open to you yet">
-          You are signed in, and no application has been given to you.
-          {{ yours.data.value.support_contact || 'Ask whoever told you to sign in here.' }}
+        <EmptyState title="No applications yet">
+          You are signed in, but no application is assigned to you.
+          {{ yours.data.value.support_contact || 'Contact the user who invited you.' }}
         </EmptyState>
       </div>
       <p v-if="yours.data.value.applications.length && yours.data.value.support_contact" class="quiet ask">
-        Is something missing? {{ yours.data.value.support_contact }}
+        Is an application missing? {{ yours.data.value.support_contact }}
       </p>
     </template>
     <ErrorMessage v-else :wrong="yours.error.value" />

@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
     from dravo.client.types.accounts import Account
-    from dravo.client.types.common import GroupRef, Named, PersonRef, RoleRef
+    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
 
 
 class Access(TypedDict):
     """Who has which role where, since when and why."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     role: RoleRef
     since: str

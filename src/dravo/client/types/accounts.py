@@ -8,52 +8,52 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, PersonRef
+    from dravo.client.types.common import Named, UserRef
 
 
 class Account(TypedDict):
-    """How a person stands in an application."""
+    """How a user stands in an application."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     should_be: str
     roles: list[str]
-    state: str
+    status: str
     desired_version: int
     applied_version: int
     pending_since: str
     applied_at: str | None
     remote_id: str | None
     origin: str | None
-    delivery: OpenDelivery | None
+    task: OpenTask | None
 
 
 class AccountDetail(TypedDict):
     """An account with what is due and what was agreed, whole."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     should_be: str
     roles: list[str]
-    state: str
+    status: str
     desired_version: int
     applied_version: int
     pending_since: str
     applied_at: str | None
     remote_id: str | None
     origin: str | None
-    delivery: OpenDelivery | None
+    task: OpenTask | None
     due: dict[str, Any]
     agreed: dict[str, Any] | None
 
 
-class OpenDelivery(TypedDict):
-    """The delivery that is open for an account."""
+class OpenTask(TypedDict):
+    """The task that is open for an account."""
 
     id: str
-    state: str
+    status: str
     message: str | None
     hint: str | None
     next_attempt_at: str | None

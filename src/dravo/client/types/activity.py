@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class ActivityLine(TypedDict):
-    """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
+    """One thing that happened: a request, an attempt of a task, a reconciliation, or a change by an operator."""
 
     id: str
     kind: str
@@ -23,14 +23,14 @@ class ActivityLine(TypedDict):
     detail: str
     source: Named | None
     application: Named | None
-    person: ActivityPerson | None
-    delivery: str | None
+    user: ActivityUser | None
+    task: str | None
     object: AuditObject | None
     undoable: bool
 
 
-class ActivityPerson(TypedDict):
-    """A person, as a line of the timeline names them."""
+class ActivityUser(TypedDict):
+    """A user, as a line of the timeline names them."""
 
     id: str
     name: str
@@ -54,7 +54,7 @@ class AuditObject(TypedDict):
     id: str
 
 
-class AuditVerdict(TypedDict):
+class AuditVerification(TypedDict):
     """Whether the chain of the audit log holds; else the first entry that does not fit."""
 
     holds: bool

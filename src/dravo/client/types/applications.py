@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.connections import ConnectionState
+    from dravo.client.types.connections import ConnectionStatus
     from dravo.client.types.license_plans import Plan
     from dravo.client.types.provisioning_settings import Settings
     from dravo.client.types.tasks import Exchange
@@ -24,13 +24,13 @@ class Application(TypedDict):
     hidden: bool
     tracked_only: bool
     enabled: bool
-    state: str
-    people: int
+    status: str
+    users: int
     accounts: int
     waiting: int
     failed: int
     drifting: int
-    rows_amiss: int
+    mapping_warnings: int
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
@@ -42,7 +42,7 @@ class Application(TypedDict):
     plans: list[Plan]
     policy: Policy
     settings: Settings
-    connection: ConnectionState
+    connection: ConnectionStatus
 
 
 class ApplicationLine(TypedDict):
@@ -55,13 +55,13 @@ class ApplicationLine(TypedDict):
     hidden: bool
     tracked_only: bool
     enabled: bool
-    state: str
-    people: int
+    status: str
+    users: int
     accounts: int
     waiting: int
     failed: int
     drifting: int
-    rows_amiss: int
+    mapping_warnings: int
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
@@ -71,15 +71,41 @@ class ApplicationLine(TypedDict):
     created_at: str
 
 
-class DeliveredGroup(TypedDict):
-    """A group as it goes over: of a source ("group") or a role's people ("role"); `going`: it is to go there."""
+class PageOfApplications(TypedDict):
+    """A page of applications."""
+
+    items: list[ApplicationLine]
+    total: int
+    next: str | None
+
+
+class PageOfProvisionedGroups(TypedDict):
+    """A page of delivered groups."""
+
+    items: list[ProvisionedGroup]
+    total: int
+    next: str | None
+
+
+class Policy(TypedDict):
+    """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
+
+    eligibility: str
+    fallback: str
+    fallback_role: str | None
+    several: str
+    first: str
+
+
+class ProvisionedGroup(TypedDict):
+    """A group as it is sent: of a source ("group") or a role's users ("role"); `going`: it is to go there."""
 
     id: str
     kind: str
     of: str
     name: str
     going: bool
-    state: str
+    status: str
     members: int
     members_there: int
     remote_id: str | None
@@ -91,36 +117,10 @@ class DeliveredGroup(TypedDict):
     exchanges: list[Exchange]
 
 
-class PageOfApplications(TypedDict):
-    """A page of applications."""
-
-    items: list[ApplicationLine]
-    total: int
-    next: str | None
-
-
-class PageOfDeliveredGroups(TypedDict):
-    """A page of delivered groups."""
-
-    items: list[DeliveredGroup]
-    total: int
-    next: str | None
-
-
-class Policy(TypedDict):
-    """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
-
-    eligibility: str
-    fallback: str
-    default_role: str | None
-    several: str
-    first: str
-
-
 class Role(TypedDict):
     """A role and how many have it."""
 
     key: str
     label: str
     rank: int
-    people: int
+    users: int

@@ -8,10 +8,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import GroupRef, Named, PersonRef, RoleRef
+    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
 
 
-# Who gets a role, is let in, or is kept out; and how many people that reaches now.
+# Who gets a role, is let in, or is kept out; and how many users that reaches now.
 Assignment = TypedDict(
     "Assignment",
     {
@@ -21,7 +21,7 @@ Assignment = TypedDict(
         "excludes": "bool",
         "role": "RoleRef | None",
         "plan": "Named | None",
-        "person": "PersonRef | None",
+        "user": "UserRef | None",
         "group": "GroupRef | None",
         "source": "Named | None",
         "rule": "str | None",
@@ -60,12 +60,12 @@ class BulkLine(TypedDict):
     source: str
     group: str
     role: str
-    state: str
+    status: str
     message: str
 
 
 class Note(TypedDict):
-    """What is amiss, and the hint."""
+    """What is wrong, and the hint."""
 
     what: str
     hint: str
@@ -82,7 +82,7 @@ class PageOfAssignments(TypedDict):
 class PageOfWaitingUsers(TypedDict):
     """A page of users who wait for a confirmation."""
 
-    items: list[PersonRef]
+    items: list[UserRef]
     total: int
     next: str | None
 
@@ -119,17 +119,7 @@ class Preview(TypedDict):
     top_gained: int
     confirm: str
     seats: list[PreviewSeats]
-    people: list[PreviewPerson]
-
-
-class PreviewPerson(TypedDict):
-    """Somebody whom a change touches, before and after."""
-
-    what: str
-    person: PersonRef
-    application: Named
-    before: list[str]
-    after: list[str]
+    users: list[PreviewUser]
 
 
 class PreviewSeats(TypedDict):
@@ -142,9 +132,19 @@ class PreviewSeats(TypedDict):
     wait: int
 
 
+class PreviewUser(TypedDict):
+    """Somebody whom a change touches, before and after."""
+
+    what: str
+    user: UserRef
+    application: Named
+    before: list[str]
+    after: list[str]
+
+
 class Reached(TypedDict):
     """Whom a rule reaches now."""
 
     rule: str
     reach: int
-    people: list[PersonRef]
+    users: list[UserRef]

@@ -30,14 +30,6 @@ class Number(TypedDict):
     number: int
 
 
-class PersonRef(TypedDict):
-    """A person, in short."""
-
-    id: str
-    display_name: str
-    user_name: str
-
-
 class RoleRef(TypedDict):
     """A role, in short."""
 
@@ -52,3 +44,11 @@ class SeenPreview(TypedDict):
     gained: int
     lost: int
     changed: int
+
+
+class UserRef(TypedDict):
+    """A user, in short."""
+
+    id: str
+    display_name: str
+    user_name: str

@@ -41,7 +41,7 @@ class CheckStep(TypedDict):
     hint: str
 
 
-class ConnectionState(TypedDict):
+class ConnectionStatus(TypedDict):
     """The connection to an application."""
 
     base_url: str | None

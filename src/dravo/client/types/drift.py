@@ -16,9 +16,9 @@ class DriftLine(TypedDict):
 
     id: str
     kind: str
-    state: str
+    status: str
     name: str
-    person: str | None
+    user: str | None
     account: str | None
     remote_id: str | None
     there: dict[str, Any]
@@ -30,7 +30,7 @@ class DriftLine(TypedDict):
 class MadeUser(TypedDict):
     """Who was made of an account."""
 
-    person: str
+    user: str
 
 
 class PageOfDrift(TypedDict):
@@ -53,7 +53,7 @@ class Run(TypedDict):
     """One reconciliation: how far it is, and how many differences of each kind it found."""
 
     id: str
-    state: str
+    status: str
     requested_by: str
     requested_at: str
     started_at: str | None

@@ -8,13 +8,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import PersonRef
+    from dravo.client.types.common import UserRef
 
 
 class Tried(TypedDict):
-    """An expression tried on a person: its result (null: missing), what it does in words, and the attributes that it reads."""
+    """An expression tried on a user: its result (null: missing), what it does in words, and the attributes that it reads."""
 
     result: Any
     words: str
     uses: list[str]
-    person: PersonRef | None
+    user: UserRef | None

@@ -24,7 +24,7 @@ class Group(TypedDict):
 
 
 class GroupDetail(TypedDict):
-    """A group with the groups in it, the groups that it is in, and how many people are in it by any nesting."""
+    """A group with the groups in it, the groups that it is in, and how many users are in it by any nesting."""
 
     id: str
     name: str

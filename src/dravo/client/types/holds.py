@@ -8,27 +8,27 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, PersonRef
+    from dravo.client.types.common import Named, UserRef
 
 
-class GuardItem(TypedDict):
+class HeldUser(TypedDict):
+    """Somebody whose removal is held, and what the account is to become."""
+
+    user: UserRef
+    aim: str
+
+
+class HoldItem(TypedDict):
     """What is held for one application."""
 
     application: Named
     number: int
     since: str
     message: str
-    people: list[HeldPerson]
+    users: list[HeldUser]
 
 
-class GuardListing(TypedDict):
-    """What the guard holds."""
+class HoldList(TypedDict):
+    """What the removal limit holds."""
 
-    items: list[GuardItem]
-
-
-class HeldPerson(TypedDict):
-    """Somebody whose removal is held, and what the account is to become."""
-
-    person: PersonRef
-    aim: str
+    items: list[HoldItem]

@@ -29,7 +29,7 @@ class CouldBe(TypedDict):
     id: str
     display_name: str
     user_name: str
-    state: str
+    status: str
 
 
 class GroupAnswer(TypedDict):
@@ -41,20 +41,10 @@ class GroupAnswer(TypedDict):
 
 
 class MadeGroup(TypedDict):
-    """A group that would come of what the source says of people, and how many would be in it."""
+    """A group that would come of what the source says of users, and how many would be in it."""
 
     name: str
-    people: int
-
-
-class MadePerson(TypedDict):
-    """What the answers make of somebody."""
-
-    name: str
-    person: dict[str, Any] | None
-    groups: list[str]
-    comes_in: bool
-    message: str
+    users: int
 
 
 class PageOfConflicts(TypedDict):
@@ -94,7 +84,7 @@ class ReaderField(TypedDict):
 
 
 class ReaderKind(TypedDict):
-    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "person"."""
+    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "user"."""
 
     key: str
     label: str
@@ -137,7 +127,7 @@ class ReadingCheck(TypedDict):
     ok: bool
     steps: list[ReadingStep]
     attributes: list[SeenAttribute]
-    sample: list[MadePerson]
+    sample: list[SampleUser]
 
 
 class ReadingFile(TypedDict):
@@ -174,14 +164,24 @@ class RunEffect(TypedDict):
 
 
 class RunLine(TypedDict):
-    """What a run did to one person or group."""
+    """What a run did to one user or group."""
 
     id: int
     kind: str
-    person: str | None
+    user: str | None
     name: str
     changes: list[BeforeAndAfter]
     message: str | None
+
+
+class SampleUser(TypedDict):
+    """What the answers make of somebody."""
+
+    name: str
+    user: dict[str, Any] | None
+    groups: list[str]
+    comes_in: bool
+    message: str
 
 
 class SeenAttribute(TypedDict):
@@ -192,11 +192,11 @@ class SeenAttribute(TypedDict):
 
 
 class SourceAnswers(TypedDict):
-    """A source's answers to the five questions."""
+    """A source's answers to the source policy."""
 
     match: str
     domains: list[str]
-    people: str
+    users: str
     groups: GroupAnswer
     makes: bool
     pilot: str
@@ -217,7 +217,7 @@ class SourceConflict(TypedDict):
     says: dict[str, Any]
     candidates: list[CouldBe]
     choices: list[str]
-    state: str
+    status: str
     decision: str | None
     decided_by: str | None
     decided_at: str | None
@@ -229,7 +229,7 @@ class SourceRun(TypedDict):
     """One reading of a source; `seconds_left` is an estimate while it runs."""
 
     id: str
-    state: str
+    status: str
     requested_by: str
     requested_at: str
     started_at: str | None
@@ -247,14 +247,14 @@ class SourceRun(TypedDict):
 
 
 class TriedAnswers(TypedDict):
-    """What other answers would make of everybody, and which groups would come in."""
+    """What other answers would make of everyone, and which groups would come in."""
 
     looked_at: int
     comes_in: int
     changed: int
     leaves: int
     refused: int
-    items: list[TriedPerson]
+    items: list[TriedUser]
     groups: list[TriedGroup]
     made_groups: list[MadeGroup]
 
@@ -267,7 +267,7 @@ class TriedGroup(TypedDict):
     comes_in: bool
 
 
-class TriedPerson(TypedDict):
+class TriedUser(TypedDict):
     """Somebody for whom other answers would change something."""
 
     name: str

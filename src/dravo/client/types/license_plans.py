@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, PersonRef
+    from dravo.client.types.common import Named, UserRef
 
 
 class PageOfSeats(TypedDict):
@@ -20,7 +20,7 @@ class PageOfSeats(TypedDict):
 
 
 class Plan(TypedDict):
-    """A plan with its seats; `state` says whether there are free ones: "free", "short" or "full"."""
+    """A plan with its seats; `status` says whether there are free ones: "free", "short" or "full"."""
 
     key: str
     label: str
@@ -29,14 +29,14 @@ class Plan(TypedDict):
     taken: int
     waiting: int
     free: int | None
-    state: str
+    status: str
 
 
 class Seat(TypedDict):
     """A seat that somebody has since then, or for which they wait at that place in the line."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     plan: Named
     requested_at: str
     since: str | None

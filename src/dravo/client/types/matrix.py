@@ -8,20 +8,20 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import GroupRef, Named, PersonRef, RoleRef
-    from dravo.client.types.users import PersonLine
+    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
+    from dravo.client.types.users import UserLine
 
 
 class Compared(TypedDict):
-    """Two people side by side; what differs comes first."""
+    """Two users side by side; what differs comes first."""
 
-    people: list[PersonLine]
+    users: list[UserLine]
     applications: list[ComparedApplication]
     groups: list[ComparedGroup]
 
 
 class ComparedApplication(TypedDict):
-    """What each of two people has in an application."""
+    """What each of two users has in an application."""
 
     application: Named
     same: bool
@@ -29,7 +29,7 @@ class ComparedApplication(TypedDict):
 
 
 class ComparedGroup(TypedDict):
-    """Which of two people are in a group."""
+    """Which of two users are in a group."""
 
     group: GroupRef
     source: Named | None
@@ -37,7 +37,7 @@ class ComparedGroup(TypedDict):
 
 
 class ComparedRole(TypedDict):
-    """A role of one of two people, and what it rests on."""
+    """A role of one of two users, and what it rests on."""
 
     role: str
     because: list[str]
@@ -62,7 +62,7 @@ class ExpectedRole(TypedDict):
 class Matrix(TypedDict):
     """A page of the matrix, with its columns."""
 
-    items: list[MatrixPerson]
+    items: list[MatrixUser]
     total: int
     next: str | None
     applications: list[Named]
@@ -91,14 +91,14 @@ class MatrixOfGroups(TypedDict):
     applications: list[Named]
 
 
-class MatrixPerson(TypedDict):
-    """A person with their roles, by application."""
+class MatrixUser(TypedDict):
+    """A user with their roles, by application."""
 
     id: str
     display_name: str
     user_name: str
     email: str | None
-    state: str
+    status: str
     since: str
     modified_at: str
     roles: dict[str, list[str]]
@@ -108,7 +108,7 @@ class Move(TypedDict):
     """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     what: str
     before: list[str]
@@ -118,7 +118,7 @@ class Move(TypedDict):
 
 
 class PageOfMoves(TypedDict):
-    """A page of changes by person; the total counts people."""
+    """A page of changes by user; the total counts users."""
 
     items: list[Move]
     total: int

@@ -70,7 +70,7 @@ class OperatorLink(TypedDict):
     subject: str
     made_at: str
     last_used_at: str
-    state: str
+    status: str
 
 
 class OperatorLinks(TypedDict):

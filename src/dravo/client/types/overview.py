@@ -17,11 +17,11 @@ class Flow(TypedDict):
 
 
 class FlowBand(TypedDict):
-    """So many people flow from one place to another."""
+    """So many users flow from one place to another."""
 
     from_id: str
     to_id: str
-    people: int
+    users: int
 
 
 class FlowNode(TypedDict):
@@ -33,14 +33,14 @@ class FlowNode(TypedDict):
     key: str | None
     application: str | None
     label: str
-    people: int
+    users: int
 
 
 class Overview(TypedDict):
     """The whole band."""
 
     stages: list[Stage]
-    active_people: int
+    active_users: int
     groups: int
     being_worked_out: int
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import PersonRef
+    from dravo.client.types.common import UserRef
 
 
 class AttributeRow(TypedDict):
@@ -27,21 +27,21 @@ class ChangedAttribute(TypedDict):
 
 
 class GroupOver(TypedDict):
-    """A group that goes over, perhaps under another name."""
+    """A group that is sent, perhaps under another name."""
 
     group: str
     name: str | None
 
 
 class GroupsOver(TypedDict):
-    """Which groups go over."""
+    """Which groups are sent."""
 
     which: str
     groups: list[GroupOver]
 
 
 class RolesAs(TypedDict):
-    """How roles go over."""
+    """How roles are sent."""
 
     way: str
     attribute: str | None
@@ -51,7 +51,7 @@ class RolesAs(TypedDict):
 
 
 class Settings(TypedDict):
-    """What Dravo may do in an application, and what goes over."""
+    """What Dravo may do in an application, and what is sent."""
 
     enabled: bool
     create_accounts: bool
@@ -79,13 +79,13 @@ class SettingsPreview(TypedDict):
     accounts: int
     changed: int
     whole: bool
-    people: list[SettingsPreviewPerson]
+    users: list[SettingsPreviewUser]
 
 
-class SettingsPreviewPerson(TypedDict):
+class SettingsPreviewUser(TypedDict):
     """What a change of settings would do to one account."""
 
-    person: PersonRef
+    user: UserRef
     before: str
     after: str
     changes: list[ChangedAttribute]

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, PersonRef, RoleRef
+    from dravo.client.types.common import Named, RoleRef, UserRef
 
 
 class PageOfReviewRows(TypedDict):
@@ -62,8 +62,8 @@ class ReviewRow(TypedDict):
     """One access as it was when the review began, and what was decided about it."""
 
     id: str
-    person: PersonRef
-    state: str
+    user: UserRef
+    status: str
     application: Named
     role: RoleRef
     since: str

@@ -8,12 +8,6 @@ from __future__ import annotations
 from typing import TypedDict
 
 
-class HouseSettings(TypedDict):
-    """Every setting of the house."""
-
-    items: list[Setting]
-
-
 class MailSettings(TypedDict):
     """By which server mail goes, and how it went last; the password is never shown."""
 
@@ -45,13 +39,21 @@ class MailTested(TypedDict):
     sent_to: str
 
 
+class OrganizationSettings(TypedDict):
+    """Every setting of the organization."""
+
+    items: list[Setting]
+
+
 class Setting(TypedDict):
-    """A setting of the house."""
+    """A setting of the organization."""
 
     name: str
+    group: str
     label: str
     kind: str
-    value: int | str
-    default: int | str
+    value: bool | int | str
+    default: bool | int | str
     least: int
     most: int
+    unit: str

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypedDict
 if TYPE_CHECKING:
     from dravo.client.types.common import Named
     from dravo.client.types.imports import ReadingStep, SeenAttribute, SourceAnswers
-    from dravo.client.types.sources import SheetTick, SheetValue
+    from dravo.client.types.sources import ChecklistItem, ChecklistValue
 
 
 class AskedCode(TypedDict):
@@ -22,7 +22,7 @@ class AskedCode(TypedDict):
 
 
 class CameIn(TypedDict):
-    """What came of a code: "in", "observed" or "refused"; where one goes on, or what one is told."""
+    """What came of a code: "signed_in", "observed" or "refused"; where one goes on, or what one is told."""
 
     outcome: str
     back: str
@@ -48,7 +48,7 @@ class GroupInClaims(TypedDict):
 
 
 class GroupMadeAhead(TypedDict):
-    """A group that was made ahead of whoever comes with it."""
+    """A group that was made ahead of anyone who comes with it."""
 
     id: str
     name: str
@@ -71,11 +71,11 @@ class KnownProvider(TypedDict):
     learned_from: str
 
 
-class NewTrial(TypedDict):
-    """A trial with its link, the only time that it is shown."""
+class NewSignInTest(TypedDict):
+    """A test sign-in with its link, the only time that it is shown."""
 
     id: str
-    person: str
+    user: str
     mode: str
     created_by: str
     created_at: str
@@ -117,10 +117,10 @@ class PageOfSignIns(TypedDict):
     next: str | None
 
 
-class PageOfTrials(TypedDict):
-    """Trials, newest first."""
+class PageOfSignInTests(TypedDict):
+    """Test sign-ins, newest first."""
 
-    items: list[Trial]
+    items: list[SignInTest]
     total: int
     next: str | None
 
@@ -148,7 +148,7 @@ class ProviderCertificate(TypedDict):
 
 
 class SignIn(TypedDict):
-    """How people sign in by a source, with its exchange sheet."""
+    """How users sign in by a source, with its setup checklist."""
 
     source: Named
     protocol: str
@@ -156,7 +156,7 @@ class SignIn(TypedDict):
     settings: dict[str, Any]
     has_secret: bool
     policy: SourceAnswers
-    state: str
+    status: str
     serves: str
     enabled_from: str | None
     verified_at: str | None
@@ -164,9 +164,9 @@ class SignIn(TypedDict):
     provider: KnownProvider
     looked_at: str | None
     trouble: str
-    give: list[SheetValue]
+    give: list[ChecklistValue]
     certificates: list[OurCertificate]
-    ticks: list[SheetTick]
+    ticks: list[ChecklistItem]
     seen: list[SeenAttribute]
     provider_steps: list[str]
     start: str
@@ -201,8 +201,24 @@ class SignInLine(TypedDict):
     message: str
     hint: str
     name: str
-    person: str | None
-    trial: str | None
+    user: str | None
+    sign_in_test: str | None
+
+
+class SignInTest(TypedDict):
+    """A test sign-in by one named user."""
+
+    id: str
+    user: str
+    mode: str
+    created_by: str
+    created_at: str
+    until_at: str
+    open: bool
+    so_far: str
+    so_far_at: str | None
+    trace: str | None
+    message: str
 
 
 class SignInTrace(TypedDict):
@@ -215,8 +231,8 @@ class SignInTrace(TypedDict):
     message: str
     hint: str
     name: str
-    person: str | None
-    trial: str | None
+    user: str | None
+    sign_in_test: str | None
     issuer: str
     subject: str
     steps: list[ReadingStep]
@@ -228,24 +244,8 @@ class SignInTrace(TypedDict):
     raw: str
 
 
-class Trial(TypedDict):
-    """A trial by one named person."""
-
-    id: str
-    person: str
-    mode: str
-    created_by: str
-    created_at: str
-    until_at: str
-    open: bool
-    so_far: str
-    so_far_at: str | None
-    trace: str | None
-    message: str
-
-
-class Visit(TypedDict):
-    """A visit of somebody who signed in."""
+class UserSession(TypedDict):
+    """A session of somebody who signed in."""
 
     id: str
     source: Named
@@ -254,14 +254,14 @@ class Visit(TypedDict):
     until_at: str
 
 
-class Visits(TypedDict):
-    """The visits of a person that are not over."""
+class UserSessions(TypedDict):
+    """The sessions of a user that are not over."""
 
-    items: list[Visit]
+    items: list[UserSession]
 
 
 class WayIn(TypedDict):
-    """A source by which a person could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
+    """A source by which a user could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
 
     source: Named
     protocol: str
@@ -275,7 +275,7 @@ class WayIn(TypedDict):
 
 
 class Ways(TypedDict):
-    """By which ways a person could sign in now, and the applications that they would see."""
+    """By which ways a user could sign in now, and the applications that they would see."""
 
     ways: list[WayIn]
     applications: list[OwnApplication]

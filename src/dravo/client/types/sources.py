@@ -11,16 +11,28 @@ if TYPE_CHECKING:
     from dravo.client.types.common import Named
 
 
-class ExchangeSheet(TypedDict):
-    """The exchange sheet of a inbound SCIM."""
+class ChecklistItem(TypedDict):
+    """What real traffic has shown to work, and when."""
 
-    source: Named
-    give: list[SheetValue]
-    usable_tokens: int
-    provider_steps: list[str]
-    ticks: list[SheetTick]
-    trouble: list[SheetTrouble]
-    text: str
+    what: str
+    label: str
+    first_at: str | None
+    last_at: str | None
+
+
+class ChecklistTrouble(TypedDict):
+    """A call that was turned away or lost its way."""
+
+    at: str
+    message: str
+
+
+class ChecklistValue(TypedDict):
+    """A value to give to the other side."""
+
+    name: str
+    value: str
+    note: str
 
 
 class NewToken(TypedDict):
@@ -76,35 +88,23 @@ class PushToken(TypedDict):
     access: str
 
 
+class SetupChecklist(TypedDict):
+    """The setup checklist of a inbound SCIM."""
+
+    source: Named
+    give: list[ChecklistValue]
+    usable_tokens: int
+    provider_steps: list[str]
+    ticks: list[ChecklistItem]
+    trouble: list[ChecklistTrouble]
+    text: str
+
+
 class SharedDomain(TypedDict):
     """An email domain that several sources own."""
 
     domain: str
     sources: list[Named]
-
-
-class SheetTick(TypedDict):
-    """What real traffic has shown to work, and when."""
-
-    what: str
-    label: str
-    first_at: str | None
-    last_at: str | None
-
-
-class SheetTrouble(TypedDict):
-    """A call that was turned away or lost its way."""
-
-    at: str
-    message: str
-
-
-class SheetValue(TypedDict):
-    """A value to give to the other side."""
-
-    name: str
-    value: str
-    note: str
 
 
 class Source(TypedDict):
@@ -114,20 +114,20 @@ class Source(TypedDict):
     label: str
     domains: list[str]
     connection_type: str
-    sign_in_state: str | None
+    sign_in_status: str | None
     signed_in_at: str | None
     certificate_ends_at: str | None
     sign_in_needs: str | None
     read_as: str | None
     enabled: bool | None
-    run_state: str | None
+    run_status: str | None
     run_ended_at: str | None
     conflicts: int
     precedence: int
-    veto: bool
+    deactivation_wins: bool
     updates: bool
     created_at: str
-    people: int
+    users: int
     groups: int
     last_call_at: str | None
     last_activity_at: str | None
@@ -163,13 +163,13 @@ class Trace(TypedDict):
     outcome: str
     quirks: list[str]
     subject: TraceSubject | None
-    people: list[TracePerson]
+    users: list[TraceUser]
     more: int
     body: str | None
 
 
 class TraceLine(TypedDict):
-    """One request of a source: what came, what was answered, what it led to; `more` people beside those listed."""
+    """One request of a source: what came, what was answered, what it led to; `more` users beside those listed."""
 
     id: str
     at: str
@@ -181,23 +181,23 @@ class TraceLine(TypedDict):
     outcome: str
     quirks: list[str]
     subject: TraceSubject | None
-    people: list[TracePerson]
+    users: list[TraceUser]
     more: int
 
 
-class TracePerson(TypedDict):
-    """What a request led to for one person."""
+class TraceSubject(TypedDict):
+    """The user (by the user's id) or group that a request was about."""
+
+    kind: str
+    id: str
+    name: str
+
+
+class TraceUser(TypedDict):
+    """What a request led to for one user."""
 
     id: str
     name: str
     gained: list[str]
     lost: list[str]
     accounts: list[list[str]]
-
-
-class TraceSubject(TypedDict):
-    """The person (by the user's id) or group that a request was about."""
-
-    kind: str
-    id: str
-    name: str

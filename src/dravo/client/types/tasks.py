@@ -8,11 +8,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, PersonRef
+    from dravo.client.types.common import Named, UserRef
 
 
 class Attempt(TypedDict):
-    """One attempt of a delivery."""
+    """One attempt of a task."""
 
     version: int
     started_at: str
@@ -20,47 +20,6 @@ class Attempt(TypedDict):
     outcome: str
     message: str | None
     exchanges: list[Exchange]
-
-
-class Delivery(TypedDict):
-    """A delivery with its attempts, newest first."""
-
-    id: str
-    person: PersonRef
-    application: Named
-    account: str
-    state: str
-    aim: str
-    version: int
-    attempts: int
-    created_at: str
-    next_attempt_at: str | None
-    closed_at: str | None
-    message: str | None
-    hint: str | None
-    waits_for: str | None
-    kind: str | None
-    tries: list[Attempt]
-
-
-class DeliveryLine(TypedDict):
-    """A delivery as in lists."""
-
-    id: str
-    person: PersonRef
-    application: Named
-    account: str
-    state: str
-    aim: str
-    version: int
-    attempts: int
-    created_at: str
-    next_attempt_at: str | None
-    closed_at: str | None
-    message: str | None
-    hint: str | None
-    waits_for: str | None
-    kind: str | None
 
 
 class Exchange(TypedDict):
@@ -75,10 +34,10 @@ class Exchange(TypedDict):
     together: int | None
 
 
-class PageOfDeliveries(TypedDict):
-    """A page of deliveries."""
+class PageOfTasks(TypedDict):
+    """A page of tasks."""
 
-    items: list[DeliveryLine]
+    items: list[TaskLine]
     total: int
     next: str | None
 
@@ -95,18 +54,59 @@ class ProvisioningSummary(TypedDict):
     unresolved: int
 
 
+class Task(TypedDict):
+    """A task with its attempts, newest first."""
+
+    id: str
+    user: UserRef
+    application: Named
+    account: str
+    status: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    hint: str | None
+    waits_for: str | None
+    kind: str | None
+    tries: list[Attempt]
+
+
+class TaskLine(TypedDict):
+    """A task as in lists."""
+
+    id: str
+    user: UserRef
+    application: Named
+    account: str
+    status: str
+    aim: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    hint: str | None
+    waits_for: str | None
+    kind: str | None
+
+
 class TroubleKind(TypedDict):
-    """Open deliveries of one application that failed by one kind of trouble: how many, and one in its own words."""
+    """Open tasks of one application that failed by one kind of trouble: how many, and one in its own words."""
 
     application: Named
     kind: str
-    state: str
+    status: str
     number: int
     message: str
     hint: str
 
 
 class TroubleKinds(TypedDict):
-    """What open deliveries failed by."""
+    """What open tasks failed by."""
 
     items: list[TroubleKind]

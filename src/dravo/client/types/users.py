@@ -10,37 +10,37 @@ from typing import TYPE_CHECKING, TypedDict
 if TYPE_CHECKING:
     from dravo.client.types.access import Access
     from dravo.client.types.accounts import Account
-    from dravo.client.types.common import GroupRef, Named, PersonRef, RoleRef
+    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
 
 
-class PageOfPeople(TypedDict):
-    """A page of people."""
+class PageOfUsers(TypedDict):
+    """A page of users."""
 
-    items: list[PersonLine]
+    items: list[UserLine]
     total: int
     next: str | None
 
 
-class Person(TypedDict):
-    """A person, whole."""
+class User(TypedDict):
+    """A user, whole."""
 
     id: str
     display_name: str
     user_name: str
     email: str | None
-    state: str
+    status: str
     since: str
     modified_at: str
-    attributes: list[PersonAttribute]
-    records: list[PersonRecord]
-    groups: list[PersonGroup]
+    attributes: list[UserAttribute]
+    records: list[UserRecord]
+    groups: list[UserGroup]
     access: list[Access]
     ended: list[Access]
     accounts: list[Account]
     being_worked_out: bool
 
 
-class PersonAttribute(TypedDict):
+class UserAttribute(TypedDict):
     """An attribute and which source gave it."""
 
     name: str
@@ -48,7 +48,7 @@ class PersonAttribute(TypedDict):
     source: Named | None
 
 
-class PersonGroup(TypedDict):
+class UserGroup(TypedDict):
     """A membership, present or past."""
 
     group: GroupRef
@@ -57,20 +57,20 @@ class PersonGroup(TypedDict):
     until: str | None
 
 
-class PersonLine(TypedDict):
-    """A person as in lists."""
+class UserLine(TypedDict):
+    """A user as in lists."""
 
     id: str
     display_name: str
     user_name: str
     email: str | None
-    state: str
+    status: str
     since: str
     modified_at: str
 
 
-class PersonRecord(TypedDict):
-    """What one source last said of a person."""
+class UserRecord(TypedDict):
+    """What one source last said of a user."""
 
     id: str
     source: Named
@@ -94,9 +94,9 @@ class Way(TypedDict):
 
 
 class Why(TypedDict):
-    """What a person has in an application and why, or why not; in sentences too."""
+    """What a user has in an application and why, or why not; in sentences too."""
 
-    person: PersonRef
+    user: UserRef
     application: Named
     has_access: bool
     sentences: list[str]

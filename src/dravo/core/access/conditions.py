@@ -1,7 +1,7 @@
-"""Conditions of rules: a SCIM filter over a person (RFC 7644, section 3.4.2.2), who also has groups and sources here.
+"""Conditions of rules: a SCIM filter over a user (RFC 7644, section 3.4.2.2), who also has groups and sources here.
 
-A person is seen as the merged User with two more attributes: ``groups`` (``value``: the group's id, ``display``, ``source``: the
-source's key) and ``source`` (keys of the sources that have the person as active).
+A user is seen as the merged User with two more attributes: ``groups`` (``value``: the group's id, ``display``, ``source``: the
+source's key) and ``source`` (keys of the sources that have the user as active).
 """
 
 from __future__ import annotations
@@ -21,16 +21,16 @@ from dravo.core.scim.schemas import ENTERPRISE_SCHEMA, USER_SCHEMA, Attribute, R
 Holds = Callable[[Mapping[str, Any]], bool]
 Needed = tuple[str | None, str, str]
 
-_SOURCE = Attribute("source", multi_valued=True, case_exact=True, description="Keys of the sources that have the person as active.")
+_SOURCE = Attribute("source", multi_valued=True, case_exact=True, description="Keys of the sources that report the user as active.")
 _GROUPS = Attribute(
     "groups",
     "complex",
     multi_valued=True,
-    description="Groups that the person is in, by any nesting.",
+    description="Groups of the user, including nested groups.",
     sub=(
-        Attribute("value", case_exact=True, description="The group's id here."),
-        Attribute("display", description="The group's name; to be asked for together with its source."),
-        Attribute("source", case_exact=True, description="The key of the group's source."),
+        Attribute("value", case_exact=True, description="ID of the group in Dravo."),
+        Attribute("display", description="Name of the group. Use it together with its source."),
+        Attribute("source", case_exact=True, description="Key of the source of the group."),
     ),
 )
 # What a record says for itself, or what nobody may ask about.
@@ -43,10 +43,10 @@ class Condition:
 
     Attributes:
         text: as it was written.
-        holds: whether a person, as `seen` makes them, meets it.
-        asks_groups: whether the person's groups matter.
+        holds: whether a user, as `seen` makes them, meets it.
+        asks_groups: whether the user's groups matter.
         asks_names: whether the names of groups matter.
-        needs: (extension's URN or None, attribute, folded value) that a person must have to meet it, where there is one such: by that
+        needs: (extension's URN or None, attribute, folded value) that a user must have to meet it, where there is one such: by that
             the conditions that can hold at all are found without trying each.
         is_that: whether that is all there is to it.
     """
@@ -60,40 +60,40 @@ class Condition:
 
 
 @lru_cache(maxsize=64)
-def person_type(extensions: tuple[Schema, ...] = ()) -> ResourceType:
+def user_type(extensions: tuple[Schema, ...] = ()) -> ResourceType:
     """Return the type that conditions are read against.
 
     Args:
         extensions: schemas of sources beside the enterprise one; of several with one URN the first counts.
     """
     kept = tuple(attribute for attribute in USER_SCHEMA.attributes if attribute.name not in _NOT_ASKED)
-    schema = Schema(USER_SCHEMA.id, "Person", "A person as rules see them", (*kept, _GROUPS, _SOURCE))
+    schema = Schema(USER_SCHEMA.id, "User", "A user as seen by rules", (*kept, _GROUPS, _SOURCE))
     by_urn = {each.id.lower(): each for each in reversed(extensions)}
     by_urn.pop(ENTERPRISE_SCHEMA.id.lower(), None)
-    return ResourceType("Person", "/People", schema, (ENTERPRISE_SCHEMA, *by_urn.values()), "People")
+    return ResourceType("User", "/Users", schema, (ENTERPRISE_SCHEMA, *by_urn.values()), "Users")
 
 
 def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
     """Return a condition.
 
     Raises:
-        InvalidInput: if the text is no filter over a person, with the place; or asks for a group by its name alone: a group of
+        InvalidInput: if the text is no filter over a user, with the place; or asks for a group by its name alone: a group of
             the same name in another source is another group.
     """
     written = text.strip()
     if not written:
-        raise InvalidInput("A rule needs a condition.", 'Write one, such as: department eq "Herbarium".', "rule")
+        raise InvalidInput("The rule is empty.", 'Enter a SCIM filter, such as: department eq "Herbarium".', "rule")
     try:
-        tree = parse_filter(_with_shorter_names(written), person_type(extensions))
+        tree = parse_filter(_with_shorter_names(written), user_type(extensions))
     except ScimError as wrong:
         raise InvalidInput(
-            f"The condition cannot be read: {wrong.detail}", 'Write it like: title sw "Senior" and department eq "Herbarium".', "rule"
+            f"The rule is invalid: {wrong.detail}", 'Enter a SCIM filter, such as: title sw "Senior" and department eq "Herbarium".', "rule"
         ) from None
     asked = list(_asked(tree))
     if any(name == "groups.display" for name, _ in asked) and not _always_with_source(tree):
         raise InvalidInput(
-            "A group's name says nothing without its source: any source could have a group of that name.",
-            'Write both in brackets: groups[display eq "Botanists" and source eq "staff"], or take the group\'s id: groups.value eq "...".',
+            "A rule on a group name must also name the source.",
+            'Use groups[display eq "Botanists" and source eq "staff"], or the group ID: groups.value eq "...".',
             "rule",
         )
     names = {name for name, _ in asked}
@@ -102,7 +102,7 @@ def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
     return Condition(written, _compiled(tree), asks_groups, "groups.display" in names, needs, needs is not None and not isinstance(tree, And))
 
 
-# Attributes of the enterprise extension are known by their short names too, for people to read and write.
+# Attributes of the enterprise extension are known by their short names too, for users to read and write.
 _SHORT = {attribute.name.lower(): attribute.name for attribute in ENTERPRISE_SCHEMA.attributes if attribute.name != "manager"}
 
 
@@ -171,7 +171,7 @@ def _always_with_source(tree: Filter) -> bool:
 
 
 def _needed(tree: Filter) -> Needed | None:
-    """Return what a person must have to meet a filter, if there is a text that one attribute has to be."""
+    """Return what a user must have to meet a filter, if there is a text that one attribute has to be."""
     match tree:
         case And(parts):
             return next((found for part in parts if (found := _needed(part)) is not None), None)
@@ -186,9 +186,9 @@ def _is_plain_text(tree: Compare) -> bool:
     return at.attribute is not None and at.sub is None and not at.attribute.multi_valued and at.leaf.type == "string" and not at.leaf.case_exact
 
 
-def text_of(person: Mapping[str, Any], urn: str | None, name: str) -> str | None:
-    """Return the text that a person has in an attribute, folded as it is compared; None if they have none."""
-    value = (person.get(urn) or {}).get(name) if urn else person.get(name)
+def text_of(user: Mapping[str, Any], urn: str | None, name: str) -> str | None:
+    """Return the text that a user has in an attribute, folded as it is compared; None if they have none."""
+    value = (user.get(urn) or {}).get(name) if urn else user.get(name)
     return fold(value) if isinstance(value, str) else None
 
 
@@ -197,30 +197,30 @@ def _compiled(tree: Filter) -> Holds:
     match tree:
         case And(parts):
             every = [_compiled(part) for part in parts]
-            return lambda person: all(each(person) for each in every)
+            return lambda user: all(each(user) for each in every)
         case Or(parts):
             some = [_compiled(part) for part in parts]
-            return lambda person: any(each(person) for each in some)
+            return lambda user: any(each(user) for each in some)
         case Compare(at, "eq" | "sw" as operator, str(value)) if _is_plain_text(tree):
             assert at.attribute is not None
             return _text_compare(at.urn, at.attribute.name, operator, fold(value))
-    return lambda person: matches(tree, person)
+    return lambda user: matches(tree, user)
 
 
 def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Holds:
     if operator == "eq":
-        return lambda person: text_of(person, urn, name) == wanted
+        return lambda user: text_of(user, urn, name) == wanted
 
-    def begins(person: Mapping[str, Any]) -> bool:
+    def begins(user: Mapping[str, Any]) -> bool:
         # Who has no such attribute has none that begins with anything, not even with nothing.
-        text = text_of(person, urn, name)
+        text = text_of(user, urn, name)
         return text is not None and text.startswith(wanted)
 
     return begins
 
 
 def seen(attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]) -> dict[str, Any]:
-    """Return a person as conditions see them.
+    """Return a user as conditions see them.
 
     Args:
         attributes: the merged User.

@@ -1,9 +1,9 @@
 """Assignments and memberships become access, each with its reasons. A pure function of stored inputs and now.
 
-The order of decision for one person in one application, the first line that applies decides (docs/reference/access.md has the
+The order of decision for one user in one application, the first line that applies decides (docs/reference/access.md has the
 same table, line by line):
 
-1. the person is inactive or gone: nothing;
+1. the user is inactive or gone: nothing;
 2. an exclusion that counts now names them: nothing;
 3. an assignment counts from its first instant until its last; outside them it is as if it were not there;
 4. the application is open to the assigned only, and no assignment that counts is for them: nothing;
@@ -27,11 +27,11 @@ from dravo.core.access.conditions import Condition, text_of
 from dravo.core.instants import Instant
 
 # Who an assignment is for; beside these a reason can be the application's default role, or that roles were kept.
-DIRECT, GROUP, EVERYBODY, RULE, PATTERN = "direct", "group", "everybody", "rule", "pattern"
-DEFAULT, KEPT = "default", "kept"
+DIRECT, GROUP, EVERYONE, RULE, PATTERN = "direct", "group", "everyone", "rule", "pattern"
+DEFAULT, KEPT = "fallback", "retained"
 
-ASSIGNED, ALL_PEOPLE = "assigned", "everybody"
-NO_ACCESS, DEFAULT_ROLE, KEEP = "no access", "default role", "keep"
+ASSIGNED, ALL_USERS = "assigned", "everyone"
+NO_ACCESS, DEFAULT_ROLE, KEEP = "no_access", "fallback_role", "retain"
 ALL, HIGHEST = "all", "highest"
 BOTH, DIRECT_FIRST, RULES_FIRST = "both", "direct", "rules"
 
@@ -45,10 +45,10 @@ class Assignment:
 
     Attributes:
         role_id: the role that it gives; None lets in without one, or keeps out.
-        user_id, group_id, condition: for whom: one of them, or everybody if all are None.
+        user_id, group_id, condition: for whom: one of them, or everyone if all are None.
         by_pattern: whether the group came by a pattern of names.
         excludes: whether it keeps out instead.
-        new_users_since: only for people who are known since then or later.
+        new_users_since: only for users who are known since then or later.
         source_id: for a condition, the source that must have reported the attributes; None for any.
         only: for a condition, the ids of the users who were confirmed for it; None for all who meet it.
     """
@@ -74,7 +74,7 @@ class Assignment:
 
     @property
     def plain(self) -> bool:
-        """Whether it just gives its role, at any time, to everybody whom it is for."""
+        """Whether it just gives its role, at any time, to everyone whom it is for."""
         return not self.excludes and self.from_at is None and self.until_at is None and self.new_users_since is None
 
     @property
@@ -84,7 +84,7 @@ class Assignment:
             return DIRECT
         if self.group_id is not None:
             return PATTERN if self.by_pattern else GROUP
-        return EVERYBODY if self.condition is None else RULE
+        return EVERYONE if self.condition is None else RULE
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +92,7 @@ class Policy:
     """How an application decides.
 
     Attributes:
-        eligibility: `ASSIGNED` or `ALL_PEOPLE`.
+        eligibility: `ASSIGNED` or `ALL_USERS`.
         fallback: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
         default_role_id: the role for `DEFAULT_ROLE`.
         several: `ALL` roles, or the `HIGHEST` alone.
@@ -110,7 +110,7 @@ PLAIN = Policy()
 
 
 class Membership(NamedTuple):
-    """A group that a person is in, and the groups between, nearest to the person first, where it is by nesting."""
+    """A group that a user is in, and the groups between, nearest to the user first, where it is by nesting."""
 
     group_id: str
     through: tuple[str, ...] = ()
@@ -127,13 +127,13 @@ class Reason(NamedTuple):
 
 @dataclass(frozen=True)
 class IndexedAccessConfig:
-    """What was declared, laid out for working out many people: most applications decide plainly, and most reasons are the same for all.
+    """What was declared, laid out for working out many users: most applications decide plainly, and most reasons are the same for all.
 
     Attributes:
         special: applications that need the whole table of decision; of all others assignments just give their roles.
         by_group: for a group id ((application id, role id), reason) of what it gives in the others.
-        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a person to have it.
-        others: what is for everybody, and rules that need no such text.
+        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a user to have it.
+        others: what is for everyone, and rules that need no such text.
     """
 
     special: frozenset[str]
@@ -148,7 +148,7 @@ class AccessConfig:
 
     Attributes:
         by_group: for a group id the assignments that name it, by themselves or by a pattern.
-        general: assignments for everybody and for those who meet a condition.
+        general: assignments for everyone and for those who meet a condition.
         policies: for an application id how it decides; those not in here decide plainly.
         orders: for a role id its place among others; the first is the highest role.
     """
@@ -160,7 +160,7 @@ class AccessConfig:
 
     @cached_property
     def prepared(self) -> IndexedAccessConfig:
-        """The same, laid out for working out many people."""
+        """The same, laid out for working out many users."""
         every = (*self.general, *(each for given in self.by_group.values() for each in given))
         special = frozenset({*self.policies, *(each.application_id for each in every if not each.plain)})
         by_group = {
@@ -184,7 +184,7 @@ class AccessConfig:
 
 @dataclass(frozen=True, slots=True)
 class UserFacts:
-    """What is stored of one person, as far as their access follows from it.
+    """What is stored of one user, as far as their access follows from it.
 
     Attributes:
         active: whether they may have anything at all.
@@ -211,7 +211,7 @@ class UserFacts:
 class Decision:
     """What was decided for one application: which line of the table did, and the roles with their reasons.
 
-    `heard` are all assignments that are for the person, each with its reason, whether they gave anything or not.
+    `heard` are all assignments that are for the user, each with its reason, whether they gave anything or not.
     """
 
     by: str
@@ -221,7 +221,7 @@ class Decision:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a person has: reasons by (application id, role id); what decided, for each application that needed the whole table; and the
+    """What a user has: reasons by (application id, role id); what decided, for each application that needed the whole table; and the
     next instant at which anything changes by itself."""
 
     roles: Mapping[tuple[str, str], tuple[Reason, ...]]
@@ -230,10 +230,10 @@ class Access:
 
 
 def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> tuple[Membership, ...]:
-    """Return every group that a person is in.
+    """Return every group that a user is in.
 
     Args:
-        direct: ids of the groups that list the person.
+        direct: ids of the groups that list the user.
         parents: for a group id the ids of the groups that list that group; circles do no harm.
     """
     found: dict[str, Membership] = {group_id: Membership(group_id) for group_id in direct}
@@ -251,7 +251,7 @@ def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> 
 
 
 def compute_access(facts: UserFacts, declared: AccessConfig, now: Instant) -> Access:
-    """Return what one person has at an instant.
+    """Return what one user has at an instant.
 
     Args:
         facts: what is stored of them.
@@ -284,7 +284,7 @@ def compute_access(facts: UserFacts, declared: AccessConfig, now: Instant) -> Ac
 def _roles_without_policy(
     facts: UserFacts, prepared: IndexedAccessConfig, general: Iterable[Assignment], special: frozenset[str], own: frozenset[str]
 ) -> dict[tuple[str, str], tuple[Reason, ...]]:
-    """Return what a person has in the applications where assignments just give their roles."""
+    """Return what a user has in the applications where assignments just give their roles."""
     roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
 
     def give(key: tuple[str, str], reason: Reason) -> None:
@@ -305,7 +305,7 @@ def _roles_without_policy(
 
 
 def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, now: Instant) -> Decision:
-    """Return what decides about a person in one application, whether it is a plain one or not."""
+    """Return what decides about a user in one application, whether it is a plain one or not."""
     if not facts.active:
         return Decision(INACTIVE, {})
     heard = _applicable_assignments(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
@@ -314,7 +314,7 @@ def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, 
 
 
 def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assignment]:
-    """Yield the assignments that are for a person because they are for everybody, or because they meet the rule and may."""
+    """Yield the assignments that are for a user because they are for everyone, or because they meet the rule and may."""
     for each in prepared.others:
         if meets(facts, each) and is_confirmed(facts, each):
             yield each
@@ -329,7 +329,7 @@ def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assign
 
 
 def meets(facts: UserFacts, assignment: Assignment) -> bool:
-    """Whether a person meets the condition of an assignment, by what its source reported where it names one."""
+    """Whether a user meets the condition of an assignment, by what its source reported where it names one."""
     if assignment.condition is None:
         return True
     view = facts.seen if assignment.source_id is None else facts.by_source.get(assignment.source_id)
@@ -337,18 +337,18 @@ def meets(facts: UserFacts, assignment: Assignment) -> bool:
 
 
 def is_confirmed(facts: UserFacts, assignment: Assignment) -> bool:
-    """Whether an assignment is for a person without waiting for a confirmation."""
+    """Whether an assignment is for a user without waiting for a confirmation."""
     return assignment.only is None or facts.user_id in assignment.only
 
 
 def _applicable_assignments(
     facts: UserFacts, declared: AccessConfig, general: Iterable[Assignment], applications: frozenset[str]
 ) -> dict[str, list[tuple[Assignment, Reason]]]:
-    """Return for each of some applications that is to be decided about the assignments that are for a person, with their reasons."""
+    """Return for each of some applications that is to be decided about the assignments that are for a user, with their reasons."""
     heard: dict[str, list[tuple[Assignment, Reason]]] = {
         application_id: []
         for application_id, policy in declared.policies.items()
-        if policy.eligibility == ALL_PEOPLE and application_id in applications
+        if policy.eligibility == ALL_USERS and application_id in applications
     }
     for assignment in facts.direct:
         if assignment.application_id in applications:
@@ -365,7 +365,7 @@ def _applicable_assignments(
 
 
 def _concerns(assignment: Assignment, facts: UserFacts) -> bool:
-    """Whether an assignment also is for people who have been there before it, or this one has not."""
+    """Whether an assignment also is for users who have been there before it, or this one has not."""
     since = assignment.new_users_since
     return since is None or facts.known_since is None or facts.known_since >= since
 
@@ -377,12 +377,12 @@ def decide(
     orders: Mapping[str, tuple[int, str]],
     now: Instant,
 ) -> Decision:
-    """Return what an active person has in one application, by lines 2 to 9 of the table.
+    """Return what an active user has in one application, by lines 2 to 9 of the table.
 
     Args:
         policy: the application's.
-        heard: assignments that are for the person, with their reasons; dates are looked at here.
-        kept: ids of the roles that the person keeps there.
+        heard: assignments that are for the user, with their reasons; dates are looked at here.
+        kept: ids of the roles that the user keeps there.
         orders: as in `Declared`.
         now: the instant that is asked about.
     """

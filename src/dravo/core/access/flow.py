@@ -1,4 +1,4 @@
-"""The flow picture: people from sources through groups and roles into applications, cut down to what can be read at a glance."""
+"""The flow picture: users from sources through groups and roles into applications, cut down to what can be read at a glance."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ Thing = TypeVar("Thing", bound=Hashable)
 
 
 class Held(NamedTuple):
-    """So many people of a source have a role, by a group or in another way.
+    """So many users of a source have a role, by a group or in another way.
 
     `way` is a group's id, or for other reasons their kind, such as "direct" or "rule"; `by_group` tells which.
     """
@@ -24,7 +24,7 @@ class Held(NamedTuple):
     way: str
     by_group: bool
     role: str
-    people: int
+    users: int
 
 
 @dataclass(frozen=True)
@@ -35,16 +35,16 @@ class Node:
     stage: str
     kind: str
     of: str | None
-    people: int
+    users: int
     bundled: int = 0
 
 
 class Band(NamedTuple):
-    """So many people flow from one node to another."""
+    """So many users flow from one node to another."""
 
     from_id: str
     to_id: str
-    people: int
+    users: int
 
 
 def picture(
@@ -62,7 +62,7 @@ def picture(
     group_of = _bundling([each for each in rows if each.by_group], lambda each: each.way, most_groups)
     application_in = _bundling(rows, lambda each: application_of[each.role], most_applications)
     role_of = _bundling(rows, lambda each: each.role, most_roles)
-    people: Counter[str] = Counter()
+    users: Counter[str] = Counter()
     bands: Counter[tuple[str, str]] = Counter()
     made: dict[str, tuple[str, str, str | None]] = {}
     inside: dict[str, set[Hashable]] = {}
@@ -77,13 +77,13 @@ def picture(
             (f"{APPLICATION}:{application or OTHERS}", APPLICATION, APPLICATION, application, application_of[each.role]),
         )
         for node_id, stage, node_kind, of, what in path:
-            people[node_id] += each.people
+            users[node_id] += each.users
             made[node_id] = (stage, node_kind, of)
             inside.setdefault(node_id, set()).add(what)
         for (one, *_), (two, *_) in pairwise(path):
-            bands[one, two] += each.people
-    nodes = [Node(key, *made[key], people[key], 0 if made[key][2] is not None else len(inside[key])) for key in made]
-    nodes.sort(key=lambda node: (STAGES.index(node.stage), node.of is None, -node.people, node.id))
+            bands[one, two] += each.users
+    nodes = [Node(key, *made[key], users[key], 0 if made[key][2] is not None else len(inside[key])) for key in made]
+    nodes.sort(key=lambda node: (STAGES.index(node.stage), node.of is None, -node.users, node.id))
     return nodes, [Band(one, two, number) for (one, two), number in sorted(bands.items())]
 
 
@@ -91,7 +91,7 @@ def _bundling(rows: list[Held], what: Callable[[Held], Thing], most: int) -> dic
     """Return for each thing itself if it is one of the largest, else None: it is bundled."""
     sizes: Counter[Thing] = Counter()
     for each in rows:
-        sizes[what(each)] += each.people
+        sizes[what(each)] += each.users
     largest = [thing for thing, _ in sorted(sizes.items(), key=lambda item: (-item[1], str(item[0])))]
     # One that would be bundled alone may stand by itself.
     kept = set(largest if len(largest) <= most + 1 else largest[:most])

@@ -17,9 +17,9 @@ class Plan:
     """A plan of an application.
 
     Attributes:
-        key, label: as the application and as people know it.
+        key, label: as the application and as users know it.
         rank: of several plans the highest one counts.
-        seats: how many people can have it; None: as many as there are.
+        seats: how many users can have it; None: as many as there are.
     """
 
     id: str
@@ -93,11 +93,11 @@ def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatCh
 
 
 def goes_over(reasons: Sequence[Reason], seated: Plan | None, plan_of: Mapping[str, str], plans: Mapping[str, Plan]) -> bool:
-    """Whether a role goes over: something gives it that needs no seat, or a seat of that plan or a lower one.
+    """Whether a role is sent: something gives it that needs no seat, or a seat of that plan or a lower one.
 
     Args:
         reasons: of the role.
-        seated: the plan of which the person has a seat.
+        seated: the plan of which the user has a seat.
         plan_of, plans: as in `asked_for`.
     """
     for reason in reasons:

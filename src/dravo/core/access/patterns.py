@@ -1,7 +1,7 @@
 """Patterns of group names that say which role a group gives: `^ticketdesk-(.+)$` gives the role whose key is the captured part.
 
 Patterns run on an engine of linear time. The highest role of an application is given by a pattern only to groups that somebody
-confirmed: whoever may name groups at the source must not be able to hand it out.
+confirmed: anyone who may name groups at the source must not be able to hand it out.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from dravo.core.identity.names import fold
 
 LONGEST = 400
 
-GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED = "gives", "no match", "no such role", "to be confirmed"
+GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED = "gives", "no_match", "unknown_role", "needs_confirmation"
 
 
 @dataclass(frozen=True)
@@ -51,15 +51,15 @@ def compile_pattern(text: str) -> Any:
     Raises:
         InvalidInput: if it is no pattern, or captures nothing or several parts, or would fit every name.
     """
-    hint = "Write it with the part that is the role's key in brackets, such as ^ticketdesk-(.+)$."
+    hint = "Put the part that is the role key in parentheses, such as ^ticketdesk-(.+)$."
     if not text or len(text) > LONGEST:
-        raise InvalidInput(f"A pattern has between 1 and {LONGEST} signs.", hint, "pattern")
+        raise InvalidInput(f"The pattern must have 1 to {LONGEST} characters.", hint, "pattern")
     try:
         compiled = linear(text, any_case=True)
     except ValueError as wrong:
-        raise InvalidInput(f"The pattern cannot be read: {wrong}.", hint, "pattern") from None
+        raise InvalidInput(f"The pattern is invalid: {wrong}.", hint, "pattern") from None
     if compiled.groups != 1:
-        raise InvalidInput(f"The pattern captures {compiled.groups} parts; it has to capture one.", hint, "pattern")
+        raise InvalidInput(f"The pattern captures {compiled.groups} parts instead of one.", hint, "pattern")
     return compiled
 
 

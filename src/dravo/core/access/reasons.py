@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from dravo.core.access.evaluation import DEFAULT, DIRECT, EVERYBODY, KEPT, RULE
+from dravo.core.access.evaluation import DEFAULT, DIRECT, EVERYONE, KEPT, RULE
 
-_WORDS = {EVERYBODY: "everybody", DEFAULT: "the default role", KEPT: "kept", DIRECT: "assignment to the person"}
+_WORDS = {EVERYONE: "everyone", DEFAULT: "fallback role", KEPT: "retained role", DIRECT: "direct assignment"}
 
 
 def named(reason: Mapping[str, Any]) -> str:
-    """Return what a reason names, such as "group Botanists" or "everybody"; `reason` as planning keeps it."""
+    """Return what a reason names, such as "group Botanists" or "everyone"; `reason` as planning keeps it."""
     if reason["group"]:
         return f"group {reason['group_name'] or reason['group']}"
     return f"rule {reason['rule']}" if reason["kind"] == RULE else _WORDS[reason["kind"]]

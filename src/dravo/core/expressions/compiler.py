@@ -1,4 +1,4 @@
-"""Turns the text of an expression into something that is worked out quickly for many people, and tells what is wrong with it, and where.
+"""Turns the text of an expression into something that is worked out quickly for many users, and tells what is wrong with it, and where.
 
 No code is run, nothing loops, and patterns run in linear time: an expression ends, whatever it says.
 """
@@ -23,8 +23,8 @@ from dravo.core.scim.filters import element_matches, locations, matches
 from dravo.core.scim.paths import parse_filter, parse_path
 from dravo.core.scim.schemas import USER, ResourceType
 
-# What an expression reads: a person as SCIM has them, or an entry with attributes of any name.
-PERSON, ENTRY = "person", "entry"
+# What an expression reads: a user as SCIM has them, or an entry with attributes of any name.
+SCIM_USER, ENTRY = "user", "entry"
 LONGEST_EXPRESSION = 2_000
 DEEPEST = 12
 # What is Dravo's own to say, or nobody's to read.
@@ -58,13 +58,13 @@ class Expression:
     words: str
     _evaluate: Values
 
-    def result(self, person: Mapping[str, Any]) -> Any:
-        """Return the value for a person: text, number, boolean, a list of those; None if it is missing or empty.
+    def result(self, user: Mapping[str, Any]) -> Any:
+        """Return the value for a user: text, number, boolean, a list of those; None if it is missing or empty.
 
         Args:
-            person: a SCIM User, names as in the schema.
+            user: a SCIM User, names as in the schema.
         """
-        value = self._evaluate(person)
+        value = self._evaluate(user)
         return None if value in ("", []) else value
 
 
@@ -76,18 +76,18 @@ def _parser() -> Lark:
 
 
 @lru_cache(maxsize=2048)
-def compile_expression(text: str, reads: str = PERSON) -> Expression:
+def compile_expression(text: str, reads: str = SCIM_USER) -> Expression:
     """Return an expression ready to be worked out.
 
     Args:
         text: as it was written.
-        reads: `PERSON` for what names attributes as SCIM does; `ENTRY` for what names those of a directory's entry or a file's
+        reads: `SCIM_USER` for what names attributes as SCIM does; `ENTRY` for what names those of a directory's entry or a file's
             line: any name, in any letter case.
 
     Raises:
         ExpressionError: with the place of the mistake, and the hint.
     """
-    compiler = (_Compiler if reads == PERSON else _EntryCompiler)(0)
+    compiler = (_Compiler if reads == SCIM_USER else _EntryCompiler)(0)
     evaluate, words = compiler.read(text, 0)
     return Expression(text, frozenset(compiler.uses), words, evaluate)
 
@@ -102,13 +102,13 @@ class _Compiler:
         self.uses: set[str] = set()
 
     def read(self, text: str, offset: int) -> tuple[Values, str]:
-        """Return an expression as a function of a person, and in words; `offset` is where its text begins in the whole."""
+        """Return an expression as a function of a user, and in words; `offset` is where its text begins in the whole."""
         if len(text) > LONGEST_EXPRESSION:
-            raise ExpressionError(f"The expression is longer than {LONGEST_EXPRESSION} characters.", "Make it shorter.", offset)
+            raise ExpressionError(f"The expression is longer than {LONGEST_EXPRESSION} characters.", "Shorten the expression.", offset)
         if self.depth > DEEPEST or text.count("(") > 100:
-            raise ExpressionError("The expression is nested too deeply.", "Make it simpler.", offset)
+            raise ExpressionError("The expression is nested too deeply.", "Simplify the expression.", offset)
         if not text.strip():
-            raise ExpressionError("There is nothing here.", "Write an attribute, such as userName, or a text in quotes.", offset)
+            raise ExpressionError("The expression is empty.", "Enter an attribute, such as userName, or a text in quotes.", offset)
         try:
             tree = _parser().parse(text)
         except UnexpectedInput as wrong:
@@ -121,10 +121,10 @@ class _Compiler:
             return parts[0]
         values = [value for value, _ in parts]
 
-        def first(person: Mapping[str, Any]) -> Any:
+        def first(user: Mapping[str, Any]) -> Any:
             found = None
             for value in values:
-                found = value(person)
+                found = value(user)
                 if found is not None and found not in ("", []):
                     return found
             return found
@@ -140,9 +140,11 @@ class _Compiler:
         try:
             condition = parse_filter(text.strip(), self.asked_of)
         except ScimError as wrong:
-            raise ExpressionError(f"The condition cannot be used: {wrong.detail}", "Write it as a SCIM filter.", offset + _start(token)) from None
+            raise ExpressionError(
+                f"The condition is invalid: {wrong.detail}", "Write the condition as a SCIM filter.", offset + _start(token)
+            ) from None
         self.uses |= {f"{at.urn}:{at.attribute.name}" if at.urn else at.attribute.name for at in locations(condition) if at.attribute}
-        return (lambda person: value(person) if matches(condition, person) else None), f"{words}, when {text.strip()}"
+        return (lambda user: value(user) if matches(condition, user) else None), f"{words}, when {text.strip()}"
 
     def _chain(self, tree: Any, offset: int) -> tuple[Values, str]:
         value, words = self._value(tree.children[0], offset)
@@ -168,8 +170,8 @@ class _Compiler:
         return self._path(token, offset) if kind == "path" else self._text(token, offset)
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
-        hint = "Name an attribute as SCIM does, without 'attribute' and quotes."
-        raise ExpressionError("'attribute' with a name in quotes is for directories and files.", hint, offset + _start(token))
+        hint = "Use the SCIM name of the attribute, without 'attribute' and quotes."
+        raise ExpressionError("'attribute' with a name in quotes works only for directories and files.", hint, offset + _start(token))
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         text, place = str(token), offset + _start(token)
@@ -179,19 +181,19 @@ class _Compiler:
         try:
             path = parse_path(text, USER)
         except ScimError as wrong:
-            raise ExpressionError(wrong.detail, "Name an attribute as SCIM does, such as name.givenName or emails.value.", place) from None
+            raise ExpressionError(wrong.detail, "Use a SCIM name, such as name.givenName or emails.value.", place) from None
         at, element = path.at, path.element
         if at.attribute is None or at.attribute.name in _NOT_READ:
-            raise ExpressionError(f"'{text}' cannot be used in an expression.", "Name one attribute of the person.", place)
+            raise ExpressionError(f"'{text}' cannot be used in an expression.", "Enter one attribute of the user.", place)
         name, urn, multi_valued = at.attribute.name, at.urn, at.attribute.multi_valued
         sub = at.sub.name if at.sub else "value" if at.attribute.type == "complex" and "value" in at.attribute.sub_by_name else None
         if at.attribute.type == "complex" and sub is None:
-            hint = f"Name one, such as {at.attribute.name}.{at.attribute.sub[0].name}."
-            raise ExpressionError(f"'{text}' is made of parts.", hint, place)
+            hint = f"Use a sub-attribute, such as {at.attribute.name}.{at.attribute.sub[0].name}."
+            raise ExpressionError(f"'{text}' is a complex attribute.", hint, place)
         self.uses.add(f"{urn}:{name}" if urn else name)
 
-        def read(person: Mapping[str, Any]) -> Any:
-            holder: Any = person.get(urn) or {} if urn else person
+        def read(user: Mapping[str, Any]) -> Any:
+            holder: Any = user.get(urn) or {} if urn else user
             found = holder.get(name)
             if not multi_valued:
                 value = found.get(sub) if sub and isinstance(found, Mapping) else found
@@ -213,8 +215,8 @@ class _Compiler:
             raise ExpressionError(f"'{text}' cannot be used.", "Write an extension's attribute as its URN, a colon, and its name.", place)
         self.uses.add(f"{urn}:{name}")
 
-        def read(person: Mapping[str, Any]) -> Any:
-            found = (person.get(urn) or {}).get(name)
+        def read(user: Mapping[str, Any]) -> Any:
+            found = (user.get(urn) or {}).get(name)
             value = found.get(sub) if sub and isinstance(found, Mapping) else found
             return None if value in ("", [], {}) or isinstance(value, Mapping) else value
 
@@ -241,7 +243,7 @@ class _Compiler:
                 words.append(what)
                 plain, position = "", end + 1
             elif text[position] == "}":
-                raise ExpressionError("A brace is closed that was not opened.", "Write }} for a brace in a text.", start + position)
+                raise ExpressionError("A closing brace has no opening brace.", "Write }} for a literal brace.", start + position)
             else:
                 plain, position = plain + text[position], position + 1
         if not pieces:
@@ -264,7 +266,7 @@ class _Compiler:
         if kind == "at_most":
             most = int(float(children[0]))
             if most < 1:
-                raise ExpressionError("'at most' needs a number of at least 1.", "Say how many characters.", offset + _start(children[0]))
+                raise ExpressionError("'at most' needs a number of at least 1.", "Enter the number of characters.", offset + _start(children[0]))
             return functions.on_text(lambda text: text[:most]), f"at most {most} characters"
         texts = [_unquoted(child, offset) for child in children]
         if kind in ("part", "replace_pattern"):
@@ -273,22 +275,22 @@ class _Compiler:
                 step = functions.part(pattern) if kind == "part" else functions.replace_pattern(pattern, texts[1])
             except ValueError as wrong:
                 place = offset + _start(children[0])
-                raise ExpressionError(f"The pattern cannot be used: {wrong}.", "Patterns are those of RE2.", place) from None
+                raise ExpressionError(f"The pattern is invalid: {wrong}.", "Use the RE2 syntax.", place) from None
             return step, f"the part that matches {texts[0]}" if kind == "part" else f"with what matches {texts[0]} replaced by “{texts[1]}”"
         if kind == "replace":
             return functions.on_text(lambda text: text.replace(texts[0], texts[1])), f"with “{texts[0]}” replaced by “{texts[1]}”"
         if kind == "join":
             return functions.join(texts[0]), f"joined with “{texts[0]}”"
         if not texts[0]:
-            raise ExpressionError(f"'{kind.replace('_', ' ')}' needs a text that is not empty.", "Say which.", offset + _start(children[0]))
+            raise ExpressionError(f"'{kind.replace('_', ' ')}' needs a text that is not empty.", "Enter the text.", offset + _start(children[0]))
         made: Callable[[str], functions.Step] = getattr(functions, kind)
-        return made(texts[0]), f"what stands {kind.replace('_', ' the ')} “{texts[0]}”"
+        return made(texts[0]), f"the text {kind.replace('_', ' the ')} “{texts[0]}”"
 
 
 _SIMPLE: dict[str, tuple[functions.Step, str]] = {
     "lower": (functions.on_text(str.lower), "in lower case"),
     "upper": (functions.on_text(str.upper), "in upper case"),
-    "trim": (functions.on_text(str.strip), "without blanks around it"),
+    "trim": (functions.on_text(str.strip), "without surrounding spaces"),
     "plain": (functions.on_text(functions.plain), "without accents"),
     "first": (functions.pick(0), "the first of it"),
     "last": (functions.pick(-1), "the last of it"),
@@ -305,14 +307,14 @@ class _EntryCompiler(_Compiler):
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         if "[" in token:
-            hint = f"Write {str(token).partition('[')[0]}, and choose among its values by steps."
-            raise ExpressionError("An entry's attribute has no parts to choose by.", hint, offset + _start(token))
+            hint = f"Write {str(token).partition('[')[0]}, and select among its values with steps."
+            raise ExpressionError("The attribute of an entry has no sub-attributes.", hint, offset + _start(token))
         return self._attribute(str(token))
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
         name = _unquoted(token, offset)
         if not name.strip():
-            raise ExpressionError("The name of an attribute is missing.", "Write it in the quotes.", offset + _start(token))
+            raise ExpressionError("The name of an attribute is missing.", "Enter the name in the quotes.", offset + _start(token))
         return self._attribute(name)
 
     def _attribute(self, name: str) -> tuple[Values, str]:
@@ -329,18 +331,18 @@ class _EntryCompiler(_Compiler):
 
 
 def _then(value: Values, step: functions.Step) -> Values:
-    def worked_on(person: Mapping[str, Any]) -> Any:
-        found = value(person)
+    def worked_on(user: Mapping[str, Any]) -> Any:
+        found = value(user)
         return None if found is None else step(found)
 
     return worked_on
 
 
 def _put_together(pieces: list[str | Values]) -> Values:
-    def whole(person: Mapping[str, Any]) -> Any:
+    def whole(user: Mapping[str, Any]) -> Any:
         found = []
         for piece in pieces:
-            value = piece if isinstance(piece, str) else piece(person)
+            value = piece if isinstance(piece, str) else piece(user)
             if value is None:
                 # Nothing half-made is ever sent: one part missing, and the whole is missing.
                 return None
@@ -366,7 +368,7 @@ def _unquoted(token: Token, offset: int) -> str:
         # A backslash before another sign stands for itself, so that patterns need not be written twice over.
         return str(json.loads(f'"{_escaped(kept)}"', strict=False))
     except ValueError:
-        raise ExpressionError("The text has a backslash that says nothing.", "Write two for one.", offset + _start(token)) from None
+        raise ExpressionError("The text contains a single backslash.", "Write two backslashes for one.", offset + _start(token)) from None
 
 
 def _escaped(text: str) -> str:
@@ -398,7 +400,7 @@ def _closing(text: str, position: int, start: int) -> int:
             depth -= 1
             if depth == 0:
                 return place
-    raise ExpressionError("A brace is opened and not closed.", "Close it with }, or write {{ for a brace in a text.", start + position)
+    raise ExpressionError("An opening brace has no closing brace.", "Add }, or write {{ for a literal brace.", start + position)
 
 
 _WORDS = {
@@ -416,8 +418,8 @@ def _unreadable(text: str, wrong: UnexpectedInput, offset: int) -> ExpressionErr
     expected = getattr(wrong, "accepts", None) or getattr(wrong, "expected", None) or getattr(wrong, "allowed", None) or set()
     named = sorted({_WORDS.get(each, each.lower()) for each in expected})
     if text[position : position + 1] in ("'", '"') and text.count(text[position], position) % 2:
-        return ExpressionError("A text is opened and not closed.", f"Close it with {text[position]}.", offset + position)
+        return ExpressionError("A text has no closing quote.", f"Add {text[position]} at the end of the text.", offset + position)
     rest = text[position : position + 15]
     where = f"at '{rest}'" if rest else "at its end"
-    hint = f"Here may stand: {', '.join(named)}." if named and len(named) <= 25 else "See the reference for how expressions are written."
-    return ExpressionError(f"The expression cannot be read {where} (character {position + 1}).", hint, offset + position)
+    hint = f"Expected: {', '.join(named)}." if named and len(named) <= 25 else "See the expression reference."
+    return ExpressionError(f"The expression is invalid {where} (character {position + 1}).", hint, offset + position)

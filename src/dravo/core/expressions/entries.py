@@ -27,4 +27,4 @@ class EntryType(ResourceType):
         return _AnyName()
 
 
-ENTRY_TYPE = EntryType("Entry", "/", Schema("urn:dravo:entry", "Entry", "What a directory or a file says of somebody", ()))
+ENTRY_TYPE = EntryType("Entry", "/", Schema("urn:dravo:entry", "Entry", "A record of a directory or file", ()))

@@ -71,14 +71,14 @@ class Claims:
 
 def usual_policy(protocol: str) -> SourcePolicy:
     """Return the answers that a sign-in begins with, by its protocol, "saml", "oidc" or "mail"."""
-    if protocol == "mail":
-        # Whoever has the address is known by it, and nobody is made unless that is wanted.
+    if protocol == "email_code":
+        # Anyone who has the address is known by it, and nobody is made unless that is wanted.
         return SourcePolicy(match=BY_EMAIL, makes=False, attributes=MAIL_ATTRIBUTES, reads=ENTRY, groups_from=(REGISTERED,))
     return SourcePolicy(attributes=SAML_ATTRIBUTES if protocol == "saml" else OIDC_ATTRIBUTES, reads=ENTRY, groups_from=(GROUPS,))
 
 
 def read_claims(arrived: Mapping[str, Sequence[Any]], subject: str) -> Claims:
-    """Return what arrived as expressions name it; "subject" is by what the provider knows the person, whatever else has that name."""
+    """Return what arrived as expressions name it; "subject" is by what the provider knows the user, whatever else has that name."""
     full: dict[str, list[Any]] = {}
     for name, values in arrived.items():
         full.setdefault(fold(name), []).extend(_plain(each) for each in values)
@@ -113,10 +113,10 @@ def looks_like_id(value: str) -> bool:
 
 
 def safe_policy(policy: SourcePolicy, attributes: Mapping[str, Sequence[Any]], *, says_verified: bool) -> SourcePolicy:
-    """Return the answers by which this arrival may be matched: an e-mail that the provider does not vouch for links nobody.
+    """Return the answers by which this arrival may be matched: an email that the provider does not vouch for links nobody.
 
     Args:
-        says_verified: whether the protocol says of an e-mail whether it was verified (OpenID Connect Core 5.1).
+        says_verified: whether the protocol says of an email whether it was verified (OpenID Connect Core 5.1).
     """
     if not says_verified or _is_true(attributes.get("email_verified", ())):
         return policy

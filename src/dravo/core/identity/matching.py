@@ -1,6 +1,6 @@
 """Decides whose a record is: bound for good by (source, connection_type, id); the first binding by the source's rule, and only if it is safe.
 
-Nobody becomes somebody else by a name or an e-mail address: what is not safe waits for a person to decide.
+Nobody becomes somebody else by a name or an email address: what is not safe waits for a user to decide.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from dravo.core.identity.records import searchable
 from dravo.core.identity.source_policy import ASK, BY_EMAIL, SourcePolicy
 
 OPERATOR, LEAVER, TWO_RECORDS, NAME_KNOWN, EMAIL_KNOWN, RENAMED, GROUP_NAME, LOOKS_ALIKE = (
-    "operator", "leaver", "two records", "name known", "e-mail known", "renamed", "group name", "looks alike",
+    "operator", "leaver", "two_records", "name_known", "email_known", "renamed", "group_name", "lookalike",
 )  # fmt: skip
 
 
@@ -28,12 +28,12 @@ class Binding:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A user who has the user name, or the e-mail address, of a record that is bound to nobody.
+    """A user who has the user name, or the email address, of a record that is bound to nobody.
 
     Attributes:
         user_id: whose.
         user_name_key: their user name, folded.
-        email: their e-mail address.
+        email: their email address.
         gone: whether they have left.
         operator: whether an operator goes by one of these names.
         here: whether the same source says something of them already: by the same connection type (True), or by another one (False);
@@ -54,7 +54,7 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Conflict:
-    """Why a record cannot be bound, or a change not be made, without a person's decision; and whom it concerns."""
+    """Why a record cannot be bound, or a change not be made, without a user's decision; and whom it concerns."""
 
     kind: str
     candidates: tuple[str, ...]
@@ -62,7 +62,7 @@ class Conflict:
 
 
 def bind(bound_to: str | None, new_user_id: str) -> Binding:
-    """Return whose a record is that needs no match rule: whoever it is bound to, else somebody new.
+    """Return whose a record is that needs no match rule: anyone who it is bound to, else somebody new.
 
     Args:
         bound_to: the user that (source, connection_type, id) is bound to, or None.
@@ -78,7 +78,7 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
 
     Args:
         data: the SCIM User that it says.
-        candidates: everybody with its user name, a user name for which it could be mistaken, or its e-mail address.
+        candidates: everyone with its user name, a user name for which it could be mistaken, or its email address.
         policy: the source's answers.
         new_user_id: the id for a user that has to be made.
     """
@@ -89,24 +89,24 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
     named = [each for each in candidates if each.user_name_key == found.user_name_key]
     first = (named or candidates)[0]
     if any(each.operator for each in candidates):
-        return Conflict(OPERATOR, ids, f"An operator goes by '{found.user_name}': nothing is linked to operators by itself.")
+        return Conflict(OPERATOR, ids, f"An operator has the user name '{found.user_name}'. Dravo never links records to operators automatically.")
     if (alike := lookalike_key(found.user_name)) and any(each.user_name_key == alike for each in candidates):
         return Conflict(LOOKS_ALIKE, ids, f"The user name '{found.user_name}' looks like that of another user.")
     if first.gone:
-        what = f"the user name '{found.user_name}'" if named else f"the e-mail address '{found.email}'"
-        return Conflict(LEAVER, ids, f"Somebody who has left had {what}. Whoever comes now does not inherit what was theirs.")
+        what = f"the user name '{found.user_name}'" if named else f"the email address '{found.email}'"
+        return Conflict(LEAVER, ids, f"A leaver had {what}. The new user does not inherit the leaver's access.")
     if first.here:
-        return Conflict(TWO_RECORDS, ids, f"Another record of this source is the same person already, by {_by(named, found)}.")
+        return Conflict(TWO_RECORDS, ids, f"Another record of this source already matches the same user by {_by(named, found)}.")
     if len(candidates) == 1 and _is_safe(first, found.email, named, policy):
         return Binding(first.user_id, new=False)
-    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns the email's domain has confirmed it."
+    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns the email domain has confirmed it."
     if named:
-        return Conflict(NAME_KNOWN, ids, f"Somebody has the user name '{found.user_name}' already.{unsure}")
-    return Conflict(EMAIL_KNOWN, ids, f"Somebody has the e-mail address '{found.email}' already.{unsure}")
+        return Conflict(NAME_KNOWN, ids, f"Another user already has the user name '{found.user_name}'.{unsure}")
+    return Conflict(EMAIL_KNOWN, ids, f"Somebody has the email address '{found.email}' already.{unsure}")
 
 
 def _by(named: Sequence[Candidate], found: Any) -> str:
-    return f"the user name '{found.user_name}'" if named else f"the e-mail address '{found.email}'"
+    return f"the user name '{found.user_name}'" if named else f"the email address '{found.email}'"
 
 
 def _is_safe(candidate: Candidate, email: str | None, named: Sequence[Candidate], policy: SourcePolicy) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from dravo.core.identity.records import SIGN_IN, PersonRecord
+from dravo.core.identity.records import SIGN_IN, UserRecord
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
@@ -14,12 +14,12 @@ OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
 
 @dataclass(frozen=True)
 class MergedUser:
-    """The one person behind some records.
+    """The one user behind some records.
 
     Attributes:
         attributes: a SCIM User, without what is a single record's own business.
         given_by: for each attribute ("title", "urn:...:User:department") the id of the source that gave it.
-        active: whether any record has the person as active.
+        active: whether any record has the user as active.
         gone: whether every record is gone: a leaver.
     """
 
@@ -33,19 +33,19 @@ NOBODY: frozenset[str] = frozenset()
 
 
 def merge(
-    records: Iterable[PersonRecord], precedence: Mapping[str, int], vetoing: frozenset[str] = NOBODY, quiet: frozenset[str] = NOBODY
+    records: Iterable[UserRecord], precedence: Mapping[str, int], vetoing: frozenset[str] = NOBODY, quiet: frozenset[str] = NOBODY
 ) -> MergedUser:
     """Return the user that records make.
 
     Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
-    other, so that a leaver can still be recognised. Signing in proves who somebody is, not that they are still there: where a source
+    other, so that a leaver can still be recognized. Signing in proves who somebody is, not that they are still there: where a source
     says of somebody by another connection_type that they are inactive or gone, what its sign-in says counts as inactive or gone too.
 
     Args:
         records: all records bound to the user, at least one.
         precedence: for each source id its rank; the lowest number has the first word.
         vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
-        quiet: ids of sources that say nothing of people whom another source knows.
+        quiet: ids of sources that say nothing of users whom another source knows.
     """
     ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.connection_type == SIGN_IN, record.id))
     if len(ranked) > 1 and any(record.connection_type == SIGN_IN for record in ranked):
@@ -72,14 +72,14 @@ def merge(
     return MergedUser(attributes, given_by, any(record.active for record in ranked) and not vetoed, all(record.gone for record in ranked))
 
 
-def _as_their_source_has_them(records: list[PersonRecord]) -> list[PersonRecord]:
-    """Return records, those of a sign-in as active and as present as the same source has the person by its other connection types."""
-    others: dict[str, list[PersonRecord]] = {}
+def _as_their_source_has_them(records: list[UserRecord]) -> list[UserRecord]:
+    """Return records, those of a sign-in as active and as present as the same source has the user by its other connection types."""
+    others: dict[str, list[UserRecord]] = {}
     for record in records:
         if record.connection_type != SIGN_IN:
             others.setdefault(record.source_id, []).append(record)
 
-    def seen(record: PersonRecord) -> PersonRecord:
+    def seen(record: UserRecord) -> UserRecord:
         same = others.get(record.source_id) if record.connection_type == SIGN_IN else None
         if not same or any(each.active for each in same):
             return record

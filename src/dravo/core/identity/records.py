@@ -1,4 +1,4 @@
-"""What a source said of one person, kept as it came; and the few values of it that are searched and shown."""
+"""What a source said of one user, kept as it came; and the few values of it that are searched and shown."""
 
 from __future__ import annotations
 
@@ -8,15 +8,15 @@ from typing import Any
 
 from dravo.core.identity.names import fold, user_name_key
 
-# The connection type of people and groups that operators enter here.
+# The connection type of users and groups that operators enter here.
 LOCAL = "local"
 # The connection type of what somebody proved of themselves when they signed in.
 SIGN_IN = "sign_in"
 
 
 @dataclass(frozen=True)
-class PersonRecord:
-    """What one source last said of one person.
+class UserRecord:
+    """What one source last said of one user.
 
     Attributes:
         id: the record's own id; on inbound SCIM also the resource's id.
@@ -38,7 +38,7 @@ class PersonRecord:
 
     @property
     def active(self) -> bool:
-        """Whether the source has the person as active; one that says nothing means yes (RFC 7643, 4.1.1, leaves it open)."""
+        """Whether the source has the user as active; one that says nothing means yes (RFC 7643, 4.1.1, leaves it open)."""
         return not self.gone and self.data.get("active", True) is not False
 
 
@@ -70,7 +70,7 @@ def display_name(data: Mapping[str, Any]) -> str:
 
 
 def primary_email(data: Mapping[str, Any]) -> str | None:
-    """Return the primary e-mail address, else the first one, else None."""
+    """Return the primary email address, else the first one, else None."""
     emails = [element for element in data.get("emails") or [] if element.get("value")]
     primary = next((element for element in emails if element.get("primary")), emails[0] if emails else None)
     return str(primary["value"]) if primary else None

@@ -1,4 +1,4 @@
-"""A source's answers to the five questions: who is it, who may come in, what do they bring, whose word counts, when does it apply.
+"""A source's answers to the source policy: who is it, who may come in, what do they bring, whose word counts, when does it apply.
 
 What a source says of somebody, an entry with attributes of its own names, becomes a SCIM User by these answers, or is left out.
 """
@@ -25,7 +25,7 @@ from dravo.core.scim.resources import read_resource, read_text
 from dravo.core.scim.schemas import USER
 
 # By what a record that is bound to nobody yet may be linked to a user who is there (P1).
-ASK, BY_USER_NAME, BY_EMAIL = "ask", "user name", "e-mail"
+ASK, BY_USER_NAME, BY_EMAIL = "ask", "user_name", "email"
 MATCHES = (ASK, BY_USER_NAME, BY_EMAIL)
 # Which groups come in (P2).
 EVERY, NONE, NAMED, PATTERN = "all", "none", "named", "pattern"
@@ -73,20 +73,20 @@ class SourcePolicy:
 
     Attributes:
         match: by what its records may be linked to users who are there.
-        domains: the e-mail domains that it owns, folded: only within these may it link.
-        people: a SCIM filter on the person that the expressions make; "" lets everybody in.
+        domains: the email domains that it owns, folded: only within these may it link.
+        users: a SCIM filter on the user that the expressions make; "" lets everyone in.
         groups: which groups come in.
-        makes: whether people whom nobody knew are made, or only those known come in.
+        makes: whether users whom nobody knew are made, or only those known come in.
         attributes: (attribute, expression) in their order.
-        reads: what the expressions read, `ENTRY` or `PERSON`.
+        reads: what the expressions read, `ENTRY` or `SCIM_USER`.
         pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
         groups_from: expressions whose values are names of groups that somebody is in, beside those that the source lists.
-        gives: names of groups that everybody whom it brings is in.
+        gives: names of groups that everyone whom it brings is in.
     """
 
     match: str = ASK
     domains: tuple[str, ...] = ()
-    people: str = ""
+    users: str = ""
     groups: GroupChoice = field(default_factory=GroupChoice)
     makes: bool = True
     attributes: tuple[tuple[str, str], ...] = ()
@@ -100,7 +100,7 @@ class SourcePolicy:
         return {
             "match": self.match,
             "domains": list(self.domains),
-            "people": self.people,
+            "users": self.users,
             "groups": {"which": self.groups.which, "names": list(self.groups.names), "pattern": self.groups.pattern},
             "makes": self.makes,
             "pilot": self.pilot,
@@ -125,7 +125,7 @@ class SourcePolicy:
 
     @cached_property
     def _is_text_only(self) -> bool:
-        """Whether every attribute is a text, which is checked where it is filled in; others are checked as a pushed person is."""
+        """Whether every attribute is a text, which is checked where it is filled in; others are checked as a pushed user is."""
         return all(_is_text(target) for target, _ in self.rows)
 
     @cached_property
@@ -145,7 +145,7 @@ class SourcePolicy:
 
     @property
     def makes_groups(self) -> bool:
-        """Whether groups come of what the source says of people, beside those that it lists."""
+        """Whether groups come of what the source says of users, beside those that it lists."""
         return bool(self.groups_from or self.gives)
 
     def made_groups(self, attributes: Mapping[str, Any]) -> list[str]:
@@ -163,9 +163,9 @@ class SourcePolicy:
     @cached_property
     def condition(self) -> Condition | None:
         """Who may come in."""
-        return read_condition(self.people) if self.people else None
+        return read_condition(self.users) if self.users else None
 
-    def person(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
+    def user(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
         """Return the SCIM User that an entry comes to.
 
         Raises:
@@ -178,20 +178,20 @@ class SourcePolicy:
                 try:
                     fill(made, value)
                 except ScimError as wrong:
-                    raise Refused(wrong.detail, "Hint the expression, for example with: at most 200.") from None
+                    raise Refused(wrong.detail, "Correct the expression, for example with: at most 200.") from None
         if not str(made.get("userName") or "").strip():
-            raise Refused("The expression for the user name gives nothing.", "See which attribute has it, and name that one.")
+            raise Refused("The expression for userName has no value.", "Use an attribute that contains the user name.")
         try:
             return made if self._is_text_only else read_resource(made, USER)
         except ScimError as wrong:
-            raise Refused(wrong.detail, "Hint the expression, for example with: as boolean, first, trim.") from None
+            raise Refused(wrong.detail, "Correct the expression, for example with: as boolean, first, trim.") from None
 
-    def lets_in(self, person: Mapping[str, Any], source_key: str) -> bool:
-        """Whether a person may come in."""
-        return self.condition is None or self.condition.holds(seen(person, (), (source_key,)))
+    def lets_in(self, user: Mapping[str, Any], source_key: str) -> bool:
+        """Whether a user may come in."""
+        return self.condition is None or self.condition.holds(seen(user, (), (source_key,)))
 
     def owns(self, address: str | None) -> bool:
-        """Whether an e-mail address is of a domain that the source owns."""
+        """Whether an email address is of a domain that the source owns."""
         return bool(address) and "@" in str(address) and fold(str(address).rpartition("@")[2]) in self.domains
 
 
@@ -243,24 +243,24 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
     domains = tuple(dict.fromkeys(_domain(each) for each in document.get("domains") or ()))
     if match != ASK and not domains:
         raise InvalidInput(
-            "Which domains are the source's own has to be said.",
-            "A record is linked by itself only within domains that its source owns; name them, or have it ask.",
+            "The domains of the source are missing.",
+            "Add at least one domain (field `domains`), or set `match` to ask.",
             "domains",
         )
-    people = str(document.get("people") or "").strip()
-    if people and read_condition(people).asks_groups:
-        raise InvalidInput("Who may come in cannot depend on groups: they are read after the people.", "Ask for attributes.", "people")
+    users = str(document.get("users") or "").strip()
+    if users and read_condition(users).asks_groups:
+        raise InvalidInput("The scope cannot use groups, because users are read before groups.", "Use attributes in the filter.", "users")
     attributes = tuple((str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ())
     names = [read_target(attribute, NOT_FILLED).text.lower() for attribute, _ in attributes]
     for number, (attribute, text) in enumerate(attributes):
         if names.index(names[number]) != number:
-            raise InvalidInput(f"'{attribute}' is made twice.", "Keep one of the two.", "attributes")
+            raise InvalidInput(f"'{attribute}' has two expressions.", "Delete one of them.", "attributes")
         try:
             compile_expression(text, reads)
         except InvalidInput as wrong:
             raise InvalidInput(f"{attribute}: {wrong.message}", wrong.hint, "attributes") from None
     if "username" not in names:
-        raise InvalidInput("No expression makes the user name.", "Add a row for userName.", "attributes")
+        raise InvalidInput("The expression for userName is missing.", "Add a row for userName.", "attributes")
     groups, makes, pilot = _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), str(document.get("pilot") or "").strip()
     groups_from = tuple(text for each in document.get("groups_from") or () if (text := str(each).strip()))
     for text in groups_from:
@@ -270,13 +270,13 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
             raise InvalidInput(f"Groups from '{text}': {wrong.message}", wrong.hint, "groups_from") from None
     gives = tuple(dict.fromkeys(name for each in document.get("gives") or () if (name := str(each).strip())))
     if any(len(each) > LONGEST_NAME for each in gives):
-        raise InvalidInput(f"A group's name has {LONGEST_NAME} characters at the most.", "Take a shorter one.", "gives")
-    return SourcePolicy(match, domains, people, groups, makes, attributes, reads, pilot, groups_from, gives)
+        raise InvalidInput(f"A group name can have at most {LONGEST_NAME} characters.", "Use a shorter name.", "gives")
+    return SourcePolicy(match, domains, users, groups, makes, attributes, reads, pilot, groups_from, gives)
 
 
 def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
     if value not in choices:
-        raise InvalidInput(f"'{value}' is no choice for '{name}'.", f"It is one of: {', '.join(choices)}.", name)
+        raise InvalidInput(f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(choices)}.", name)
     return str(value)
 
 
@@ -292,7 +292,7 @@ def read_domains(texts: Sequence[str]) -> list[str]:
 def _domain(text: str) -> str:
     domain = fold(text.strip().removeprefix("@"))
     if "." not in domain or any(sign.isspace() or sign in "@/\\,;" for sign in domain):
-        raise InvalidInput(f"'{text}' is not a domain.", "Write it like fernhollow.example.", "domains")
+        raise InvalidInput(f"'{text}' is not a domain.", "Enter a domain such as fernhollow.example.", "domains")
     return domain
 
 
@@ -301,27 +301,27 @@ def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
     names = tuple(dict.fromkeys(each.strip() for each in document.get("names") or () if each.strip()))
     pattern = str(document.get("pattern") or "")
     if which == NAMED and not names:
-        raise InvalidInput("No group is named.", "Name some, one each line, or choose all.", "groups")
+        raise InvalidInput("The list of groups is empty.", "Add groups, one per line, or choose all groups.", "groups")
     if which == PATTERN:
         try:
             compiled(pattern)
         except ValueError as wrong:
-            raise InvalidInput(f"The pattern cannot be used: {wrong}.", "Patterns are those of RE2, such as ^Estates.", "groups") from None
+            raise InvalidInput(f"The pattern is invalid: {wrong}.", "Use the RE2 syntax, such as ^Estates.", "groups") from None
         if not pattern:
-            raise InvalidInput("The pattern is empty.", "Write one, such as ^Estates, or choose all.", "groups")
+            raise InvalidInput("The pattern is empty.", "Enter a pattern such as ^Estates, or choose all groups.", "groups")
     return GroupChoice(which, names if which == NAMED else (), pattern if which == PATTERN else "")
 
 
 def reworked(policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]) -> list[dict[str, Any]]:
-    """Return what some entries come to, for people to read: each {"name", "person" or None, "groups", "comes_in", "message"}."""
+    """Return what some entries come to, for users to read: each {"name", "user" or None, "groups", "comes_in", "message"}."""
     found: list[dict[str, Any]] = []
     for entry in entries:
         try:
-            person = policy.person(entry)
+            user = policy.user(entry)
         except Refused as wrong:
-            found.append({"name": name(entry), "person": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.hint}"})
+            found.append({"name": name(entry), "user": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.hint}"})
             continue
-        comes_in = policy.lets_in(person, "")
-        message = "" if comes_in else "Outside of whom you let in."
-        found.append({"name": name(entry), "person": person, "groups": policy.made_groups(entry), "comes_in": comes_in, "message": message})
+        comes_in = policy.lets_in(user, "")
+        message = "" if comes_in else "Outside the scope."
+        found.append({"name": name(entry), "user": user, "groups": policy.made_groups(entry), "comes_in": comes_in, "message": message})
     return found

@@ -4,7 +4,7 @@ What is due is plain JSON, kept with the account and compared as it is:
 
 - ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles; where there is one
   also ``plan`` (of which it has a seat), and where the application's settings say so ``carry`` and ``carry_plan`` (how roles and
-  plan go over), ``groups`` (in which delivered groups it is) and ``problem`` (why it cannot be made);
+  plan are sent), ``groups`` (in which delivered groups it is) and ``problem`` (why it cannot be made);
 - ``{"want": "absent"}``: not there;
 - ``{"want": "as it is"}``: the application's settings say to leave it alone.
 """
@@ -22,13 +22,13 @@ from dravo.core.identity.records import display_name
 from dravo.core.provisioning.attribute_mapping import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, ROLES, RoleEncoding, Target, carried, mapped
 
 PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
-DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "leave alone"
+DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "do_nothing"
 LEAVING = (DEACTIVATE, DELETE, LEAVE_ALONE)
 
-# How a plan goes over unless something else is said.
+# How a plan is sent unless something else is said.
 PLAN_PLAIN = RoleEncoding(ENTITLEMENTS)
 
-DELIVERED = (
+PROVISIONED = (
     "userName",
     "name",
     "displayName",
@@ -47,12 +47,12 @@ ENTERPRISE_PARTS = ("employeeNumber", "costCenter", "organization", "division", 
 
 @dataclass(frozen=True)
 class Settings:
-    """What goes over to an application, and what happens there to people who leave.
+    """What is sent to an application, and what happens there to users who leave.
 
     Attributes:
         on_losing_access, on_inactive, on_leaving: one of `LEAVING` for each of the three events.
         attributes: what expressions make, or leave out (None), beside the standard attributes.
-        role_encoding, plan_encoding: how roles go over, and the plan of which somebody has a seat.
+        role_encoding, plan_encoding: how roles are sent, and the plan of which somebody has a seat.
     """
 
     on_losing_access: str = DEACTIVATE
@@ -90,7 +90,7 @@ def due_account(
 
     Args:
         user_id: the user's id, which is the account's externalId.
-        user: the person.
+        user: the user.
         roles: the roles that they have in the application now; may be none.
         settings: the application's.
         before: what was due last, or None.
@@ -122,10 +122,10 @@ def due_account(
 def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, *, active: bool) -> dict[str, Any]:
     ranked = sorted(roles, key=lambda role: role.order)
     attributes: dict[str, Any] = {}
-    for name in DELIVERED:
+    for name in PROVISIONED:
         value = user.attributes.get(name)
         if isinstance(value, Mapping) and name.startswith("urn:"):
-            # A manager's id means nothing to another service, so it does not go over.
+            # A manager's id means nothing to another service, so it does not are sent.
             value = {part: value[part] for part in ENTERPRISE_PARTS if part in value}
         if value:
             attributes[name] = value
@@ -142,25 +142,25 @@ def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], setting
     if settings.role_encoding != PLAIN:
         due["carry"] = settings.role_encoding.document()
     if not attributes.get("userName"):
-        due["problem"] = "The expression for userName gives nothing for this person, and an account needs one."
+        due["problem"] = "The expression for userName has no value for this user."
     return due
 
 
 def describe(due: Mapping[str, Any]) -> str:
     """Return in a few words what an account is to become."""
     if due["want"] == ABSENT:
-        return "not there"
+        return "no account"
     if due["want"] == AS_IT_IS:
-        return "left as it is"
+        return "unchanged"
     roles = ", ".join(role["display"] for role in due["roles"])
     if "plan" in due:
         roles += f" (plan {due['plan']['display']})"
     return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
 
 
-def delivered_names(settings: Settings) -> frozenset[str]:
+def provisioned_names(settings: Settings) -> frozenset[str]:
     """Return the names of the attributes that an application gets, whether a user has a value or not; no roles where groups carry them."""
-    names = set(DELIVERED)
+    names = set(PROVISIONED)
     for target, expression in settings.attributes:
         if target.path is None:
             continue

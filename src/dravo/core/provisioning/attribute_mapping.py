@@ -1,4 +1,4 @@
-"""How attributes and roles go over to an application: attributes by expressions, roles in the form that it takes them in."""
+"""How attributes and roles are sent to an application: attributes by expressions, roles in the form that it takes them in."""
 
 from __future__ import annotations
 
@@ -17,21 +17,21 @@ from dravo.core.scim.schemas import USER, Attribute
 
 ROLES, ENTITLEMENTS, GROUPS, ATTRIBUTE, NOTHING = "roles", "entitlements", "groups", "attribute", "nothing"
 WAYS = (ROLES, ENTITLEMENTS, GROUPS, ATTRIBUTE, NOTHING)
-OBJECTS, TEXTS, AS_IT_SAYS = "objects", "texts", "as it says"
+OBJECTS, TEXTS, AS_IT_SAYS = "objects", "strings", "as_declared"
 SHAPES = (AS_IT_SAYS, OBJECTS, TEXTS)
 _NOT_SET = ("id", "meta", "schemas", "groups", "password", "active", "roles")
 
 
 @dataclass(frozen=True)
 class RoleEncoding:
-    """How roles go over.
+    """How roles are sent.
 
     Attributes:
         way: in `roles`, in `entitlements`, as membership in groups there, in an attribute, or not at all.
         attribute: for the way "attribute" which one, as a SCIM path.
         which: "all" or the "highest" only.
         shape: each role as an object, as a text, or as the application's own schema says.
-        value: whether a role's "key" or its "label" goes over.
+        value: whether a role's "key" or its "label" is sent.
     """
 
     way: str = ROLES
@@ -72,12 +72,14 @@ def read_target(text: str, not_set: tuple[str, ...] = _NOT_SET) -> Target:
     try:
         path = parse_path(text, USER)
     except ScimError as wrong:
-        raise InvalidInput(wrong.detail, "Name an attribute as SCIM does, such as title or name.familyName.", "attribute") from None
+        raise InvalidInput(wrong.detail, "Use a SCIM name, such as title or name.familyName.", "attribute") from None
     attribute = path.at.attribute
     if attribute is None or attribute.name in not_set:
-        raise InvalidInput(f"'{text}' is not made by an expression.", "Roles and activity have settings of their own.", "attribute")
+        raise InvalidInput(f"'{text}' cannot have an expression.", "Use the settings for roles and for inactive users.", "attribute")
     if attribute.type == "complex" and not attribute.multi_valued and path.at.sub is None:
-        raise InvalidInput(f"'{text}' is made of parts.", f"Name one, such as {attribute.name}.{attribute.sub[0].name}.", "attribute")
+        raise InvalidInput(
+            f"'{text}' is a complex attribute.", f"Use a sub-attribute, such as {attribute.name}.{attribute.sub[0].name}.", "attribute"
+        )
     return Target(text, path)
 
 
@@ -149,17 +151,17 @@ def _typed(attribute: Attribute, value: Any) -> Any:
     return single if attribute.type in ("boolean", "integer", "decimal") else text_of(single)
 
 
-def mapped(standard: Mapping[str, Any], person: Mapping[str, Any], rows: Sequence[tuple[Target, Expression | None]]) -> dict[str, Any]:
+def mapped(standard: Mapping[str, Any], user: Mapping[str, Any], rows: Sequence[tuple[Target, Expression | None]]) -> dict[str, Any]:
     """Return an account's attributes: the standard ones, with those that expressions make or leave out.
 
     Args:
-        standard: what goes over without any expression.
-        person: the user's attributes.
+        standard: what is sent without any expression.
+        user: the user's attributes.
         rows: in their order, each target with its expression; None leaves it out.
     """
     attributes = dict(standard)
     for target, expression in rows:
-        put(attributes, target, expression.result(person) if expression else None)
+        put(attributes, target, expression.result(user) if expression else None)
     return attributes
 
 

@@ -9,16 +9,16 @@ from typing import Any
 from dravo.core.provisioning.accounts import ENTERPRISE_PARTS
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
-MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE = "missing", "unexpected", "different", "role", "state"
-GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED = "group missing", "group name", "group members", "group unexpected"
+MISSING, UNEXPECTED, DIFFERENT, ROLE, STATUS = "missing", "unexpected", "attributes", "role", "status"
+GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED = "group_missing", "group_name", "group_members", "group_unexpected"
 GROUP_KINDS = (GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED)
 # Of nobody here: they are linked or ignored, and never repaired.
 FOREIGN = (UNEXPECTED, GROUP_UNEXPECTED)
 GIVES_ROLES = frozenset({"roles", "entitlements"})
-KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATE, *GROUP_KINDS)
+KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATUS, *GROUP_KINDS)
 # So many names are told of members who differ.
 NAMED = 20
-# What is kept of an account that is nobody's here: enough to recognise the person, and to make a user of it.
+# What is kept of an account that is nobody's here: enough to recognize the user, and to make a user of it.
 KEPT = ("userName", "displayName", "name", "title", "externalId", "active", "roles", "emails", ENTERPRISE_URN)
 
 
@@ -29,7 +29,7 @@ class Expected:
     Attributes:
         account_id: our account.
         remote_id: its id there; None if it could not be made yet.
-        name: whose it is, for people.
+        name: whose it is, for users.
         body: the attributes that we deliver.
         carriers: the names of those that carry roles.
         empty: the names of attributes that we deliver and of which this user has no value.
@@ -45,7 +45,7 @@ class Expected:
 
 @dataclass(frozen=True)
 class ExpectedGroup:
-    """A group that goes over, as it should be there.
+    """A group that is sent, as it should be there.
 
     Attributes:
         group_id: our delivered group.
@@ -92,7 +92,7 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
         by_kind: dict[str, list[Mapping[str, Any]]] = {}
         for name, value in account.body.items():
             if not agrees(value, resource.get(name)):
-                kind = STATE if name == "active" else ROLE if name in account.carriers else DIFFERENT
+                kind = STATUS if name == "active" else ROLE if name in account.carriers else DIFFERENT
                 by_kind.setdefault(kind, []).append({"attribute": name, "before": resource.get(name), "after": value})
         for name, value in _given_there(account, resource):
             kind = ROLE if name in GIVES_ROLES or name in account.carriers else DIFFERENT
@@ -120,7 +120,7 @@ def _given_there(account: Expected, resource: Mapping[str, Any]) -> Iterator[tup
 def compare_groups(
     expected: Iterable[ExpectedGroup], there: Iterable[Mapping[str, Any]], ours: Mapping[str, str], left_alone: frozenset[str] = frozenset()
 ) -> Iterator[Drift]:
-    """Yield how groups that go over differ from what they should be, and groups there that are not ours.
+    """Yield how groups that are sent differ from what they should be, and groups there that are not ours.
 
     Members who are nobody's here are left out of it.
 
@@ -128,7 +128,7 @@ def compare_groups(
         expected: groups of ours that are settled, or whose last attempt failed.
         left_alone: ids there of groups of ours that are not settled.
         there: the application's groups, with their members.
-        ours: names of everybody whom we deliver, by their ids there.
+        ours: names of everyone whom we deliver, by their ids there.
     """
     found = {str(each.get("id")): each for each in there}
     known = set(left_alone)

@@ -1,4 +1,4 @@
-"""How much may be taken away at once: removals beyond a number or a share wait for a person.
+"""How much may be taken away at once: removals beyond a number or a share wait for a user.
 
 A removal is what takes something from somebody in an application: a role, the activity of an account, or the account itself.
 """
@@ -27,12 +27,12 @@ class Limits:
     least: int
 
     def allowed(self, population: int) -> int:
-        """Return how many removals may go among so many accounts or people."""
+        """Return how many removals may go among so many accounts or users."""
         return max(self.least, min(self.number, population * self.share // 100))
 
 
 def takes_away(had: Mapping[str, Any] | None, due: Mapping[str, Any]) -> bool:
-    """Whether bringing an account to what is due takes something from the person.
+    """Whether bringing an account to what is due takes something from the user.
 
     Args:
         had: what was last agreed to stand in the application, as it was due then; None if nothing ever was.

@@ -51,15 +51,15 @@ def read_bulk(payload: Any) -> Bulk:
         ScimError: 400 invalidSyntax if the whole cannot be read, 413 if it has too many operations.
     """
     if not isinstance(payload, Mapping):
-        raise invalid_syntax("The body is not a JSON object; send a BulkRequest with its Operations.")
+        raise invalid_syntax("The body is not a JSON object. Send a BulkRequest with Operations.")
     parts = {str(key).lower(): value for key, value in payload.items()}
     listed, most = parts.get("operations"), parts.get("failonerrors")
     if not isinstance(listed, list) or not listed:
-        raise invalid_syntax("'Operations' is missing or empty; it is a list of operations.")
+        raise invalid_syntax("'Operations' is missing or empty. Send a list of operations.")
     if len(listed) > MOST_OPERATIONS:
-        raise ScimError(413, f"The request has {len(listed)} operations; at most {MOST_OPERATIONS} go into one.", "tooMany")
+        raise ScimError(413, f"The request has {len(listed)} operations. The maximum is {MOST_OPERATIONS}.", "tooMany")
     if most is not None and (isinstance(most, bool) or not isinstance(most, int) or most < 1):
-        raise invalid_value("'failOnErrors' should be a whole number of at least 1.")
+        raise invalid_value("'failOnErrors' must be a whole number of at least 1.")
     read: list[BulkOperation | tuple[int, Mapping[str, Any], ScimError]] = []
     seen: set[str] = set()
     for number, each in enumerate(listed):
@@ -67,7 +67,7 @@ def read_bulk(payload: Any) -> Bulk:
         try:
             operation = _read_operation(number, given)
             if operation.bulk_id in seen:
-                raise invalid_value(f"The bulkId '{operation.bulk_id}' is there twice.")
+                raise invalid_value(f"The bulkId '{operation.bulk_id}' is used twice.")
             if operation.bulk_id:
                 seen.add(operation.bulk_id)
             read.append(operation)
@@ -79,19 +79,19 @@ def read_bulk(payload: Any) -> Bulk:
 def _read_operation(number: int, given: Mapping[str, Any]) -> BulkOperation:
     method = str(given.get("method", "")).upper()
     if method not in METHODS:
-        raise invalid_syntax(f"'method' is '{given.get('method', '')}'; it is one of {', '.join(METHODS)}.")
+        raise invalid_syntax(f"'method' is '{given.get('method', '')}'. Use one of {', '.join(METHODS)}.")
     path = given.get("path")
     match = _PATH.fullmatch(path) if isinstance(path, str) else None
     if match is None:
-        raise invalid_path(f"'path' is '{str(path)[:80]}'; it is /Users or /Groups, with an id behind it for what is there already.")
+        raise invalid_path(f"'path' is '{str(path)[:80]}'. Use /Users or /Groups, followed by an ID for an existing resource.")
     identifier = match[2]
     if (method == "POST") == bool(identifier):
-        raise invalid_path(f"{method} goes to '{'/Users or /Groups' if method == 'POST' else '/Users/ID or /Groups/ID'}'.")
+        raise invalid_path(f"{method} needs the path '{'/Users or /Groups' if method == 'POST' else '/Users/ID or /Groups/ID'}'.")
     bulk_id = given.get("bulkid")
     if bulk_id is not None and (not isinstance(bulk_id, str) or not bulk_id):
-        raise invalid_syntax("'bulkId' should be text.")
+        raise invalid_syntax("'bulkId' must be a string.")
     if method == "POST" and bulk_id is None:
-        raise invalid_syntax("A POST needs a bulkId, by which others and the answer name it.")
+        raise invalid_syntax("A POST operation needs a bulkId.")
     if method != "DELETE" and "data" not in given:
         raise invalid_syntax(f"{method} needs 'data'.")
     version = given.get("version")
@@ -125,7 +125,7 @@ def resolved(value: Any, ids: Mapping[str, str]) -> Any:
 def without_references(operation: BulkOperation) -> tuple[Any, list[dict[str, Any]]]:
     """Return the data of a POST without its references, and the patch operations that add them once they can be resolved.
 
-    So that two groups, or two people, may name each other (RFC 7644, section 3.7.1: circular references).
+    So that two groups, or two users, may name each other (RFC 7644, section 3.7.1: circular references).
     """
     data, later = dict(operation.data), []
     for key, value in operation.data.items():

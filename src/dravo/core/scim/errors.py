@@ -12,7 +12,7 @@ class ScimError(Exception):
 
     Args:
         status: HTTP status code.
-        detail: a sentence for the person at the other side, with the hint.
+        detail: a sentence for the user at the other side, with the hint.
         scim_type: one of invalidFilter, tooMany, uniqueness, mutability, invalidSyntax, invalidPath, noTarget,
             invalidValue, invalidVers, sensitive; or None.
     """

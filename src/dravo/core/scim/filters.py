@@ -43,7 +43,7 @@ def element_matches(tree: Filter, element: Any) -> bool:
             found = _sub_value(element, at)
             return _compare_all(at.leaf, operator, value, [] if found is None else [found])
         case Element():
-            raise invalid_filter("Brackets do not stand within brackets.")
+            raise invalid_filter("Brackets cannot be nested.")
 
 
 def values(at: Location, resource: Mapping[str, Any]) -> list[Any]:

@@ -38,7 +38,7 @@ def read_search(payload: Any) -> dict[str, str]:
         ScimError: 400 invalidSyntax or invalidValue.
     """
     if not isinstance(payload, Mapping):
-        raise invalid_syntax("The body is not a JSON object; send a SearchRequest.")
+        raise invalid_syntax("The body is not a JSON object. Send a SearchRequest.")
     names = {name.lower(): name for name in SEARCHED_BY}
     found = {}
     for key, value in payload.items():

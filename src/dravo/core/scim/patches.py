@@ -58,28 +58,28 @@ def read_operations(payload: Any, resource_type: ResourceType) -> list[Operation
         ScimError: 400 invalidSyntax, invalidPath, invalidFilter or noTarget.
     """
     if not isinstance(payload, Mapping):
-        raise invalid_syntax("The body is not a JSON object; send a PatchOp with its Operations.")
+        raise invalid_syntax("The body is not a JSON object. Send a PatchOp with Operations.")
     listed = next((value for key, value in payload.items() if key.lower() == "operations"), None)
     if not isinstance(listed, list) or not listed:
-        raise invalid_syntax("'Operations' is missing or empty; it is a list of operations.")
+        raise invalid_syntax("'Operations' is missing or empty. Send a list of operations.")
     if len(listed) > MOST_OPERATIONS:
-        raise invalid_value(f"More than {MOST_OPERATIONS} operations; send them in several requests.")
+        raise invalid_value(f"The request has more than {MOST_OPERATIONS} operations. Send several requests.")
     return [_read_operation(each, resource_type) for each in listed]
 
 
 def _read_operation(each: Any, resource_type: ResourceType) -> Operation:
     if not isinstance(each, Mapping):
-        raise invalid_syntax("Each of 'Operations' should be an object with op, path and value.")
+        raise invalid_syntax("Each of 'Operations' must be an object with op, path and value.")
     parts = {str(key).lower(): value for key, value in each.items()}
     kind = str(parts.get("op", "")).lower()
     if kind not in ("add", "replace", "remove"):
-        raise invalid_syntax(f"'op' is '{parts.get('op', '')}'; it is add, replace or remove.")
+        raise invalid_syntax(f"'op' is '{parts.get('op', '')}'. Use add, replace or remove.")
     path = parts.get("path")
     if path is not None and not isinstance(path, str):
-        raise invalid_path("'path' should be text.")
+        raise invalid_path("'path' must be a string.")
     target = parse_path(path, resource_type) if path and path.strip() else None
     if kind == "remove" and target is None:
-        raise no_target("'remove' needs a path to say what goes.")
+        raise no_target("'remove' needs a path.")
     if kind != "remove" and "value" not in parts:
         raise invalid_value(f"'{kind}' needs a value.")
     return Operation(kind, target, parts.get("value"))
@@ -113,9 +113,9 @@ def _apply(patched: Patched, operation: Operation, resource_type: ResourceType) 
     if at.attribute is None:
         _apply_to_extension(patched, operation, at, resource_type)
     elif "readOnly" in (at.attribute.mutability, at.sub.mutability if at.sub else ""):
-        raise mutability(f"'{at}' is read-only here.")
+        raise mutability(f"'{at}' is read-only.")
     elif operation.kind == "remove" and at.attribute.required and at.sub is None:
-        raise mutability(f"'{at}' is required, so it cannot be removed; replace it.")
+        raise mutability(f"'{at}' is required and cannot be removed. Replace it.")
     elif at.attribute.name == "members" and resource_type.name == "Group":
         patched.members.append(_member_change(operation))
     elif at.attribute.mutability != "writeOnly":
@@ -236,7 +236,7 @@ def _update_matching(holder: dict[str, Any], at: Location, element_filter: Filte
     chosen = [element for element in elements if element_matches(element_filter, element)]
     if not chosen:
         if operation.kind == "replace":
-            raise no_target(f"No element of '{attribute.name}' matches; use add to make one.")
+            raise no_target(f"No element of '{attribute.name}' matches. Use add to create one.")
         made = element_from_filter(element_filter)
         elements = [*elements, made]
         chosen = [made]
@@ -264,7 +264,7 @@ def element_from_filter(tree: Filter) -> dict[str, Any]:
             for part in parts:
                 described.update(element_from_filter(part))
             return described
-    raise no_target("No element matches, and what stands in brackets does not say what a new one would be.")
+    raise no_target("No element matches, and the filter does not define a new element.")
 
 
 def _remove(holder: dict[str, Any], at: Location, element_filter: Filter | None, value: Any) -> None:
@@ -304,10 +304,10 @@ def _member_change(operation: Operation) -> MemberChange:
     assert operation.path is not None
     path = operation.path
     if path.at.sub is not None and path.at.sub.name != "value":
-        raise mutability(f"'{path.at}' of a member cannot be changed; remove the member and add another.")
+        raise mutability(f"'{path.at}' of a member cannot be changed. Remove the member and add another.")
     if operation.kind != "remove":
         if path.element is not None:
-            raise mutability("A member cannot be changed in place; remove it and add another.")
+            raise mutability("A member cannot be changed. Remove the member and add another.")
         return MemberChange(operation.kind, tuple(read_members(operation.value)))
     if path.element is not None:
         ids = _named_ids(path.element)

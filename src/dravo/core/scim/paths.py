@@ -39,7 +39,7 @@ class Location:
         """The attribute at the end of the path."""
         leaf = self.sub or self.attribute
         if leaf is None:
-            raise invalid_path(f"'{self.urn}' names a schema; name one of its attributes.")
+            raise invalid_path(f"'{self.urn}' is a schema. Name one of its attributes.")
         return leaf
 
     def __str__(self) -> str:
@@ -154,7 +154,7 @@ def parse_path(text: str, resource_type: ResourceType) -> PatchPath:
     if tree.data == "plain_path":
         return PatchPath(at)
     if at.attribute is None or at.sub is not None or not at.attribute.sub:
-        raise invalid_path(f"'{at}' has no elements to choose from; brackets go behind a multi-valued attribute.")
+        raise invalid_path(f"'{at}' is not multi-valued. Use brackets only with multi-valued attributes.")
     try:
         element = _Builder(resource_type, at).build(tree.children[1])
     except ScimError as wrong:
@@ -181,7 +181,7 @@ def locate(text: str, resource_type: ResourceType) -> Location:
                 urn = None if schema is resource_type.schema else schema.id
                 break
         else:
-            raise invalid_path(f"No schema here has an attribute '{text}'.")
+            raise invalid_path(f"No schema has an attribute '{text}'.")
     name, _, sub_name = rest.partition(".")
     attribute = attributes.get(name.lower())
     if attribute is None:
@@ -218,7 +218,7 @@ class _Builder:
             return Present(at)
         if kind == "element":
             if self.within is not None or at.attribute is None or not at.attribute.sub or at.sub:
-                raise invalid_filter(f"'{children[0]}' has no elements to choose from.")
+                raise invalid_filter(f"'{children[0]}' is not multi-valued.")
             return Element(at, _Builder(self.resource_type, at, self.others).build(children[1]))
         return self._compare(at, str(children[1]).lower(), _literal(children[2]))
 
@@ -237,7 +237,7 @@ class _Builder:
                     raise
                 continue
             if at.attribute is not None and "writeOnly" in (at.attribute.mutability, at.sub.mutability if at.sub else ""):
-                raise ScimError(403, f"'{at}' is a secret, and cannot be asked about.", "sensitive")
+                raise ScimError(403, f"'{at}' is a secret and cannot be used in a filter.", "sensitive")
             return at
         raise AssertionError("unreachable")
 
@@ -246,22 +246,22 @@ class _Builder:
         if leaf.type == "complex":
             inner = leaf.sub_by_name.get("value")
             if inner is None:
-                raise invalid_filter(f"'{at}' is made of parts; compare one of them, such as '{at}.{leaf.sub[0].name}'.")
+                raise invalid_filter(f"'{at}' is a complex attribute. Compare a sub-attribute, such as '{at}.{leaf.sub[0].name}'.")
             at, leaf = Location(at.urn, at.attribute, inner), inner
         if value is None:
             if operator not in ("eq", "ne"):
-                raise invalid_filter(f"Nothing is {operator} null; use eq or ne.")
+                raise invalid_filter(f"The operator {operator} does not work with null. Use eq or ne.")
             return Compare(at, operator, None)
         if leaf.type == "boolean":
             if isinstance(value, str) and value.lower() in ("true", "false"):
                 value = value.lower() == "true"
             if not isinstance(value, bool) or operator not in ("eq", "ne"):
-                raise invalid_filter(f"'{at}' is true or false; compare it with eq or ne.")
+                raise invalid_filter(f"'{at}' is a boolean. Compare it with eq or ne.")
         elif leaf.type in ("integer", "decimal"):
             if isinstance(value, bool) or not isinstance(value, int | float) or operator in ("co", "sw", "ew"):
-                raise invalid_filter(f"'{at}' is a number; compare it with a number.")
+                raise invalid_filter(f"'{at}' is a number. Compare it with a number.")
         elif not isinstance(value, str):
-            raise invalid_filter(f"'{at}' is text; put what it is compared with in double quotes.")
+            raise invalid_filter(f"'{at}' is a string. Put the value in double quotes.")
         elif leaf.type == "binary" and operator in ("gt", "ge", "lt", "le"):
             raise invalid_filter(f"'{at}' is binary and has no order.")
         elif leaf.type == "dateTime":
@@ -316,4 +316,4 @@ def _place(text: str, wrong: UnexpectedInput, what: str) -> str:
     position = wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
     rest = text[position : position + 20]
     where = f"at '{rest}' (character {position + 1})" if rest else "at its end"
-    return f"The {what} cannot be read {where}."
+    return f"The {what} is invalid {where}."

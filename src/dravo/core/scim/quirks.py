@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-OP_CASE = "an op in other letter case (Add, Replace, Remove)"
-BOOLEAN_TEXT = "true or false as text"
-DOTTED_KEYS = "a patch without a path whose keys are paths"
-NO_PATH = "a patch without a path"
-REMOVE_BY_VALUE = "remove of members with a list instead of a filter in the path"
-REPLACE_MEMBERS = "replace of the whole list of members"
-BARE_MANAGER = "manager as a bare id"
-PRIMARY_TEXT = "a filter that compares a true or false with text"
-NO_SCHEMAS = "no schemas in the body"
-NO_PATCH_SCHEMA = "a patch without its schema"
+OP_CASE = "op in a different letter case (Add, Replace, Remove)"
+BOOLEAN_TEXT = "boolean as a string"
+DOTTED_KEYS = "PATCH without a path, with paths as keys"
+NO_PATH = "PATCH without a path"
+REMOVE_BY_VALUE = "members removed by a list instead of a filter in the path"
+REPLACE_MEMBERS = "complete list of members replaced"
+BARE_MANAGER = "manager as a plain ID"
+PRIMARY_TEXT = "filter that compares a boolean with a string"
+NO_SCHEMAS = "body without schemas"
+NO_PATCH_SCHEMA = "PATCH without its schema"
 
 
 def quirks(payload: Any) -> list[str]:

@@ -39,7 +39,7 @@ def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
         ScimError: 400 invalidSyntax if it is no object, invalidValue if a value is not of its type or a required one is missing.
     """
     if not isinstance(payload, Mapping):
-        raise invalid_syntax(f"The body is not a JSON object; send one {resource_type.name}.")
+        raise invalid_syntax(f"The body is not a JSON object. Send one {resource_type.name}.")
     kept: dict[str, Any] = {}
     for key, value in payload.items():
         extension = resource_type.extension_by_urn.get(key.lower())
@@ -66,15 +66,15 @@ def check_resource(resource: Mapping[str, Any], resource_type: ResourceType) -> 
     """
     for attribute in resource_type.schema.attributes:
         if attribute.required and not str(resource.get(attribute.name) or "").strip():
-            raise invalid_value(f"'{attribute.name}' is missing or empty; each {resource_type.name} needs one.")
+            raise invalid_value(f"'{attribute.name}' is missing or empty. It is required for each {resource_type.name}.")
     for extension in resource_type.extensions:
         if extension.id in resource:
             for attribute in extension.attributes:
                 if attribute.required and resource[extension.id].get(attribute.name) in (None, ""):
-                    raise invalid_value(f"'{attribute.name}' of {extension.id} is missing; whoever has this extension needs one.")
+                    raise invalid_value(f"'{attribute.name}' of {extension.id} is missing. It is required for this extension.")
     for name, value in resource.items():
         if isinstance(value, list) and sum(1 for each in value if isinstance(each, Mapping) and each.get("primary") is True) > 1:
-            raise invalid_value(f"More than one of '{name}' is primary; mark one at most.")
+            raise invalid_value(f"More than one value of '{name}' is primary. Mark at most one.")
 
 
 def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resource_type: ResourceType) -> None:
@@ -87,7 +87,7 @@ def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resourc
         old = (before.get(urn) or {} if urn else before).get(attribute.name)
         new = (after.get(urn) or {} if urn else after).get(attribute.name)
         if old is not None and old != new:
-            raise mutability(f"'{attribute.name}' keeps the value that it was first given.")
+            raise mutability(f"'{attribute.name}' is immutable.")
 
 
 def unique_values(resource: Mapping[str, Any], resource_type: ResourceType) -> list[tuple[str, str]]:
@@ -106,7 +106,7 @@ def read_attributes(value: Any, attributes: Mapping[str, Attribute], where: str)
     if value is None:
         return {}
     if not isinstance(value, Mapping):
-        raise invalid_value(f"'{where}' should be an object with parts.")
+        raise invalid_value(f"'{where}' must be an object.")
     kept = {}
     for key, inner in value.items():
         attribute = attributes.get(key.lower())
@@ -144,7 +144,7 @@ def _read_single(attribute: Attribute, value: Any) -> Any:
 
 def _read_text(attribute: Attribute, value: Any) -> str:
     if isinstance(value, bool) or not isinstance(value, str | int | float):
-        raise invalid_value(f"'{attribute.name}' should be text.")
+        raise invalid_value(f"'{attribute.name}' must be a string.")
     return read_text(attribute.name, str(value))
 
 
@@ -157,7 +157,7 @@ def read_text(name: str, text: str) -> str:
     if len(text) > LONGEST_TEXT:
         raise invalid_value(f"'{name}' is longer than {LONGEST_TEXT} characters.")
     if _NO_TEXT.search(text):
-        raise invalid_value(f"'{name}' holds characters that are no text.")
+        raise invalid_value(f"'{name}' contains invalid characters.")
     return text
 
 
@@ -166,12 +166,12 @@ def _read_boolean(attribute: Attribute, value: Any) -> bool:
         return value
     if isinstance(value, str) and value.strip().lower() in ("true", "false"):
         return value.strip().lower() == "true"
-    raise invalid_value(f"'{attribute.name}' should be true or false.")
+    raise invalid_value(f"'{attribute.name}' must be true or false.")
 
 
 def _read_number(attribute: Attribute, value: Any) -> int | float:
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise invalid_value(f"'{attribute.name}' should be a number.")
+        raise invalid_value(f"'{attribute.name}' must be a number.")
     return value
 
 
@@ -180,7 +180,7 @@ def _read_time(attribute: Attribute, value: Any) -> str:
     try:
         datetime.fromisoformat(text)
     except ValueError:
-        raise invalid_value(f"'{attribute.name}' should be a time such as 2031-04-02T09:15:00Z.") from None
+        raise invalid_value(f"'{attribute.name}' must be a time such as 2031-04-02T09:15:00Z.") from None
     return text
 
 
@@ -189,7 +189,7 @@ def _read_binary(attribute: Attribute, value: Any) -> str:
     try:
         base64.b64decode(text, validate=True)
     except (binascii.Error, ValueError):
-        raise invalid_value(f"'{attribute.name}' should be base64 text.") from None
+        raise invalid_value(f"'{attribute.name}' must be a base64 string.") from None
     return text
 
 
@@ -214,7 +214,7 @@ def read_members(value: Any) -> list[str]:
     for element in value if isinstance(value, list) else [value]:
         member = element.get("value") if isinstance(element, Mapping) else element
         if not isinstance(member, str) or not member:
-            raise invalid_value("Each of 'members' needs a 'value': the id that the person or group has here.")
+            raise invalid_value("Each of 'members' needs a 'value': the ID of the user or group in Dravo.")
         ids[member] = None
     return list(ids)
 
@@ -250,7 +250,7 @@ def select_attributes(resource: dict[str, Any], resource_type: ResourceType, att
         ScimError: 400 invalidValue if both lists are given.
     """
     if attributes and excluded:
-        raise invalid_value("Give either attributes or excludedAttributes, not both.")
+        raise invalid_value("Send either attributes or excludedAttributes, not both.")
     if attributes:
         chosen = parse_selection(attributes, resource_type)
         shown = _only(resource, chosen)

@@ -176,9 +176,9 @@ def _plural(name: str, description: str, types: tuple[str, ...] = (), value_type
         description=description,
         sub=(
             Attribute("value", value_type, case_exact=exact, description="The value itself."),
-            Attribute("display", description="A name for people."),
-            Attribute("type", canonical=types, description="What the value is for."),
-            Attribute("primary", "boolean", description="Whether this is the preferred one; at most one is."),
+            Attribute("display", description="A human-readable name."),
+            Attribute("type", canonical=types, description="The type of the value."),
+            Attribute("primary", "boolean", description="Whether this is the preferred value. At most one value is primary."),
         ),
     )
 
@@ -186,16 +186,16 @@ def _plural(name: str, description: str, types: tuple[str, ...] = (), value_type
 _NAME = Attribute(
     "name",
     "complex",
-    description="The parts of the person's name.",
+    description="The components of the name.",
     sub=tuple(
         Attribute(part, description=text)
         for part, text in (
-            ("formatted", "The whole name, as it is shown."),
+            ("formatted", "The full name for display."),
             ("familyName", "The family name."),
             ("givenName", "The given name."),
             ("middleName", "The middle names."),
-            ("honorificPrefix", "What stands before the name."),
-            ("honorificSuffix", "What stands after the name."),
+            ("honorificPrefix", "The honorific prefix."),
+            ("honorificSuffix", "The honorific suffix."),
         )
     ),
 )
@@ -206,14 +206,14 @@ _ADDRESSES = Attribute(
     multi_valued=True,
     description="Postal addresses.",
     sub=(
-        Attribute("formatted", description="The whole address."),
-        Attribute("streetAddress", description="Street and number."),
+        Attribute("formatted", description="The full address."),
+        Attribute("streetAddress", description="The street address."),
         Attribute("locality", description="Town."),
         Attribute("region", description="State or region."),
         Attribute("postalCode", description="Postal code."),
         Attribute("country", description="Country, ISO 3166-1 alpha 2."),
-        Attribute("type", canonical=("work", "home", "other"), description="What the address is for."),
-        Attribute("primary", "boolean", description="Whether this is the preferred one."),
+        Attribute("type", canonical=("work", "home", "other"), description="The type of the address."),
+        Attribute("primary", "boolean", description="Whether this is the preferred address."),
     ),
 )
 
@@ -222,11 +222,11 @@ _USER_GROUPS = Attribute(
     "complex",
     multi_valued=True,
     mutability="readOnly",
-    description="Groups of this source that the person is in; changed through Group.",
+    description="Groups of this source that contain the user. Changed through Group.",
     sub=(
-        Attribute("value", case_exact=True, mutability="readOnly", description="The group's id."),
+        Attribute("value", case_exact=True, mutability="readOnly", description="The ID of the group."),
         Attribute("$ref", "reference", case_exact=True, mutability="readOnly", reference_types=("User", "Group")),
-        Attribute("display", mutability="readOnly", description="The group's name."),
+        Attribute("display", mutability="readOnly", description="The name of the group."),
         Attribute("type", mutability="readOnly", canonical=("direct", "indirect"), description="How."),
     ),
 )
@@ -234,28 +234,28 @@ _USER_GROUPS = Attribute(
 USER_SCHEMA = Schema(
     USER_URN,
     "User",
-    "A person",
+    "A user",
     (
-        Attribute("userName", required=True, uniqueness="server", description="The name to sign in with; unique within the source."),
+        Attribute("userName", required=True, uniqueness="server", description="The sign-in name. Unique within the source."),
         _NAME,
-        Attribute("displayName", description="The name that is shown."),
-        Attribute("nickName", description="A familiar name."),
-        Attribute("profileUrl", "reference", case_exact=True, reference_types=("external",), description="A page about the person."),
-        Attribute("title", description="The person's position."),
-        Attribute("userType", description="The relation to the organisation."),
+        Attribute("displayName", description="The name for display."),
+        Attribute("nickName", description="The casual name."),
+        Attribute("profileUrl", "reference", case_exact=True, reference_types=("external",), description="The URL of a profile page."),
+        Attribute("title", description="The job title."),
+        Attribute("userType", description="The relationship to the organization."),
         Attribute("preferredLanguage", description="Language, as in RFC 5646."),
         Attribute("locale", description="Locale, as in RFC 5646."),
         Attribute("timezone", description="Time zone, as in RFC 6557."),
-        Attribute("active", "boolean", description="Whether the person may use anything."),
-        Attribute("password", case_exact=True, mutability="writeOnly", returned="never", description="Dropped at the door; never kept."),
-        _plural("emails", "E-mail addresses.", ("work", "home", "other")),
+        Attribute("active", "boolean", description="Whether the user is active."),
+        Attribute("password", case_exact=True, mutability="writeOnly", returned="never", description="Discarded. Dravo never stores it."),
+        _plural("emails", "Email addresses.", ("work", "home", "other")),
         _plural("phoneNumbers", "Telephone numbers.", ("work", "home", "mobile", "fax", "pager", "other")),
         _plural("ims", "Instant messaging addresses."),
-        _plural("photos", "Addresses of pictures.", ("photo", "thumbnail"), "reference", exact=True),
+        _plural("photos", "URLs of photos.", ("photo", "thumbnail"), "reference", exact=True),
         _ADDRESSES,
         _USER_GROUPS,
-        _plural("entitlements", "Things that the person is entitled to."),
-        _plural("roles", "Roles that the source names."),
+        _plural("entitlements", "Entitlements of the user."),
+        _plural("roles", "Roles reported by the source."),
         _plural("x509Certificates", "Certificates.", (), "binary", exact=True),
     ),
 )
@@ -263,21 +263,21 @@ USER_SCHEMA = Schema(
 ENTERPRISE_SCHEMA = Schema(
     ENTERPRISE_URN,
     "EnterpriseUser",
-    "What an organisation knows of its people",
+    "Enterprise User",
     (
-        Attribute("employeeNumber", description="A number or code that the organisation gave."),
-        Attribute("costCenter", description="Cost centre."),
-        Attribute("organization", description="Organisation."),
+        Attribute("employeeNumber", description="The employee number."),
+        Attribute("costCenter", description="The cost center."),
+        Attribute("organization", description="Organization."),
         Attribute("division", description="Division."),
         Attribute("department", description="Department."),
         Attribute(
             "manager",
             "complex",
-            description="The person's manager.",
+            description="The manager of the user.",
             sub=(
-                Attribute("value", case_exact=True, description="The manager's id."),
-                Attribute("$ref", "reference", case_exact=True, reference_types=("User",), description="The manager's address."),
-                Attribute("displayName", mutability="readOnly", description="The manager's name."),
+                Attribute("value", case_exact=True, description="The ID of the manager."),
+                Attribute("$ref", "reference", case_exact=True, reference_types=("User",), description="The URI of the manager."),
+                Attribute("displayName", mutability="readOnly", description="The name of the manager."),
             ),
         ),
     ),
@@ -286,19 +286,19 @@ ENTERPRISE_SCHEMA = Schema(
 GROUP_SCHEMA = Schema(
     GROUP_URN,
     "Group",
-    "A group of people",
+    "Group",
     (
-        Attribute("displayName", required=True, description="The group's name."),
+        Attribute("displayName", required=True, description="The name of the group."),
         Attribute(
             "members",
             "complex",
             multi_valued=True,
-            description="Who is in the group.",
+            description="The members of the group.",
             sub=(
-                Attribute("value", case_exact=True, mutability="immutable", description="The member's id."),
+                Attribute("value", case_exact=True, mutability="immutable", description="The ID of the member."),
                 Attribute("$ref", "reference", case_exact=True, mutability="immutable", reference_types=("User", "Group")),
-                Attribute("type", mutability="immutable", canonical=("User", "Group"), description="What the member is."),
-                Attribute("display", mutability="readOnly", description="The member's name."),
+                Attribute("type", mutability="immutable", canonical=("User", "Group"), description="The type of the member."),
+                Attribute("display", mutability="readOnly", description="The name of the member."),
             ),
         ),
     ),
@@ -307,7 +307,7 @@ GROUP_SCHEMA = Schema(
 
 @dataclass(frozen=True, eq=False)
 class SchemaSet:
-    """What a source's people and groups may hold: the standard schemas, and extensions that an operator added for this source."""
+    """What a source's users and groups may hold: the standard schemas, and extensions that an operator added for this source."""
 
     user: ResourceType
     group: ResourceType
@@ -328,16 +328,16 @@ class SchemaSet:
         return self.user if name == "User" else self.group
 
 
-USER = ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA,), "People")
+USER = ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA,), "Users")
 GROUP = ResourceType("Group", "/Groups", GROUP_SCHEMA, (), "Groups")
 STANDARD = SchemaSet(USER, GROUP)
 
 
 def extended(users: tuple[Schema, ...], groups: tuple[Schema, ...]) -> SchemaSet:
-    """Return the standard shapes with further extensions for people and for groups."""
+    """Return the standard shapes with further extensions for users and for groups."""
     if not users and not groups:
         return STANDARD
     return SchemaSet(
-        ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA, *users), "People"),
+        ResourceType("User", "/Users", USER_SCHEMA, (ENTERPRISE_SCHEMA, *users), "Users"),
         ResourceType("Group", "/Groups", GROUP_SCHEMA, groups, "Groups"),
     )

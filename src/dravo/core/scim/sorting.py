@@ -31,7 +31,7 @@ def sort_location(text: str, resource_type: ResourceType, others: tuple[Resource
         if at.leaf.type == "complex" and at.sub is None:
             inner = at.leaf.sub_by_name.get("value")
             if inner is None:
-                raise invalid_path(f"'{at}' is made of parts; sort by one of them, such as '{at}.{at.leaf.sub[0].name}'.")
+                raise invalid_path(f"'{at}' is a complex attribute. Sort by a sub-attribute, such as '{at}.{at.leaf.sub[0].name}'.")
             return Location(at.urn, at.attribute, inner)
         return at
     raise AssertionError("unreachable")
@@ -47,7 +47,7 @@ def is_descending(text: str | None) -> bool:
         return False
     if text.lower() == "descending":
         return True
-    raise invalid_value(f"'sortOrder' is '{text[:40]}'; it is ascending or descending.")
+    raise invalid_value(f"'sortOrder' is '{text[:40]}'. Use ascending or descending.")
 
 
 def sort_key(resource: Mapping[str, Any], at: Location) -> SortKey:

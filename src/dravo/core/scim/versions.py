@@ -17,7 +17,7 @@ def entity_tag(version: int, listed: Iterable[tuple[str, str]] = ()) -> str:
 
     Args:
         version: the record's own.
-        listed: (id, name) of the groups that list a person: they are part of what is shown, without being part of the record.
+        listed: (id, name) of the groups that list a user: they are part of what is shown, without being part of the record.
     """
     groups = sorted(listed)
     return f'W/"{version}-{zlib.crc32(repr(groups).encode()):08x}"' if groups else f'W/"{version}"'
@@ -40,9 +40,9 @@ class Condition:
             ScimError: 412 if it may not.
         """
         if self.if_match is not None and not _names(self.if_match, tag):
-            raise ScimError(412, f"The resource has changed: it is at version {tag} now, not {self.if_match}. Read it again, then change it.")
+            raise ScimError(412, f"The resource has changed to version {tag}, and the request expects {self.if_match}. Read the resource again.")
         if self.if_none_match is not None and _names(self.if_none_match, tag):
-            raise ScimError(412, f"The resource is at version {tag}, for which this change was not meant.")
+            raise ScimError(412, f"The resource has version {tag}, which the request excludes.")
 
     def unchanged(self, tag: str) -> bool:
         """Whether a reader has this version already (304)."""

@@ -30,8 +30,8 @@ def kind_of(name: str) -> type[Reader]:
         InvalidInput: if there is none of that name here.
     """
     if name not in KINDS:
-        hint = "Install the package python-ldap." if name == "ldap" else f"It is one of: {', '.join(KINDS)}."
-        raise InvalidInput(f"No source of the kind '{name}' can be read here.", hint, "kind")
+        hint = "Install the package python-ldap." if name == "ldap" else f"Use one of: {', '.join(KINDS)}."
+        raise InvalidInput(f"There is no connector '{name}'.", hint, "kind")
     return KINDS[name]
 
 
@@ -44,14 +44,14 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
     model = kind_of(name).Settings
     unknown = sorted(set(given) - set(model.model_fields))
     if unknown:
-        raise InvalidInput(f"There is no setting '{unknown[0]}'.", f"There are: {', '.join(model.model_fields)}.", unknown[0])
+        raise InvalidInput(f"There is no setting '{unknown[0]}'.", f"Use one of: {', '.join(model.model_fields)}.", unknown[0])
     try:
         return model.model_validate(given)
     except ValidationError as wrong:
         first = wrong.errors()[0]
         field = str(first["loc"][0])
         title = model.model_fields[field].title or field
-        raise InvalidInput(f"{title}: {first['msg']}.", model.model_fields[field].description or "Hint it.", field) from None
+        raise InvalidInput(f"{title}: {first['msg']}.", model.model_fields[field].description or "Correct the setting.", field) from None
 
 
 def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses: Sequence[str]) -> Reader:

@@ -1,4 +1,4 @@
-"""Reads people, groups and memberships from CSV files (RFC 4180) as people really have them: any encoding, separator and column names."""
+"""Reads users, groups and memberships from CSV files (RFC 4180) as users really have them: any encoding, separator and column names."""
 
 from __future__ import annotations
 
@@ -17,32 +17,32 @@ from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
 from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by, seen_values
 
-PEOPLE, GROUPS, MEMBERSHIPS = "people", "groups", "memberships"
-FILES = (PEOPLE, GROUPS, MEMBERSHIPS)
+USERS, GROUPS, MEMBERSHIPS = "users", "groups", "memberships"
+FILES = (USERS, GROUPS, MEMBERSHIPS)
 LARGEST_FILE = 64 * 1024 * 1024
 LONGEST_CELL = 64_000
 SAMPLE = 200
-STEPS = ("Files", "Columns", "People", "Groups", "What expressions need")
+STEPS = ("Files", "Columns", "Users", "Groups", "Attribute mapping")
 # What the library says of a quotation mark that is open at the end of a file.
 _NEVER_CLOSED = "unexpected end of data"
-_SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|"}
+_SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}
 
 
 class CsvSettings(BaseModel):
     """How the files are read; they lie in the source's own folder, uploaded or put there by a script."""
 
-    encoding: Literal["found out", "utf-8", "utf-16", "windows-1252", "iso-8859-1"] = Field("found out", title="Encoding")
-    separator: Literal["found out", "comma", "semicolon", "tab", "bar"] = Field("found out", title="Separator")
-    id_column: str = Field("id", title="Column with the id", description="of people: what stays when somebody is renamed")
+    encoding: Literal["detect", "utf-8", "utf-16", "windows-1252", "iso-8859-1"] = Field("detect", title="Encoding")
+    separator: Literal["detect", "comma", "semicolon", "tab", "pipe"] = Field("detect", title="Separator")
+    id_column: str = Field("id", title="User ID column", description="an ID that stays when a user is renamed")
     groups_column: str = Field(
-        "", title="Column with groups", description="of people: names, separated by the sign below; empty if groups have files of their own"
+        "", title="Groups column", description="group names of the user, separated by the character below; empty if groups have their own files"
     )
-    groups_between: str = Field(";", title="Between groups", max_length=3)
-    group_id_column: str = Field("id", title="Groups: column with the id")
-    group_name_column: str = Field("name", title="Groups: column with the name")
-    membership_group_column: str = Field("group", title="Memberships: column with the group's id")
-    membership_member_column: str = Field("member", title="Memberships: column with the member's id")
-    stop_at_bad_line: bool = Field(False, title="Stop at a bad line", description="else it is told, and the others go on")
+    groups_between: str = Field(";", title="Group separator", max_length=3)
+    group_id_column: str = Field("id", title="groups.csv: ID column")
+    group_name_column: str = Field("name", title="groups.csv: name column")
+    membership_group_column: str = Field("group", title="memberships.csv: group ID column")
+    membership_member_column: str = Field("member", title="memberships.csv: member ID column")
+    stop_at_bad_line: bool = Field(False, title="Stop at the first invalid line", description="otherwise invalid lines are reported and skipped")
 
 
 @dataclass
@@ -64,7 +64,7 @@ def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
     """
     encoding, text = _decoded(content, name, settings)
     first = next((line for line in text.splitlines() if line.strip()), "")
-    separator = _SEPARATORS[settings.separator] if settings.separator != "found out" else _found_separator(first)
+    separator = _SEPARATORS[settings.separator] if settings.separator != "detect" else _found_separator(first)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True)
     columns: list[str] = []
     try:
@@ -73,9 +73,9 @@ def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
                 columns = [fold(cell.strip()) for cell in row]
                 break
     except csv.Error as wrong:
-        raise DirectoryTrouble(f"The first line of {name}.csv cannot be read: {wrong}.", "Write the columns' names into it.") from None
+        raise DirectoryTrouble(f"The first line of {name}.csv is invalid: {wrong}.", "Put the column names in the first line.") from None
     if not columns:
-        raise DirectoryTrouble(f"{name}.csv is empty.", "Put a file there whose first line names its columns.")
+        raise DirectoryTrouble(f"{name}.csv is empty.", "Upload a file with column names in the first line.")
     doubled = sorted({each for each in columns if each and columns.count(each) > 1})
     if doubled:
         raise DirectoryTrouble(f"{name}.csv has the column '{doubled[0]}' twice.", "Rename one of the two.")
@@ -90,17 +90,17 @@ def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int
         except StopIteration:
             return
         except csv.Error as wrong:
-            hint = "Close the quotation marks, and double those within a cell."
+            hint = "Add the closing quote. Double the quotes inside a cell."
             if str(wrong) == _NEVER_CLOSED:
                 # All that stands behind the mark was taken for the cell's content: nothing is known of it.
-                raise DirectoryTrouble(f"{name}.csv, line {begins}: a quotation mark is opened and never closed.", hint) from None
-            yield begins, BadLine(f"{name}.csv, line {begins}", f"It cannot be read: {wrong}.", hint)
+                raise DirectoryTrouble(f"{name}.csv, line {begins}: a quote is never closed.", hint) from None
+            yield begins, BadLine(f"{name}.csv, line {begins}", f"The line is invalid: {wrong}.", hint)
             continue
         if not any(cell.strip() for cell in row):
             continue
         if len(row) > len(columns) and any(cell.strip() for cell in row[len(columns) :]):
-            message = f"It has {len(row)} cells, and there are {len(columns)} columns."
-            yield begins, BadLine(f"{name}.csv, line {begins}", message, "Put a cell that holds the separator into quotation marks.")
+            message = f"The line has {len(row)} cells for {len(columns)} columns."
+            yield begins, BadLine(f"{name}.csv, line {begins}", message, "Put cells that contain the separator in quotes.")
             continue
         cells = zip(columns, (cell.strip() for cell in row), strict=False)
         yield begins, {column: [cell[:LONGEST_CELL]] for column, cell in cells if column and cell}
@@ -108,8 +108,8 @@ def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int
 
 def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str]:
     if len(content) > LARGEST_FILE:
-        raise DirectoryTrouble(f"{name}.csv has more than {LARGEST_FILE // 1_048_576} MB.", "Take columns away that nobody needs.")
-    if settings.encoding != "found out":
+        raise DirectoryTrouble(f"{name}.csv is larger than {LARGEST_FILE // 1_048_576} MB.", "Remove columns that you do not need.")
+    if settings.encoding != "detect":
         tries = ["utf-8-sig" if settings.encoding == "utf-8" else settings.encoding]
     elif content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         tries = ["utf-16"]
@@ -124,7 +124,7 @@ def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str
         if "\x00" in text:
             break
         return encoding.removesuffix("-sig"), text
-    raise DirectoryTrouble(f"{name}.csv is not text in {tries[0].removesuffix('-sig')}.", "Say which encoding it has, or save it as UTF-8.")
+    raise DirectoryTrouble(f"{name}.csv is not encoded as {tries[0].removesuffix('-sig')}.", "Set the encoding, or save the file as UTF-8.")
 
 
 def _found_separator(line: str) -> str:
@@ -153,7 +153,7 @@ class CsvReader:
     def __init__(self, settings: CsvSettings, folder: Path, uses: Sequence[str] = ()) -> None:
         self.settings, self.folder = settings, folder
         self._uses = frozenset(uses)
-        # Groups that people's lines name: by folded name the name and its members.
+        # Groups that users' lines name: by folded name the name and its members.
         self._named: dict[str, tuple[str, list[str]]] = {}
 
     def close(self) -> None:
@@ -166,36 +166,38 @@ class CsvReader:
         except FileNotFoundError:
             return None
         except OSError as wrong:
-            raise DirectoryTrouble(f"{name}.csv cannot be read: {wrong.strerror}.", "Let the service read it.") from None
+            raise DirectoryTrouble(f"{name}.csv cannot be read: {wrong.strerror}.", "Allow the service to read the file.") from None
 
     def _table(self, name: str) -> Table | None:
         content = self._content(name)
         return read_table(content, name, self.settings) if content is not None else None
 
-    def people(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everybody; nobody if the files are those of the mark."""
+    def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
+        """Yield everyone; nobody if the files are those of the mark."""
         if since is not None and since == self.mark():
             return
-        table = self._table(PEOPLE)
+        table = self._table(USERS)
         if table is None:
-            raise DirectoryTrouble("people.csv is not there.", "Upload it, or put it into the source's folder.")
+            raise DirectoryTrouble("users.csv is missing.", "Upload the file, or copy it to the folder of the source.")
         key = fold(self.settings.id_column.strip())
         if key not in table.columns:
-            raise DirectoryTrouble(f"people.csv has no column '{self.settings.id_column}'.", f"It has: {', '.join(filter(None, table.columns))}.")
+            raise DirectoryTrouble(
+                f"users.csv has no column '{self.settings.id_column}'.", f"Existing columns: {', '.join(filter(None, table.columns))}."
+            )
         seen: dict[str, int] = {}
         for number, line in table.lines:
-            read = line if isinstance(line, BadLine) else self._person(line, number, key, seen)
+            read = line if isinstance(line, BadLine) else self._user(line, number, key, seen)
             if isinstance(read, BadLine) and self.settings.stop_at_bad_line:
                 raise DirectoryTrouble(f"{read.where}: {read.message}", read.hint)
             yield read
 
-    def _person(self, line: Mapping[str, list[str]], number: int, key: str, seen: dict[str, int]) -> Entry | BadLine:
-        where = f"people.csv, line {number}"
+    def _user(self, line: Mapping[str, list[str]], number: int, key: str, seen: dict[str, int]) -> Entry | BadLine:
+        where = f"users.csv, line {number}"
         if key not in line:
-            return BadLine(where, f"'{self.settings.id_column}' is empty.", "Give everybody an id of their own.")
+            return BadLine(where, f"'{self.settings.id_column}' is empty.", "Enter a unique ID in each line.")
         native_id = line[key][0]
         if native_id in seen:
-            return BadLine(where, f"The id '{native_id}' stood in line {seen[native_id]} already.", "Take one of the two lines away.")
+            return BadLine(where, f"The ID '{native_id}' is already used in line {seen[native_id]}.", "Delete one of the two lines.")
         seen[native_id] = number
         column = fold(self.settings.groups_column.strip())
         for name in line.get(column, [""])[0].split(self.settings.groups_between or ";") if column else ():
@@ -204,7 +206,7 @@ class CsvReader:
         return Entry(native_id, native_id, {name: values for name, values in line.items() if name in self._uses})
 
     def groups(self, since: str | None = None) -> Iterator[GroupEntry | BadLine]:
-        """Yield the groups of the file, and those that people's lines name."""
+        """Yield the groups of the file, and those that users' lines name."""
         if since is not None and since == self.mark():
             return
         if self.settings.groups_column:
@@ -218,15 +220,15 @@ class CsvReader:
         id_column, name_column = fold(self.settings.group_id_column.strip()), fold(self.settings.group_name_column.strip())
         for column, said in ((id_column, self.settings.group_id_column), (name_column, self.settings.group_name_column)):
             if column not in table.columns:
-                raise DirectoryTrouble(f"groups.csv has no column '{said}'.", f"It has: {', '.join(filter(None, table.columns))}.")
+                raise DirectoryTrouble(f"groups.csv has no column '{said}'.", f"Existing columns: {', '.join(filter(None, table.columns))}.")
         seen: set[str] = set()
         for number, line in table.lines:
             if isinstance(line, BadLine):
                 yield line
             elif id_column not in line or name_column not in line:
-                yield BadLine(f"groups.csv, line {number}", "The group has no id or no name.", "Give it both.")
+                yield BadLine(f"groups.csv, line {number}", "The group has no ID or no name.", "Enter the ID and the name.")
             elif line[id_column][0] in seen:
-                yield BadLine(f"groups.csv, line {number}", f"The id '{line[id_column][0]}' stood there already.", "Take one of the two lines away.")
+                yield BadLine(f"groups.csv, line {number}", f"The ID '{line[id_column][0]}' is already used.", "Delete one of the two lines.")
             else:
                 native_id = line[id_column][0]
                 seen.add(native_id)
@@ -241,12 +243,12 @@ class CsvReader:
         group, member = fold(self.settings.membership_group_column.strip()), fold(self.settings.membership_member_column.strip())
         for column in (group, member):
             if column not in table.columns:
-                raise DirectoryTrouble(f"memberships.csv has no column '{column}'.", f"It has: {', '.join(filter(None, table.columns))}.")
+                raise DirectoryTrouble(f"memberships.csv has no column '{column}'.", f"Existing columns: {', '.join(filter(None, table.columns))}.")
         for number, line in table.lines:
             if isinstance(line, BadLine):
                 bad.append(line)
             elif group not in line or member not in line:
-                bad.append(BadLine(f"memberships.csv, line {number}", "A cell is empty.", "Name a group and a member."))
+                bad.append(BadLine(f"memberships.csv, line {number}", "A cell is empty.", "Enter a group and a member."))
             else:
                 found.setdefault(line[group][0], []).append(line[member][0])
         return found, bad
@@ -259,13 +261,13 @@ class CsvReader:
         return digest.hexdigest()
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one person by their id."""
-        return next((each for each in self.people() if isinstance(each, Entry) and each.native_id == native_id), None)
+        """Return one user by their id."""
+        return next((each for each in self.users() if isinstance(each, Entry) and each.native_id == native_id), None)
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a person."""
+        """Return the groups that list a user."""
         self._named.clear()
-        list(self.people())
+        list(self.users())
         return [each for each in self.groups() if isinstance(each, GroupEntry) and entry.reference in each.members]
 
     # The check
@@ -276,40 +278,38 @@ class CsvReader:
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         present = [name for name in FILES if (self.folder / f"{name}.csv").exists()]
-        if PEOPLE not in present:
-            raise DirectoryTrouble("people.csv is not there.", "Upload it, or put it into the source's folder.")
+        if USERS not in present:
+            raise DirectoryTrouble("users.csv is missing.", "Upload the file, or copy it to the folder of the source.")
         checked.steps.append(Step("Files", OK, f"There: {', '.join(f'{name}.csv' for name in present)}."))
-        table = self._table(PEOPLE)
+        table = self._table(USERS)
         assert table is not None
         sign = next(name for name, each in _SEPARATORS.items() if each == table.separator)
         checked.steps.append(
-            Step("Columns", OK, f"people.csv is in {table.encoding}, separated by {sign}: {', '.join(filter(None, table.columns))}.")
+            Step("Columns", OK, f"users.csv is encoded as {table.encoding} and separated by {sign}: {', '.join(filter(None, table.columns))}.")
         )
         self._uses = frozenset(table.columns)
         bad: list[BadLine] = []
-        people = 0
-        for each in self.people():
+        users = 0
+        for each in self.users():
             if isinstance(each, BadLine):
                 bad.append(each)
                 continue
-            people += 1
+            users += 1
             if len(checked.sample) < SAMPLE:
                 checked.sample.append(each)
                 seen_values(checked.attributes, each.attributes)
         for column in table.columns:
             if column:
                 checked.attributes.setdefault(column, [])
-        if not people:
-            raise DirectoryTrouble("people.csv has nobody.", bad[0].message if bad else "Check the file.")
-        told = f" {len(bad):,} lines cannot be used; the first is {bad[0].where}: {bad[0].message}" if bad else ""
-        checked.steps.append(Step("People", NOTED if bad else OK, f"{people:,} people were read.{told}", bad[0].hint if bad else ""))
+        if not users:
+            raise DirectoryTrouble("users.csv contains no users.", bad[0].message if bad else "Check the file.")
+        told = f" {len(bad):,} lines are invalid. The first is {bad[0].where}: {bad[0].message}" if bad else ""
+        checked.steps.append(Step("Users", NOTED if bad else OK, f"{users:,} users read.{told}", bad[0].hint if bad else ""))
         groups = [each for each in self.groups() if isinstance(each, GroupEntry)]
         members = sum(len(each.members) for each in groups)
         checked.steps.append(
-            Step(
-                "Groups", OK if groups else NOTED, f"{len(groups):,} groups with {members:,} memberships were read." if groups else "There are none."
-            )
+            Step("Groups", OK if groups else NOTED, f"{len(groups):,} groups with {members:,} memberships read." if groups else "No groups.")
         )
         missing = [name for name in uses if name not in table.columns]
-        outcome, message = (NOTED, f"There is no column for: {', '.join(missing)}.") if missing else (OK, "All of it is there.")
-        checked.steps.append(Step("What expressions need", outcome, message, "Name the columns as they are, or rename them." if missing else ""))
+        outcome, message = (NOTED, f"There is no column for: {', '.join(missing)}.") if missing else (OK, "All attributes are available.")
+        checked.steps.append(Step("Attribute mapping", outcome, message, "Change the expressions, or rename the columns." if missing else ""))

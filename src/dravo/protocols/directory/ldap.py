@@ -34,36 +34,36 @@ _ADDRESS = re.compile(r"(ldaps?)://(\[[0-9a-fA-F:]+\]|[^\s/:?#]+)(?::(\d{1,5}))?
 _MARK = re.compile(r"\d{14}(\.\d+)?Z")
 # One attribute a part, values of letters, digits, dots, hyphens, underscores and single blanks within.
 _PLAIN_DN = re.compile(r"[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*(?:,[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*)*")
-STEPS = ("Address", "TLS", "Signing in", "People's base", "People", "Groups", "What expressions need", "Rights")
+STEPS = ("Address", "TLS", "Bind", "Users' base", "Users", "Groups", "Attribute mapping", "Rights")
 
 
 class LdapSettings(BaseModel):
     """How an LDAP directory is reached and read."""
 
     address: str = Field(title="Address", description="ldaps://host, or ldap://host with StartTLS")
-    start_tls: bool = Field(True, title="StartTLS", description="encrypt a connection to ldap:// before signing in")
+    start_tls: bool = Field(True, title="StartTLS", description="encrypts a connection to ldap:// before the bind")
     ca: str = Field(
         "",
         title="CA certificate",
-        description="PEM of the authority that signed its certificate, if it is your own",
+        description="PEM of your own certificate authority; empty for public ones",
         json_schema_extra={"lines": True},
     )
-    check_certificate: bool = Field(True, title="Check its certificate", description="without this anybody in between can read along")
-    sign_in: Literal["simple", "external", "nobody"] = Field(
-        "simple", title="Sign in", description="with a name and password, by client certificate (SASL EXTERNAL), or as nobody"
+    check_certificate: bool = Field(True, title="Verify certificate", description="disable it only for tests: others could read the traffic")
+    sign_in: Literal["simple", "external", "anonymous"] = Field(
+        "simple", title="Bind method", description="simple (bind DN and password), external (client certificate, SASL EXTERNAL) or anonymous"
     )
-    bind_dn: str = Field("", title="Bind DN", description="an account that may only read, such as cn=reader,dc=estates,dc=fernhollow,dc=example")
+    bind_dn: str = Field("", title="Bind DN", description="a read-only account, such as cn=reader,dc=estates,dc=fernhollow,dc=example")
     client_certificate: str = Field(
-        "", title="Client certificate", description="PEM, with its key as the secret; for SASL EXTERNAL", json_schema_extra={"lines": True}
+        "", title="Client certificate", description="PEM for SASL EXTERNAL; its key is the secret", json_schema_extra={"lines": True}
     )
-    people_base: str = Field(title="People's base", description="such as ou=people,dc=estates,dc=fernhollow,dc=example")
-    people_scope: Literal["subtree", "one level"] = Field("subtree", title="Scope")
-    people_filter: str = Field("(objectClass=inetOrgPerson)", title="People's filter", description="RFC 4515")
-    groups_base: str = Field("", title="Groups' base", description="empty: the people's base")
+    users_base: str = Field(title="Users' base", description="such as ou=people,dc=estates,dc=fernhollow,dc=example")
+    users_scope: Literal["subtree", "one_level"] = Field("subtree", title="Scope")
+    users_filter: str = Field("(objectClass=inetOrgPerson)", title="Users' filter", description="RFC 4515")
+    groups_base: str = Field("", title="Groups' base", description="empty: the base of the users")
     groups_filter: str = Field("(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))", title="Groups' filter")
-    group_name: str = Field("cn", title="A group's name", description="the attribute that has it")
-    membership: Literal["member", "uniqueMember", "memberUid", "memberOf"] = Field("member", title="Members by")
-    id_attribute: str = Field(ENTRY_UUID, title="Id", description="an attribute that stays when somebody is renamed or moved")
+    group_name: str = Field("cn", title="A group's name", description="the attribute with the name")
+    membership: Literal["member", "uniqueMember", "memberUid", "memberOf"] = Field("member", title="Membership attribute")
+    id_attribute: str = Field(ENTRY_UUID, title="Id", description="an attribute that stays when an entry is renamed or moved")
     follow_referrals: bool = Field(False, title="Follow referrals")
 
 
@@ -110,7 +110,7 @@ class LdapReader:
         self._newest: str | None = None
         self._whole = settings.membership == "memberOf"
         # By memberOf: for a group's folded DN its DN and members.
-        self._by_person: dict[str, tuple[str, list[str]]] = {}
+        self._by_user: dict[str, tuple[str, list[str]]] = {}
         self._folded: dict[str, str] = {}
 
     # The connection
@@ -130,15 +130,17 @@ class LdapReader:
         except AddressNotAllowed as wrong:
             raise DirectoryTrouble(wrong.message, wrong.hint) from None
         except Unreachable as wrong:
-            raise DirectoryTrouble(f"The directory cannot be found: {wrong}.", "Check the host's name.") from None
+            raise DirectoryTrouble(f"The directory cannot be found: {wrong}.", "Check the host name.") from None
         try:
             socket.create_connection((str(found), port), timeout=CONNECT_SECONDS).close()
         except OSError as wrong:
-            why = wrong.strerror or "no answer in time"
-            raise DirectoryTrouble(f"Nothing answers at {host}, port {port}: {why}.", "Check host and port, and that it is running.") from None
+            why = wrong.strerror or "no response in time"
+            raise DirectoryTrouble(
+                f"{host}, port {port}, does not respond: {why}.", "Check the host and the port, and that the directory is running."
+            ) from None
         encrypted = scheme == "ldaps" or self.settings.start_tls
         if not encrypted and self.settings.sign_in == "simple" and not found.is_loopback:
-            raise DirectoryTrouble("The password would go over the net in clear.", "Use ldaps://, or StartTLS.")
+            raise DirectoryTrouble("The password would be sent in clear text.", "Use ldaps://, or StartTLS.")
         # The certificate vouches for the name; without one the very address is called that was looked at.
         named = host if encrypted and self.settings.check_certificate else str(found)
         connection = ldap.initialize(f"{scheme}://{f'[{named}]' if ':' in named else named}:{port}")
@@ -181,12 +183,12 @@ class LdapReader:
             elif settings.sign_in == "simple":
                 if not self._secret:
                     # A name without a password signs nobody in, and looks like success (RFC 4513, 5.1.2).
-                    raise DirectoryTrouble("The password is missing.", "Give the password of the bind DN, or sign in as nobody.")
+                    raise DirectoryTrouble("The password is missing.", "Enter the password of the bind DN, or use an anonymous bind.")
                 connection.simple_bind_s(settings.bind_dn, self._secret)
             else:
                 connection.simple_bind_s("", "")
         except ldap.LDAPError as wrong:
-            raise _trouble(wrong, "signing in") from None
+            raise _trouble(wrong, "the bind") from None
 
     def close(self) -> None:
         """Let go of the connection."""
@@ -199,13 +201,13 @@ class LdapReader:
 
     # Reading
 
-    def people(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everybody, or whoever changed since a mark."""
+    def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
+        """Yield everyone, or anyone who changed since a mark."""
         settings = self.settings
         names = [settings.id_attribute, CHANGED_AT, *self._uses, *(["memberOf"] if settings.membership == "memberOf" else [])]
-        text = settings.people_filter if since is None else f"(&{settings.people_filter}({CHANGED_AT}>={since}))"
-        scope = ldap.SCOPE_SUBTREE if settings.people_scope == "subtree" else ldap.SCOPE_ONELEVEL
-        for dn, values in self._search(settings.people_base, scope, text, names):
+        text = settings.users_filter if since is None else f"(&{settings.users_filter}({CHANGED_AT}>={since}))"
+        scope = ldap.SCOPE_SUBTREE if settings.users_scope == "subtree" else ldap.SCOPE_ONELEVEL
+        for dn, values in self._search(settings.users_base, scope, text, names):
             yield self._entry(dn, values)
 
     def _entry(self, dn: str, values: dict[str, list[bytes]]) -> Entry | BadLine:
@@ -213,11 +215,13 @@ class LdapReader:
         self._note_change(attributes)
         native_id = self._id(attributes)
         if native_id is None:
-            return BadLine(dn, f"It has no {self.settings.id_attribute}.", "Choose an attribute that everybody has, or let the account read it.")
+            return BadLine(
+                dn, f"The entry has no {self.settings.id_attribute}.", "Choose an attribute that all entries have, or allow the account to read it."
+            )
         reference = self._locator(dn, attributes)
         if self.settings.membership == "memberOf":
             for group in attributes.get("memberof", ()):
-                self._by_person.setdefault(self._fold(group), (group, []))[1].append(reference)
+                self._by_user.setdefault(self._fold(group), (group, []))[1].append(reference)
         kept = {name: found for name, found in attributes.items() if name in self._kept}
         return Entry(native_id, reference, {**kept, "dn": [dn]} if "dn" in self._kept else kept)
 
@@ -252,7 +256,7 @@ class LdapReader:
         by = settings.membership
         names = [settings.id_attribute, CHANGED_AT, settings.group_name, *([by] if by != "memberOf" else [])]
         text = settings.groups_filter if since is None else f"(&{settings.groups_filter}({CHANGED_AT}>={since}))"
-        for dn, values in self._search(settings.groups_base or settings.people_base, ldap.SCOPE_SUBTREE, text, names):
+        for dn, values in self._search(settings.groups_base or settings.users_base, ldap.SCOPE_SUBTREE, text, names):
             yield self._group(dn, values)
 
     def _group(self, dn: str, values: dict[str, list[bytes]]) -> GroupEntry | BadLine:
@@ -262,17 +266,17 @@ class LdapReader:
         # Some directories give long lists in parts, as member;range=0-1499: a part is not the list.
         if any(name.startswith(f"{settings.membership.lower()};range=") for name in lowered):
             raise DirectoryTrouble(
-                f"The directory gives only a part of the members of {dn}.", "Raise its limit for values of one attribute, or read by memberOf."
+                f"The directory returns only some members of {dn}.", "Raise the limit for attribute values in the directory, or use memberOf."
             )
         attributes = {name: [_text(each) for each in found] for name, found in lowered.items()}
         self._note_change(attributes)
         native_id, name = self._id(attributes), (attributes.get(settings.group_name.lower()) or [""])[0]
         if native_id is None or not name:
             lacks = settings.id_attribute if native_id is None else settings.group_name
-            return BadLine(dn, f"The group has no {lacks}.", "Choose an attribute that every group has.")
+            return BadLine(dn, f"The group has no {lacks}.", "Choose an attribute that all groups have.")
         reference = self._fold(dn)
         if settings.membership == "memberOf":
-            found = self._by_person.get(reference)
+            found = self._by_user.get(reference)
             return GroupEntry(native_id, reference, name, tuple(found[1]) if found else ())
         read = fold if settings.membership == "memberUid" else self._fold
         return GroupEntry(native_id, reference, name, tuple(read(_text(each)) for each in members))
@@ -306,36 +310,34 @@ class LdapReader:
                 return
 
     def mark(self) -> str | None:
-        """Return the newest modifyTimestamp; None where a change of a person's groups does not show in it."""
+        """Return the newest modifyTimestamp; None where a change of a user's groups does not show in it."""
         return None if self._whole or self._newest is None or not _MARK.fullmatch(self._newest) else self._newest
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one person by their id."""
+        """Return one user by their id."""
         settings = self.settings
-        text = f"(&{settings.people_filter}({settings.id_attribute}={escape_filter_chars(native_id)}))"
-        scope = ldap.SCOPE_SUBTREE if settings.people_scope == "subtree" else ldap.SCOPE_ONELEVEL
+        text = f"(&{settings.users_filter}({settings.id_attribute}={escape_filter_chars(native_id)}))"
+        scope = ldap.SCOPE_SUBTREE if settings.users_scope == "subtree" else ldap.SCOPE_ONELEVEL
         names = [settings.id_attribute, CHANGED_AT, *self._uses, *(["memberOf", "uid"])]
-        for dn, values in self._search(settings.people_base, scope, text, names):
+        for dn, values in self._search(settings.users_base, scope, text, names):
             found = self._entry(dn, values)
             return found if isinstance(found, Entry) else None
         return None
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a person, without their members; None by memberOf, where people name their groups."""
+        """Return the groups that list a user, without their members; None by memberOf, where users name their groups."""
         settings = self.settings
         if settings.membership == "memberOf":
             return None
         text = f"(&{settings.groups_filter}({settings.membership}={escape_filter_chars(entry.reference)}))"
         names = [settings.id_attribute, settings.group_name]
-        found = [
-            self._group(dn, values) for dn, values in self._search(settings.groups_base or settings.people_base, ldap.SCOPE_SUBTREE, text, names)
-        ]
+        found = [self._group(dn, values) for dn, values in self._search(settings.groups_base or settings.users_base, ldap.SCOPE_SUBTREE, text, names)]
         return [each for each in found if isinstance(each, GroupEntry)]
 
     # The check
 
     def check(self, uses: Sequence[str]) -> Checked:
-        """Try the connection: reach, TLS, sign in, base, people, groups, the attributes that expressions need, and the rights."""
+        """Try the connection: reach, TLS, sign in, base, users, groups, the attributes that expressions need, and the rights."""
         return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
@@ -347,15 +349,13 @@ class LdapReader:
         steps.append(self._tls_step())
         self._sign_in(connection)
         self._connection = connection
-        steps.append(
-            Step("Signing in", OK, f"Signed in as {settings.bind_dn}." if settings.sign_in == "simple" else f"Signed in: {settings.sign_in}.")
-        )
+        steps.append(Step("Bind", OK, f"Bound as {settings.bind_dn}." if settings.sign_in == "simple" else f"Bound: {settings.sign_in}."))
         try:
-            connection.search_ext_s(settings.people_base, ldap.SCOPE_BASE, "(objectClass=*)", ["1.1"], timeout=SECONDS)
+            connection.search_ext_s(settings.users_base, ldap.SCOPE_BASE, "(objectClass=*)", ["1.1"], timeout=SECONDS)
         except ldap.LDAPError as wrong:
-            raise _trouble(wrong, f"looking for {settings.people_base}") from None
-        steps.append(Step("People's base", OK, f"{settings.people_base} is there."))
-        self._check_people(checked, uses)
+            raise _trouble(wrong, f"looking for {settings.users_base}") from None
+        steps.append(Step("Users' base", OK, f"{settings.users_base} exists."))
+        self._check_users(checked, uses)
 
     def _ask_whether_it_answers(self) -> None:
         """Ask something that needs no name, by a connection of its own: a server may still hold that open when StartTLS comes, and refuse it."""
@@ -381,20 +381,20 @@ class LdapReader:
     def _tls_step(self) -> Step:
         settings = self.settings
         if settings.address.lower().startswith("ldap://") and not settings.start_tls:
-            return Step("TLS", NOTED, "The connection is not encrypted: password and people can be read on the way.", "Use ldaps:// or StartTLS.")
+            return Step("TLS", NOTED, "The connection is not encrypted. Others can read passwords and user data.", "Use ldaps:// or StartTLS.")
         if not settings.check_certificate:
             return Step(
-                "TLS", NOTED, "Encrypted, but nobody makes sure that it is the right server.", "Check its certificate; give your own CA if need be."
+                "TLS", NOTED, "Encrypted, but the certificate is not verified.", "Enable certificate verification. Enter your own CA if needed."
             )
-        return Step("TLS", OK, "Encrypted, and its certificate is right.")
+        return Step("TLS", OK, "Encrypted, and the certificate is valid.")
 
-    def _check_people(self, checked: Checked, uses: Sequence[str]) -> None:
+    def _check_users(self, checked: Checked, uses: Sequence[str]) -> None:
         settings, steps = self.settings, checked.steps
         self._uses = ()
-        scope = ldap.SCOPE_SUBTREE if settings.people_scope == "subtree" else ldap.SCOPE_ONELEVEL
+        scope = ldap.SCOPE_SUBTREE if settings.users_scope == "subtree" else ldap.SCOPE_ONELEVEL
         every = ["*", settings.id_attribute, CHANGED_AT, "memberOf"]
         lacking = read = passwords = 0
-        for dn, values in self._first(settings.people_base, scope, settings.people_filter, every):
+        for dn, values in self._first(settings.users_base, scope, settings.users_filter, every):
             attributes = {name.lower(): [_text(each) for each in found] for name, found in values.items()}
             attributes["dn"] = [dn]
             # Looked for, and not kept for a moment.
@@ -406,17 +406,17 @@ class LdapReader:
             checked.sample.append(Entry(native_id or dn, self._fold(dn), attributes))
         if not read:
             raise DirectoryTrouble(
-                f"Nobody is there by the filter {settings.people_filter}.", "Check base and filter, and that the account may read them."
+                f"The filter {settings.users_filter} matches no users.", "Check the base and the filter, and that the account can read the users."
             )
         if lacking:
             raise DirectoryTrouble(
                 f"{lacking} of {read} have no {settings.id_attribute}.",
-                "Choose another id, or let the account read it: it is an operational attribute.",
+                "Choose another ID attribute, or allow the account to read this operational attribute.",
             )
-        steps.append(Step("People", OK, f"{read:,} people were read{' as a sample' if read >= SAMPLE else ''}."))
+        steps.append(Step("Users", OK, f"{read:,} users read{' as a sample' if read >= SAMPLE else ''}."))
         groups = list(
             self._first(
-                settings.groups_base or settings.people_base,
+                settings.groups_base or settings.users_base,
                 ldap.SCOPE_SUBTREE,
                 settings.groups_filter,
                 [settings.group_name, settings.membership, settings.id_attribute],
@@ -425,21 +425,23 @@ class LdapReader:
         if groups:
             with_members = sum(1 for _, values in groups if any(name.lower() == settings.membership.lower() for name in values))
             listing = "" if settings.membership == "memberOf" else f", {with_members:,} of them with {settings.membership}"
-            steps.append(Step("Groups", OK if with_members or listing == "" else NOTED, f"{len(groups):,} groups were read{listing}."))
+            steps.append(Step("Groups", OK if with_members or listing == "" else NOTED, f"{len(groups):,} groups read{listing}."))
         else:
-            steps.append(Step("Groups", NOTED, "No group is there by the filter.", "Check the groups' base and filter, if you want groups."))
+            steps.append(
+                Step("Groups", NOTED, "The group filter matches no groups.", "Check the group base and the group filter if you need groups.")
+            )
         missing = [name for name in uses if name not in checked.attributes]
         if missing:
             steps.append(
                 Step(
-                    "What expressions need",
+                    "Attribute mapping",
                     NOTED,
-                    f"Nobody of the sample has: {', '.join(missing)}.",
-                    "See which attributes there are, or that the account may read them.",
+                    f"No user of the sample has: {', '.join(missing)}.",
+                    "Check the attribute names, and that the account can read them.",
                 )
             )
         else:
-            steps.append(Step("What expressions need", OK, "All of it is there." if uses else "They need nothing yet."))
+            steps.append(Step("Attribute mapping", OK, "All attributes are available." if uses else "No expressions yet."))
         steps.append(_rights_step(passwords))
 
     def _first(self, base: str, scope: int, text: str, names: Sequence[str]) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
@@ -452,9 +454,9 @@ class LdapReader:
 def _rights_step(passwords: int) -> Step:
     """Tell whether the account sees what it need not see; what it may write cannot be asked without writing."""
     if passwords:
-        hint = "Take that right away: reading names and groups is enough."
-        return Step("Rights", NOTED, "The account may read people's password hashes.", hint)
-    return Step("Rights", OK, "It reads, and sees no password.")
+        hint = "Remove this right. Read access to names and groups is enough."
+        return Step("Rights", NOTED, "The account can read password hashes.", hint)
+    return Step("Rights", OK, "The account can read users, but no passwords.")
 
 
 def read_address(text: str) -> tuple[str, str, int]:
@@ -465,7 +467,7 @@ def read_address(text: str) -> tuple[str, str, int]:
     """
     found = _ADDRESS.fullmatch(text.strip())
     if not found:
-        raise DirectoryTrouble(f"'{text}' is not the address of a directory.", "Write it like ldaps://directory.fernhollow.example.")
+        raise DirectoryTrouble(f"'{text}' is not an LDAP URL.", "Enter a URL such as ldaps://directory.fernhollow.example.")
     scheme = found[1].lower()
     return scheme, found[2].strip("[]"), int(found[3] or (636 if scheme == "ldaps" else 389))
 
@@ -485,26 +487,28 @@ def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
     for kind, hint in _MENDS.items():
         if isinstance(wrong, kind):
             return DirectoryTrouble(f"The directory refused {doing} ({detail}).", hint)
-    if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in ("connecting", "StartTLS", "signing in"):
-        hint = "Give the CA that signed it, if it is your own, and the host's name as it stands in the certificate."
-        return DirectoryTrouble(f"No encrypted connection came about ({detail}): most often its certificate is not accepted.", hint)
+    if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in ("connecting", "StartTLS", "the bind"):
+        hint = "Enter your own CA if needed, and the host name from the certificate."
+        return DirectoryTrouble(f"The encrypted connection failed ({detail}). The certificate is probably not trusted.", hint)
     if "certificate" in detail.lower():
-        return DirectoryTrouble(f"Its certificate is not accepted ({detail}).", "Give the CA that signed it, and the host's name as it stands in it.")
-    return DirectoryTrouble(f"The directory broke off at {doing} ({detail}).", "Try again; if it stays, ask whoever runs it.")
+        return DirectoryTrouble(f"The certificate is not trusted ({detail}).", "Enter the CA certificate, and the host name from the certificate.")
+    return DirectoryTrouble(
+        f"The directory closed the connection at {doing} ({detail}).", "Try again. If it fails again, contact the administrator of the directory."
+    )
 
 
 _MENDS: dict[Any, str] = {
-    ldap.INVALID_CREDENTIALS: "Check bind DN and password.",
-    ldap.NO_SUCH_OBJECT: "Check the base: it is not there, or the account may not see it.",
-    ldap.INSUFFICIENT_ACCESS: "Let the account read it.",
-    ldap.SIZELIMIT_EXCEEDED: "Raise the limit of entries for this account: what was read is not whole.",
-    ldap.ADMINLIMIT_EXCEEDED: "Raise the limits for this account: what was read is not whole.",
-    ldap.TIMELIMIT_EXCEEDED: "Raise its time limit, or narrow the filter.",
-    ldap.FILTER_ERROR: "Hint the filter; it is written as in RFC 4515.",
-    ldap.INVALID_DN_SYNTAX: "Write DN and base like ou=people,dc=fernhollow,dc=example.",
+    ldap.INVALID_CREDENTIALS: "Check the bind DN and the password.",
+    ldap.NO_SUCH_OBJECT: "Check that the base exists and the account can read it.",
+    ldap.INSUFFICIENT_ACCESS: "Allow the account to read it.",
+    ldap.SIZELIMIT_EXCEEDED: "Raise the size limit for this account. The result is incomplete.",
+    ldap.ADMINLIMIT_EXCEEDED: "Raise the limits for this account. The result is incomplete.",
+    ldap.TIMELIMIT_EXCEEDED: "Raise the time limit, or narrow the filter.",
+    ldap.FILTER_ERROR: "Correct the filter (RFC 4515).",
+    ldap.INVALID_DN_SYNTAX: "Enter DNs such as ou=people,dc=fernhollow,dc=example.",
     ldap.CONFIDENTIALITY_REQUIRED: "Use ldaps:// or StartTLS.",
     ldap.STRONG_AUTH_REQUIRED: "Use ldaps:// or StartTLS.",
-    ldap.INAPPROPRIATE_AUTH: "It does not let anybody in this way: sign in with a bind DN and a password.",
-    ldap.UNWILLING_TO_PERFORM: "Check how it wants to be signed in to.",
-    ldap.PROTOCOL_ERROR: "It does not know this; with StartTLS, try ldaps://.",
+    ldap.INAPPROPRIATE_AUTH: "Use a simple bind with a bind DN and a password.",
+    ldap.UNWILLING_TO_PERFORM: "Check which bind methods the directory supports.",
+    ldap.PROTOCOL_ERROR: "The directory does not support this. Try ldaps:// instead of StartTLS.",
 }

@@ -1,4 +1,4 @@
-"""What every reader gives: entries of people and groups, a check step by step, and troubles that name their hint.
+"""What every reader gives: entries of users and groups, a check step by step, and troubles that name their hint.
 
 A fourth kind of reader is one more file like `ldap.py`, with its settings model, and a line in `kinds.py`.
 """
@@ -15,7 +15,7 @@ from pydantic import BaseModel
 
 from dravo.core.errors import DravoError
 
-OK, WRONG, SKIPPED, NOTED = "ok", "wrong", "not tried", "look at this"
+OK, WRONG, SKIPPED, NOTED = "ok", "failed", "skipped", "warning"
 LONGEST_VALUE = 64_000
 
 
@@ -28,10 +28,10 @@ class DirectoryTrouble(DravoError):
 
 @dataclass(frozen=True)
 class Entry:
-    """What a directory says of one person.
+    """What a directory says of one user.
 
     Attributes:
-        native_id: the directory's own id, which stays when the person is renamed or moved.
+        native_id: the directory's own id, which stays when the user is renamed or moved.
         reference: by what groups name their members: a DN, a user name, an id; folded as the reader compares them.
         attributes: by folded name the values, a list of texts; of a SCIM service the User as it stands.
     """
@@ -48,9 +48,9 @@ class Entry:
 
 @dataclass(frozen=True)
 class GroupEntry:
-    """What a directory says of one group; `members` are locators of people and groups.
+    """What a directory says of one group; `members` are locators of users and groups.
 
-    `made` says that the directory has no such group: it came of what is said of people.
+    `made` says that the directory has no such group: it came of what is said of users.
     """
 
     native_id: str
@@ -70,7 +70,7 @@ _MADE = "\x1fmade "
 
 
 def made_entries(made: Mapping[str, tuple[str, list[str]]]) -> list[GroupEntry]:
-    """Return groups that come of what is said of people, as a directory would list them.
+    """Return groups that come of what is said of users, as a directory would list them.
 
     Args:
         made: by folded name, the name and the locators of those who are in it.
@@ -79,7 +79,7 @@ def made_entries(made: Mapping[str, tuple[str, list[str]]]) -> list[GroupEntry]:
 
 
 def is_made(native_id: str) -> bool:
-    """Whether a group came of what is said of people."""
+    """Whether a group came of what is said of users."""
     return native_id.startswith(_MADE)
 
 
@@ -132,12 +132,12 @@ def checked_by(names: Sequence[str], work: Callable[[Checked], None]) -> Checked
         work(checked)
     except DirectoryTrouble as wrong:
         checked.steps.append(Step(names[len(checked.steps)], WRONG, wrong.message, wrong.hint))
-    checked.steps += [Step(name, SKIPPED, "An earlier step has to work first.") for name in names[len(checked.steps) :]]
+    checked.steps += [Step(name, SKIPPED, "Fix the earlier step first.") for name in names[len(checked.steps) :]]
     return checked
 
 
 class StopAsked(Exception):
-    """Whoever reads was asked to stop."""
+    """Anyone who reads was asked to stop."""
 
 
 class Reader(Protocol):
@@ -156,21 +156,21 @@ class Reader(Protocol):
     Settings: ClassVar[type[BaseModel]]
     usual_attributes: ClassVar[tuple[tuple[str, str], ...]]
 
-    def people(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everybody; `since` is a mark of an earlier reading: then whoever changed after it.
+    def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
+        """Yield everyone; `since` is a mark of an earlier reading: then anyone who changed after it.
 
         Raises:
             DirectoryTrouble: if it cannot be read to its end.
         """
 
     def groups(self, since: str | None = None) -> Iterator[GroupEntry | BadLine]:
-        """Yield all groups, after the people; raises as `people`."""
+        """Yield all groups, after the users; raises as `users`."""
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one person as the directory has them now, or None if it has them no more."""
+        """Return one user as the directory has them now, or None if it has them no more."""
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a person; None if that cannot be asked."""
+        """Return the groups that list a user; None if that cannot be asked."""
 
     def check(self, uses: Sequence[str]) -> Checked:
         """Try the connection step by step; `uses` are the attributes that expressions need."""

@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import BaseModel, Field
 
-from dravo.core.expressions import PERSON
+from dravo.core.expressions import SCIM_USER
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable
 from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by
 from dravo.protocols.http_client import Client, Connection, Request, Response, check_url, repair_address
@@ -17,18 +17,18 @@ from dravo.protocols.scim_client.capabilities import Capabilities, read_capabili
 PAGE = 200
 TRIES = 4
 LONGEST_PAUSE = 60.0
-STEPS = ("Address", "Signing in", "People", "Groups", "What expressions need")
+STEPS = ("Address", "Authentication", "Users", "Groups", "Attribute mapping")
 
 
 class ScimSettings(BaseModel):
     """How another party's SCIM service is reached and read."""
 
     address: str = Field(title="Address", description="such as https://people.fernhollow.example/scim/v2")
-    sign_in: Literal["token", "client credentials", "basic"] = Field("token", title="Sign in")
-    token_address: str = Field("", title="Token address", description="of its authorization server, for client credentials")
-    client_id: str = Field("", title="Client id or user", description="for client credentials and basic")
-    scope: str = Field("", title="Scope", description="for client credentials, if it asks for one")
-    people_filter: str = Field("", title="People's filter", description="RFC 7644, 3.4.2.2; empty: everybody")
+    sign_in: Literal["token", "client_credentials", "basic"] = Field("token", title="Authentication")
+    token_address: str = Field("", title="Token URL", description="of the authorization server, for client credentials")
+    client_id: str = Field("", title="Client ID or user name", description="for client credentials and basic")
+    scope: str = Field("", title="Scope", description="for client credentials; optional")
+    users_filter: str = Field("", title="Users' filter", description="RFC 7644, 3.4.2.2; empty: all users")
     read_groups: bool = Field(True, title="Read groups")
 
 
@@ -37,7 +37,7 @@ class ScimReader:
 
     kind: ClassVar[str] = "scim"
     label: ClassVar[str] = "SCIM service"
-    reads: ClassVar[str] = PERSON
+    reads: ClassVar[str] = SCIM_USER
     Settings: ClassVar[type[BaseModel]] = ScimSettings
     usual_attributes: ClassVar[tuple[tuple[str, str], ...]] = (
         ("userName", "userName"),
@@ -67,7 +67,7 @@ class ScimReader:
         if self._connection is None:
             settings = self.settings
             address = repair_address(settings.address)
-            if settings.sign_in == "client credentials":
+            if settings.sign_in == "client_credentials":
                 self._connection = Connection(address, self._token())
             else:
                 self._connection = Connection(address, self._secret, settings.client_id if settings.sign_in == "basic" else "")
@@ -80,12 +80,12 @@ class ScimReader:
                 check_url(settings.token_address, "token_address"), settings.client_id, self._secret, settings.scope or None
             )
         except (Unreachable, AddressNotAllowed) as wrong:
-            raise DirectoryTrouble(f"The authorization server does not answer: {wrong}.", "Check the token address.") from None
+            raise DirectoryTrouble(f"The authorization server does not respond: {wrong}.", "Check the token URL.") from None
         token = (answer.body or {}).get("access_token")
         if not answer.ok or not isinstance(token, str):
-            said = (answer.body or {}).get("error_description") or (answer.body or {}).get("error") or answer.excerpt[:200] or "no reason"
+            said = (answer.body or {}).get("error_description") or (answer.body or {}).get("error") or answer.excerpt[:200] or "no reason given"
             raise DirectoryTrouble(
-                f"The authorization server gave no token ({answer.status}): {said}", "Check the token address, the client id and its secret."
+                f"The authorization server issued no token ({answer.status}): {said}", "Check the token URL, the client ID and the client secret."
             )
         return token
 
@@ -101,15 +101,17 @@ class ScimReader:
                 break
             time.sleep(min(answer.retry_after if answer.retry_after is not None else 0.3 * 2**number, LONGEST_PAUSE))
             answer = self._send(path, query)
-        if answer.status == 401 and self.settings.sign_in == "client credentials":
+        if answer.status == 401 and self.settings.sign_in == "client_credentials":
             # A token may run out in the middle of a long list.
             self._connection = None
             answer = self._send(path, query)
         if answer.status in (401, 403):
-            raise DirectoryTrouble(f"The service refused {path} ({answer.status}).", "Check the token, and that it may read people and groups.")
+            raise DirectoryTrouble(f"The service refused {path} ({answer.status}).", "Check the token, and that it can read users and groups.")
         if not answer.ok or answer.body is None:
-            what = "something that is no SCIM" if answer.ok else str(answer.status)
-            raise DirectoryTrouble(f"The service answered {path} with {what}: {answer.excerpt[:200]}", "Check the address: it ends before /Users.")
+            what = "a response that is not SCIM" if answer.ok else str(answer.status)
+            raise DirectoryTrouble(
+                f"The service responded to {path} with {what}: {answer.excerpt[:200]}", "Check the base URL. It ends before /Users."
+            )
         return answer.body
 
     def _send(self, path: str, query: Mapping[str, str] | None) -> Response:
@@ -119,7 +121,7 @@ class ScimReader:
         except AddressNotAllowed as wrong:
             raise DirectoryTrouble(wrong.message, wrong.hint) from None
         except Unreachable as wrong:
-            raise DirectoryTrouble(f"The service does not answer: {wrong}.", "Check the address, and that it is running.") from None
+            raise DirectoryTrouble(f"The service does not respond: {wrong}.", "Check the address, and that the service is running.") from None
 
     def _can(self) -> Capabilities:
         if self._capabilities is None:
@@ -134,15 +136,19 @@ class ScimReader:
 
     # Reading
 
-    def people(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everybody, or whoever changed since a mark."""
-        wanted = [f"({self.settings.people_filter})"] if self.settings.people_filter else []
+    def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
+        """Yield everyone, or anyone who changed since a mark."""
+        wanted = [f"({self.settings.users_filter})"] if self.settings.users_filter else []
         changed = [*wanted, f'meta.lastModified ge "{since}"']
-        # A service that cannot tell what changed says so, and is asked for everybody.
+        # A service that cannot tell what changed says so, and is asked for everyone.
         text = " and ".join(changed if since is not None and self._finds(" and ".join(changed)) else wanted)
         for resource in self._listing("/Users", {"filter": text} if text else {}):
             entry = self._entry(resource)
-            yield entry if entry is not None else BadLine("/Users", "A person without an id came.", "Ask whoever runs the service.")
+            yield (
+                entry
+                if entry is not None
+                else BadLine("/Users", "The service returned a user without an ID.", "Contact the administrator of the service.")
+            )
 
     def _finds(self, text: str) -> bool:
         """Whether the service takes a filter."""
@@ -169,7 +175,7 @@ class ScimReader:
         for resource in self._listing("/Groups", {}):
             native_id, name = resource.get("id"), resource.get("displayName")
             if not isinstance(native_id, str) or not isinstance(name, str) or not name:
-                yield BadLine("/Groups", "A group without an id or a name came.", "Ask whoever runs the service.")
+                yield BadLine("/Groups", "The service returned a group without an ID or a name.", "Contact the administrator of the service.")
                 continue
             members = resource.get("members") or ()
             yield GroupEntry(
@@ -200,23 +206,23 @@ class ScimReader:
                 if start > total or not resources:
                     break
             if len(came) == before and resources:
-                raise DirectoryTrouble("Its list does not go on: the same page came twice.", "Ask whoever runs the service.")
+                raise DirectoryTrouble(
+                    "The list does not continue: the service returned the same page twice.", "Contact the administrator of the service."
+                )
         if len(came) < total:
-            raise DirectoryTrouble(
-                f"Its list has {total:,}, and {len(came):,} came.", "Somebody changed it meanwhile, or it gives less than it says; it is read again."
-            )
+            raise DirectoryTrouble(f"The list has {total:,} entries, but the service returned {len(came):,}.", "Dravo reads the list again.")
 
     def mark(self) -> str | None:
         """Return the newest meta.lastModified that was seen."""
         return self._newest
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one person by their id."""
+        """Return one user by their id."""
         found = list(self._listing("/Users", {"filter": f'id eq "{native_id}"'})) if '"' not in native_id and "\\" not in native_id else []
         return self._entry(found[0]) if found else None
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a person."""
+        """Return the groups that list a user."""
         if not self.settings.read_groups:
             return None
         found = self._listing("/Groups", {"filter": f'members.value eq "{entry.native_id}"', "excludedAttributes": "members"})
@@ -227,7 +233,7 @@ class ScimReader:
     # The check
 
     def check(self, uses: Sequence[str]) -> Checked:
-        """Try the connection: address, signing in, people, groups, and the attributes that expressions need."""
+        """Try the connection: address, signing in, users, groups, and the attributes that expressions need."""
         return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
@@ -235,31 +241,31 @@ class ScimReader:
         try:
             self._client.send(Connection(address, ""), Request("GET", "/ServiceProviderConfig"))
         except (Unreachable, AddressNotAllowed) as wrong:
-            raise DirectoryTrouble(f"The service does not answer: {wrong}.", "Check the address, and that it is running.") from None
+            raise DirectoryTrouble(f"The service does not respond: {wrong}.", "Check the address, and that the service is running.") from None
         checked.steps.append(Step("Address", OK, f"{address} answers."))
         first = {"cursor": ""} if self._can().cursor else {"startIndex": "1"}
-        narrowed = {"filter": self.settings.people_filter} if self.settings.people_filter else {}
+        narrowed = {"filter": self.settings.users_filter} if self.settings.users_filter else {}
         page = self._ask("/Users", {**first, "count": "50", **narrowed})
-        checked.steps.append(Step("Signing in", OK, "It lets us read."))
+        checked.steps.append(Step("Authentication", OK, "Dravo can read the service."))
         for resource in page.get("Resources") or ():
             entry = self._entry(resource) if isinstance(resource, Mapping) else None
             if entry is not None:
                 checked.sample.append(entry)
                 _names(checked.attributes, entry.attributes)
         if not checked.sample:
-            raise DirectoryTrouble("It has nobody.", "Check the filter, and what the token may see.")
-        how = "by cursor" if self._can().cursor else "by number"
-        checked.steps.append(Step("People", OK, f"It has {page.get('totalResults', len(checked.sample)):,} people, in pages {how}."))
+            raise DirectoryTrouble("The service has no users.", "Check the filter, and the rights of the token.")
+        how = "by cursor" if self._can().cursor else "by index"
+        checked.steps.append(Step("Users", OK, f"The service has {page.get('totalResults', len(checked.sample)):,} users, paged {how}."))
         if self.settings.read_groups:
             groups = self._ask("/Groups", {**first, "count": "10", "excludedAttributes": "members"})
             number = groups.get("totalResults", 0)
-            checked.steps.append(Step("Groups", OK if number else NOTED, f"It has {number:,} groups."))
+            checked.steps.append(Step("Groups", OK if number else NOTED, f"The service has {number:,} groups."))
         else:
-            checked.steps.append(Step("Groups", OK, "They are not read."))
+            checked.steps.append(Step("Groups", OK, "Groups are not imported."))
         known = {name.partition(".")[0].partition("[")[0] for name in checked.attributes}
         missing = [name for name in uses if name not in known and name not in checked.attributes]
-        outcome, message = (NOTED, f"Nobody of the sample has: {', '.join(missing)}.") if missing else (OK, "All of it is there.")
-        checked.steps.append(Step("What expressions need", outcome, message))
+        outcome, message = (NOTED, f"No user of the sample has: {', '.join(missing)}.") if missing else (OK, "All attributes are available.")
+        checked.steps.append(Step("Attribute mapping", outcome, message))
 
 
 def _names(found: dict[str, list[str]], resource: Mapping[str, Any], prefix: str = "") -> None:

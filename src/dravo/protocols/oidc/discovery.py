@@ -31,7 +31,7 @@ class Provider:
 
 
 def address_of(issuer: str) -> str:
-    """Return the address of an issuer's configuration; whoever pasted that address itself is understood.
+    """Return the address of an issuer's configuration; anyone who pasted that address itself is understood.
 
     Raises:
         InvalidInput: if it is no address of a provider.
@@ -48,7 +48,7 @@ def read_configuration(document: Mapping[str, Any], issuer: str) -> Provider:
     """Return the provider that a configuration describes.
 
     Args:
-        issuer: as whoever set this up gave it; it has to be the very one that the document names (section 4.3).
+        issuer: as anyone who set this up gave it; it has to be the very one that the document names (section 4.3).
 
     Raises:
         InvalidInput: naming what is at fault.
@@ -56,14 +56,22 @@ def read_configuration(document: Mapping[str, Any], issuer: str) -> Provider:
     named = document.get("issuer")
     if not isinstance(named, str) or named.rstrip("/") != repair_issuer(issuer):
         raise InvalidInput(
-            f"The configuration names the issuer '{str(named)[:200]}'.", f"If that is the provider, give '{str(named)[:200]}'.", "issuer"
+            f"The configuration names the issuer '{str(named)[:200]}'.",
+            f"If this is the right provider, enter the issuer '{str(named)[:200]}'.",
+            "issuer",
         )
     if "code" not in _texts(document, "response_types_supported", ("code",)):
-        raise InvalidInput("The provider does not offer the code flow.", "Ask whoever runs it to allow response type 'code'.", "issuer")
+        raise InvalidInput(
+            "The provider does not support the authorization code flow.",
+            "Ask the administrator of the provider to allow the response type 'code'.",
+            "issuer",
+        )
     offered = _texts(document, "id_token_signing_alg_values_supported", ("RS256",))
     algorithms = tuple(each for each in ALGORITHMS if each in offered)
     if not algorithms:
-        raise InvalidInput(f"The provider signs by {', '.join(offered)} only.", f"It has to sign by one of {', '.join(ALGORITHMS[:2])} ...", "issuer")
+        raise InvalidInput(
+            f"The provider signs only with {', '.join(offered)}.", f"Configure the provider to sign with {', '.join(ALGORITHMS[:2])} ...", "issuer"
+        )
     return Provider(
         named,
         _address(document, "authorization_endpoint"),
@@ -93,9 +101,9 @@ def _checked(address: str, name: str) -> str:
     except ValueError:
         host = ""
     if not host or parts.scheme not in ("http", "https") or parts.username or parts.fragment:
-        raise InvalidInput(f"'{address[:200]}' is not an address ({name}).", "Write it whole: https://HOST/...", name)
+        raise InvalidInput(f"'{address[:200]}' is not a URL ({name}).", "Enter the complete URL: https://HOST/...", name)
     if parts.scheme == "http" and not _is_this_machine(host):
-        raise InvalidInput(f"'{address[:200]}' is not protected on its way ({name}).", "Give its https:// address.", name)
+        raise InvalidInput(f"'{address[:200]}' does not use HTTPS ({name}).", "Enter its https:// URL.", name)
     return address
 
 

@@ -30,12 +30,12 @@ class Client:
     asks_for: tuple[str, ...] = ("openid", "profile", "email")
 
 
-def start(provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, anew: bool = False) -> str:
+def start(provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, force_authn: bool = False) -> str:
     """Return the address to which the browser goes to sign in.
 
     Args:
         state, nonce, verifier: of this one sign-in, that nobody can guess.
-        anew: whether the person has to sign in there although they are signed in.
+        force_authn: whether the user has to sign in there although they are signed in.
     """
     query = {
         "response_type": "code",
@@ -46,7 +46,7 @@ def start(provider: Provider, client: Client, state: str, nonce: str, verifier: 
         "nonce": nonce,
         "code_challenge": challenge(verifier),
         "code_challenge_method": "S256",
-        **({"prompt": "login"} if anew else {}),
+        **({"prompt": "login"} if force_authn else {}),
     }
     return f"{provider.authorization}{'&' if '?' in provider.authorization else '?'}{urlencode(query)}"
 

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 LARGEST = 64 * 1024
 OLDEST = 600
-STRANGER = "Whoever sent this is not the provider."
+STRANGER = "The sender is not the provider. Check the issuer."
 
 
 class UnknownKey(Exception):
@@ -51,16 +51,16 @@ def accept(token: str, keys: KeySet, expected: ExpectedToken, access_token: str 
 
     Raises:
         SignInRefused: with the reason why it proves nobody.
-        UnknownKey: if its key is to be fetched anew; a second time it is refused as "key".
+        UnknownKey: if its key is to be fetched again; a second time it is refused as "key".
     """
     claims = _signed(token, keys, expected)
     _check_parties(claims, expected)
     _check_times(claims, expected)
     if not hmac.compare_digest(str(claims.get("nonce")), expected.nonce):
-        raise SignInRefused("nonce", "The token answers another request than the one that was made here.", "Begin anew, in one window.")
+        raise SignInRefused("nonce", "The token belongs to another request.", "Start the sign-in again in one window.")
     subject = claims.get("sub")
     if not isinstance(subject, str) or not subject.strip() or len(subject) > 255:
-        raise SignInRefused("no subject", "The token does not say who it is about (sub).", "Have the provider send 'sub', which stays the same.")
+        raise SignInRefused("no_subject", "The token has no subject (sub).", "Configure the provider to send a stable 'sub'.")
     if access_token is not None and "at_hash" in claims:
         _check_hash(str(claims["at_hash"]), access_token, _header(token).get("alg", ""))
     return claims
@@ -73,7 +73,7 @@ def _header(token: str) -> Mapping[str, Any]:
     except ValueError:
         found = None
     if not isinstance(found, dict):
-        raise SignInRefused("malformed", "What arrived is no token.", STRANGER)
+        raise SignInRefused("malformed", "The response is not a token.", STRANGER)
     return found
 
 
@@ -83,16 +83,18 @@ def _signed(token: str, keys: KeySet, expected: ExpectedToken) -> dict[str, Any]
     from joserfc.errors import JoseError
 
     if len(token) > LARGEST or token.count(".") != 2:
-        raise SignInRefused("malformed", "What arrived is no signed token.", STRANGER)
+        raise SignInRefused("malformed", "The token is not signed.", STRANGER)
     header = _header(token)
     algorithm = header.get("alg")
     if algorithm not in expected.algorithms:
         told = ", ".join(expected.algorithms)
         raise SignInRefused(
-            "algorithm", f"The token is signed by '{str(algorithm)[:40]}'; taken are {told}.", "Have the provider sign by RS256 or ES256."
+            "algorithm",
+            f"The token is signed with '{str(algorithm)[:40]}'. Dravo accepts {told}.",
+            "Configure the provider to sign with RS256 or ES256.",
         )
     if "crit" in header or header.get("b64") is False:
-        raise SignInRefused("algorithm", "The token asks for something that is not done here (crit).", STRANGER)
+        raise SignInRefused("algorithm", "The token requires an unsupported extension (crit).", STRANGER)
     kid = header.get("kid")
     known = [key for key in keys.keys if kid is None or key.kid == kid]
     if not known:
@@ -104,7 +106,7 @@ def _signed(token: str, keys: KeySet, expected: ExpectedToken) -> dict[str, Any]
             continue
         return _claims(signed.payload)
     raise SignInRefused(
-        "signature", "The token was not signed with the provider's key, or was changed on the way.", "See whether the issuer is the right one."
+        "signature", "The signature is invalid. The token was not signed with a key of the provider, or was changed.", "Check the issuer."
     )
 
 
@@ -114,37 +116,41 @@ def _claims(payload: bytes) -> dict[str, Any]:
     except ValueError:
         claims = None
     if not isinstance(claims, dict):
-        raise SignInRefused("malformed", "The token claims nothing that can be read.", STRANGER)
+        raise SignInRefused("malformed", "The token contains no readable claims.", STRANGER)
     return claims
 
 
 def _check_parties(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
     if claims.get("iss") != expected.issuer:
         raise SignInRefused(
-            "issuer", f"It was issued by '{str(claims.get('iss'))[:200]}', not by {expected.issuer}.", "Compare the issuer with the provider's."
+            "issuer",
+            f"The issuer is '{str(claims.get('iss'))[:200]}' instead of {expected.issuer}.",
+            "Compare the issuer with the configuration of the provider.",
         )
     audience = claims.get("aud")
     named = audience if isinstance(audience, list) else [audience]
     if expected.client_id not in named:
         told = ", ".join(str(each)[:100] for each in named[:5])
-        raise SignInRefused("audience", f"It is meant for {told}, and we are {expected.client_id}.", "Compare the client id on both sides.")
+        raise SignInRefused("audience", f"The audience is {told} instead of {expected.client_id}.", "Compare the client ID on both sides.")
     authorized = claims.get("azp")
     if (len(named) > 1 and authorized is None) or (authorized is not None and authorized != expected.client_id):
-        raise SignInRefused("audience", "It was given to another client than us (azp).", "Compare the client id on both sides.")
+        raise SignInRefused("audience", "The token was issued to another client (azp).", "Compare the client ID on both sides.")
 
 
 def _check_times(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
     ends, made, begins = (_number(claims, name) for name in ("exp", "iat", "nbf"))
     if ends is None or made is None:
-        raise SignInRefused("malformed", "The token does not say from when until when it counts (iat, exp).", STRANGER)
+        raise SignInRefused("malformed", "The token has no validity period (iat, exp).", STRANGER)
     if ends <= expected.now - expected.skew:
         apart = round(expected.now - ends)
-        raise SignInRefused("expired", f"It ended {apart:,} seconds ago by our clock.", "Begin anew; or set both clocks by a time server.")
+        raise SignInRefused(
+            "expired", f"The token expired {apart:,} seconds ago.", "Start the sign-in again. Synchronize both clocks with a time server."
+        )
     if made > expected.now + expected.skew or (begins is not None and begins > expected.now + expected.skew):
         apart = round(max(made, begins or 0) - expected.now)
-        raise SignInRefused("early", f"It counts only in {apart:,} seconds by our clock.", "Set both clocks by a time server.")
+        raise SignInRefused("early", f"The token becomes valid in {apart:,} seconds.", "Synchronize both clocks with a time server.")
     if made < expected.now - OLDEST - expected.skew:
-        raise SignInRefused("expired", "It was made too long ago to answer what was asked now.", "Begin anew; or set both clocks by a time server.")
+        raise SignInRefused("expired", "The token is older than the request.", "Start the sign-in again. Synchronize both clocks with a time server.")
 
 
 def _number(claims: Mapping[str, Any], name: str) -> float | None:
@@ -162,7 +168,7 @@ def _check_hash(claimed: str, access_token: str, algorithm: str) -> None:
     whole = hashlib.new(name, access_token.encode()).digest()
     right = base64.urlsafe_b64encode(whole[: len(whole) // 2]).decode().rstrip("=")
     if not hmac.compare_digest(claimed.rstrip("="), right):
-        raise SignInRefused("access token", "The access token is not the one that was given with this token (at_hash).", STRANGER)
+        raise SignInRefused("access token", "The access token does not belong to the ID token (at_hash).", STRANGER)
 
 
 def check_userinfo(claims: Mapping[str, Any], userinfo: Mapping[str, Any]) -> dict[str, Any]:
@@ -172,5 +178,5 @@ def check_userinfo(claims: Mapping[str, Any], userinfo: Mapping[str, Any]) -> di
         SignInRefused: if the userinfo is somebody else's (section 5.3.2).
     """
     if userinfo.get("sub") != claims["sub"]:
-        raise SignInRefused("userinfo", "The provider's userinfo is about somebody else.", STRANGER)
+        raise SignInRefused("userinfo", "The UserInfo response belongs to another user.", STRANGER)
     return {**userinfo, **claims}

@@ -1,4 +1,4 @@
-"""Certificates as people have them: PEM, base64 with or without header lines, out of metadata; and what is said of them."""
+"""Certificates as users have them: PEM, base64 with or without header lines, out of metadata; and what is said of them."""
 
 from __future__ import annotations
 
@@ -42,11 +42,11 @@ def read_certificates(text: str) -> list[Certificate]:
     found = _PEM.findall(text)
     if any(label.endswith("PRIVATE KEY") for label, _ in found):
         raise InvalidInput(
-            "This is a private key, and it was not kept.", "Paste the certificate; make a new key, for this one was shown.", "certificate"
+            "This is a private key. Dravo did not store it.", "Paste the certificate. Replace the private key, because it was exposed.", "certificate"
         )
     bodies = [body for label, body in found if label.endswith("CERTIFICATE")] if found else [text]
     if not bodies or not text.strip():
-        raise InvalidInput("There is no certificate in this.", "Paste it with or without its BEGIN and END lines.", "certificate")
+        raise InvalidInput("The text contains no certificate.", "Paste the certificate, with or without the BEGIN and END lines.", "certificate")
     return [_read(body) for body in bodies]
 
 
@@ -55,8 +55,8 @@ def _read(body: str) -> Certificate:
     try:
         known = x509.load_der_x509_certificate(base64.b64decode(bare, validate=True))
     except (binascii.Error, ValueError):
-        hint = "Paste the whole of it, with or without its BEGIN and END lines; a fingerprint is not enough."
-        raise InvalidInput("This is not a certificate, or not the whole of it.", hint, "certificate") from None
+        hint = "Paste the complete certificate. A fingerprint is not enough."
+        raise InvalidInput("The certificate is incomplete or invalid.", hint, "certificate") from None
     return of(known)
 
 

@@ -1,6 +1,6 @@
 """Encrypted assertions (XML Encryption): a key wrapped for one of ours by RSA-OAEP, the assertion under it by AES.
 
-Whatever goes wrong is told in one way, so that nobody learns by trial what a message holds.
+Whatever goes wrong is told in one way, so that nobody learns by test sign-in what a message holds.
 """
 
 from __future__ import annotations
@@ -72,14 +72,12 @@ def decrypted(encrypted: etree._Element, keys: Sequence[rsa.RSAPrivateKey]) -> e
 
 
 def _failed() -> SignInRefused:
-    return SignInRefused(
-        "encryption", "The assertion could not be decrypted.", "Give the provider our present certificate for encryption, from the exchange sheet."
-    )
+    return SignInRefused("encryption", "The assertion could not be decrypted.", "Give the provider the current certificate from the Sign-in tab.")
 
 
 def _algorithm(name: str | None) -> SignInRefused:
     short = str(name).rpartition("#")[2]
-    return SignInRefused("algorithm", f"Encrypting by '{short}' is not taken.", "Have the provider use AES-GCM, with the key by RSA-OAEP.")
+    return SignInRefused("algorithm", f"The encryption algorithm '{short}' is not supported.", "Configure the provider to use AES-GCM with RSA-OAEP.")
 
 
 def _value(element: etree._Element) -> bytes:
@@ -93,7 +91,7 @@ def _unwrapped(wrapped: etree._Element, key: rsa.RSAPrivateKey) -> bytes | None:
     method = wrapped.find(q(XENC, "EncryptionMethod"))
     name = method.get("Algorithm") if method is not None else None
     if method is None or name not in _OAEP:
-        # RSA by PKCS #1 v1.5 tells too much to whoever may try often.
+        # RSA by PKCS #1 v1.5 tells too much to anyone who may try often.
         raise _algorithm(name)
     digest, mask = method.find(q(DS, "DigestMethod")), method.find(q(XENC11, "MGF"))
     hashed = _HASHES.get(str(digest.get("Algorithm"))) if digest is not None else hashes.SHA1()

@@ -21,7 +21,7 @@ def read_document(content: bytes, largest: int = LARGEST) -> etree._Element:
         SignInRefused: "malformed", "too large" or "document type".
     """
     if len(content) > largest:
-        raise SignInRefused("too large", f"The message has {len(content):,} bytes; at most {largest:,} are read.", "Send fewer groups or attributes.")
+        raise SignInRefused("too_large", f"The message has {len(content):,} bytes. The maximum is {largest:,}.", "Send fewer groups or attributes.")
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False, remove_comments=True, remove_pis=False
     )
@@ -29,10 +29,14 @@ def read_document(content: bytes, largest: int = LARGEST) -> etree._Element:
         root = etree.fromstring(content, parser)
     except (etree.XMLSyntaxError, ValueError) as wrong:
         raise SignInRefused(
-            "malformed", f"The message is not well-formed XML: {str(wrong)[:200]}.", "See what really arrived in the trace."
+            "malformed", f"The message is not well-formed XML: {str(wrong)[:200]}.", "Check the raw message in the sign-in history."
         ) from None
     if root.getroottree().docinfo.doctype or root.getroottree().docinfo.internalDTD is not None:
-        raise SignInRefused("document type", "The message declares a document type, which SAML never does.", "Whoever sent this is not a provider.")
+        raise SignInRefused(
+            "document_type",
+            "The message declares a document type, which SAML does not allow.",
+            "The sender is not a SAML provider. Check the ACS URL and the provider.",
+        )
     _check_form(root)
     return root
 
@@ -45,9 +49,15 @@ _IDS = etree.XPath("//@ID | //@Id | //@id | //@xml:id")
 
 def _check_form(root: etree._Element) -> None:
     if _NUMBER(root) > MOST_ELEMENTS or _TOO_DEEP(root):
-        raise SignInRefused("too large", "The message is nested too deeply, or has too many parts.", "Whoever sent this is not a provider.")
+        raise SignInRefused(
+            "too_large",
+            "The message is nested too deeply or has too many elements.",
+            "The sender is not a SAML provider. Check the ACS URL and the provider.",
+        )
     if _STRANGE(root):
-        raise SignInRefused("malformed", "The message has processing instructions in it.", "Whoever sent this is not a provider.")
+        raise SignInRefused(
+            "malformed", "The message contains processing instructions.", "The sender is not a SAML provider. Check the ACS URL and the provider."
+        )
 
 
 def text_of(element: etree._Element | None) -> str:
@@ -65,7 +75,11 @@ def only(parent: etree._Element, namespace: str, name: str) -> etree._Element | 
     """
     found = parent.findall(q(namespace, name))
     if len(found) > 1:
-        raise SignInRefused("malformed", f"The message has {len(found)} elements '{name}' where one belongs.", "Whoever sent this is not a provider.")
+        raise SignInRefused(
+            "malformed",
+            f"The message has {len(found)} elements '{name}' instead of one.",
+            "The sender is not a SAML provider. Check the ACS URL and the provider.",
+        )
     return found[0] if found else None
 
 
@@ -78,4 +92,8 @@ def check_ids(root: etree._Element) -> None:
     found = [str(each) for each in _IDS(root)]
     if len(set(found)) < len(found):
         double = next(each for each in found if found.count(each) > 1)
-        raise SignInRefused("duplicate ids", f"Two elements of the message have the ID '{double[:80]}'.", "Whoever sent this is not a provider.")
+        raise SignInRefused(
+            "duplicate_ids",
+            f"Two elements of the message have the ID '{double[:80]}'.",
+            "The sender is not a SAML provider. Check the ACS URL and the provider.",
+        )

@@ -1,6 +1,6 @@
 """Single logout (SAML core 3.7, profiles 4.4) by HTTP-Redirect: ours to the provider, and the provider's to us.
 
-A request to sign somebody out is taken only with the signature of the query it came in; whoever could make one up could throw people out.
+A request to sign somebody out is taken only with the signature of the query it came in; anyone who could make one up could throw users out.
 """
 
 from __future__ import annotations
@@ -100,9 +100,9 @@ def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Cert
         raise _malformed()
     named = text_of(root.find(q(SAML, "Issuer")))
     if named != issuer:
-        raise SignInRefused("issuer", f"It was issued by '{named[:200]}', and this source's provider is '{issuer}'.")
+        raise SignInRefused("issuer", f"The issuer is '{named[:200]}' instead of '{issuer}'.")
     if root.get("Destination") not in (None, address):
-        raise SignInRefused("destination", f"It is meant for {str(root.get('Destination'))[:200]}, and this is {address}.")
+        raise SignInRefused("destination", f"The destination is {str(root.get('Destination'))[:200]} instead of {address}.")
     made = root.get("IssueInstant", "")
     try:
         # A time without a zone is UTC (core, section 1.3.3).
@@ -110,7 +110,7 @@ def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Cert
     except ValueError:
         raise _malformed() from None
     if apart > OLDEST_SECONDS:
-        raise SignInRefused("expired", f"It was made {round(apart):,} seconds from now by our clock.")
+        raise SignInRefused("expired", f"The time of the request differs from the clock of Dravo by {round(apart):,} seconds.")
     subject = text_of(root.find(q(SAML, "NameID")))
     if not subject:
         raise _malformed()
@@ -121,10 +121,10 @@ def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Cert
 def _check_signature(parts: dict[str, str], certificates: Sequence[Certificate]) -> None:
     """Make sure that the query was signed (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or "signature"."""
     if not parts.get("Signature") or not parts.get("SigAlg"):
-        raise SignInRefused("unsigned", "The request to sign out is not signed.")
+        raise SignInRefused("unsigned", "The logout request is not signed.")
     algorithm = _HASHES.get(unquote_plus(parts["SigAlg"]))
     if algorithm is None:
-        raise SignInRefused("algorithm", "The request to sign out is signed in a way that is not taken.")
+        raise SignInRefused("algorithm", "The signature algorithm of the logout request is not supported.")
     signed = "&".join(f"{name}={parts[name]}" for name in ("SAMLRequest", "RelayState", "SigAlg") if name in parts).encode()
     try:
         signature = base64.b64decode(unquote_plus(parts["Signature"]), validate=True)
@@ -139,8 +139,8 @@ def _check_signature(parts: dict[str, str], certificates: Sequence[Certificate])
         except InvalidSignature:
             continue
         return
-    raise SignInRefused("signature", "The request to sign out was not signed with the provider's key.")
+    raise SignInRefused("signature", "The logout request was not signed with a key of the provider.")
 
 
 def _malformed() -> SignInRefused:
-    return SignInRefused("malformed", "What arrived is no request to sign out.")
+    return SignInRefused("malformed", "The message is not a logout request.")

@@ -44,15 +44,19 @@ def read_metadata(content: bytes) -> Provider:
     try:
         root = read_document(content.strip(), LARGEST)
     except SignInRefused as wrong:
-        raise InvalidInput(f"This is not metadata: {wrong.message}", "Paste all of it, from <EntityDescriptor to its end.", "metadata") from None
+        raise InvalidInput(
+            f"This is not metadata: {wrong.message}", "Paste the complete document, from <EntityDescriptor to the end.", "metadata"
+        ) from None
     entities = [root] if root.tag == q(MD, "EntityDescriptor") else list(root.iter(q(MD, "EntityDescriptor")))
     providers = [each for each in entities if each.find(q(MD, "IDPSSODescriptor")) is not None]
     if not providers:
         ours = any(each.find(q(MD, "SPSSODescriptor")) is not None for each in entities)
-        what = "This describes a service that people sign in to, not a provider" if ours else "This does not describe an identity provider"
-        raise InvalidInput(f"{what}.", "Take the provider's own metadata, not ours.", "metadata")
+        what = (
+            "This is the metadata of a service provider, not of an identity provider" if ours else "This is not the metadata of an identity provider"
+        )
+        raise InvalidInput(f"{what}.", "Use the metadata of the provider, not of Dravo.", "metadata")
     if len(providers) > 1:
-        raise InvalidInput(f"This describes {len(providers):,} providers.", "Give the part that is about one of them.", "metadata")
+        raise InvalidInput(f"The metadata describes {len(providers):,} providers.", "Use the metadata of one provider.", "metadata")
     return _provider(providers[0])
 
 
@@ -60,9 +64,9 @@ def _provider(entity: etree._Element) -> Provider:
     described = entity.find(q(MD, "IDPSSODescriptor"))
     entity_id = entity.get("entityID")
     if not entity_id:
-        raise InvalidInput("The metadata does not name its provider (entityID).", "Ask the provider for whole metadata.", "metadata")
+        raise InvalidInput("The metadata has no entityID.", "Ask the administrator of the provider for complete metadata.", "metadata")
     if SAMLP not in str(described.get("protocolSupportEnumeration", SAMLP)).split():
-        raise InvalidInput("The provider does not speak SAML 2.0.", "Ask for its SAML 2.0 metadata.", "metadata")
+        raise InvalidInput("The provider does not support SAML 2.0.", "Ask for its SAML 2.0 metadata.", "metadata")
     found: list[Certificate] = []
     for key in described.findall(q(MD, "KeyDescriptor")):
         if key.get("use") in (None, "signing"):
@@ -70,9 +74,13 @@ def _provider(entity: etree._Element) -> Provider:
                 found += [one for one in read_certificates(text_of(each)) if one not in found]
     sign_in = _addresses(described, "SingleSignOnService")
     if not sign_in:
-        raise InvalidInput("The metadata has no address for signing in by HTTP-Redirect or HTTP-POST.", "Ask the provider to offer one.", "metadata")
+        raise InvalidInput(
+            "The metadata has no single sign-on URL for HTTP-Redirect or HTTP-POST.",
+            "Ask the administrator of the provider to enable one of these bindings.",
+            "metadata",
+        )
     if not found:
-        raise InvalidInput("The metadata has no certificate for signing.", "Ask the provider for whole metadata.", "metadata")
+        raise InvalidInput("The metadata has no signing certificate.", "Ask the administrator of the provider for complete metadata.", "metadata")
     wants = str(described.get("WantAuthnRequestsSigned", "false")).lower() in ("true", "1")
     return Provider(entity_id, sign_in, _addresses(described, "SingleLogoutService"), tuple(found), wants)
 

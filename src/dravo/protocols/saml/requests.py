@@ -17,7 +17,7 @@ from dravo.protocols.saml.names import POST, RSA_SHA256, SAML, SAMLP, q
 
 @dataclass(frozen=True)
 class SignInRequest:
-    """A request to be sent by way of the person's browser.
+    """A request to be sent by way of the user's browser.
 
     Attributes:
         id: by which its response will name it.
@@ -32,7 +32,7 @@ class SignInRequest:
 
 def sign_in_request(
     identifier: str, binding: str, address: str, entity_id: str, acs: str, relay: str, now: Instant,
-    key: rsa.RSAPrivateKey | None = None, *, anew: bool = False,
+    key: rsa.RSAPrivateKey | None = None, *, force_authn: bool = False,
 ) -> SignInRequest:  # fmt: skip
     """Return a request.
 
@@ -42,11 +42,11 @@ def sign_in_request(
         address: the provider's, for that binding.
         relay: comes back with the response.
         key: ours; None leaves the request unsigned.
-        anew: whether the person has to sign in there although they are signed in.
+        force_authn: whether the user has to sign in there although they are signed in.
     """
     root = etree.Element(
         q(SAMLP, "AuthnRequest"), nsmap={"samlp": SAMLP, "saml": SAML}, ID=identifier, Version="2.0", IssueInstant=now[:19] + "Z",
-        Destination=address, AssertionConsumerServiceURL=acs, ProtocolBinding=POST, **({"ForceAuthn": "true"} if anew else {}),
+        Destination=address, AssertionConsumerServiceURL=acs, ProtocolBinding=POST, **({"ForceAuthn": "true"} if force_authn else {}),
     )  # fmt: skip
     etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
     etree.SubElement(root, q(SAMLP, "NameIDPolicy"), AllowCreate="true")

@@ -48,7 +48,7 @@ class Expected:
     acs: str
     request: str | None
     now: float
-    unasked: bool = False
+    allow_idp_initiated: bool = False
     skew: int = 60
     keys: Sequence[rsa.RSAPrivateKey] = ()
     longest: int = 3_600
@@ -69,24 +69,24 @@ def accept(content: bytes, expected: Expected, note: Note = lambda name, message
     """
     root = read_document(content)
     if root.tag != q(SAMLP, "Response") or root.get("Version") != "2.0":
-        raise SignInRefused("malformed", "This is no SAML 2.0 response.", "Check which address the provider sends to.")
+        raise SignInRefused("malformed", "The message is not a SAML 2.0 response.", "Check the ACS URL at the provider.")
     check_ids(root)
     _check_status(root)
-    note("Read", f"A response from {text_of(root.find(q(SAML, 'Issuer'))) or 'nobody named'}, {len(content):,} bytes.")
+    note("Read", f"A response from {text_of(root.find(q(SAML, 'Issuer'))) or 'an unnamed issuer'}, {len(content):,} bytes.")
     covered = signed(root, expected.certificates) if signature_of(root) is not None else None
     response = covered if covered is not None else root
     _check_envelope(response, expected, is_signed=covered is not None)
     assertion = _assertion(response, expected, is_signed=covered is not None)
-    note("Signature", f"{'The response' if covered is not None else 'The assertion'} is signed with a key of this source's provider.")
+    note("Signature", f"{'The response' if covered is not None else 'The assertion'} is signed with a key of the provider.")
     _check_issuer(assertion, expected)
     _check_conditions(assertion, expected)
     until = _check_subject(assertion, expected)
     session, ends = _session(assertion, expected)
-    note("Meant for us, now", f"Audience {expected.audience}, recipient {expected.acs}, good until {_told(min(until, ends))}.")
+    note("Audience and time", f"Audience {expected.audience}, recipient {expected.acs}, valid until {_told(min(until, ends))}.")
     name_id = only(assertion.find(q(SAML, "Subject")), SAML, "NameID")
     subject = text_of(name_id)
     if name_id is None or not subject:
-        raise SignInRefused("no subject", "The assertion does not say who it is about (NameID).", "Have the provider send a NameID that stays.")
+        raise SignInRefused("no_subject", "The assertion has no NameID.", "Configure the provider to send a persistent NameID.")
     identifier = str(assertion.get("ID"))
     kind = name_id.get("Format") or UNSPECIFIED
     return VerifiedIdentity(expected.issuer, subject, _attributes(assertion), (identifier, until + expected.skew), session, kind)
@@ -102,28 +102,26 @@ def _check_status(root: etree._Element) -> None:
     short = str((inner if inner is not None else code).get("Value", "")).rpartition(":")[2]
     said = text_of(root.find(f"{q(SAMLP, 'Status')}/{q(SAMLP, 'StatusMessage')}"))[:300]
     repairs = {
-        "RequestDenied": "See whether the person is assigned to this application at the provider.",
-        "AuthnFailed": "The person could not sign in there.",
-        "NoPassive": "The person has to sign in there first.",
-        "InvalidNameIDPolicy": "Have the provider allow the name format that is asked for.",
-        "Requester": "The provider finds something wrong with our request: compare entity id, address and signature on both sides.",
+        "RequestDenied": "Check that the user is assigned to this application at the provider.",
+        "AuthnFailed": "The user could not sign in at the provider.",
+        "NoPassive": "The user must sign in at the provider first.",
+        "InvalidNameIDPolicy": "Configure the provider to allow the requested NameID format.",
+        "Requester": "The provider rejected the request. Compare the entity ID, the ACS URL and the signature on both sides.",
     }
     raise SignInRefused(
-        "status", f"The provider answered '{short}'{': ' + said if said else ''}.", repairs.get(short, "Look into the provider's own log.")
+        "status", f"The provider responded with '{short}'{': ' + said if said else ''}.", repairs.get(short, "Check the log of the provider.")
     )
 
 
 def _check_envelope(response: etree._Element, expected: Expected, *, is_signed: bool) -> None:
     destination = response.get("Destination")
     if destination is None and is_signed:
-        raise SignInRefused(
-            "destination", "The signed response does not say where it is meant to go.", "Have the provider name the address (Destination)."
-        )
+        raise SignInRefused("destination", "The signed response has no Destination.", "Configure the provider to send the Destination.")
     if destination is not None and destination != expected.acs:
         raise SignInRefused(
             "destination",
-            f"The response is meant for {destination[:200]}, and this is {expected.acs}.",
-            "Give the provider our address for responses as it is.",
+            f"The destination of the response is {destination[:200]} instead of {expected.acs}.",
+            "Enter the exact ACS URL at the provider.",
         )
     issuer = response.find(q(SAML, "Issuer"))
     if issuer is not None and text_of(issuer) != expected.issuer:
@@ -135,25 +133,25 @@ def _check_envelope(response: etree._Element, expected: Expected, *, is_signed: 
 
 def _check_answers(answers: str | None, expected: Expected) -> None:
     """Make sure that a response answers what was asked; raises "in response to"."""
-    if answers is None and expected.unasked:
+    if answers is None and expected.allow_idp_initiated:
         return
     if answers is None:
         raise SignInRefused(
-            "in response to", "The response answers no request of ours.", "Begin at our side, or let this source be begun at the provider."
+            "in_response_to", "The response belongs to no request of Dravo.", "Start the sign-in at Dravo, or allow IdP-initiated sign-in."
         )
     if answers != expected.request:
         raise SignInRefused(
-            "in response to",
-            "The response answers another request than the one that was made here.",
-            "Begin anew, in one window; take no old page back.",
+            "in_response_to",
+            "The response belongs to another request.",
+            "Start the sign-in again in one window. Do not use the Back button.",
         )
 
 
 def _other_issuer(found: str, expected: Expected) -> SignInRefused:
     return SignInRefused(
         "issuer",
-        f"It was issued by '{found[:200]}', and this source's provider is '{expected.issuer}'.",
-        "Compare the provider's entity id with its metadata.",
+        f"The issuer is '{found[:200]}' instead of '{expected.issuer}'.",
+        "Compare the entity ID with the metadata of the provider.",
     )
 
 
@@ -164,19 +162,21 @@ def _assertion(response: etree._Element, expected: Expected, *, is_signed: bool)
     if len(plain) + len(hidden) != 1 or len(everywhere) != 1:
         number = len(everywhere)
         raise SignInRefused(
-            "assertions", f"The response has {number} assertions where one belongs.", STRANGER if number else "Have the provider send one."
+            "assertions",
+            f"The response has {number} assertions instead of one.",
+            STRANGER if number else "Configure the provider to send one assertion.",
         )
     assertion = plain[0] if plain else decrypted(hidden[0], expected.keys)
     if assertion.tag != q(SAML, "Assertion") or assertion.get("Version") != "2.0" or not assertion.get("ID"):
-        raise SignInRefused("malformed", "What was sent as an assertion is none of SAML 2.0.", STRANGER)
+        raise SignInRefused("malformed", "The assertion is not a SAML 2.0 assertion.", STRANGER)
     if hidden:
         check_ids(assertion)
         if sum(1 for _ in assertion.iter(q(SAML, "Assertion"))) != 1:
-            raise SignInRefused("assertions", "The assertion holds another one.", STRANGER)
+            raise SignInRefused("assertions", "The assertion contains another assertion.", STRANGER)
     if signature_of(assertion) is not None:
         return signed(assertion, expected.certificates)
     if not is_signed:
-        raise SignInRefused("unsigned", "Neither the response nor the assertion is signed.", "Have the provider sign the assertion.")
+        raise SignInRefused("unsigned", "Neither the response nor the assertion is signed.", "Configure the provider to sign the assertion.")
     return assertion
 
 
@@ -189,13 +189,13 @@ def _check_issuer(assertion: etree._Element, expected: Expected) -> None:
 def _check_conditions(assertion: etree._Element, expected: Expected) -> None:
     conditions = only(assertion, SAML, "Conditions")
     if conditions is None:
-        raise SignInRefused("audience", "The assertion does not say for whom it is meant.", "Have the provider name our entity id as audience.")
+        raise SignInRefused("audience", "The assertion has no audience.", "Configure the provider to send the entity ID of Dravo as audience.")
     _check_span(conditions, expected)
     restrictions = conditions.findall(q(SAML, "AudienceRestriction"))
     named = [[text_of(each) for each in one.findall(q(SAML, "Audience"))] for one in restrictions]
     if not restrictions or not all(expected.audience in some for some in named):
         told = ", ".join(each[:200] for some in named for each in some) or "nobody"
-        raise SignInRefused("audience", f"It is meant for {told}, and we are {expected.audience}.", "Give the provider our entity id as it is.")
+        raise SignInRefused("audience", f"The audience is {told} instead of {expected.audience}.", "Enter the exact entity ID at the provider.")
 
 
 def _check_span(element: etree._Element, expected: Expected) -> None:
@@ -203,12 +203,14 @@ def _check_span(element: etree._Element, expected: Expected) -> None:
     if begins is not None and begins > expected.now + expected.skew:
         apart = round(begins - expected.now)
         raise SignInRefused(
-            "early", f"It counts only from {_told(begins)} on: {apart:,} seconds from now by our clock.", "Set both clocks by a time server."
+            "early", f"The assertion is valid from {_told(begins)}, in {apart:,} seconds.", "Synchronize both clocks with a time server."
         )
     if ends is not None and ends <= expected.now - expected.skew:
         apart = round(expected.now - ends)
         raise SignInRefused(
-            "expired", f"It counted until {_told(ends)}: {apart:,} seconds ago by our clock.", "Begin anew; or set both clocks by a time server."
+            "expired",
+            f"The assertion expired at {_told(ends)}, {apart:,} seconds ago.",
+            "Start the sign-in again. Synchronize both clocks with a time server.",
         )
 
 
@@ -216,7 +218,7 @@ def _check_subject(assertion: etree._Element, expected: Expected) -> float:
     """Make sure that somebody confirms by this assertion who comes with it; returns until when it may be."""
     subject = only(assertion, SAML, "Subject")
     if subject is None:
-        raise SignInRefused("no subject", "The assertion does not say who it is about.", "Have the provider send a NameID that stays.")
+        raise SignInRefused("no_subject", "The assertion has no subject.", "Configure the provider to send a persistent NameID.")
     wrong: SignInRefused | None = None
     for confirmation in subject.findall(q(SAML, "SubjectConfirmation")):
         if confirmation.get("Method") != BEARER:
@@ -226,7 +228,7 @@ def _check_subject(assertion: etree._Element, expected: Expected) -> float:
         except SignInRefused as refused:
             wrong = wrong or refused
     raise wrong or SignInRefused(
-        "recipient", "The assertion is not for whoever brings it (bearer).", "Have the provider use the web browser profile."
+        "recipient", "The assertion has no bearer confirmation.", "Configure the provider to use the web browser SSO profile."
     )
 
 
@@ -234,17 +236,17 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
     data = only(confirmation, SAML, "SubjectConfirmationData")
     recipient = data.get("Recipient") if data is not None else None
     if data is None or recipient != expected.acs:
-        hint = "Give the provider our address for responses as it is."
-        raise SignInRefused("recipient", f"It is meant to be received at {str(recipient)[:200]}, and this is {expected.acs}.", hint)
+        hint = "Enter the exact ACS URL at the provider."
+        raise SignInRefused("recipient", f"The recipient is {str(recipient)[:200]} instead of {expected.acs}.", hint)
     ends = _seconds(data.get("NotOnOrAfter"))
     if ends is None:
-        raise SignInRefused("expired", "The assertion does not say until when it may be brought.", "Have the provider send NotOnOrAfter.")
+        raise SignInRefused("expired", "The bearer confirmation has no NotOnOrAfter.", "Configure the provider to send NotOnOrAfter.")
     _check_span(data, expected)
     if ends > expected.now + expected.longest + expected.skew:
         raise SignInRefused(
-            "too long",
+            "too_long",
             f"The response is valid for {(ends - expected.now) / 3_600:,.1f} more hours; the maximum is {expected.longest // 3_600}.",
-            "Have the provider shorten NotOnOrAfter to some minutes, or raise the maximum (setting `longest_hours`).",
+            "Configure the provider to shorten NotOnOrAfter to some minutes, or raise the maximum (setting `max_validity_hours`).",
         )
     answers = data.get("InResponseTo")
     if answers is not None or expected.request is not None:
@@ -255,10 +257,10 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
 def _session(assertion: etree._Element, expected: Expected) -> tuple[str | None, float]:
     statement = assertion.find(q(SAML, "AuthnStatement"))
     if statement is None:
-        raise SignInRefused("no sign-in", "The assertion does not say that anybody signed in.", "Have the provider send an AuthnStatement.")
+        raise SignInRefused("no_sign_in", "The assertion has no AuthnStatement.", "Configure the provider to send an AuthnStatement.")
     ends = _seconds(statement.get("SessionNotOnOrAfter"))
     if ends is not None and ends <= expected.now - expected.skew:
-        raise SignInRefused("expired", f"The provider's own session ended at {_told(ends)}.", "Sign in there anew.")
+        raise SignInRefused("expired", f"The session at the provider ended at {_told(ends)}.", "Sign in at the provider again.")
     return statement.get("SessionIndex"), ends if ends is not None else float("inf")
 
 

@@ -21,7 +21,7 @@ from dravo.protocols.verified_identity import SignInRefused
 if TYPE_CHECKING:
     from signxml.verifier import SignatureConfiguration
 
-STRANGER = "Whoever sent this is not a provider."
+STRANGER = "The sender is not a SAML provider. Check the ACS URL and the provider."
 
 
 def signature_of(element: etree._Element) -> etree._Element | None:
@@ -48,7 +48,7 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
     """
     signature = signature_of(element)
     if signature is None:
-        raise SignInRefused("unsigned", "What arrived is not signed.", "Have the provider sign the response or the assertion.")
+        raise SignInRefused("unsigned", "The message is not signed.", "Configure the provider to sign the response or the assertion.")
     _check_form(element, signature)
     # Alone in a document of its own, so that nothing around it can be meant by the reference.
     alone = etree.tostring(element, with_tail=False)
@@ -57,12 +57,12 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
         if result is not None:
             covered: Any = result.signed_xml
             if covered is None or covered.tag != element.tag or covered.get("ID") != element.get("ID"):
-                raise SignInRefused("signature", "The signature covers something else than what it stands in.", STRANGER)
+                raise SignInRefused("signature", "The signature covers another element than its parent.", STRANGER)
             return covered
     raise SignInRefused(
         "certificate",
-        "The signature was not made with the key of a certificate that this source has, or the message was changed on the way.",
-        "If the provider has a new certificate, take it from its metadata.",
+        "The signature does not match a certificate of this source. The key is another one, or the message was changed.",
+        "If the provider has a new certificate, fetch its metadata again.",
     )
 
 
@@ -70,9 +70,9 @@ def _check_form(element: etree._Element, signature: etree._Element) -> None:
     info = signature.find(q(DS, "SignedInfo"))
     references = signature.findall(f".//{q(DS, 'Reference')}")
     if info is None or len(signature.findall(q(DS, "SignedInfo"))) != 1 or len(references) != 1 or references[0].getparent() is not info:
-        raise SignInRefused("signature", "The signature does not cover one thing alone.", STRANGER)
+        raise SignInRefused("signature", "The signature does not cover exactly one element.", STRANGER)
     if signature.find(f".//{q(DS, 'Object')}") is not None:
-        raise SignInRefused("signature", "The signature carries something of its own.", STRANGER)
+        raise SignInRefused("signature", "The signature contains an Object element.", STRANGER)
     for name in (f"{q(DS, 'SignatureValue')}", f".//{q(DS, 'DigestValue')}"):
         value = signature.find(name)
         if value is None or not "".join(value.itertext()).strip():
@@ -80,24 +80,24 @@ def _check_form(element: etree._Element, signature: etree._Element) -> None:
     reference = references[0]
     identifier = element.get("ID")
     if not identifier or reference.get("URI") != f"#{identifier}":
-        raise SignInRefused("signature", "The signature covers something else than what it stands in.", STRANGER)
+        raise SignInRefused("signature", "The signature covers another element than its parent.", STRANGER)
     _allowed(info.find(q(DS, "CanonicalizationMethod")), frozenset({EC}), "canonicalization")
     _allowed(info.find(q(DS, "SignatureMethod")), SIGNATURE_METHODS, "algorithm")
     _allowed(reference.find(q(DS, "DigestMethod")), DIGEST_METHODS, "algorithm")
     transforms = reference.findall(f"{q(DS, 'Transforms')}/{q(DS, 'Transform')}")
     names = [each.get("Algorithm") for each in transforms]
     if not transforms or len(names) > 2 or len(set(names)) != len(names) or not TRANSFORMS.issuperset(names):
-        raise SignInRefused("transform", "The signature reworks what it covers in a way that SAML does not need.", STRANGER)
+        raise SignInRefused("transform", "The signature uses a transform that SAML does not allow.", STRANGER)
     if any(child.tag != q(EC, "InclusiveNamespaces") for each in transforms for child in each):
-        raise SignInRefused("transform", "The signature reworks what it covers in a way that SAML does not need.", STRANGER)
+        raise SignInRefused("transform", "The signature uses a transform that SAML does not allow.", STRANGER)
 
 
 def _allowed(method: etree._Element | None, known: frozenset[str], reason: str) -> None:
     name = method.get("Algorithm") if method is not None else None
     if name not in known:
         short = str(name).rpartition("#")[2] or str(name)
-        hint = "Have the provider sign with SHA-256 and exclusive canonicalization."
-        raise SignInRefused("algorithm", f"The signature's {reason} '{short}' is not taken.", hint)
+        hint = "Configure the provider to sign with SHA-256 and exclusive canonicalization."
+        raise SignInRefused("algorithm", f"The {reason} '{short}' of the signature is not supported.", hint)
 
 
 @functools.lru_cache(256)

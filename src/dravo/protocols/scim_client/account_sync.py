@@ -1,6 +1,6 @@
 """Brings one account of an application to what is due: a conversation, written as a generator that yields requests.
 
-It looks before it creates, adopts only what may be adopted, and looks again after a conflict. Whoever drives it decides on
+It looks before it creates, adopts only what may be adopted, and looks again after a conflict. Anyone who drives it decides on
 network, threads and pace; the logic is the same with none of them.
 """
 
@@ -68,19 +68,19 @@ class AccountTarget:
 
 @dataclass(frozen=True)
 class IsLinkedQuery:
-    """Asks whoever drives the conversation: does an account there belong to another user already?"""
+    """Asks anyone who drives the conversation: does an account there belong to another user already?"""
 
     remote_id: str
 
 
 @dataclass(frozen=True)
 class CachedListQuery:
-    """Asks whoever drives: is there a list of the accounts there, read a moment ago, and after any doubt arose? Sent resources, or None."""
+    """Asks anyone who drives: is there a list of the accounts there, read a moment ago, and after any doubt arose? Sent resources, or None."""
 
 
 @dataclass(frozen=True)
 class FullListQuery:
-    """Asks whoever drives to read the list of all accounts there, now or lately. Sent a list of resources, or None if it cannot be read."""
+    """Asks anyone who drives to read the list of all accounts there, now or lately. Sent a list of resources, or None if it cannot be read."""
 
 
 @dataclass(frozen=True)
@@ -111,7 +111,7 @@ def sync_account(wanted: AccountTarget) -> Conversation:
     if wanted.due["want"] == ABSENT:
         return (yield from _remove(wanted))
     if wanted.due["active"] and wanted.due.get("problem"):
-        raise Refused(wanted.due["problem"], "Change the expression, or the person's attributes at their source.", "no user name")
+        raise Refused(wanted.due["problem"], "Change the expression, or the user's attributes at the source.", "no_user_name")
     if wanted.remote_id is not None:
         agreed = wanted.agreed
         if agreed is not None and agreed["want"] == PRESENT:
@@ -121,7 +121,7 @@ def sync_account(wanted: AccountTarget) -> Conversation:
             reached = (yield from _update(wanted, wanted.remote_id, _as_found(current, wanted), None)) if current is not None else None
         if reached is not None:
             return reached
-        # It is gone there: look again, and make it anew if that is allowed.
+        # It is gone there: look again, and make it again if that is allowed.
         wanted = replace(wanted, remote_id=None, agreed=None)
     return (yield from _find_or_create(wanted))
 
@@ -141,19 +141,19 @@ def _find_or_create(wanted: AccountTarget) -> Conversation:
             return AccountResult(None)
         if not wanted.may_create:
             raise HeldBySettings(
-                "There is no account, and creating accounts is switched off for this application.",
-                "Make the account there by hand, or switch creating on.",
+                "The user has no account, and creating accounts is disabled for this application.",
+                "Create the account in the application, or enable creating accounts.",
             )
         created = yield from _create(wanted)
         if created is not None:
             return created
         exists = True
     if not exists:
-        raise RetryableError("The account disappeared from the application before Dravo could change it.", "Dravo looks for it again.")
+        raise RetryableError("The account disappeared from the application before Dravo could change it.", "Dravo searches for the account again.")
     raise Refused(
-        f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), and shows none.",
-        "Look for the account there: it may be deleted but not purged, or hidden from this token.",
-        "there and not shown",
+        f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), but returns none.",
+        "Find the account in the application. It may be deleted but not purged, or hidden from this token.",
+        "not_returned",
     )
 
 
@@ -185,42 +185,42 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
     foreign = found.get("externalId")
     if foreign:
         if (yield IsLinkedQuery(str(found.get("id")))):
-            raise _another_persons(name)
+            raise _another_users(name)
         raise Refused(
-            f"The user name '{name}' belongs there to an account with another external id ({foreign}).",
-            "That account is somebody else's, or another system's. Rename or remove it there, then try again.",
-            "another system's",
+            f"The account with the user name '{name}' has another external ID ({foreign}).",
+            "The account belongs to another user or system. Rename or delete it in the application, then retry.",
+            "other_system",
         )
     if not wanted.adopt_by_user_name:
         raise Refused(
-            f"An account with the user name '{name}' is there already, made by somebody else.",
-            "If it is this person's, switch on 'adopt by user name' for this application; else rename it there.",
-            "in the way",
+            f"An account with the user name '{name}' exists already and was not created by Dravo.",
+            "If the account belongs to this user, enable adopting by user name. Otherwise rename it in the application.",
+            "not_adopted",
         )
     if (yield IsLinkedQuery(str(found.get("id")))):
-        raise _another_persons(name)
+        raise _another_users(name)
     whole = yield from _whole(found, at_hand)
     return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
 
 
 def _only(own: list[Resource]) -> Resource:
-    """Return the one account that carries our external id; which of several it is, a person decides."""
+    """Return the one account that carries our external id; which of several it is, a user decides."""
     if len(own) > 1:
         ids = ", ".join(str(each.get("id")) for each in own)
-        raise Refused(f"{len(own)} accounts there carry this person's external id: {ids}.", "Remove all but one of them there.", "doubles")
+        raise Refused(f"{len(own)} accounts have the external ID of this user: {ids}.", "Delete all but one of them in the application.", "doubles")
     return own[0]
 
 
 def _unknown() -> Unknown:
     return Unknown(
-        "An account may have been made: the application's answer was lost, and it cannot be searched.",
-        "Look for the person there, and say here what you found.",
+        "The outcome is unknown: the response was lost, and the application cannot be searched.",
+        "Find the account in the application, then resolve the task.",
     )
 
 
-def _another_persons(name: str) -> Refused:
-    message = f"The account '{name}' there belongs to another person here."
-    return Refused(message, "See the application's accounts for whose it is.", "another person's")
+def _another_users(name: str) -> Refused:
+    message = f"The account '{name}' belongs to another user."
+    return Refused(message, "Find the user in the list of accounts of the application.", "other_user")
 
 
 def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:
@@ -239,7 +239,7 @@ def _search(wanted: AccountTarget, attribute: str, value: str, at_hand: list[Res
             found = [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
             total = body.get("totalResults")
             if isinstance(total, int) and total > len(found):
-                # It overlooks the filter, and this is but the first page of everybody: who is not on it may be there all the same.
+                # It overlooks the filter, and this is but the first page of everyone: who is not on it may be there all the same.
                 found = None
         elif response.status == 403:
             classify(response, "looking for the account")
@@ -247,7 +247,7 @@ def _search(wanted: AccountTarget, attribute: str, value: str, at_hand: list[Res
         found = yield FullListQuery()
     if found is None:
         return None
-    # Some overlook a filter and answer with everybody, so what comes is looked at.
+    # Some overlook a filter and answer with everyone, so what comes is looked at.
     if attribute == "userName":
         return [each for each in found if fold(str(each.get("userName", ""))) == fold(value)]
     return [each for each in found if each.get(attribute) == value]
@@ -267,7 +267,7 @@ def _create(wanted: AccountTarget) -> Generator[Question, Any, AccountResult | N
     remote_id = body.get("id")
     if not remote_id:
         # Made, but it does not say as what: the next look finds it by our external id.
-        raise RetryableError("The application made the account and did not tell its id.")
+        raise RetryableError("The application created the account, but returned no ID.")
     return AccountResult(str(remote_id), MADE)
 
 
@@ -275,15 +275,15 @@ def _update(wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], or
     """Bring an account that is there to what is due; None if it turns out not to be there."""
     if not wanted.due["active"] and not wanted.capabilities.active:
         raise HeldBySettings(
-            "The application's accounts cannot be inactive.", "Choose to delete such accounts, or to leave them alone, in its settings."
+            "The application does not support inactive accounts.", "Choose delete or leave alone in the settings of the application."
         )
     after = wanted.whole_body()
     if not wanted.may_update:
         if wanted.due["active"]:
             if differences(before, after):
                 raise HeldBySettings(
-                    "The account differs, and changing accounts is switched off for this application.",
-                    "Change it there by hand, or switch changing on.",
+                    "The account differs, but updating accounts is disabled for this application.",
+                    "Change the account in the application, or enable updating accounts.",
                 )
             return AccountResult(remote_id, origin)
         # Leaving has settings of its own, so it goes ahead; nothing else of the account is touched.

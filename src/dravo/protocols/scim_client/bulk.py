@@ -73,7 +73,7 @@ def apart(requests: Sequence[Request], response: Response) -> list[Response | No
 
     Args:
         requests: as they were joined.
-        response: the answer to all of them. One that is no success is everybody's.
+        response: the answer to all of them. One that is no success is everyone's.
     """
     if not response.ok:
         return [response] * len(requests)

@@ -126,7 +126,7 @@ def understand(config: Mapping[str, Any] | None, types: Mapping[str, Any] | None
 def without_bulk(capabilities: Capabilities) -> Capabilities:
     """Return what an application can do that offers Bulk and refused it."""
     found = replace(capabilities, bulk=False, bulk_operations=None, bulk_payload=None)
-    return replace(found, notes=(*_notes(found), "It says that it takes many changes in one request (Bulk), and refused them: each goes by itself."))
+    return replace(found, notes=(*_notes(found), "The application reports bulk support, but refused a bulk request. Dravo sends single requests."))
 
 
 def _number(part: Any, name: str) -> int | None:
@@ -166,21 +166,21 @@ def _notes(capabilities: Capabilities) -> list[str]:
     """Return in sentences what the application cannot do, and what is done instead; and where it can do more than it must."""
     notes = []
     if not capabilities.patch:
-        notes.append("It takes no changes in part (PATCH), so an account is read and replaced as a whole.")
+        notes.append("No PATCH support. Dravo reads and replaces complete accounts.")
     if not capabilities.filter:
-        notes.append("It cannot search, so its whole list is read to find an account.")
+        notes.append("No filter support. Dravo reads the complete list to find an account.")
     if capabilities.bulk:
-        most = f", {capabilities.bulk_operations:,} at the most" if capabilities.bulk_operations else ""
-        notes.append(f"It takes many changes in one request (Bulk{most}): that is used where many are due.")
+        most = f", at most {capabilities.bulk_operations:,}" if capabilities.bulk_operations else ""
+        notes.append(f"Bulk support ({most}). Dravo uses it for many changes.")
     if not capabilities.groups:
-        notes.append("It has no groups, so none go over.")
+        notes.append("No group support. Dravo provisions no groups.")
     if not capabilities.active:
-        notes.append("Its accounts cannot be inactive: choose to delete or to leave alone for those who lose access.")
+        notes.append("No inactive accounts. Choose delete or leave alone for users who lose access.")
     if capabilities.max_results and capabilities.max_results < USUAL_PAGE:
-        notes.append(f"It gives at most {capabilities.max_results} in a page.")
+        notes.append(f"Maximum page size: {capabilities.max_results}.")
     if capabilities.attributes is not None:
         wanted = ("displayName", "title", "emails", "roles", "externalId")
         missing = [name for name in wanted if not capabilities.takes(name)]
         if missing:
-            notes.append(f"It does not have {', '.join(missing)}, so those do not go over.")
+            notes.append(f"Unsupported attributes, which Dravo does not send: {', '.join(missing)}.")
     return notes

@@ -14,7 +14,7 @@ from dravo.protocols.scim_client.account_sync import segment
 from dravo.protocols.scim_client.capabilities import Capabilities, discover
 from dravo.protocols.scim_client.responses import ProvisioningError, looks_like_a_page, not_scim, said
 
-OK, WRONG, SKIPPED, NOT_YET = "ok", "wrong", "not tried", "not yet"
+OK, WRONG, SKIPPED, NOT_YET = "ok", "failed", "skipped", "pending"
 READING = ("Address", "Service", "Token", "Reading")
 WRITING = ("Creating", "Changing", "Deactivating", "Removing")
 # Where services are usually found when only the host was given.
@@ -38,7 +38,7 @@ class Check:
         """Try the connection.
 
         Args:
-            writing: whether to make a test person there, change it, make it inactive and remove it.
+            writing: whether to make a test user there, change it, make it inactive and remove it.
 
         Returns:
             {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message", "hint"}],
@@ -48,12 +48,12 @@ class Check:
             config = self._address_and_service()
             self._token_and_reading(config)
             if writing:
-                self._test_person()
+                self._test_user()
         except _Stop:
             pass
         for name in (*READING, *(WRITING if writing else ())):
             if name not in {each["name"] for each in self._steps}:
-                self._step(name, SKIPPED, "An earlier step has to work first.")
+                self._step(name, SKIPPED, "Fix the earlier step first.")
         fine = all(each["outcome"] == OK for each in self._steps)
         return {"ok": fine, "steps": self._steps, "capabilities": self._capabilities.document() if self._capabilities else None}
 
@@ -70,7 +70,11 @@ class Check:
         except AddressNotAllowed as wrong:
             raise self._fail(name, wrong.message, wrong.hint) from None
         except Unreachable as wrong:
-            hint = "Check the host and port, and that the application is running." if name == "Address" else "Try again; if it stays, ask its makers."
+            hint = (
+                "Check the host and the port, and that the application is running."
+                if name == "Address"
+                else "Try again. If it fails again, contact the vendor of the application."
+            )
             raise self._fail(name, f"{self._base_url}: {wrong}.", hint) from None
 
     def _address_and_service(self) -> Response:
@@ -84,32 +88,32 @@ class Check:
         config = self._send("Address", Request("GET", "/ServiceProviderConfig"))
         self._step("Address", OK, f"{self._base_url} answers.")
         if 300 <= config.status < 400:
-            raise self._fail("Service", f"It leads elsewhere ({config.status} to {config.location}).", "Give the address that it leads to.")
+            raise self._fail("Service", f"The URL redirects ({config.status} to {config.location}).", "Enter the URL that it redirects to.")
         if config.status not in (401, 403) and (not config.ok or config.body is None):
             message, hint = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
             offer = _offer(self._client, self._connection)
-            raise self._fail("Service", message, f"A SCIM service answers at {offer}: use that." if offer else hint)
-        self._step("Service", OK, "It is a SCIM service." if config.ok else "It asks for a token before it says anything.")
+            raise self._fail("Service", message, f"A SCIM service responds at {offer}. Use this URL." if offer else hint)
+        self._step("Service", OK, "SCIM service found." if config.ok else "The application requires a token.")
         if refused is not None:
             raise self._fail("Token", refused.message, refused.hint)
         if signed is None:
-            raise self._fail("Token", "No token has been given yet.", "The application makes one; paste it here when you have it.", NOT_YET)
+            raise self._fail("Token", "The token is missing.", "Create a token in the application and enter it here.", NOT_YET)
         return config
 
     def _token_and_reading(self, config: Response) -> None:
         listing = self._send("Token", Request("GET", "/Users", {"startIndex": "1", "count": "1"}))
         if listing.status in (401, 403):
-            message = f"The token is turned away ({listing.status}): {said(listing)}"
-            raise self._fail("Token", message, "Take a token that may read and change users, and paste it whole.")
+            message = f"The application rejected the token ({listing.status}): {said(listing)}"
+            raise self._fail("Token", message, "Enter a complete token that can read and change users.")
         self._step("Token", OK, "The token is accepted.")
         if not listing.ok or listing.body is None or "totalResults" not in listing.body:
-            message, hint = not_scim(listing) if listing.body is None else (said(listing), "Ask whoever runs the application what it misses.")
+            message, hint = not_scim(listing) if listing.body is None else (said(listing), "Contact the administrator of the application.")
             raise self._fail("Reading", f"The list of users cannot be read: {message}", hint)
         try:
             self._capabilities = self._drive(discover(config.body if config.ok else None))
         except ProvisioningError as trouble:
             raise self._fail("Reading", trouble.message, trouble.hint) from None
-        self._step("Reading", OK, f"It has {listing.body['totalResults']} accounts.")
+        self._step("Reading", OK, f"The application has {listing.body['totalResults']} accounts.")
 
     def _drive(self, conversation: Generator[Request, Response, Capabilities]) -> Capabilities:
         answer: Any = None
@@ -124,41 +128,39 @@ class Check:
             except Unreachable as wrong:
                 answer = Response(504, None, str(wrong), "")
 
-    def _test_person(self) -> None:
+    def _test_user(self) -> None:
         """Make somebody who is nobody, change them, make them inactive, and remove them, whatever went wrong before."""
         assert self._capabilities is not None
         mark = secrets.token_hex(4)
         name = f"dravo-check-{mark}"
-        person: dict[str, Any] = {
+        user: dict[str, Any] = {
             "schemas": [USER_URN], "userName": name, "externalId": name, "displayName": f"Connection check {mark}",
             "active": True,            "name": {"givenName": "Connection", "familyName": f"Check {mark}"},
             "emails": [{"value": f"{name}@check.invalid", "type": "work", "primary": True}],
         }  # fmt: skip
-        body = {key: value for key, value in person.items() if self._capabilities.takes(key)}
+        body = {key: value for key, value in user.items() if self._capabilities.takes(key)}
         made = self._send("Creating", Request("POST", "/Users", body=body))
         identifier = (made.body or {}).get("id")
         if not made.ok or not identifier:
-            message = f"A test person '{name}' cannot be made ({made.status}): {said(made)}"
-            raise self._fail(
-                "Creating", message, "Take a token that may make users; or see what the application misses, and give it by an expression."
-            )
-        self._step("Creating", OK, f"A test person '{name}' was made.")
+            message = f"The test account '{name}' could not be created ({made.status}): {said(made)}"
+            raise self._fail("Creating", message, "Use a token that can create users, or add an expression for a required attribute.")
+        self._step("Creating", OK, f"The test account '{name}' was created.")
         path = f"/Users/{segment(str(identifier))}"
         try:
             self._change(
-                "Changing", path, body, "title" if self._capabilities.takes("title") else "displayName", "Checked", "Its attributes can be changed."
+                "Changing", path, body, "title" if self._capabilities.takes("title") else "displayName", "Checked", "Attributes can be updated."
             )
             if self._capabilities.active:
-                self._change("Deactivating", path, body, "active", False, "It can be made inactive.")
+                self._change("Deactivating", path, body, "active", False, "Accounts can be deactivated.")
             else:
-                self._step("Deactivating", NOT_YET, "Accounts cannot be inactive there.", "Choose to delete or to leave alone in the settings.")
+                self._step("Deactivating", NOT_YET, "Accounts cannot be deactivated.", "Choose delete or leave alone in the settings.")
         finally:
             gone = self._client.send(self._connection, Request("DELETE", path))
             if gone.ok or gone.status == 404:
-                self._step("Removing", OK, "The test person was removed.")
+                self._step("Removing", OK, "The test account was deleted.")
             else:
-                hint = f"Remove '{name}' there by hand. Accounts can then only be made inactive, not deleted."
-                self._step("Removing", WRONG, f"The test person cannot be removed ({gone.status}): {said(gone)}", hint)
+                hint = f"Delete '{name}' in the application. Choose deactivate instead of delete in the settings."
+                self._step("Removing", WRONG, f"The test account could not be deleted ({gone.status}): {said(gone)}", hint)
 
     def _change(self, step: str, path: str, body: dict[str, Any], attribute: str, value: Any, fine: str) -> None:
         assert self._capabilities is not None
@@ -169,7 +171,7 @@ class Check:
         else:
             answer = self._send(step, Request("PUT", path, body=body))
         if not answer.ok:
-            raise self._fail(step, f"The test person cannot be changed ({answer.status}): {said(answer)}", "Take a token that may change users.")
+            raise self._fail(step, f"The test account could not be updated ({answer.status}): {said(answer)}", "Use a token that can update users.")
         self._step(step, OK, fine)
 
 
@@ -180,7 +182,7 @@ def check_connection(client: Client, base_url: str, sign_in: Callable[[], Connec
         client: what sends.
         base_url: the SCIM service's address.
         sign_in: returns the connection with its token; None if none was given yet; raises Trouble if there is none to be had.
-        writing: whether to try with a test person, who is removed afterwards.
+        writing: whether to try with a test user, who is removed afterwards.
 
     Returns:
         As `Check.run`.

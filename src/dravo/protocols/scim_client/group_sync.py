@@ -33,7 +33,7 @@ class WantedGroup:
         look: whether to read the group before changing it, for what was agreed last may not be what stands there.
         members: ids there of all who are due.
         add, remove: how that differs from what was agreed last.
-        ours: ids there of everybody whom we deliver: others in the group are left alone.
+        ours: ids there of everyone whom we deliver: others in the group are left alone.
         agreed_name: the name that was agreed last.
         remote_id: its id there, if that is known.
         origin: how we came by it.
@@ -79,7 +79,7 @@ class NeedsWhole(Exception):
 
 @dataclass(frozen=True)
 class Accounts:
-    """Asks whoever drives for the ids of all accounts there, from a list that is recent. Sent a set of ids, or None if there is no such list."""
+    """Asks anyone who drives for the ids of all accounts there, from a list that is recent. Sent a set of ids, or None if there is no such list."""
 
 
 Question = Request | FullListQuery | Accounts
@@ -90,7 +90,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
     """Bring a group to what is due.
 
     Yields:
-        Requests, and is sent their responses; `Everybody`, and is sent the list of all groups there; `Accounts`.
+        Requests, and is sent their responses; `Everyone`, and is sent the list of all groups there; `Accounts`.
 
     Raises:
         RetryableError, ConnectionPausedError, Refused; NeedsWhole if only the differences were given, and that is not enough.
@@ -130,13 +130,13 @@ def bring_group(wanted: WantedGroup) -> Conversation:
             response = yield Request("POST", "/Groups", body=_new(wanted, put))
         if response.status == 409:
             continue
-        body = classify(response, "making the group")
+        body = classify(response, "creating the group")
         if not body.get("id"):
-            raise RetryableError("The application made the group and did not tell its id.")
+            raise RetryableError("The application created the group, but returned no ID.")
         made, rest = str(body["id"]), wanted.members - put
         changed = (yield from _change(replace(wanted, agreed_name=wanted.name, add=rest, remove=frozenset()), made, MADE)) if rest else None
         return changed or ReachedGroup(made, MADE)
-    raise Refused(f"The application says that a group '{wanted.name}' exists (409), and shows none.", "Look for the group there.")
+    raise Refused(f"The application says that a group '{wanted.name}' exists (409), but returns none.", "Find the group in the application.")
 
 
 def _against(wanted: WantedGroup, resource: Mapping[str, Any]) -> WantedGroup:
@@ -161,13 +161,13 @@ def _look(wanted: WantedGroup) -> Generator[Question, Any, tuple[Mapping[str, An
     if not same:
         return None
     if len(same) > 1:
-        raise Refused(f"{len(same)} groups there are called '{name}'.", "Rename all but one of them there.")
+        raise Refused(f"{len(same)} groups have the name '{name}'.", "Rename all but one of them in the application.")
     if same[0].get("externalId"):
-        raise Refused(f"The group '{name}' there belongs to another system (external id {same[0]['externalId']}).", "Rename one of the two.")
+        raise Refused(f"The group '{name}' belongs to another system (external ID {same[0]['externalId']}).", "Rename one of the two groups.")
     if not wanted.adopt:
         raise Refused(
-            f"A group called '{name}' is there already, made by somebody else.",
-            "If it is to be kept by Dravo, switch on 'adopt groups by name' for this application; else give ours another name.",
+            f"A group '{name}' exists already and was not created by Dravo.",
+            "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name for the provisioned group.",
         )
     return (yield from _get(str(same[0]["id"]))) or same[0], ADOPTED
 
@@ -180,7 +180,9 @@ def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Questi
             return [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
     listed = yield FullListQuery()
     if listed is None:
-        raise Refused("The application's groups can neither be searched nor listed.", "Without looking, a group could be made twice.")
+        raise Refused(
+            "The groups of the application can be neither searched nor listed.", "Dravo creates no group, because it could create a duplicate."
+        )
     return list(listed)
 
 
@@ -235,7 +237,7 @@ class _NoPatch(Exception):
 def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Question, Any, ReachedGroup | None]:
     """Change a group that is there by what differs; None if it turns out not to be there.
 
-    Whoever leaves goes first, and nobody is kept by another member whom the application does not know any more.
+    Anyone who leaves goes first, and nobody is kept by another member whom the application does not know any more.
     """
     left_out = _LeftOut()
     parts = [_Part(name=wanted.name)] if wanted.agreed_name != wanted.name else []
@@ -261,7 +263,7 @@ def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generato
             return None
         if members_of(current) & left_out.remove:
             raise Refused(
-                f"The application did not remove members from the group ({left_out.refusal}).", "Remove them in the application.", "member refused"
+                f"The application did not remove members from the group ({left_out.refusal}).", "Remove them in the application.", "member_refused"
             )
     return ReachedGroup(remote_id, origin, frozenset(left_out.add), left_out.refusal if left_out.add else "")
 
@@ -333,7 +335,7 @@ def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generat
     kept = {name: value for name, value in current.items() if name not in ("id", "meta", "members", "schemas")}
     left_out: frozenset[str] = frozenset()
     refusal = ""
-    # Without whomever the answer names, where it refuses somebody.
+    # Without anyone the answer names, where it refuses somebody.
     members = others | wanted.members
     while True:
         listed = [{"value": each} for each in sorted(members)]
@@ -356,6 +358,6 @@ def _remove(wanted: WantedGroup) -> Conversation:
         if response.status != 404:
             classify(response, "deleting the group", empty=True)
         return ReachedGroup(None)
-    # It was there before us: our people leave it, and it stays.
+    # It was there before us: our users leave it, and it stays.
     yield from _change(replace(wanted, name=wanted.agreed_name), wanted.remote_id, wanted.origin)
     return ReachedGroup(None)

@@ -41,10 +41,10 @@ def everything(
     while True:
         where = {"cursor": cursor} if capabilities.cursor else {"startIndex": str(start)}
         query = {**where, "count": str(capabilities.page), **({"attributes": attributes} if attributes else {})}
-        body = classify((yield from _page(Request("GET", path, query))), "reading its list")
+        body = classify((yield from _page(Request("GET", path, query))), "reading the list")
         resources = body.get("Resources") or []
         if not isinstance(resources, list):
-            raise Refused("The application's list is not a list.", "Ask whoever runs the application.")
+            raise Refused("The list response of the application is invalid.", "Contact the administrator of the application.")
         given = body.get("totalResults")
         total = given if isinstance(given, int) else total
         if total > most or len(found) > most:
@@ -60,15 +60,15 @@ def everything(
             if start > total or not resources:
                 break
         if len(found) == before and resources:
-            raise RetryableError("The application's list does not go on: the same page came twice.")
+            raise RetryableError("The list does not continue: the application returned the same page twice.")
     if len(found) < total and not capabilities.cursor:
         # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded from it.
-        raise RetryableError(f"The application's list has {total}, and {len(found)} came.", "It is read again by itself.")
+        raise RetryableError(f"The list has {total} entries, but the application returned {len(found)}.", "Dravo reads the list again automatically.")
     return list(found.values())
 
 
 def _page(request: Request) -> Generator[Request, Response, Response]:
-    """Ask for a page, again if that fails in passing: to begin a long list anew for one page would cost both sides more."""
+    """Ask for a page, again if that fails in passing: to begin a long list again for one page would cost both sides more."""
     for _ in range(PAGE_TRIES - 1):
         response = yield request
         if response.status not in (500, 502, 503, 504) or response.retry_after is not None:

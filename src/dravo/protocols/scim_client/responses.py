@@ -53,7 +53,7 @@ class HeldBySettings(ProvisioningError):
 
 
 class Unknown(ProvisioningError):
-    """Whether an account was made cannot be found out, so a person has to look."""
+    """Whether an account was made cannot be found out, so a user has to look."""
 
 
 def classify(response: Response, doing: str, *, empty: bool = False) -> Mapping[str, Any]:
@@ -71,21 +71,21 @@ def classify(response: Response, doing: str, *, empty: bool = False) -> Mapping[
         raise ConnectionPausedError(*not_scim(response))
     if status in (401, 403):
         turned_away = ConnectionPausedError(
-            f"The application turned the token away while {doing} ({status}): {said(response)}",
-            "Give the connection a token that is valid and may change users.",
+            f"The application rejected the token while {doing} ({status}): {said(response)}",
+            "Enter a valid token that can change users.",
         )
         turned_away.status = status
         raise turned_away
     if 300 <= status < 400:
         raise ConnectionPausedError(
-            f"The application's address leads elsewhere ({status} to {response.location}).",
-            "Give the address that it leads to, if it is the application's.",
+            f"The URL of the application redirects ({status} to {response.location}).",
+            "Enter the URL that it redirects to.",
         )
     if status == 404 or (response.body is None and looks_like_a_page(response) and status < 500):
         raise ConnectionPausedError(*not_scim(response))
     if status == 429 or status >= 500 or status in (408, 425):
-        raise RetryableError(f"The application could not do it now, while {doing} ({status}): {said(response)}", "", response.retry_after)
-    refused = Refused(f"The application refused {doing} ({status}): {said(response)}", "Hint what it names, here or there, then try again.")
+        raise RetryableError(f"The application is temporarily unavailable while {doing} ({status}): {said(response)}", "", response.retry_after)
+    refused = Refused(f"The application refused {doing} ({status}): {said(response)}", "Fix the cause that the application names, then retry.")
     refused.status = status
     raise refused
 
@@ -100,12 +100,12 @@ def not_scim(response: Response) -> tuple[str, str]:
     if looks_like_a_page(response):
         what = f"a web page (HTML, {response.status})"
     elif response.status == 404:
-        what = "that there is nothing (404)"
+        what = "not found (404)"
     else:
         what = f"something that is not JSON ({response.status})"
     return (
-        f"The application's address answered with {what} instead of SCIM.",
-        "Check the base address: it is often the one that ends in /scim/v2 or /scim, not that of the pages for people.",
+        f"The URL of the application returned {what} instead of SCIM.",
+        "Check the SCIM base URL. It often ends in /scim/v2 or /scim.",
     )
 
 
@@ -115,4 +115,4 @@ def said(response: Response) -> str:
     for name in ("detail", "message", "error_description", "error"):
         if isinstance(body.get(name), str) and body[name].strip():
             return str(body[name]).strip()[:300]
-    return response.excerpt.strip()[:200] or "it gave no reason."
+    return response.excerpt.strip()[:200] or "no reason given."

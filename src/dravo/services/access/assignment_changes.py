@@ -69,12 +69,12 @@ def changing(
     if plan is not None:
         values["plan_id"] = other_plan(connection, row, plan)
     without = removing(catalogue, row)
-    then = replace(adding(connection, without.catalogue, [values]), grave="")
-    return replace(then, person=lambda person: then.person(without.person(person)))
+    then = replace(adding(connection, without.catalogue, [values]), serious="")
+    return replace(then, user=lambda user: then.user(without.user(user)))
 
 
 def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dict[str, Any]]) -> PlannedChange:
-    """Return the change that making assignments would be; all are of one application, and of several none is for a person.
+    """Return the change that making assignments would be; all are of one application, and of several none is for a user.
 
     Args:
         rows: with the columns of the assignment's table.
@@ -101,14 +101,14 @@ def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dic
     then = replace(catalogue, by_group=by_group, general=tuple(general), patterned=frozenset(patterned))
     if then.asks_groups and not catalogue.asks_groups:
         then = replace(then, labels=labels(connection, None))
-    everybody = tuple(touched(values) for values in rows)
-    grave = "Every user who meets this rule in future gets the role without confirmation." if any(each.get("future_users") for each in rows) else ""
+    everyone = tuple(touched(values) for values in rows)
+    serious = "Every user who matches this rule later gets the role without confirmation." if any(each.get("future_users") for each in rows) else ""
     return PlannedChange(
         rows[0]["application_id"],
-        everybody,
+        everyone,
         then,
-        lambda person: replace(person, direct=(*person.direct, *direct)) if direct else person,
-        grave=grave,
+        lambda user: replace(user, direct=(*user.direct, *direct)) if direct else user,
+        serious=serious,
     )
 
 
@@ -119,5 +119,5 @@ def removing(catalogue: ConfigSnapshot, row: Any) -> PlannedChange:
     then = replace(catalogue, by_group=by_group, general=general)
     return PlannedChange(
         row.application_id, (touched(row._mapping),), then,
-        lambda person: replace(person, direct=tuple(each for each in person.direct if each.id != row.id)),
+        lambda user: replace(user, direct=tuple(each for each in user.direct if each.id != row.id)),
     )  # fmt: skip

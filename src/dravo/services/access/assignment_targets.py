@@ -15,7 +15,7 @@ from dravo.core.instants import Instant
 from dravo.services import settings
 from dravo.services.access.license_plans import plan_by_key
 from dravo.services.changes.preview import touched
-from dravo.services.lookups import application_by_key, find_group, find_person, role_by_key, source_by_key
+from dravo.services.lookups import application_by_key, find_group, find_user, role_by_key, source_by_key
 from dravo.store import recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -24,13 +24,13 @@ from dravo.store.snapshots.config import extensions
 
 @dataclass(frozen=True)
 class AssignmentRequest:
-    """An assignment as asked for: application and role by key, and for whom: a person, a source's group, everybody, those who meet a
+    """An assignment as asked for: application and role by key, and for whom: a user, a source's group, everyone, those who meet a
     rule, or the groups of a source whose names fit a pattern (then the captured part says the role).
 
     Attributes:
-        from_at, until_at: each an instant, or a day in the organisation's time zone, the last one included.
+        from_at, until_at: each an instant, or a day in the organization's time zone, the last one included.
         excludes: whether it keeps out instead of giving a role.
-        new_users_only: only for people who come after it is made.
+        new_users_only: only for users who come after it is made.
         confirmed: ids of groups that may give the highest role by a pattern.
         plan: by key, where the application has plans with seats.
         future_users: of a rule for a source: whether users who come to meet it later get even the highest role without confirmation.
@@ -38,13 +38,13 @@ class AssignmentRequest:
 
     application: str
     role: str | None
-    person: str | None = None
+    user: str | None = None
     source: str | None = None
     group: str | None = None
     from_at: str | None = None
     until_at: str | None = None
     note: str | None = None
-    everybody: bool = False
+    everyone: bool = False
     rule: str | None = None
     pattern: str | None = None
     excludes: bool = False
@@ -62,13 +62,13 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tu
     """
     span = read_span(wish.from_at, wish.until_at, settings.time_zone(connection))
     if span["until_at"] and span["until_at"] <= now:
-        raise InvalidInput("The assignment would have ended already.", "Give an end to come.", "until")
-    subjects = [wish.person is not None, wish.group is not None, wish.everybody, wish.rule is not None, wish.pattern is not None]
+        raise InvalidInput("The end date is in the past.", "Set `until` to a future date.", "until")
+    subjects = [wish.user is not None, wish.group is not None, wish.everyone, wish.rule is not None, wish.pattern is not None]
     if sum(subjects) != 1:
-        raise InvalidInput("An assignment is for a person, for a group, for everybody, for a rule, or for a pattern of groups.", "Give one of these.")
+        raise InvalidInput("The assignment needs exactly one target.", "Set one of `user`, `group`, `rule`, `pattern` and `everyone`.")
     if wish.future_users and (wish.rule is None or wish.source is None):
         raise InvalidInput(
-            "Only a rule that names a source can be confirmed for future users.", "Name the source that reports the attributes.", "source"
+            "A rule without a source cannot be confirmed for future users.", "Set `source` to the source that reports the attributes.", "source"
         )
     application = application_by_key(connection, wish.application)
     row = {
@@ -77,11 +77,11 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tu
         "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None, "future_users": wish.future_users,
         "new_users_since": now if wish.new_users_only else None, "note": (wish.note or "").strip() or None, **span,
     }  # fmt: skip
-    if wish.new_users_only and wish.person is not None:
-        raise InvalidInput("An assignment to a person cannot be for newcomers only.", "Leave one of the two away.", "new_users_only")
-    if wish.person is not None:
-        user = find_person(connection, wish.person)
-        return {**row, "user_id": user.id}, {"person": user.display_name}
+    if wish.new_users_only and wish.user is not None:
+        raise InvalidInput("An assignment to one user cannot be limited to new users.", "Omit `new_users_only` or `user`.", "new_users_only")
+    if wish.user is not None:
+        user = find_user(connection, wish.user)
+        return {**row, "user_id": user.id}, {"user": user.display_name}
     if wish.group is not None:
         group = find_group(connection, wish.group, wish.source)
         return {**row, "group_id": group.id}, {"group": group.display_name, "source": group.source_key or ""}
@@ -94,22 +94,24 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tu
         return {**row, "rule": condition.text, "source_id": source.id}, named
     if wish.pattern is not None:
         if not wish.source:
-            raise InvalidInput("A pattern is for the groups of one source.", "Name the source: any other could have groups of such names.", "source")
+            raise InvalidInput("A group name pattern needs a source.", "Set `source`. Groups of other sources could have matching names.", "source")
         compile_pattern(wish.pattern)
         source = source_by_key(connection, wish.source, "source")
         return {**row, "pattern": wish.pattern, "source_id": source.id, "confirmed": list(wish.confirmed) or None}, {
             "pattern": wish.pattern,
             "source": source.key,
         }
-    return row, {"everybody": True}
+    return row, {"everyone": True}
 
 
 def _role(connection: Connection, application: Any, wish: AssignmentRequest) -> str | None:
     if wish.excludes and (wish.role or wish.pattern is not None):
-        raise InvalidInput("Who is kept out gets no role.", "Leave the role away; for a pattern, keep its groups out one by one.", "role")
+        raise InvalidInput("An exclusion cannot have a role.", "Omit `role`. To exclude the groups of a pattern, exclude each group.", "role")
     if wish.pattern is not None:
         if wish.role:
-            raise InvalidInput("A pattern says the role by its captured part.", "Leave the role away, or map the groups one by one.", "role")
+            raise InvalidInput(
+                "An assignment by pattern cannot have a fixed role: the captured part is the role key.", "Omit `role`, or map each group.", "role"
+            )
         return None
     return str(role_by_key(connection, application, wish.role).id) if wish.role else None
 
@@ -118,7 +120,7 @@ def _plan(connection: Connection, application: Any, wish: AssignmentRequest) -> 
     if not wish.plan:
         return None
     if wish.excludes or (wish.role is None and wish.pattern is None):
-        raise InvalidInput("A plan comes with a role.", "Say the role too, or leave the plan away.", "plan")
+        raise InvalidInput("A license plan needs a role.", "Set `role`, or omit `plan`.", "plan")
     return str(plan_by_key(connection, application, wish.plan).id)
 
 
@@ -131,7 +133,7 @@ def other_plan(connection: Connection, row: Any, key: str) -> str | None:
     if not key:
         return None
     if row.excludes or (row.role_id is None and row.pattern is None):
-        raise InvalidInput("A plan comes with a role.", "This assignment gives none.", "plan")
+        raise InvalidInput("A license plan needs a role.", "Give the assignment a role first.", "plan")
     application = connection.execute(select(t.application).where(t.application.c.id == row.application_id)).one()
     return str(plan_by_key(connection, application, key).id)
 
@@ -144,7 +146,9 @@ def row_of(connection: Connection, assignment_id: str) -> Any:
     """
     row = connection.execute(select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))).first()
     if row is None:
-        raise NotFound(f"There is no assignment with the id '{assignment_id}'.", "It may have been taken away; see the list.")
+        raise NotFound(
+            f"There is no assignment with the id '{assignment_id}'.", "It may have been deleted. List the assignments with `dravo assignment list`."
+        )
     return row
 
 
@@ -156,5 +160,5 @@ def application_of(connection: Connection, assignment_id: str) -> str | None:
 
 
 def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
-    """Mark everybody whom an assignment can touch, to be worked out anew; `cleared` as in `mark_selected`."""
+    """Mark everyone whom an assignment can touch, to be worked out again; `cleared` as in `mark_selected`."""
     recompute_marks.mark_selected(connection, touched(row, literal(now)), cleared)

@@ -40,7 +40,7 @@ def add(ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirma
         with ctx.database.writing() as connection:
             write(ctx, connection, caller, row, named, cleared)
     except IntegrityError:
-        raise AlreadyExists("That is assigned there already.", "Change the assignment that there is.") from None
+        raise AlreadyExists("The same assignment exists already.", "Change the existing assignment.") from None
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, row["id"])
 
@@ -55,9 +55,9 @@ def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirma
         cleared = preview.check(connection, assignment_changes.adding(connection, ctx.catalogue.get(connection), [row]), caller, sure)
     try:
         with ctx.database.writing() as connection:
-            write(ctx, connection, caller, row, {"taken back": True}, cleared)
+            write(ctx, connection, caller, row, {"undone": True}, cleared)
     except IntegrityError:
-        raise AlreadyExists("That is assigned there already.", "Change the assignment that there is.") from None
+        raise AlreadyExists("The same assignment exists already.", "Change the existing assignment.") from None
 
 
 def write(
@@ -67,7 +67,7 @@ def write(
 
     Args:
         row: with the columns of the assignment's table.
-        named: what the audit log says of it; of one to a person it stands outside the chain.
+        named: what the audit log says of it; of one to a user it stands outside the chain.
         cleared: as in `mark_selected`.
     """
     now = clock.now()
@@ -80,10 +80,10 @@ def write(
     what = {
         "application": application,
         **({"plan": plan} if plan else {}),
-        **({"role": role} if role else {"keeps out": True} if row["excludes"] else {}),
+        **({"role": role} if role else {"excludes": True} if row["excludes"] else {}),
     }
     record_change(
-        connection, ctx.keys, caller, "added assignment", "assignment", row["id"], now,
+        connection, ctx.keys, caller, "created assignment", "assignment", row["id"], now,
         {**what, **({} if row["user_id"] else named)}, named if row["user_id"] else None,
     )  # fmt: skip
 
@@ -144,7 +144,7 @@ def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmati
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         record_change(
-            connection, ctx.keys, caller, "removed assignment", "assignment", assignment_id, now,
+            connection, ctx.keys, caller, "deleted assignment", "assignment", assignment_id, now,
             {name: value for name in ("application_id", "role_id", "group_id", "rule", "pattern") if (value := getattr(row, name)) is not None},
         )  # fmt: skip
     process_marks(ctx, USERS_PER_CHUNK)
@@ -159,7 +159,7 @@ def _statement() -> Any:
             a.rule, a.pattern, a.confirmed, a.future_users, a.excludes, a.new_users_since,
             p.key.label("application_key"), p.label.label("application_label"),
             r.key.label("role_key"), r.label.label("role_label"), r.rank, n.key.label("plan_key"), n.label.label("plan_label"),
-            u.display_name.label("person_name"), u.user_name,
+            u.display_name.label("user_name"), u.user_name,
             g.display_name.label("group_name"), g.external_id, g.gone_at,
             s.key.label("source_key"), s.label.label("source_label"), reach.label("reach"),
         )
@@ -176,10 +176,10 @@ def _statement() -> Any:
 def kind_of(row: Any) -> str:
     """Return for whom an assignment is, in a word."""
     if row.user_id is not None:
-        return "person"
+        return "user"
     if row.group_id is not None:
         return "group"
-    return "rule" if row.rule is not None else "pattern" if row.pattern is not None else "everybody"
+    return "rule" if row.rule is not None else "pattern" if row.pattern is not None else "everyone"
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -190,7 +190,7 @@ def _line(row: Any) -> dict[str, Any]:
         "excludes": row.excludes,
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
         "plan": {"key": row.plan_key, "label": row.plan_label} if row.plan_key else None,
-        "person": {"id": row.user_id, "display_name": row.person_name, "user_name": row.user_name} if row.user_id else None,
+        "user": {"id": row.user_id, "display_name": row.user_name, "user_name": row.user_name} if row.user_id else None,
         "group": {"id": row.group_id, "name": row.group_name, "external_id": row.external_id, "gone": row.gone_at is not None}
         if row.group_id
         else None,
@@ -216,16 +216,16 @@ def _line(row: Any) -> dict[str, Any]:
 
 
 def list_assignments(
-    ctx: AppContext, ask: Ask, application: str | None = None, group_id: str | None = None, person_id: str | None = None, *, direct: bool = False
+    ctx: AppContext, ask: Ask, application: str | None = None, group_id: str | None = None, user_id: str | None = None, *, direct: bool = False
 ) -> dict[str, Any]:
-    """Return a page of assignments in the order in which they were made, each with how many people it reaches now; `direct`: only to people."""
+    """Return a page of assignments in the order in which they were made, each with how many users it reaches now; `direct`: only to users."""
     conditions = []
     if application:
         conditions.append(t.application.c.key == application)
     if group_id:
         conditions.append(t.assignment.c.group_id == group_id)
-    if person_id:
-        conditions.append(t.assignment.c.user_id == person_id)
+    if user_id:
+        conditions.append(t.assignment.c.user_id == user_id)
     if direct:
         conditions.append(t.assignment.c.user_id.is_not(None))
     with ctx.database.reading() as connection:

@@ -13,12 +13,12 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.services.access.matrix import held_at
 from dravo.services.context import AppContext
-from dravo.services.lookups import application_by_key, find_people
+from dravo.services.lookups import application_by_key, find_users
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.store.queries.users import person_ref
+from dravo.store.queries.users import user_ref
 
 # Two instants
 
@@ -27,13 +27,13 @@ def changes(ctx: AppContext, application: str | None, since: Instant, until: Ins
     """Return a page of who has other roles at one instant than at an earlier one, and by what.
 
     Returns:
-        items of {"person", "application", "what": "joined", "left" or "changed", "before", "after", "reasons"}; the total counts people.
+        items of {"user", "application", "what": "joined", "left" or "changed", "before", "after", "reasons"}; the total counts users.
 
     Raises:
         InvalidInput: if the first is not before the second; NotFound.
     """
     if since >= until:
-        raise InvalidInput("The first instant is not before the second.", "Give the earlier one first.", "since")
+        raise InvalidInput("The first time is not before the second.", "Swap `since` and `until`.", "since")
     u, x = t.user.c, t.access.c
     with ctx.database.reading() as connection:
         moved = _moved(since, until)
@@ -43,8 +43,8 @@ def changes(ctx: AppContext, application: str | None, since: Instant, until: Ins
         # Few have moved, and of these only some hold other roles in the end.
         differs = or_(_held_at_one_only(where, since, until), _held_at_one_only(where, until, since))
         statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where, moved), differs)
-        found = page(connection, statement, [u.display_name_key, u.id], ask, person_ref)
-        items = [line for person in found["items"] for line in _changes_of(connection, person, application, since, until)]
+        found = page(connection, statement, [u.display_name_key, u.id], ask, user_ref)
+        items = [line for user in found["items"] for line in _changes_of(connection, user, application, since, until)]
     return {"items": items, "total": found["total"], "next": found["next"]}
 
 
@@ -61,13 +61,13 @@ def _moved(since: Instant, until: Instant) -> Any:
     return or_(and_(x.from_at > since, x.from_at <= until), and_(x.until_at > since, x.until_at <= until))
 
 
-def _changes_of(connection: Connection, person: dict[str, Any], application: str | None, since: Instant, until: Instant) -> Iterator[dict[str, Any]]:
+def _changes_of(connection: Connection, user: dict[str, Any], application: str | None, since: Instant, until: Instant) -> Iterator[dict[str, Any]]:
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
         select(x.from_at, x.until_at, x.reasons, x.role_id, p.key, p.label, r.label.label("role"))
         .join(t.application, p.id == x.application_id)
         .join(t.role, r.id == x.role_id)
-        .where(x.user_id == person["id"], or_(held_at(since), _moved(since, until)))
+        .where(x.user_id == user["id"], or_(held_at(since), _moved(since, until)))
         .order_by(p.label, r.rank.desc(), x.from_at)
     )
     if application:
@@ -82,8 +82,8 @@ def _changes_of(connection: Connection, person: dict[str, Any], application: str
         before, after = list(held.values()), list(holds.values())
         moved = [row for row in rows if _holds(row, since) != _holds(row, until)]
         yield {
-            "id": f"{person['id']}:{key}",
-            "person": person,
+            "id": f"{user['id']}:{key}",
+            "user": user,
             "application": {"key": key, "label": label},
             "what": "joined" if not before else "left" if not after else "changed",
             "before": before,
@@ -98,22 +98,22 @@ def _holds(row: Any, at: Instant) -> bool:
 
 
 def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
-    """Return two people, every application in which either has a role, and the groups that either is in.
+    """Return two users, every application in which either has a role, and the groups that either is in.
 
     Args:
-        one, two: ids, user names, e-mails or external ids.
+        one, two: ids, user names, emails or external ids.
 
     Returns:
-        {"people": [one, two], "applications": [{"application", "same", "sides": [[{"role", "because"}], [...]]}],
+        {"users": [one, two], "applications": [{"application", "same", "sides": [[{"role", "because"}], [...]]}],
         "groups": [{"group", "source", "sides": [bool, bool]}]}; what differs comes first.
 
     Raises:
-        NotFound, InvalidInput: as `find_person`.
+        NotFound, InvalidInput: as `find_user`.
     """
     with ctx.database.reading() as connection:
-        found = find_people(connection, [one, two])
-        access = [_access(connection, person.id) for person in found]
-        groups = [_groups(connection, person.id) for person in found]
+        found = find_users(connection, [one, two])
+        access = [_access(connection, user.id) for user in found]
+        groups = [_groups(connection, user.id) for user in found]
     applications = []
     for key in {**access[0], **access[1]}:
         sides = [side.get(key, []) for side in access]
@@ -123,7 +123,7 @@ def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
     for group_id, (group, source) in {**groups[0], **groups[1]}.items():
         together.append({"group": group, "source": source, "sides": [group_id in side for side in groups]})
     return {
-        "people": [user_queries.person_line(person) for person in found],
+        "users": [user_queries.user_line(user) for user in found],
         "applications": sorted(applications, key=lambda each: (each["same"], each["application"]["label"])),
         "groups": sorted(together, key=lambda each: (all(each["sides"]), each["group"]["name"].casefold())),
     }

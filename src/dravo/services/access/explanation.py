@@ -1,4 +1,4 @@
-"""Explains: who a person is and which source said so, what they have and why, and why not."""
+"""Explains: who a user is and which source said so, what they have and why, and why not."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from dravo.core.planning import ConfigSnapshot, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.access import license_plans
 from dravo.services.context import AppContext
-from dravo.services.lookups import application_by_key, find_person
+from dravo.services.lookups import application_by_key, find_user
 from dravo.services.security import masking
 from dravo.store import clock
 from dravo.store import tables as t
@@ -24,18 +24,18 @@ from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 
 
-def person(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return everything about one person: attributes with the source of each, records, groups, access, accounts.
+def user(ctx: AppContext, name: str) -> dict[str, Any]:
+    """Return everything about one user: attributes with the source of each, records, groups, access, accounts.
 
     Raises:
-        NotFound, InvalidInput: if nobody, or several, have that id, user name, e-mail or external id.
+        NotFound, InvalidInput: if nobody, or several, have that id, user name, email or external id.
     """
     with ctx.database.reading() as connection:
-        row = find_person(connection, name)
+        row = find_user(connection, name)
         labels = {each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))}
         most = Ask(count=200)
         return {
-            **user_queries.person_line(row),
+            **user_queries.user_line(row),
             "attributes": [
                 {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))} for path, name, value in _flat(row.attributes)
             ],
@@ -50,7 +50,7 @@ def person(ctx: AppContext, name: str) -> dict[str, Any]:
 
 
 def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:
-    """Return attributes as (path of provenance, name for people, text)."""
+    """Return attributes as (path of provenance, name for users, text)."""
     lines: list[tuple[str, str, str]] = []
     for name, value in attributes.items():
         if name == ENTERPRISE_URN:
@@ -71,14 +71,14 @@ def _text(value: Any) -> str:
     return "yes" if value is True else "no" if value is False else str(value)
 
 
-def why(ctx: AppContext, person_name: str, application_key: str) -> dict[str, Any]:
-    """Explain, in sentences too, what a person has in an application and why; or why not, and what would give it.
+def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]:
+    """Explain, in sentences too, what a user has in an application and why; or why not, and what would give it.
 
     Raises:
         NotFound, InvalidInput.
     """
     with ctx.database.reading() as connection:
-        row = find_person(connection, person_name)
+        row = find_user(connection, user_name)
         application = application_by_key(connection, application_key)
         held = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
         ended = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
@@ -89,13 +89,13 @@ def why(ctx: AppContext, person_name: str, application_key: str) -> dict[str, An
         waits_at = _waits_at(connection, row.id)
         seat = [_of_seat(each) for each in license_plans.seat_of(connection, application.id, row.id)]
     account = accounts[0] if accounts else None
-    line = user_queries.person_line(row)
+    line = user_queries.user_line(row)
     if held:
         sentences = [sentence for item in held for sentence in _of_access(line, item)]
     else:
         sentences = _why_not(line, application, ways, ended, present, decision, catalogue, waits_at)
     return {
-        "person": user_queries.person_ref(row),
+        "user": user_queries.user_ref(row),
         "application": {"key": application.key, "label": application.label},
         "has_access": bool(held),
         "sentences": [*sentences, *waiting, *_unheard(decision, catalogue, application), *seat, *_of_account(account, application)],
@@ -107,14 +107,14 @@ def why(ctx: AppContext, person_name: str, application_key: str) -> dict[str, An
 
 
 def _decided(ctx: AppContext, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, ConfigSnapshot, list[str]]:
-    """Return what decides about a person in an application now, and a sentence for each rule that waits for a confirmation."""
+    """Return what decides about a user in an application now, and a sentence for each rule that waits for a confirmation."""
     catalogue = ctx.catalogue.get(connection)
-    person = user_snapshots.people(connection, [user_id])[user_id]
-    user = catalogue.merged(person.records)
-    groups = access_evaluation.memberships(person.groups, catalogue.parents)
-    facts = facts_of(person, user, groups, catalogue)
+    user = user_snapshots.users(connection, [user_id])[user_id]
+    merged = catalogue.merged(user.records)
+    groups = access_evaluation.memberships(user.groups, catalogue.parents)
+    facts = facts_of(user, merged, groups, catalogue)
     waiting = [
-        f"{catalogue.roles[each.role_id or ''].label} by the rule '{each.condition.text}' waits for a confirmation, for it is the highest role."
+        f"{catalogue.roles[each.role_id or ''].label} by the rule '{each.condition.text}' waits for a confirmation, because it is the highest role."
         for each in catalogue.general
         if each.application_id == application_id and each.condition is not None and each.role_id in catalogue.roles
         and facts.active and access_evaluation.meets(facts, each) and not access_evaluation.is_confirmed(facts, each)
@@ -124,15 +124,15 @@ def _decided(ctx: AppContext, connection: Connection, user_id: str, application_
 
 def _waits_at(connection: Connection, user_id: str) -> str | None:
     """Return the label of the source where an operator has to decide which user this is; None if nothing is to be decided."""
-    if not user_snapshots.people(connection, [user_id])[user_id].waits:
+    if not user_snapshots.users(connection, [user_id])[user_id].waits:
         return None
     r = t.record.c
     statement = select(t.source.c.label).join(t.record, r.source_id == t.source.c.id).where(r.user_id == user_id, r.undecided.is_(True))
     return str(connection.execute(statement).scalars().first())
 
 
-def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
-    lines = [f"{person_line['display_name']} is {item['role']['label']} in {item['application']['label']} since {_when(item['since'])}."]
+def _of_access(user_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
+    lines = [f"{user_line['display_name']} is {item['role']['label']} in {item['application']['label']} since {_when(item['since'])}."]
     for reason in item["reasons"]:
         if reason["until"]:
             lines.append(f"Until {_when(reason['until'])} also {_because(reason)}.")
@@ -144,23 +144,23 @@ def _of_access(person_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
 def _because(reason: dict[str, Any]) -> str:
     by = f" (assigned by {reason['by']})" if reason["by"] else ""
     if reason["kind"] == access_evaluation.DEFAULT:
-        return "nothing else gives a role, and this one is the default"
+        return "no assignment gives a role, so the fallback role applies"
     if reason["kind"] == access_evaluation.KEPT:
-        return "nothing gives a role any more, and what people have there is kept"
+        return "no assignment gives a role any more, and the access policy retains the last roles"
     if reason["kind"] == access_evaluation.RULE:
-        return f"the person meets the rule '{reason['rule']}', which gives the role{by}"
-    if reason["kind"] == access_evaluation.EVERYBODY:
-        return f"everybody gets the role{by}"
+        return f"the user matches the rule '{reason['rule']}', which assigns the role{by}"
+    if reason["kind"] == access_evaluation.EVERYONE:
+        return f"everyone gets the role{by}"
     if not reason["group"]:
-        return f"the role was assigned to the person{by}"
+        return f"the role is assigned to the user directly{by}"
     source = f" of {reason['source']['label']}" if reason["source"] else ""
-    way = f" by way of {' and '.join(reason['through'])}" if reason["through"] else ""
-    how = "gives the role by its name" if reason["kind"] == access_evaluation.PATTERN else "gives the role"
-    return f"the group '{reason['group']['name']}'{source}, which the person is in{way}, {how}{by}"
+    way = f" through {' and '.join(reason['through'])}" if reason["through"] else ""
+    how = "assigns the role by its name" if reason["kind"] == access_evaluation.PATTERN else "assigns the role"
+    return f"the group '{reason['group']['name']}'{source}, of which the user is a member{way}, {how}{by}"
 
 
 def _why_not(
-    person_line: dict[str, Any],
+    user_line: dict[str, Any],
     application: Any,
     ways: list[dict[str, Any]],
     ended: list[dict[str, Any]],
@@ -169,28 +169,30 @@ def _why_not(
     catalogue: ConfigSnapshot,
     waits_at: str | None,
 ) -> list[str]:
-    name = person_line["display_name"]
+    name = user_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
     if waits_at is not None:
         return [*lines, f"{waits_at} reported this user, who may already exist under another source. Decide the conflict at {waits_at} first."]
-    if person_line["state"] != "active":
-        what = "has left" if person_line["state"] == "gone" else "is inactive"
-        lines.append(f"{name} {what} since {_when(person_line['since'])}, and whoever is not active has no access to anything.")
+    if user_line["status"] != "active":
+        what = "has left" if user_line["status"] == "left" else "is inactive"
+        lines.append(f"{name} {what} since {_when(user_line['since'])}. Inactive users have no access.")
     elif decision.by == access_evaluation.EXCLUDED:
         by = _shut_out(decision, catalogue)
-        lines.append(f"{name} is kept out of {application.label}{by}; that comes before everything that would give a role.")
+        lines.append(f"{name} is excluded from {application.label}{by}. An exclusion overrides all assignments.")
     elif decision.by == access_evaluation.NOTHING:
-        lines.append(f"{name} may come in, but nothing gives a role there, and {application.label} has no default role.")
+        lines.append(f"{name} is eligible, but has no assignment with a role, and {application.label} has no fallback role.")
     if ended:
         last = ended[0]
         reason = last["reasons"][-1] if last["reasons"] else None
         because = f", because {_because(reason)}" if reason else ""
         lines.append(
-            f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace("which the person is in", "which they were in")
+            f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace(
+                "of which the user is a member", "of which the user was a member"
+            )
         )
     back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
-    if back and person_line["state"] == "inactive":
-        return [*lines, f"Active again, {name} would have it by {', '.join(back)}."]
+    if back and user_line["status"] == "inactive":
+        return [*lines, f"If the user becomes active again, access returns through {', '.join(back)}."]
     if decision.by == access_evaluation.EXCLUDED:
         return lines
     return [*lines, *_what_would_give(application, ways)]
@@ -205,7 +207,7 @@ def _shut_out(decision: Decision, catalogue: ConfigSnapshot) -> str:
     label = catalogue.labels.get(reason.group_id) if reason.group_id else None
     if label is not None:
         return f" by the group '{label.name}'"
-    return " by name" if reason.kind == access_evaluation.DIRECT else " with everybody"
+    return " by name" if reason.kind == access_evaluation.DIRECT else " with everyone"
 
 
 def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
@@ -213,16 +215,16 @@ def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
     groups = [_way(way) for way in ways if way["group"]]
     rules = [f"'{way['rule']}' ({way['role']['label']})" for way in ways if way["rule"] and way["role"]]
     if groups:
-        lines.append(f"Being in one of these groups would give it: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")
+        lines.append(f"One of these groups would give access: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")
     if rules:
-        lines.append(f"Meeting one of these rules would give it: {', '.join(rules[:5])}{' and more' if len(rules) > 5 else ''}.")
+        lines.append(f"One of these rules would give access: {', '.join(rules[:5])}{' and more' if len(rules) > 5 else ''}.")
     if not lines:
-        lines.append(f"No group gives a role in {application.label}; it can be assigned to the person.")
+        lines.append(f"No group is mapped to a role in {application.label}. Assign a role to the user directly.")
     return lines
 
 
 def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) -> list[str]:
-    """Return a sentence for each assignment that is for the person and gives nothing now: why not."""
+    """Return a sentence for each assignment that is for the user and gives nothing now: why not."""
     if decision.by == access_evaluation.EXCLUDED:
         return []
     now = clock.now()
@@ -233,8 +235,8 @@ def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) ->
             continue
         role = catalogue.roles[assignment.role_id].label
         group = catalogue.labels.get(reason.group_id) if reason.group_id else None
-        kinds = {access_evaluation.DIRECT: "by assignment to the person", access_evaluation.RULE: "by a rule"}
-        by = f"by the group '{group.name}'" if group else kinds.get(reason.kind, "for everybody")
+        kinds = {access_evaluation.DIRECT: "by direct assignment", access_evaluation.RULE: "by a rule"}
+        by = f"by the group '{group.name}'" if group else kinds.get(reason.kind, "for everyone")
         if assignment.from_at is not None and assignment.from_at > now:
             lines.append(f"{role} {by} begins at {_when(assignment.from_at)}.")
         elif assignment.until_at is not None and assignment.until_at <= now:
@@ -242,18 +244,18 @@ def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) ->
         elif assignment.role_id in decision.roles:
             continue
         else:
-            lines.append(f"{role} {by} does not count: {_policy_words(application)}.")
+            lines.append(f"{role} {by} does not apply: {_policy_words(application)}.")
     return lines
 
 
 def _policy_words(application: Any) -> str:
     words = []
     if application.first == access_evaluation.DIRECT_FIRST:
-        words.append("assignments to the person come first there")
+        words.append("direct assignments take precedence")
     if application.first == access_evaluation.RULES_FIRST:
-        words.append("groups and rules come first there")
+        words.append("groups and rules take precedence")
     if application.several == access_evaluation.HIGHEST:
-        words.append("only the highest role counts there")
+        words.append("only the highest role applies")
     return " and ".join(words)
 
 
@@ -264,34 +266,34 @@ def _way(way: dict[str, Any]) -> str:
 def _of_seat(seat: dict[str, Any]) -> str:
     """Return a sentence on the seat that somebody has, or waits for."""
     if seat["since"]:
-        return f"A seat of the plan {seat['plan']['label']} is theirs since {_when(seat['since'])}."
-    line = "next in line" if seat["place"] == 1 else f"number {seat['place']} in line"
+        return f"The user has a seat of the license plan {seat['plan']['label']} since {_when(seat['since'])}."
+    line = "next in line" if seat["place"] == 1 else f"at position {seat['place']} of the waiting list"
     return (
-        f"They wait for a seat of the plan {seat['plan']['label']} since {_when(seat['requested_at'])}, {line}: "
-        f"its {seat['seats']:,} seats are taken. What comes with it goes over with the seat."
+        f"The user waits for a seat of the license plan {seat['plan']['label']} since {_when(seat['requested_at'])}, {line}. "
+        f"All {seat['seats']:,} seats are taken. Dravo provisions the role with the seat."
     )
 
 
 def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
     if application.tracked_only:
-        return [f"{application.label} is only tracked: its accounts are kept by hand."]
+        return [f"{application.label} is tracked only: Dravo does not provision its accounts."]
     if account is None:
         return []
     lines = []
-    if account["state"] == "agreed":
-        there = "is not there" if account["should_be"] == "absent" else f"is {account['should_be']} there"
-        lines.append(f"The account {there}, as agreed at {_when(account['applied_at'])}.")
-    elif account["state"] == "left alone":
-        lines.append("The account there is left as it is, by the application's settings.")
+    if account["status"] == "in_sync":
+        there = "does not exist" if account["should_be"] == "absent" else f"is {account['should_be']} there"
+        lines.append(f"The account {there}, in sync since {_when(account['applied_at'])}.")
+    elif account["status"] == "unmanaged":
+        lines.append("The settings of the application leave the account unchanged.")
     else:
-        lines.append(f"The account should be {account['should_be']} since {_when(account['pending_since'])}, and is not yet.")
-        delivery = account["delivery"]
-        if delivery and delivery["message"]:
-            lines.append(f"{delivery['message']} {delivery['hint'] or ''}".strip())
+        lines.append(f"The account is to become {account['should_be']} since {_when(account['pending_since'])}; this is pending.")
+        task = account["task"]
+        if task and task["message"]:
+            lines.append(f"{task['message']} {task['hint'] or ''}".strip())
         elif application.paused_at:
             lines.append(f"{application.label} is paused: {application.trouble or ''} {application.trouble_hint or ''}".strip())
         elif not application.enabled:
-            lines.append(f"{application.label} is switched off, so nothing is delivered.")
+            lines.append(f"{application.label} is disabled, so Dravo provisions nothing.")
     return lines
 
 
@@ -301,7 +303,7 @@ def _when(moment: str) -> str:
 
 
 def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
-    """Return what gives a role in an application to others than single people: groups and rules, by rank."""
+    """Return what gives a role in an application to others than single users: groups and rules, by rank."""
     a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
     rows = connection.execute(
         select(

@@ -1,4 +1,4 @@
-"""Tries things out on a real person, and changes nothing: an expression while it is typed."""
+"""Tries things out on a real user, and changes nothing: an expression while it is typed."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from dravo.core.identity.source_policy import NOT_FILLED
 from dravo.core.provisioning.attribute_mapping import read_target
 from dravo.protocols.directory.connectors import kind_of
 from dravo.services.context import AppContext
-from dravo.services.lookups import find_person, pushing_source
+from dravo.services.lookups import find_user, pushing_source
 from dravo.services.sources.policy import import_of
 from dravo.store import tables as t
-from dravo.store.queries.users import person_ref
+from dravo.store.queries.users import user_ref
 
 
-def try_on_source(ctx: AppContext, text: str, key: str, person: str | None, attribute: str | None) -> dict[str, Any]:
-    """Return what an expression over what a source says makes for somebody of it: for a person, else for whoever came first.
+def try_on_source(ctx: AppContext, text: str, key: str, user: str | None, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression over what a source says makes for somebody of it: for a user, else for anyone who came first.
 
     Raises:
         ExpressionError, NotFound, InvalidInput.
@@ -32,14 +32,14 @@ def try_on_source(ctx: AppContext, text: str, key: str, person: str | None, attr
         r, u = t.record.c, t.user.c
         statement = select(u.id, u.display_name, u.user_name, r.said).join(t.record, r.user_id == u.id)
         statement = statement.where(r.source_id == source.id, r.said.is_not(None), r.gone_at.is_(None))
-        if person:
-            statement = statement.where(u.id == find_person(connection, person).id)
+        if user:
+            statement = statement.where(u.id == find_user(connection, user).id)
         found = connection.execute(statement.order_by(r.id).limit(1)).first()
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, kind_of(row.kind).reads)
     result = expression.result(found.said) if found is not None else None
-    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person_ref(found) if found is not None else None}
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": user_ref(found) if found is not None else None}
 
 
 def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str | None) -> dict[str, Any]:
@@ -50,32 +50,32 @@ def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str |
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, ENTRY)
-    result, person = None, None
+    result, user = None, None
     if last is not None:
         result = expression.result(read_claims(last.arrived["attributes"], last.arrived["subject"]).attributes)
-        person = {"id": last.user_id or "", "display_name": last.name, "user_name": last.arrived["subject"]}
-    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": person}
+        user = {"id": last.user_id or "", "display_name": last.name, "user_name": last.arrived["subject"]}
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": user}
 
 
-def try_expression(ctx: AppContext, text: str, person: str | None, attribute: str | None) -> dict[str, Any]:
-    """Return what an expression makes for a person.
+def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str | None) -> dict[str, Any]:
+    """Return what an expression makes for a user.
 
     Args:
         text: the expression.
-        person: by id, user name, e-mail or external id; without one the expression is only read.
+        user: by id, user name, email or external id; without one the expression is only read.
         attribute: the attribute of accounts that it is for; checked, if given.
 
     Raises:
         ExpressionError: with the place of the mistake.
-        NotFound: if there is no such person.
+        NotFound: if there is no such user.
     """
     if attribute:
         read_target(attribute.strip())
     expression = compile_expression(text)
     found, result = None, None
-    if person:
+    if user:
         with ctx.database.reading() as connection:
-            row = find_person(connection, person)
-        found = person_ref(row)
+            row = find_user(connection, user)
+        found = user_ref(row)
         result = expression.result(row.attributes)
-    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "person": found}
+    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": found}

@@ -28,7 +28,7 @@ SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
 def list_plans(connection: Connection, application_id: str) -> list[dict[str, Any]]:
-    """Return the plans of an application, the highest first, each with how many seats are taken and how many people wait."""
+    """Return the plans of an application, the highest first, each with how many seats are taken and how many users wait."""
     rows = connection.execute(
         select(t.license_plan).where(t.license_plan.c.application_id == application_id).order_by(t.license_plan.c.rank.desc(), t.license_plan.c.key)
     ).all()
@@ -42,12 +42,12 @@ def line(connection: Connection, row: Any) -> dict[str, Any]:
     short = free is not None and row.seats is not None and free <= max(SHORT_NUMBER, row.seats // SHORT_SHARE)
     return {
         "key": row.key, "label": row.label, "rank": row.rank, "seats": row.seats, "taken": taken, "waiting": waiting, "free": free,
-        "state": "full" if free == 0 else "short" if short else "free",
+        "status": "full" if free == 0 else "short" if short else "free",
     }  # fmt: skip
 
 
 def waiting_for_seats(application_id: Any) -> Any:
-    """Return how many people wait for a seat in an application, for a column with its id."""
+    """Return how many users wait for a seat in an application, for a column with its id."""
     s = t.seat.c
     where = (s.application_id == application_id, s.until_at.is_(None), s.from_at.is_(None))
     return select(func.count(s.user_id.distinct())).where(*where).scalar_subquery()
@@ -72,7 +72,7 @@ def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
     row = connection.execute(select(t.license_plan).where(p.application_id == application.id, p.key == key)).first()
     if row is None:
         known = ", ".join(connection.execute(select(p.key).where(p.application_id == application.id).order_by(p.rank)).scalars()) or "none yet"
-        raise NotFound(f"'{application.label}' has no plan '{key}'.", f"Its plans are: {known}.", "plan")
+        raise NotFound(f"'{application.label}' has no license plan '{key}'.", f"Existing plans: {known}.", "plan")
     return row
 
 
@@ -80,7 +80,7 @@ def add(ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, ra
     """Add a plan; of several that somebody would have the one of the highest rank counts.
 
     Args:
-        seats: how many people can have it; None: as many as there are.
+        seats: how many users can have it; None: as many as there are.
 
     Raises:
         InvalidInput, NotFound, AlreadyExists.
@@ -92,13 +92,13 @@ def add(ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, ra
             connection.execute(insert(t.license_plan).values(application_id=application.id, **row))
             raise_revision(connection)
             details = {"application": key, "plan": plan_key, "seats": seats}
-            record_change(connection, ctx.keys, caller, "added plan", "application", application.id, clock.now(), details)
+            record_change(connection, ctx.keys, caller, "created license plan", "application", application.id, clock.now(), details)
     except IntegrityError:
-        raise AlreadyExists(f"'{key}' has a plan '{plan_key}' already.", "Take another key.", "key") from None
+        raise AlreadyExists(f"'{key}' has a plan '{plan_key}' already.", "Choose another key.", "key") from None
 
 
 def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
-    """Change a plan's "label", "rank" or "seats" (0: as many as there are people); nobody loses a seat by it.
+    """Change a plan's "label", "rank" or "seats" (0: as many as there are users); nobody loses a seat by it.
 
     Raises:
         NotFound, InvalidInput.
@@ -118,12 +118,12 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
         connection.execute(update(t.license_plan).where(t.license_plan.c.id == row.id).values(**changed))
         raise_revision(connection)
         if changed.keys() & {"label", "rank"}:
-            # Which plan counts, or what goes over of it, follows from these.
+            # Which plan counts, or what is sent of it, follows from these.
             s = t.seat.c
             concerned = select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
             recompute_marks.mark_users(connection, concerned, now)
         details = {"application": key, "plan": plan_key, "before": {name: getattr(row, name) for name in changed}, "after": changed}
-        record_change(connection, ctx.keys, caller, "changed plan", "application", application.id, now, details)
+        record_change(connection, ctx.keys, caller, "changed license plan", "application", application.id, now, details)
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
@@ -137,16 +137,18 @@ def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
         row = plan_by_key(connection, application, plan_key)
         for table in (t.assignment, t.seat):
             if connection.execute(select(table.c.id).where(table.c.plan_id == row.id).limit(1)).first():
-                raise StillInUse(f"'{row.label}' is given by an assignment, or was.", "Give it no seats instead; it stays for its history.")
+                raise StillInUse(f"'{row.label}' is used by an assignment, or was.", "Set its seats to 0 instead. Dravo keeps it for the history.")
         connection.execute(delete(t.license_plan).where(t.license_plan.c.id == row.id))
         raise_revision(connection)
         details = {"application": key, "plan": plan_key}
-        record_change(connection, ctx.keys, caller, "removed plan", "application", application.id, clock.now(), details)
+        record_change(connection, ctx.keys, caller, "deleted license plan", "application", application.id, clock.now(), details)
 
 
 def _seats(number: int | None) -> int | None:
     if number is not None and not 0 <= number <= MOST_SEATS:
-        raise InvalidInput("A plan has between 0 and 10,000,000 seats.", "Give a number in between, or none for no limit.", "seats")
+        raise InvalidInput(
+            "The number of seats must be between 0 and 10,000,000.", "Enter a number in this range, or leave it empty for no limit.", "seats"
+        )
     return number
 
 
@@ -185,7 +187,7 @@ def _seats_statement(application_id: str) -> Any:
 
 def _seat_line(row: Any) -> dict[str, Any]:
     return {
-        "id": row.id, "person": user_queries.person_ref(row, "user_id"), "plan": {"key": row.key, "label": row.label},
+        "id": row.id, "user": user_queries.user_ref(row, "user_id"), "plan": {"key": row.key, "label": row.label},
         "requested_at": row.requested_at,
         "since": row.from_at, "place": row.place,
     }  # fmt: skip
@@ -196,9 +198,9 @@ SEATS_PER_CALL = 500
 
 
 def give_free_seats(ctx: AppContext, now: Instant) -> int:
-    """Give what is free to whoever waits, the highest plans first, and have them worked out anew.
+    """Give what is free to anyone who waits, the highest plans first, and have them worked out again.
 
-    Whoever is marked is passed over: what they wait for may be another plan by then.
+    Anyone who is marked is passed over: what they wait for may be another plan by then.
 
     Returns:
         How many seats were given.

@@ -1,4 +1,4 @@
-"""The mapping table of an application: which groups, patterns and rules give which role, whom each row reaches, and what is amiss."""
+"""The mapping table of an application: which groups, patterns and rules give which role, whom each row reaches, and what is wrong."""
 
 from __future__ import annotations
 
@@ -28,16 +28,16 @@ from dravo.store.pagination import Ask
 from dravo.store.snapshots.config import capturing
 
 MOST_LINES = 2_000
-# A line for those who have a value in an attribute: person.department, Herbarium, recorder
-PERSON = "person."
-LINES = "Write each line as: source, group, role; or as: person.department, value, role."
+# A line for those who have a value in an attribute: user.department, Herbarium, recorder
+SCIM_USER = "user."
+LINES = "Write each line as: source, group, role; or as: user.department, value, role."
 MOST_NAMED = 10
 _ATTRIBUTE = re.compile(r"[A-Za-z][\w.:-]*")
 _LIKE_AN_ID = re.compile(r"[0-9a-fA-F]{8}-?([0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}|[0-9a-fA-F]{24,}|S-1-[0-9-]{6,}|[0-9]{9,}")
 
 
 def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
-    """Return a page of an application's assignments to others than single people, each with whom it reaches and what is amiss.
+    """Return a page of an application's assignments to others than single users, each with whom it reaches and what is wrong.
 
     Raises:
         NotFound.
@@ -52,8 +52,8 @@ def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
         for line in found["items"]:
             if line["kind"] == "rule":
                 line["reach"], line["waiting"] = reached.get(line["id"], (0, 0))
-            elif line["kind"] == "everybody":
-                line["reach"] = rule_matches.active_people(connection)
+            elif line["kind"] == "everyone":
+                line["reach"] = rule_matches.active_users(connection)
             elif line["kind"] == "pattern":
                 line["groups"] = _groups_of_pattern(connection, catalogue, application.id, line)
                 giving = [each["group"]["id"] for each in line["groups"] if each["outcome"] == GIVES]
@@ -105,7 +105,7 @@ def _groups_of_pattern(connection: Connection, catalogue: ConfigSnapshot, applic
 
 
 def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
-    """Return what is amiss with a row, each with the hint."""
+    """Return what is wrong with a row, each with the hint."""
     notes: list[dict[str, str]] = []
 
     def note(what: str, hint: str) -> None:
@@ -113,43 +113,46 @@ def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
 
     group = line["group"]
     if group and group["gone"]:
-        note("The source has deleted this group.", "Map the group that took its place, or take the row away.")
+        note("The source has deleted this group.", "Map the group that replaces it, or unassign this one.")
     elif group and _LIKE_AN_ID.fullmatch(group["name"]):
-        note("The group's name looks like an id.", "Have the source send the name as displayName; until then compare the id with its list of groups.")
+        note("The group name looks like an ID.", "Configure the source to send the name as displayName.")
     if line.get("waiting"):
-        some = "1 user meets" if line["waiting"] == 1 else f"{line['waiting']:,} users meet"
-        note(f"{some} the rule and waits for a confirmation: it gives the highest role.", "See who they are, and confirm them.")
+        some = "1 user matches" if line["waiting"] == 1 else f"{line['waiting']:,} users match"
+        note(f"{some} the rule and waits for confirmation, because the rule assigns the highest role.", "Confirm the users.")
     if line["kind"] == "rule" and not line["source"]:
-        note("Any source can report the attributes of this rule.", "Add a rule that names the source, and remove this one.")
+        note("Every source can report the attributes of this rule.", "Create a rule that names the source, then delete this one.")
     if line["kind"] == "pattern":
         _notes_of_pattern(line, note)
     elif line["reach"] == 0 and not (group and group["gone"]):
-        reasons = {"group": "Nobody is in this group.", "rule": "Nobody meets this condition.", "everybody": "There is nobody."}
-        repairs = {"group": "Look at its members at the source, and whether they are sent.", "rule": "Try it on somebody who should meet it."}
-        note(f"It reaches nobody. {reasons[line['kind']]}", repairs.get(line["kind"], ""))
+        reasons = {"group": "The group has no members.", "rule": "No user matches the rule.", "everyone": "There are no users."}
+        repairs = {
+            "group": "Check the members of the group at the source.",
+            "rule": "Compare the rule with the attributes of a user who should match.",
+        }
+        note(f"The assignment matches no users. {reasons[line['kind']]}", repairs.get(line["kind"], ""))
     return notes
 
 
 def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
     read = line["groups"]
     if not read:
-        note("No group of this source has a name that fits.", "Compare the pattern with the names in the list of groups.")
+        note("No group name of this source matches.", "Compare the pattern with the list of groups.")
     unknown = [each for each in read if each["outcome"] == NO_SUCH_ROLE]
     if unknown:
         named = ", ".join(f"'{each['group']['name']}' (no role '{each['captured']}')" for each in unknown[:MOST_NAMED])
         note(
-            f"{len(unknown)} group{'s fit and give' if len(unknown) > 1 else ' fits and gives'} no role: {named}.",
-            "Add a role with that key, or map these groups by themselves.",
+            f"{len(unknown)} group{'s match' if len(unknown) > 1 else ' matches'}, but the role does not exist: {named}.",
+            "Create a role with this key, or map the groups one by one.",
         )
     unconfirmed = [each for each in read if each["outcome"] == NOT_CONFIRMED]
     if unconfirmed:
         named = ", ".join(f"'{each['group']['name']}'" for each in unconfirmed[:MOST_NAMED])
         note(
-            f"{named} would give the highest role, and nobody has confirmed that.",
-            "Confirm each such group; a name alone never gives the highest role.",
+            f"{named} would assign the highest role and is not confirmed.",
+            "Confirm the groups. A group name alone never assigns the highest role.",
         )
     if not (line["pattern"].startswith("^") and line["pattern"].endswith("$")):
-        note("It also fits names that only contain it.", "Begin it with ^ and end it with $.")
+        note("The pattern also matches names that only contain it.", "Start the pattern with ^ and end it with $.")
 
 
 # Many at once
@@ -163,7 +166,7 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
         apply: whether to do it; nothing is done as long as one line is wrong.
 
     Returns:
-        {"lines": [{"number", "source", "group", "role", "state": "new", "there already" or "wrong", "message"}], "preview", "done"}.
+        {"lines": [{"number", "source", "group", "role", "state": "new", "exists" or "wrong", "message"}], "preview", "done"}.
 
     Raises:
         InvalidInput: if there is nothing in it, or too much, or it is to be done and a line is wrong.
@@ -177,27 +180,27 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
         known = select(a.group_id, a.rule, a.role_id).where(a.application_id == application.id, a.removed_at.is_(None))
         there = {(row.group_id, row.rule, row.role_id) for row in connection.execute(known)}
         for number, source, group, role in _read(text):
-            line = {"number": number, "source": source, "group": group, "role": role, "state": "new", "message": ""}
+            line = {"number": number, "source": source, "group": group, "role": role, "status": "new", "message": ""}
             lines.append(line)
             try:
                 wish = _wish(key, source, group, role)
                 row, named = resolve(connection, wish, now)
             except DravoError as wrong:
-                line |= {"state": "wrong", "message": str(wrong)}
+                line |= {"status": "invalid", "message": str(wrong)}
                 continue
             same = (row["group_id"], row["rule"], row["role_id"])
             if same in there:
-                line["state"] = "there already"
+                line["status"] = "exists"
                 continue
             there.add(same)
             wishes.append((rule_matches.confirmed(connection, ctx.catalogue.get(connection), row), named))
         rows = [row for row, _ in wishes]
         change = assignment_changes.adding(connection, ctx.catalogue.get(connection), rows) if rows else None
         preview = changes_preview.shown(connection, change) if change else None
-    unusable = [line for line in lines if line["state"] == "wrong"]
+    unusable = [line for line in lines if line["status"] == "invalid"]
     if apply and unusable:
         raise InvalidInput(
-            f"Line {unusable[0]['number']} cannot be used: {unusable[0]['message']}", "Hint it or take it out; nothing was done.", "text"
+            f"Line {unusable[0]['number']} is invalid: {unusable[0]['message']}", "Correct or delete the line. Nothing was changed.", "text"
         )
     if apply and change:
         with ctx.database.reading() as connection:
@@ -207,22 +210,22 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
                 for row, named in wishes:
                     assignments.write(ctx, connection, caller, row, named, cleared)
         except IntegrityError:
-            raise AlreadyExists("One of these was mapped meanwhile.", "Look at it again; nothing was done.") from None
+            raise AlreadyExists("One of these groups was mapped in the meantime.", "Preview again. Nothing was changed.") from None
         process_marks(ctx, USERS_PER_CHUNK)
     return {"lines": lines, "preview": preview, "done": len(wishes) if apply else 0}
 
 
 def _wish(key: str, source: str, group: str, role: str) -> AssignmentRequest:
-    """Return what a line asks for: a group of a source, or, after "person.", those who have a value in an attribute."""
-    if source.startswith(PERSON):
-        attribute, value = _attribute(source.removeprefix(PERSON)), group.replace("\\", "\\\\").replace('"', '\\"')
+    """Return what a line asks for: a group of a source, or, after "user.", those who have a value in an attribute."""
+    if source.startswith(SCIM_USER):
+        attribute, value = _attribute(source.removeprefix(SCIM_USER)), group.replace("\\", "\\\\").replace('"', '\\"')
         return AssignmentRequest(key, role, rule=f'{attribute} eq "{value}"')
     return AssignmentRequest(key, role, source=source or None, group=group)
 
 
 def _attribute(name: str) -> str:
     if not _ATTRIBUTE.fullmatch(name):
-        raise InvalidInput(f"'{name}' is no attribute of a person.", "Write it as SCIM does, such as person.department.", "text")
+        raise InvalidInput(f"'{name}' is not a user attribute.", "Use a SCIM name, such as user.department.", "text")
     return name
 
 
@@ -239,11 +242,11 @@ def _read(text: str) -> list[tuple[int, str, str, str]]:
             continue
         if len(values) != 3 or not all(values[1:]):
             raise InvalidInput(
-                f"Line {number} does not have three values.", "Write each line as: source, group, role; or person.department, value, role.", "text"
+                f"Line {number} does not have three values.", "Write each line as: source, group, role; or user.department, value, role.", "text"
             )
         found.append((number, values[0], values[1], values[2]))
         if len(found) > MOST_LINES:
-            raise InvalidInput(f"There are more than {MOST_LINES:,} lines.", "Give them in parts.", "text")
+            raise InvalidInput(f"The input has more than {MOST_LINES:,} lines.", "Split the input.", "text")
     if not found:
-        raise InvalidInput("There is nothing in it.", LINES, "text")
+        raise InvalidInput("The input is empty.", LINES, "text")
     return found

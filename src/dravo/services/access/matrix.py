@@ -22,14 +22,14 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
 from dravo.store.queries import groups as group_queries
-from dravo.store.queries.search import person_has
-from dravo.store.queries.users import person_line
+from dravo.store.queries.search import user_has
+from dravo.store.queries.users import user_line
 
-DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct only", "inactive but assigned", "highest role"
+DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct_only", "inactive_assigned", "highest_role"
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
 MOST_APPLICATIONS = 200
 CHUNK = 500
-# People are counted so far; beyond that it is said that there are more.
+# Users are counted so far; beyond that it is said that there are more.
 COUNTED = 10_000
 
 Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
@@ -40,9 +40,9 @@ class View:
     """What of the matrix is looked at.
 
     Attributes:
-        words: a part of a name, user name or e-mail.
-        application: only people with access to it, by key; the matrix then has only that column.
-        role: with an application, only people in that role of it, by key.
+        words: a part of a name, user name or email.
+        application: only users with access to it, by key; the matrix then has only that column.
+        role: with an application, only users in that role of it, by key.
         only: one of `NARROWED`.
         at: a past instant; None is now.
     """
@@ -54,8 +54,8 @@ class View:
     at: Instant | None = None
 
 
-def people(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
-    """Return a page of the matrix: {"applications": columns, "items": people by name, each with roles by application}.
+def users(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
+    """Return a page of the matrix: {"applications": columns, "items": users by name, each with roles by application}.
 
     Raises:
         NotFound, InvalidInput.
@@ -68,7 +68,7 @@ def people(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
             _statement(connection, ctx.catalogue.get(connection), view),
             keys,
             ask,
-            person_line,
+            user_line,
             count_to=COUNTED,
         )
         _fill(connection, found["items"], view)
@@ -92,7 +92,7 @@ def held_at(at: Instant | None) -> Any:
 
 def _worded(view: View) -> list[Any]:
     """Return the conditions that words put on a user."""
-    return [person_has(view.words, emails=not masking.hidden())] if view.words else []
+    return [user_has(view.words, emails=not masking.hidden())] if view.words else []
 
 
 def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[Any]:
@@ -103,7 +103,7 @@ def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[A
     """
     x, r = t.access.c, t.role.c
     if application is None and view.role:
-        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+        raise InvalidInput("The filter `role` needs an application.", "Set `application` too.", "role")
     narrowed: list[Any] = []
     if application is not None:
         narrowed.append(x.application_id == application.id)
@@ -115,13 +115,13 @@ def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[A
 
 
 def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
-    """Return the select of the people whom a view shows; everybody with access, unless words ask for somebody."""
+    """Return the select of the users whom a view shows; everyone with access, unless words ask for somebody."""
     u, x = t.user.c, t.access.c
     statement = select(
         u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at
     ).where(*_worded(view))  # fmt: skip
     if view.only is not None and view.only not in NARROWED:
-        raise InvalidInput(f"'{view.only}' is nothing to look for.", f"It is one of: {', '.join(NARROWED)}.", "only")
+        raise InvalidInput(f"'{view.only}' is not a valid value for `only`.", f"Use one of: {', '.join(NARROWED)}.", "only")
     application = application_by_key(connection, view.application) if view.application else None
     if view.only == INACTIVE_ASSIGNED:
         return statement.where(*_inactive_assigned(view, application))
@@ -132,10 +132,10 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
         some = select(x.user_id).where(held_at(view.at), *narrowed, x.direct_only == true()).distinct().subquery()
         return statement.join(some, some.c.user_id == u.id).where(~by_rule)
     if narrowed:
-        # Few have it: whoever does is found first, and then put in order.
+        # Few have it: anyone who does is found first, and then put in order.
         return statement.where(u.id.in_(select(x.user_id).where(held_at(view.at), *narrowed)))
     if not view.words:
-        # Whoever has nothing is not in the matrix, unless looked for by name.
+        # Anyone who has nothing is not in the matrix, unless looked for by name.
         statement = statement.where(exists().where(x.user_id == u.id, held_at(view.at)))
     return statement
 
@@ -150,7 +150,7 @@ def _inactive_assigned(view: View, application: Any) -> list[Any]:
     if application is not None:
         assigned.append(a.application_id == application.id)
     if application is None and view.role:
-        raise InvalidInput("A role is one of an application.", "Say the application too.", "role")
+        raise InvalidInput("The filter `role` needs an application.", "Set `application` too.", "role")
     if view.role:
         assigned.append(a.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
     return [u.active.is_(False), u.inactive_since <= at, exists().where(*assigned)]
@@ -164,7 +164,7 @@ def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> S
     """
     u, x = t.user.c, t.access.c
     if view.only not in (None, DIRECT_ONLY, HIGHEST):
-        raise InvalidInput(f"'{view.only}' is nothing to review.", f"It is one of: {DIRECT_ONLY}, {HIGHEST}.", "only")
+        raise InvalidInput(f"'{view.only}' is not a valid value for `only`.", f"Use one of: {DIRECT_ONLY}, {HIGHEST}.", "only")
     application = application_by_key(connection, view.application) if view.application else None
     direct = [x.direct_only == true()] if view.only == DIRECT_ONLY else []
     return (
@@ -176,7 +176,7 @@ def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> S
 
 
 def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
-    """Put beside each person the roles that they have at the view's instant, by application."""
+    """Put beside each user the roles that they have at the view's instant, by application."""
     roles = _roles(connection, [item["id"] for item in items], held_at(view.at))
     for item in items:
         item["roles"] = roles.get(item["id"], {})
@@ -221,20 +221,20 @@ def groups(ctx: AppContext, ask: Ask, words: str | None = None, source: str | No
 
 def _given(assignment: Assignment, catalogue: ConfigSnapshot) -> str:
     if assignment.excludes:
-        return "kept out"
+        return "excluded"
     role = catalogue.roles.get(assignment.role_id or "")
-    return role.label if role is not None else "let in"
+    return role.label if role is not None else "access without a role"
 
 
 # Exports
 
 
 def export(ctx: AppContext, view: View, form: str, shown: Shown = lambda items: items) -> Streamed:
-    """Return the whole matrix as CSV or JSON, some hundred people at a time, all of one transaction.
+    """Return the whole matrix as CSV or JSON, some hundred users at a time, all of one transaction.
 
     Args:
         form: "csv" or "json".
-        shown: makes of people what the caller may see of them.
+        shown: makes of users what the caller may see of them.
 
     Raises:
         NotFound, InvalidInput: before the first piece.
@@ -256,17 +256,17 @@ def export(ctx: AppContext, view: View, form: str, shown: Shown = lambda items: 
 
 def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown) -> Iterator[bytes]:
     if form == "csv":
-        yield csv_line(["person", "user name", "e-mail", "state", *(each.label for each in columns)])
+        yield csv_line(["user", "user name", "email", "status", *(each.label for each in columns)])
     else:
         yield b"[\n"
     first = True
     for some in pieces:
-        items = shown([person_line(row) for row in some])
+        items = shown([user_line(row) for row in some])
         _fill(connection, items, view)
         for item in items:
             if form == "csv":
                 cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
-                yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["state"], *cells])
+                yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["status"], *cells])
             else:
                 yield (b"" if first else b",\n") + orjson.dumps(item)
                 first = False

@@ -22,7 +22,7 @@ from dravo.store import tables as t
 from dravo.store.snapshots.config import policy_of, raise_revision
 
 CHOICES = {
-    "eligibility": (rules.ASSIGNED, rules.ALL_PEOPLE),
+    "eligibility": (rules.ASSIGNED, rules.ALL_USERS),
     "fallback": (rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP),
     "several": (rules.ALL, rules.HIGHEST),
     "first": (rules.BOTH, rules.DIRECT_FIRST, rules.RULES_FIRST),
@@ -30,7 +30,7 @@ CHOICES = {
 
 
 def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED) -> None:
-    """Set how an application decides; everybody is worked out anew.
+    """Set how an application decides; everyone is worked out again.
 
     Args:
         given: "eligibility", "fallback", "default_role" (by key), "several", "first"; what is None stays as it is.
@@ -49,7 +49,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sur
         if changed:
             connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed))
             raise_revision(connection)
-            recompute_marks.mark_selected(connection, memberships.everybody(literal(now)), cleared)
+            recompute_marks.mark_selected(connection, memberships.everyone(literal(now)), cleared)
             record_change(
                 connection, ctx.keys, caller, "changed policy", "application", row.id, now,
                 {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
@@ -68,17 +68,17 @@ def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str,
     after = SimpleNamespace(**{**row._mapping, **_checked(connection, row, given)})
     catalogue = ctx.catalogue.get(connection)
     then = replace(catalogue, policies={**catalogue.policies, row.id: policy_of(after)})
-    return PlannedChange(row.id, (memberships.everybody(),), then)
+    return PlannedChange(row.id, (memberships.everyone(),), then)
 
 
 def _checked(connection: Connection, row: Any, given: dict[str, Any]) -> dict[str, Any]:
     values = {name: given[name] for name in CHOICES if given.get(name) is not None}
     for name, value in values.items():
         if value not in CHOICES[name]:
-            raise InvalidInput(f"'{value}' is no choice for '{name}'.", f"It is one of: {', '.join(CHOICES[name])}.", name)
-    if given.get("default_role"):
-        values["default_role_id"] = str(role_by_key(connection, row, given["default_role"]).id)
+            raise InvalidInput(f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(CHOICES[name])}.", name)
+    if given.get("fallback_role"):
+        values["default_role_id"] = str(role_by_key(connection, row, given["fallback_role"]).id)
     default = values.get("default_role_id", row.default_role_id)
     if values.get("fallback", row.fallback) == rules.DEFAULT_ROLE and default is None:
-        raise InvalidInput("A default role has to be said.", "Choose which role people get to whom nothing gives one.", "default_role")
+        raise InvalidInput("The fallback role is missing.", "Set `fallback_role` to the role of users without an assignment.", "fallback_role")
     return values

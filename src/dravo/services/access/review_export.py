@@ -31,7 +31,7 @@ def export(ctx: AppContext, review_id: str, form: str) -> Streamed:
     return Streamed(connection, found, _exported(review, found, form))
 
 
-_CELLS = ("application", "role", "person", "user name", "since", "because of", "decision", "by", "at", "note", "outcome")
+_CELLS = ("application", "role", "user", "user name", "since", "reason", "decision", "by", "at", "note", "outcome")
 
 
 def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
@@ -47,7 +47,7 @@ def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
             continue
         yield csv_line(
             str(each or "") for each in (
-                line["application"]["label"], line["role"]["label"], line["person"]["display_name"], line["person"]["user_name"],
+                line["application"]["label"], line["role"]["label"], line["user"]["display_name"], line["user"]["user_name"],
                 line["since"], "; ".join(line["reasons"]), line["decision"], line["decided_by"], line["decided_at"], line["note"],
                 line["outcome"],
             )

@@ -33,7 +33,7 @@ from dravo.store.pagination import Ask, page
 from dravo.store.queries import search as text_search
 from dravo.store.snapshots.config import raise_revision
 
-CONFIRMED, TAKEN_AWAY = "confirmed", "taken away"
+CONFIRMED, TAKEN_AWAY = "confirmed", "removed"
 DECISIONS = (CONFIRMED, TAKEN_AWAY)
 MOST_ROWS = 20_000
 MOST_AT_ONCE = 500
@@ -44,7 +44,7 @@ class Plan:
     """What a decision to take away comes to.
 
     Attributes:
-        removed: assignments to the people themselves that are taken away.
+        removed: assignments to the users themselves that are taken away.
         kept_out: (user id, name) of those who are kept out of the application, because they would have it by other ways too.
         outcomes: for each row of the review what becomes of it, in a sentence.
     """
@@ -58,7 +58,7 @@ class Plan:
 
 
 def start(ctx: AppContext, caller: Caller, label: str, until: str, view: View, note: str | None = None) -> dict[str, Any]:
-    """Begin a review of everybody's access in a part of the matrix, as it is now.
+    """Begin a review of everyone's access in a part of the matrix, as it is now.
 
     Args:
         until: the last day on which is decided.
@@ -72,12 +72,12 @@ def start(ctx: AppContext, caller: Caller, label: str, until: str, view: View, n
     with ctx.database.reading() as connection:
         span = read_span(None, until, settings.time_zone(connection))
         if not until or not span["until_at"] or span["until_at"] <= now:
-            raise InvalidInput("A review needs a last day to come.", "Say until when is decided, such as 2031-04-02.", "until")
+            raise InvalidInput("The due date is missing or in the past.", "Set `until` to a future date, such as 2031-04-02.", "until")
         rows = list(connection.execute(access_matrix.accesses(connection, ctx.catalogue.get(connection), view).limit(MOST_ROWS + 1)))
     if not rows:
-        raise InvalidInput("There is no access of that kind.", "Widen what is looked at.")
+        raise InvalidInput("No access matches the scope of the review.", "Choose a wider scope.")
     if len(rows) > MOST_ROWS:
-        raise InvalidInput(f"That is more than {MOST_ROWS:,} accesses.", "Narrow it down: to an application, a role, or the highest roles.")
+        raise InvalidInput(f"The review would have more than {MOST_ROWS:,} rows.", "Limit it to an application, a role or the highest roles.")
     review_id = new_id()
     review = {
         "id": review_id, "label": label, "note": (note or "").strip() or None, "narrowed": _narrowed(view), "created_at": now,
@@ -93,7 +93,7 @@ def start(ctx: AppContext, caller: Caller, label: str, until: str, view: View, n
     with ctx.database.writing() as connection:
         connection.execute(insert(t.review).values(**review))
         connection.execute(insert(t.review_row), values)
-        record_change(connection, ctx.keys, caller, "began review", "review", review_id, now, {"label": label, "rows": len(values)})
+        record_change(connection, ctx.keys, caller, "created review", "review", review_id, now, {"label": label, "rows": len(values)})
     return one(ctx, caller, review_id)
 
 
@@ -124,7 +124,7 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
         if connection.execute(select(v.id).where(*due).limit(1)).first() is None:
             return
     with ctx.database.writing() as connection:
-        connection.execute(update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its last day"))
+        connection.execute(update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its due date"))
 
 
 # Looking at them
@@ -159,7 +159,7 @@ def review_row(connection: Connection, review_id: str, caller: Caller | None = N
     """Return the row of a review that the caller may see; raises NotFound."""
     row = connection.execute(select(t.review).where(t.review.c.id == review_id, *(_of(caller) if caller else ()))).first()
     if row is None:
-        raise NotFound(f"There is no review with the id '{review_id}'.", "See the list of reviews.")
+        raise NotFound(f"There is no review with the ID '{review_id}'.", "Choose one from the list of reviews.")
     return row
 
 
@@ -237,8 +237,8 @@ def row_line(row: Any) -> dict[str, Any]:
     """Return a row as the API shows it."""
     return {
         "id": row.id,
-        "person": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
-        "state": "gone" if row.gone_at else "active" if row.active else "inactive",
+        "user": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
+        "status": "left" if row.gone_at else "active" if row.active else "inactive",
         "application": {"key": row.application_key, "label": row.application_label},
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
         "since": row.since, "reasons": row.reasons, "decision": row.decision, "decided_at": row.decided_at, "decided_by": row.decided_by,
@@ -272,7 +272,7 @@ def decide(
 ) -> dict[str, Any]:
     """Confirm some rows of one application, or take what they say away.
 
-    What was assigned to the person is taken away; whoever would still have it by a group or a rule is kept out of the application, if
+    What was assigned to the user is taken away; anyone who would still have it by a group or a rule is kept out of the application, if
     nothing else of theirs there is left.
 
     Returns:
@@ -282,7 +282,7 @@ def decide(
         NotFound, InvalidInput; NeedsConfirmation, StalePreview.
     """
     if decision not in DECISIONS:
-        raise InvalidInput(f"'{decision}' is no decision.", f"It is one of: {', '.join(DECISIONS)}.", "decision")
+        raise InvalidInput(f"'{decision}' is not a valid decision.", f"Use one of: {', '.join(DECISIONS)}.", "decision")
     now = clock.now()
     cleared = None
     plan = Plan((), (), {})
@@ -296,13 +296,13 @@ def decide(
         try:
             _take_away(ctx, connection, caller, of, chosen, plan, cleared, now)
         except IntegrityError:
-            raise StalePreview("Somebody has kept one of them out meanwhile.", "Look at it again.") from None
+            raise StalePreview("One of these users was excluded in the meantime.", "Reload the review.") from None
         decided = {"decision": decision, "decided_at": now, "decided_by": caller.name, "note": (note or "").strip() or None}
         values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
         written = update(t.review_row).where(t.review_row.c.id == bindparam("row")).values(**decided, outcome=bindparam("came_of_it"))
         connection.execute(written, values)
         details = {"application": application, "decision": decision, "rows": len(chosen)}
-        personal = {"people": sorted({row.display_name for row in chosen})[:100]}
+        personal = {"users": sorted({row.display_name for row in chosen})[:100]}
         record_change(connection, ctx.keys, caller, "decided in review", "review", review_id, now, details, personal)
     if decision == TAKEN_AWAY:
         process_marks(ctx, USERS_PER_CHUNK)
@@ -317,19 +317,20 @@ def _chosen(connection: Connection, review_id: str, application: str, ids: Seque
     w = t.review_row.c
     found = list(connection.execute(rows_statement(review_id).where(w.id.in_(wanted), w.application_id == of.id)))
     if len(found) != len(set(ids)):
-        hint = f"Decide about up to {MOST_AT_ONCE} of one application at once."
-        raise NotFound(f"Not all of these rows are of '{of.label}' in this review.", hint, "rows")
+        hint = f"Decide at most {MOST_AT_ONCE} rows of one application at a time."
+        raise NotFound(f"Some of these rows do not belong to '{of.label}' in this review.", hint, "rows")
     settled = next((row for row in found if row.decision == TAKEN_AWAY), None)
     if settled is not None:
         raise InvalidInput(
-            f"{settled.role_label} was taken away from {settled.display_name} already.", "If that was wrong, give it again on the application's page."
+            f"The role {settled.role_label} of {settled.display_name} was removed already.",
+            "To restore it, assign the role on the application's page.",
         )
     return of, found
 
 
 def _check_open(review: Any, now: Instant) -> None:
     if review.closed_at is not None or review.until_at <= now:
-        raise InvalidInput("The review has ended.", "What was decided in it is kept; begin another one.")
+        raise InvalidInput("The review has ended.", "Create a new review.")
 
 
 def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
@@ -353,14 +354,16 @@ def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
         others = [each for each in reasons or () if each["kind"] != "direct"]
         remaining = [role_id for role_id in held[row.user_id] if (row.user_id, role_id) not in taken]
         if reasons is None:
-            outcomes[row.id] = "They no longer had it."
+            outcomes[row.id] = "The user no longer had the role."
         elif not others:
-            outcomes[row.id] = "Its assignment was taken away."
+            outcomes[row.id] = "The assignment was deleted."
         elif not remaining:
             kept_out.add(row.user_id)
-            outcomes[row.id] = f"They are kept out of {of.label}: they have it by {', '.join(named(each) for each in others)}."
+            outcomes[row.id] = f"The user is excluded from {of.label}, because the role comes through {', '.join(named(each) for each in others)}."
         else:
-            outcomes[row.id] = f"They still have it by {', '.join(named(each) for each in others)}, and keep another role: take them out there."
+            outcomes[row.id] = (
+                f"The user still has the role through {', '.join(named(each) for each in others)} and keeps another role. Remove the user there."
+            )
     return Plan(removed, tuple(sorted(kept_out)), outcomes)
 
 
@@ -368,11 +371,11 @@ def _change(ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[A
     gone = {each.id for each in plan.removed}
     shut = frozenset(plan.kept_out)
 
-    def then(person: UserSnapshot) -> UserSnapshot:
-        direct = tuple(each for each in person.direct if each.id not in gone)
-        if person.user_id in shut:
-            direct = (*direct, Assignment("review", of.id, None, person.user_id, excludes=True))
-        return replace(person, direct=direct)
+    def then(user: UserSnapshot) -> UserSnapshot:
+        direct = tuple(each for each in user.direct if each.id not in gone)
+        if user.user_id in shut:
+            direct = (*direct, Assignment("review", of.id, None, user.user_id, excludes=True))
+        return replace(user, direct=direct)
 
     touched = select(t.user.c.id).where(t.user.c.id.in_({row.user_id for row in chosen}))
     return PlannedChange(of.id, (touched,), ctx.catalogue.get(connection), then)
@@ -387,12 +390,12 @@ def _take_away(
     for each in plan.removed:
         connection.execute(update(t.assignment).where(t.assignment.c.id == each.id).values(removed_at=now))
         details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
-        record_change(connection, ctx.keys, caller, "removed assignment", "assignment", each.id, now, details, {"person": names[each.user_id]})
+        record_change(connection, ctx.keys, caller, "deleted assignment", "assignment", each.id, now, details, {"user": names[each.user_id]})
     for user_id in plan.kept_out:
-        row = {"id": new_id(), "application_id": of.id, "user_id": user_id, "excludes": True, "note": "Taken away in a review"}
+        row = {"id": new_id(), "application_id": of.id, "user_id": user_id, "excludes": True, "note": "Removed in a review"}
         connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
-        details = {"application": of.key, "keeps out": True, "by": "review"}
-        record_change(connection, ctx.keys, caller, "added assignment", "assignment", row["id"], now, details, {"person": names[user_id]})
+        details = {"application": of.key, "excludes": True, "by": "review"}
+        record_change(connection, ctx.keys, caller, "created assignment", "assignment", row["id"], now, details, {"user": names[user_id]})
     raise_revision(connection)
     touched = [*{each.user_id for each in plan.removed} | {*plan.kept_out}]
     recompute_marks.mark_users(connection, touched, now, cleared)

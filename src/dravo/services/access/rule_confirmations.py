@@ -71,19 +71,19 @@ def confirming(ctx: AppContext, connection: Connection, assignment_id: str, user
     """Return the users who would be confirmed for a rule, with those who are, and the change that this would be."""
     row, catalogue = _rule_row(connection, assignment_id), ctx.catalogue.get(connection)
     if row.confirmed is None:
-        raise InvalidInput("Users of this rule wait for no confirmation.", "Everyone who meets it has the role.")
+        raise InvalidInput("No users of this rule wait for confirmation.", "All users who match the rule have the role.")
     meeting = rule_matches.matching(connection, catalogue, row)
     unknown = sorted({*(users or ())} - {*meeting})
     if unknown:
-        raise InvalidInput(f"The user '{unknown[0]}' does not meet the rule.", "See who waits, and choose among them.", "users")
+        raise InvalidInput(f"The user '{unknown[0]}' does not match the rule.", "Choose users from `dravo assignment waiting`.", "users")
     values = sorted({*row.confirmed, *(meeting if users is None else users)})
     without = assignment_changes.removing(catalogue, row)
     then = assignment_changes.adding(connection, without.catalogue, [{**row._mapping, "confirmed": values, "future_users": False}])
-    return values, replace(then, person=lambda person: then.person(without.person(person)))
+    return values, replace(then, user=lambda user: then.user(without.user(user)))
 
 
 def _rule_row(connection: Connection, assignment_id: str) -> Any:
     row = row_of(connection, assignment_id)
     if row.rule is None:
-        raise InvalidInput("This assignment is no rule.", "Users wait for a confirmation only where a rule gives the highest role.")
+        raise InvalidInput("This assignment is not a rule.", "Only rules that assign the highest role need confirmation.")
     return row

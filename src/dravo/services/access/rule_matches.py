@@ -1,4 +1,4 @@
-"""Whom rules reach now: counted over everybody, and shown by name while a rule is written."""
+"""Whom rules reach now: counted over everyone, and shown by name while a rule is written."""
 
 from __future__ import annotations
 
@@ -12,20 +12,20 @@ from sqlalchemy import Connection, func, select, update
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.conditions import Condition, read_condition, seen
 from dravo.core.access.evaluation import Assignment, UserFacts
-from dravo.core.identity.records import PersonRecord
+from dravo.core.identity.records import UserRecord
 from dravo.core.planning import ConfigSnapshot
 from dravo.services.context import AppContext
 from dravo.store import groups
 from dravo.store import tables as t
 from dravo.store.pagination import Ask
-from dravo.store.queries.users import people_by_id, person_ref
+from dravo.store.queries.users import user_ref, users_by_id
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels
 
 SHOWN = 20
 
 
 def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
-    """Return how many people a rule reaches now, and the first of them by name; nothing is changed.
+    """Return how many users a rule reaches now, and the first of them by name; nothing is changed.
 
     Raises:
         InvalidInput: if the condition cannot be read, with the place.
@@ -35,12 +35,12 @@ def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
         catalogue = ctx.catalogue.get(connection)
         reach = 0
         first: list[dict[str, Any]] = []
-        for row, person in _everybody(connection, catalogue, [condition]):
-            if condition.holds(person):
+        for row, user in _everyone(connection, catalogue, [condition]):
+            if condition.holds(user):
                 reach += 1
                 if len(first) < SHOWN:
-                    first.append(person_ref(row))
-    return {"rule": condition.text, "reach": reach, "people": first}
+                    first.append(user_ref(row))
+    return {"rule": condition.text, "reach": reach, "users": first}
 
 
 def count(connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]) -> dict[str, tuple[int, int]]:
@@ -76,37 +76,37 @@ def listed(connection: Connection, user_ids: Sequence[str], ask: Ask) -> dict[st
     """Return a page of some users, in their order."""
     start = next((place + 1 for place, each in enumerate(user_ids) if each == ask.after), 0) if ask.after else 0
     some = list(user_ids[start : start + ask.count])
-    found = people_by_id(connection, some)
+    found = users_by_id(connection, some)
     following = some[-1] if start + len(some) < len(user_ids) and some else None
     return {"items": [found[each] for each in some if each in found], "total": len(user_ids), "next": following}
 
 
-def active_people(connection: Connection) -> int:
-    """Return how many people are active."""
+def active_users(connection: Connection) -> int:
+    """Return how many users are active."""
     return int(connection.execute(select(func.count()).select_from(t.user).where(t.user.c.active.is_(True))).scalar_one())
 
 
 def _facts(connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]) -> Iterator[tuple[UserFacts, Any]]:
     """Yield active users by name, as rules see them: by all that is known, and by what each source reported that a rule names."""
-    reported: defaultdict[str, defaultdict[str, list[PersonRecord]]] = defaultdict(lambda: defaultdict(list))
+    reported: defaultdict[str, defaultdict[str, list[UserRecord]]] = defaultdict(lambda: defaultdict(list))
     named = {each.source_id for each in rules if each.source_id is not None}
     r = t.record.c
     if named:
         where = (r.source_id.in_(named), r.gone_at.is_(None), r.undecided.is_(False))
         for row in connection.execute(select(r.id, r.user_id, r.source_id, r.connection_type, r.data).where(*where)):
-            record = PersonRecord(row.id, row.source_id, row.connection_type, row.data, row.user_id)
+            record = UserRecord(row.id, row.source_id, row.connection_type, row.data, row.user_id)
             if record.active:
                 reported[row.user_id][row.source_id].append(record)
     conditions = [each.condition for each in rules if each.condition is not None]
-    for row, person in _everybody(connection, catalogue, conditions):
+    for row, user in _everyone(connection, catalogue, conditions):
         by_source = {
-            source_id: {**person, **seen(catalogue.merged(records).attributes, person.get("groups", ()), person.get("source", ()))}
+            source_id: {**user, **seen(catalogue.merged(records).attributes, user.get("groups", ()), user.get("source", ()))}
             for source_id, records in reported[row.id].items()
         } if row.id in reported else {}  # fmt: skip
-        yield UserFacts(True, seen=person, by_source=by_source, user_id=row.id), row
+        yield UserFacts(True, seen=user, by_source=by_source, user_id=row.id), row
 
 
-def _everybody(connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]) -> Iterator[tuple[Any, dict[str, Any]]]:
+def _everyone(connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]) -> Iterator[tuple[Any, dict[str, Any]]]:
     """Yield active users by name, each with how conditions see them."""
     u, r = t.user.c, t.record.c
     sources: defaultdict[str, list[str]] = defaultdict(list)

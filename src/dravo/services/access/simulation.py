@@ -7,7 +7,7 @@ from typing import Any
 
 from dravo.core.access.reasons import chain
 from dravo.core.errors import InvalidInput
-from dravo.core.identity.records import PersonRecord
+from dravo.core.identity.records import UserRecord
 from dravo.core.planning import UserSnapshot, plan_user
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
@@ -21,7 +21,7 @@ def expect(ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: 
     """Return which roles somebody of a source would get, with the reasons of each, and how each account would be.
 
     Args:
-        source: whose person it would be, by key.
+        source: whose user it would be, by key.
         attributes: a SCIM User as the source would send it; a trace's body can be taken as it is.
         groups: groups of that source, by name or id.
 
@@ -35,10 +35,10 @@ def expect(ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: 
         try:
             data = read_resource({"userName": "somebody", **attributes}, shape)
         except ScimError as wrong:
-            raise InvalidInput(wrong.detail, "Give the attributes as the source would send them.", "attributes") from None
+            raise InvalidInput(wrong.detail, "Enter the attributes as the source would send them.", "attributes") from None
         named = [find_group(connection, each, source).id for each in groups]
         catalogue = ctx.catalogue.get(connection)
-    record = PersonRecord("expected", row.id, "inbound_scim", data, "expected")
+    record = UserRecord("expected", row.id, "inbound_scim", data, "expected")
     outcome = plan_user(UserSnapshot("expected", None, (record,), tuple(named)), catalogue, now)
     due = {change.application_id: change.due for change in outcome.accounts}
     items = []
@@ -50,7 +50,7 @@ def expect(ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: 
                 "application": {"key": application.key, "label": application.label},
                 "role": {"key": role.key, "label": role.label, "rank": role.rank},
                 "reasons": [chain(reason) for reason in change.reasons],
-                "account": None if account is None else account.get("problem") or "would be made",
+                "account": None if account is None else account.get("problem") or "would be created",
             }
         )
-    return {"active": outcome.user.active, "items": items}
+    return {"active": outcome.merged.active, "items": items}

@@ -18,7 +18,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 
-ADDED, CHANGED, REMOVED, POLICY = "added assignment", "changed assignment", "removed assignment", "changed policy"
+ADDED, CHANGED, REMOVED, POLICY = "created assignment", "changed assignment", "deleted assignment", "changed policy"
 UNDOABLE = (ADDED, CHANGED, REMOVED, POLICY)
 
 
@@ -70,9 +70,7 @@ def _entry(connection: Connection, entry_id: int) -> Any:
     if row is None:
         raise NotFound(f"There is no entry {entry_id} in the audit log.")
     if row.action not in UNDOABLE:
-        raise InvalidInput(
-            f"'{row.action}' cannot be taken back here.", "It is for changes of assignments and policies; others are undone where they were made."
-        )
+        raise InvalidInput(f"'{row.action}' cannot be undone.", "Only changes to assignments and access policies can be undone here.")
     return row
 
 
@@ -94,13 +92,13 @@ def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
     """
     row = connection.execute(select(t.assignment).where(t.assignment.c.id == entry.object_id)).first()
     if row is None:
-        raise NotFound("Its application is gone, and the assignment with it.")
+        raise NotFound("The application of this assignment was deleted.")
     values = dict(row._mapping)
     if row.pattern is not None and row.source_id is None:
-        raise NotFound("The source of this pattern is gone.", "Make a new one for another source.")
+        raise NotFound("The source of this pattern was deleted.", "Create a new assignment for another source.")
     same = [t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name] for name in _WHOM]
     if connection.execute(select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)).first():
-        raise AlreadyExists("The same is assigned again already.", "There is nothing to take back.")
+        raise AlreadyExists("The same assignment exists again.", "Nothing needs to be undone.")
     return {**{name: value for name, value in values.items() if name not in ("created_at", "created_by", "removed_at")}, "id": new_id()}
 
 
@@ -111,9 +109,9 @@ def _policy(connection: Connection, entry: Any) -> tuple[str, dict[str, Any]]:
     """Return an application's key and its policy as it was before a change."""
     key = connection.execute(select(t.application.c.key).where(t.application.c.id == entry.object_id)).scalar()
     if key is None:
-        raise NotFound("The application is gone.")
+        raise NotFound("The application was deleted.")
     before = dict(entry.details["before"])
     default = before.pop("default_role_id", None)
     if default is not None:
-        before["default_role"] = connection.execute(select(t.role.c.key).where(t.role.c.id == default)).scalar()
+        before["fallback_role"] = connection.execute(select(t.role.c.key).where(t.role.c.id == default)).scalar()
     return str(key), before

@@ -27,7 +27,7 @@ SHOWN = 5_000
 
 @dataclass(frozen=True)
 class Confirmation:
-    """What an operator said with a change: the application's label, typed, where it is grave; and (gained, lost, changed) as they
+    """What an operator said with a change: the application's label, typed, where it is serious; and (gained, lost, changed) as they
     saw them in the preview."""
 
     confirm: str | None = None
@@ -43,19 +43,19 @@ class PlannedChange:
 
     Attributes:
         application_id: where it matters; None if it may matter everywhere.
-        touched: select, together, the ids of everybody whom it can touch.
+        touched: select, together, the ids of everyone whom it can touch.
         catalogue: what would be declared.
-        person: what would be of one person before they are worked out.
+        user: what would be of one user before they are worked out.
         name: what is typed to confirm it, where that is not the application's label.
-        grave: why it has to be confirmed, whatever it does now.
+        serious: why it has to be confirmed, whatever it does now.
     """
 
     application_id: str | None
     touched: tuple[Select[Any], ...]
     catalogue: ConfigSnapshot
-    person: Callable[[UserSnapshot], UserSnapshot] = lambda person: person
+    user: Callable[[UserSnapshot], UserSnapshot] = lambda user: user
     name: str = ""
-    grave: str = ""
+    serious: str = ""
 
     @property
     def typed(self) -> str:
@@ -68,29 +68,29 @@ class PlannedChange:
 
 
 def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan]:
-    """Yield what would become of everybody whom a change can touch, some hundred at a time in memory."""
+    """Yield what would become of everyone whom a change can touch, some hundred at a time in memory."""
     now = clock.now()
     ids = list(dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars()))
     for start in range(0, len(ids), user_snapshots.CHUNK):
-        for person in user_snapshots.people(connection, ids[start : start + user_snapshots.CHUNK]).values():
-            yield plan_user(change.person(person), change.catalogue, now)
+        for user in user_snapshots.users(connection, ids[start : start + user_snapshots.CHUNK]).values():
+            yield plan_user(change.user(user), change.catalogue, now)
         jobs.report_progress(min(start + user_snapshots.CHUNK, len(ids)), len(ids))
 
 
 def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> dict[str, Any]:
-    """Return a plan as it is shown: counts, then people with their roles in each application that it concerns, before and after."""
+    """Return a plan as it is shown: counts, then users with their roles in each application that it concerns, before and after."""
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
     taken: Counter[str] = Counter()
     top_gained: Counter[str] = Counter()
     asks: Counter[str] = Counter()
     top = set(change.catalogue.highest.values())
-    people: list[dict[str, Any]] = []
+    users: list[dict[str, Any]] = []
     for outcome in outcomes(connection, change):
         lines = list(_lines(outcome, change))
         counts["unchanged"] += not lines
         for line in lines:
             counts[line["what"]] += 1
-        people.extend(lines[: most - len(people)])
+        users.extend(lines[: most - len(users)])
         taken.update({each.application_id for each in outcome.access if each.closed and change.concerns(each.application_id)})
         top_gained.update({each.application_id for each in outcome.access if each.id is None and each.role_id in top})
         asks.update(plan_id for application_id, plan_id in outcome.seating.asks if change.concerns(application_id))
@@ -105,9 +105,9 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> d
         "top_gained": sum(top_gained[each] for each in concerned),
         "application": _named(change.catalogue, of) if of is not None else None,
         "type_to_confirm": change.typed,
-        "people": people,
+        "users": users,
         "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
-        "confirm": " ".join([*([change.grave] if change.grave else []), *(_where(change, each, told) for each, told in weighed if told)]),
+        "confirm": " ".join([*([change.serious] if change.serious else []), *(_where(change, each, told) for each, told in weighed if told)]),
     }
 
 
@@ -126,28 +126,28 @@ def _named(catalogue: ConfigSnapshot, application_id: str) -> dict[str, str]:
 
 
 def _where(change: PlannedChange, application_id: str, told: str) -> str:
-    """Return what is grave about a change, with the application where more than one is concerned."""
+    """Return what is serious about a change, with the application where more than one is concerned."""
     return told if change.application_id is not None else f"{change.catalogue.applications[application_id].label}: {told}"
 
 
 def check(connection: Connection, change: PlannedChange, caller: Caller, sure: Confirmation) -> tuple[str, str] | None:
-    """Make sure that an operator's change is what they saw, and that a grave one was confirmed.
+    """Make sure that an operator's change is what they saw, and that a serious one was confirmed.
 
     Returns:
-        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need not wait for the guard.
+        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need not wait for the removal limit.
 
     Raises:
         StalePreview: if it would do other than was seen.
-        NeedsConfirmation: if it is grave, and the name of what it concerns was not typed.
+        NeedsConfirmation: if it is serious, and the name of what it concerns was not typed.
     """
     found = shown(connection, change, most=0)
     if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
-        told = f"{found['gained']:,} gain, {found['lost']:,} lose and {found['changed']:,} change role now"
-        raise StalePreview(f"The world has moved since you looked: {told}.", "Look at it again, and then do it.")
+        told = f"{found['gained']:,} users gain access, {found['lost']:,} lose access and {found['changed']:,} change roles"
+        raise StalePreview(f"The preview is out of date. The result is now: {told}.", "Preview again, then confirm.")
     if not found["confirm"]:
         return None
     if sure.confirm != change.typed:
-        what = "the application" if change.application_id is not None else "what you change"
+        what = "the application" if change.application_id is not None else "the changed object"
         raise NeedsConfirmation(found["confirm"], f"Type the name of {what}, '{change.typed}', to confirm.", "confirm")
     return change.application_id or EVERY_APPLICATION, caller.name
 
@@ -157,13 +157,13 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]
     roles, applications = change.catalogue.roles, change.catalogue.applications
     touched = {each.application_id for each in outcome.access if (each.closed or each.id is None) and change.concerns(each.application_id)}
     for of in sorted(touched, key=lambda each: applications[each].label):
-        before = [held.role_id for held in outcome.person.access if held.application_id == of]
+        before = [held.role_id for held in outcome.user.access if held.application_id == of]
         lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}
         gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
         after = [role_id for role_id in before if role_id not in lost] + gained
         yield {
             "what": "gained" if not before else "lost" if not after else "changed",
-            "person": attributes_ref(outcome.person.user_id, outcome.user.attributes),
+            "user": attributes_ref(outcome.user.user_id, outcome.merged.attributes),
             "application": _named(change.catalogue, of),
             "before": [roles[role_id].label for role_id in before if role_id in roles],
             "after": [roles[role_id].label for role_id in after if role_id in roles],
@@ -171,7 +171,7 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]
 
 
 def touched(row: Any, *columns: Any) -> Select[Any]:
-    """Return the select of everybody whom an assignment can touch, by user id and further columns.
+    """Return the select of everyone whom an assignment can touch, by user id and further columns.
 
     Args:
         row: the columns of the assignment's table.
@@ -184,5 +184,5 @@ def touched(row: Any, *columns: Any) -> Select[Any]:
     if row["pattern"] is not None:
         in_groups: Select[Any] = memberships.users_in_groups_of((row["source_id"],), *columns)
         return in_groups
-    everybody: Select[Any] = memberships.everybody(*columns)
-    return everybody
+    everyone: Select[Any] = memberships.everyone(*columns)
+    return everyone

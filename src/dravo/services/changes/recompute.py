@@ -1,4 +1,4 @@
-"""Works out anew whoever is marked, in chunks, and whoever's dates have come.
+"""Works out again anyone who is marked, in chunks, and anyone who's dates have come.
 
 A change that touches many commits with marks on those affected; nobody who is marked is delivered before they are worked out.
 """
@@ -47,11 +47,11 @@ class SetAside:
         """Leave a user alone for a while, and say so in the log."""
         self._until[user_id] = time.monotonic() + SET_ASIDE_SECONDS
         self._heartbeats.count(USER)
-        log.error("access of a user could not be worked out", user=user_id, exc_info=wrong)
+        log.error("access of a user could not be computed", user=user_id, exc_info=wrong)
 
 
 def process_marks(ctx: AppContext, most: int | None = None, aside: SetAside | None = None) -> int:
-    """Work out marked people until none is left, or so many are done.
+    """Work out marked users until none is left, or so many are done.
 
     Args:
         aside: takes in those of whom nothing could be worked out; without it, that is raised.
@@ -69,7 +69,7 @@ def process_marks(ctx: AppContext, most: int | None = None, aside: SetAside | No
 
 
 def recompute_user(ctx: AppContext, user_id: str) -> None:
-    """Work out one person who is marked, here and now: somebody waits for what they have."""
+    """Work out one user who is marked, here and now: somebody waits for what they have."""
     while _chunk(ctx, user_id):
         pass
 
@@ -109,13 +109,13 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
         marks = [(row.user_id, row.since) for row in rows]
         cleared = {(row.user_id, row.confirmed_for): row.released_by for row in rows if row.confirmed_for is not None}
         catalogue = ctx.catalogue.get(connection)
-        people = user_snapshots.people(connection, [user_id for user_id, _ in marks])
-        kept = _as_kept(connection, people.values())
-    outcomes = [plan_user(person, catalogue, now) for person in people.values()]
+        users = user_snapshots.users(connection, [user_id for user_id, _ in marks])
+        kept = _as_kept(connection, users.values())
+    outcomes = [plan_user(user, catalogue, now) for user in users.values()]
     # Of several records any change of whose word counts may let another one speak.
-    other = [each for each in outcomes if each.person.user_id in kept and kept[each.person.user_id] != _as_merged(each)]
-    others = {each.person.user_id for each in other}
-    same = [each for each in outcomes if each.person.user_id not in others]
+    other = [each for each in outcomes if each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each)]
+    others = {each.user.user_id for each in other}
+    same = [each for each in outcomes if each.user.user_id not in others]
     try:
         with ctx.database.writing() as connection:
             apply_outcomes(connection, same, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
@@ -128,20 +128,20 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
     return len(marks)
 
 
-def _as_kept(connection: Connection, people: Iterable[UserSnapshot]) -> dict[str, tuple[Any, Any, bool]]:
+def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, tuple[Any, Any, bool]]:
     """Return what is kept of those who have several records: attributes, who gave them, and whether they are active."""
-    ids = [person.user_id for person in people if len(person.records) > 1]
+    ids = [user.user_id for user in users if len(user.records) > 1]
     u = t.user.c
     rows = connection.execute(select(u.id, u.attributes, u.given_by, u.active).where(u.id.in_(ids))) if ids else ()
     return {row.id: (row.attributes, row.given_by, row.active) for row in rows}
 
 
 def _as_merged(outcome: UserPlan) -> tuple[Any, Any, bool]:
-    return dict(outcome.user.attributes), dict(outcome.user.given_by), outcome.user.active
+    return dict(outcome.merged.attributes), dict(outcome.merged.given_by), outcome.merged.active
 
 
 def mark_due_changes(ctx: AppContext, now: Instant) -> bool:
-    """Mark people for whom an assignment begins or ends by its date.
+    """Mark users for whom an assignment begins or ends by its date.
 
     Returns:
         Whether there are any.

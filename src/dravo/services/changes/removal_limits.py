@@ -14,7 +14,7 @@ from dravo.store import tables as t
 
 
 class NeedsConfirmation(DravoError):
-    """A change is grave: what it does was shown, and the application's name has to be typed."""
+    """A change is serious: what it does was shown, and the application's name has to be typed."""
 
     code = "needs_confirmation"
     status = 409
@@ -22,11 +22,11 @@ class NeedsConfirmation(DravoError):
 
 def limits(values: Mapping[str, Any]) -> Limits:
     """Return how much may be taken away at once, out of the settings."""
-    return Limits(values["guard_number"], values["guard_share"], values["guard_least"])
+    return Limits(values["removal_limit_number"], values["removal_limit_percent"], values["removal_limit_minimum"])
 
 
 def present_in(connection: Connection, application_id: str) -> int:
-    """Return how many users have something in an application, those included from whom it is being taken: whoever left long ago is none."""
+    """Return how many users have something in an application, those included from whom it is being taken: anyone who left long ago is none."""
     d, x = t.task.c, t.access.c
     having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
     losing = select(d.user_id).where(d.application_id == application_id, d.removes == true(), d.closed_at.is_(None))
@@ -40,7 +40,7 @@ def check_confirmed(label: str, confirmed: str | None) -> None:
         NeedsConfirmation.
     """
     if confirmed != label:
-        raise NeedsConfirmation("This is grave and was not confirmed.", f"Type the name of the application, '{label}', to confirm.", "confirm")
+        raise NeedsConfirmation("This change needs a confirmation.", f"Type the name of the application, '{label}', to confirm.", "confirm")
 
 
 def confirmation_reason(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
@@ -48,7 +48,7 @@ def confirmation_reason(connection: Connection, application_id: str, taken: int,
 
     Args:
         application_id: where.
-        taken: from how many people it takes something there.
+        taken: from how many users it takes something there.
         top_gained: how many get the highest role there by it.
     """
     if not taken and not top_gained:
@@ -56,8 +56,8 @@ def confirmation_reason(connection: Connection, application_id: str, taken: int,
     values = settings.read(connection)
     allowed = limits(values).allowed(present_in(connection, application_id))
     if taken > allowed:
-        return f"This takes something from {taken:,} people; {allowed:,} go without being confirmed."
-    most = values["guard_top_role"]
+        return f"This change removes access from {taken:,} users. More than {allowed:,} need a confirmation."
+    most = values["highest_role_limit"]
     if top_gained > most:
-        return f"This gives the highest role to {top_gained:,} more people; {most:,} go without being confirmed."
+        return f"This change gives the highest role to {top_gained:,} more users. More than {most:,} need a confirmation."
     return ""

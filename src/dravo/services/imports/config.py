@@ -16,7 +16,7 @@ from dravo.core.instants import parse_instant
 from dravo.protocols.directory.connectors import KINDS, fields_of, kind_of, open_reader, read_settings
 from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.reader import Checked, Reader, is_made
-from dravo.services import settings as house_settings
+from dravo.services import settings as organization_settings
 from dravo.services.context import AppContext
 from dravo.services.imports.uploads import files, folder_of
 from dravo.services.lookups import pushing_source
@@ -53,9 +53,9 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
     """
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
-        zone = house_settings.time_zone(connection)
+        zone = organization_settings.time_zone(connection)
         conflicts = connection.execute(
-            select(func.count()).select_from(t.conflict).where(t.conflict.c.source_id == source.id, t.conflict.c.state == imported_records.OPEN)
+            select(func.count()).select_from(t.conflict).where(t.conflict.c.source_id == source.id, t.conflict.c.status == imported_records.OPEN)
         ).scalar_one()
     kind, now = kind_of(row.kind), clock.now()
     scheduled = row.enabled and bool(row.schedule)
@@ -69,7 +69,7 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
         "enabled": row.enabled,
         "enabled_from": row.enabled_from,
         "schedule": row.schedule,
-        "schedule_words": schedules.in_words(row.schedule) if row.schedule else "never by itself",
+        "schedule_words": schedules.in_words(row.schedule) if row.schedule else "no schedule",
         "next_at": schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
         "full_at": row.full_at,
         "policy": import_policy(source, row.kind).document(),
@@ -99,19 +99,19 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             connection.execute(insert(t.source_import).values(**_begun(source.id, given)))
             row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).one()
         elif given.get("kind") not in (None, row.kind):
-            raise InvalidInput(f"'{source.label}' is read as {kind_of(row.kind).label}.", "Add another source for another kind.", "kind")
+            raise InvalidInput(f"'{source.label}' uses the connector {kind_of(row.kind).label}.", "Add another source for another connector.", "kind")
         values, details = _changed(ctx, connection, source, row, given, now)
         if values:
             connection.execute(update(t.source_import).where(t.source_import.c.source_id == source.id).values(**values))
         if details:
-            record_change(connection, ctx.keys, caller, "changed how it is read", "source", source.id, now, {"key": key, **details})
+            record_change(connection, ctx.keys, caller, "changed import settings", "source", source.id, now, {"key": key, **details})
     return shown(ctx, key)
 
 
 def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
     kind = given.get("kind")
     if not kind:
-        raise InvalidInput("Say what it is.", f"One of: {', '.join(KINDS)}.", "kind")
+        raise InvalidInput("The connector is missing.", f"Use one of: {', '.join(KINDS)}.", "kind")
     settings = read_settings(kind, given.get("settings") or {})
     return {"source_id": source_id, "kind": kind, "settings": settings.model_dump(), "enabled": False, "schedule": HOURLY}
 
@@ -131,7 +131,7 @@ def _changed(
             if row.secret and any(name in _WHERE for name in differing) and given.get("secret") is None:
                 # A secret goes only where it was meant to go.
                 values["secret"] = None
-                details["secret"] = "forgotten, for it goes elsewhere now"
+                details["secret"] = "deleted, because the host changed"
     if given.get("secret") is not None:
         values["secret"] = ctx.keys.encrypt(given["secret"]) if given["secret"] else None
         details["secret"] = "changed"
@@ -159,14 +159,14 @@ def _when(connection: Connection, row: Any, given: dict[str, Any], now: Any) -> 
     if given.get("enabled_from") is not None:
         at = parse_instant(given["enabled_from"], "enabled_from") if given["enabled_from"] else None
         if at is not None and at <= now:
-            raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "enabled_from")
+            raise InvalidInput("The start time is in the past.", "Enter a future time, or enable the import now.", "enabled_from")
         values["enabled_from"] = details["enabled_from"] = at
     elif "enabled" in values:
-        # Whoever decides now decides anew.
+        # Anyone who decides now decides again.
         values["enabled_from"] = None
     if {"schedule", "enabled"} & values.keys():
         text, enabled = values.get("schedule", row.schedule), values.get("enabled", row.enabled)
-        zone = house_settings.time_zone(connection)
+        zone = organization_settings.time_zone(connection)
         values["next_at"] = schedules.next_time(text, now, zone) if text and enabled else None
     return values, details
 
@@ -180,7 +180,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
     with ctx.database.writing() as connection:
         source, _ = import_of(connection, key)
         connection.execute(delete(t.source_import).where(t.source_import.c.source_id == source.id))
-        record_change(connection, ctx.keys, caller, "no longer read", "source", source.id, clock.now(), {"key": key})
+        record_change(connection, ctx.keys, caller, "removed import", "source", source.id, clock.now(), {"key": key})
 
 
 # The check, and looking at answers before they count
@@ -193,7 +193,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
         given: "kind", "settings", "secret" of a connection that is not saved yet; None: as it is kept.
 
     Returns:
-        {"ok", "steps", "attributes": [{"name", "values"}], "sample": [people as the answers make them]}.
+        {"ok", "steps", "attributes": [{"name", "values"}], "sample": [users as the answers make them]}.
     """
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
@@ -224,7 +224,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
 def _as_given(ctx: AppContext, row: Any, given: dict[str, Any]) -> tuple[str, BaseModel, str]:
     kind = given.get("kind") or (row.kind if row is not None else None)
     if kind is None:
-        raise InvalidInput("Say what it is.", f"One of: {', '.join(KINDS)}.", "kind")
+        raise InvalidInput("The connector is missing.", f"Use one of: {', '.join(KINDS)}.", "kind")
     kept = row.settings if row is not None and row.kind == kind else {}
     settings = read_settings(kind, {**kept, **(given.get("settings") or {})})
     if given.get("secret"):
@@ -247,14 +247,14 @@ def _first_name(entry: Any) -> str:
 
 
 def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
-    """Return what other answers would make of people whom the source said before: nothing is changed, and it is not asked.
+    """Return what other answers would make of users whom the source said before: nothing is changed, and it is not asked.
 
     Args:
         given: answers in place of those that are kept, as in `change`.
 
     Returns:
         {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}], "groups": [{"id",
-        "name", "comes_in"}], "made_groups": [{"name", "people"}]}, items for the first hundred for whom something changes.
+        "name", "comes_in"}], "made_groups": [{"name", "users"}]}, items for the first hundred for whom something changes.
     """
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
@@ -269,7 +269,7 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
             some = imported_records.said(connection, source.id, after)
             rows = imported_records.rows(connection, [each.id for each in some])
         if not some:
-            largest = [{"name": name, "people": people} for name, people in made.most_common(MOST_GROUPS)]
+            largest = [{"name": name, "users": users} for name, users in made.most_common(MOST_GROUPS)]
             return {**counts, "items": items, "groups": _groups_chosen(ctx, source, policy), "made_groups": largest}
         after = some[-1].id
         for each in some:
@@ -277,10 +277,10 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
             counts["looked_at"] += 1
             outcome, differs, message = "comes_in", None, ""
             try:
-                person = policy.person(each.said)
-                differs = changes(before, person)
+                user = policy.user(each.said)
+                differs = changes(before, user)
                 made.update(policy.made_groups(each.said))
-                outcome = "leaves" if not policy.lets_in(person, source.key) else "changed" if differs else "comes_in"
+                outcome = "leaves" if not policy.lets_in(user, source.key) else "changed" if differs else "comes_in"
             except Refused as wrong:
                 outcome, message = "refused", f"{wrong.message} {wrong.hint}"
             counts[outcome] += 1
@@ -322,13 +322,13 @@ def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: byte
     """
     bare = name.removesuffix(".csv")
     if bare not in FILES:
-        raise InvalidInput(f"'{name}' is none of the files that are read.", f"They are: {', '.join(f'{each}.csv' for each in FILES)}.", "name")
+        raise InvalidInput(f"'{name}' is not a file of this connector.", f"Upload one of: {', '.join(f'{each}.csv' for each in FILES)}.", "name")
     if len(content) > LARGEST_FILE:
-        raise InvalidInput("The file is too large.", f"{LARGEST_FILE // 1_048_576} MB at most.", "file")
+        raise InvalidInput("The file is too large.", f"Upload at most {LARGEST_FILE // 1_048_576} MB.", "file")
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
     if row.kind != "csv":
-        raise InvalidInput(f"'{source.label}' is not read from files.", "Add a source for the files.", "kind")
+        raise InvalidInput(f"'{source.label}' does not import files.", "Add a source with the connector csv.", "kind")
     settings: Any = read_settings("csv", row.settings)
     read_table(content, bare, settings)
     folder = folder_of(ctx, source.id)

@@ -21,14 +21,14 @@ from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
 
-# One person at once
+# One user at once
 
 
 def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str, Any]:
-    """Read one person of a source anew, now.
+    """Read one user of a source again, now.
 
     Raises:
-        NotFound: if the source has said nothing of this person, or has them no more.
+        NotFound: if the source has said nothing of this user, or has them no more.
     """
     now = clock.now()
     r = t.record.c
@@ -37,29 +37,29 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str
         where = (r.source_id == source.id, r.connection_type == IMPORT, r.user_id == user_id, r.gone_at.is_(None))
         record = connection.execute(select(t.record).where(*where)).first()
         if is_under_way(connection, source.id):
-            raise AlreadyExists(f"A run of '{source.label}' is under way.", "It brings everybody up to date; wait for its end.")
+            raise AlreadyExists(f"An import run of '{source.label}' is in progress.", "Wait for the run to end. It refreshes all users.")
     if record is None:
-        raise NotFound(f"'{source.label}' says nothing of this person.", "Choose a source that they are known by.")
+        raise NotFound(f"'{source.label}' has no record of this user.", "Choose a source that has a record of the user.")
     if not row.enabled:
-        raise InvalidInput(f"'{source.label}' is in preparation.", "Put it in force first.", "source")
+        raise InvalidInput(f"The import of '{source.label}' is disabled.", "Enable the import first.", "source")
     policy = source_policies.import_policy(source, row.kind)
     reader = import_config.reader_of(ctx, source, row, policy)
     try:
         entry = reader.one(record.native_id)
         if entry is None:
-            raise NotFound(f"'{source.label}' has them no more.", "They leave with the next run that reads everybody.")
+            raise NotFound(f"'{source.label}' no longer reports this user.", "The user becomes a leaver at the next full run.")
         listed = reader.groups_of(entry)
     finally:
         reader.close()
     with small_run(ctx, source.id, caller.name) as run_id:
-        people = BulkUsers(ctx, source, policy, run_id)
-        people.take([entry])
-        people.finish()
-        groups = BulkGroups(ctx, people)
+        users = BulkUsers(ctx, source, policy, run_id)
+        users.take([entry])
+        users.finish()
+        groups = BulkGroups(ctx, users)
         made = made_entries({fold(name): (name, [entry.reference]) for name in policy.made_groups(entry.attributes)})
         if listed is not None or policy.makes_groups:
             groups.of_one(record.id, [*(listed or ()), *made], lambda native_id: listed is not None or is_made(native_id))
-        note_counts(ctx, run_id, {"read": 1, **people.counts, **groups.counts})
+        note_counts(ctx, run_id, {"read": 1, **users.counts, **groups.counts})
     with ctx.database.writing() as connection:
-        record_change(connection, ctx.keys, caller, "refreshed a person", "user", user_id, now, {"source": key})
+        record_change(connection, ctx.keys, caller, "refreshed a user", "user", user_id, now, {"source": key})
     return one_run(ctx, run_id)

@@ -16,7 +16,7 @@ from dravo.core.errors import DravoError
 from dravo.core.identity.names import fold
 from dravo.protocols.directory.reader import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked, made_entries
 from dravo.services import events
-from dravo.services import settings as house_settings
+from dravo.services import settings as organization_settings
 from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
@@ -41,9 +41,9 @@ log = structlog.get_logger("worker")
 
 
 def carry_out(ctx: AppContext, run_id: str) -> None:
-    """Carry out a run: read the people, then the groups, then conclude who has left."""
+    """Carry out a run: read the users, then the groups, then conclude who has left."""
     with ctx.database.writing() as connection:
-        begun = update(t.run).where(t.run.c.id == run_id, t.run.c.ended_at.is_(None)).values(state=RUNNING, started_at=clock.now())
+        begun = update(t.run).where(t.run.c.id == run_id, t.run.c.ended_at.is_(None)).values(status=RUNNING, started_at=clock.now())
         if not connection.execute(begun).rowcount:
             # Somebody stopped it before it began.
             return
@@ -51,12 +51,12 @@ def carry_out(ctx: AppContext, run_id: str) -> None:
         source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
         row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
     if row is None:
-        end(ctx, run_id, FAILED, message="It is not read any more.")
+        end(ctx, run_id, FAILED, message="The import was removed.")
         return
     try:
         ImportRun(ctx, run, source, row).carry_out()
     except StopAsked:
-        end(ctx, run_id, STOPPED, message="It was stopped; what it had taken in stands.")
+        end(ctx, run_id, STOPPED, message="The run was stopped. Changes made so far remain.")
     except DravoError as wrong:
         end(ctx, run_id, FAILED, message=wrong.message, hint=wrong.hint)
 
@@ -68,20 +68,20 @@ class ImportRun:
         self.ctx, self.run, self.source, self.row = ctx, run, source, row
         self.policy = source_policies.import_policy(source, row.kind)
         with ctx.database.reading() as connection:
-            self._values = house_settings.read(connection)
+            self._values = organization_settings.read(connection)
         self.whole = self._is_whole()
-        self.people = BulkUsers(ctx, source, self.policy, run.id, preview=bool(run.preview), whole=self.whole)
-        self.groups = BulkGroups(ctx, self.people, preview=bool(run.preview))
+        self.users = BulkUsers(ctx, source, self.policy, run.id, preview=bool(run.preview), whole=self.whole)
+        self.groups = BulkGroups(ctx, self.users, preview=bool(run.preview))
         self._read = 0
         self._bad = 0
         self._told_at = 0.0
-        # Groups that come of what is said of people: by folded name, the name and who is in it.
+        # Groups that come of what is said of users: by folded name, the name and who is in it.
         self._made: dict[str, tuple[str, list[str]]] = {}
 
     def _is_whole(self) -> bool:
-        """Whether everybody is read: what changed would not do, or the night has passed since everybody was read last."""
+        """Whether everyone is read: what changed would not do, or the night has passed since everyone was read last."""
         if self.policy.makes_groups:
-            # Who is in a group that is made of what is said of people is known of everybody only where everybody is read.
+            # Who is in a group that is made of what is said of users is known of everyone only where everyone is read.
             return True
         if self.run.whole or not self.row.mark or not self.row.full_at:
             return True
@@ -94,12 +94,12 @@ class ImportRun:
         try:
             since = None if self.whole else self.row.mark
             if self.policy.pilot:
-                self.people.pilots = self._pilots()
-            people = self._each(reader.people(since))
-            while batch := list(islice(people, BATCH)):
-                self.people.take(batch)
+                self.users.pilots = self._pilots()
+            users = self._each(reader.users(since))
+            while batch := list(islice(users, BATCH)):
+                self.users.take(batch)
                 self._tell()
-            self.people.finish()
+            self.users.finish()
             groups = self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made)))
             # A missing member may stand in a line that could not be read.
             self.groups.take(groups, ends=not self._bad)
@@ -118,15 +118,17 @@ class ImportRun:
         """
         reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
-            # Some have their groups from the people only.
-            deque(reader.people(), maxlen=0)
+            # Some have their groups from the users only.
+            deque(reader.users(), maxlen=0)
             entries = [each for each in reader.groups() if isinstance(each, GroupEntry)]
         finally:
             reader.close()
         key = fold(self.policy.pilot)
         waiting = [each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.reference))]
         if not waiting:
-            raise DirectoryTrouble(f"It has no group '{self.policy.pilot}' for the pilot.", "Name one that it has, or end the pilot.")
+            raise DirectoryTrouble(
+                f"The source has no group '{self.policy.pilot}' for the pilot.", "Choose an existing pilot group, or clear the field."
+            )
         by_locator = {each.reference: each for each in entries}
         found: set[str] = set()
         while waiting:
@@ -157,9 +159,9 @@ class ImportRun:
     def _note_bad(self, bad: BadLine) -> None:
         self._bad += 1
         if self._bad <= MOST_BAD_LINES:
-            self.people.lines_only([(UNREADABLE, bad.where, f"{bad.message} {bad.hint}".strip())])
+            self.users.lines_only([(UNREADABLE, bad.where, f"{bad.message} {bad.hint}".strip())])
         else:
-            self.people.counts[UNREADABLE] += 1
+            self.users.counts[UNREADABLE] += 1
 
     def _tell(self, *, at_once: bool = False) -> None:
         """Write down how far it is, now and then; StopAsked if somebody asked for that."""
@@ -173,28 +175,28 @@ class ImportRun:
                 raise StopAsked
 
     def _counts(self) -> dict[str, Any]:
-        return {"read": self._read, "expected": self.people.present, **dict(self.people.counts + self.groups.counts)}
+        return {"read": self._read, "expected": self.users.present, **dict(self.users.counts + self.groups.counts)}
 
     def _conclude(self) -> str | None:
         """Let those leave who did not come; returns why they may not, if something could not be read or the reading is not plausible."""
-        missing, missing_groups = self.people.missing(), self.groups.missing()
+        missing, missing_groups = self.users.missing(), self.groups.missing()
         held = self._unreadable(missing, missing_groups) or (None if self.run.allow_removals else self._implausible(missing, missing_groups))
         if held:
             self._note_missing(missing)
             return held
-        self.people.leave(missing, self._cleared(missing) if self.run.allow_removals else None)
+        self.users.leave(missing, self._cleared(missing) if self.run.allow_removals else None)
         self.groups.leave(missing_groups)
         return None
 
     def _cleared(self, missing: list[str]) -> ConfirmedRemovals:
-        """Return, where leaving was confirmed, that the guard need not hold what follows from it."""
-        ids = [self.people.known[each].id for each in missing]
+        """Return, where leaving was confirmed, that the removal limit need not hold what follows from it."""
+        ids = [self.users.known[each].id for each in missing]
         with self.ctx.database.reading() as connection:
             users = [row.user_id for row in imported_records.rows(connection, ids).values()]
         return {(user_id, EVERY_APPLICATION): self.run.requested_by for user_id in users}
 
     def _note_missing(self, native_ids: list[str]) -> None:
-        ids = [self.people.known[each].id for each in native_ids]
+        ids = [self.users.known[each].id for each in native_ids]
         with self.ctx.database.reading() as connection:
             rows = imported_records.rows(connection, ids[:MOST_BAD_LINES])
         lines = [
@@ -223,10 +225,10 @@ class ImportRun:
 
     def _implausible(self, missing: list[str], missing_groups: list[str]) -> str | None:
         limit = removal_limits.limits(self._values)
-        for what, number, population in (("people", len(missing), self.people.present), ("groups", len(missing_groups), self.groups.present)):
+        for what, number, population in (("users", len(missing), self.users.present), ("groups", len(missing_groups), self.groups.present)):
             # An answer that holds nobody at all is never believed, however few there were.
             if number and (number > limit.allowed(population) or number == population):
-                return f"{number:,} of {population:,} {what} did not come. Nobody was taken away: that is not plausible."
+                return f"Run held: {number:,} of {population:,} {what} are missing, above the removal limit. Nothing was removed."
         return None
 
     def _finish(self, mark: str | None, held: str | None) -> None:
@@ -236,9 +238,9 @@ class ImportRun:
             message = held or _could_not_be_read(self._bad)
             hint = "Correct the lines or entries that the run lists, and run the import again."
         elif held:
-            message, hint = held, "Look at who is missing. If it is right, run it again and let them leave."
+            message, hint = held, "Check the missing entries. If they are right, run the import again with removals allowed."
         values = {
-            "state": HELD if held else FINISHED,
+            "status": HELD if held else FINISHED,
             "ended_at": now,
             "progress": self._read,
             "counts": self._counts(),
@@ -255,7 +257,7 @@ class ImportRun:
         with self.ctx.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
             if not self.run.preview:
-                # Where something was not read, the next run reads everybody.
+                # Where something was not read, the next run reads everyone.
                 after: dict[str, Any] = {"mark": mark, **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {})}
                 # If its settings changed meanwhile, nothing is known of a reading by the new ones.
                 same = (t.source_import.c.source_id == self.source.id, t.source_import.c.settings == self.row.settings)
@@ -264,14 +266,14 @@ class ImportRun:
                     connection.execute(update(t.source_import).where(*same).values(**after))
 
     def _effects(self) -> list[dict[str, Any]]:
-        """Return what a run that only looked would give and take: for each role the number of people."""
+        """Return what a run that only looked would give and take: for each role the number of users."""
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
         found = []
-        for key in sorted({*self.people.gained, *self.people.lost}):
+        for key in sorted({*self.users.gained, *self.users.lost}):
             application, role = catalogue.applications.get(key[0]), catalogue.roles.get(key[1])
             if application is not None and role is not None:
-                found.append({"application": application.label, "role": role.label, "gained": self.people.gained[key], "lost": self.people.lost[key]})
+                found.append({"application": application.label, "role": role.label, "gained": self.users.gained[key], "lost": self.users.lost[key]})
         return sorted(found, key=lambda each: (each["application"], each["role"]))
 
 

@@ -10,7 +10,7 @@ from sqlalchemy import and_, delete, or_, select, update
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.instants import Instant, later, seconds_between
-from dravo.services import settings as house_settings
+from dravo.services import settings as organization_settings
 from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
@@ -47,8 +47,8 @@ def request_run(
 
     Args:
         preview: show what it would do, and change nothing.
-        whole: read everybody, also where only changes would do.
-        allow_removals: whoever is missing may leave, however many they are; the source's label, typed, confirms.
+        whole: read everyone, also where only changes would do.
+        allow_removals: anyone who is missing may leave, however many they are; the source's label, typed, confirms.
 
     Raises:
         NotFound; InvalidInput if it is in preparation; AlreadyExists if a run is under way; NeedsConfirmation.
@@ -57,24 +57,22 @@ def request_run(
     with ctx.database.writing() as connection:
         source, row = source_policies.import_of(connection, key)
         if not preview and not row.enabled:
-            raise InvalidInput(f"'{source.label}' is in preparation.", "Look at what a run would do, then put it in force.", "preview")
+            raise InvalidInput(f"The import of '{source.label}' is disabled.", "Preview a run, then enable the import.", "preview")
         if allow_removals:
             _check_label(source.label, confirmed)
         if is_under_way(connection, source.id):
-            raise AlreadyExists(f"A run of '{source.label}' is under way.", "Wait for its end, or stop it.")
+            raise AlreadyExists(f"An import run of '{source.label}' is in progress.", "Wait for the run to end, or stop it.")
         run_id = begin(
             connection, source.id, caller.name, now, preview=preview, whole=whole or preview or allow_removals, allow_removals=allow_removals
         )
         details = {"key": key, "preview": preview, "allow_removals": allow_removals}
-        record_change(connection, ctx.keys, caller, "asked for a run", "source", source.id, now, details)
+        record_change(connection, ctx.keys, caller, "started an import run", "source", source.id, now, details)
     return one_run(ctx, run_id)
 
 
 def _check_label(label: str, confirmed: str | None) -> None:
     if confirmed != label:
-        raise removal_limits.NeedsConfirmation(
-            "This is grave and was not confirmed.", f"Type the name of the source, '{label}', to confirm.", "confirm"
-        )
+        raise removal_limits.NeedsConfirmation("This run needs a confirmation.", f"Type the name of the source, '{label}', to confirm.", "confirm")
 
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
@@ -86,8 +84,8 @@ def request_scheduled(ctx: AppContext, now: Instant) -> None:
         if connection.execute(select(p.source_id).where(or_(and_(*due), and_(*begins))).limit(1)).first() is None:
             return
     with ctx.database.writing() as connection:
-        zone = house_settings.time_zone(connection)
-        # From its hour on it is in force, and read at once.
+        zone = organization_settings.time_zone(connection)
+        # From its hour on it is enabled, and read at once.
         connection.execute(update(t.source_import).where(*begins).values(enabled=True, enabled_from=None, next_at=now))
         for row in connection.execute(select(t.source_import).where(*due)).all():
             following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.enabled else None
@@ -97,16 +95,21 @@ def request_scheduled(ctx: AppContext, now: Instant) -> None:
 
 
 def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
-    """Close runs that were under way when the worker ended, and ask for them anew: what they took in stands, and is not read twice.
+    """Close runs that were under way when the worker ended, and ask for them again: what they took in stands, and is not read twice.
 
     Args:
         ended_well: whether the worker was stopped. Otherwise the run may have crashed it; a run that did so twice is not started again.
     """
     r = t.run.c
     now = clock.now()
-    stopped = {"state": FAILED, "ended_at": now, "message": "The service was stopped in the middle of it.", "hint": "It begins again by itself."}
+    stopped = {
+        "status": FAILED,
+        "ended_at": now,
+        "message": "The service was stopped during the run.",
+        "hint": "Dravo starts the run again automatically.",
+    }
     with ctx.database.writing() as connection:
-        for row in connection.execute(select(t.run).where(r.kind == IMPORT, r.state == RUNNING, r.ended_at.is_(None))).all():
+        for row in connection.execute(select(t.run).where(r.kind == IMPORT, r.status == RUNNING, r.ended_at.is_(None))).all():
             values = dict(stopped)
             broke_off = row.broke_off + (0 if ended_well else 1)
             if broke_off >= MOST_BREAKS:
@@ -132,14 +135,14 @@ def sweep(ctx: AppContext, now: Instant, days: int) -> None:
 def fail_interrupted(ctx: AppContext, source_id: str) -> None:
     """Close a source's run that broke off by a mistake of ours, so that the next one can begin."""
     values = {
-        "state": FAILED,
+        "status": FAILED,
         "ended_at": clock.now(),
-        "message": "It broke off by a mistake of Dravo's own.",
-        "hint": "The service's log says more.",
+        "message": "The run failed with an internal error.",
+        "hint": "See the service log for details.",
     }
     r = t.run.c
     with ctx.database.writing() as connection:
-        connection.execute(update(t.run).where(r.source_id == source_id, r.state == RUNNING, r.ended_at.is_(None)).values(**values))
+        connection.execute(update(t.run).where(r.source_id == source_id, r.status == RUNNING, r.ended_at.is_(None)).values(**values))
 
 
 def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
@@ -147,7 +150,7 @@ def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
     r = t.run.c
     with ctx.database.reading() as connection:
         for run_id, source_id in connection.execute(
-            select(r.id, r.source_id).where(r.kind == IMPORT, r.state == ASKED, r.ended_at.is_(None)).order_by(r.id)
+            select(r.id, r.source_id).where(r.kind == IMPORT, r.status == ASKED, r.ended_at.is_(None)).order_by(r.id)
         ):
             if source_id not in busy:
                 return run_id, source_id
@@ -166,13 +169,13 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
         where = (t.run.c.id == run_id, t.run.c.source_id == source.id)
         row = connection.execute(select(t.run).where(*where)).first()
         if row is None:
-            raise NotFound(f"'{source.label}' has no run with the id '{run_id}'.")
+            raise NotFound(f"'{source.label}' has no run with the ID '{run_id}'.")
         if row.ended_at is None:
             values: dict[str, Any] = {"stop_requested": True}
-            if row.state == ASKED:
-                values |= {"state": STOPPED, "ended_at": now, "message": "It was stopped before it began."}
+            if row.status == ASKED:
+                values |= {"status": STOPPED, "ended_at": now, "message": "The run was stopped before it started."}
             connection.execute(update(t.run).where(*where).values(**values))
-            record_change(connection, ctx.keys, caller, "stopped a run", "source", source.id, now, {"run": run_id})
+            record_change(connection, ctx.keys, caller, "stopped an import run", "source", source.id, now, {"run": run_id})
     return one_run(ctx, run_id)
 
 
@@ -198,19 +201,19 @@ def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, A
             where.append(t.run.c.source_id == pushing_source(connection, key).id)
         row = connection.execute(select(t.run).where(*where)).first()
     if row is None:
-        raise NotFound(f"There is no run with the id '{run_id}'.")
+        raise NotFound(f"There is no run with the ID '{run_id}'.")
     return run_line(row)
 
 
 def run_line(row: Any) -> dict[str, Any]:
-    """Return a run for people: its counts by name, how quick it is and about how long it goes on."""
+    """Return a run for users: its counts by name, how quick it is and about how long it goes on."""
     counts = Counter({name: value for name, value in (row.counts or {}).items() if isinstance(value, int)})
     seconds = seconds_between(row.started_at, row.ended_at or clock.now()) if row.started_at else 0.0
     rate = row.progress / seconds if seconds > 0 else 0.0
     expected = counts.pop("expected", 0)
-    goes_on = row.state == RUNNING and rate > 0 and expected > row.progress
+    goes_on = row.status == RUNNING and rate > 0 and expected > row.progress
     return {
-        "id": row.id, "state": row.state, "requested_by": row.requested_by, "requested_at": row.requested_at, "started_at": row.started_at,
+        "id": row.id, "status": row.status, "requested_by": row.requested_by, "requested_at": row.requested_at, "started_at": row.started_at,
         "ended_at": row.ended_at, "preview": bool(row.preview), "whole": bool(row.whole), "progress": row.progress, "expected": expected,
         "per_second": round(rate), "seconds_left": round((expected - row.progress) / rate) if goes_on else None,
         "counts": [{"name": name, "number": number} for name, number in counts.items()],
@@ -219,7 +222,7 @@ def run_line(row: Any) -> dict[str, Any]:
 
 
 def lines(ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = None, words: str | None = None) -> dict[str, Any]:
-    """Return a page of what a run did to people and groups, in its order."""
+    """Return a page of what a run did to users and groups, in its order."""
     one_run(ctx, run_id, key)
     x = t.run_entry.c
     statement = select(t.run_entry).where(x.run_id == run_id)
@@ -233,6 +236,6 @@ def lines(ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = N
 
 def _line(row: Any) -> dict[str, Any]:
     return {
-        "id": row.id, "kind": row.kind, "person": row.user_id, "name": row.name, "changes": import_config.pairs(row.changes or {}),
+        "id": row.id, "kind": row.kind, "user": row.user_id, "name": row.name, "changes": import_config.pairs(row.changes or {}),
         "message": row.message,
     }  # fmt: skip

@@ -28,17 +28,17 @@ from dravo.store.snapshots.config import raise_revision
 AT_ONCE = 100
 PORTION = 1_000
 NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
-    "groups new", "groups changed", "groups left", "memberships new", "memberships ended", "members unknown",
+    "groups_new", "groups_changed", "groups_deleted", "memberships_new", "memberships_ended", "members_unknown",
 )  # fmt: skip
 
 
 @dataclass
 class _Portion:
-    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told` is a line for people."""
+    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told` is a line for users."""
 
     group_id: str
     name: str
-    people: list[str] = field(default_factory=list)
+    users: list[str] = field(default_factory=list)
     groups: list[str] = field(default_factory=list)
     end: list[str] = field(default_factory=list)
     nesting: bool = False
@@ -48,19 +48,19 @@ class _Portion:
 
     @property
     def size(self) -> int:
-        return len(self.people) + len(self.groups) + len(self.end) + 1
+        return len(self.users) + len(self.groups) + len(self.end) + 1
 
 
 class BulkGroups:
-    """Takes in what one reading of a source says of its groups, once its people are in."""
+    """Takes in what one reading of a source says of its groups, once its users are in."""
 
-    def __init__(self, ctx: AppContext, people: BulkUsers, *, preview: bool = False) -> None:
-        self.ctx, self.people, self.preview = ctx, people, preview
-        self.source, self.policy, self.run_id, self.connection_type = people.source, people.policy, people.run_id, people.connection_type
+    def __init__(self, ctx: AppContext, users: BulkUsers, *, preview: bool = False) -> None:
+        self.ctx, self.users, self.preview = ctx, users, preview
+        self.source, self.policy, self.run_id, self.connection_type = users.source, users.policy, users.run_id, users.connection_type
         self.counts: Counter[str] = Counter()
         self.seen: set[str] = set()
         with ctx.database.reading() as connection:
-            # Groups are few beside people: all of them are looked up, also for a reading of what changed.
+            # Groups are few beside users: all of them are looked up, also for a reading of what changed.
             self.known = imported_records.known_groups(connection, self.source.id, connection_type=self.connection_type)
             self._names = imported_records.names_of_groups(connection, self.source.id, self.connection_type)
             self._conflicted = imported_records.with_conflicts(connection, self.source.id, "group")
@@ -93,20 +93,20 @@ class BulkGroups:
         """
         self._ends = ends
         allowed = self._without_clashes(entries)
-        # Whoever did not come leaves their groups when it is concluded that they left, and not before.
-        self._absent = frozenset(self.people.known[each].id for each in self.people.missing()) if self.people.whole else frozenset()
+        # Anyone who did not come leaves their groups when it is concluded that they left, and not before.
+        self._absent = frozenset(self.users.known[each].id for each in self.users.missing()) if self.users.whole else frozenset()
         for start in range(0, len(allowed), AT_ONCE):
             self._name_some(allowed[start : start + AT_ONCE])
         if self.preview:
             self._weigh(allowed)
             return
         with self.ctx.database.reading() as connection:
-            wanted = None if self.people.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
-            of_people, of_groups = imported_records.locators(connection, self.source.id, wanted, self.connection_type)
+            wanted = None if self.users.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
+            of_users, of_groups = imported_records.locators(connection, self.source.id, wanted, self.connection_type)
         waiting: list[_Portion] = []
         size = 0
         for entry in allowed:
-            for portion in self._list(entry, of_people, of_groups):
+            for portion in self._list(entry, of_users, of_groups):
                 waiting.append(portion)
                 size += portion.size
                 if size >= PORTION:
@@ -115,11 +115,11 @@ class BulkGroups:
         self._write(waiting)
 
     def _weigh(self, entries: Sequence[GroupEntry]) -> None:
-        """Count what people would gain and lose by what changes of them, and by the groups that would list them or no longer do."""
-        people, now = self.people, clock.now()
+        """Count what users would gain and lose by what changes of them, and by the groups that would list them or no longer do."""
+        users, now = self.users, clock.now()
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
-            of_people, _ = imported_records.locators(connection, self.source.id, connection_type=self.connection_type)
+            of_users, _ = imported_records.locators(connection, self.source.id, connection_type=self.connection_type)
             joined: dict[str, list[str]] = {}
             left: dict[str, list[str]] = {}
             for entry in entries:
@@ -127,19 +127,19 @@ class BulkGroups:
                 if known is None or known.gone or not catalogue.concerns(known.id):
                     # What is only now made can be named by nothing yet.
                     continue
-                listed = groups.listed_people(connection, known.id)
-                wanted = {of_people[member] for member in entry.members if member in of_people}
-                for member in {member for member in entry.members if member in people.new}:
-                    people.new[member] = with_groups(people.new[member], added=[known.id])
+                listed = groups.listed_records(connection, known.id)
+                wanted = {of_users[member] for member in entry.members if member in of_users}
+                for member in {member for member in entry.members if member in users.new}:
+                    users.new[member] = with_groups(users.new[member], added=[known.id])
                 dropped = listed - wanted - self._absent if self._ends else set()
                 for record_ids, found in ((wanted - listed, joined), (dropped, left)):
                     for record_id in record_ids:
                         found.setdefault(record_id, []).append(known.id)
             user_of = user_snapshots.users_of_records(connection, [*joined, *left])
-            after = {**user_snapshots.people(connection, {*user_of.values()} - people.after.keys()), **people.after}
+            after = {**user_snapshots.users(connection, {*user_of.values()} - users.after.keys()), **users.after}
         for record_id, user_id in user_of.items():
             after[user_id] = with_groups(after[user_id], added=joined.get(record_id, ()), removed=left.get(record_id, ()))
-        people.weigh(plan_user(person, catalogue, now) for person in (*after.values(), *people.new.values()))
+        users.weigh(plan_user(user, catalogue, now) for user in (*after.values(), *users.new.values()))
 
     def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
         """Return those whose name is no other group's of this source; the others wait for a decision."""
@@ -158,7 +158,7 @@ class BulkGroups:
                 allowed.append(entry)
             else:
                 clashing.append(entry)
-        message = "Another group of this source has this name; by name nobody could tell them apart."
+        message = "Another group of this source has the same name."
         conflicts = [
             {
                 "native_id": each.native_id, "kind": GROUP_NAME, "name": each.name, "message": message,
@@ -184,12 +184,12 @@ class BulkGroups:
             known = self.known.get(entry.native_id)
             if known is None:
                 made.append((new_id(), entry))
-                lines.append(self._line("group new", entry.name, f"{len(entry.members):,} members"))
+                lines.append(self._line("group_new", entry.name, f"{len(entry.members):,} members"))
             elif known.gone or self._names.get(known.id) != (entry.name, entry.reference):
                 named.append((known.id, entry))
                 before = self._names.get(known.id, ("", None))[0]
                 if before != entry.name:
-                    lines.append(self._line("group renamed", entry.name, f"It was called {before}." if before else "It is back."))
+                    lines.append(self._line("group_renamed", entry.name, f"The former name is {before}." if before else "The group exists again."))
         self.counts[NEW_GROUPS] += len(made)
         self.counts[CHANGED_GROUPS] += len(named)
         with self.ctx.database.writing() as connection:
@@ -204,42 +204,42 @@ class BulkGroups:
             for group_id, _ in named:
                 provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
                 if by_name:
-                    recompute_marks.mark_people_within(connection, group_id, now)
+                    recompute_marks.mark_users_within(connection, group_id, now)
             settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
             if settled:
                 imported_records.end_conflicts(connection, self.source.id, "group", settled)
         self.known.update({entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)})
 
-    def _list(self, entry: GroupEntry, of_people: dict[str, str], of_groups: dict[str, str]) -> list[_Portion]:
+    def _list(self, entry: GroupEntry, of_users: dict[str, str], of_groups: dict[str, str]) -> list[_Portion]:
         group_id = self.known[entry.native_id].id
         with self.ctx.database.reading() as connection:
-            listed_people, listed_groups = groups.listed_people(connection, group_id), groups.listed_groups(connection, group_id)
-        people, inner, strangers = set(), set(), 0
+            listed_records, listed_groups = groups.listed_records(connection, group_id), groups.listed_groups(connection, group_id)
+        users, inner, strangers = set(), set(), 0
         for member in entry.members:
-            if (record_id := of_people.get(member)) is not None:
-                people.add(record_id)
+            if (record_id := of_users.get(member)) is not None:
+                users.add(record_id)
             elif (inner_id := of_groups.get(member)) is not None and inner_id != group_id:
                 inner.add(inner_id)
             else:
                 strangers += 1
-        # Whoever is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
-        absent = (listed_people - people) & self._absent
+        # Anyone who is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
+        absent = (listed_records - users) & self._absent
         # The same of those whom the list names, and who did not come themselves.
-        uncertain = not self._ends or bool(strangers) or not people.isdisjoint(self._absent)
+        uncertain = not self._ends or bool(strangers) or not users.isdisjoint(self._absent)
         digest = None if uncertain else entry.digest(self._salt)
         self.counts[STRANGERS] += strangers
-        add_people, add_groups = sorted(people - listed_people), sorted(inner - listed_groups)
-        end = sorted(listed_people - people - absent) if self._ends else []
+        add_users, add_groups = sorted(users - listed_records), sorted(inner - listed_groups)
+        end = sorted(listed_records - users - absent) if self._ends else []
         end_groups = sorted(listed_groups - inner) if self._ends else []
-        joined, dropped = len(add_people) + len(add_groups), len(end) + len(end_groups)
+        joined, dropped = len(add_users) + len(add_groups), len(end) + len(end_groups)
         self.counts[JOINED] += joined
         self.counts[DROPPED] += dropped
         portions = [_Portion(group_id, entry.name, groups=add_groups, end=end_groups, nesting=bool(add_groups or end_groups))]
-        portions += [_Portion(group_id, entry.name, people=add_people[at : at + PORTION]) for at in range(0, len(add_people), PORTION)]
+        portions += [_Portion(group_id, entry.name, users=add_users[at : at + PORTION]) for at in range(0, len(add_users), PORTION)]
         portions += [_Portion(group_id, entry.name, end=end[at : at + PORTION]) for at in range(0, len(end), PORTION)]
         kept = [each for each in portions if each.size > 1] or portions[:1]
         if not uncertain:
-            self.people.listed_now.append(group_id)
+            self.users.listed_now.append(group_id)
         kept[-1].last, kept[-1].digest, kept[-1].told = True, digest, _told(joined, dropped, strangers)
         return kept
 
@@ -253,13 +253,13 @@ class BulkGroups:
             for each in portions:
                 concerned = catalogue.concerns(each.group_id)
                 if concerned and each.nesting:
-                    recompute_marks.mark_people_within(connection, each.group_id, now)
+                    recompute_marks.mark_users_within(connection, each.group_id, now)
                 elif concerned:
-                    self._mark(connection, [*each.people, *each.end], now)
+                    self._mark(connection, [*each.users, *each.end], now)
                 memberships.end_members(connection, each.group_id, each.end, now)
-                memberships.add_members(connection, each.group_id, each.people, each.groups, now)
+                memberships.add_members(connection, each.group_id, each.users, each.groups, now)
                 if concerned and each.nesting:
-                    recompute_marks.mark_people_within(connection, each.group_id, now)
+                    recompute_marks.mark_users_within(connection, each.group_id, now)
             if any(each.nesting for each in portions):
                 raise_revision(connection)
             imported_records.note_digests(connection, [(each.group_id, each.digest) for each in portions if each.last])
@@ -271,7 +271,7 @@ class BulkGroups:
             recompute_marks.mark_users(connection, users, now)
 
     def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:
-        """Take in which groups list one person: those that are known, and no others of this source.
+        """Take in which groups list one user: those that are known, and no others of this source.
 
         Args:
             among: whether anything is known now of a group, by its native id; the others stay as they are.
@@ -286,7 +286,7 @@ class BulkGroups:
             # The rest of the list is as it was read last: it is looked at again at the next reading.
             joins = group_id in now_in
             self.counts[JOINED if joins else DROPPED] += 1
-            portion = _Portion(group_id, name, people=[record_id] if joins else [], end=[] if joins else [record_id], last=True)
+            portion = _Portion(group_id, name, users=[record_id] if joins else [], end=[] if joins else [record_id], last=True)
             portion.told = _told(int(joins), int(not joins), 0)
             self._write([portion])
 
@@ -303,7 +303,7 @@ class BulkGroups:
             if not self.preview:
                 intake.remove_group(self.source.id, group_id)
             with self.ctx.database.writing() as connection:
-                write_lines(connection, [self._line("group left", name)])
+                write_lines(connection, [self._line("group_deleted", name)])
             self.counts[LEFT_GROUPS] += 1
 
     def _line(self, kind: str, name: str, message: str | None = None) -> dict[str, Any]:
@@ -311,5 +311,5 @@ class BulkGroups:
 
 
 def _told(joined: int, dropped: int, strangers: int) -> str:
-    parts = [f"{number:,} {what}" for number, what in ((joined, "joined"), (dropped, "left"), (strangers, "are nobody known here")) if number]
+    parts = [f"{number:,} {what}" for number, what in ((joined, "joined"), (dropped, "left"), (strangers, "are not known")) if number]
     return f"{', '.join(parts)}." if joined or dropped else ""

@@ -1,7 +1,7 @@
-"""The door for many people at once: what a reading says of them is planned in batches, each written in one short transaction.
+"""The door for many users at once: what a reading says of them is planned in batches, each written in one short transaction.
 
 Nothing is guessed. Who is bound stays bound; who could be somebody who is here waits, until the reading is through (a name may have
-changed hands meanwhile), and then for a person's decision.
+changed hands meanwhile), and then for a user's decision.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import StalePreview
 from dravo.core.identity.matching import RENAMED, Binding, Conflict, match
 from dravo.core.identity.names import fold, lookalike_key
-from dravo.core.identity.records import PersonRecord, Searchable, changes, searchable
+from dravo.core.identity.records import Searchable, UserRecord, changes, searchable
 from dravo.core.identity.source_policy import Refused, SourcePolicy
 from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_record
@@ -36,15 +36,15 @@ from dravo.store.snapshots.config import check_revision
 BATCH = 250
 TRIES = 8
 NEW, CHANGED, BACK, LEFT, REFUSED, OUTSIDE, UNKNOWN, CONFLICT, UNCHANGED = (
-    "new", "changed", "back", "left", "refused", "outside", "left out", "conflict", "unchanged",
+    "new", "changed", "back", "left", "refused", "outside", "ignored", "conflict", "unchanged",
 )  # fmt: skip
-NO_PILOT = "not in the pilot"
-LINK, MAKE, LEAVE_OUT, LET = "link", "make", "leave out", "let"
+NO_PILOT = "not_in_pilot"
+LINK, MAKE, LEAVE_OUT, LET = "link", "create", "ignore", "accept"
 
 
 @dataclass
 class Batch:
-    """What becomes of some people: a plan, to be written or only to be shown."""
+    """What becomes of some users: a plan, to be written or only to be shown."""
 
     now: Instant
     catalogue: ConfigSnapshot
@@ -67,7 +67,7 @@ class Batch:
 
 
 class BulkUsers:
-    """Takes in what one reading of a source says of its people."""
+    """Takes in what one reading of a source says of its users."""
 
     def __init__(
         self,
@@ -80,29 +80,29 @@ class BulkUsers:
         whole: bool = False,
         connection_type: str = IMPORT,
     ) -> None:
-        # By a run lines are told; what comes by itself, one person at a time, has no run.
+        # By a run lines are told; what comes by itself, one user at a time, has no run.
         self.ctx, self.source, self.policy, self.run_id, self.preview, self.whole = ctx, source, policy, run_id, preview, whole
         self.connection_type = connection_type
         with ctx.database.reading() as connection:
-            # Of a reading of what changed, whoever comes is looked up when they come.
-            self.known = imported_records.known_people(connection, source.id, connection_type=connection_type) if whole else {}
+            # Of a reading of what changed, anyone who comes is looked up when they come.
+            self.known = imported_records.known_users(connection, source.id, connection_type=connection_type) if whole else {}
             self._present = 0 if whole else imported_records.how_many(connection, source.id, connection_type)
-            self._conflicted = imported_records.with_conflicts(connection, source.id, "person")
+            self._conflicted = imported_records.with_conflicts(connection, source.id, "user")
         self.seen: set[str] = set()
         self.outside: set[str] = set()
         self.counts: Counter[str] = Counter()
         self.gained: Counter[tuple[str, str]] = Counter()
         self.lost: Counter[tuple[str, str]] = Counter()
-        # Groups whose lists were gone through in this reading: whoever did not come is not in them.
+        # Groups whose lists were gone through in this reading: anyone who did not come is not in them.
         self.listed_now: list[str] = []
         self._put_off: list[Entry] = []
-        # Where there is no run, what became of whoever came: for the one who waits for it.
+        # Where there is no run, what became of anyone who came: for the one who waits for it.
         self.told: list[dict[str, Any]] = []
         # As long as there is a pilot group: the locators of those in it. Who is not is left as they are.
         self.pilots: frozenset[str] | None = None
         # In a run that only looks: names and addresses of those who would be made, so that two of one name are told.
         self._planned: dict[str, str] = {}
-        # And what would become of people, before their groups are known: of those who are here by user id, of new ones by reference.
+        # And what would become of users, before their groups are known: of those who are here by user id, of new ones by reference.
         self.after: dict[str, UserSnapshot] = {}
         self.new: dict[str, UserSnapshot] = {}
 
@@ -139,7 +139,7 @@ class BulkUsers:
                 else:
                     self._write(batch)
             except (StalePreview, IntegrityError):
-                # Somebody changed a person, or took a name, between reading and writing: planned anew on what is true now.
+                # Somebody changed a user, or took a name, between reading and writing: planned again on what is true now.
                 if remaining == 1:
                     raise
                 continue
@@ -160,7 +160,7 @@ class BulkUsers:
             batch = Batch(clock.now(), self.ctx.catalogue.get(connection))
             if not self.whole:
                 self.known.update(
-                    imported_records.known_people(connection, self.source.id, [each.native_id for each in entries], self.connection_type)
+                    imported_records.known_users(connection, self.source.id, [each.native_id for each in entries], self.connection_type)
                 )
             fresh = self._read(connection, entries, batch)
             self._decide(connection, fresh, batch, last=last)
@@ -177,7 +177,7 @@ class BulkUsers:
                 batch.counts[UNCHANGED] += 1
                 continue
             try:
-                data = self.policy.person(entry.attributes)
+                data = self.policy.user(entry.attributes)
             except Refused as wrong:
                 batch.counts[REFUSED] += 1
                 batch.lines.append(self._line(REFUSED, None, entry.reference, message=f"{wrong.message} {wrong.hint}".strip()))
@@ -195,7 +195,7 @@ class BulkUsers:
         wanted = [each for each in fresh if each.asks_for_name]
         candidates = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
-        decided = imported_records.decisions(connection, self.source.id, "person", ids) if ids else {}
+        decided = imported_records.decisions(connection, self.source.id, "user", ids) if ids else {}
         # Names that are given up in this very batch are free.
         leaving = {each.row.id for each in wanted if each.row is not None}
         holders = imported_records.holders(
@@ -239,22 +239,22 @@ class BulkUsers:
             holder = holders.get(each.found.user_name_key)
             others = [one for one in named if one.user_id != each.row.user_id and (not one.here or (holder is not None and holder not in leaving))]
             if (holder is not None and holder != each.row.id and holder not in leaving) or others:
-                message = f"The user name changed to '{each.found.user_name}', which somebody else has or had."
+                message = f"The user name changed to '{each.found.user_name}', which another user has or had."
                 return Conflict(RENAMED, tuple(one.user_id for one in others), message)
             return each.row.user_id, False
         if decided is not None:
             return {LINK: (decided.user_id, False), MAKE: (new_id(), True)}.get(decided.decision)
         email = each.found.email
-        everyone = {one.user_id: one for one in (*named, *(candidates.get(f"e-mail:{fold(email)}", ()) if email else ()))}
+        everyone = {one.user_id: one for one in (*named, *(candidates.get(f"email:{fold(email)}", ()) if email else ()))}
         if self.preview and (other := next((self._planned[key] for key in each.keys if key in self._planned), None)):
-            return Conflict("two records", (), f"'{other}' in this very reading has the same user name or e-mail address.")
+            return Conflict("two_records", (), f"'{other}' in the same run has the same user name or email address.")
         binding = match(each.data, list(everyone.values()), self.policy, new_id())
         if isinstance(binding, Binding):
             return (binding.user_id, binding.new) if self.policy.makes or not binding.new else None
         return binding
 
     def _work_out(self, connection: Connection, bindings: Sequence[tuple[_ParsedEntry, str, bool]], batch: Batch) -> None:
-        people = user_snapshots.people(connection, [user_id for each, user_id, new in bindings if not new and not each.same])
+        users = user_snapshots.users(connection, [user_id for each, user_id, new in bindings if not new and not each.same])
         used: set[str] = set()
         for each, user_id, _ in bindings:
             if each.same:
@@ -266,23 +266,23 @@ class BulkUsers:
                 batch.put_off.append(each.entry)
                 continue
             used.add(user_id)
-            self._one(each, user_id, people.get(user_id), batch)
+            self._one(each, user_id, users.get(user_id), batch)
 
-    def _one(self, each: _ParsedEntry, user_id: str, person: UserSnapshot | None, batch: Batch) -> None:
+    def _one(self, each: _ParsedEntry, user_id: str, user: UserSnapshot | None, batch: Batch) -> None:
         record_id = each.row.id if each.row is not None else new_id()
-        record = PersonRecord(record_id, self.source.id, self.connection_type, each.data, user_id)
-        after = with_record(person, record) if person is not None else UserSnapshot(user_id, None, (record,))
-        if self.preview and person is not None:
+        record = UserRecord(record_id, self.source.id, self.connection_type, each.data, user_id)
+        after = with_record(user, record) if user is not None else UserSnapshot(user_id, None, (record,))
+        if self.preview and user is not None:
             self.after[user_id] = after
         batch.outcomes.append(plan_user(after, batch.catalogue, batch.now))
         name = each.found.display_name
         if each.row is None:
             batch.made.append(each.record(record_id, user_id))
             kind, differs = NEW, None
-            message = None if person is None else "Linked to somebody who was here."
+            message = None if user is None else "Linked to an existing user."
             if self.preview:
                 self._planned.update(dict.fromkeys(each.keys, name))
-                if person is None:
+                if user is None:
                     self.new[each.entry.reference] = after
         else:
             batch.written.append(each.record(record_id, user_id))
@@ -300,7 +300,7 @@ class BulkUsers:
         name = imported_records.shown_name(each.data)
         batch.counts[CONFLICT] += 1
         batch.lines.append(self._line(CONFLICT, None, name, message=found.message))
-        entry = {"reference": each.entry.reference, "attributes": each.entry.attributes, "person": each.data}
+        entry = {"reference": each.entry.reference, "attributes": each.entry.attributes, "user": each.data}
         batch.conflicts.append(
             {
                 "native_id": each.entry.native_id, "kind": found.kind, "name": name, "message": found.message, "entry": entry,
@@ -322,18 +322,18 @@ class BulkUsers:
             check_revision(connection, batch.catalogue.revision)
             # Another source, or a push, may have brought somebody of such a name in between.
             if imported_records.who_has(connection, batch.names, batch.emails) != batch.had_by:
-                raise StalePreview("Somebody has come meanwhile.")
+                raise StalePreview("A user was created in the meantime.")
             apply_outcomes(connection, batch.outcomes, batch.now, rewrite=UserRewrite.NAMES, seen=batch.catalogue.revision)
             if self.run_id is None:
                 # Their groups come next: nothing is delivered for them before that.
-                recompute_marks.mark_users(connection, [each.person.user_id for each in batch.outcomes], batch.now)
+                recompute_marks.mark_users(connection, [each.user.user_id for each in batch.outcomes], batch.now)
             imported_records.make(connection, self.source.id, batch.made, batch.now, self.connection_type)
             if not imported_records.write(connection, batch.written, batch.renamed, batch.now):
-                raise StalePreview("A record has changed meanwhile.")
+                raise StalePreview("A record changed in the meantime.")
             imported_records.touch(connection, batch.touched)
-            imported_records.note_conflicts(connection, self.source.id, "person", batch.conflicts, batch.now, self.connection_type)
+            imported_records.note_conflicts(connection, self.source.id, "user", batch.conflicts, batch.now, self.connection_type)
             if batch.settled:
-                imported_records.end_conflicts(connection, self.source.id, "person", batch.settled)
+                imported_records.end_conflicts(connection, self.source.id, "user", batch.settled)
             write_lines(connection, batch.lines)
         self._conflicted.update(each["native_id"] for each in batch.conflicts)
 
@@ -343,14 +343,14 @@ class BulkUsers:
             write_lines(connection, batch.lines)
 
     def lines_only(self, lines: Iterable[tuple[str, str, str]]) -> None:
-        """Write down (kind, name, message) of what is no person."""
+        """Write down (kind, name, message) of what is no user."""
         made = [self._line(kind, None, name, message=message) for kind, name, message in lines]
         self.counts.update(kind for kind, _, _ in lines)
         with self.ctx.database.writing() as connection:
             write_lines(connection, made)
 
     def weigh(self, outcomes: Iterable[UserPlan]) -> None:
-        """Count what people would gain and lose, role by role."""
+        """Count what users would gain and lose, role by role."""
         for outcome in outcomes:
             self.gained.update((change.application_id, change.role_id) for change in outcome.access if change.id is None)
             self.lost.update((change.application_id, change.role_id) for change in outcome.access if change.closed)
@@ -362,7 +362,7 @@ class BulkUsers:
         return [native_id for native_id, each in self.known.items() if not each.gone and (native_id not in self.seen or native_id in self.outside)]
 
     def leave(self, native_ids: Sequence[str], cleared: ConfirmedRemovals | None = None) -> None:
-        """Take in that people are gone: they leave every group, and keep their user as a tombstone."""
+        """Take in that users are gone: they leave every group, and keep their user as a tombstone."""
         for start in range(0, len(native_ids), BATCH):
             some = native_ids[start : start + BATCH]
             for remaining in range(TRIES, 0, -1):
@@ -381,15 +381,15 @@ class BulkUsers:
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
             found = [row for row in imported_records.rows(connection, [self.known[each].id for each in native_ids]).values() if row.gone_at is None]
-            people = user_snapshots.people(connection, [row.user_id for row in found])
-            others = [each.id for row in found for each in people[row.user_id].records if each.id != row.id]
+            users = user_snapshots.users(connection, [row.user_id for row in found])
+            others = [each.id for row in found for each in users[row.user_id].records if each.id != row.id]
             listed = groups.groups_of_records(connection, others) if others else {}
             outcomes, lines = [], []
             for row in found:
-                person = people[row.user_id]
-                after = with_record(person, PersonRecord(row.id, self.source.id, self.connection_type, row.data, row.user_id, gone=True))
-                kept = [group_id for each in person.records if each.id != row.id for group_id, _ in listed.get(each.id, ())]
-                local = groups.groups_of_user(connection, row.user_id) if kept or len(person.records) > 1 else []
+                user = users[row.user_id]
+                after = with_record(user, UserRecord(row.id, self.source.id, self.connection_type, row.data, row.user_id, gone=True))
+                kept = [group_id for each in user.records if each.id != row.id for group_id, _ in listed.get(each.id, ())]
+                local = groups.groups_of_user(connection, row.user_id) if kept or len(user.records) > 1 else []
                 outcome = plan_user(replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now)
                 outcomes.append(outcome)
                 lines.append(self._line(LEFT, row.user_id, imported_records.shown_name(row.data)))
@@ -406,17 +406,17 @@ class BulkUsers:
             imported_records.forget_digests(connection, [row.id for row in found if row.native_id not in self.seen], self.listed_now)
             for row, outcome in zip(found, outcomes, strict=True):
                 memberships.end_memberships_of_record(connection, row.id, now)
-                if outcome.user.gone:
+                if outcome.merged.gone:
                     memberships.end_memberships_of_user(connection, row.user_id, now)
             if not imported_records.leave(connection, {row.id: row.version for row in found}, now):
-                raise StalePreview("A record has changed meanwhile.")
+                raise StalePreview("A record changed in the meantime.")
             apply_outcomes(connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared)
             write_lines(connection, lines)
 
 
 @dataclass(frozen=True)
 class _ParsedEntry:
-    """What one entry comes to: the person it says, and the record that there was, if any."""
+    """What one entry comes to: the user it says, and the record that there was, if any."""
 
     entry: Entry
     data: dict[str, Any]
@@ -431,9 +431,9 @@ class _ParsedEntry:
 
     @cached_property
     def keys(self) -> set[str]:
-        """By what nobody else of the batch may be known: user name, and for somebody new the e-mail address."""
+        """By what nobody else of the batch may be known: user name, and for somebody new the email address."""
         found = self.found
-        email = {f"e-mail:{fold(found.email)}"} if found.email and self.row is None else set()
+        email = {f"email:{fold(found.email)}"} if found.email and self.row is None else set()
         return {*(f"name:{name}" for name in self.names), *email}
 
     @cached_property
@@ -462,5 +462,5 @@ _LINES = PreparedStatement(insert(t.run_entry))
 
 
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
-    """Write down what a run did to people and groups; lines of no run are told otherwise."""
+    """Write down what a run did to users and groups; lines of no run are told otherwise."""
     _LINES.change_many(connection, [each for each in lines if each["run_id"] is not None])

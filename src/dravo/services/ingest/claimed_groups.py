@@ -1,4 +1,4 @@
-"""Groups that claims have named and that are not here yet: offered where groups are mapped, and made ahead of whoever comes with them."""
+"""Groups that claims have named and that are not here yet: offered where groups are mapped, and made ahead of anyone who comes with them."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class _Claimed:
 
 
 def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
-    """Return groups that last sign-ins claimed, trials too, and that their source does not have yet: those with some words in their name."""
+    """Return groups that last sign-ins claimed, test sign-ins too, and that their source does not have yet: those with some words in their name."""
     wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
     found: list[dict[str, Any]] = []
     with ctx.database.reading() as connection:
@@ -67,13 +67,13 @@ def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]
     """
     name = name.strip()
     if not name or len(name) > 200:
-        raise InvalidInput("A group's name has 1 to 200 characters.", "Take the name as it stands in the claim.", "name")
+        raise InvalidInput("A group name must have 1 to 200 characters.", "Enter the name exactly as in the claim.", "name")
     now, own_id = clock.now(), new_id()
     with ctx.database.writing() as connection:
         source, _ = source_policies.sign_in_of(connection, key)
         if _here(connection, source.id, {fold(name): name}):
-            raise AlreadyExists(f"'{source.label}' has a group '{name}' already.", "Take that one.", "name")
+            raise AlreadyExists(f"'{source.label}' has a group '{name}' already.", "Use the existing group.", "name")
         imported_records.make_groups(connection, source.id, [(own_id, _Claimed(name))], now, SIGN_IN)
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "made a claimed group", "group", own_id, now, {"name": name, "source": key})
+        record_change(connection, ctx.keys, caller, "created group from claims", "group", own_id, now, {"name": name, "source": key})
     return {"id": own_id, "name": name}

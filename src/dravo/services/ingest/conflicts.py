@@ -1,4 +1,4 @@
-"""What no rule can decide about a source's people and groups: listed with the choices, decided by a person, and carried out at once."""
+"""What no rule can decide about a source's users and groups: listed with the choices, decided by a user, and carried out at once."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from dravo.services.context import AppContext
 from dravo.services.ingest import record_links, run_log
 from dravo.services.ingest.bulk_users import LEAVE_OUT, LET, LINK, MAKE, BulkUsers
 from dravo.services.ingest.types import INBOUND_SCIM
-from dravo.services.lookups import find_person, pushing_source
+from dravo.services.lookups import find_user, pushing_source
 from dravo.services.security import masking
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import ATTRIBUTES, Caller
@@ -27,7 +27,7 @@ from dravo.store.queries import users as user_queries
 CHOICES: dict[str, tuple[str, ...]] = {
     RENAMED: (LET, LEAVE_OUT),
     GROUP_NAME: (LET, LEAVE_OUT),
-    # Two records of one source are never one: it would say two things at once of the same person.
+    # Two records of one source are never one: it would say two things at once of the same user.
     TWO_RECORDS: (MAKE, LEAVE_OUT),
     # Nothing is linked to an operator: by way of a source somebody could become one.
     OPERATOR: (MAKE, LEAVE_OUT),
@@ -35,40 +35,38 @@ CHOICES: dict[str, tuple[str, ...]] = {
 USUAL = (LINK, MAKE, LEAVE_OUT)
 
 
-def list_conflicts(ctx: AppContext, caller: Caller, key: str, ask: Ask, state: str = imported_records.OPEN) -> dict[str, Any]:
+def list_conflicts(ctx: AppContext, caller: Caller, key: str, ask: Ask, status: str = imported_records.OPEN) -> dict[str, Any]:
     """Return a page of a source's conflicts, oldest first, each with its choices and whom it could mean."""
     c = t.conflict.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        statement = select(t.conflict).where(c.source_id == source.id, c.state == state)
+        statement = select(t.conflict).where(c.source_id == source.id, c.status == status)
         found = page(connection, statement, [c.id], ask, lambda row: row)
         ids = [user_id for row in found["items"] for user_id in row.candidates]
         u = t.user.c
-        people = {row.id: row for row in connection.execute(select(u.id, u.display_name, u.user_name, u.gone_at, u.active).where(u.id.in_(ids)))}
+        users = {row.id: row for row in connection.execute(select(u.id, u.display_name, u.user_name, u.gone_at, u.active).where(u.id.in_(ids)))}
     plain = ATTRIBUTES in caller.permissions
-    return {**found, "items": [_line(row, people, plain) for row in found["items"]]}
+    return {**found, "items": [_line(row, users, plain) for row in found["items"]]}
 
 
-def _line(row: Any, people: dict[str, Any], plain: bool) -> dict[str, Any]:
-    said = (row.entry or {}).get("person") or {}
-    candidates = [
-        {**user_queries.person_ref(people[each]), "state": user_queries.person_state(people[each])} for each in row.candidates if each in people
-    ]
+def _line(row: Any, users: dict[str, Any], plain: bool) -> dict[str, Any]:
+    said = (row.entry or {}).get("user") or {}
+    candidates = [{**user_queries.user_ref(users[each]), "status": user_queries.user_status(users[each])} for each in row.candidates if each in users]
     return {
         "id": row.id, "subject": row.subject, "kind": row.kind, "name": row.name, "message": masking.text(row.message),
         "native_id": row.native_id if plain else masking.HIDDEN,
         "says": {name: value for name, value in said.items() if plain or name in ("userName", "displayName", "name")},
-        "candidates": candidates, "choices": list(CHOICES.get(row.kind, USUAL)), "state": row.state, "decision": row.decision,
+        "candidates": candidates, "choices": list(CHOICES.get(row.kind, USUAL)), "status": row.status, "decision": row.decision,
         "decided_by": row.decided_by, "decided_at": row.decided_at, "first_seen_at": row.first_seen_at, "last_seen_at": row.last_seen_at,
     }  # fmt: skip
 
 
-def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, person: str | None = None) -> dict[str, Any]:
+def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, user: str | None = None) -> dict[str, Any]:
     """Decide a conflict; what was decided happens at once, and holds for later readings.
 
     Args:
-        decision: "link" (it is `person`), "make" (it is somebody new), "let" (the change is right), "leave out".
-        person: who it is, by id, user name, e-mail or external id; for "link".
+        decision: "link" (it is `user`), "make" (it is somebody new), "let" (the change is right), "leave out".
+        user: who it is, by id, user name, email or external id; for "link".
 
     Raises:
         NotFound, InvalidInput.
@@ -78,16 +76,16 @@ def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision
         source, row = _one(connection, key, conflict_id)
         choices = CHOICES.get(row.kind, USUAL)
         if decision not in choices:
-            raise InvalidInput(f"'{decision}' is no choice here.", f"It is one of: {', '.join(choices)}.", "decision")
-        user_id = _whom(connection, source, row, decision, person)
-        values = {"state": imported_records.DECIDED, "decision": decision, "user_id": user_id, "decided_by": caller.name, "decided_at": now}
+            raise InvalidInput(f"'{decision}' is not possible for this conflict.", f"Use one of: {', '.join(choices)}.", "decision")
+        user_id = _whom(connection, source, row, decision, user)
+        values = {"status": imported_records.DECIDED, "decision": decision, "user_id": user_id, "decided_by": caller.name, "decided_at": now}
         connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
         if row.subject == "group":
-            # Its list was not kept: the next reading is one of everybody.
+            # Its list was not kept: the next reading is one of everyone.
             connection.execute(update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None))
-        details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "person": user_id}
-        record_change(connection, ctx.keys, caller, "decided a conflict", "source", source.id, now, details)
-    if row.subject == "person" and decision != LEAVE_OUT:
+        details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "user": user_id}
+        record_change(connection, ctx.keys, caller, "resolved a conflict", "source", source.id, now, details)
+    if row.subject == "user" and decision != LEAVE_OUT:
         if row.connection_type == INBOUND_SCIM:
             _carry_out_sent(ctx, caller, row, decision, user_id)
         else:
@@ -100,13 +98,13 @@ def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision
 def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
     source = pushing_source(connection, key)
     c = t.conflict.c
-    row = connection.execute(select(t.conflict).where(c.id == conflict_id, c.source_id == source.id, c.state != imported_records.OVER)).first()
+    row = connection.execute(select(t.conflict).where(c.id == conflict_id, c.source_id == source.id, c.status != imported_records.OVER)).first()
     if row is None:
-        raise NotFound(f"'{source.label}' has no such conflict any more.", "Look at the list again.")
+        raise NotFound(f"'{source.label}' does not have this conflict any more.", "Reload the list of conflicts.")
     return source, row
 
 
-def _whom(connection: Connection, source: Any, row: Any, decision: str, person: str | None) -> str | None:
+def _whom(connection: Connection, source: Any, row: Any, decision: str, user: str | None) -> str | None:
     """Return whom a record is to be linked to.
 
     Raises:
@@ -114,13 +112,17 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, person: 
     """
     if decision != LINK:
         return None
-    if not person:
-        raise InvalidInput("Say who it is.", "Give the person's id, user name or e-mail.", "person")
-    found = find_person(connection, person)
+    if not user:
+        raise InvalidInput("The user to link is missing.", "Set `user` to an ID, user name or email address.", "user")
+    found = find_user(connection, user)
     r = t.record.c
     taken = (r.source_id == source.id, r.connection_type == row.connection_type, r.user_id == found.id, r.gone_at.is_(None))
     if connection.execute(select(r.id).where(*taken).limit(1)).first():
-        raise InvalidInput(f"'{source.label}' says something of {found.display_name} already.", "Two of its records cannot be one person.", "person")
+        raise InvalidInput(
+            f"'{source.label}' already has a record of {found.display_name}.",
+            "Choose another user. Two records of one source cannot belong to one user.",
+            "user",
+        )
     return str(found.id)
 
 
@@ -157,7 +159,7 @@ def _carry_out(ctx: AppContext, caller: Caller, key: str, row: Any) -> None:
         source, pull = source_policies.import_of(connection, key)
     policy = source_policies.import_policy(source, pull.kind)
     with run_log.small_run(ctx, source.id, caller.name) as run_id:
-        people = BulkUsers(ctx, source, policy, run_id)
-        people.take([entry])
-        people.finish()
-        run_log.note_counts(ctx, run_id, {"read": 1, **people.counts})
+        users = BulkUsers(ctx, source, policy, run_id)
+        users.take([entry])
+        users.finish()
+        run_log.note_counts(ctx, run_id, {"read": 1, **users.counts})

@@ -15,7 +15,7 @@ from dravo.core.access.evaluation import Assignment
 from dravo.core.errors import NotFound, StalePreview
 from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
 from dravo.core.identity.names import fold, lookalike_key
-from dravo.core.identity.records import PersonRecord, searchable
+from dravo.core.identity.records import UserRecord, searchable
 from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups, with_record
 from dravo.core.scim.errors import ScimError, invalid_value
@@ -36,21 +36,21 @@ from dravo.store.snapshots.config import ConfigCache, check_revision, raise_revi
 
 # How long a request is retried when concurrent requests change the same data first.
 PATIENCE_SECONDS = 20.0
-# Up to so many people are worked out within the request; more are marked and worked through by the worker.
+# Up to so many users are worked out within the request; more are marked and worked through by the worker.
 AT_ONCE = 1_000
 
 
 class Intake:
-    """Takes in what one connection type of a source says of its people and groups."""
+    """Takes in what one connection type of a source says of its users and groups."""
 
     def __init__(self, database: Database, catalogue: ConfigCache, connection_type: str = INBOUND_SCIM) -> None:
         self.database = database
         self.catalogue = catalogue
         self.connection_type = connection_type
 
-    # People
+    # Users
 
-    def create_person(
+    def create_user(
         self,
         source_id: str,
         data: dict[str, Any],
@@ -60,7 +60,7 @@ class Intake:
         """Take in somebody new.
 
         Args:
-            source_id: whose person it is.
+            source_id: whose user it is.
             data: a SCIM User as `read_resource` makes it.
             manner: how it is taken in.
             direct: for the new user's id the assignments that `manner.trace` writes with them.
@@ -77,13 +77,13 @@ class Intake:
             binding = bind(None, new_user)
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data)
-            record = PersonRecord(record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others))
+            record = UserRecord(record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others))
             outcome = plan_user(UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
-            write_trace = manner.prepare(IngestChange("person", binding.user_id, None, data, [outcome], catalogue))
+            write_trace = manner.prepare(IngestChange("user", binding.user_id, None, data, [outcome], catalogue))
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if self._others(connection, source_id, data) != others:
-                    raise StalePreview("A user of that name or email was added or removed meanwhile.")
+                    raise StalePreview("A user with this name or email was created or deleted in the meantime.")
                 apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
                 records.make(connection, record_id, source_id, self.connection_type, binding.user_id, data, now, undecided=bool(others))
                 if others:
@@ -95,11 +95,11 @@ class Intake:
 
         return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
 
-    def replace_person(self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
-        """Take in a person's whole new content (RFC 7644, 3.5.1).
+    def replace_user(self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
+        """Take in a user's whole new content (RFC 7644, 3.5.1).
 
         Raises:
-            NotFound: if the source has no such person.
+            NotFound: if the source has no such user.
             ScimError: 409 uniqueness, 412 if the condition does not hold, 400 mutability.
         """
 
@@ -107,22 +107,22 @@ class Intake:
             check_immutable(before, data, manner.shapes.user)
             return data
 
-        return self._change_person(source_id, record_id, change, manner)
+        return self._change_user(source_id, record_id, change, manner)
 
-    def patch_person(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
-        """Take in a change of a person (RFC 7644, 3.5.2); raises as `replace_person` and `apply_patch`."""
-        return self._change_person(source_id, record_id, lambda before: apply_patch(before, list(operations), manner.shapes.user).resource, manner)
+    def patch_user(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
+        """Take in a change of a user (RFC 7644, 3.5.2); raises as `replace_user` and `apply_patch`."""
+        return self._change_user(source_id, record_id, lambda before: apply_patch(before, list(operations), manner.shapes.user).resource, manner)
 
-    def remove_person(self, source_id: str, record_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
-        """Take in that a person is gone: they leave every group, and keep their user as a tombstone.
+    def remove_user(self, source_id: str, record_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
+        """Take in that a user is gone: they leave every group, and keep their user as a tombstone.
 
         Raises:
-            NotFound: if the source has no such person.
+            NotFound: if the source has no such user.
             ScimError: 412 if the condition does not hold.
         """
-        self._change_person(source_id, record_id, lambda before: before, manner, gone=True)
+        self._change_user(source_id, record_id, lambda before: before, manner, gone=True)
 
-    def _change_person(
+    def _change_user(
         self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], manner: IngestOptions, *, gone: bool = False
     ) -> IngestResult:
         data: dict[str, Any] = {}
@@ -131,7 +131,7 @@ class Intake:
         def attempt() -> IngestResult:
             nonlocal data
             now = clock.now()
-            row, person, listed = self._look_at(source_id, record_id)
+            row, user, listed = self._look_at(source_id, record_id)
             if manner.condition:
                 manner.condition.check(entity_tag(row.version, listed))
             data = change(row.data)
@@ -143,33 +143,33 @@ class Intake:
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
             # A rename by the source does not lock out a user who has access: the conflict is only listed.
-            undecided = bool(others) and (row.undecided or not (person.access or person.accounts)) if asks else row.undecided
-            record = PersonRecord(record_id, source_id, self.connection_type, data, row.user_id, gone, undecided)
-            after = with_record(person, record)
+            undecided = bool(others) and (row.undecided or not (user.access or user.accounts)) if asks else row.undecided
+            record = UserRecord(record_id, source_id, self.connection_type, data, row.user_id, gone, undecided)
+            after = with_record(user, record)
             if gone:
                 # With one source a user's groups are its record's; with several, only this record's end.
                 after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
             outcome = plan_user(after, catalogue, now)
             # A user of one record is that record; of several, any change may let another one speak.
-            alone = len(person.records) == 1
-            before = row.data if alone else catalogue.merged(person.records).attributes
-            renamed = searchable(data if alone else outcome.user.attributes) != searchable(before)
-            write_trace = manner.prepare(IngestChange("person", row.user_id, row.data, None if gone else data, [outcome], catalogue))
+            alone = len(user.records) == 1
+            before = row.data if alone else catalogue.merged(user.records).attributes
+            renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
+            write_trace = manner.prepare(IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue))
             with self.database.writing() as connection:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
-                    raise StalePreview("The record has changed meanwhile.")
+                    raise StalePreview("The record changed in the meantime.")
                 if asks:
                     if self._others(connection, source_id, data, row.user_id) != others:
-                        raise StalePreview("A user of that name or email was added or removed meanwhile.")
+                        raise StalePreview("A user with this name or email was created or deleted in the meantime.")
                     if others:
                         self._note_conflict(connection, source_id, record_id, data, others, now)
                 if undecided != row.undecided:
                     records.decided(connection, record_id, undecided=undecided)
                 if (asks and not others) or gone:
-                    imported_records.end_conflicts(connection, source_id, "person", [record_id])
+                    imported_records.end_conflicts(connection, source_id, "user", [record_id])
                 if gone:
                     memberships.end_memberships_of_record(connection, record_id, now)
-                if outcome.user.gone:
+                if outcome.merged.gone:
                     memberships.end_memberships_of_user(connection, row.user_id, now)
                 if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
                     records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
@@ -197,11 +197,11 @@ class Intake:
         conflict = {
             "native_id": record_id, "kind": kind, "name": found.display_name,
             "message": f"{what} This user has no access until an operator decides.",
-            "entry": {"reference": found.user_name, "attributes": {}, "person": data}, "candidates": sorted(others),
+            "entry": {"reference": found.user_name, "attributes": {}, "user": data}, "candidates": sorted(others),
         }  # fmt: skip
         # An earlier decision was about another user name or email.
-        imported_records.end_conflicts(connection, source_id, "person", [record_id], decided_only=True)
-        imported_records.note_conflicts(connection, source_id, "person", [conflict], now, INBOUND_SCIM)
+        imported_records.end_conflicts(connection, source_id, "user", [record_id], decided_only=True)
+        imported_records.note_conflicts(connection, source_id, "user", [conflict], now, INBOUND_SCIM)
 
     def _what_conflicts(self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]) -> tuple[str, str]:
         """Return the kind of a conflict with some users, and a sentence on it."""
@@ -211,19 +211,19 @@ class Intake:
             return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
         if alike in names:
             return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
-        return EMAIL_KNOWN, f"Another source already has a user with the e-mail address '{found.email}'."
+        return EMAIL_KNOWN, f"Another source already has a user with the email address '{found.email}'."
 
     def _look_at(self, source_id: str, record_id: str) -> tuple[Any, UserSnapshot, Sequence[tuple[str, str]]]:
-        """Return a record's row, its user, and (id, name) of the groups that list it; whoever is in none and has nothing costs one query."""
+        """Return a record's row, its user, and (id, name) of the groups that list it; anyone who is in none and has nothing costs one query."""
         glanced = user_snapshots.at_a_glance(self.database.glancing(), source_id, self.connection_type, record_id)
         if glanced is not None:
             return *glanced, ()
         with self.database.reading() as connection:
             found = user_snapshots.of_record(connection, source_id, self.connection_type, record_id)
             if found is None:
-                raise NotFound(f"This source has no person with the id '{record_id}'.")
-            row, person = found
-            return row, person, groups.groups_of_record(connection, record_id) if person.groups else ()
+                raise NotFound(f"This source has no user with the ID '{record_id}'.")
+            row, user = found
+            return row, user, groups.groups_of_record(connection, record_id) if user.groups else ()
 
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
         with self.database.reading() as connection:
@@ -241,12 +241,12 @@ class Intake:
         if total:
             raise ScimError(
                 409,
-                f"This source already has somebody with the userName '{data.get('userName')}'. Find them with a filter on userName "
-                "and change them instead.",
+                f"This source already has a user with the userName '{data.get('userName')}'. Find this user with a filter on userName "
+                "and update the existing user.",
                 "uniqueness",
             )
         if other:
-            raise ScimError(409, f"Somebody of this source already has '{other[1]}' as {other[0]}.", "uniqueness")
+            raise ScimError(409, f"Another user of this source already has '{other[1]}' as {other[0]}.", "uniqueness")
 
     # Groups
 
@@ -269,11 +269,11 @@ class Intake:
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 groups.make(connection, group_id, source_id, self.connection_type, data, now)
-                memberships.add_members(connection, group_id, plan.people_added, plan.groups_added, now)
+                memberships.add_members(connection, group_id, plan.users_added, plan.groups_added, now)
                 if plan.nesting or named or catalogue.asks_groups:
                     raise_revision(connection)
                 if named or catalogue.asks_groups:
-                    recompute_marks.mark_people_within(connection, group_id, now)
+                    recompute_marks.mark_users_within(connection, group_id, now)
                 write_trace(connection)
             return IngestResult(group_id, data, 1, now, now)
 
@@ -330,7 +330,7 @@ class Intake:
             with self.database.reading() as connection:
                 row = groups.get(connection, source_id, self.connection_type, group_id)
                 if row is None:
-                    raise NotFound(f"This source has no group with the id '{group_id}'.")
+                    raise NotFound(f"This source has no group with the ID '{group_id}'.")
                 if manner.condition:
                     manner.condition.check(entity_tag(row.version))
                 data, changes = change(row.data)
@@ -341,16 +341,16 @@ class Intake:
                 renamed = data["displayName"] != row.data["displayName"]
                 by_name = renamed and catalogue.named_by_its_name(source_id)
                 concerned = by_name or catalogue.concerns(group_id)
-                in_full = concerned and not by_name and not plan.nesting and len(plan.people) <= AT_ONCE
+                in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
                 outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
-            added, removed = len(plan.people_added | plan.groups_added), len(plan.people_removed | plan.groups_removed)
+            added, removed = len(plan.users_added | plan.groups_added), len(plan.users_removed | plan.groups_removed)
             waits = concerned and not in_full
             done = IngestChange("group", group_id, row.data, None if gone else data, outcomes, catalogue, added, removed, marked=waits)
             write_trace = manner.prepare(done)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if not groups.write(connection, group_id, row.version, data, now, gone=gone):
-                    raise StalePreview("The group has changed meanwhile.")
+                    raise StalePreview("The group changed in the meantime.")
                 self._write_members(connection, group_id, plan, now, mark=waits)
                 if gone:
                     groups.end_group(connection, group_id, now)
@@ -364,24 +364,24 @@ class Intake:
         return self._until_it_stands(attempt)
 
     def _outcomes(self, connection: Connection, catalogue: ConfigSnapshot, group_id: str, plan: MemberPlan, now: Instant) -> list[UserPlan]:
-        user_of = user_snapshots.users_of_records(connection, plan.people)
-        people = user_snapshots.people(connection, user_of.values())
+        user_of = user_snapshots.users_of_records(connection, plan.users)
+        users = user_snapshots.users(connection, user_of.values())
         outcomes = []
-        for record_ids, added in ((plan.people_added, True), (plan.people_removed, False)):
+        for record_ids, added in ((plan.users_added, True), (plan.users_removed, False)):
             for record_id in sorted(record_ids):
-                person = people[user_of[record_id]]
-                after = with_groups(person, added=[group_id]) if added else with_groups(person, removed=[group_id])
+                user = users[user_of[record_id]]
+                after = with_groups(user, added=[group_id]) if added else with_groups(user, removed=[group_id])
                 outcomes.append(plan_user(after, catalogue, now))
         return outcomes
 
     def _write_members(self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool) -> None:
         if mark:
             # Before and after: who leaves by this is marked as well as who comes.
-            recompute_marks.mark_people_within(connection, group_id, now)
-        memberships.end_members(connection, group_id, [*plan.people_removed, *plan.groups_removed], now)
-        memberships.add_members(connection, group_id, sorted(plan.people_added), sorted(plan.groups_added), now)
+            recompute_marks.mark_users_within(connection, group_id, now)
+        memberships.end_members(connection, group_id, [*plan.users_removed, *plan.groups_removed], now)
+        memberships.add_members(connection, group_id, sorted(plan.users_added), sorted(plan.groups_added), now)
         if mark:
-            recompute_marks.mark_people_within(connection, group_id, now)
+            recompute_marks.mark_users_within(connection, group_id, now)
 
     def _member_plan(self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]) -> MemberPlan:
         """Return what some operations on a group's list come to together."""
@@ -393,7 +393,7 @@ class Intake:
                 case "remove":
                     wanted.update(dict.fromkeys(change.ids, False))
                 case _:
-                    listed = {*groups.listed_people(connection, group_id), *groups.listed_groups(connection, group_id)}
+                    listed = {*groups.listed_records(connection, group_id), *groups.listed_groups(connection, group_id)}
                     present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
                     present.update(each for each, stay in wanted.items() if stay)
                     if change.kind == "replace":
@@ -405,8 +405,8 @@ class Intake:
         added = [each for each, stay in wanted.items() if stay and each not in listed_now]
         plan = self._resolve(connection, source_id, group_id, added)
         leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
-        people_leaving, groups_leaving = groups.which_exist(connection, source_id, self.connection_type, leaving)
-        return replace(plan, people_removed=frozenset(people_leaving), groups_removed=frozenset(groups_leaving))
+        users_leaving, groups_leaving = groups.which_exist(connection, source_id, self.connection_type, leaving)
+        return replace(plan, users_removed=frozenset(users_leaving), groups_removed=frozenset(groups_leaving))
 
     def _matching(self, connection: Connection, group_id: str, change: MemberChange, present: set[str]) -> list[str]:
         assert change.matching is not None
@@ -414,24 +414,24 @@ class Intake:
         return [each["value"] for each in elements if each["value"] in present and element_matches(change.matching, each)]
 
     def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
-        people, inner = groups.which_exist(connection, source_id, self.connection_type, ids)
-        unknown = [each for each in ids if each not in people and each not in inner]
+        users, inner = groups.which_exist(connection, source_id, self.connection_type, ids)
+        unknown = [each for each in ids if each not in users and each not in inner]
         if unknown:
             raise invalid_value(
-                f"No person or group of this source has the id '{unknown[0]}'"
+                f"No user or group of this source has the ID '{unknown[0]}'"
                 + (f" (and {len(unknown) - 1} more)" if len(unknown) > 1 else "")
-                + "; create them first and use the id that the answer gives."
+                + "; create it first and use the ID from the response."
             )
         if group_id in inner:
             raise invalid_value("A group cannot be a member of itself.")
-        return MemberPlan(people_added=frozenset(people), groups_added=frozenset(inner))
+        return MemberPlan(users_added=frozenset(users), groups_added=frozenset(inner))
 
     def _until_it_stands(self, attempt: Callable[[], Result], explain: Callable[[], None] | None = None) -> Result:
         """Try until what was planned on still stands when it is written.
 
         Args:
             attempt: reads, plans and writes.
-            explain: raises the error for a person where a constraint of the records was in the way; returns if there is none.
+            explain: raises the error for a user where a constraint of the records was in the way; returns if there is none.
         """
         until = time.monotonic() + PATIENCE_SECONDS
         with contextlib.ExitStack() as turn:

@@ -1,4 +1,4 @@
-"""Links between records and people, made and undone by hand: what a record says was meant of somebody else; looked at first."""
+"""Links between records and users, made and undone by hand: what a record says was meant of somebody else; looked at first."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from sqlalchemy import Connection, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import InvalidInput, NotFound, StalePreview
-from dravo.core.identity.records import LOCAL, PersonRecord
+from dravo.core.identity.records import LOCAL, UserRecord
 from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups, with_record
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
 from dravo.services.context import AppContext
-from dravo.services.lookups import find_person
+from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, imported_records, memberships
@@ -30,7 +30,7 @@ TRIES = 8
 
 @dataclass(frozen=True)
 class RecordMove:
-    """A record that goes from one person to another; to somebody new if `taker` is not there yet."""
+    """A record that goes from one user to another; to somebody new if `taker` is not there yet."""
 
     row: Any
     giver: UserSnapshot
@@ -39,13 +39,13 @@ class RecordMove:
     taker_after: UserSnapshot
     catalogue: ConfigSnapshot
 
-    def after(self, person: UserSnapshot) -> UserSnapshot:
-        """Return what becomes of one person."""
-        return {self.giver.user_id: self.giver_after, self.taker.user_id: self.taker_after}.get(person.user_id, person)
+    def after(self, user: UserSnapshot) -> UserSnapshot:
+        """Return what becomes of one user."""
+        return {self.giver.user_id: self.giver_after, self.taker.user_id: self.taker_after}.get(user.user_id, user)
 
 
 def preview(ctx: AppContext, record_id: str, to: str | None) -> dict[str, Any]:
-    """Return what it would do if a record belonged to another person, or (None) to somebody new; nothing is changed.
+    """Return what it would do if a record belonged to another user, or (None) to somebody new; nothing is changed.
 
     Raises:
         NotFound, InvalidInput.
@@ -84,7 +84,7 @@ def link(ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleare
 
 
 def _change(move: RecordMove) -> PlannedChange:
-    ids = [person.user_id for person in (move.giver, move.taker) if person.revision is not None]
+    ids = [user.user_id for user in (move.giver, move.taker) if user.revision is not None]
     name = str(move.giver.records[0].data.get("userName", ""))
     return PlannedChange(None, (select(t.user.c.id).where(t.user.c.id.in_(ids)),), move.catalogue, move.after, name)
 
@@ -93,12 +93,12 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
     r = t.record.c
     row = connection.execute(select(t.record).where(r.id == record_id, r.gone_at.is_(None))).first()
     if row is None:
-        raise NotFound("There is no such record any more.", "Look at the person again.")
+        raise NotFound("The source record no longer exists.", "Reload the user.")
     if row.connection_type == LOCAL:
-        raise InvalidInput("This is what operators entered here.", "Change the person instead.", "record")
-    giver = user_snapshots.people(connection, [row.user_id])[row.user_id]
+        raise InvalidInput("Local records cannot be linked to another user.", "Edit the user instead.", "record")
+    giver = user_snapshots.users(connection, [row.user_id])[row.user_id]
     taker = _taker(connection, row, giver, to)
-    record = PersonRecord(row.id, row.source_id, row.connection_type, row.data, taker.user_id)
+    record = UserRecord(row.id, row.source_id, row.connection_type, row.data, taker.user_id)
     theirs = [group_id for group_id, _ in groups.groups_of_record(connection, record_id)]
     remaining = tuple(each for each in giver.records if each.id != record_id)
     if remaining:
@@ -114,14 +114,18 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
 def _taker(connection: Connection, row: Any, giver: UserSnapshot, to: str | None) -> UserSnapshot:
     if to is None:
         if len(giver.records) == 1:
-            raise InvalidInput("This is the only record of this person.", "Say whose it is.", "to")
+            raise InvalidInput("This is the only record of the user.", "Choose the user to link it to.", "to")
         return UserSnapshot(new_id(), None, ())
-    found = find_person(connection, to)
+    found = find_user(connection, to)
     if found.id == giver.user_id:
-        raise InvalidInput(f"It is {found.display_name}'s already.", "Choose somebody else.", "to")
-    taker = user_snapshots.people(connection, [found.id])[found.id]
+        raise InvalidInput(f"The record is already linked to {found.display_name}.", "Choose another user.", "to")
+    taker = user_snapshots.users(connection, [found.id])[found.id]
     if any((each.source_id, each.connection_type) == (row.source_id, row.connection_type) and not each.gone for each in taker.records):
-        raise InvalidInput(f"This source says something of {found.display_name} already.", "Two of its records cannot be one person.", "to")
+        raise InvalidInput(
+            f"This source already has a record of {found.display_name}.",
+            "Choose another user. Two records of one source cannot belong to one user.",
+            "to",
+        )
     return taker
 
 
@@ -134,7 +138,7 @@ def _apply(ctx: AppContext, caller: Caller, record_id: str, to: str | None, clea
     with ctx.database.writing() as connection:
         _write(connection, planned, outcomes, confirmed, now)
         details = {"record": record_id, "from": planned.giver.user_id, "to": planned.taker.user_id}
-        record_change(connection, ctx.keys, caller, "moved a record", "user", planned.taker.user_id, now, details)
+        record_change(connection, ctx.keys, caller, "linked a record to another user", "user", planned.taker.user_id, now, details)
     return planned.taker.user_id
 
 
@@ -144,8 +148,8 @@ def _write(connection: Connection, planned: RecordMove, outcomes: list[UserPlan]
     r = t.record.c
     where = (r.id == planned.row.id, r.version == planned.row.version, r.user_id == planned.giver.user_id, r.gone_at.is_(None))
     if connection.execute(update(t.record).where(*where).values(user_id=planned.taker.user_id, undecided=False, modified_at=now)).rowcount != 1:
-        raise StalePreview("The record has changed meanwhile.")
+        raise StalePreview("The record changed in the meantime.")
     if planned.row.undecided:
-        imported_records.end_conflicts(connection, planned.row.source_id, "person", [planned.row.id])
-    if outcomes[0].user.gone:
+        imported_records.end_conflicts(connection, planned.row.source_id, "user", [planned.row.id])
+    if outcomes[0].merged.gone:
         memberships.end_memberships_of_user(connection, planned.giver.user_id, now)

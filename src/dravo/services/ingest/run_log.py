@@ -16,7 +16,7 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 
 IMPORT = "import"
-ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "asked", "running", "done", "held", "failed", "stopped"
+ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
 
 
 def is_under_way(connection: Connection, source_id: str) -> bool:
@@ -39,25 +39,25 @@ def begin(
     """Insert a run that waits to be carried out; return its ID."""
     run_id = new_id()
     row = {
-        "id": run_id, "kind": IMPORT, "source_id": source_id, "state": ASKED, "requested_by": requested_by, "requested_at": now, "progress": 0,
+        "id": run_id, "kind": IMPORT, "source_id": source_id, "status": ASKED, "requested_by": requested_by, "requested_at": now, "progress": 0,
         "stop_requested": False, "whole": whole, "preview": preview, "allow_removals": allow_removals, "broke_off": broke_off,
     }  # fmt: skip
     connection.execute(insert(t.run).values(**row))
     return run_id
 
 
-def end(ctx: AppContext, run_id: str, state: str, *, message: str, hint: str = "") -> None:
+def end(ctx: AppContext, run_id: str, status: str, *, message: str, hint: str = "") -> None:
     """Write how a run ended."""
-    values = {"state": state, "ended_at": clock.now(), "message": message, "hint": hint}
+    values = {"status": status, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
         key = connection.execute(select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)).scalar()
-    events.note(events.RUN, state, source=key, run=run_id, reason=message)
+    events.note(events.RUN, status, source=key, run=run_id, reason=message)
 
 
 @contextmanager
 def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[str]:
-    """Be a run of one person, carried out here and now; gives its id. None of the source may be under way.
+    """Be a run of one user, carried out here and now; gives its id. None of the source may be under way.
 
     Raises:
         AlreadyExists.
@@ -65,16 +65,16 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
     now = clock.now()
     with ctx.database.writing() as connection:
         if is_under_way(connection, source_id):
-            raise AlreadyExists("A run of this source is under way.", "It brings everybody up to date; wait for its end.")
+            raise AlreadyExists("An import run of this source is in progress.", "Wait for the run to end. It refreshes all users.")
         run_id = begin(connection, source_id, requested_by, now, preview=False, whole=False)
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=RUNNING, started_at=now))
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(status=RUNNING, started_at=now))
     try:
         yield run_id
     except DravoError as wrong:
         end(ctx, run_id, FAILED, message=wrong.message, hint=wrong.hint)
         raise
     with ctx.database.writing() as connection:
-        values = {"state": FINISHED, "ended_at": clock.now(), "progress": 1}
+        values = {"status": FINISHED, "ended_at": clock.now(), "progress": 1}
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
 
 

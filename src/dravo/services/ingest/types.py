@@ -22,9 +22,9 @@ Result = TypeVar("Result")
 
 @dataclass(frozen=True)
 class IngestResult:
-    """What intake made of a person or group: its id there, its content, its version and times.
+    """What intake made of a user or group: its id there, its content, its version and times.
 
-    `listed` has (id, name) of the groups that list a person.
+    `listed` has (id, name) of the groups that list a user.
     """
 
     id: str
@@ -37,9 +37,9 @@ class IngestResult:
 
 @dataclass(frozen=True)
 class IngestChange:
-    """What was done to one person or group: for whoever keeps a trace of it.
+    """What was done to one user or group: for anyone who keeps a trace of it.
 
-    `before` is None for what was created, `after` None for what is gone; `marked` says that its people are worked out later.
+    `before` is None for what was created, `after` None for what is gone; `marked` says that its users are worked out later.
     """
 
     kind: str
@@ -60,7 +60,7 @@ class IngestOptions:
     Attributes:
         shapes: the schemas that hold for the source.
         condition: which version it is for.
-        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked anew if it has to be planned anew.
+        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked again if it has to be planned again.
         cleared: removals that an operator confirmed, as in `apply_outcomes`.
     """
 
@@ -81,15 +81,15 @@ DEFAULT_OPTIONS = IngestOptions()
 class MemberPlan:
     """Who is added to and taken off a group's list, by id."""
 
-    people_added: frozenset[str] = frozenset()
-    people_removed: frozenset[str] = frozenset()
+    users_added: frozenset[str] = frozenset()
+    users_removed: frozenset[str] = frozenset()
     groups_added: frozenset[str] = frozenset()
     groups_removed: frozenset[str] = frozenset()
 
     @property
-    def people(self) -> frozenset[str]:
+    def users(self) -> frozenset[str]:
         """Everyone whose membership changes."""
-        return self.people_added | self.people_removed
+        return self.users_added | self.users_removed
 
     @property
     def nesting(self) -> bool:
@@ -97,4 +97,4 @@ class MemberPlan:
         return bool(self.groups_added or self.groups_removed)
 
     def __bool__(self) -> bool:
-        return bool(self.people or self.nesting)
+        return bool(self.users or self.nesting)

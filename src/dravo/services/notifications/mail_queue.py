@@ -1,7 +1,7 @@
 """Mail: by which server it goes, and the letters that wait to be handed to it.
 
 Whatever is to be mailed is written down with what it belongs to, and the worker sends it: a letter that was promised survives a kill,
-and whoever asks for one cannot tell by the time it takes whether it was sent.
+and anyone who asks for one cannot tell by the time it takes whether it was sent.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 
 # Under these names the settings keep by which server mail goes, and how it went last.
-SERVER, WENT = "mail server", "mail went"
+SERVER, WENT = "mail_server", "mail_status"
 PAUSES = (5, 15, 60, 300, 900, 3_600)
 AT_ONCE = 20
 
@@ -66,7 +66,7 @@ def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, 
         details = {name: value for name, value in kept.items() if name != "secret" and before.get(name) != value}
         if kept.get("secret") != before.get("secret"):
             details["password"] = "changed"
-        record_change(connection, ctx.keys, caller, "changed mail server", "setting", "mail", clock.now(), details)
+        record_change(connection, ctx.keys, caller, "changed email server", "setting", "mail", clock.now(), details)
     return shown(ctx)
 
 
@@ -74,14 +74,16 @@ def _check(kept: dict[str, Any]) -> None:
     if not kept.get("host"):
         return
     if any(sign.isspace() or sign in "/@" for sign in kept["host"]) or not is_host(kept["host"]):
-        raise InvalidInput(f"'{kept['host']}' is no name of a server.", "Give the name alone, such as mail.fernhollow.example.", "host")
+        raise InvalidInput(f"'{kept['host']}' is not a valid host name.", "Enter only the host name, such as mail.fernhollow.example.", "host")
     kept.setdefault("port", 587)
     kept.setdefault("security", "starttls")
     if kept["security"] not in SECURITIES:
-        raise InvalidInput(f"'{kept['security']}' is no security.", f"It is one of: {', '.join(SECURITIES)}.", "security")
+        raise InvalidInput(f"'{kept['security']}' is not a valid value for `security`.", f"Use one of: {', '.join(SECURITIES)}.", "security")
     kept["sender"] = check_address(kept.get("sender", ""), "sender")
     if kept.get("user") and kept["security"] == NONE:
-        raise InvalidInput("A password would go over the wire for everybody to read.", "Choose tls or starttls, or no user name.", "security")
+        raise InvalidInput(
+            "Without TLS, the password would be sent in clear text.", "Set `security` to tls or starttls, or clear the user name.", "security"
+        )
 
 
 def is_set_up(connection: Connection) -> bool:
@@ -99,9 +101,9 @@ def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         server = _server(ctx, connection)
     if server is None:
-        raise InvalidInput("No mail server is set.", "Enter it first, and keep it.", "host")
-    text = f"This is a test, asked for by {caller.name}.\n\nMail of Dravo arrives here.\n"
-    send(server, address, compose(server.sender, address, "A test of mail by Dravo", text))
+        raise InvalidInput("No email server is configured.", "Save the email server first.", "host")
+    text = f"This is a test email, sent by {caller.name}.\n\nEmails from Dravo arrive at this address.\n"
+    send(server, address, compose(server.sender, address, "Test email from Dravo", text))
     with ctx.database.writing() as connection:
         _write(connection, WENT, {"sent_at": clock.now()})
     return {**shown(ctx), "sent_to": address}
@@ -141,15 +143,15 @@ def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
         to, subject, text = orjson.loads(ctx.keys.decrypt(row.content))
         try:
             if server is None:
-                raise MailTrouble("No mail server is set.", "Enter it under Settings.")
+                raise MailTrouble("No email server is configured.", "Configure it under Settings.")
             send(server, to, compose(server.sender, to, subject, text))
         except MailTrouble as wrong:
             trouble, over = f"{wrong.message} {wrong.hint}", wrong.lasting
-            log.warning("a letter was not taken", reason=wrong.message, tries=row.tries + 1)
+            log.warning("an email was not accepted", reason=wrong.message, tries=row.tries + 1)
         except Exception:
             # The other letters go all the same.
-            trouble = "It could not be sent by a mistake of Dravo's own. The service's log says more."
-            log.exception("a letter broke off", tries=row.tries + 1)
+            trouble = "The email failed with an internal error. See the service log."
+            log.exception("an email failed", tries=row.tries + 1)
     with ctx.database.writing() as connection:
         here = t.outbound_mail.c.id == row.id
         if trouble and not over:
@@ -158,7 +160,7 @@ def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
         else:
             connection.execute(delete(t.outbound_mail).where(here))
         if trouble or row.until_at <= now:
-            trouble = trouble or row.trouble or "A letter could not be sent in time."
+            trouble = trouble or row.trouble or "An email could not be sent in time."
             _write(connection, WENT, {**_read(connection, WENT), "trouble": trouble, "trouble_at": now})
         else:
             _write(connection, WENT, {"sent_at": now})

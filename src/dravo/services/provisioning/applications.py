@@ -59,35 +59,35 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None
             raise_revision(connection)
             record_change(connection, ctx.keys, caller, "added application", "application", application_id, now, {"key": key, "label": label})
     except IntegrityError:
-        raise AlreadyExists(f"There is an application with the key '{key}' already.", "Take another key.", "key") from None
+        raise AlreadyExists(f"An application with the key '{key}' exists already.", "Choose another key.", "key") from None
     return one(ctx, key)
 
 
 def _statement() -> Any:
     p, x, a, d = t.application.c, t.access.c, t.account.c, t.task.c
-    people = select(func.count(x.user_id.distinct())).where(x.application_id == p.id, x.until_at.is_(None)).scalar_subquery()
+    users = select(func.count(x.user_id.distinct())).where(x.application_id == p.id, x.until_at.is_(None)).scalar_subquery()
     accounts = select(func.count()).select_from(t.account).where(a.application_id == p.id).scalar_subquery()
 
-    def deliveries(state: str) -> Any:
-        where = (d.application_id == p.id, d.closed_at.is_(None), d.state == state)
-        return select(func.count()).select_from(t.task).where(*where).scalar_subquery().label(state)
+    def tasks(status: str) -> Any:
+        where = (d.application_id == p.id, d.closed_at.is_(None), d.status == status)
+        return select(func.count()).select_from(t.task).where(*where).scalar_subquery().label(status)
 
-    drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.state == "open").scalar_subquery()
+    drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.status == "open").scalar_subquery()
     return select(
         t.application,
         license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
         license_plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),
-        _rows_amiss(p.id).label("rows_amiss"),
-        people.label("people"),
+        _mapping_warnings(p.id).label("mapping_warnings"),
+        users.label("users"),
         accounts.label("accounts"),
-        deliveries(WAITING),
-        deliveries(FAILED),
-        deliveries(HELD),
+        tasks(WAITING),
+        tasks(FAILED),
+        tasks(HELD),
     )
 
 
-def _rows_amiss(application_id: Any) -> Any:
+def _mapping_warnings(application_id: Any) -> Any:
     """Return how many rows of an application's mapping name a group that is gone or lists nobody, for a column with its id."""
     a = t.assignment.c
     where = (a.application_id == application_id, a.removed_at.is_(None), groups.reaches_nobody())
@@ -103,13 +103,13 @@ def _line(row: Any) -> dict[str, Any]:
         "hidden": row.hidden,
         "tracked_only": row.tracked_only,
         "enabled": row.enabled,
-        "state": _state(row),
-        "people": row.people,
+        "status": _status(row),
+        "users": row.users,
         "accounts": row.accounts,
         "waiting": row.waiting,
         "failed": row.failed + row.held,
         "drifting": row.drifting,
-        "rows_amiss": row.rows_amiss,
+        "mapping_warnings": row.mapping_warnings,
         "waiting_for_seats": row.waiting_for_seats,
         "short_plans": row.short_plans,
         "answered_at": row.answered_at,
@@ -120,16 +120,16 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def _state(row: Any) -> str:
+def _status(row: Any) -> str:
     if row.tracked_only:
-        return "tracked only"
+        return "tracked_only"
     if not row.base_url or not row.secret:
-        return "not connected"
+        return "not_set_up"
     if row.paused_at:
         return "paused"
     if not row.enabled:
-        return "switched off"
-    return "not answering" if row.failures else "working"
+        return "disabled"
+    return "not_answering" if row.failures else "ok"
 
 
 def list_applications(ctx: AppContext, ask: Ask, keys: frozenset[str] | None = None) -> dict[str, Any]:
@@ -173,22 +173,22 @@ def one(ctx: AppContext, key: str) -> dict[str, Any]:
 def _policy(connection: Connection, row: Any) -> dict[str, Any]:
     """Return how access is decided, the default role by its key."""
     default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
-    return {"eligibility": row.eligibility, "fallback": row.fallback, "default_role": default, "several": row.several, "first": row.first}
+    return {"eligibility": row.eligibility, "fallback": row.fallback, "fallback_role": default, "several": row.several, "first": row.first}
 
 
 def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     r, x = t.role.c, t.access.c
-    people = select(func.count()).select_from(t.access).where(x.role_id == r.id, x.until_at.is_(None)).scalar_subquery()
-    rows = connection.execute(select(t.role, people.label("people")).where(r.application_id == application_id).order_by(r.rank, r.key))
-    return [{"key": row.key, "label": row.label, "rank": row.rank, "people": row.people} for row in rows]
+    users = select(func.count()).select_from(t.access).where(x.role_id == r.id, x.until_at.is_(None)).scalar_subquery()
+    rows = connection.execute(select(t.role, users.label("users")).where(r.application_id == application_id).order_by(r.rank, r.key))
+    return [{"key": row.key, "label": row.label, "rank": row.rank, "users": row.users} for row in rows]
 
 
 def change(ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
-    """Change what is said of an application, or its settings: with these, whoever has an account there is worked out anew.
+    """Change what is said of an application, or its settings: with these, anyone who has an account there is worked out again.
 
     Args:
-        about: "label", "owner", "address" (where people open it), "hidden" (not shown among their applications); what is None stays.
-        settings: as `delivery_settings` has them.
+        about: "label", "owner", "address" (where users open it), "hidden" (not shown among their applications); what is None stays.
+        settings: as `task_settings` has them.
 
     Raises:
         InvalidInput, NotFound.
@@ -232,7 +232,7 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
 
 
 def mark_everyone_with_an_account(connection: Connection, application_id: str) -> None:
-    """Mark whoever has an account or access in an application."""
+    """Mark anyone who has an account or access in an application."""
     now = clock.now()
     with_account = select(t.account.c.user_id, literal(now)).where(t.account.c.application_id == application_id)
     with_access = (
@@ -243,7 +243,7 @@ def mark_everyone_with_an_account(connection: Connection, application_id: str) -
 
 
 def mark_those_in_patterns(connection: Connection, application_id: str) -> None:
-    """Mark whoever a pattern can touch: which roles it can give, and which of them is the highest, has changed."""
+    """Mark anyone who a pattern can touch: which roles it can give, and which of them is the highest, has changed."""
     a = t.assignment.c
     patterned = select(a.source_id).where(a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None))
     recompute_marks.mark_selected(connection, memberships.users_in_groups_of(patterned, literal(clock.now())))
@@ -255,12 +255,12 @@ def retry_failed_tasks(connection: Connection, application_id: str) -> None:
         update(t.task)
         .where(
             t.task.c.application_id == application_id,
-            t.task.c.state.in_((FAILED, HELD)),
+            t.task.c.status.in_((FAILED, HELD)),
             t.task.c.closed_at.is_(None),
             func.coalesce(t.task.c.kind, "") != task_queue.UNKNOWN,
             t.task.c.held_at.is_(None),
         )
-        .values(state=WAITING, next_attempt_at=clock.now(), message=None, hint=None)
+        .values(status=WAITING, next_attempt_at=clock.now(), message=None, hint=None)
     )
     group_provisioning.wake_failed(connection, application_id, clock.now())
 
@@ -269,23 +269,25 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
     """Remove an application that nobody has access to; its history goes with it.
 
     Raises:
-        StillInUse: if people have access; take the assignments away first, so that accounts are brought to their end.
+        StillInUse: if users have access; take the assignments away first, so that accounts are brought to their end.
         InvalidInput: if the label is not given to confirm.
     """
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if confirmed != row.label:
-            raise InvalidInput(f"Removing '{row.label}' ends its history too.", f"Give its label, '{row.label}', to confirm.", "confirm")
+            raise InvalidInput(f"Deleting '{row.label}' also deletes its history.", f"Type the label, '{row.label}', to confirm.", "confirm")
         used = select(t.assignment.c.id).where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None)).limit(1)
         if connection.execute(used).first():
-            raise StillInUse(f"'{row.label}' has assignments.", "Take them away first; then its accounts are brought to their end.")
+            raise StillInUse(f"'{row.label}' has assignments.", "Delete the assignments first. Dravo then deprovisions the accounts.")
         unsettled = select(t.task.c.id).where(t.task.c.application_id == row.id, t.task.c.closed_at.is_(None)).limit(1)
         if connection.execute(unsettled).first():
-            raise StillInUse(f"'{row.label}' still has deliveries to be done.", "Wait for them, or repair what holds them up.")
+            raise StillInUse(
+                f"'{row.label}' still has open provisioning tasks.", "Wait until the tasks are done, or fix the cause of the failed tasks."
+            )
         of_application = select(t.task.c.id).where(t.task.c.application_id == row.id)
         connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(of_application)))
         over = select(t.provisioned_group.c.id).where(t.provisioned_group.c.application_id == row.id)
-        connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.delivered_group_id.in_(over)))
+        connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.provisioned_group_id.in_(over)))
         connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
         for table in (
             t.review_row,
@@ -304,4 +306,4 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "removed application", "application", row.id, clock.now(), {"key": key, "label": row.label})
+        record_change(connection, ctx.keys, caller, "deleted application", "application", row.id, clock.now(), {"key": key, "label": row.label})

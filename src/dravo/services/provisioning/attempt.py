@@ -40,8 +40,8 @@ _WORK = PreparedStatement(
     .join(t.account, t.account.c.id == t.task.c.account_id)
     .join(t.application, t.application.c.id == t.task.c.application_id)
     .where(
-        t.task.c.id == bindparam("delivery"),
-        t.task.c.state == WAITING,
+        t.task.c.id == bindparam("task"),
+        t.task.c.status == WAITING,
         NOT_HELD,
         ~exists().where(t.pending_recompute.c.user_id == t.task.c.user_id),
     )
@@ -66,9 +66,9 @@ _AGREE = PreparedStatement(
 _DUE_VERSION = PreparedStatement(select(t.account.c.desired_version).where(t.account.c.id == bindparam("account")))
 _CLOSE = PreparedStatement(
     update(t.task)
-    .where(t.task.c.id == bindparam("delivery"), t.task.c.closed_at.is_(None))
+    .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
     .values(
-        attempts=bindparam("attempted"), message=None, hint=None, kind=None, state=DONE, closed_at=bindparam("ended"),
+        attempts=bindparam("attempted"), message=None, hint=None, kind=None, status=DONE, closed_at=bindparam("ended"),
         next_attempt_at=None, version=bindparam("sent"),
     )
 )  # fmt: skip
@@ -76,10 +76,10 @@ _CLOSE = PreparedStatement(
 _held = t.task.c.held_at.is_not(None)
 _GO_ON = PreparedStatement(
     update(t.task)
-    .where(t.task.c.id == bindparam("delivery"), t.task.c.closed_at.is_(None))
+    .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
     .values(
         attempts=bindparam("attempted"), version=bindparam("now_due"), next_attempt_at=bindparam("next"),
-        state=case((_held, t.task.c.state), else_=WAITING), message=case((_held, t.task.c.message)),
+        status=case((_held, t.task.c.status), else_=WAITING), message=case((_held, t.task.c.message)),
         hint=case((_held, t.task.c.hint)), kind=case((_held, t.task.c.kind)),
     )
 )  # fmt: skip
@@ -103,7 +103,7 @@ class AttemptResult:
         """Write it down and return the outcome: "done", "waiting", "failed", "held" or "paused".
 
         Raises:
-            IntegrityError: if the account that was found there belongs to another person here; then nothing is written.
+            IntegrityError: if the account that was found there belongs to another user here; then nothing is written.
         """
         if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
             # Its application was removed meanwhile, and with it everything about it.
@@ -120,9 +120,9 @@ class AttemptResult:
                 return self.apply(connection)
         except IntegrityError:
             double = Refused(
-                "The account that was found there belongs to another person here.",
-                "See the application's accounts for whose it is.",
-                "another person's",
+                "The account found in the application belongs to another user.",
+                "Find the user in the list of accounts of the application.",
+                "other_user",
             )
             with self.ctx.database.writing() as connection:
                 return replace(self, went=double).apply(connection)
@@ -190,7 +190,7 @@ class Attempt:
 
 def begin(ctx: AppContext, task_id: str) -> Attempt | None:
     """Begin an attempt by reading what is due now; None if there is nothing left to do."""
-    work = _WORK.first(ctx.database.glancing(), {"delivery": task_id})
+    work = _WORK.first(ctx.database.glancing(), {"task": task_id})
     if work is None or not work.enabled or work.paused_at or not work.secret:
         return None
     there = ConnectedApplication(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit)
@@ -198,7 +198,7 @@ def begin(ctx: AppContext, task_id: str) -> Attempt | None:
 
 
 def attempt(ctx: AppContext, talker: ApplicationClient, task_id: str) -> str | None:
-    """Try one delivery, and write down how it went.
+    """Try one task, and write down how it went.
 
     Returns:
         The outcome ("done", "waiting", "failed", "held", "paused"), or None if there was nothing left to do.
@@ -208,7 +208,7 @@ def attempt(ctx: AppContext, talker: ApplicationClient, task_id: str) -> str | N
 
 
 def carry_out(ctx: AppContext, talker: ApplicationClient, task_id: str) -> AttemptResult | None:
-    """Try one delivery; what is returned has to be written down. None if there was nothing left to do."""
+    """Try one task; what is returned has to be written down. None if there was nothing left to do."""
     begun = begin(ctx, task_id)
     if begun is None:
         return None
@@ -247,7 +247,7 @@ def _settle(connection: Connection, work: Any, task_id: str, reached: AccountRes
         provisioned_groups.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
     still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).desired_version
     done = still_due == work.desired_version
-    attempted = {"delivery": task_id, "attempted": work.attempts + 1}
+    attempted = {"task": task_id, "attempted": work.attempts + 1}
     if done:
         _CLOSE.change(connection, {**attempted, "ended": now, "sent": work.desired_version})
     else:
@@ -277,11 +277,11 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
         "next_attempt_at": application_health.next_attempt(trouble, work.attempts, now),
     }  # fmt: skip
     if outcome in (FAILED, HELD):
-        values["state"] = outcome
+        values["status"] = outcome
     d = t.task.c
     connection.execute(update(t.task).where(d.id == task_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1))
     # A trouble is of the version that was sent. What has become due meanwhile is still to be tried, or is held: neither is touched by it.
-    same = (d.id == task_id, d.state == WAITING, d.version == work.desired_version, d.held_at.is_(None))
+    same = (d.id == task_id, d.status == WAITING, d.version == work.desired_version, d.held_at.is_(None))
     connection.execute(update(t.task).where(*same).values(**values))
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
@@ -302,7 +302,7 @@ def kind_of(trouble: ProvisioningError) -> str:
     if isinstance(trouble, ConnectionPausedError):
         return "paused"
     if isinstance(trouble, RetryableError):
-        return "not now"
+        return "not_now"
     return f"refused {trouble.status}" if trouble.status else trouble.kind or "refused"
 
 

@@ -1,6 +1,6 @@
-"""Many deliveries of one application in few requests, where it offers Bulk (RFC 7644, section 3.7).
+"""Many tasks of one application in few requests, where it offers Bulk (RFC 7644, section 3.7).
 
-Each delivery has its conversation, as always; those that come to a change wait for one another, and their changes go together.
+Each task has its conversation, as always; those that come to a change wait for one another, and their changes go together.
 How each went is read out of the answer and written down for each.
 """
 
@@ -26,7 +26,7 @@ FEW = 3
 
 @dataclass
 class UnderWay:
-    """One delivery that goes on together with others: its conversation, and the change that it asks for, or how it went."""
+    """One task that goes on together with others: its conversation, and the change that it asks for, or how it went."""
 
     attempt: Attempt
     conversation: Conversation
@@ -60,7 +60,7 @@ class UnderWay:
 
 @dataclass
 class Together:
-    """Sends the changes of several deliveries to one application."""
+    """Sends the changes of several tasks to one application."""
 
     talker: ApplicationClient
     capabilities: Capabilities
@@ -103,10 +103,10 @@ class Together:
         if own is None:
             assert each.asked is not None
             self.talker.note_gone(whole.there.id, each.asked, None)
-            each.note(whole, None, "Nothing was said of this change.", number)
+            each.note(whole, None, "The response contains no result for this change.", number)
             each.asked = None
             each.went = RetryableError(
-                "The application answered many changes together, and said nothing of this one.", "The next attempt looks first."
+                "The response to a bulk request contains no result for this change.", "Dravo checks the account before the next attempt."
             )
             return
         each.note(whole, own.status, None if own.ok else own.excerpt, number)
@@ -134,13 +134,13 @@ class Together:
         self._send(some)
 
 
-def carry_out_together(ctx: AppContext, talker: ApplicationClient, deliveries: Sequence[str]) -> list[AttemptResult]:
-    """Try several deliveries of one application; what is returned has to be written down.
+def carry_out_together(ctx: AppContext, talker: ApplicationClient, tasks: Sequence[str]) -> list[AttemptResult]:
+    """Try several tasks of one application; what is returned has to be written down.
 
     Args:
-        deliveries: their ids. Those for which there is nothing left to do are passed over.
+        tasks: their ids. Those for which there is nothing left to do are passed over.
     """
-    begun = [each for each in (begin(ctx, task_id) for task_id in deliveries) if each is not None]
+    begun = [each for each in (begin(ctx, task_id) for task_id in tasks) if each is not None]
     if not begun:
         return []
     try:

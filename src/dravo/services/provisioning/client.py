@@ -30,7 +30,7 @@ LIST_SECONDS = 30.0
 LONGEST_WAIT = 15.0
 # So many deleted ids are remembered for a list; after that it is read again.
 MOST_GONE = 10_000
-# From so many accounts to be made on, their application's list is read once instead of searching for each; counted anew so often.
+# From so many accounts to be made on, their application's list is read once instead of searching for each; counted again so often.
 MANY, COUNT_SECONDS = 20, 5.0
 T = TypeVar("T")
 
@@ -78,8 +78,8 @@ class Pace:
     def take(self, application_id: str, rate_limit: int | None) -> float:
         """Let a request go now, or say in how many seconds to ask again.
 
-        The next one is counted from when this one really goes: whoever slept too long goes late, and never together with others; and
-        whoever slept while the application asked to be left alone sees that.
+        The next one is counted from when this one really goes: anyone who slept too long goes late, and never together with others; and
+        anyone who slept while the application asked to be left alone sees that.
         """
         with self._lock:
             present = time.monotonic()
@@ -132,7 +132,7 @@ class Lists:
                 return None
             failed_at, wrong = self._failed.get(key, (float("-inf"), None))
             if wrong is not None and failed_at >= asked:
-                # Whoever had the turn before has just tried.
+                # Anyone who had the turn before has just tried.
                 raise RetryableError(wrong.message, wrong.hint, wrong.after, counts=False)
             began = time.monotonic()
             try:
@@ -168,7 +168,7 @@ class Lists:
 
 
 class ApplicationClient:
-    """Talks with all applications of one house."""
+    """Talks with all applications of one organization."""
 
     def __init__(self, ctx: AppContext) -> None:
         self.ctx = ctx
@@ -209,11 +209,11 @@ class ApplicationClient:
         there = talk.there
         while (wait := self.pace.take(there.id, there.rate_limit)) > 0:
             if wait > LONGEST_WAIT:
-                raise RetryableError("The application asked to be left alone for a while.", "It is tried again by itself.", wait)
+                raise RetryableError("The application asked Dravo to wait.", "Dravo retries automatically.", wait)
             time.sleep(wait)
         response = self._send(talk, request)
-        if response.status == 401 and (there.auth or {}).get("kind") == "client credentials":
-            # A token may be taken back before its time: one anew, then it is what it is.
+        if response.status == 401 and (there.auth or {}).get("kind") == "client_credentials":
+            # A token may be taken back before its time: one again, then it is what it is.
             with self._lock:
                 self._tokens.pop(there.id, None)
             response = self._send(talk, request)
@@ -230,8 +230,8 @@ class ApplicationClient:
         except Unreachable as wrong:
             talk.exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
             self.note_gone(talk.there.id, request, None)
-            doubt = " Whether it was carried out is not known; the next attempt looks first." if wrong.sent and request.method != "GET" else ""
-            raise RetryableError(f"The application does not answer: {wrong}.{doubt}", "It is tried again by itself.") from None
+            doubt = " The outcome is unknown; Dravo checks before the next attempt." if wrong.sent and request.method != "GET" else ""
+            raise RetryableError(f"The application does not respond: {wrong}.{doubt}", "Dravo retries automatically.") from None
         self.note_gone(talk.there.id, request, response.status)
         said = None if response.ok else response.excerpt[:400]
         talk.exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
@@ -259,7 +259,7 @@ class ApplicationClient:
         secret, auth = self._secret(there), there.auth or {}
         if auth.get("kind") == "basic":
             return Connection(there.base_url, secret, auth["user"])
-        if auth.get("kind") == "client credentials":
+        if auth.get("kind") == "client_credentials":
             return Connection(there.base_url, self._access_token(there, auth, secret))
         return Connection(there.base_url, secret)
 
@@ -281,14 +281,14 @@ class ApplicationClient:
         try:
             answer = self.client.ask_for_token(auth["token_url"], auth["client_id"], secret, auth.get("scope"))
         except Unreachable as wrong:
-            raise RetryableError(f"The authorization server does not answer: {wrong}.", "It is tried again by itself.") from None
+            raise RetryableError(f"The authorization server does not respond: {wrong}.", "Dravo retries automatically.") from None
         body = answer.body or {}
         if answer.status >= 500 or answer.status == 429:
-            raise RetryableError(f"The authorization server could not do it now ({answer.status}).", "", answer.retry_after)
+            raise RetryableError(f"The authorization server is temporarily unavailable ({answer.status}).", "", answer.retry_after)
         if not answer.ok or not isinstance(body.get("access_token"), str):
-            said = body.get("error_description") or body.get("error") or answer.excerpt[:200] or "no reason"
+            said = body.get("error_description") or body.get("error") or answer.excerpt[:200] or "no reason given"
             raise ConnectionPausedError(
-                f"The authorization server gave no token ({answer.status}): {said}", "Check the token address, the client id and its secret."
+                f"The authorization server issued no token ({answer.status}): {said}", "Check the token URL, the client ID and the client secret."
             )
         lasts = body.get("expires_in")
         seconds = float(lasts) if isinstance(lasts, int | float) and lasts > 0 else 300.0
@@ -332,7 +332,7 @@ class ApplicationClient:
                 return number if number >= MANY else 0
             self._waiting[application_id] = (present, number)
         a, d = t.account.c, t.task.c
-        waiting = (d.application_id == application_id, d.state == WAITING, d.closed_at.is_(None), a.remote_id.is_(None))
+        waiting = (d.application_id == application_id, d.status == WAITING, d.closed_at.is_(None), a.remote_id.is_(None))
         with self.ctx.database.reading() as connection:
             number = connection.execute(select(func.count()).select_from(t.task.join(t.account, a.id == d.account_id)).where(*waiting)).scalar_one()
         with self._lock:
@@ -349,7 +349,7 @@ class ApplicationClient:
                 found = self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
             except TooMany:
                 return None
-            # What is lost just after that is one delivery's trouble, not the application's.
+            # What is lost just after that is one task's trouble, not the application's.
             with self.ctx.database.writing() as connection:
                 note_answer(connection, talk.there.id, 0, clock.now())
             return found

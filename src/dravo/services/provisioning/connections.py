@@ -40,14 +40,12 @@ def connect(
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if row.tracked_only:
-            raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand, so it has no connection.")
+            raise InvalidInput(f"'{row.label}' is tracked only.", "Turn off `tracked_only` to connect the application.")
         moved = row.base_url is None or _origin(row.base_url) != _origin(repaired) or _secret_goes_to(row.auth) != _secret_goes_to(way)
         if token:
             secret = ctx.keys.encrypt(token.strip())
         elif moved or not row.secret:
-            raise InvalidInput(
-                "The token of the application is missing.", "Give it with the address: a secret stays with the host it was given for.", "token"
-            )
+            raise InvalidInput("The token of the application is missing.", "Enter the token together with the new address.", "token")
         else:
             secret = row.secret
         connection.execute(
@@ -62,7 +60,7 @@ def connect(
         retry_failed_tasks(connection, row.id)
         record_change(
             connection, ctx.keys, caller, "connected application", "application", row.id, clock.now(),
-            {"key": key, "before": row.base_url, "after": repaired, "signed in by": (way or {}).get("kind", "bearer"),
+            {"key": key, "before": row.base_url, "after": repaired, "authentication": (way or {}).get("kind", "bearer"),
              "token": "changed" if token else "kept"},
         )  # fmt: skip
     return one(ctx, key)
@@ -76,12 +74,12 @@ def _way(auth: dict[str, Any] | None) -> dict[str, Any] | None:
         return None
     if kind == "basic":
         if not given.get("user") or ":" in given["user"]:
-            raise InvalidInput("The user name for signing in is missing, or has a colon.", "Give the name that belongs to the password.", "user")
+            raise InvalidInput("The user name is missing or contains a colon.", "Enter the user name that belongs to the password.", "user")
         return {"kind": kind, "user": given["user"]}
-    if kind != "client credentials":
-        raise InvalidInput(f"'{kind}' is not a way of signing in.", "It is bearer, basic or client credentials.", "kind")
+    if kind != "client_credentials":
+        raise InvalidInput(f"'{kind}' is not a valid authentication.", "Use bearer, basic or client credentials.", "kind")
     if not given.get("client_id"):
-        raise InvalidInput("The client id is missing.", "The application's authorization server gives it with the secret.", "client_id")
+        raise InvalidInput("The client ID is missing.", "Enter the client ID from the application's authorization server.", "client_id")
     found = {"kind": kind, "token_url": check_url(given.get("token_url", ""), "token_url"), "client_id": given["client_id"].strip()}
     return {**found, "scope": given["scope"].strip()} if given.get("scope") else found
 
@@ -100,7 +98,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
     """Try the connection step by step, and keep what the application says that it can do.
 
     Args:
-        writing: whether to try with a test person, who is removed afterwards.
+        writing: whether to try with a test user, who is removed afterwards.
 
     Returns:
         {"ok", "steps": [{"name", "outcome", "message", "hint"}], "capabilities"}.
@@ -108,7 +106,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
     with ctx.database.reading() as connection:
         row = application_by_key(connection, key)
     if not row.base_url or not row.secret:
-        raise InvalidInput(f"'{row.label}' is not connected yet.", "Give its address and token first.")
+        raise InvalidInput(f"'{row.label}' has no connection.", "Save the SCIM base URL and the token first.")
     there = ConnectedApplication(row.id, row.base_url, row.secret, row.auth)
     talker = ApplicationClient(ctx)
     try:
@@ -123,7 +121,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
         if result["ok"]:
             values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_hint": None, "answered_at": now}
         connection.execute(update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values))
-        details = {"key": key, "ok": result["ok"], "with a test person": writing}
+        details = {"key": key, "ok": result["ok"], "with a test account": writing}
         record_change(connection, ctx.keys, caller, "checked connection", "application", row.id, now, details)
     return result
 
@@ -136,7 +134,7 @@ def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> dict[st
         values = {
             "paused_at": now if paused else None,
             "trouble": f"Paused by {caller.name}." if paused else None,
-            "trouble_hint": "Resume it when it may go on." if paused else None,
+            "trouble_hint": "Resume the application to continue." if paused else None,
             "failures": 0,
             "retry_at": None,
         }

@@ -41,7 +41,7 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
         p.enabled, p.paused_at, p.failures, p.adopt_groups, p.role_encoding, p.provisioned_groups,
     )  # fmt: skip
     with ctx.database.reading() as connection:
-        statement = select(*columns).join(t.application, p.id == g.application_id).where(g.id == group_id, g.state == WAITING)
+        statement = select(*columns).join(t.application, p.id == g.application_id).where(g.id == group_id, g.status == WAITING)
         work = connection.execute(statement).first()
         if work is None or not work.enabled or work.paused_at or not work.secret:
             return None
@@ -72,7 +72,7 @@ def due_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
     if kind == "role":
         label = connection.execute(select(t.role.c.label).where(t.role.c.id == identifier)).scalar()
         return str(label) if label is not None and (row.role_encoding or {}).get("way") == GROUPS else None
-    if identifier not in ctx.catalogue.get(connection).delivered.get(row.application_id, frozenset()):
+    if identifier not in ctx.catalogue.get(connection).provisioned.get(row.application_id, frozenset()):
         return None
     chosen = row.provisioned_groups or {}
     if chosen.get("which") == CHOSEN:
@@ -98,7 +98,7 @@ def _bring(
 ) -> tuple[ReachedGroup, Pairs, Pairs]:
     capabilities = talker.capabilities(talk)
     if not capabilities.groups and name is not None:
-        raise Refused("The application has no groups.", "Carry roles in another way, and let no groups go over, in its settings.")
+        raise Refused("The application does not support groups.", "Send roles in an attribute, and disable provisioned groups in the settings.")
     wanted = WantedGroup(
         work.id, name, False, add=frozenset(remote for _, remote in added), remove=frozenset(remote for _, remote in removed),
         agreed_name=work.agreed_name, remote_id=work.remote_id, origin=work.origin, adopt=work.adopt_groups, capabilities=capabilities,
@@ -136,7 +136,7 @@ def _settle(ctx: AppContext, work: Any, name: str | None, reached: ReachedGroup,
         # Renamed, chosen again or let go meanwhile, it is still to be brought there.
         still = _name_now(ctx, connection, work.id) != name or (name is not None and any(provisioned_groups.differing(connection, work.id)))
         values = {
-            "state": WAITING if still else DONE, "agreed_name": name, "applied_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
+            "status": WAITING if still else DONE, "agreed_name": name, "applied_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
             "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "hint": None, "exchanges": talk.exchanges,
         }  # fmt: skip
         if left_out:
@@ -150,19 +150,19 @@ def _settle(ctx: AppContext, work: Any, name: str | None, reached: ReachedGroup,
 def _without(connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant) -> dict[str, Any]:
     """Have accounts that a group there does not take be looked at, for they may be gone; return what becomes of the group until then."""
     some = "1 member" if len(left_out) == 1 else f"{len(left_out):,} members"
-    message = f"The application refused {some} and has all others. It answered {refusal[:300]}"
+    message = f"The application refused {some} and accepted all others. Its response: {refusal[:300]}"
     a = t.account.c
     ids = [account_id for account_id, _ in left_out]
     looked_at = (a.agreed.is_not(None), a.applied_at > (work.applied_at or now))
     there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
     unsure = [each for each in ids if each not in there]
     if not unsure:
-        return {"state": FAILED, "next_attempt_at": None, "message": message, "hint": "These accounts exist. Look in the application for the reason."}
+        return {"status": FAILED, "next_attempt_at": None, "message": message, "hint": "These accounts exist. Check the application for the reason."}
     for account_id in unsure:
-        # Where it is gone it is made anew, and the group takes the new one.
+        # Where it is gone it is made again, and the group takes the new one.
         reopen(connection, account_id, now)
     pause = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
-    return {"state": WAITING, "next_attempt_at": pause, "message": message, "hint": "Dravo checks these accounts, then tries again."}
+    return {"status": WAITING, "next_attempt_at": pause, "message": message, "hint": "Dravo checks these accounts, then tries again."}
 
 
 def _as_it_was(ctx: AppContext, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
@@ -182,7 +182,7 @@ def _settle_trouble(ctx: AppContext, work: Any, trouble: ProvisioningError, talk
         values["applied_at"] = None
     with ctx.database.writing() as connection:
         if outcome == FAILED and _as_it_was(ctx, connection, work, seen):
-            values["state"] = FAILED
+            values["status"] = FAILED
         elif outcome == FAILED:
             # A refusal is of what was sent; what has become due meanwhile is still to be tried.
             values["next_attempt_at"] = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
@@ -194,15 +194,15 @@ def _settle_trouble(ctx: AppContext, work: Any, trouble: ProvisioningError, talk
 def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
     """Have what failed or was held be tried again: the application's settings or connection are others now."""
     g = t.provisioned_group.c
-    provisioned_groups.wake(connection, (g.application_id == application_id) & g.state.in_((FAILED, HELD)), now)
+    provisioned_groups.wake(connection, (g.application_id == application_id) & g.status.in_((FAILED, HELD)), now)
 
 
 def wake_all(connection: Any, application_id: str, now: Instant) -> None:
-    """Have every group of an application be looked at: what goes over, or under which name, has changed."""
+    """Have every group of an application be looked at: what is sent, or under which name, has changed."""
     provisioned_groups.wake(connection, t.provisioned_group.c.application_id == application_id, now)
 
 
-def read_anew(connection: Any, group_id: str, now: Instant) -> None:
+def read_again(connection: Any, group_id: str, now: Instant) -> None:
     """Have a group be read there and brought to what is due: what stands there is not what was agreed."""
     g = t.provisioned_group.c
     connection.execute(update(t.provisioned_group).where(g.id == group_id).values(applied_at=None))
@@ -213,18 +213,21 @@ def read_anew(connection: Any, group_id: str, now: Instant) -> None:
 
 
 def list_groups(ctx: AppContext, application: str, ask: Ask) -> dict[str, Any]:
-    """Return a page of the groups that go over to an application, with their state.
+    """Return a page of the groups that are sent to an application, with their state.
 
     Raises:
         NotFound: if there is no such application.
     """
     g, p, m = t.provisioned_group.c, t.application.c, t.provisioned_member.c
-    due = select(func.count()).select_from(t.provisioned_member).where(m.delivered_group_id == g.id, m.due.is_(True)).scalar_subquery()
+    due = select(func.count()).select_from(t.provisioned_member).where(m.provisioned_group_id == g.id, m.due.is_(True)).scalar_subquery()
     agreed = (
-        select(func.count()).select_from(t.provisioned_member).where(m.delivered_group_id == g.id, m.agreed_remote_id.is_not(None)).scalar_subquery()
+        select(func.count())
+        .select_from(t.provisioned_member)
+        .where(m.provisioned_group_id == g.id, m.agreed_remote_id.is_not(None))
+        .scalar_subquery()
     )
     columns = (
-        g.id, g.key, g.state, g.agreed_name, g.applied_at, g.remote_id, g.origin, g.attempts, g.next_attempt_at, g.message, g.hint, g.exchanges,
+        g.id, g.key, g.status, g.agreed_name, g.applied_at, g.remote_id, g.origin, g.attempts, g.next_attempt_at, g.message, g.hint, g.exchanges,
         g.application_id, p.role_encoding, p.provisioned_groups, due.label("due_members"), agreed.label("agreed_members"),
     )  # fmt: skip
     with ctx.database.reading() as connection:
@@ -242,7 +245,7 @@ def _line(ctx: AppContext, connection: Any, row: Any) -> dict[str, Any]:
         "of": identifier,
         "name": name or row.agreed_name or "",
         "going": name is None,
-        "state": row.state,
+        "status": row.status,
         "members": row.due_members,
         "members_there": row.agreed_members,
         "remote_id": row.remote_id,
@@ -267,6 +270,6 @@ def retry(ctx: AppContext, caller: Caller, application: str, group_id: str) -> N
         statement = select(g.id, g.application_id).join(t.application, p.id == g.application_id).where(g.id == group_id, p.key == application)
         row = connection.execute(statement).first()
         if row is None:
-            raise NotFound(f"No group with the id '{group_id}' goes over to '{application}'.")
+            raise NotFound(f"'{application}' has no provisioned group with the ID '{group_id}'.")
         provisioned_groups.wake(connection, g.id == group_id, now)
-        record_change(connection, ctx.keys, caller, "delivered again", "delivered group", group_id, now, {"application": application})
+        record_change(connection, ctx.keys, caller, "retried", "provisioned group", group_id, now, {"application": application})

@@ -1,6 +1,6 @@
 """How an application answers as a whole: what an answer or a trouble says of it, and when something is tried again.
 
-Deliveries of people and of groups both end here, so that one application is left alone, probed and taken up again in one way.
+Tasks of users and of groups both end here, so that one application is left alone, probed and taken up again in one way.
 """
 
 from __future__ import annotations
@@ -49,7 +49,7 @@ def note_answer(connection: Connection, application_id: str, failures: int, now:
     if failures >= NOT_ANSWERING:
         # It is back: those that only waited for it need not wait longer.
         for table in (t.task, t.provisioned_group):
-            waiting = (table.c.application_id == application_id, table.c.state == WAITING, table.c.next_attempt_at > now)
+            waiting = (table.c.application_id == application_id, table.c.status == WAITING, table.c.next_attempt_at > now)
             connection.execute(update(table).where(*waiting).values(next_attempt_at=now))
 
 
@@ -97,7 +97,7 @@ def _answers_otherwise(exchanges: Exchanges) -> bool:
 
 
 def _one_more(application: Any, now: Instant) -> dict[str, Any]:
-    """Return what one more failure makes of an application: one in a row, or, while others are answered, one delivery's own trouble."""
+    """Return what one more failure makes of an application: one in a row, or, while others are answered, one task's own trouble."""
     if application.answered_at is not None and application.answered_at > later(now, -ANSWERED_SECONDS):
         return {"answered_at": later(application.answered_at, -FAILURE_SECONDS)}
     return {"failures": application.failures + 1}

@@ -21,21 +21,21 @@ from dravo.store import tables as t
 from dravo.store.plan_writer import DROPPED, HELD, WAITING
 from dravo.store.queries import users as user_queries
 
-GUARD = "guard"
+HOLDS = "removal_limit"
 CHUNK = 500
 
 
 def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) -> int:
-    """Let removals through that are within the limits, and hold those that are not; everybody who is marked is worked out first.
+    """Let removals through that are within the limits, and hold those that are not; everyone who is marked is worked out first.
 
     Args:
         set_aside: ids of marked users whose access cannot be computed now; the removals of all others do not wait for them.
 
     Returns:
-        How many removals were let through or held.
+        How many removals were approved or held.
     """
     d = t.task.c
-    unjudged = (d.state == WAITING, d.removes == true(), d.released_at.is_(None))
+    unjudged = (d.status == WAITING, d.removes == true(), d.released_at.is_(None))
     with ctx.database.reading() as connection:
         if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
             return 0
@@ -58,8 +58,8 @@ def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) 
             some = let[start : start + CHUNK]
             connection.execute(update(t.task).where(d.id.in_(some), *unjudged).values(released_at=now))
         for message, ids in _by_message(held).items():
-            hint = "Look at whom it concerns, and let it through or drop it."
-            values = {"state": HELD, "kind": GUARD, "held_at": now, "message": message, "hint": hint}
+            hint = "Check the affected users, then approve or discard the removals."
+            values = {"status": HELD, "kind": HOLDS, "held_at": now, "message": message, "hint": hint}
             for start in range(0, len(ids), CHUNK):
                 connection.execute(update(t.task).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values))
     return len(waiting)
@@ -73,13 +73,13 @@ def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
 
 
 def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str]:
-    """Return for each delivery that goes beyond a limit why: that of its application, or that of a source its person comes from."""
+    """Return for each task that goes beyond a limit why: that of its application, or that of a source its user comes from."""
     values = settings.read(connection)
     limit = limits(values)
-    since = later(now, -3_600 * values["guard_hours"])
+    since = later(now, -3_600 * values["removal_limit_hours"])
     held: dict[str, str] = {}
     d = t.task.c
-    # What waits for a person already counts too: whatever comes behind it in the window is held as well.
+    # What waits for a user already counts too: whatever comes behind it in the window is held as well.
     counted = (d.removes == true(), (d.released_at >= since) & d.released_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None))
     labels = {row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))}
     due = Counter(row.application_id for row in waiting)
@@ -90,21 +90,21 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
         if recent + number > allowed:
             message = _message(recent + number, f"{labels[application_id]}, which has {population:,} accounts", allowed)
             held |= {row.id: message for row in waiting if row.application_id == application_id}
-    for source, label, people, population in _by_source(connection, waiting, counted):
+    for source, label, users, population in _by_source(connection, waiting, counted):
         allowed = limit.allowed(population)
-        if len(people) > allowed:
-            message = _message(len(people), f"people of {label}, which has {population:,}", allowed)
+        if len(users) > allowed:
+            message = _message(len(users), f"users of {label}, which has {population:,}", allowed)
             theirs = _users_of(connection, source, {row.user_id for row in waiting})
             held |= {row.id: message for row in waiting if row.id not in held and row.user_id in theirs}
     return held
 
 
 def _message(number: int, of: str, allowed: int) -> str:
-    return f"{number:,} removals are due in a short time for {of}; {allowed:,} go by themselves."
+    return f"{number:,} removals for {of} exceed the removal limit of {allowed:,}."
 
 
 def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple[str, str, set[str], int]]:
-    """Return (source id, label, ids of its people with a removal in the window, how many people it has)."""
+    """Return (source id, label, ids of its users with a removal in the window, how many users it has)."""
     d, r = t.task.c, t.record.c
     users = {row.user_id for row in waiting} | set(connection.execute(select(d.user_id).where(*counted)).scalars())
     found = []
@@ -126,11 +126,11 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
     return found
 
 
-# What a person does about it
+# What a user does about it
 
 
 def list_holds(ctx: AppContext) -> dict[str, Any]:
-    """Return what the guard holds: for each application how many removals, since when, why, and the first of them."""
+    """Return what the removal limit holds: for each application how many removals, since when, why, and the first of them."""
     d, p, u = t.task.c, t.application.c, t.user.c
     held = (d.held_at.is_not(None), d.closed_at.is_(None))
     with ctx.database.reading() as connection:
@@ -138,7 +138,7 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
         statement = select(*columns).join(t.task, d.application_id == p.id).where(*held).group_by(p.key, p.label).order_by(p.label)
         items = []
         for row in connection.execute(statement).all():
-            people = (
+            users = (
                 select(u.id, u.display_name, u.user_name, d.aim)
                 .join(t.task, d.user_id == u.id)
                 .join(t.application, p.id == d.application_id)
@@ -146,9 +146,9 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
                 .order_by(u.display_name_key)
                 .limit(20)
             )
-            shown = [{"person": user_queries.person_ref(each), "aim": each.aim} for each in connection.execute(people)]
+            shown = [{"user": user_queries.user_ref(each), "aim": each.aim} for each in connection.execute(users)]
             application = {"key": row.key, "label": row.label}
-            items.append({"application": application, "number": row.number, "since": row.since, "message": row.message, "people": shown})
+            items.append({"application": application, "number": row.number, "since": row.since, "message": row.message, "users": shown})
     return {"items": items}
 
 
@@ -158,7 +158,7 @@ def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) ->
     Raises:
         NotFound; NeedsConfirmation if the label was not typed.
     """
-    return _act(ctx, caller, key, confirmed, "let removals through", {"state": WAITING, "message": None, "hint": None, "kind": None})
+    return _act(ctx, caller, key, confirmed, "approved removals", {"status": WAITING, "message": None, "hint": None, "kind": None})
 
 
 def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
@@ -167,8 +167,8 @@ def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) ->
     Raises:
         NotFound; NeedsConfirmation if the label was not typed.
     """
-    message = f"{caller.name} dropped it: the account stays there as it is until something about it changes."
-    return _act(ctx, caller, key, confirmed, "dropped removals", {"state": DROPPED, "message": message, "hint": None})
+    message = f"{caller.name} discarded the removal. The account stays unchanged until the next change to the user."
+    return _act(ctx, caller, key, confirmed, "discarded removals", {"status": DROPPED, "message": message, "hint": None})
 
 
 def _act(ctx: AppContext, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]) -> dict[str, Any]:
@@ -182,11 +182,13 @@ def _act(ctx: AppContext, caller: Caller, key: str, confirmed: str | None, actio
             "held_at": None,
             "released_at": now,
             "released_by": caller.name,
-            **({"closed_at": now} if values["state"] == DROPPED else {"next_attempt_at": now}),
+            **({"closed_at": now} if values["status"] == DROPPED else {"next_attempt_at": now}),
         }
         where = (d.application_id == application.id, d.held_at.is_not(None), d.closed_at.is_(None))
         number = connection.execute(update(t.task).where(*where).values(**values)).rowcount
         if number == 0:
-            raise NotFound(f"The guard holds nothing for '{application.label}'.", "Somebody may have been quicker.")
+            raise NotFound(
+                f"Nothing is held for '{application.label}'.", "Reload the list. Another operator may have approved or discarded the removals."
+            )
         record_change(connection, ctx.keys, caller, action, "application", application.id, now, {"key": key, "number": number})
     return {"number": number}

@@ -20,7 +20,7 @@ UNKNOWN = "unknown"
 
 @dataclass(frozen=True)
 class ReadyTask:
-    """A delivery that may be tried now."""
+    """A task that may be tried now."""
 
     id: str
     account_id: str
@@ -32,12 +32,12 @@ class ReadyTask:
     known: bool = True
 
 
-# What takes something away goes only once the guard let it through.
+# What takes something away goes only once the removal limit let it through.
 NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
 
 
 def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[ReadyTask]:
-    """Return deliveries to be tried now, within each application's pace.
+    """Return tasks to be tried now, within each application's pace.
 
     Args:
         ahead: how many more than that for each application that answers, to be tried as soon as others are through.
@@ -55,7 +55,7 @@ def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str]
                 p.secret.is_not(None),
                 p.paused_at.is_(None),
                 or_(p.retry_at.is_(None), p.retry_at <= now),
-                exists().where(d.application_id == p.id, d.state == WAITING, d.next_attempt_at <= now, NOT_HELD),
+                exists().where(d.application_id == p.id, d.status == WAITING, d.next_attempt_at <= now, NOT_HELD),
             )
         ).all()
         # None is to have all of it, however much is due for it.
@@ -72,7 +72,7 @@ def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str]
                 select(d.id, d.account_id)
                 .where(
                     d.application_id == application.id,
-                    d.state == WAITING,
+                    d.status == WAITING,
                     d.next_attempt_at <= now,
                     NOT_HELD,
                     ~exists().where(t.pending_recompute.c.user_id == d.user_id),
@@ -97,14 +97,14 @@ def mark_in_flight_unknown(ctx: AppContext) -> None:
     now = clock.now()
     a, d, g = t.account.c, t.task.c, t.provisioned_group.c
     with ctx.database.writing() as connection:
-        being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.state == WAITING)
+        being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.status == WAITING)
         connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None))
         connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_(None)).values(outcome_unknown_since=now))
-        connection.execute(update(t.provisioned_group).where(g.state == WAITING).values(applied_at=None))
+        connection.execute(update(t.provisioned_group).where(g.status == WAITING).values(applied_at=None))
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
-    """Forget the attempts of deliveries that were closed more than so many days ago."""
+    """Forget the attempts of tasks that were closed more than so many days ago."""
     closed = select(t.task.c.id).where(t.task.c.closed_at < later(now, -86_400 * days))
     with ctx.database.writing() as connection:
         connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(closed)))

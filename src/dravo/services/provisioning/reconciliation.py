@@ -14,7 +14,7 @@ from sqlalchemy import Connection, and_, case, delete, exists, insert, or_, sele
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
-from dravo.core.provisioning.accounts import PRESENT, carriers, delivered_names, scim_body
+from dravo.core.provisioning.accounts import PRESENT, carriers, provisioned_names, scim_body
 from dravo.core.provisioning.drift import GROUP_KINDS, GROUP_UNEXPECTED, KINDS, UNEXPECTED, Drift, Expected, ExpectedGroup, compare, compare_groups
 from dravo.protocols.http_client import Request
 from dravo.protocols.scim_client.account_sync import segment
@@ -34,10 +34,10 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.pagination import Ask, page
 from dravo.store.plan_writer import DONE
-from dravo.store.plan_writer import FAILED as FAILED_DELIVERY
+from dravo.store.plan_writer import FAILED as FAILED_TASK
 
 RECONCILIATION = "reconciliation"
-ASKED, RUNNING, FINISHED, FAILED, STOPPED = "asked", "running", "done", "failed", "stopped"
+ASKED, RUNNING, FINISHED, FAILED, STOPPED = "waiting", "running", "done", "failed", "stopped"
 OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
 
 
@@ -55,13 +55,13 @@ def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         if application.tracked_only:
-            raise InvalidInput(f"'{application.label}' is only tracked.", "Its accounts are kept by hand, so there is nothing to compare with.")
+            raise InvalidInput(f"'{application.label}' is tracked only.", "Turn off `tracked_only` to reconcile the application.")
         if not application.base_url or not application.secret:
-            raise InvalidInput(f"'{application.label}' is not connected.", "Give its address and token first.")
+            raise InvalidInput(f"'{application.label}' has no connection.", "Save the SCIM base URL and the token first.")
         if _under_way(connection, application.id):
-            raise AlreadyExists(f"A run for '{application.label}' is under way.", "Wait for its end, or stop it.")
+            raise AlreadyExists(f"A reconciliation of '{application.label}' is in progress.", "Wait for the run to end, or stop it.")
         run_id = _ask(connection, application.id, caller.name, now)
-        record_change(connection, ctx.keys, caller, "asked for a reconciliation", "application", application.id, now, {"key": key})
+        record_change(connection, ctx.keys, caller, "started a reconciliation", "application", application.id, now, {"key": key})
     return one_run(ctx, run_id)
 
 
@@ -88,25 +88,30 @@ def _under_way(connection: Connection, application_id: str) -> bool:
 def _ask(connection: Connection, application_id: str, requested_by: str, now: Instant) -> str:
     run_id = new_id()
     row = {
-        "id": run_id, "kind": RECONCILIATION, "application_id": application_id, "state": ASKED, "requested_by": requested_by, "requested_at": now,
+        "id": run_id, "kind": RECONCILIATION, "application_id": application_id, "status": ASKED, "requested_by": requested_by, "requested_at": now,
         "progress": 0, "stop_requested": False,
     }  # fmt: skip
     connection.execute(insert(t.run).values(**row))
     return run_id
 
 
-def end_broken_off(ctx: AppContext, message: str = "The service was stopped in the middle of it.", hint: str = "Ask for it again.") -> None:
+def end_broken_off(ctx: AppContext, message: str = "The service was stopped during the run.", hint: str = "Start the reconciliation again.") -> None:
     """Close runs that were under way when the worker ended, or that broke off: what they had found out was written at their end only."""
-    values = {"state": FAILED, "ended_at": clock.now(), "message": message, "hint": hint}
+    values = {"status": FAILED, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
-        connection.execute(update(t.run).where(t.run.c.kind == RECONCILIATION, t.run.c.state == RUNNING, t.run.c.ended_at.is_(None)).values(**values))
+        connection.execute(
+            update(t.run).where(t.run.c.kind == RECONCILIATION, t.run.c.status == RUNNING, t.run.c.ended_at.is_(None)).values(**values)
+        )
 
 
 def next_requested(ctx: AppContext) -> str | None:
     """Return the id of the run that has waited longest, or None."""
     with ctx.database.reading() as connection:
         found: str | None = connection.execute(
-            select(t.run.c.id).where(t.run.c.kind == RECONCILIATION, t.run.c.state == ASKED, t.run.c.ended_at.is_(None)).order_by(t.run.c.id).limit(1)
+            select(t.run.c.id)
+            .where(t.run.c.kind == RECONCILIATION, t.run.c.status == ASKED, t.run.c.ended_at.is_(None))
+            .order_by(t.run.c.id)
+            .limit(1)
         ).scalar()
     return found
 
@@ -115,7 +120,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
     """Carry out a run: read, compare, write down what differs."""
     p, r = t.application.c, t.run.c
     with ctx.database.writing() as connection:
-        values = {"state": RUNNING, "started_at": clock.now()}
+        values = {"status": RUNNING, "started_at": clock.now()}
         if not connection.execute(update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)).rowcount:
             # Somebody stopped it before it began.
             return
@@ -129,14 +134,14 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
         read = _read(ctx, talker, talk, everything("/Users", capabilities), run_id, 0)
         with ctx.database.reading() as connection:
             expected, left_alone = _expected(ctx, connection, application.id, capabilities)
-            groups, people, unsettled = _expected_groups(ctx, connection, application.id)
+            groups, users, unsettled = _expected_groups(ctx, connection, application.id)
         drifts = list(compare(expected, read, left_alone))
         if groups:
             there_are = _read(ctx, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
-            drifts.extend(compare_groups(groups, there_are, people, unsettled))
+            drifts.extend(compare_groups(groups, there_are, users, unsettled))
         _write(ctx, run_id, application.id, drifts, len(read), len(groups))
     except Stopped:
-        _end(ctx, run_id, STOPPED, "It was stopped; what was known before stands.")
+        _end(ctx, run_id, STOPPED, "The run was stopped. The previous results remain.")
     except (ProvisioningError, DravoError) as wrong:
         _end(ctx, run_id, FAILED, wrong.message, wrong.hint)
 
@@ -183,11 +188,11 @@ def _read(
 def _expected(ctx: AppContext, connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
     """Return accounts that are settled or that failed, and ids there of the others: work that is under way is no drift."""
     a, u, d = t.account.c, t.user.c, t.task.c
-    failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.state == FAILED_DELIVERY)
+    failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.status == FAILED_TASK)
     statement = select(a.id, a.due, a.desired_version, a.applied_version, a.remote_id, u.display_name, failed.label("failed")).join(
         t.user, u.id == a.user_id
     )
-    delivered = delivered_names(ctx.catalogue.get(connection).applications[application_id].settings)
+    provisioned = provisioned_names(ctx.catalogue.get(connection).applications[application_id].settings)
     expected, left_alone = [], set()
     for row in connection.execute(statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)):
         if row.due["want"] != PRESENT or (row.applied_version < row.desired_version and not row.failed):
@@ -196,7 +201,7 @@ def _expected(ctx: AppContext, connection: Connection, application_id: str, capa
         if row.remote_id is None and not row.due["active"]:
             continue
         body = {name: value for name, value in scim_body(row.due, capabilities.roles).items() if capabilities.takes(name)}
-        empty = frozenset(name for name in delivered if name not in body and capabilities.takes(name))
+        empty = frozenset(name for name in provisioned if name not in body and capabilities.takes(name))
         expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles), empty))
     return expected, frozenset(left_alone - {None})
 
@@ -205,17 +210,17 @@ def _expected_groups(ctx: AppContext, connection: Connection, application_id: st
     """Return what groups there are compared with.
 
     Returns:
-        Groups that are settled or that failed, as they should be there; the names of everybody whom we deliver, by their ids there; and
+        Groups that are settled or that failed, as they should be there; the names of everyone whom we deliver, by their ids there; and
         the ids there of all other groups of ours.
     """
     g, m, p, a, u = t.provisioned_group.c, t.provisioned_member.c, t.application.c, t.account.c, t.user.c
     names = select(a.remote_id, u.display_name).join(t.user, u.id == a.user_id).where(a.application_id == application_id, a.remote_id.is_not(None))
-    people = {row.remote_id: row.display_name for row in connection.execute(names)}
-    settled = (g.application_id == application_id, or_(and_(g.state == DONE, g.remote_id.is_not(None)), g.state == FAILED_DELIVERY))
+    users = {row.remote_id: row.display_name for row in connection.execute(names)}
+    settled = (g.application_id == application_id, or_(and_(g.status == DONE, g.remote_id.is_not(None)), g.status == FAILED_TASK))
     members: dict[str, set[str]] = {}
     # Of a group that failed nothing was agreed; its members are then all whose accounts are there.
-    remote = case((g.state == DONE, m.agreed_remote_id), else_=a.remote_id)
-    inside = select(g.id, remote.label("remote_id")).join(t.provisioned_member, m.delivered_group_id == g.id).join(t.account, a.id == m.account_id)
+    remote = case((g.status == DONE, m.agreed_remote_id), else_=a.remote_id)
+    inside = select(g.id, remote.label("remote_id")).join(t.provisioned_member, m.provisioned_group_id == g.id).join(t.account, a.id == m.account_id)
     for row in connection.execute(inside.where(*settled, m.due.is_(True), remote.is_not(None))):
         members.setdefault(row.id, set()).add(row.remote_id)
     found = []
@@ -225,7 +230,7 @@ def _expected_groups(ctx: AppContext, connection: Connection, application_id: st
         if name is not None:
             found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
     every = connection.execute(select(g.remote_id).where(g.application_id == application_id, g.remote_id.is_not(None))).scalars()
-    return found, people, frozenset(every) - {each.remote_id or "" for each in found}
+    return found, users, frozenset(every) - {each.remote_id or "" for each in found}
 
 
 def _write(ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int) -> None:
@@ -242,21 +247,21 @@ def _write(ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[D
             row = known.pop((each.kind, each.about), None)
             if row is None:
                 fixed = {"id": new_id(), "application_id": application_id, "kind": each.kind, "about": each.about, "account_id": each.account_id}
-                made.append({**fixed, **values, "state": OPEN, "first_seen_at": now})
+                made.append({**fixed, **values, "status": OPEN, "first_seen_at": now})
             else:
-                state = row.state if row.state == IGNORED else OPEN
-                connection.execute(update(t.drift).where(d.id == row.id).values(**values, state=state))
+                status = row.status if row.status == IGNORED else OPEN
+                connection.execute(update(t.drift).where(d.id == row.id).values(**values, status=status))
         if made:
             connection.execute(insert(t.drift), made)
         gone = [row.id for row in known.values()]
         for start in range(0, len(gone), 500):
             connection.execute(delete(t.drift).where(d.id.in_(gone[start : start + 500])))
         counts = {"read": read, "groups": groups, **Counter(each.kind for each in drifts)}
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(state=FINISHED, ended_at=now, counts=counts, progress=read))
+        connection.execute(update(t.run).where(t.run.c.id == run_id).values(status=FINISHED, ended_at=now, counts=counts, progress=read))
 
 
-def _end(ctx: AppContext, run_id: str, state: str, message: str, hint: str = "") -> None:
-    values = {"state": state, "ended_at": clock.now(), "message": message, "hint": hint}
+def _end(ctx: AppContext, run_id: str, status: str, message: str, hint: str = "") -> None:
+    values = {"status": status, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
 
@@ -271,13 +276,13 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
         if row is None:
-            raise NotFound(f"There is no run with the id '{run_id}'.")
+            raise NotFound(f"There is no run with the ID '{run_id}'.")
         if row.ended_at is None:
             values: dict[str, Any] = {"stop_requested": True}
-            if row.state == ASKED:
-                values |= {"state": STOPPED, "ended_at": now, "message": "It was stopped before it began."}
+            if row.status == ASKED:
+                values |= {"status": STOPPED, "ended_at": now, "message": "The run was stopped before it started."}
             connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
-            record_change(connection, ctx.keys, caller, "stopped a run", "application", row.application_id, now, {"run": run_id})
+            record_change(connection, ctx.keys, caller, "stopped a reconciliation", "application", row.application_id, now, {"run": run_id})
     return one_run(ctx, run_id)
 
 
@@ -300,14 +305,14 @@ def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
     if row is None:
-        raise NotFound(f"There is no run with the id '{run_id}'.")
+        raise NotFound(f"There is no run with the ID '{run_id}'.")
     return _run_line(row)
 
 
 def _run_line(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
     return {
-        "id": row.id, "state": row.state, "requested_by": row.requested_by, "requested_at": row.requested_at,
+        "id": row.id, "status": row.status, "requested_by": row.requested_by, "requested_at": row.requested_at,
         "started_at": row.started_at, "ended_at": row.ended_at,
         "progress": row.progress, "read": counts.get("read", row.progress), "groups": counts.get("groups", 0),
         "counts": {kind: counts.get(kind, 0) for kind in KINDS},
@@ -315,7 +320,7 @@ def _run_line(row: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def drift(ctx: AppContext, key: str, ask: Ask, kind: str | None = None, state: str | None = None) -> dict[str, Any]:
+def drift(ctx: AppContext, key: str, ask: Ask, kind: str | None = None, status: str | None = None) -> dict[str, Any]:
     """Return a page of an application's drift by name: open and being repaired, unless a state is said."""
     d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
     with ctx.database.reading() as connection:
@@ -328,13 +333,13 @@ def drift(ctx: AppContext, key: str, ask: Ask, kind: str | None = None, state: s
                 a.applied_version,
                 a.desired_version,
                 g.applied_at.label("group_agreed_at"),
-                g.state.label("group_state"),
+                g.status.label("group_status"),
             )
             .outerjoin(t.account, a.id == d.account_id)
             .outerjoin(t.provisioned_group, d.kind.in_(GROUP_KINDS) & (g.id == d.about))
             .where(d.application_id == application.id)
         )
-        statement = statement.where(d.state == state) if state else statement.where(d.state != IGNORED)
+        statement = statement.where(d.status == status) if status else statement.where(d.status != IGNORED)
         if kind:
             statement = statement.where(d.kind == kind)
         return page(connection, statement, [d.name, d.id], ask, _drift_line)
@@ -343,11 +348,11 @@ def drift(ctx: AppContext, key: str, ask: Ask, kind: str | None = None, state: s
 def _drift_line(row: Any) -> dict[str, Any]:
     settled, at = row.applied_version == row.desired_version, row.applied_at
     if row.kind in GROUP_KINDS:
-        settled, at = row.group_state == DONE, row.group_agreed_at
-    repaired = row.state == MENDING and settled and (at or "") > row.last_seen_at
+        settled, at = row.group_status == DONE, row.group_agreed_at
+    repaired = row.status == MENDING and settled and (at or "") > row.last_seen_at
     return {
-        "id": row.id, "kind": row.kind, "state": "repaired" if repaired else row.state, "name": row.name,
-        "person": row.user_id, "account": row.account_id,
+        "id": row.id, "kind": row.kind, "status": "repaired" if repaired else row.status, "name": row.name,
+        "user": row.user_id, "account": row.account_id,
         "remote_id": row.remote_id, "there": row.there or {}, "changes": row.differences or [], "first_seen_at": row.first_seen_at,
         "last_seen_at": row.last_seen_at,
     }  # fmt: skip
@@ -370,26 +375,28 @@ def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dic
 
 def ignore(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True) -> dict[str, Any]:
     """Leave differences as they are, and out of the list; or take that back."""
-    return _act(ctx, caller, key, ids, "ignored drift" if ignored else "no longer ignored drift", IGNORED if ignored else OPEN)
+    return _act(ctx, caller, key, ids, "ignored drift" if ignored else "stopped ignoring drift", IGNORED if ignored else OPEN)
 
 
-def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, state: str) -> dict[str, Any]:
+def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, status: str) -> dict[str, Any]:
     now = clock.now()
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         rows = rows_of(connection, application.id, ids)
         for row in rows:
-            if state == MENDING:
+            if status == MENDING:
                 if row.kind == UNEXPECTED:
-                    raise InvalidInput(f"'{row.name}' there belongs to nobody here.", "Link it to a person, make a user of it, or ignore it.", "ids")
+                    raise InvalidInput(
+                        f"The account '{row.name}' has no user in Dravo.", "Link the account to a user, create a user for it, or ignore it.", "ids"
+                    )
                 if row.kind == GROUP_UNEXPECTED:
-                    raise InvalidInput(f"The group '{row.name}' was not made by Dravo.", "Delete it in the application, or ignore it.", "ids")
+                    raise InvalidInput(f"Dravo did not create the group '{row.name}'.", "Delete the group in the application, or ignore it.", "ids")
                 if row.kind in GROUP_KINDS:
-                    group_provisioning.read_anew(connection, row.about, now)
+                    group_provisioning.read_again(connection, row.about, now)
                 else:
                     reopen(connection, row.account_id, now)
                     _note_empty(connection, row)
-            connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(state=state))
+            connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(status=status))
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
         record_change(connection, ctx.keys, caller, action, "application", application.id, now, details)
     return {"number": len(rows)}
@@ -412,5 +419,5 @@ def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> 
     d = t.drift.c
     rows = list(connection.execute(select(t.drift).where(d.application_id == application_id, d.id.in_(list(ids)[:1_000]))))
     if not rows:
-        raise NotFound("None of these differences is there any more.", "Compare again.")
+        raise NotFound("These differences no longer exist.", "Reconcile again.")
     return rows

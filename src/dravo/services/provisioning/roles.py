@@ -39,10 +39,10 @@ def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label: st
             rule_matches.confirm_present(connection, application.id)
             mark_those_in_patterns(connection, application.id)
             record_change(
-                connection, ctx.keys, caller, "added role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
+                connection, ctx.keys, caller, "created role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
             )
     except IntegrityError:
-        raise AlreadyExists(f"'{key}' has a role '{role_key}' already.", "Take another key.", "key") from None
+        raise AlreadyExists(f"'{key}' has a role '{role_key}' already.", "Choose another key.", "key") from None
     return one(ctx, key)
 
 
@@ -81,13 +81,15 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dic
         role = role_by_key(connection, application, role_key)
         for table in (t.assignment, t.access):
             if connection.execute(select(table.c.id).where(table.c.role_id == role.id).limit(1)).first():
-                raise StillInUse(f"'{role.label}' is given by an assignment, or was.", "Take its assignments away; the role stays for its history.")
+                raise StillInUse(
+                    f"'{role.label}' is used by an assignment, or was.", "Delete its assignments instead. Dravo keeps the role for the history."
+                )
         if application.default_role_id == role.id:
-            raise StillInUse(f"'{role.label}' is the default role.", "Choose another default role first.")
+            raise StillInUse(f"'{role.label}' is the fallback role.", "Choose another fallback role first.")
         connection.execute(delete(t.role).where(t.role.c.id == role.id))
         rule_matches.confirm_present(connection, application.id)
         raise_revision(connection)
         record_change(
-            connection, ctx.keys, caller, "removed role", "application", application.id, clock.now(), {"application": key, "role": role_key}
+            connection, ctx.keys, caller, "deleted role", "application", application.id, clock.now(), {"application": key, "role": role_key}
         )
     return one(ctx, key)

@@ -1,4 +1,4 @@
-"""What Dravo may do in an application and what goes over: checked, shown, and previewed before it is changed."""
+"""What Dravo may do in an application and what is sent: checked, shown, and previewed before it is changed."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.queries.users import attributes_ref
 from dravo.store.snapshots import users as user_snapshots
-from dravo.store.snapshots.config import CHOSEN, GIVING_ROLES, NO_GROUPS, delivered_groups, plans_as_of, settings_of
+from dravo.store.snapshots.config import CHOSEN, GIVING_ROLES, NO_GROUPS, plans_as_of, provisioned_groups, settings_of
 
 SETTINGS = (
     "enabled", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_leaving",
@@ -59,13 +59,17 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
     values = {name: value for name, value in settings.items() if value is not None}
     for name, value in values.items():
         if name.startswith("on_") and value not in LEAVING:
-            raise InvalidInput(f"'{value}' is not a setting for '{name}'.", f"It is one of: {', '.join(LEAVING)}.", name)
+            raise InvalidInput(f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(LEAVING)}.", name)
         if name == "max_concurrency" and not 1 <= value <= 32:
-            raise InvalidInput("Between 1 and 32 requests go at a time.", "Give a number in between.", name)
+            raise InvalidInput(
+                "The number of concurrent requests must be between 1 and 32.", "Set `max_concurrency` to a number in this range.", name
+            )
         if name == "rate_limit" and not 0 <= value <= 1_000:
-            raise InvalidInput("At most 1,000 requests go in a second.", "Give a number up to that, or 0 for no limit.", name)
+            raise InvalidInput(
+                "The rate limit must be at most 1,000 requests per second.", "Set `rate_limit` to 1 to 1,000, or to 0 for no limit.", name
+            )
     if values.get("enabled") and row.tracked_only:
-        raise InvalidInput(f"'{row.label}' is only tracked.", "Its accounts are kept by hand; there is nothing to switch on.", "enabled")
+        raise InvalidInput(f"'{row.label}' is tracked only.", "Turn off `tracked_only` to enable provisioning.", "enabled")
     if "attributes" in values:
         values["attributes"] = _attributes(values["attributes"]) or None
     if "role_encoding" in values:
@@ -73,7 +77,7 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
     if "plan_encoding" in values:
         values["plan_encoding"] = _carried_as(values["plan_encoding"], "plan_encoding", PLAN_PLAIN)
         if values["plan_encoding"] and values["plan_encoding"]["way"] == attribute_mapping.GROUPS:
-            raise InvalidInput("Plans do not go over as groups.", "Take roles, entitlements, an attribute, or nothing.", "plan_encoding")
+            raise InvalidInput("License plans cannot be sent as groups.", "Use roles, entitlements, attribute or nothing.", "plan_encoding")
     if "provisioned_groups" in values:
         values["provisioned_groups"] = _groups_over(connection, values["provisioned_groups"])
     if "rate_limit" in values:
@@ -91,28 +95,28 @@ def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:
         attribute, expression = each["attribute"].strip(), each["expression"]
         read_target(attribute)
         if attribute.lower() in seen:
-            raise InvalidInput(f"'{attribute}' is made by two expressions.", "Take one of them out.", "attributes")
+            raise InvalidInput(f"'{attribute}' has two expressions.", "Delete one of them.", "attributes")
         seen.add(attribute.lower())
         if expression.strip():
             compile_expression(expression)
         elif attribute.lower() in ("username", "externalid"):
-            raise InvalidInput(f"'{attribute}' cannot be left out.", "Give an expression for it, or take the row out.", "attributes")
+            raise InvalidInput(f"'{attribute}' cannot be empty.", "Enter an expression, or delete the row.", "attributes")
         kept.append({"attribute": attribute, "expression": expression})
     return kept
 
 
 def _carried_as(given: dict[str, Any], field: str, usual: RoleEncoding) -> dict[str, Any] | None:
-    """Return how roles or plans go over, as it is kept; None for the usual way."""
+    """Return how roles or plans are sent, as it is kept; None for the usual way."""
     how, what = RoleEncoding(**given), "Roles" if field == "role_encoding" else "Plans"
     for value, allowed, name in (
         (how.way, attribute_mapping.WAYS, "way"), (how.which, ("all", "highest"), "which"), (how.shape, attribute_mapping.SHAPES, "shape"),
         (how.value, ("key", "label"), "value")
     ):  # fmt: skip
         if value not in allowed:
-            raise InvalidInput(f"{what} cannot be carried with {name} '{value}'.", f"It is one of: {', '.join(allowed)}.", field)
+            raise InvalidInput(f"'{value}' is not a valid value for `{name}` of {what}.", f"Use one of: {', '.join(allowed)}.", field)
     if how.way == attribute_mapping.ATTRIBUTE:
         if not how.attribute:
-            raise InvalidInput(f"The attribute that carries the {what.lower()} is missing.", "Name it, such as userType.", field)
+            raise InvalidInput(f"The attribute for the {what.lower()} is missing.", "Enter an attribute, such as userType.", field)
         read_target(how.attribute)
     else:
         how = replace(how, attribute=None)
@@ -126,11 +130,11 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
     if which == GIVING_ROLES:
         return {"which": which, "groups": []}
     if which != CHOSEN:
-        raise InvalidInput(f"'{which}' is not a choice of groups.", f"It is {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.", "provisioned_groups")
+        raise InvalidInput(f"'{which}' is not a valid value for `which`.", f"Use {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.", "provisioned_groups")
     kept = []
     for each in given.get("groups") or []:
         if connection.execute(select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.gone_at.is_(None))).first() is None:
-            raise InvalidInput(f"There is no group with the id '{each['group']}'.", "Choose it from the list of groups.", "provisioned_groups")
+            raise InvalidInput(f"There is no group with the ID '{each['group']}'.", "Choose a group from the list of groups.", "provisioned_groups")
         name = (each.get("name") or "").strip()
         kept.append({"group": each["group"], **({"name": name} if name else {})})
     return {"which": which, "groups": kept}
@@ -141,7 +145,7 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, An
 
     Returns:
         {"accounts": how many there are, "changed": how many would change, "whole": whether all were looked at,
-        "people": the first of them [{"person", "before", "after", "changes": [{"attribute", "before", "after"}]}]}.
+        "users": the first of them [{"user", "before", "after", "changes": [{"attribute", "before", "after"}]}]}.
 
     Raises:
         InvalidInput, NotFound.
@@ -158,28 +162,28 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, An
         ).subquery()
         ids = list(connection.execute(select(concerned.c.user_id).order_by(concerned.c.user_id).limit(MOST_LOOKED_AT + 1)).scalars())
         found = [line for line in _lines(connection, ids[:MOST_LOOKED_AT], catalogue, changed, row.id, now) if line is not None]
-    return {"accounts": len(ids), "changed": len(found), "whole": len(ids) <= MOST_LOOKED_AT, "people": found[:MOST_SHOWN]}
+    return {"accounts": len(ids), "changed": len(found), "whole": len(ids) <= MOST_LOOKED_AT, "users": found[:MOST_SHOWN]}
 
 
 def _with_settings(catalogue: ConfigSnapshot, row: Any, values: dict[str, Any]) -> ConfigSnapshot:
     """Return the catalogue as it would be with other settings of one application."""
     after = SimpleNamespace(**{**row._mapping, **values})
     application = replace(catalogue.applications[row.id], settings=settings_of(after))
-    delivered = {**catalogue.delivered, row.id: delivered_groups(after, catalogue.by_group)}
-    return replace(catalogue, applications={**catalogue.applications, row.id: application}, delivered=delivered)
+    provisioned = {**catalogue.provisioned, row.id: provisioned_groups(after, catalogue.by_group)}
+    return replace(catalogue, applications={**catalogue.applications, row.id: application}, provisioned=provisioned)
 
 
 def _lines(connection: Connection, ids: list[str], catalogue: ConfigSnapshot, changed: ConfigSnapshot, application_id: str, now: Instant) -> Any:
     for start in range(0, len(ids), user_snapshots.CHUNK):
-        for person in user_snapshots.people(connection, ids[start : start + user_snapshots.CHUNK]).values():
-            held = next((account for account in person.accounts if account.application_id == application_id), None)
+        for user in user_snapshots.users(connection, ids[start : start + user_snapshots.CHUNK]).values():
+            held = next((account for account in user.accounts if account.application_id == application_id), None)
             # What is due already by the settings as they are is not the change's doing.
-            before = _due(plan_user(person, catalogue, now), application_id) or (held.due if held else None)
-            outcome = plan_user(person, changed, now)
+            before = _due(plan_user(user, catalogue, now), application_id) or (held.due if held else None)
+            outcome = plan_user(user, changed, now)
             after = _due(outcome, application_id) or (held.due if held else None)
             if before != after and after is not None:
                 yield {
-                    "person": attributes_ref(person.user_id, outcome.user.attributes),
+                    "user": attributes_ref(user.user_id, outcome.merged.attributes),
                     "before": describe(before) if before else "no account",
                     "after": after.get("problem") or describe(after),
                     "changes": account_changes(before, after),
@@ -191,7 +195,7 @@ def _due(outcome: Any, application_id: str) -> Any:
 
 
 def account_changes(before: Any, after: Any) -> list[dict[str, Any]]:
-    """Return in which attributes two due accounts differ, as they go over."""
+    """Return in which attributes two due accounts differ, as they are sent."""
     if not before or before["want"] != PRESENT or after["want"] != PRESENT:
         return []
     old, new = scim_body(before), scim_body(after)

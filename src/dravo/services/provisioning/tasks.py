@@ -1,4 +1,4 @@
-"""Deliveries for people: looking at them, trying again one or all of a kind, saying what was found where it could not be known."""
+"""Tasks for users: looking at them, trying again one or all of a kind, saying what was found where it could not be known."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def _statement() -> Any:
     d, a, u, p = t.task.c, t.account.c, t.user.c, t.application.c
     return (
         select(
-            d.id, d.state, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.hint, d.account_id, d.aim,
+            d.id, d.status, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.hint, d.account_id, d.aim,
             u.id.label("user_id"), u.display_name, u.user_name,
             p.key.label("application_key"), p.label.label("application_label"),
             p.paused_at, p.enabled, p.trouble, p.trouble_hint, p.failures, d.kind,
@@ -44,19 +44,19 @@ def _statement() -> Any:
 
 def _line(row: Any) -> dict[str, Any]:
     waits_for = None
-    if row.state == WAITING:
+    if row.status == WAITING:
         if row.paused_at:
             waits_for = "the application is paused"
         elif not row.enabled:
-            waits_for = "the application is switched off"
+            waits_for = "the application is disabled"
         elif row.failures >= NOT_ANSWERING:
-            waits_for = "the application does not answer"
+            waits_for = "the application does not respond"
     return {
         "id": row.id,
-        "person": user_queries.person_ref(row, "user_id"),
+        "user": user_queries.user_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
         "account": row.account_id,
-        "state": row.state,
+        "status": row.status,
         "aim": row.aim,
         "version": row.version,
         "attempts": row.attempts,
@@ -71,19 +71,19 @@ def _line(row: Any) -> dict[str, Any]:
 
 
 def list_tasks(
-    ctx: AppContext, ask: Ask, state: str | None = None, application: str | None = None, person_id: str | None = None, words: str | None = None
+    ctx: AppContext, ask: Ask, status: str | None = None, application: str | None = None, user_id: str | None = None, words: str | None = None
 ) -> dict[str, Any]:
-    """Return a page of deliveries, newest first; `state` may be "open" for all that are not closed."""
+    """Return a page of tasks, newest first; `status` may be "open" for all that are not closed."""
     d = t.task.c
     statement = _statement()
-    if state == "open":
+    if status == "open":
         statement = statement.where(d.closed_at.is_(None))
-    elif state:
-        statement = statement.where(d.state == state)
+    elif status:
+        statement = statement.where(d.status == status)
     if application:
         statement = statement.where(t.application.c.key == application)
-    if person_id:
-        statement = statement.where(d.user_id == person_id)
+    if user_id:
+        statement = statement.where(d.user_id == user_id)
     if words:
         statement = statement.where(text_search.name_has(words))
     with ctx.database.reading() as connection:
@@ -91,7 +91,7 @@ def list_tasks(
 
 
 def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
-    """Return one delivery with its last hundred attempts.
+    """Return one task with its last hundred attempts.
 
     Raises:
         NotFound.
@@ -99,7 +99,7 @@ def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         row = connection.execute(_statement().where(t.task.c.id == task_id)).first()
         if row is None:
-            raise NotFound(f"There is no delivery with the id '{task_id}'.")
+            raise NotFound(f"There is no task with the ID '{task_id}'.")
         n = t.task_attempt.c
         attempts = connection.execute(select(t.task_attempt).where(n.task_id == task_id).order_by(n.id.desc()).limit(100)).all()
     return {
@@ -119,7 +119,7 @@ def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
 
 
 def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
-    """Try a delivery again at once; one that is done is opened anew, to look at the account there and repair it.
+    """Try a task again at once; one that is done is opened again, to look at the account there and repair it.
 
     Raises:
         NotFound.
@@ -128,14 +128,14 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.task).where(t.task.c.id == task_id)).first()
         if row is None:
-            raise NotFound(f"There is no delivery with the id '{task_id}'.")
+            raise NotFound(f"There is no task with the ID '{task_id}'.")
         target = task_id
         if row.held_at is not None and row.closed_at is None:
-            raise InvalidInput("The removal limits hold it.", "Let the removals of this application through, or drop them.")
+            raise InvalidInput("The removal limit holds this task.", "Approve or discard the held removals of the application.")
         if row.closed_at is not None:
             target = reopen(connection, row.account_id, now)
-        connection.execute(update(t.task).where(t.task.c.id == target).values(state=WAITING, next_attempt_at=now, message=None, hint=None))
-        record_change(connection, ctx.keys, caller, "delivered again", "delivery", target, now, {"application": row.application_id})
+        connection.execute(update(t.task).where(t.task.c.id == target).values(status=WAITING, next_attempt_at=now, message=None, hint=None))
+        record_change(connection, ctx.keys, caller, "retried", "task", target, now, {"application": row.application_id})
     return one(ctx, target)
 
 
@@ -148,7 +148,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
     d = t.task.c
     present = connection.execute(select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))).scalar()
     if present:
-        woken = {"state": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
+        woken = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
         connection.execute(update(t.task).where(d.id == present, d.held_at.is_(None)).values(**woken))
         return str(present)
     connection.execute(
@@ -160,9 +160,9 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
     task_id = new_id()
     connection.execute(
         insert(t.task).values(
-            id=task_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, state=WAITING,
+            id=task_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, status=WAITING,
             version=account.desired_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
-            # What the guard held, and somebody dropped, is not got past it by trying again.
+            # What the removal limit held, and somebody dropped, is not got past it by trying again.
             removes=takes_away(account.had, account.due),
         )
     )  # fmt: skip
@@ -170,13 +170,13 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
 
 
 def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, Any]:
-    """Return what open deliveries failed by: for each application and kind of trouble how many there are, and one in its own words."""
+    """Return what open tasks failed by: for each application and kind of trouble how many there are, and one in its own words."""
     d, p = t.task.c, t.application.c
     statement = (
-        select(p.key, p.label, d.kind, d.state, func.count().label("number"), func.min(d.message).label("message"), func.min(d.hint).label("hint"))
+        select(p.key, p.label, d.kind, d.status, func.count().label("number"), func.min(d.message).label("message"), func.min(d.hint).label("hint"))
         .join(t.application, p.id == d.application_id)
-        .where(d.closed_at.is_(None), d.state.in_((FAILED, HELD)))
-        .group_by(p.key, p.label, d.kind, d.state)
+        .where(d.closed_at.is_(None), d.status.in_((FAILED, HELD)))
+        .group_by(p.key, p.label, d.kind, d.status)
         .order_by(p.label, func.count().desc())
     )
     if application:
@@ -186,7 +186,7 @@ def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, A
     return {
         "items": [
             {
-                "application": {"key": row.key, "label": row.label}, "kind": row.kind or "", "state": row.state, "number": row.number,
+                "application": {"key": row.key, "label": row.label}, "kind": row.kind or "", "status": row.status, "number": row.number,
                 "message": masking.text(row.message) or "", "hint": row.hint or "",
             }
             for row in rows
@@ -195,7 +195,7 @@ def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, A
 
 
 def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | None) -> dict[str, Any]:
-    """Try every open delivery of an application again that failed or is held; of one kind of trouble, if that is said.
+    """Try every open task of an application again that failed or is held; of one kind of trouble, if that is said.
 
     Returns:
         {"number": how many are tried again}.
@@ -207,16 +207,16 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
     d = t.task.c
     with ctx.database.writing() as connection:
         row = application_by_key(connection, application)
-        where = [d.application_id == row.id, d.closed_at.is_(None), d.state.in_((FAILED, HELD))]
+        where = [d.application_id == row.id, d.closed_at.is_(None), d.status.in_((FAILED, HELD))]
         if kind is not None:
             where.append(func.coalesce(d.kind, "") == kind)
-        # Those of which it is not known whether they were made wait for a person each: trying blindly could make a double.
+        # Those of which it is not known whether they were made wait for a user each: trying blindly could make a double.
         where.append(func.coalesce(d.kind, "") != UNKNOWN)
-        # What the removal limits hold is let through or dropped.
+        # What the removal limits hold is approved or dropped.
         where.append(d.held_at.is_(None))
-        number = connection.execute(update(t.task).where(*where).values(state=WAITING, next_attempt_at=now, message=None, hint=None)).rowcount
+        number = connection.execute(update(t.task).where(*where).values(status=WAITING, next_attempt_at=now, message=None, hint=None)).rowcount
         details = {"application": application, "kind": kind, "number": number}
-        record_change(connection, ctx.keys, caller, "delivered again", "application", row.id, now, details)
+        record_change(connection, ctx.keys, caller, "retried", "application", row.id, now, details)
     return {"number": number}
 
 
@@ -233,29 +233,29 @@ def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.task).where(t.task.c.id == task_id)).first()
         if row is None:
-            raise NotFound(f"There is no delivery with the id '{task_id}'.")
+            raise NotFound(f"There is no task with the ID '{task_id}'.")
         if row.kind != UNKNOWN or row.closed_at is not None:
-            raise InvalidInput("This delivery does not wait for such a word.", "See what it says, and try it again if that is repaired.")
-        if found == "there":
+            raise InvalidInput("This task is not unresolved.", "Read the message of the task, then retry it.")
+        if found == "exists":
             if not remote_id or not remote_id.strip():
-                raise InvalidInput("The account's id there is missing.", "Give the id that the application has for it.", "remote_id")
+                raise InvalidInput("The account ID is missing.", "Enter the ID of the account in the application.", "remote_id")
             bind(connection, row.application_id, row.account_id, remote_id.strip())
         connection.execute(update(t.account).where(t.account.c.id == row.account_id).values(outcome_unknown_since=None))
-        values = {"state": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
+        values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
         connection.execute(update(t.task).where(t.task.c.id == task_id).values(**values))
         details = {"application": row.application_id, "found": found}
-        record_change(connection, ctx.keys, caller, "told what was found", "delivery", task_id, now, details)
+        record_change(connection, ctx.keys, caller, "resolved task", "task", task_id, now, details)
     return one(ctx, task_id)
 
 
 def bind(connection: Connection, application_id: str, account_id: str, remote_id: str, origin: str = "adopted") -> None:
-    """Say which account there is a person's; what stands in it is looked at anew.
+    """Say which account there is a user's; what stands in it is looked at again.
 
     Raises:
-        InvalidInput: if it belongs to another person here.
+        InvalidInput: if it belongs to another user here.
     """
     a = t.account.c
     other = connection.execute(select(a.id).where(a.application_id == application_id, a.remote_id == remote_id, a.id != account_id)).first()
     if other is not None:
-        raise InvalidInput(f"The account '{remote_id}' there belongs to another person here.", "See the application's accounts for whose it is.")
+        raise InvalidInput(f"The account '{remote_id}' belongs to another user.", "Find the user in the list of accounts of the application.")
     connection.execute(update(t.account).where(a.id == account_id).values(remote_id=remote_id, origin=origin, agreed=None))

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, delete, insert, select
 from dravo.core.access.evaluation import Assignment
 from dravo.core.access.reasons import named
 from dravo.core.errors import InvalidInput
-from dravo.core.identity.records import LOCAL, PersonRecord
+from dravo.core.identity.records import LOCAL, UserRecord
 from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserSnapshot, plan_user
 from dravo.core.provisioning.drift import MISSING, UNEXPECTED
@@ -19,7 +19,7 @@ from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.context import AppContext
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.source import local_source
-from dravo.services.lookups import application_by_key, find_person, role_by_key
+from dravo.services.lookups import application_by_key, find_user, role_by_key
 from dravo.services.provisioning.reconciliation import rows_of
 from dravo.services.provisioning.tasks import bind, reopen
 from dravo.services.security.audit_log import record_change
@@ -30,36 +30,34 @@ from dravo.store.ids import new_id
 from dravo.store.snapshots.config import raise_revision
 
 
-def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, person: str) -> dict[str, Any]:
-    """Say whose account there an unexpected one is; it is then brought to what is due for that person.
+def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) -> dict[str, Any]:
+    """Say whose account there an unexpected one is; it is then brought to what is due for that user.
 
     Raises:
-        NotFound; InvalidInput if the person has no account due there, or one is bound to them already.
+        NotFound; InvalidInput if the user has no account due there, or one is bound to them already.
     """
     now = clock.now()
     a = t.account.c
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
-        found = find_person(connection, person)
+        found = find_user(connection, user)
         account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
         if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Hint it, or ignore it.", "person")
+            raise InvalidInput(f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it.", "user")
         if account is None:
-            raise InvalidInput(
-                f"{found.display_name} has no access to '{application.label}'.", "Assign a role first; then link the account.", "person"
-            )
+            raise InvalidInput(f"{found.display_name} has no access to '{application.label}'.", "Assign a role first, then link the account.", "user")
         if account.remote_id is not None and not _is_dead(connection, account):
             raise InvalidInput(
-                f"{found.display_name} has another account there ({account.remote_id}).",
-                "One user has one account. If that one was deleted there, reconcile first; then link this one.",
-                "person",
+                f"{found.display_name} has another account in the application ({account.remote_id}).",
+                "A user can have only one account. If the other one was deleted, reconcile first.",
+                "user",
             )
         bind(connection, application.id, account.id, row.remote_id)
         reopen(connection, account.id, now)
         connection.execute(delete(t.drift).where((t.drift.c.id == row.id) | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))))
         details = {"application": key, "remote_id": row.remote_id}
-        record_change(connection, ctx.keys, caller, "linked account", "account", account.id, now, details, {"person": found.display_name})
+        record_change(connection, ctx.keys, caller, "linked account", "account", account.id, now, details, {"user": found.display_name})
     return {"number": 1}
 
 
@@ -70,19 +68,19 @@ def _is_dead(connection: Connection, account: Any) -> bool:
 
 
 def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:
-    """Make a local person of an unexpected account, with its role there as an assignment to them; the account is bound to them.
+    """Make a local user of an unexpected account, with its role there as an assignment to them; the account is bound to them.
 
     Args:
         role: by key; None: the role that the account has there.
         confirm: the account's name, typed, where they would get more than that role.
 
     Returns:
-        {"person": the user's id}.
+        {"user": the user's id}.
 
     Raises:
         NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be told;
-        AlreadyExists: if somebody here has its user name or e-mail address: it is linked to them instead;
-        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or because everybody has them.
+        AlreadyExists: if somebody here has its user name or email address: it is linked to them instead;
+        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or because everyone has them.
     """
     now = clock.now()
     source = local_source(ctx)
@@ -90,10 +88,10 @@ def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: st
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
         if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is bound to a person already.", "Hint it, or ignore it.")
+            raise InvalidInput(f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it.")
         there = row.there or {}
         if there.get("active") is False:
-            raise InvalidInput(f"'{row.name}' is inactive there.", "Ignore it, or make it active there first.")
+            raise InvalidInput(f"The account '{row.name}' is inactive.", "Activate the account in the application first, or ignore it.")
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
         # What is planned on knows this role from here on.
         catalogue = ctx.catalogue.get(connection)
@@ -102,11 +100,11 @@ def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: st
     def direct(user_id: str) -> Sequence[Assignment]:
         return (Assignment(assignment_id, application.id, given.id, user_id),)
 
-    data = _person(there)
-    more = _more(catalogue, PersonRecord("new", source, LOCAL, data, "new"), direct("new"), now)
+    data = _user(there)
+    more = _more(catalogue, UserRecord("new", source, LOCAL, data, "new"), direct("new"), now)
     if more and confirm != row.name:
-        # Whoever keeps accounts there could otherwise name somebody so that a rule for another application is for them.
-        raise NeedsConfirmation(f"They would also be {', '.join(more)}.", f"Look at why; then type '{row.name}' to confirm.", "confirm")
+        # Anyone who keeps accounts there could otherwise name somebody so that a rule for another application is for them.
+        raise NeedsConfirmation(f"The user would also get: {', '.join(more)}.", f"Check the roles, then type '{row.name}' to confirm.", "confirm")
 
     def write(connection: Connection, user_id: str) -> None:
         connection.execute(
@@ -122,12 +120,12 @@ def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: st
             reopen(connection, account.id, now)
         connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
         details = {"application": key, "role": given.key, "remote_id": row.remote_id}
-        record_change(connection, ctx.keys, caller, "made user of account", "application", application.id, now, details, {"person": row.name})
+        record_change(connection, ctx.keys, caller, "created user for account", "application", application.id, now, details, {"user": row.name})
 
-    return {"person": local_users.take_in(ctx, caller, data, direct, write)}
+    return {"user": local_users.take_in(ctx, caller, data, direct, write)}
 
 
-def _more(catalogue: ConfigSnapshot, record: PersonRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
+def _more(catalogue: ConfigSnapshot, record: UserRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
     """Return what somebody would get beside what is assigned to them, in words."""
     outcome = plan_user(UserSnapshot("new", None, (record,), direct=tuple(direct)), catalogue, now)
     own = {(each.application_id, each.role_id) for each in direct}
@@ -149,13 +147,13 @@ def _role_there(connection: Connection, application: Any, there: dict[str, Any])
     values = [each.get("value") if isinstance(each, dict) else each for each in there.get("roles") or []]
     known = [str(value) for value in values if value in roles]
     if len(known) != 1:
-        what = "several roles" if known else "no role that is known here"
-        raise InvalidInput(f"The account has {what}.", f"Say which one the person gets: {', '.join(sorted(roles))}.", "role")
+        what = "several roles" if known else "no known role"
+        raise InvalidInput(f"The account has {what}.", f"Choose the role of the user: {', '.join(sorted(roles))}.", "role")
     return known[0]
 
 
-def _person(there: dict[str, Any]) -> dict[str, Any]:
-    """Return the person that an account tells of, as an operator would enter them."""
+def _user(there: dict[str, Any]) -> dict[str, Any]:
+    """Return the user that an account tells of, as an operator would enter them."""
     name = there.get("name") if isinstance(there.get("name"), dict) else {}
     emails = [each for each in there.get("emails") or [] if isinstance(each, dict) and each.get("value")]
     email = next((each for each in emails if each.get("primary")), emails[0] if emails else {})

@@ -1,4 +1,4 @@
-"""Counts who has what by which way, for the flow picture. Counting reads every access, so it is kept, and done anew when something moved."""
+"""Counts who has what by which way, for the flow picture. Counting reads every access, so it is kept, and done again when something moved."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def _marker(connection: Connection) -> str:
 
 
 def _counted(connection: Connection) -> dict[str, Any]:
-    """Return {"held": [[source, way, by group, role, people]], "names": {group id: name}}; each role of a person once, by its first reason."""
+    """Return {"held": [[source, way, by group, role, users]], "names": {group id: name}}; each role of a user once, by its first reason."""
     r, s, x = t.record.c, t.source.c, t.access.c
     sources = {row.id: row.key for row in connection.execute(select(s.id, s.key).order_by(s.precedence))}
     home: dict[str, str] = {}
@@ -70,7 +70,7 @@ def _counted(connection: Connection) -> dict[str, Any]:
             continue
         if reason["group"]:
             names[reason["group"]] = reason["group_name"] or reason["group"]
-        # Where they come from: also of a local group the person's own source.
+        # Where they come from: also of a local group the user's own source.
         way = (reason["group"], True) if reason["group"] else (reason["kind"], False)
         found[home.get(row.user_id, ""), *way, row.role_id] += 1
     return {"held": [[*key, number] for key, number in sorted(found.items())], "names": names}
@@ -87,7 +87,7 @@ def shown(ctx: AppContext) -> dict[str, Any]:
     application_of = {role.id: role.application_id for role in catalogue.roles.values()}
     held = [Held(*row) for row in kept.value["held"]]
     nodes, bands = picture(held, application_of, MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS)
-    words = {"direct": "by name", "rule": "by a rule", "everybody": "everybody", "default": "the default role", "kept": "kept"}
+    words = {"direct": "by name", "rule": "by a rule", "everyone": "everyone", "fallback": "fallback role", "kept": "kept"}
     plural = {GROUP: "groups", ROLE: "roles"}
 
     def line(node: Node) -> dict[str, Any]:
@@ -105,6 +105,6 @@ def shown(ctx: AppContext) -> dict[str, Any]:
             label, key = catalogue.applications[node.of].label, catalogue.applications[node.of].key
         else:
             label = words.get(node.of, node.of)
-        return {"id": node.id, "stage": node.stage, "kind": node.kind, "key": key, "application": application, "label": label, "people": node.people}
+        return {"id": node.id, "stage": node.stage, "kind": node.kind, "key": key, "application": application, "label": label, "users": node.users}
 
     return {"at": kept.at, "nodes": [line(node) for node in nodes], "bands": [band._asdict() for band in bands]}

@@ -1,4 +1,4 @@
-"""One timeline of what happened: requests of sources, attempts of deliveries, reconciliations, and changes by operators.
+"""One timeline of what happened: requests of sources, attempts of tasks, reconciliations, and changes by operators.
 
 Each kind stays in its own table, in the order in which it was written down; a page takes the newest of each and merges them. The
 cursor holds how far each kind was read, so that nothing is missed or shown twice, whatever comes in meanwhile.
@@ -27,10 +27,10 @@ from dravo.store import tables as t
 from dravo.store.pagination import LARGEST, Ask, read_cursor, write_cursor
 from dravo.store.plan_writer import DONE, FAILED
 
-REQUEST, DELIVERY, RECONCILIATION, CHANGE, RUN = "request", "delivery", "reconciliation", "change", "run"
-KINDS = (REQUEST, DELIVERY, RECONCILIATION, CHANGE, RUN)
-PERMISSIONS = {REQUEST: "sources.read", DELIVERY: "deliveries.read", RECONCILIATION: "applications.read", CHANGE: "audit.read", RUN: "sources.read"}
-WELL, TROUBLE, UNDER_WAY = "well", "trouble", "under way"
+REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
+KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)
+PERMISSIONS = {REQUEST: "sources.read", TASK: "tasks.read", RECONCILIATION: "applications.read", CHANGE: "audit.read", RUN: "sources.read"}
+WELL, TROUBLE, UNDER_WAY = "ok", "failed", "running"
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class SubjectFilter:
     Attributes:
         kind: one of `KINDS`; None for all.
         source, application: by key; what has nothing to do with it is left out.
-        person: by id.
+        user: by id.
         trouble: only what did not go well.
         until: only what happened before this instant.
     """
@@ -48,7 +48,7 @@ class SubjectFilter:
     kind: str | None = None
     source: str | None = None
     application: str | None = None
-    person: str | None = None
+    user: str | None = None
     trouble: bool = False
     until: Instant | None = None
 
@@ -72,9 +72,9 @@ def list_activity(ctx: AppContext, caller: Caller, ask: Ask, about: SubjectFilte
         NotPermitted: if the caller may not read the kind that was asked for.
     """
     if about.kind is not None and about.kind not in KINDS:
-        raise InvalidInput(f"'{about.kind}' is no kind of activity.", f"It is one of {', '.join(KINDS)}.", "kind")
+        raise InvalidInput(f"'{about.kind}' is not a valid kind.", f"Use one of: {', '.join(KINDS)}.", "kind")
     if about.kind is not None and PERMISSIONS[about.kind] not in caller.permissions:
-        raise NotPermitted(f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.", "Ask a super administrator.")
+        raise NotPermitted(f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.", "Ask a super administrator for access.")
     count = min(max(ask.count, 1), LARGEST)
     places = read_cursor(ask.after, len(KINDS)) if ask.after else [""] * len(KINDS)
     with ctx.database.reading() as connection:
@@ -103,11 +103,11 @@ def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, _E
     strands = {}
     if application is None:
         strands[REQUEST] = _requests(about, source)
-        if about.person is None:
+        if about.user is None:
             strands[RUN] = _runs(about, source)
     if source is None:
-        strands[DELIVERY] = _deliveries(about, application)
-        if about.person is None:
+        strands[TASK] = _tasks(about, application)
+        if about.user is None:
             strands[RECONCILIATION] = _reconciliations(about, application)
     if not about.trouble:
         strands[CHANGE] = _changes(about, source, application)
@@ -121,8 +121,8 @@ def _requests(about: SubjectFilter, source: Any) -> _EventSource:
     statement = select(c.method, c.path, c.status, c.outcome, c.effects, s.key, s.label).join(t.source, s.id == c.source_id)
     if source is not None:
         statement = statement.where(c.source_id == source.id)
-    if about.person is not None:
-        statement = statement.where(type_coerce(c.effects, Text).contains(f'"{about.person}"', autoescape=True))
+    if about.user is not None:
+        statement = statement.where(type_coerce(c.effects, Text).contains(f'"{about.user}"', autoescape=True))
     if about.trouble:
         statement = statement.where(c.status >= 400)
     return _EventSource(statement, c.id, c.at, _request)
@@ -131,10 +131,10 @@ def _requests(about: SubjectFilter, source: Any) -> _EventSource:
 def _request(row: Any) -> dict[str, Any]:
     led_to = row.effects or {}
     subject = led_to.get("subject") or {}
-    people = led_to.get("people", [])
-    person = {"id": people[0]["id"], "name": people[0]["name"]} if len(people) == 1 else None
-    if person is None and subject.get("kind") == "person":
-        person = {"id": subject["id"], "name": subject.get("name") or ""}
+    users = led_to.get("users", [])
+    user = {"id": users[0]["id"], "name": users[0]["name"]} if len(users) == 1 else None
+    if user is None and subject.get("kind") == "user":
+        user = {"id": subject["id"], "name": subject.get("name") or ""}
     return {
         "outcome": TROUBLE if row.status >= 400 else WELL,
         "by": row.label,
@@ -142,11 +142,11 @@ def _request(row: Any) -> dict[str, Any]:
         "detail": f"{row.method} {row.path} {row.status}",
         "source": {"key": row.key, "label": row.label},
         "application": None,
-        "person": person,
+        "user": user,
     }
 
 
-def _deliveries(about: SubjectFilter, application: Any) -> _EventSource:
+def _tasks(about: SubjectFilter, application: Any) -> _EventSource:
     x, d, u, p = t.task_attempt.c, t.task.c, t.user.c, t.application.c
     statement = (
         select(x.outcome, x.message, d.id, d.aim, d.version.label("aimed"), x.version, d.user_id, u.display_name, p.key, p.label)
@@ -156,38 +156,38 @@ def _deliveries(about: SubjectFilter, application: Any) -> _EventSource:
     )
     if application is not None:
         statement = statement.where(d.application_id == application.id)
-    if about.person is not None:
-        statement = statement.where(d.user_id == about.person)
+    if about.user is not None:
+        statement = statement.where(d.user_id == about.user)
     if about.trouble:
         statement = statement.where(x.outcome != DONE)
-    return _EventSource(statement, x.id, x.ended_at, _delivery)
+    return _EventSource(statement, x.id, x.ended_at, _task)
 
 
-def _delivery(row: Any) -> dict[str, Any]:
+def _task(row: Any) -> dict[str, Any]:
     # What is to be done now may be more than what was aimed at then: only the words of the same version fit.
     aim = f": {row.aim}" if row.version == row.aimed else ""
     went = {DONE: f"{row.display_name} in {row.label}{aim}", FAILED: f"{row.display_name} in {row.label} failed{aim}"}
     return {
         "outcome": WELL if row.outcome == DONE else TROUBLE,
         "by": "Dravo",
-        "what": went.get(row.outcome, f"{row.display_name} in {row.label} is tried again{aim}"),
+        "what": went.get(row.outcome, f"{row.display_name} in {row.label} will be retried{aim}"),
         "detail": masking.text(row.message) or "",
         "source": None,
         "application": {"key": row.key, "label": row.label},
-        "person": {"id": row.user_id, "name": row.display_name},
-        "delivery": row.id,
+        "user": {"id": row.user_id, "name": row.display_name},
+        "task": row.id,
     }
 
 
 def _reconciliations(about: SubjectFilter, application: Any) -> _EventSource:
     r, p = t.run.c, t.application.c
-    statement = select(r.state, r.requested_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label).join(
+    statement = select(r.status, r.requested_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label).join(
         t.application, p.id == r.application_id
     )
     if application is not None:
         statement = statement.where(r.application_id == application.id)
     if about.trouble:
-        statement = statement.where(r.state.in_((FAILED, STOPPED)))
+        statement = statement.where(r.status.in_((FAILED, STOPPED)))
     return _EventSource(statement, r.id, func.coalesce(r.ended_at, r.requested_at), _reconciliation)
 
 
@@ -196,50 +196,50 @@ def _reconciliation(row: Any) -> dict[str, Any]:
     different = sum(counts.get(kind, 0) for kind in DRIFT_KINDS)
     found = f"{different or 'no'} difference{'' if different == 1 else 's'}"
     told = {
-        FINISHED: f"{row.label} was compared: {counts.get('read', 0)} accounts there, {found}",
-        FAILED: f"{row.label} could not be compared",
-        STOPPED: f"The comparison of {row.label} was stopped",
+        FINISHED: f"{row.label} was reconciled: {counts.get('read', 0)} accounts, {found}",
+        FAILED: f"Reconciliation of {row.label} failed",
+        STOPPED: f"Reconciliation of {row.label} was stopped",
     }
     return {
-        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
+        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.status == FINISHED else TROUBLE,
         "by": row.requested_by,
-        "what": told.get(row.state, f"{row.label} is being compared"),
+        "what": told.get(row.status, f"Reconciliation of {row.label} is running"),
         "detail": masking.text(row.message) or "",
         "source": None,
         "application": {"key": row.key, "label": row.label},
-        "person": None,
+        "user": None,
     }
 
 
 def _runs(about: SubjectFilter, source: Any) -> _EventSource:
     r, s = t.run.c, t.source.c
-    columns = (r.state, r.requested_by, r.counts, r.message, r.progress, r.ended_at, r.preview, s.key, s.label)
+    columns = (r.status, r.requested_by, r.counts, r.message, r.progress, r.ended_at, r.preview, s.key, s.label)
     statement = select(*columns).join(t.source, s.id == r.source_id).where(r.source_id.is_not(None))
     if source is not None:
         statement = statement.where(r.source_id == source.id)
     if about.trouble:
-        statement = statement.where(r.state.in_((FAILED, HELD, STOPPED)))
+        statement = statement.where(r.status.in_((FAILED, HELD, STOPPED)))
     return _EventSource(statement, r.id, func.coalesce(r.ended_at, r.requested_at), _run)
 
 
 def _run(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
     touched = ", ".join(f"{counts[kind]:,} {kind}" for kind in ("new", "changed", "back", "left", "refused", "conflict") if counts.get(kind))
-    look = "looked at" if row.preview else "read"
+    look = "previewed" if row.preview else "read"
     told = {
-        FINISHED: f"{row.label} was {look}: {row.progress:,} people, {touched or 'nothing new'}",
-        HELD: f"{row.label} was {look}, and nobody was taken away",
-        FAILED: f"{row.label} could not be read",
-        STOPPED: f"The reading of {row.label} was stopped",
+        FINISHED: f"{row.label} was {look}: {row.progress:,} users, {touched or 'nothing new'}",
+        HELD: f"Import of {row.label} is held, nothing was removed",
+        FAILED: f"Import of {row.label} failed",
+        STOPPED: f"Import of {row.label} was stopped",
     }
     return {
-        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.state == FINISHED else TROUBLE,
+        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.status == FINISHED else TROUBLE,
         "by": row.requested_by,
-        "what": told.get(row.state, f"{row.label} is being read"),
+        "what": told.get(row.status, f"Import of {row.label} is running"),
         "detail": masking.text(row.message) or "",
         "source": {"key": row.key, "label": row.label},
         "application": None,
-        "person": None,
+        "user": None,
     }
 
 
@@ -261,10 +261,10 @@ def _changes(about: SubjectFilter, source: Any, application: Any) -> _EventSourc
                 *(c.object_id.in_(select(each.c.id).where(each.c.application_id == application.id)) for each in belongs),
             )
         )
-    if about.person is not None:
+    if about.user is not None:
         theirs = (t.assignment, t.account, t.task)
-        ids = (c.object_id.in_(select(each.c.id).where(each.c.user_id == about.person)) for each in theirs)
-        statement = statement.where(or_(false(), c.object_id == about.person, *ids))
+        ids = (c.object_id.in_(select(each.c.id).where(each.c.user_id == about.user)) for each in theirs)
+        statement = statement.where(or_(false(), c.object_id == about.user, *ids))
     return _EventSource(statement, c.id, c.at, _change)
 
 
@@ -277,7 +277,7 @@ def _change(row: Any) -> dict[str, Any]:
         "detail": _told(details),
         "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
         "application": {"key": row.application_key, "label": row.application_label} if row.application_key else None,
-        "person": None,
+        "user": None,
         "object": {"kind": row.object_kind, "id": row.object_id},
         "undoable": row.action in UNDOABLE,
     }

@@ -1,4 +1,4 @@
-"""Numbers for whoever watches the service: how many people, what waits, what failed. No names of people, no secrets."""
+"""Numbers for anyone who watches the service: how many users, what waits, what failed. No names of users, no secrets."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
         def rows(statement: Any) -> list[Any]:
             return list(connection.execute(statement))
 
-        people = rows(select(u.active, func.count()).where(u.gone_at.is_(None)).group_by(u.active))
+        users = rows(select(u.active, func.count()).where(u.gone_at.is_(None)).group_by(u.active))
         sources = rows(
             select(t.source.c.key, func.count())
             .join(t.record, t.record.c.source_id == t.source.c.id)
@@ -42,34 +42,36 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
         )
         applications = {row.id: row for row in rows(select(t.application))}
         open_now = rows(
-            select(d.application_id, d.state, func.count(), func.min(d.created_at)).where(d.closed_at.is_(None)).group_by(d.application_id, d.state)
+            select(d.application_id, d.status, func.count(), func.min(d.created_at)).where(d.closed_at.is_(None)).group_by(d.application_id, d.status)
         )
-        groups = rows(select(g.application_id, g.state, func.count()).group_by(g.application_id, g.state))
+        groups = rows(select(g.application_id, g.status, func.count()).group_by(g.application_id, g.status))
         accounts = rows(
             select(t.account.c.application_id, func.count()).where(t.account.c.remote_id.is_not(None)).group_by(t.account.c.application_id)
         )
-        drifting = rows(select(t.drift.c.application_id, func.count()).where(t.drift.c.state == "open").group_by(t.drift.c.application_id))
+        drifting = rows(select(t.drift.c.application_id, func.count()).where(t.drift.c.status == "open").group_by(t.drift.c.application_id))
         marks = rows(select(func.count()).select_from(t.pending_recompute))[0][0]
 
     def label(application_id: str, **more: str) -> dict[str, str]:
         return {"application": applications[application_id].key, **more}
 
-    delivering = [row for row in applications.values() if row.enabled]
+    provisioning = [row for row in applications.values() if row.enabled]
     return [
-        Measure("dravo_people", "People known, leavers left out.", tuple(({"state": "active" if row[0] else "inactive"}, row[1]) for row in people)),
-        Measure("dravo_records", "People that each source has.", tuple(({"source": row[0]}, row[1]) for row in sources)),
-        Measure("dravo_accounts", "Accounts that stand in each application.", tuple((label(row[0]), row[1]) for row in accounts)),
-        Measure("dravo_deliveries_open", "Deliveries that are not closed.", tuple((label(row[0], state=row[1]), row[2]) for row in open_now)),
+        Measure("dravo_users", "Users, without leavers.", tuple(({"status": "active" if row[0] else "inactive"}, row[1]) for row in users)),
+        Measure("dravo_records", "Users of each source.", tuple(({"source": row[0]}, row[1]) for row in sources)),
+        Measure("dravo_accounts", "Accounts in each application.", tuple((label(row[0]), row[1]) for row in accounts)),
+        Measure("dravo_tasks_open", "Provisioning tasks that are not done.", tuple((label(row[0], status=row[1]), row[2]) for row in open_now)),
         Measure(
-            "dravo_delivery_oldest_seconds",
-            "For how long the oldest delivery that waits has been open.",
+            "dravo_task_oldest_seconds",
+            "Age of the oldest waiting task, in seconds.",
             tuple((label(row[0]), seconds_between(row[3], now)) for row in open_now if row[1] == "waiting"),
         ),
-        Measure("dravo_delivered_groups", "Groups that go over, by state.", tuple((label(row[0], state=row[1]), row[2]) for row in groups)),
-        Measure("dravo_drift_open", "Differences that nobody has decided on.", tuple((label(row[0]), row[1]) for row in drifting)),
-        Measure("dravo_application_paused", "1 where delivering is paused.", tuple((label(row.id), 1 if row.paused_at else 0) for row in delivering)),
-        Measure("dravo_application_failures", "Failures in a row.", tuple((label(row.id), row.failures) for row in delivering)),
-        Measure("dravo_people_to_work_out", "People whose access is being worked out anew.", (({}, marks),)),
+        Measure("dravo_provisioned_groups", "Provisioned groups by status.", tuple((label(row[0], status=row[1]), row[2]) for row in groups)),
+        Measure("dravo_drift_open", "Open differences found by reconciliation.", tuple((label(row[0]), row[1]) for row in drifting)),
+        Measure(
+            "dravo_application_paused", "1 if provisioning is paused.", tuple((label(row.id), 1 if row.paused_at else 0) for row in provisioning)
+        ),
+        Measure("dravo_application_failures", "Consecutive failures.", tuple((label(row.id), row.failures) for row in provisioning)),
+        Measure("dravo_users_to_work_out", "Users whose access is being recalculated.", (({}, marks),)),
     ]
 
 

@@ -1,4 +1,4 @@
-"""The overview: for each stage of the work how much there is, and how much of it needs a person."""
+"""The overview: for each stage of the work how much there is, and how much of it needs a user."""
 
 from __future__ import annotations
 
@@ -16,13 +16,13 @@ from dravo.store import tables as t
 
 
 def band(ctx: AppContext) -> dict[str, Any]:
-    """Return the band: for each stage how much there is, and how much of it needs a person."""
+    """Return the band: for each stage how much there is, and how much of it needs a user."""
 
     def count(table: Any, *where: Any) -> Any:
         return select(func.count()).select_from(table).where(*where).scalar_subquery()
 
     d, p = t.task.c, t.application.c
-    open_failed = (d.closed_at.is_(None), d.state.in_(("failed", "held")))
+    open_failed = (d.closed_at.is_(None), d.status.in_(("failed", "held")))
     with ctx.database.reading() as connection:
         row = connection.execute(
             select(
@@ -36,8 +36,8 @@ def band(ctx: AppContext) -> dict[str, Any]:
                 count(t.application, p.paused_at.is_not(None)).label("paused"),
                 count(t.application, p.secret.is_not(None), p.secret_expires_at < told_from(clock.now())).label("ending"),
                 count(t.seat, t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None)).label("seats"),
-                count(t.drift, t.drift.c.state == "open").label("drifting"),
-                count(t.task, d.closed_at.is_(None), d.state == "waiting").label("waiting"),
+                count(t.drift, t.drift.c.status == "open").label("drifting"),
+                count(t.task, d.closed_at.is_(None), d.status == "waiting").label("waiting"),
                 count(t.task, *open_failed).label("failed"),
             )
         ).one()
@@ -47,28 +47,28 @@ def band(ctx: AppContext) -> dict[str, Any]:
             .where(t.source_observation.c.what.in_(PROBLEMS), t.source_observation.c.last_at > _yesterday())
         ).scalar_one()
         unread = connection.execute(
-            select(func.count()).select_from(t.source_import).where(last_run(t.run.c.state, t.source_import.c.source_id).in_(("failed", "held")))
+            select(func.count()).select_from(t.source_import).where(last_run(t.run.c.status, t.source_import.c.source_id).in_(("failed", "held")))
         ).scalar_one()
         ending = connection.execute(select(func.count()).select_from(t.source).where(token_ends(t.source.c.id).is_not(None))).scalar_one()
-        undecided = connection.execute(select(func.count()).select_from(t.conflict).where(t.conflict.c.state == "open")).scalar_one()
-        amiss = connection.execute(
+        undecided = connection.execute(select(func.count()).select_from(t.conflict).where(t.conflict.c.status == "open")).scalar_one()
+        warning = connection.execute(
             select(func.count())
             .select_from(t.assignment)
             .join(t.group, t.group.c.id == t.assignment.c.group_id)
             .where(t.assignment.c.removed_at.is_(None), groups.reaches_nobody())
         ).scalar_one()
         s = t.source_sign_in.c
-        signing_in = connection.execute(select(s.state, s.provider, s.waiting, s.trouble)).all()
+        signing_in = connection.execute(select(s.status, s.provider, s.waiting, s.trouble)).all()
         unwell = sum(1 for each in signing_in if any(sign_in_needs(*each).values()))
     return {
         "stages": [
             {"name": "sources", "count": row.sources, "needs": refused + unread + undecided + ending + unwell},
-            {"name": "people", "count": row.active + row.inactive, "needs": 0},
-            {"name": "access", "count": row.access, "needs": amiss},
+            {"name": "users", "count": row.active + row.inactive, "needs": 0},
+            {"name": "access", "count": row.access, "needs": warning},
             {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats + row.ending},
-            {"name": "deliveries", "count": row.waiting, "needs": row.failed},
+            {"name": "tasks", "count": row.waiting, "needs": row.failed},
         ],
-        "active_people": row.active,
+        "active_users": row.active,
         "groups": row.groups,
         "being_worked_out": row.being_worked_out,
     }

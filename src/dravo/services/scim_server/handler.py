@@ -22,7 +22,7 @@ from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.types import IngestOptions, IngestResult
 from dravo.services.scim_server.request_log import TraceDraft
-from dravo.services.scim_server.resources import OwnRecords, Query, asks_for_members, group_resource, person_resource
+from dravo.services.scim_server.resources import OwnRecords, Query, asks_for_members, group_resource, user_resource
 from dravo.services.sources import observations
 from dravo.services.sources.observations import TrafficObserver
 from dravo.services.sources.scim_auth import ScimCaller
@@ -57,18 +57,18 @@ class ScimResponse:
 
 
 class ScimHandler:
-    """Does what sources ask for, for one house."""
+    """Does what sources ask for, for one organization."""
 
     def __init__(self, ctx: AppContext) -> None:
         self._ctx = ctx
         self._intake = Intake(ctx.database, ctx.catalogue)
         self._own = OwnRecords(ctx.database)
-        self._sightings = TrafficObserver(ctx)
+        self._observed = TrafficObserver(ctx)
 
     @property
-    def sightings(self) -> TrafficObserver:
+    def observed(self) -> TrafficObserver:
         """What real traffic shows."""
-        return self._sightings
+        return self._observed
 
     # Reading
 
@@ -118,25 +118,25 @@ class ScimHandler:
         asked.visitor.check(kind, writing=True)
         if method == "DELETE":
             return self._delete(asked, kind, identifier or "")
-        return (self._write_person if kind == "User" else self._write_group)(asked, method, identifier or "", payload)
+        return (self._write_user if kind == "User" else self._write_group)(asked, method, identifier or "", payload)
 
     def _delete(self, asked: ScimRequest, kind: str, identifier: str) -> ScimResponse:
-        remove = self._intake.remove_person if kind == "User" else self._intake.remove_group
+        remove = self._intake.remove_user if kind == "User" else self._intake.remove_group
         remove(asked.visitor.source_id, identifier, asked.manner)
         return ScimResponse(204)
 
-    def _write_person(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
+    def _write_user(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
         source_id, shape = asked.visitor.source_id, asked.visitor.shapes.user
         if method == "POST":
-            taken = self._intake.create_person(source_id, read_resource(payload, shape), asked.manner)
-            self._sightings.note(source_id, observations.USER)
+            taken = self._intake.create_user(source_id, read_resource(payload, shape), asked.manner)
+            self._observed.note(source_id, observations.USER)
         else:
             if method == "PUT":
-                taken = self._intake.replace_person(source_id, identifier, read_resource(payload, shape), asked.manner)
+                taken = self._intake.replace_user(source_id, identifier, read_resource(payload, shape), asked.manner)
             else:
-                taken = self._intake.patch_person(source_id, identifier, read_operations(payload, shape), asked.manner)
-            self._sightings.note(source_id, observations.DEACTIVATION if taken.data.get("active") is False else observations.CHANGE)
-        resource = person_resource(taken, asked.base, asked.visitor.shapes)
+                taken = self._intake.patch_user(source_id, identifier, read_operations(payload, shape), asked.manner)
+            self._observed.note(source_id, observations.DEACTIVATION if taken.data.get("active") is False else observations.CHANGE)
+        resource = user_resource(taken, asked.base, asked.visitor.shapes)
         return self._shown(asked, "User", resource, 201 if method == "POST" else 200)
 
     def _write_group(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
@@ -145,7 +145,7 @@ class ScimHandler:
             operations = read_operations(payload, shape)
             taken = self._intake.patch_group(source_id, identifier, operations, asked.manner)
             if any(each.kind == "add" for each in operations):
-                self._sightings.note(source_id, observations.MEMBERSHIP)
+                self._observed.note(source_id, observations.MEMBERSHIP)
             resource = group_resource(taken, asked.base, (), asked.visitor.shapes)
             headers = {"ETag": resource["meta"]["version"]}
             if asked.query.attributes:
@@ -158,11 +158,11 @@ class ScimHandler:
         members = read_members(given)
         if method == "POST":
             taken = self._intake.create_group(source_id, data, members, asked.manner)
-            self._sightings.note(source_id, observations.GROUP)
+            self._observed.note(source_id, observations.GROUP)
         else:
             taken = self._intake.replace_group(source_id, identifier, data, members, asked.manner)
         if members:
-            self._sightings.note(source_id, observations.MEMBERSHIP)
+            self._observed.note(source_id, observations.MEMBERSHIP)
         return self._shown(asked, "Group", self._with_members(asked, taken), 201 if method == "POST" else 200)
 
     def _with_members(self, asked: ScimRequest, taken: IngestResult) -> dict[str, Any]:
@@ -241,12 +241,12 @@ class BulkRun:
         if lost:
             for each in lost:
                 missing = sorted(each.needs - coming - self._ids.keys())
-                self._refuse(each, invalid_value(f"'bulkId:{missing[0]}' stands for nothing that was made in this request."))
+                self._refuse(each, invalid_value(f"'bulkId:{missing[0]}' refers to no resource created in this request."))
             return [each for each in waiting if each not in lost]
         first = next((each for each in waiting if each.method == "POST" and isinstance(each.data, Mapping)), None)
         if first is None:
             for each in waiting:
-                self._refuse(each, invalid_value("It refers to what is not made in this request."))
+                self._refuse(each, invalid_value("The operation refers to a resource that this request does not create."))
             return []
         data, operations = without_references(first)
         self._one(first, data)
@@ -309,7 +309,7 @@ def read_query(arguments: Mapping[str, str]) -> Query:
         ScimError: 400 invalidValue; invalidCount for a count in pages by cursor.
     """
     if arguments.get("attributes") and arguments.get("excludedAttributes"):
-        raise invalid_value("Give either attributes or excludedAttributes, not both.")
+        raise invalid_value("Send either attributes or excludedAttributes, not both.")
     cursor = arguments.get("cursor")
     return Query(
         arguments.get("filter") or None,
@@ -335,4 +335,4 @@ def _whole_number(arguments: Mapping[str, str], name: str, otherwise: int, scim_
     try:
         return max(-(2**31), min(int(text), 2**31))
     except ValueError:
-        raise ScimError(400, f"'{name}' is '{text[:40]}'; it should be a whole number.", scim_type) from None
+        raise ScimError(400, f"'{name}' is '{text[:40]}', but must be a whole number.", scim_type) from None

@@ -52,7 +52,7 @@ class TraceDraft:
         try:
             seen = {"quirks": quirks(self.payload) or None, "body": _shown_body(self.payload)}
         except Exception:
-            log.error("part of a trace could not be made", source=self.source_id, path=self.path[:500], exc_info=True)
+            log.error("part of a trace could not be created", source=self.source_id, path=self.path[:500], exc_info=True)
             seen = {"quirks": None, "body": None}
         return {
             "id": new_id(),
@@ -95,7 +95,7 @@ class TraceDraft:
 
 def _name(done: IngestChange) -> str:
     data = done.after or done.before or {}
-    return display_name(data) if done.kind == "person" else str(data.get("displayName", ""))
+    return display_name(data) if done.kind == "user" else str(data.get("displayName", ""))
 
 
 def _sentence(done: IngestChange) -> str:
@@ -117,7 +117,7 @@ def _sentence(done: IngestChange) -> str:
             what = f"{verb} {number} {'member' if number == 1 else 'members'}"
             parts.append(what if parts else f"{name}: {what}")
     text = "; ".join(parts) or f"Changed nothing of {name}"
-    return f"{text}. Its people are worked out by and by." if done.marked else f"{text}."
+    return f"{text}. Dravo recalculates its users in the background." if done.marked else f"{text}."
 
 
 def _shown_body(payload: Any) -> str | None:
@@ -133,7 +133,7 @@ def _without_secrets(value: Any) -> Any:
         target = value.get("path")
         about_secret = isinstance(target, str) and "password" in target.lower()
         return {
-            key: "(left out)" if "password" in str(key).lower() or (about_secret and str(key).lower() == "value") else _without_secrets(inner)
+            key: "(removed)" if "password" in str(key).lower() or (about_secret and str(key).lower() == "value") else _without_secrets(inner)
             for key, inner in value.items()
         }
     if isinstance(value, list):
@@ -157,7 +157,7 @@ def list_requests(
         words: what must stand in path, query, outcome or body, in any letter case.
         outcome: "refused", "changed" or "read".
         method: an HTTP method.
-        values: whether people's attributes may be seen: queries and bodies hold them, and what is looked for there is found out.
+        values: whether users' attributes may be seen: queries and bodies hold them, and what is looked for there is found out.
     """
     c = t.trace.c
     statement = select(t.trace).where(c.source_id == source_id)
@@ -186,7 +186,9 @@ def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
     with database.reading() as connection:
         row = connection.execute(select(t.trace).where(t.trace.c.id == trace_id, t.trace.c.source_id == source_id)).first()
     if row is None:
-        raise NotFound(f"This source has no trace with the id '{trace_id}'.", "It may be older than traces are kept; see the settings.")
+        raise NotFound(
+            f"This source has no trace with the ID '{trace_id}'.", "It may have been deleted. The settings define how long traces are kept."
+        )
     return {**_line(row), "body": row.body}
 
 
@@ -203,7 +205,7 @@ def _line(row: Any) -> dict[str, Any]:
         "outcome": row.outcome,
         "quirks": row.quirks or [],
         "subject": led_to.get("subject"),
-        "people": led_to.get("people", []),
+        "users": led_to.get("users", []),
         "more": led_to.get("more", 0),
     }
 

@@ -1,4 +1,4 @@
-"""What a source reads back: its own people and groups, as SCIM resources, and nobody else's."""
+"""What a source reads back: its own users and groups, as SCIM resources, and nobody else's."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class Key:
 
 
 class OwnRecords:
-    """Reads a source's people and groups as that source sees them."""
+    """Reads a source's users and groups as that source sees them."""
 
     def __init__(self, database: Database) -> None:
         self.database = database
@@ -81,12 +81,12 @@ class OwnRecords:
         with self.database.reading() as connection:
             row = (records if kind == "User" else groups).get(connection, source_id, INBOUND_SCIM, identifier)
             if row is None:
-                what = "person" if kind == "User" else "group"
-                raise NotFound(f"This source has no {what} with the id '{identifier}'.")
+                what = "user" if kind == "User" else "group"
+                raise NotFound(f"This source has no {what} with the ID '{identifier}'.")
             return self._rendered(connection, kind, [row], base, shapes, lists=members)[0]
 
-    def people(self, source_id: str, base: str, query: Query, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
-        """Return a page of people as a ListResponse; raises as `search`."""
+    def users(self, source_id: str, base: str, query: Query, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
+        """Return a page of users as a ListResponse; raises as `search`."""
         return self.search(source_id, base, query, (shapes.user,), shapes)
 
     def groups(self, source_id: str, base: str, query: Query, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
@@ -171,7 +171,7 @@ class OwnRecords:
                 waiting = []
 
     def _rendered(self, connection: Connection, kind: str, rows: Sequence[Any], base: str, shapes: SchemaSet, *, lists: bool) -> list[dict[str, Any]]:
-        """Return rows as whole resources; `lists` says whether to read the groups of people and the members of groups."""
+        """Return rows as whole resources; `lists` says whether to read the groups of users and the members of groups."""
         ids = [row.id for row in rows] if lists else []
         found: Mapping[str, Sequence[Any]] = groups.groups_of_records(connection, ids) if kind == "User" else groups.members_of(connection, ids)
         resources = []
@@ -179,7 +179,7 @@ class OwnRecords:
             listed = found.get(row.id, ())
             if kind == "User":
                 taken = IngestResult(row.id, row.data, row.version, row.created_at, row.modified_at, listed)
-                resources.append(person_resource(taken, base, shapes))
+                resources.append(user_resource(taken, base, shapes))
             else:
                 taken = IngestResult(row.id, row.data, row.version, row.created_at, row.modified_at)
                 resources.append(group_resource(taken, base, listed, shapes))
@@ -232,7 +232,7 @@ class Search:
         return zlib.crc32(repr(parts).encode())
 
     def write_cursor(self, key: Key) -> str:
-        """Return the cursor for the page behind a resource. It names a place and gives no right: whoever makes one up sees their own."""
+        """Return the cursor for the page behind a resource. It names a place and gives no right: anyone who makes one up sees their own."""
         return base64.urlsafe_b64encode(orjson.dumps([self._mark, *key.sorted_by, key.kind, key.id])).decode().rstrip("=")
 
     def read_cursor(self, text: str) -> Key:
@@ -244,7 +244,7 @@ class Search:
         match _decoded(text):
             case [mark, int(missing), str() | float() | int() as value, int(kind), str(identifier)] if mark == self._mark:
                 return Key((missing, value), kind, identifier)
-        raise ScimError(400, "This cursor is not one of this search; take nextCursor from the page before, with the same filter.", "invalidCursor")
+        raise ScimError(400, "The cursor does not belong to this query. Use nextCursor of the previous page with the same filter.", "invalidCursor")
 
 
 def _decoded(text: str) -> Any:
@@ -265,7 +265,7 @@ def asks_for_members(query: Query, kind: ResourceType) -> bool:
     return (None, "members", None) not in parse_selection(query.excluded, kind)
 
 
-def person_resource(taken: IngestResult, base: str, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
+def user_resource(taken: IngestResult, base: str, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
     """Return a record as the SCIM User that its source sees (RFC 7643, sections 3 and 4.1).
 
     Args:

@@ -37,15 +37,17 @@ def create(
         InvalidInput; NotPermitted: a token for reading creates no token.
     """
     if scope not in SCOPES:
-        raise InvalidInput(f"'{scope}' is not a scope of a token.", f"Give one of: {', '.join(SCOPES)}.", "scope")
+        raise InvalidInput(f"'{scope}' is not a valid scope.", f"Use one of: {', '.join(SCOPES)}.", "scope")
     if caller.scope == "read":
-        raise NotPermitted("A token for reading makes no tokens.", "Sign in, or use a token for writing.")
+        raise NotPermitted("A token with the scope 'read' cannot create tokens.", "Sign in, or use a token with the scope 'write'.")
     now = clock.now()
     if expires_at is not None and expires_at <= now:
-        raise InvalidInput("The token would already have expired.", "Give a time in the future, or none.", "expires_at")
+        raise InvalidInput("The expiry is in the past.", "Set `expires_at` to a future time, or omit it.", "expires_at")
     if caller.token_ends is not None and expires_at is not None and expires_at > caller.token_ends:
         raise InvalidInput(
-            f"The token that you use ends on {caller.token_ends}, before the new one.", "Give that time or an earlier one, or sign in.", "expires_at"
+            f"The token that you use expires at {caller.token_ends}, before the new token.",
+            "Set `expires_at` to this time or earlier, or sign in.",
+            "expires_at",
         )
     token = new_token("api")
     row = {
@@ -63,7 +65,7 @@ def create(
     details = {"label": label, "scope": scope, **({"permissions": row["permissions"]} if row["permissions"] is not None else {})}
     with ctx.database.writing() as connection:
         connection.execute(insert(t.api_token).values(**row))
-        record_change(connection, ctx.keys, caller, "added API token", "operator", caller.operator_id, now, details)
+        record_change(connection, ctx.keys, caller, "created API token", "operator", caller.operator_id, now, details)
         made = connection.execute(_listed().where(t.api_token.c.id == row["id"])).one()
     return {**_line(made), "token": token.text}
 
@@ -78,15 +80,17 @@ def _limits(caller: Caller, scope: str, wanted: Sequence[str] | None) -> list[st
         return None if caller.limited_to is None else sorted(caller.limited_to)
     unknown = sorted({*wanted} - PERMISSIONS)
     if unknown:
-        raise InvalidInput(f"'{unknown[0]}' is not a permission.", f"Permissions are: {', '.join(sorted(PERMISSIONS))}.", "permissions")
+        raise InvalidInput(f"'{unknown[0]}' is not a valid permission.", f"Valid permissions: {', '.join(sorted(PERMISSIONS))}.", "permissions")
     if not wanted:
-        raise InvalidInput("A token without any permission can do nothing.", "Give at least one, or leave the list out.", "permissions")
+        raise InvalidInput("The list of permissions is empty.", "Add at least one permission, or omit `permissions`.", "permissions")
     missing = sorted({*wanted} - caller.permissions)
     if missing:
-        raise InvalidInput(f"You do not have the permission '{missing[0]}' yourself.", "Leave it out.", "permissions")
+        raise InvalidInput(f"You do not have the permission '{missing[0]}'.", "Remove it from `permissions`.", "permissions")
     changing = sorted(each for each in wanted if not each.endswith(".read"))
     if scope == "read" and changing:
-        raise InvalidInput(f"A token for reading cannot have '{changing[0]}'.", "Leave it out, or give the scope 'write'.", "permissions")
+        raise InvalidInput(
+            f"A token with the scope 'read' cannot have the permission '{changing[0]}'.", "Remove it, or set `scope` to 'write'.", "permissions"
+        )
     return sorted({*wanted})
 
 
@@ -132,7 +136,7 @@ def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
     with ctx.database.writing() as connection:
         row = connection.execute(_listed().where(k.id == token_id)).first()
         if row is None or (row.operator_id != caller.operator_id and "operators.change" not in caller.permissions):
-            raise NotFound(f"You have no token with the id '{token_id}'.")
+            raise NotFound(f"You have no token with the ID '{token_id}'.")
         _revoke_family(connection, token_id, now)
         record_change(
             connection, ctx.keys, caller, "revoked API token", "operator", row.operator_id, now, {"label": row.label, "name": row.operator_name}

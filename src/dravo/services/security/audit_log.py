@@ -1,6 +1,6 @@
 """The audit log: which operator changed what, when. Append-only; each entry carries an HMAC over the one before.
 
-Personal values stand outside the chain, which covers only a keyed digest of them, so that a person can be erased and the chain
+Personal values stand outside the chain, which covers only a keyed digest of them, so that a user can be erased and the chain
 still be verified.
 """
 
@@ -38,7 +38,7 @@ def record_change(
         action: what was done, in a few plain words.
         object_kind, object_id: to what.
         details: names and settings, before and after; never a secret.
-        personal: values about a person.
+        personal: values about a user.
     """
     before = connection.execute(_LAST).scalar() or ""
     entry = {

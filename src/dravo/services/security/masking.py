@@ -56,7 +56,7 @@ def text(message: str | None) -> str | None:
 
 def accounts(items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
     """Return accounts as the present caller may read them: an application's own words can quote an email."""
-    return [{**each, "delivery": {**each["delivery"], "message": text(each["delivery"]["message"])}} if each["delivery"] else each for each in items]
+    return [{**each, "task": {**each["task"], "message": text(each["task"]["message"])}} if each["task"] else each for each in items]
 
 
 def exchange(shown: dict[str, Any]) -> dict[str, Any]:

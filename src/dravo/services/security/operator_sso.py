@@ -1,6 +1,6 @@
 """Operators who come in by way of a source: bound by themselves, while they are signed in, to whom its provider proves; never by a name.
 
-Nobody is locked out by it: whoever comes in by a source alone has recovery codes, and no source is taken away from the last way in.
+Nobody is locked out by it: anyone who comes in by a source alone has recovery codes, and no source is taken away from the last way in.
 """
 
 from __future__ import annotations
@@ -23,8 +23,8 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 
 # Whom a source lets in (P5).
-PEOPLE, OPERATORS, BOTH = "people", "operators", "both"
-SERVES = (PEOPLE, OPERATORS, BOTH)
+USERS, OPERATORS, BOTH = "users", "operators", "both"
+SERVES = (USERS, OPERATORS, BOTH)
 
 
 # One's own
@@ -48,20 +48,20 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
     with ctx.database.reading() as connection:
         own = connection.execute(select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)).scalar_one()
         linked = connection.execute(
-            select(n.id, n.subject, n.made_at, n.last_used_at, s.key, s.label, i.state)
+            select(n.id, n.subject, n.made_at, n.last_used_at, s.key, s.label, i.status)
             .join(t.source, s.id == n.source_id)
             .join(t.source_sign_in, i.source_id == n.source_id)
             .where(n.operator_id == caller.operator_id)
             .order_by(s.label)
         ).all()
         could = connection.execute(
-            select(s.key, s.label).join(t.source_sign_in, i.source_id == s.id).where(i.serves != PEOPLE).order_by(s.label)
+            select(s.key, s.label).join(t.source_sign_in, i.source_id == s.id).where(i.serves != USERS).order_by(s.label)
         ).all()
     return {
         "items": [
             {
                 "id": row.id, "source": {"key": row.key, "label": row.label}, "subject": row.subject, "made_at": row.made_at,
-                "last_used_at": row.last_used_at, "state": row.state,
+                "last_used_at": row.last_used_at, "status": row.status,
             }
             for row in linked
         ],
@@ -84,11 +84,11 @@ def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.operator_link).where(n.id == link_id, n.operator_id == caller.operator_id)).first()
         if row is None:
-            raise NotFound(f"You have no link with the id '{link_id}'.")
+            raise NotFound(f"You have no link with the ID '{link_id}'.")
         own = connection.execute(select(t.operator).where(t.operator.c.id == caller.operator_id)).one()
         others = select(func.count()).select_from(t.operator_link).where(n.operator_id == caller.operator_id, n.id != link_id)
         if own.only_by_source and not connection.execute(others).scalar_one():
-            raise StillInUse("You come in by this source alone.", "Let your password count again first.")
+            raise StillInUse("You sign in through this source only.", "Enable password sign-in first.")
         connection.execute(delete(t.operator_link).where(n.id == link_id))
         s = t.operator_session.c
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.source_id == row.source_id))
@@ -103,12 +103,12 @@ def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[s
         InvalidInput: without a session, a link that let them in already, or recovery codes for the day on which the source is down.
     """
     if caller.session is None:
-        raise InvalidInput("How you come in is set in the console only.", "Sign in there.")
+        raise InvalidInput("Your sign-in options can be changed only in the console.", "Sign in to the console.")
     with ctx.database.writing() as connection:
         if only:
             _check_ways(connection, caller)
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only))
-        action = "comes in by a source alone" if only else "comes in by password too"
+        action = "disabled password sign-in" if only else "enabled password sign-in"
         record_change(connection, ctx.keys, caller, action, "operator", caller.operator_id, clock.now(), {})
     return mine(ctx, caller)
 
@@ -118,12 +118,12 @@ def _check_ways(connection: Connection, caller: Caller) -> None:
     used = (
         select(n.id)
         .join(t.source_sign_in, i.source_id == n.source_id)
-        .where(n.operator_id == caller.operator_id, n.last_used_at > n.made_at, i.state != "off", i.serves != PEOPLE)
+        .where(n.operator_id == caller.operator_id, n.last_used_at > n.made_at, i.status != "disabled", i.serves != USERS)
     )
     if connection.execute(used).first() is None:
-        raise InvalidInput("No source that is in force has let you in yet.", "Link yourself to one, sign out, and come in by it once.")
+        raise InvalidInput("You have not signed in through an enabled source yet.", "Link to a source, sign out, and sign in through it once.")
     if not second_factor.codes_left(connection, caller.operator_id):
-        raise InvalidInput("You have no recovery codes.", "Make some and keep them: they let you in on the day on which the source is down.")
+        raise InvalidInput("You have no recovery codes.", "Create recovery codes first. You need them when the source is not available.")
 
 
 # At the door
@@ -145,19 +145,19 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
         with ctx.database.writing() as connection:
             own = connection.execute(select(t.operator).where(t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))).first()
             if own is None:
-                raise SignInRefused("operator", "The operator who asked for it is shut out.", "Ask a super administrator.")
+                raise SignInRefused("operator", "The operator who started this is disabled.", "Ask a super administrator.")
             i = t.source_sign_in.c
-            if connection.execute(select(i.source_id).where(i.source_id == source.id, i.serves != PEOPLE)).first() is None:
-                raise SignInRefused("operator", "This source lets no operators in any more.", "A super administrator can have it do so.")
-            # Whoever links anew means the other identity.
+            if connection.execute(select(i.source_id).where(i.source_id == source.id, i.serves != USERS)).first() is None:
+                raise SignInRefused("operator", "This source no longer signs in operators.", "Ask a super administrator to enable it.")
+            # Anyone who links again means the other identity.
             connection.execute(delete(t.operator_link).where(n.operator_id == operator_id, n.source_id == source.id))
             connection.execute(insert(t.operator_link).values(**row))
             who = Caller(own.id, own.name, own.kind)
             details = {"source": source.key, "subject": proved.subject}
             record_change(connection, ctx.keys, who, "linked to source", "operator", operator_id, now, details)
     except IntegrityError:
-        hint = "Have that operator unlink themselves, or sign in at the provider as yourself."
-        raise SignInRefused("operator", "Another operator is linked to whom the provider names.", hint) from None
+        hint = "Sign in at the provider with your own account, or ask the other operator to unlink."
+        raise SignInRefused("operator", "Another operator is linked to this account of the provider.", hint) from None
 
 
 def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Any:
@@ -182,7 +182,7 @@ def enter(ctx: AppContext, source: Any, row: Any, proved: VerifiedIdentity) -> s
 
 
 def check_own_way(connection: Connection, caller: Caller, source_id: str) -> None:
-    """Make sure that whoever has operators come in by a source has proved their own way in (J7).
+    """Make sure that anyone who has operators come in by a source has proved their own way in (J7).
 
     Raises:
         InvalidInput: if neither the source let them in, nor they have recovery codes.
@@ -191,9 +191,9 @@ def check_own_way(connection: Connection, caller: Caller, source_id: str) -> Non
     proved = select(n.id).where(n.operator_id == caller.operator_id, n.source_id == source_id)
     if connection.execute(proved).first() is None and not second_factor.codes_left(connection, caller.operator_id):
         raise InvalidInput(
-            "Your own way in is not proved: you are not linked to this source, and have no recovery codes.",
-            "Make recovery codes under Settings; or link yourself to it there while it is not in force for everybody.",
-            "state",
+            "You could lock yourself out: you are not linked to this source and have no recovery codes.",
+            "Create recovery codes under Settings, or link to this source before you enable it.",
+            "status",
         )
 
 
@@ -207,15 +207,15 @@ def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
     other = (
         select(n.id)
         .join(t.source_sign_in, i.source_id == n.source_id)
-        .where(n.operator_id == o.id, n.source_id != source_id, i.state != "off", i.serves != PEOPLE)
+        .where(n.operator_id == o.id, n.source_id != source_id, i.status != "disabled", i.serves != USERS)
     )
     r = t.operator_recovery.c
     codes = select(r.hash).where(r.operator_id == o.id, r.used_at.is_(None))
     without = (o.only_by_source.is_(True), o.disabled_at.is_(None), ~exists(other), ~exists(codes))
     names = connection.execute(select(o.name).where(*without).order_by(o.name)).scalars().all()
     if names:
-        hint = "Let their password count again, or have them make recovery codes."
-        raise StillInUse(f"These would have no way in any more: {', '.join(names)}.", hint)
+        hint = "Enable password sign-in for them, or ask them to create recovery codes."
+        raise StillInUse(f"These operators could not sign in any more: {', '.join(names)}.", hint)
 
 
 def end_sessions(connection: Connection, source_id: str) -> None:
@@ -226,7 +226,7 @@ def end_sessions(connection: Connection, source_id: str) -> None:
 def end_all(connection: Connection, source_id: str) -> None:
     """Have a source let no operators in any more: sessions end, and links are forgotten.
 
-    Whoever may change its provider afterwards could else prove an operator by it, once it is a super administrator's again.
+    Anyone who may change its provider afterwards could else prove an operator by it, once it is a super administrator's again.
     """
     end_sessions(connection, source_id)
     connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))

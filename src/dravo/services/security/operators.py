@@ -40,18 +40,20 @@ def add(
 
     Args:
         applications: of an application owner, by key.
-        masked: whether people's attributes are not for them: for help desk and auditors.
+        masked: whether users' attributes are not for them: for help desk and auditors.
 
     Raises:
         InvalidInput, AlreadyExists, NotFound.
     """
     name = check_label(name)
     if kind not in KINDS:
-        raise InvalidInput(f"'{kind}' is no kind of operator.", f"It is one of: {', '.join(KINDS)}.", "kind")
+        raise InvalidInput(f"'{kind}' is not a valid kind of operator.", f"Use one of: {', '.join(KINDS)}.", "kind")
     if (kind == OWNER) != bool(applications):
-        raise InvalidInput("An application owner has applications, and nobody else has.", "Say which ones, or another kind.", "applications")
+        raise InvalidInput(
+            "Only an application owner has applications, and needs at least one.", "Set `applications`, or choose another kind.", "applications"
+        )
     if masked and kind not in (HELP_DESK, AUDITOR):
-        raise InvalidInput(f"For a {kind} nothing can be masked.", "It is for help desk and auditors.", "masked")
+        raise InvalidInput(f"Attributes cannot be masked for the kind {kind}.", "Use `masked` with help_desk or auditor.", "masked")
     chosen = password or made_password()
     now = clock.now()
     row: dict[str, Any] = {
@@ -75,9 +77,9 @@ def add(
                 **({"applications": [*applications]} if applications else {}),
                 **({"masked": True} if masked else {}),
             }
-            record_change(connection, ctx.keys, caller, "added operator", "operator", row["id"], now, details)
+            record_change(connection, ctx.keys, caller, "created operator", "operator", row["id"], now, details)
     except IntegrityError:
-        raise AlreadyExists(f"There is an operator '{name}' already.", "Take another name.", "name") from None
+        raise AlreadyExists(f"An operator '{name}' exists already.", "Choose another name.", "name") from None
     return {**one(ctx, row["id"]), "password": None if password else chosen}
 
 
@@ -114,7 +116,7 @@ def one(ctx: AppContext, operator_id: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
-            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+            raise NotFound(f"There is no operator with the ID '{operator_id}'.")
         return _line(connection, row)
 
 
@@ -128,13 +130,13 @@ def disable(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
-            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+            raise NotFound(f"There is no operator with the ID '{operator_id}'.")
         o = t.operator.c
-        # Whoever comes in by a source alone counts only with recovery codes: a source can fail.
+        # Anyone who comes in by a source alone counts only with recovery codes: a source can fail.
         gets_in = or_(o.only_by_source.is_(False), o.id.in_(second_factor.who_recovers()))
         super_admins = select(o.id).where(o.kind == SUPER_ADMINISTRATOR, o.disabled_at.is_(None), o.id != operator_id, gets_in)
         if row.kind == SUPER_ADMINISTRATOR and connection.execute(super_admins.limit(1)).first() is None:
-            raise StillInUse("This is the last super administrator who gets in whatever happens.", "Add another super administrator first.")
+            raise StillInUse("This is the last super administrator who can sign in with a password.", "Create another super administrator first.")
         connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
         record_change(connection, ctx.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})

@@ -1,4 +1,4 @@
-"""Operators' passwords: a new one by a super administrator for somebody who lost theirs, and one's own, changed by whoever knows it."""
+"""Operators' passwords: a new one by a super administrator for somebody who lost theirs, and one's own, changed by anyone who knows it."""
 
 from __future__ import annotations
 
@@ -30,17 +30,17 @@ def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
         if row is None:
-            raise NotFound(f"There is no operator with the id '{operator_id}'.")
+            raise NotFound(f"There is no operator with the ID '{operator_id}'.")
         connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
         revoked = api_tokens.revoke_all(connection, operator_id, now)
         details = {"name": row.name, **({"revoked_tokens": revoked} if revoked else {})}
-        record_change(connection, ctx.keys, caller, "gave a new password", "operator", operator_id, now, details)
+        record_change(connection, ctx.keys, caller, "reset password", "operator", operator_id, now, details)
     return {**operators.one(ctx, operator_id), "password": chosen}
 
 
 def change_own(ctx: AppContext, caller: Caller, limiter: RateLimiter, present: str, wanted: str, *, revoke_tokens: bool = False) -> None:
-    """Change the caller's own password; wherever else they are signed in, they sign in anew.
+    """Change the caller's own password; wherever else they are signed in, they sign in again.
 
     Args:
         limiter: of wrong passwords, so that nobody guesses it at a desk that was left open.
@@ -52,28 +52,26 @@ def change_own(ctx: AppContext, caller: Caller, limiter: RateLimiter, present: s
         InvalidInput: without a session, if it is not the present one, if the new one is too short or the same; TooManyTries.
     """
     if caller.session is None:
-        raise InvalidInput("A password is changed in the console only.", "Sign in there.")
+        raise InvalidInput("Your password can be changed only in the console.", "Sign in to the console.")
     mark = f"password of {caller.operator_id}"
     limiter.check(mark)
     o, s = t.operator.c, t.operator_session.c
     with ctx.database.reading() as connection:
         row = connection.execute(select(o.password_hash, o.only_by_source).where(o.id == caller.operator_id)).one()
     if row.only_by_source:
-        raise InvalidInput("You come in by a source alone, so that your password counts for nothing.", "Let it count again first.")
+        raise InvalidInput("Your password sign-in is disabled.", "Enable password sign-in first.")
     if not password_fits(row.password_hash, present):
         limiter.failed(mark)
-        raise InvalidInput(
-            "This is not your present password.", "Type it again; letter case matters. A super administrator can give you a new one.", "present"
-        )
+        raise InvalidInput("The current password is wrong.", "Enter it again. A super administrator can reset your password.", "present")
     limiter.worked(mark)
     if wanted == present:
-        raise InvalidInput("The new password is the one that you have.", "Take another.", "password")
+        raise InvalidInput("The new password is the same as the current one.", "Choose another password.", "password")
     kept = hash_password(wanted)
     with ctx.database.writing() as connection:
         # Only if nobody has changed it meanwhile.
         where = (o.id == caller.operator_id, o.password_hash == row.password_hash, o.disabled_at.is_(None))
         if connection.execute(update(t.operator).where(*where).values(password_hash=kept)).rowcount != 1:
-            raise InvalidInput("Your password was changed meanwhile.", "Sign in anew with the new one.")
+            raise InvalidInput("Your password was changed in the meantime.", "Sign in again with the new password.")
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session)))
         now = clock.now()
         details = {"revoked_tokens": api_tokens.revoke_all(connection, caller.operator_id, now)} if revoke_tokens else {}

@@ -11,13 +11,13 @@ SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = "super_administr
 KINDS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 
 OWN = frozenset({"own.read", "own.change"})
-# What people's attributes are, beyond names and user names: not for those for whom they are masked.
+# What users' attributes are, beyond names and user names: not for those for whom they are masked.
 ATTRIBUTES = "attributes.read"
-READ = frozenset({"sources.read", "people.read", ATTRIBUTES, "applications.read", "access.read", "deliveries.read", "audit.read", "activity.read"})
+READ = frozenset({"sources.read", "users.read", ATTRIBUTES, "applications.read", "access.read", "tasks.read", "audit.read", "activity.read"})
 CHANGE = frozenset(
     {
-        "sources.change", "people.change", "groups.change", "applications.change", "assignments.change",
-        "deliveries.change", "deliveries.again", "reviews.change", "settings.change", "guard.release",
+        "sources.change", "users.change", "groups.change", "applications.change", "assignments.change",
+        "tasks.change", "tasks.retry", "reviews.change", "settings.change", "holds.approve",
     }
 )  # fmt: skip
 RUN = frozenset({"operators.read", "operators.change"})
@@ -26,9 +26,9 @@ PERMISSIONS = READ | CHANGE | RUN | OWN
 _OF_KIND = {
     SUPER_ADMINISTRATOR: PERMISSIONS,
     ADMINISTRATOR: PERMISSIONS - RUN,
-    HELP_DESK: OWN | READ - {"audit.read"} | {"deliveries.again"},
+    HELP_DESK: OWN | READ - {"audit.read"} | {"tasks.retry"},
     AUDITOR: OWN | READ,
-    OWNER: OWN | {"applications.read", "people.read", "access.read", "deliveries.read", "activity.read", "assignments.change"},
+    OWNER: OWN | {"applications.read", "users.read", "access.read", "tasks.read", "activity.read", "assignments.change"},
 }
 
 
@@ -38,7 +38,7 @@ class Caller:
 
     Attributes:
         applications: keys of the applications that an application owner has; None for all others: every one.
-        masked: whether people's attributes are not for them.
+        masked: whether users' attributes are not for them.
         unfinished: whether they have to set up their second factor before anything else.
         token_id, token_ends: the API token that is used and when it expires; None with a session.
         limited_to: the permissions to which the token is limited; None for no limit.
@@ -75,12 +75,13 @@ class Caller:
             NotPermitted: if not.
         """
         if permission not in self.permissions:
-            masked = ", for whom people's attributes are masked" if self.masked and permission == ATTRIBUTES else ""
+            masked = ", for whom user attributes are masked" if self.masked and permission == ATTRIBUTES else ""
             raise NotPermitted(
-                f"This needs the permission '{permission}', which you do not have {self._why(permission)}{masked}.", "Ask a super administrator."
+                f"This needs the permission '{permission}', which you do not have {self._why(permission)}{masked}.",
+                "Ask a super administrator for access.",
             )
 
     def _why(self, permission: str) -> str:
         if self.limited_to is not None and permission not in self.limited_to:
-            return "with a token that is limited to others"
-        return "with a token for reading only" if self.scope == "read" else f"as {self.kind}"
+            return "with a token that is limited to other permissions"
+        return "with a read-only token" if self.scope == "read" else f"as {self.kind}"

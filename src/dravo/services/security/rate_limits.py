@@ -72,4 +72,4 @@ class RateLimiter:
 
     def _too_many(self) -> TooManyTries:
         wait = f"{self.seconds // 60} minutes" if self.seconds >= 120 else "a minute"
-        return TooManyTries("Too many failed tries.", f"Wait {wait}, then try again.")
+        return TooManyTries("Too many failed attempts.", f"Wait {wait}, then try again.")

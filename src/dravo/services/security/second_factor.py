@@ -42,7 +42,7 @@ class SecondFactorMissing(DravoError):
     status = 403
 
 
-def state(ctx: AppContext, caller: Caller) -> dict[str, Any]:
+def status(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
     with ctx.database.reading() as connection:
         row = _row(connection, caller.operator_id)
@@ -62,7 +62,7 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     text = base64.b32encode(secret).decode()
     with ctx.database.writing() as connection:
         if _row(connection, caller.operator_id).factor_secret is not None:
-            raise InvalidInput("There is a second factor already.", "Take it away first, with one of its codes.")
+            raise InvalidInput("A second factor is already set up.", "Disable it first with one of its codes.")
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=ctx.keys.encrypt(text)))
     issuer = "Dravo"
     address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
@@ -83,19 +83,17 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if row.factor_pending is None:
-            raise InvalidInput("No second factor was begun.", "Begin anew.")
+            raise InvalidInput("The setup of the second factor was not started.", "Start the setup again.")
         counter = _counter(ctx.keys.decrypt(row.factor_pending), code)
         if counter is None:
-            raise InvalidInput(
-                "This is not the code that the app shows now.", "See whether the app's clock is right, and type the present code.", "code"
-            )
+            raise InvalidInput("The code is wrong.", "Check the clock of the device, and enter the current code.", "code")
         values = {"factor_secret": row.factor_pending, "factor_pending": None, "factor_at": now, "factor_counter": counter}
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(**values))
         codes = _new_codes(connection, caller.operator_id)
-        # Whoever is signed in elsewhere by the password alone signs in anew.
+        # Anyone who is signed in elsewhere by the password alone signs in again.
         s = t.operator_session.c
         connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")))
-        record_change(connection, ctx.keys, caller, "turned second factor on", "operator", caller.operator_id, now, {})
+        record_change(connection, ctx.keys, caller, "enabled second factor", "operator", caller.operator_id, now, {})
     return {"recovery_codes": codes}
 
 
@@ -120,9 +118,9 @@ def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if row.factor_secret is not None and not fits(ctx, connection, row, code):
-            raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
+            raise InvalidInput("The code is wrong.", "Enter the current code, or a recovery code.", "code")
         codes = _new_codes(connection, caller.operator_id)
-        record_change(connection, ctx.keys, caller, "made recovery codes", "operator", caller.operator_id, clock.now(), {})
+        record_change(connection, ctx.keys, caller, "created recovery codes", "operator", caller.operator_id, clock.now(), {})
     return {"recovery_codes": codes}
 
 
@@ -136,12 +134,12 @@ def take_away(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if settings.read(connection)["second_factor"]:
-            raise InvalidInput("Every operator here has a second factor.", "A super administrator can change that in the settings.")
+            raise InvalidInput("A second factor is required for all operators.", "A super administrator can change this in the settings.")
         if row.factor_secret is None or not fits(ctx, connection, row, code):
-            raise InvalidInput("This is no code of the second factor.", "Type the present one, or a recovery code.", "code")
+            raise InvalidInput("The code is wrong.", "Enter the current code, or a recovery code.", "code")
         _off(connection, caller.operator_id)
-        record_change(connection, ctx.keys, caller, "turned second factor off", "operator", caller.operator_id, clock.now(), {})
-    return state(ctx, caller)
+        record_change(connection, ctx.keys, caller, "disabled second factor", "operator", caller.operator_id, clock.now(), {})
+    return status(ctx, caller)
 
 
 def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
@@ -219,14 +217,14 @@ def _counter(secret: str, code: str) -> int | None:
 def _row(connection: Connection, operator_id: str) -> Any:
     row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
     if row is None:
-        raise NotFound(f"There is no operator with the id '{operator_id}'.")
+        raise NotFound(f"There is no operator with the ID '{operator_id}'.")
     return row
 
 
 def _off(connection: Connection, operator_id: str) -> None:
     values = {"factor_secret": None, "factor_pending": None, "factor_at": None, "factor_counter": None}
     connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
-    # Whoever comes in by a source alone keeps the codes that let them in without it.
+    # Anyone who comes in by a source alone keeps the codes that let them in without it.
     alone = select(t.operator.c.id).where(t.operator.c.id == operator_id, t.operator.c.only_by_source.is_(True))
     if connection.execute(alone).first() is None:
         connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
@@ -234,4 +232,4 @@ def _off(connection: Connection, operator_id: str) -> None:
 
 def _check_session(caller: Caller) -> None:
     if caller.session is None:
-        raise InvalidInput("A second factor is turned on and off in the console only.", "Sign in there.")
+        raise InvalidInput("The second factor can be changed only in the console.", "Sign in to the console.")

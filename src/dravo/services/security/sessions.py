@@ -59,7 +59,7 @@ def sign_in(ctx: AppContext, limiter: RateLimiter, name: str, password: str, add
     if row.factor_secret is not None:
         _check_factor(ctx, limiter, marks, row, code, address)
     with ctx.database.writing() as connection:
-        # It is used up only now: whoever is asked for their second factor first sends it once more.
+        # It is used up only now: anyone who is asked for their second factor first sends it once more.
         if recovers and not second_factor.recovers(connection, row, password):
             raise _does_not_fit()
         limiter.worked(marks[0])
@@ -67,7 +67,7 @@ def sign_in(ctx: AppContext, limiter: RateLimiter, name: str, password: str, add
 
 
 def _does_not_fit() -> NotSignedIn:
-    return NotSignedIn("Name and password do not fit.", "Try again; letter case matters in the password.")
+    return NotSignedIn("The name or the password is wrong.", "Try again. The password is case-sensitive.")
 
 
 def begin_session(
@@ -123,8 +123,8 @@ def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str,
 
 def _check_factor(ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, code: str, address: str) -> None:
     if not code.strip():
-        raise SecondFactorNeeded("Your second factor is missing.", "Type the code that your app shows, or a recovery code.", "code")
-    # From wherever they come: whoever gets as far has the password, so that nobody else is locked out by it.
+        raise SecondFactorNeeded("The code of your second factor is missing.", "Enter the code from your app, or a recovery code.", "code")
+    # From wherever they come: anyone who gets as far has the password, so that nobody else is locked out by it.
     limiter.check(codes_mark(row.id))
     with ctx.database.writing() as connection:
         fits = second_factor.fits(ctx, connection, row, code)
@@ -133,7 +133,7 @@ def _check_factor(ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], r
     else:
         limiter.failed(*marks, codes_mark(row.id))
         _note_failure(ctx, limiter, row, address, "second factor")
-        raise NotSignedIn("This is not the code of your second factor.", "Type the present one; each counts once. Or a recovery code.", "code")
+        raise NotSignedIn("The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code")
 
 
 @functools.cache

@@ -13,33 +13,33 @@ from dravo.core.identity.source_policy import SourcePolicy
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.context import AppContext
-from dravo.services.lookups import find_person
+from dravo.services.lookups import find_user
 from dravo.services.security.operator_sso import OPERATORS
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitProvisioner
-from dravo.services.sign_in.messages import FOR_PEOPLE, STEP_OF
-from dravo.services.sign_in.settings import MAIL, OFF, PILOT, PROTOCOLS, SAML
+from dravo.services.sign_in.messages import FOR_USERS, STEP_OF
+from dravo.services.sign_in.settings import DISABLED, MAIL, PILOT, PROTOCOLS, SAML
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
 from dravo.store import imported_records
 from dravo.store import tables as t
 
 # Why a source is not asked at all.
-NOT_THERE_YET = ("off", "settings")
+NOT_THERE_YET = ("disabled", "settings")
 
 
-def of_person(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return what a person would come to who signed in now: each way with whether it opens and what they would be told, and their applications.
+def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
+    """Return what a user would come to who signed in now: each way with whether it opens and what they would be told, and their applications.
 
     Raises:
         NotFound, InvalidInput.
     """
     s, d, r = t.source_sign_in.c, t.source.c, t.record.c
     with ctx.database.reading() as connection:
-        user = find_person(connection, name)
+        user = find_user(connection, name)
         rows = connection.execute(
             select(t.source_sign_in, d.key, d.label).join(t.source, d.id == s.source_id).where(s.serves != OPERATORS).order_by(d.label, d.id)
         ).all()
@@ -76,10 +76,10 @@ def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, 
         _check(connection, user, row, record)
         told, reason, hint = "", "", ""
     except SignInRefused as wrong:
-        told, reason, hint = FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.message, wrong.hint
+        told, reason, hint = FOR_USERS.get(wrong.reason, wrong.message), wrong.message, wrong.hint
         if row.protocol == MAIL and wrong.reason in NOT_THERE_YET:
             # They ask for a code by their address, and no source is found that has codes for it.
-            told = FOR_PEOPLE["no code"]
+            told = FOR_USERS["no_code"]
     return {
         "source": {"key": row.key, "label": row.label}, "protocol": PROTOCOLS[row.protocol], "opens": not reason, "told": told,
         "support_contact": settings.support_contact(connection, row.settings), "reason": reason,
@@ -96,11 +96,11 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
     policy, pilot = source_policies.sign_in_policy(row), row.settings["pilot"]
     if record is not None and not policy.lets_in(record.data, row.key):
         raise sign_in_messages.outside(policy)
-    if row.state == OFF:
+    if row.status == DISABLED:
         raise sign_in_messages.off()
     if lacking := sign_in_settings.missing(connection, row):
         raise sign_in_messages.unfinished(lacking)
-    if row.state == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
+    if row.status == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
         raise sign_in_messages.not_in_pilot(pilot)
     if row.protocol == MAIL and not policy.owns(primary_email(record.data) if record is not None else user.email):
         raise sign_in_messages.no_code()
@@ -112,7 +112,7 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
 
 def _check_binding(connection: Connection, user: Any, source_id: str, policy: SourcePolicy) -> None:
     """Decide as intake would, if the source said of them just what is known here."""
-    named, mailed = f"name:{user.user_name_key}", f"e-mail:{user.email_key}"
+    named, mailed = f"name:{user.user_name_key}", f"email:{user.email_key}"
     found = imported_records.candidates(connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN)
     candidates = {each.user_id: each for key in (named, mailed) for each in found.get(key, ())}
     said = {"userName": user.user_name, "emails": [{"value": user.email}] if user.email else []}
@@ -140,14 +140,14 @@ def plan_again(ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] 
     steps = StepLog()
     arrived = kept.arrived
     if not arrived:
-        raise SignInRefused("nobody", "This trace proves nobody, so that there is nothing to plan.", "Take one in which attributes arrived.")
+        raise SignInRefused("nobody", "This trace contains no verified identity.", "Choose a trace with received claims.")
     proved = VerifiedIdentity(arrived["issuer"], arrived["subject"], arrived["attributes"])
     answers = sign_in_settings.policy_with(row, policy or {})
     one = JitProvisioner(
         ctx, source, answers, proved, steps, preview=True, says_verified=row.protocol != SAML, import_groups=row.settings["import_groups"]
     )
     try:
-        arrival = one.take(one.person())
+        arrival = one.take(one.user())
     except SignInRefused as wrong:
         steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
         return {
@@ -157,4 +157,4 @@ def plan_again(ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] 
             "steps": steps.lines,
             **JitResult(None, "", {}, [], []).document(),
         }
-    return {"outcome": sign_in_traces.OBSERVED, "message": "It would work.", "hint": "", "steps": steps.lines, **arrival.document()}
+    return {"outcome": sign_in_traces.OBSERVED, "message": "Sign-in would succeed.", "hint": "", "steps": steps.lines, **arrival.document()}

@@ -1,4 +1,4 @@
-"""Signing in by a code that is mailed (J8): whoever reads it has the address, and is known by it under the same rules as by a provider.
+"""Signing in by a code that is mailed (J8): anyone who reads it has the address, and is known by it under the same rules as by a provider.
 
 Nobody is told whether an address is known here before they have shown that it is theirs.
 """
@@ -28,9 +28,9 @@ from dravo.services.sign_in import responses as sign_in_responses
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import test_sign_ins
-from dravo.services.sign_in.messages import FOR_PEOPLE
+from dravo.services.sign_in.messages import FOR_USERS
 from dravo.services.sign_in.responses import SignInResult
-from dravo.services.sign_in.settings import MAIL, OFF
+from dravo.services.sign_in.settings import DISABLED, MAIL
 from dravo.services.sign_in.verification import SignInAttempt, seconds_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
@@ -40,7 +40,7 @@ from dravo.store import tables as t
 # Eight digits, five tries, ten minutes: guessing gets nowhere.
 DIGITS, TRIES, SECONDS = 8, 5, 600
 # The name of the issuer where it is ourselves who prove the address; no provider has one with blanks.
-ISSUER = "a code by mail"
+ISSUER = "emailed code"
 # Letters to one address, from wherever they are asked for, within a quarter of an hour.
 LETTERS, LETTERS_SECONDS = 6, 900
 
@@ -67,7 +67,7 @@ def ask(
     base: str,
     email: str,
     browser: str | None,
-    trial: str | None = None,
+    sign_in_test: str | None = None,
     back: str | None = None,
     *,
     network: str,
@@ -78,7 +78,7 @@ def ask(
     Args:
         limiter: of letters for one address, asked for from one network: what others ask for keeps nobody from their own.
         network: from where it is asked.
-        trial: the secret of a trial's link.
+        sign_in_test: the secret of a test sign-in's link.
         source: the key of the source that was chosen, where several own the domain.
 
     Raises:
@@ -88,9 +88,9 @@ def ask(
     mark = f"{address} from {network}"
     limiter.check(mark)
     with ctx.database.reading() as connection:
-        found = _source_for(connection, address, trial, source)
+        found = _source_for(connection, address, sign_in_test, source)
         if found is None:
-            raise NotFound(FOR_PEOPLE["no code"], "See whether the address is written right.")
+            raise NotFound(FOR_USERS["no_code"], "Check the spelling of the address.")
         source_row, row, kept = found
         sends = _may_ask(connection, source_row, row, address) or kept is not None
     limiter.failed(mark)
@@ -104,7 +104,7 @@ def ask(
     with ctx.database.writing() as connection:
         connection.execute(insert(t.sign_in_request).values(**begun))
         if sends:
-            mail_queue.write_letter(ctx, connection, address, "Your code for signing in", _letter(code, base), SECONDS)
+            mail_queue.write_letter(ctx, connection, address, "Your sign-in code", _letter(code, base), SECONDS)
             observations.note(connection, source_row.id, observations.STARTED)
     return Asked(state, browser, source_row.label, SECONDS // 60)
 
@@ -112,14 +112,14 @@ def ask(
 def _letter(code: str, base: str) -> str:
     half = DIGITS // 2
     return (
-        f"Your code for signing in at {base}:\n\n    {code[:half]} {code[half:]}\n\n"
-        f"It is good for {SECONDS // 60} minutes, once, in the browser in which you asked for it.\n"
-        "Give it to nobody. If you did not ask for it, there is nothing to do: without this code nobody gets in.\n"
+        f"Your sign-in code for {base}:\n\n    {code[:half]} {code[half:]}\n\n"
+        f"Enter it within {SECONDS // 60} minutes, in the browser in which you requested it. The code works once.\n"
+        "Do not share it. If you did not request this code, ignore this email.\n"
     )
 
 
-def _source_for(connection: Connection, address: str, trial: str | None, chosen: str | None) -> Any:
-    """Return the rows (source, sign-in, trial) of the one source that owns an address's domain and has codes in force; None if none does.
+def _source_for(connection: Connection, address: str, sign_in_test: str | None, chosen: str | None) -> Any:
+    """Return the rows (source, sign-in, test sign-in) of the one source that owns an address's domain and has codes enabled; None if none does.
 
     Args:
         chosen: the key of the source that is meant, where several own the domain.
@@ -132,9 +132,9 @@ def _source_for(connection: Connection, address: str, trial: str | None, chosen:
     ).all()
     owning = [row for row in rows if domain in source_policies.sign_in_policy(row).domains and not sign_in_settings.missing(connection, row)]
     for row in owning:
-        if trial and (kept := test_sign_ins.by_secret(connection, row.source_id, trial)) is not None:
+        if sign_in_test and (kept := test_sign_ins.by_secret(connection, row.source_id, sign_in_test)) is not None:
             return *_with_source(connection, row), kept
-    enabled = [row for row in owning if row.state != OFF and chosen in (None, row.key)]
+    enabled = [row for row in owning if row.status != DISABLED and chosen in (None, row.key)]
     return (*_with_source(connection, enabled[0]), None) if len(enabled) == 1 else None
 
 
@@ -143,7 +143,7 @@ def _with_source(connection: Connection, row: Any) -> tuple[Any, Any]:
 
 
 def _may_ask(connection: Connection, source: Any, row: Any, address: str) -> bool:
-    """Whether a letter goes to an address: to those who are known by it, and to everybody of the domain where people register."""
+    """Whether a letter goes to an address: to those who are known by it, and to everyone of the domain where users register."""
     return source_policies.sign_in_policy(row).makes or _is_known(connection, source.id, address)
 
 
@@ -171,7 +171,7 @@ def receive(ctx: AppContext, base: str, state: str, code: str, browser: str | No
     with ctx.database.writing() as connection:
         begun = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state))).first()
         if begun is None or begun.until_at <= clock.now() or not browser or digest(browser) != begun.browser_hash:
-            raise NotFound("This code is not waited for here any more.", "Ask for another, and stay in one browser.")
+            raise NotFound("The code has expired or belongs to another browser.", "Request a new code and enter it in the same browser.")
         source, row = _with_source(connection, _sign_in_of(connection, begun.source_id))
         address, expected = orjson.loads(ctx.keys.decrypt(begun.secret))
         fits = hmac.compare_digest("".join(code.split()).encode("utf-8", "replace"), expected.encode())
@@ -181,15 +181,15 @@ def receive(ctx: AppContext, base: str, state: str, code: str, browser: str | No
             if left <= 0:
                 connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
     if not fits:
-        hint = f"Type it again: {left} tries are left." if left > 0 else "Ask for another code."
-        raise InvalidInput("This is not the code.", hint, "code")
+        hint = f"Enter the code again. Attempts left: {left}." if left > 0 else "Request a new code."
+        raise InvalidInput("The code is wrong.", hint, "code")
     return _right(ctx, base, source, row, begun, address, (given.strip(), family.strip()))
 
 
 def _sign_in_of(connection: Connection, source_id: str) -> Any:
     row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source_id)).first()
     if row is None:
-        raise NotFound("Nobody signs in so any more.", "Ask whoever told you to sign in here.")
+        raise NotFound("Sign-in with a code is disabled.", "Contact the user who invited you.")
     return row
 
 
@@ -199,29 +199,29 @@ def _right(ctx: AppContext, base: str, source: Any, row: Any, begun: Any, addres
     with ctx.database.reading() as connection:
         registers = source_policies.sign_in_policy(row).makes and not _is_known(connection, source.id, address)
     if registers and not all(names):
-        raise NamesNeeded("You are new here.", "Say your given name and your family name.", "given_name")
+        raise NamesNeeded("Your name is missing.", "Enter your given name and your family name.", "given_name")
     with ctx.database.writing() as connection:
         if not connection.execute(delete(t.sign_in_request).where(b.state_hash == begun.state_hash)).rowcount:
-            raise NotFound("This code was used already.", "Ask for another.")
-        trial = None
+            raise NotFound("The code has been used already.", "Request a new code.")
+        sign_in_test = None
         if begun.test_id:
-            trial = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)).first()
+            sign_in_test = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)).first()
         attributes = _attributes(connection, source.id, address)
     if registers:
         attributes |= {
             "given_name": [names[0]],
             "family_name": [names[1]],
             "name": [" ".join(names)],
-            REGISTERED: [row.settings["registration_group"]],
+            REGISTERED: [row.settings["new_user_group"]],
         }
-    way = SignInAttempt(source, row, base, begun, trial)
+    way = SignInAttempt(source, row, base, begun, sign_in_test)
 
     def prove() -> VerifiedIdentity:
         if row.protocol != MAIL:
-            raise SignInRefused("off", "This source speaks another protocol by now.", "Begin anew.")
-        way.steps.note("Code", f"The code that was mailed to {address} came back.")
+            raise SignInRefused("disabled", "The protocol of this source has changed.", "Start the sign-in again.")
+        way.steps.note("Code", f"The code sent to {address} was entered.")
         if registers:
-            way.steps.note("Registered", f"They are new, said their names, and come into the group '{row.settings['registration_group']}'.")
+            way.steps.note("Registered", f"New user with a name entered at sign-in. Group for new users: '{row.settings['new_user_group']}'.")
         return VerifiedIdentity(ISSUER, address, attributes, once=(begun.state_hash, seconds_of(begun.until_at)))
 
     return sign_in_responses.complete_sign_in(ctx, way, prove)

@@ -32,7 +32,7 @@ MOST_GROUPS = 1_000
 
 
 class JitProvisioner:
-    """One person who arrives by way of a source."""
+    """One user who arrives by way of a source."""
 
     def __init__(
         self, ctx: AppContext, source: Any, policy: SourcePolicy, proved: VerifiedIdentity, steps: StepLog, *,
@@ -43,56 +43,56 @@ class JitProvisioner:
         self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=says_verified)
         self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
 
-    def person(self) -> dict[str, Any]:
-        """Return the person that the expressions make, if they may come in.
+    def user(self) -> dict[str, Any]:
+        """Return the user that the expressions make, if they may come in.
 
         Raises:
             SignInRefused: "expressions" or "outside".
         """
         for short, full in sorted(self.claims.short.items()):
             if short in self.policy.uses and full not in self.policy.uses:
-                self.steps.note("Attributes", f"'{short}' is taken for '{full}'.")
+                self.steps.note("Attributes", f"'{short}' is read as '{full}'.")
         try:
-            person = self.policy.person(self.entry.attributes)
+            user = self.policy.user(self.entry.attributes)
         except Refused as wrong:
             came = ", ".join(sorted(self.claims.attributes)[:20])
-            raise SignInRefused("expressions", f"{wrong.message} What came: {came}.", wrong.hint) from None
-        self.steps.note("Expressions", f"They make '{person.get('userName')}' out of what came.")
-        if not self.policy.lets_in(person, self.source.key):
+            raise SignInRefused("expressions", f"{wrong.message} Received claims: {came}.", wrong.hint) from None
+        self.steps.note("Expressions", f"The attribute mapping produces the user name '{user.get('userName')}'.")
+        if not self.policy.lets_in(user, self.source.key):
             raise sign_in_messages.outside(self.policy)
-        return person
+        return user
 
-    def take(self, person: dict[str, Any]) -> JitResult:
+    def take(self, user: dict[str, Any]) -> JitResult:
         """Take them in, or see what that would do.
 
         Raises:
             SignInRefused: "conflict", "not known", "inactive".
         """
-        people = BulkUsers(self.ctx, self.source, self.policy, None, preview=self.preview, connection_type=SIGN_IN)
-        people.take([self.entry])
-        people.finish()
-        kind = next(iter(people.counts), "")
+        users = BulkUsers(self.ctx, self.source, self.policy, None, preview=self.preview, connection_type=SIGN_IN)
+        users.take([self.entry])
+        users.finish()
+        kind = next(iter(users.counts), "")
         if kind == CONFLICT:
-            told = next(line["message"] for line in people.told if line["kind"] == CONFLICT)
+            told = next(line["message"] for line in users.told if line["kind"] == CONFLICT)
             raise sign_in_messages.conflict(told, ahead=self.preview)
         if kind == UNKNOWN:
             raise sign_in_messages.not_known()
         if kind == NEW:
-            linked = any(line["message"] for line in people.told)
-            self.steps.note("Whose it is", "They are linked to somebody who was here." if linked else "They are somebody new.")
+            linked = any(line["message"] for line in users.told)
+            self.steps.note("Matching", "Linked to an existing user." if linked else "Creates a new user.")
         else:
-            changed = "and what is known of them changes" if kind == CHANGED else "and nothing of them changes"
-            self.steps.note("Whose it is", f"They were here, {changed}.")
-        return self._planned(people, person, kind) if self.preview else self._written(person, kind)
+            changed = "with changed attributes" if kind == CHANGED else "without changes"
+            self.steps.note("Matching", f"Existing user, {changed}.")
+        return self._planned(users, user, kind) if self.preview else self._written(user, kind)
 
     # Looking only
 
-    def _planned(self, people: BulkUsers, person: dict[str, Any], kind: str) -> JitResult:
+    def _planned(self, users: BulkUsers, user: dict[str, Any], kind: str) -> JitResult:
         now = clock.now()
         with self.ctx.database.reading() as connection:
             record = self._record(connection)
-            user_id = record.user_id if record is not None else next(iter(people.after), None)
-            before = self._before(connection, people, user_id)
+            user_id = record.user_id if record is not None else next(iter(users.after), None)
+            before = self._before(connection, users, user_id)
             catalogue = self.ctx.catalogue.get(connection)
             told = self._told()
             chosen = self._chosen(connection, catalogue, told or ())
@@ -102,22 +102,22 @@ class JitProvisioner:
                 listed = [group_id for group_id, _ in groups.groups_of_record(connection, record.id)] if record is not None else []
                 after = with_groups(before, added=wanted, removed=[each for each in listed if each not in wanted])
             outcome = plan_user(after, catalogue, now)
-        if not outcome.user.active:
+        if not outcome.merged.active:
             raise sign_in_messages.inactive()
         self._tell_groups(told, chosen)
         access = _planned_access(before, outcome, catalogue)
         self._tell_access(access)
-        return JitResult(user_id, kind, person, chosen, access)
+        return JitResult(user_id, kind, user, chosen, access)
 
-    def _before(self, connection: Connection, people: BulkUsers, user_id: str | None) -> UserSnapshot:
-        """Return the person as they would be before their groups are looked at."""
+    def _before(self, connection: Connection, users: BulkUsers, user_id: str | None) -> UserSnapshot:
+        """Return the user as they would be before their groups are looked at."""
         if user_id is None:
-            return people.new[self.entry.reference]
-        return people.after[user_id] if user_id in people.after else user_snapshots.people(connection, [user_id])[user_id]
+            return users.new[self.entry.reference]
+        return users.after[user_id] if user_id in users.after else user_snapshots.users(connection, [user_id])[user_id]
 
     # For real
 
-    def _written(self, person: dict[str, Any], kind: str) -> JitResult:
+    def _written(self, user: dict[str, Any], kind: str) -> JitResult:
         now = clock.now()
         told = self._told()
         with self.ctx.database.reading() as connection:
@@ -130,14 +130,14 @@ class JitProvisioner:
                 self._list(connection, catalogue, record, chosen, now)
         recompute_user(self.ctx, record.user_id)
         with self.ctx.database.reading() as connection:
-            user = connection.execute(select(t.user.c.active).where(t.user.c.id == record.user_id)).one()
+            written = connection.execute(select(t.user.c.active).where(t.user.c.id == record.user_id)).one()
             after = _held(connection, record.user_id)
-        if not user.active:
+        if not written.active:
             raise sign_in_messages.inactive()
         self._tell_groups(told, chosen)
         access = _differing(held, after)
         self._tell_access(access)
-        return JitResult(record.user_id, kind, person, chosen, access)
+        return JitResult(record.user_id, kind, user, chosen, access)
 
     def _list(self, connection: Connection, catalogue: ConfigSnapshot, record: Any, chosen: Sequence[dict[str, Any]], now: Instant) -> None:
         """Have a record be listed in the groups that were claimed, and in no others of which only claims tell."""
@@ -179,7 +179,7 @@ class JitProvisioner:
             row = known.get(fold(name))
             shown = row.display_name if row is not None else name
             if not self.policy.groups.takes(shown, name):
-                chosen.append({"claimed": name, "group": None, "outcome": "left out", "gives": []})
+                chosen.append({"claimed": name, "group": None, "outcome": "ignored", "gives": []})
                 continue
             group = {"id": row.id if row is not None else None, "name": shown}
             gives = _gives(catalogue, row.id) if row is not None else []
@@ -188,34 +188,34 @@ class JitProvisioner:
 
     def _tell_groups(self, told: Sequence[str] | None, chosen: Sequence[Mapping[str, Any]]) -> None:
         if told is None and not self.import_groups:
-            self.steps.note("Groups", "Claims of groups are passed over: this source lists its groups by another connection_type.")
+            self.steps.note("Groups", "Groups in claims are ignored: this source manages its groups through another connection type.")
             return
         if told is None:
             asked = ", ".join(sorted(self.policy.groups_read))
-            message = f"No claim says anything of groups (looked for: {asked}). What was known of their groups stays."
-            self.steps.note("Groups", message, NOTED, "Have the provider send the groups, or say in which claim they are.")
+            message = f"No claim contains groups (expected: {asked}). The current group memberships stay."
+            self.steps.note("Groups", message, NOTED, "Configure the provider to send groups, or enter the name of the claim.")
             return
         kept = [each for each in chosen if each["group"] is not None]
-        self.steps.note("Groups", f"{len(kept)} of {len(chosen)} claimed groups are kept.")
+        self.steps.note("Groups", f"{len(kept)} of {len(chosen)} groups in claims are in scope.")
         ids = [each["claimed"] for each in kept if each["outcome"] == "made" and read.looks_like_id(each["claimed"])]
         if ids:
-            message = f"'{ids[0]}' looks like an id, and no group of this source is known by it."
-            hint = "Have the provider send names; or have it push its groups, so that ids are known; or map the id."
+            message = f"'{ids[0]}' looks like an ID, but no group of this source has this ID."
+            hint = "Configure the provider to send group names, or to provision its groups through SCIM. You can also map the ID."
             self.steps.note("Groups", message, NOTED, hint)
         idle = [each["group"]["name"] for each in kept if not each["gives"]]
         if idle and len(idle) == len(kept):
-            message = f"None of them gives anything by name: {', '.join(idle[:5])}{' ...' if len(idle) > 5 else ''}."
-            self.steps.note("Groups", message, NOTED, "Map a group in the application's mapping table.")
+            message = f"None of these groups is mapped to a role: {', '.join(idle[:5])}{' ...' if len(idle) > 5 else ''}."
+            self.steps.note("Groups", message, NOTED, "Map a group in the role mapping of an application.")
 
     def _tell_access(self, access: Sequence[Mapping[str, Any]]) -> None:
         gained = [f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "gained"]
         kept = [f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "kept"]
         if gained or kept:
-            told = [f"Gained: {', '.join(gained)}." if gained else "", f"Had already: {', '.join(kept)}." if kept else ""]
+            told = [f"Gained: {', '.join(gained)}." if gained else "", f"Existing access: {', '.join(kept)}." if kept else ""]
             self.steps.note("Access", " ".join(each for each in told if each))
         else:
-            hint = "Map one of their groups, or assign them; see in the mapping table whom each row reaches."
-            self.steps.note("Access", "They have access to nothing.", NOTED, hint)
+            hint = "Map one of the user's groups to a role, or assign the user."
+            self.steps.note("Access", "The user has no access.", NOTED, hint)
 
 
 @dataclass(frozen=True)
@@ -250,7 +250,7 @@ def _gives(catalogue: ConfigSnapshot, group_id: str) -> list[dict[str, str]]:
     found = []
     for each in catalogue.by_group.get(group_id, ()):
         role = catalogue.roles.get(each.role_id or "")
-        what = "kept out" if each.excludes else role.label if role is not None else "let in"
+        what = "excluded" if each.excludes else role.label if role is not None else "access without a role"
         found.append({"application": catalogue.applications[each.application_id].label, "role": what})
     return found
 

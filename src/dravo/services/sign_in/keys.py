@@ -60,7 +60,7 @@ def _loaded(pem: str) -> rsa.RSAPrivateKey:
     """Return a private key; kept loaded, because loading checks its numbers, which takes longer than a whole sign-in."""
     found = serialization.load_pem_private_key(pem.encode(), None)
     if not isinstance(found, rsa.RSAPrivateKey):
-        raise TypeError("a key of ours is not an RSA key")
+        raise TypeError("a key of Dravo is not an RSA key")
     return found
 
 
@@ -93,7 +93,7 @@ def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[
         InvalidInput: if one waits already.
     """
     if any(not each.signs and each.retired_at is None for each in of_source(ctx, connection, source_id)):
-        raise InvalidInput("A next key waits already.", "Give its certificate to the provider, then take it into use.")
+        raise InvalidInput("A next key exists already.", "Give its certificate to the provider, then activate it.")
     connection.execute(insert(t.sign_in_key).values(**row))
 
 
@@ -106,7 +106,7 @@ def use_next(ctx: AppContext, connection: Connection, source_id: str, former_unt
     keys = of_source(ctx, connection, source_id)
     waiting = next((each for each in keys if not each.signs and each.retired_at is None), None)
     if waiting is None:
-        raise NotFound("No next key waits.", "Make one first, and give its certificate to the provider.")
+        raise NotFound("There is no next key.", "Create a next key first, and give its certificate to the provider.")
     k = t.sign_in_key.c
     connection.execute(
         update(t.sign_in_key).where(k.source_id == source_id, k.id != waiting.id, k.retired_at.is_(None)).values(retired_at=former_until)

@@ -25,17 +25,17 @@ log = structlog.get_logger("sign-in")
 
 
 def lapse(ctx: AppContext, now: Instant) -> int:
-    """End memberships that were claimed too long ago: whoever does not come any more is not in a group for ever.
+    """End memberships that were claimed too long ago: anyone who does not come any more is not in a group for ever.
 
     Returns:
-        Of how many people.
+        Of how many users.
     """
     s = t.source_sign_in.c
     with ctx.database.reading() as connection:
         rows = connection.execute(select(s.source_id, s.settings)).all()
     ended = 0
     for source_id, settings in rows:
-        days = settings.get("claims_days", 0)
+        days = settings.get("claim_days", 0)
         while days and (some := _lapse_some(ctx, source_id, later(now, -DAY * days), now)):
             ended += some
     return ended
@@ -63,7 +63,7 @@ def look_at_addresses(ctx: AppContext, now: Instant) -> None:
     with ctx.database.reading() as connection:
         rows = connection.execute(select(t.source_sign_in).where((s.looked_at.is_(None)) | (s.looked_at < later(now, -DAY)))).all()
     for row in rows:
-        if row.settings.get("metadata_address") or row.settings.get("issuer"):
+        if row.settings.get("metadata_url") or row.settings.get("issuer"):
             _look(ctx, row, now)
 
 
@@ -82,19 +82,19 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
         log.warning("a provider's address could not be read", source=row.source_id, reason=wrong.message)
     s = t.source_sign_in.c
     with ctx.database.writing() as connection:
-        # Whoever changed the settings meanwhile knows better.
+        # Anyone who changed the settings meanwhile knows better.
         where = (s.source_id == row.source_id, s.changed_at == row.changed_at)
         if connection.execute(update(t.source_sign_in).where(*where).values(**values)).rowcount and told:
-            action = "took over certificates" if "provider" in values else "found other certificates"
+            action = "accepted certificates" if "provider" in values else "found new certificates"
             record_change(connection, ctx.keys, SYSTEM, action, "source", row.source_id, now, told)
 
 
 def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
     """Return what changes by what the metadata says now, and what the audit log says of it."""
-    found = saml_document(fetch_metadata(row.settings["metadata_address"]), "address")
+    found = saml_document(fetch_metadata(row.settings["metadata_url"]), "address")
     known = row.provider.get("certificates", [])
     if found["entity_id"] != row.provider.get("entity_id"):
-        trouble = f"The metadata is now that of '{found['entity_id']}', and it was that of '{row.provider.get('entity_id')}'. Nothing was taken over."
+        trouble = f"The metadata now belongs to '{found['entity_id']}' instead of '{row.provider.get('entity_id')}'. Dravo did not accept it."
         return {"trouble": trouble}, None
     if set(found["certificates"]) == set(known):
         return {"waiting": None}, None

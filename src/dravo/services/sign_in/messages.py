@@ -16,99 +16,106 @@ from dravo.services.sign_in.verification import SignInAttempt
 
 def outside(policy: SourcePolicy) -> SignInRefused:
     """They are not of those whom the source lets in."""
-    return SignInRefused("outside", f"They are outside of whom you let in: {policy.people}.", "Change the condition, or their attributes.")
+    return SignInRefused(
+        "outside",
+        f"The user is outside the scope of the source: {policy.users}.",
+        "Change the scope in the source policy, or the user's attributes.",
+    )
 
 
 def off() -> SignInRefused:
     """Nobody signs in by the source yet."""
-    return SignInRefused("off", "Signing in by this source is not in force.", "Put it in force, or make a trial.")
+    return SignInRefused("disabled", "Sign-in through this source is disabled.", "Enable sign-in, or create a test sign-in.")
 
 
 def unfinished(lacking: Sequence[str]) -> SignInRefused:
     """What is needed for it is not there yet, or not any more."""
-    return SignInRefused("settings", f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.")
+    return SignInRefused("settings", f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.")
 
 
 def not_in_pilot(pilot: str) -> SignInRefused:
     """So far it is for a pilot group only."""
     return SignInRefused(
-        "pilot", f"They are not in the pilot group '{pilot}'.", "Wait until it is in force for everybody, or be put into that group."
+        "pilot", f"The user is not a member of the pilot group '{pilot}'.", "Add the user to the pilot group, or enable sign-in for everyone."
     )
 
 
 def conflict(message: str, *, ahead: bool) -> SignInRefused:
-    """A person has to decide whose it is.
+    """A user has to decide whose it is.
 
     Args:
         ahead: whether this is only looked at, so that nothing waits under Conflicts yet.
     """
-    hint = "Decide it under Conflicts of the source; then they sign in again."
+    hint = "Resolve it under Conflicts of the source. Then the user signs in again."
     if ahead:
-        hint = "It waits under Conflicts once they sign in for real; or say by what this source may link people, and for which domains."
-    return SignInRefused("conflict", f"Whose this is has to be decided by a person. {message}", hint)
+        hint = "Set a matching rule and its domains in the source policy. After a real sign-in, you can resolve it under Conflicts."
+    return SignInRefused("conflict", f"The sign-in matches an existing user, but not with certainty. {message}", hint)
 
 
 def not_known() -> SignInRefused:
-    """Nobody here is this person, and nobody is made."""
-    return SignInRefused("not known", "Nobody here is this person, and this source makes nobody new.", "Let it make new people, or link by hand.")
+    """Nobody here is this user, and nobody is made."""
+    return SignInRefused(
+        "unknown_user", "No user matches, and this source does not create users.", "Allow the source policy to create users, or link the user."
+    )
 
 
 def no_code() -> SignInRefused:
     """No code is mailed to their address."""
-    message = "They have no e-mail address of a domain whose people sign in by a code."
-    return SignInRefused("no code", message, "Add the domain to the source's own, or have their address repaired where it comes from.")
+    message = "The user has no email address in a domain with code sign-in."
+    return SignInRefused("no_code", message, "Add the domain to the source, or correct the email address at its source.")
 
 
 def inactive() -> SignInRefused:
-    """Whoever says so has them inactive, or gone."""
-    return SignInRefused("inactive", "They are inactive here, or have left.", "If they are to come in, have whoever says so make them active again.")
+    """Anyone who says so has them inactive, or gone."""
+    return SignInRefused("inactive", "The user is inactive or has left.", "Reactivate the user in the source that deactivated the user.")
 
 
 # By the reason of a refusal, the step at which it stands in the trace.
 STEP_OF = {
     "certificate": "Signature",
-    "signature": "Signature", "unsigned": "Signature", "algorithm": "Signature", "key": "Signature", "audience": "Meant for us, now",
-    "recipient": "Meant for us, now", "destination": "Meant for us, now", "issuer": "Meant for us, now", "early": "Meant for us, now",
-    "expired": "Meant for us, now", "in response to": "Asked for", "state": "Asked for", "browser": "Asked for", "replay": "Seen once",
-    "status": "Arrived", "malformed": "Arrived", "encryption": "Arrived", "expressions": "Expressions", "outside": "May come in",
-    "conflict": "Whose it is", "not known": "Whose it is", "inactive": "Whose it is", "pilot": "In force", "off": "In force",
-    "another person": "Trial", "operator": "Operator", "no subject": "Attributes", "code": "Token", "userinfo": "Userinfo",
+    "signature": "Signature", "unsigned": "Signature", "algorithm": "Signature", "key": "Signature", "audience": "Audience and time",
+    "recipient": "Audience and time", "destination": "Audience and time", "issuer": "Audience and time", "early": "Audience and time",
+    "expired": "Audience and time", "in_response_to": "Expected", "state": "Expected", "browser": "Expected", "replay": "Not a replay",
+    "status": "Arrived", "malformed": "Arrived", "encryption": "Arrived", "expressions": "Expressions", "outside": "Scope",
+    "conflict": "Matching", "unknown_user": "Matching", "inactive": "Matching", "pilot": "Status", "disabled": "Status",
+    "wrong_user": "Test sign-in", "operator": "Operator", "no_subject": "Attributes", "code": "Token", "userinfo": "UserInfo",
 }  # fmt: skip
-# And what a person is told, who can repair nothing of it: no more than that, and never what would help to guess.
-FOR_PEOPLE = {
-    "": "Your sign-in could not be accepted.",
-    "conflict": "Somebody has to confirm first who you are here.",
-    "not known": "You are not known here.",
-    "no code": "Nobody of this domain signs in by a code.",
-    "outside": "You may not come in here.",
-    "inactive": "You may not come in here any more.",
-    "pilot": "Signing in this way is not open for you yet.",
-    "off": "Signing in this way is not open yet.",
-    "operator": "No operator here is linked to you.",
-    "another person": "This link is for somebody else.",
-    "browser": "Please begin again, and stay in one browser.",
-    "in response to": "Please begin again from our own page.",
-    "state": "Please begin again from our own page.",
-    "replay": "This page was used before. Please begin again.",
-    "expired": "It took too long. Please begin again.",
-    "status": "Your own sign-in service did not let you through.",
+# And what a user is told, who can repair nothing of it: no more than that, and never what would help to guess.
+FOR_USERS = {
+    "": "Your sign-in could not be verified.",
+    "conflict": "An administrator must confirm your account first.",
+    "unknown_user": "We could not find your account.",
+    "no_code": "Sign-in with a code is not available for your email address.",
+    "outside": "You do not have access.",
+    "inactive": "Your account is not active.",
+    "pilot": "This sign-in is not enabled for you yet.",
+    "disabled": "This sign-in is not enabled yet.",
+    "operator": "No operator is linked to your account.",
+    "wrong_user": "This link is for another user.",
+    "browser": "Start the sign-in again and stay in one browser.",
+    "in_response_to": "Start the sign-in again from the sign-in page of Dravo.",
+    "state": "Start the sign-in again from the sign-in page of Dravo.",
+    "replay": "This page was used already. Start the sign-in again.",
+    "expired": "The sign-in took too long. Start it again.",
+    "status": "Your identity provider refused the sign-in.",
 }
 
 
 def write_trace(connection: Connection, way: SignInAttempt, outcome: str, message: str, hint: str, reason: str | None) -> str:
     """Write down what a sign-in came to, and return the trace's number."""
     proved, arrival = way.proved, way.arrival
-    tried_by = way.trial.person if way.trial is not None else "somebody"
-    name = searchable(way.person).display_name if way.person else proved.subject if proved else tried_by
+    tried_by = way.sign_in_test.user if way.sign_in_test is not None else "somebody"
+    name = searchable(way.user).display_name if way.user else proved.subject if proved else tried_by
     arrived: dict[str, Any] = {}
     if proved is not None:
         plain = {name: list(values) for name, values in proved.attributes.items()}
         arrived = {"issuer": proved.issuer, "subject": proved.subject, "attributes": plain}
-    came_to = arrival.document() if arrival is not None else {"made": way.person} if way.person else {}
+    came_to = arrival.document() if arrival is not None else {"made": way.user} if way.user else {}
     return sign_in_traces.write(
         connection,
         {
-            "source_id": way.source.id, "test_id": way.trial.id if way.trial is not None else None, "outcome": outcome, "reason": reason,
+            "source_id": way.source.id, "test_id": way.sign_in_test.id if way.sign_in_test is not None else None,
+            "outcome": outcome, "reason": reason,
             "message": message, "hint": hint, "name": name[:300], "user_id": arrival.user_id if arrival is not None else None,
             "steps": way.steps.lines, "arrived": arrived, "came_to": came_to, "raw": way.raw or None,
         },

@@ -33,7 +33,7 @@ def fetch(url: str, accept: str, *, form: Mapping[str, str] | None = None, heade
     try:
         return client.fetch(url, accept=accept, form=form, headers=headers)
     except Unreachable as wrong:
-        raise ProviderTrouble(f"{url} does not answer: {wrong}.", "See whether the address is right and open from here.") from None
+        raise ProviderTrouble(f"{url} does not respond: {wrong}.", "Check the address, and that Dravo can reach it.") from None
     finally:
         client.close()
 
@@ -46,7 +46,9 @@ def fetch_metadata(address: str) -> Provider:
     """
     found = fetch(address, METADATA)
     if found.status != 200:
-        raise ProviderTrouble(f"{address} answers with {found.status}.", "Open it in a browser: it has to show metadata without signing in.")
+        raise ProviderTrouble(
+            f"{address} responds with status {found.status}.", "Open the address in a browser. It must show the metadata without sign-in."
+        )
     try:
         return read_metadata(found.content)
     except DravoError as wrong:
@@ -62,7 +64,9 @@ def fetch_configuration(issuer: str) -> dict[str, Any]:
     address = address_of(issuer)
     found = fetch(address, JSON)
     if found.status != 200 or found.document is None:
-        raise ProviderTrouble(f"{address} answers with {found.status} and no configuration.", "Give the issuer as the provider names it.")
+        raise ProviderTrouble(
+            f"{address} responds with status {found.status} and no configuration.", "Enter the issuer exactly as the provider names it."
+        )
     provider = read_configuration(found.document, issuer)
     # As JSON has it, so that it can be compared with what is kept.
     plain = {name: list(value) if isinstance(value, tuple) else value for name, value in asdict(provider).items()}
@@ -77,7 +81,7 @@ def fetch_keys(address: str) -> dict[str, Any]:
     """
     found = fetch(address, JSON)
     if found.status != 200 or not isinstance((found.document or {}).get("keys"), list):
-        raise ProviderTrouble(f"{address} answers with {found.status} and no keys.", "Ask whoever runs the provider.")
+        raise ProviderTrouble(f"{address} responds with status {found.status} and no keys.", "Contact the administrator of the provider.")
     return dict(found.document or {})
 
 

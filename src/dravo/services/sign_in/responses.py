@@ -22,7 +22,7 @@ from dravo.services import events, settings
 from dravo.services.context import AppContext
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.security import operator_sso, operators
-from dravo.services.security.operator_sso import OPERATORS, PEOPLE
+from dravo.services.security.operator_sso import OPERATORS, USERS
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import eligibility
 from dravo.services.sign_in import messages as sign_in_messages
@@ -30,8 +30,8 @@ from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitProvisioner
-from dravo.services.sign_in.messages import FOR_PEOPLE, STEP_OF, write_trace
-from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, SAML
+from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
+from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT, SAML
 from dravo.services.sign_in.start import HOME
 from dravo.services.sign_in.verification import TRANSIENT, JitResult, SignInAttempt, prove_oidc, prove_saml, seconds_of
 from dravo.services.sources import observations
@@ -50,18 +50,18 @@ class SignInResult:
     """What came of a sign-in, for the one who waits at the browser.
 
     Attributes:
-        outcome: "in", "observed", "refused", or "linked" for an operator who is bound to it from now on.
+        outcome: "signed_in", "observed", "refused", or "linked" for an operator who is bound to it from now on.
         trace: by which number it can be looked up.
-        visit: the secret of their visit, if they are in.
+        session: the secret of their session, if they are in.
         session: the secret of their session, if they are an operator whom the source lets in.
         back: the page of ours to which they go on.
-        message: for a person, why they are not in.
+        message: for a user, why they are not in.
         support_contact: whom they ask.
     """
 
     outcome: str
     trace: str
-    visit: str = ""
+    user_session: str = ""
     session: str = ""
     back: str = HOME
     message: str = ""
@@ -96,15 +96,17 @@ def receive_saml(ctx: AppContext, key: str, base: str, posted: Sequence[str] | S
 def _decoded(posted: Sequence[str]) -> bytes:
     """Return a posted response; raises "malformed"."""
     if len(posted) != 1:
-        raise SignInRefused("malformed", f"The form has {len(posted)} responses; it should have one.", "Have the provider send one (SAMLResponse).")
+        raise SignInRefused(
+            "malformed", f"The form contains {len(posted)} responses instead of one.", "Configure the provider to send one response (SAMLResponse)."
+        )
     if len(posted[0]) > LARGEST_RESPONSE:
         raise SignInRefused(
-            "malformed", f"The response has {len(posted[0]):,} characters, which is too large.", "Have the provider send fewer claims."
+            "malformed", f"The response is too large ({len(posted[0]):,} characters).", "Configure the provider to send fewer claims."
         )
     try:
         return base64.b64decode("".join(posted[0].split()), validate=True)
     except (binascii.Error, ValueError):
-        raise SignInRefused("malformed", "The response is not in base64.", "Check which address the provider sends to.") from None
+        raise SignInRefused("malformed", "The response is not base64.", "Check the ACS URL at the provider.") from None
 
 
 def receive_oidc(ctx: AppContext, key: str, base: str, query: Mapping[str, str], browser: str | None) -> SignInResult:
@@ -132,14 +134,14 @@ def _check_protocol(way: SignInAttempt, protocol: str) -> None:
     """Make sure that a source speaks what came; raises "protocol"."""
     if way.row.protocol != protocol:
         speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
-        raise SignInRefused("protocol", f"'{way.source.label}' speaks {speaks}.", "Give the provider our other address.")
+        raise SignInRefused("protocol", f"'{way.source.label}' speaks {speaks}.", "Enter the ACS URL of this source at the provider.")
 
 
 # What it comes to
 
 
 def complete_sign_in(ctx: AppContext, way: SignInAttempt, prove: Callable[[], VerifiedIdentity]) -> SignInResult:
-    """Prove who somebody is, and let them in: as a person, as an operator, or as both; whatever came is written down."""
+    """Prove who somebody is, and let them in: as a user, as an operator, or as both; whatever came is written down."""
     observations.note_apart(ctx, way.source.id, observations.ANSWERED)
     try:
         way.proved = way.named = prove()
@@ -154,7 +156,7 @@ def complete_sign_in(ctx: AppContext, way: SignInAttempt, prove: Callable[[], Ve
             _apply_subject_claim(way)
             way.arrival = _provision(ctx, way)
         except SignInRefused as wrong:
-            # Whoever is an operator too gets in as one, whatever they are as a person.
+            # Anyone who is an operator too gets in as one, whatever they are as a user.
             if operator is None:
                 raise
             way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
@@ -177,24 +179,24 @@ def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
     assert way.proved is not None
     _check_lasting(way)
     operator_sso.link(ctx, way.begun.operator_id, way.source, way.proved)
-    way.steps.note("Operator", "The operator who asked for it comes in by this from now on.")
+    way.steps.note("Operator", "The operator can now sign in through this source.")
     with ctx.database.writing() as connection:
-        trace = write_trace(connection, way, sign_in_traces.IN, "An operator was linked to it.", "", None)
+        trace = write_trace(connection, way, sign_in_traces.SIGNED_IN, "Linked to an operator.", "", None)
         _note_proved(connection, way)
     return SignInResult(LINKED, trace, back=way.begun.back)
 
 
 def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
-    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a trial, or what was not begun here."""
-    if way.row.serves == PEOPLE or way.trial is not None:
+    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a test sign-in, or what was not begun here."""
+    if way.row.serves == USERS or way.sign_in_test is not None:
         return None
     assert way.proved is not None
-    found = operator_sso.linked_to(ctx, way.source.id, way.proved) if way.begun is not None and way.row.state != OFF else None
+    found = operator_sso.linked_to(ctx, way.source.id, way.proved) if way.begun is not None and way.row.status != DISABLED else None
     if found is not None:
-        way.steps.note("Operator", f"It is the operator '{found.name}'.")
+        way.steps.note("Operator", f"Matches the operator '{found.name}'.")
     elif way.row.serves == OPERATORS:
         raise SignInRefused(
-            "operator", "No operator is linked to whom it proves.", "The operator signs in by password and links themselves under Settings."
+            "operator", "No operator is linked to this identity.", "The operator signs in with a password and links the source under Settings."
         )
     return found
 
@@ -202,9 +204,9 @@ def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
 def _entered(ctx: AppContext, way: SignInAttempt, operator: Any) -> SignInResult:
     _check_lasting(way)
     with ctx.database.writing() as connection:
-        trace = write_trace(connection, way, sign_in_traces.IN, f"The operator '{operator.name}' is in.", "", None)
+        trace = write_trace(connection, way, sign_in_traces.SIGNED_IN, f"The operator '{operator.name}' is signed in.", "", None)
         _note_proved(connection, way)
-    return SignInResult(sign_in_traces.IN, trace, session=_begin_session(ctx, way, operator), back=_home_of_operators(way.begun.back))
+    return SignInResult(sign_in_traces.SIGNED_IN, trace, session=_begin_session(ctx, way, operator), back=_home_of_operators(way.begun.back))
 
 
 def _begin_session(ctx: AppContext, way: SignInAttempt, operator: Any) -> str:
@@ -220,8 +222,8 @@ def _home_of_operators(back: str) -> str:
 def _check_lasting(way: SignInAttempt) -> None:
     """Make sure that the provider's name for somebody stays theirs: an operator is bound to it for good."""
     if way.named is not None and way.named.format == TRANSIENT:
-        hint = "Have it send a persistent NameID."
-        raise SignInRefused("no subject", "The provider names the person anew each time (transient NameID).", hint)
+        hint = "Configure the provider to send a persistent NameID."
+        raise SignInRefused("no_subject", "The provider sends a new NameID at each sign-in (transient NameID).", hint)
 
 
 def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
@@ -233,9 +235,9 @@ def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
         with ctx.database.writing() as connection:
             connection.execute(insert(t.consumed_assertion).values(**row))
     except IntegrityError:
-        hint = "Begin anew; do not go back to an old page."
-        raise SignInRefused("replay", "This very answer of the provider was brought before.", hint) from None
-    way.steps.note("Seen once", "It was never brought before.")
+        hint = "Start the sign-in again. Do not use the Back button."
+        raise SignInRefused("replay", "This response was used already.", hint) from None
+    way.steps.note("Not a replay", "The response is used for the first time.")
 
 
 def _instant(seconds: float) -> Instant:
@@ -244,14 +246,14 @@ def _instant(seconds: float) -> Instant:
 
 
 def _apply_subject_claim(way: SignInAttempt) -> None:
-    """Have people be known by the claim that is set for that, in place of the provider's own subject."""
-    name = way.row.settings.get("subject")
+    """Have users be known by the claim that is set for that, in place of the provider's own subject."""
+    name = way.row.settings.get("subject_claim")
     if not name or way.proved is None:
         return
     values = [str(each) for known, some in way.proved.attributes.items() if fold(known) == fold(name) for each in some]
     if len(values) != 1 or not values[0].strip():
-        hint = "Have the provider send it with one value, or choose another claim by which people are known."
-        raise SignInRefused("no subject", f"The claim '{name}', by which people are known, came with {len(values)} values.", hint)
+        hint = "Configure the provider to send one value, or choose another subject claim."
+        raise SignInRefused("no_subject", f"The subject claim '{name}' has {len(values)} values.", hint)
     way.proved = replace(way.proved, subject=values[0])
 
 
@@ -262,68 +264,68 @@ def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
         ctx, way.source, policy, way.proved, way.steps, preview=way.observes, says_verified=way.row.protocol != SAML,
         import_groups=settings_["import_groups"],
     )  # fmt: skip
-    way.person = one.person()
-    _check_trial(way)
+    way.user = one.user()
+    _check_sign_in_test(way)
     if way.row.serves == OPERATORS:
         return _tried_by_operator(ctx, way)
     _check_status(ctx, way, one)
     if not way.observes and settings_["refresh"]:
         _refresh(ctx, way)
-    return one.take(way.person)
+    return one.take(way.user)
 
 
 def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
-    """See whether whoever tries is an operator; a trial lets nobody in, where only operators come in."""
+    """See whether anyone who tries is an operator; a test sign-in lets nobody in, where only operators come in."""
     assert way.proved is not None
     found = operator_sso.linked_to(ctx, way.source.id, way.named or way.proved)
     if found is not None:
-        way.steps.note("Operator", f"It is the operator '{found.name}'.")
+        way.steps.note("Operator", f"Matches the operator '{found.name}'.")
     else:
-        hint = "The operator signs in by password and links themselves under Settings."
-        way.steps.note("Operator", "No operator is linked to it yet.", NOTED, hint)
-    return JitResult(None, "", way.person or {}, [], [])
+        hint = "The operator signs in with a password and links the source under Settings."
+        way.steps.note("Operator", "No operator is linked to this identity yet.", NOTED, hint)
+    return JitResult(None, "", way.user or {}, [], [])
 
 
 def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
-    """Read this one person anew from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
-    assert way.person is not None
+    """Read this one user again from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
+    assert way.user is not None
     r = t.record.c
-    name = searchable(way.person).user_name_key
+    name = searchable(way.user).user_name_key
     with ctx.database.reading() as connection:
         where = (r.source_id == way.source.id, r.connection_type == imported_records.IMPORT, r.user_name_key == name, r.gone_at.is_(None))
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
     if user_id is None:
-        way.steps.note("Directory", "The directory of this source does not know them.", NOTED)
+        way.steps.note("Directory", "The directory of this source does not contain the user.", NOTED)
         return
     try:
         import_refresh.refresh(ctx, operators.SYSTEM, way.source.key, user_id)
-        way.steps.note("Directory", "They were read anew from the directory of this source.")
+        way.steps.note("Directory", "The user was refreshed from the directory of this source.")
     except DravoError as wrong:
-        # Whoever proved who they are need not wait for a directory.
-        way.steps.note("Directory", f"They could not be read anew: {wrong.message} What was known of them counts.", NOTED, wrong.hint)
+        # Anyone who proved who they are need not wait for a directory.
+        way.steps.note("Directory", f"The user could not be refreshed: {wrong.message} Dravo uses the stored attributes.", NOTED, wrong.hint)
 
 
-def _check_trial(way: SignInAttempt) -> None:
-    """Make sure that whoever tries is the one for whom the trial is."""
-    if way.trial is None or way.person is None:
+def _check_sign_in_test(way: SignInAttempt) -> None:
+    """Make sure that anyone who tries is the one for whom the test sign-in is."""
+    if way.sign_in_test is None or way.user is None:
         return
-    found = searchable(way.person)
-    if way.trial.person_key not in (fold(found.user_name), fold(found.email or "")):
-        hint = "Try as the person who is named, or make a trial for this one."
-        raise SignInRefused("another person", f"The trial is for '{way.trial.person}', and '{found.user_name}' came.", hint)
-    way.steps.note("Trial", f"It is for '{way.trial.person}', {'to look only' if way.observes else 'for real'}.")
+    found = searchable(way.user)
+    if way.sign_in_test.user_key not in (fold(found.user_name), fold(found.email or "")):
+        hint = "Sign in as the invited user, or create a test sign-in for this user."
+        raise SignInRefused("wrong_user", f"The test sign-in is for '{way.sign_in_test.user}', but '{found.user_name}' signed in.", hint)
+    way.steps.note("Test sign-in", f"Test sign-in for '{way.sign_in_test.user}', mode {'observe' if way.observes else 'apply'}.")
 
 
 def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> None:
-    """Make sure that it counts for this person by now."""
-    if way.trial is not None:
+    """Make sure that it counts for this user by now."""
+    if way.sign_in_test is not None:
         return
-    if way.row.state == EVERYBODY:
+    if way.row.status == ENABLED:
         return
-    if way.row.state == PILOT and _in_pilot(ctx, way, one):
-        way.steps.note("In force", f"They are in the pilot group '{way.row.settings['pilot']}'.")
+    if way.row.status == PILOT and _in_pilot(ctx, way, one):
+        way.steps.note("Status", f"The user is a member of the pilot group '{way.row.settings['pilot']}'.")
         return
-    raise sign_in_messages.not_in_pilot(way.row.settings["pilot"]) if way.row.state == PILOT else sign_in_messages.off()
+    raise sign_in_messages.not_in_pilot(way.row.settings["pilot"]) if way.row.status == PILOT else sign_in_messages.off()
 
 
 def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
@@ -343,8 +345,8 @@ def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
 
 def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
     assert way.arrival is not None and way.proved is not None
-    outcome = sign_in_traces.OBSERVED if way.observes else sign_in_traces.IN
-    words = "It would work: nothing was changed." if way.observes else "They are in."
+    outcome = sign_in_traces.OBSERVED if way.observes else sign_in_traces.SIGNED_IN
+    words = "Sign-in would succeed. Nothing was changed." if way.observes else "The user is signed in."
     secret = ""
     with ctx.database.writing() as connection:
         hours = settings.read(connection)["user_session_hours"]
@@ -352,7 +354,7 @@ def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
         _note_proved(connection, way)
         if not way.observes and way.arrival.user_id is not None:
             secret = user_sessions.begin(connection, way.arrival.user_id, way.source.id, way.named or way.proved, hours)
-            observations.note(connection, way.source.id, observations.PERSON)
+            observations.note(connection, way.source.id, observations.SCIM_USER)
         if way.arrival.groups:
             observations.note(connection, way.source.id, observations.GROUPS)
     back = way.begun.back if way.begun is not None else HOME
@@ -365,10 +367,10 @@ def _note_proved(connection: Connection, way: SignInAttempt) -> None:
 
 
 def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignInResult:
-    """Write down that somebody is not let in, and why; whoever waits is told no more than helps them."""
+    """Write down that somebody is not let in, and why; anyone who waits is told no more than helps them."""
     way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
     with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.hint, wrong.reason)
         whom = settings.support_contact(connection, way.row.settings)
     events.note(events.SIGN_IN, "user", source=way.source.key, reason=wrong.reason, trace=trace)
-    return SignInResult(sign_in_traces.REFUSED, trace, message=FOR_PEOPLE.get(wrong.reason, FOR_PEOPLE[""]), support_contact=whom)
+    return SignInResult(sign_in_traces.REFUSED, trace, message=FOR_USERS.get(wrong.reason, FOR_USERS[""]), support_contact=whom)

@@ -10,57 +10,57 @@ from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.context import AppContext
 from dravo.services.security import operator_sso
 from dravo.services.security.audit_log import record_change
-from dravo.services.security.operator_sso import PEOPLE
+from dravo.services.security.operator_sso import USERS
 from dravo.services.security.permissions import Caller
-from dravo.services.sign_in.settings import EVERYBODY, OFF, PILOT, STATES, check_super_administrator, missing
+from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT, STATUSES, check_super_administrator, missing
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 
 
-def set_state(ctx: AppContext, caller: Caller, key: str, state: str, enabled_from: str | None = None, confirm: str | None = None) -> None:
-    """Set for whom signing in by a source is in force: nobody, those of the pilot group, everybody; at once, or everybody from an hour on.
+def set_status(ctx: AppContext, caller: Caller, key: str, status: str, enabled_from: str | None = None, confirm: str | None = None) -> None:
+    """Set for whom signing in by a source is enabled: nobody, those of the pilot group, everyone; at once, or everyone from an hour on.
 
     Raises:
         InvalidInput: if something is missing; NeedsConfirmation: if nobody has come through the present settings yet; NotFound.
     """
-    if state not in STATES:
-        raise InvalidInput(f"'{state}' is nothing that it can be.", f"It is one of: {', '.join(STATES)}.", "state")
+    if status not in STATUSES:
+        raise InvalidInput(f"'{status}' is not a valid status.", f"Use one of: {', '.join(STATUSES)}.", "status")
     now = clock.now()
     at = parse_instant(enabled_from, "enabled_from") if enabled_from else None
     if at is not None and at <= now:
-        raise InvalidInput("That hour is over.", "Give one to come, or put it in force now.", "enabled_from")
+        raise InvalidInput("The start time is in the past.", "Enter a future time, or enable sign-in now.", "enabled_from")
     with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
         check_super_administrator(caller, row)
-        if row.serves != PEOPLE:
-            if state == EVERYBODY or at is not None:
+        if row.serves != USERS:
+            if status == ENABLED or at is not None:
                 operator_sso.check_own_way(connection, caller, source.id)
-            if state == OFF:
+            if status == DISABLED:
                 operator_sso.check_nobody_is_locked_out(connection, source.id)
-        if state != OFF or at is not None:
+        if status != DISABLED or at is not None:
             if lacking := missing(connection, row):
-                raise InvalidInput(f"Missing yet: {', '.join(lacking)}.", "Fill it in on the exchange sheet.", "state")
-            if state == PILOT and not row.settings.get("pilot"):
-                raise InvalidInput("No pilot group is named.", "Name a group whose people sign in first.", "pilot")
+                raise InvalidInput(f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.", "status")
+            if status == PILOT and not row.settings.get("pilot"):
+                raise InvalidInput("The pilot group is missing.", "Enter the group whose members can sign in.", "pilot")
             if row.verified_at is None and confirm != source.label:
-                hint = f"Have one person try it first; or type the name of the source, '{source.label}', to confirm."
-                raise NeedsConfirmation("Nobody has come through these settings yet.", hint, "confirm")
-        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(state=state, enabled_from=at))
-        if state == OFF:
-            # Whoever is signed in by it is not any more.
+                hint = f"Run a test sign-in first, or type the name of the source, '{source.label}', to confirm."
+                raise NeedsConfirmation("These settings have not been tested yet.", hint, "confirm")
+        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(status=status, enabled_from=at))
+        if status == DISABLED:
+            # Anyone who is signed in by it is not any more.
             connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
             operator_sso.end_sessions(connection, source.id)
-        details = {"key": key, "before": row.state, "after": state, "enabled_from": at}
-        record_change(connection, ctx.keys, caller, "set for whom signing in is in force", "source", source.id, now, details)
+        details = {"key": key, "before": row.status, "after": status, "enabled_from": at}
+        record_change(connection, ctx.keys, caller, "changed sign-in status", "source", source.id, now, details)
 
 
 def apply_scheduled_activation(ctx: AppContext, now: Instant) -> None:
-    """Put in force whatever was set to be from an hour on that has come."""
+    """Put enabled whatever was set to be from an hour on that has come."""
     s = t.source_sign_in.c
     due = (s.enabled_from.is_not(None), s.enabled_from <= now)
     with ctx.database.reading() as connection:
         if connection.execute(select(s.source_id).where(*due).limit(1)).first() is None:
             return
     with ctx.database.writing() as connection:
-        connection.execute(update(t.source_sign_in).where(*due).values(state=EVERYBODY, enabled_from=None))
+        connection.execute(update(t.source_sign_in).where(*due).values(status=ENABLED, enabled_from=None))

@@ -16,7 +16,7 @@ from dravo.protocols.saml.names import REDIRECT
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.context import AppContext
-from dravo.services.lookups import find_person
+from dravo.services.lookups import find_user
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -35,7 +35,7 @@ IDLE_HOURS = 2
 
 @dataclass(frozen=True)
 class SignedInUser:
-    """Somebody who is signed in: their visit, who they are, and by which source they came."""
+    """Somebody who is signed in: their session, who they are, and by which source they came."""
 
     id: str
     user_id: str
@@ -44,7 +44,7 @@ class SignedInUser:
 
 
 def begin(connection: Connection, user_id: str, source_id: str, proved: VerifiedIdentity, hours: int) -> str:
-    """Begin a visit, and return its secret."""
+    """Begin a session, and return its secret."""
     now, secret = clock.now(), secrets.token_urlsafe(32)
     connection.execute(
         insert(t.user_session).values(
@@ -56,7 +56,7 @@ def begin(connection: Connection, user_id: str, source_id: str, proved: Verified
 
 
 def by_secret(ctx: AppContext, secret: str) -> SignedInUser | None:
-    """Return whose visit it is; None if it is over: by time, because it was ended, or because they are not active any more."""
+    """Return whose session it is; None if it is over: by time, because it was ended, or because they are not active any more."""
     v, u = t.user_session.c, t.user.c
     now, kept = clock.now(), digest(secret)
     live = (v.until_at > now, v.last_seen_at > later(now, -IDLE_HOURS * 3600), u.active.is_(True), u.gone_at.is_(None))
@@ -72,7 +72,7 @@ def by_secret(ctx: AppContext, secret: str) -> SignedInUser | None:
 
 
 def end(ctx: AppContext, visitor: SignedInUser) -> Any:
-    """End a visit; returns the row that it was."""
+    """End a session; returns the row that it was."""
     with ctx.database.writing() as connection:
         row = connection.execute(select(t.user_session).where(t.user_session.c.id == visitor.id)).first()
         connection.execute(delete(t.user_session).where(t.user_session.c.id == visitor.id))
@@ -95,7 +95,7 @@ def mine(ctx: AppContext, visitor: SignedInUser) -> dict[str, Any]:
 
 
 def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
-    """Return the applications that a person has and that are not hidden, by name, each with its roles."""
+    """Return the applications that a user has and that are not hidden, by name, each with its roles."""
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
         select(p.key, p.label, p.address, r.label.label("role"), x.from_at)
@@ -111,15 +111,15 @@ def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]
     return list(found.values())
 
 
-def of_person(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return the visits of a person that are not over.
+def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
+    """Return the sessions of a user that are not over.
 
     Raises:
         NotFound, InvalidInput.
     """
     v, s, now = t.user_session.c, t.source.c, clock.now()
     with ctx.database.reading() as connection:
-        user = find_person(connection, name)
+        user = find_user(connection, name)
         statement = (
             select(v.id, v.created_at, v.last_seen_at, v.until_at, s.key, s.label)
             .join(t.source, s.id == v.source_id)
@@ -137,23 +137,27 @@ def of_person(ctx: AppContext, name: str) -> dict[str, Any]:
     return {"items": items}
 
 
-def end_of_person(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
-    """End every visit of a person; they may sign in again, if they may come in.
+def end_of_user(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
+    """End every session of a user; they may sign in again, if they may come in.
 
     Raises:
         NotFound, InvalidInput.
     """
     with ctx.database.writing() as connection:
-        user = find_person(connection, name)
+        user = find_user(connection, name)
         ended = connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id)).rowcount
-        record_change(connection, ctx.keys, caller, "ended sign-ins", "user", user.id, clock.now(), {"ended": ended})
+        record_change(connection, ctx.keys, caller, "ended sessions", "user", user.id, clock.now(), {"ended": ended})
     return {"items": []}
 
 
 def leave(ctx: AppContext, visitor: SignedInUser, base: str) -> str:
-    """End a visit; returns the address at which the browser signs out at the provider too, "" if the provider offers none."""
-    visit = end(ctx, visitor)
-    return _onward(ctx, visitor.source_id, (visit.subject, visit.subject_format, visit.session), base) if visit is not None else ""
+    """End a session; returns the address at which the browser signs out at the provider too, "" if the provider offers none."""
+    user_session = end(ctx, visitor)
+    return (
+        _onward(ctx, visitor.source_id, (user_session.subject, user_session.subject_format, user_session.session), base)
+        if user_session is not None
+        else ""
+    )
 
 
 def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
@@ -197,7 +201,7 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
         source, row = source_policies.sign_in_of(connection, key)
         keys = sign_in_keys.of_source(ctx, connection, source.id)
     if row.protocol != SAML:
-        raise SignInRefused("protocol", f"'{source.label}' does not speak SAML.")
+        raise SignInRefused("protocol", f"'{source.label}' does not use SAML.")
     ours = addresses(base, key)
     now = clock.now()
     seconds = datetime.fromisoformat(now).timestamp()

@@ -22,7 +22,7 @@ from dravo.services.lookups import pushing_source
 from dravo.services.notifications import mail_queue
 from dravo.services.security import operator_sso
 from dravo.services.security.audit_log import record_change
-from dravo.services.security.operator_sso import OPERATORS, PEOPLE, SERVES
+from dravo.services.security.operator_sso import OPERATORS, SERVES, USERS
 from dravo.services.security.permissions import Caller
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
@@ -30,10 +30,10 @@ from dravo.services.sources.policy import sign_in_of, sign_in_policy
 from dravo.store import clock
 from dravo.store import tables as t
 
-SAML, OIDC, MAIL = "saml", "oidc", "mail"
-PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "a code by mail"}
-OFF, PILOT, EVERYBODY = "off", "pilot", "everybody"
-STATES = (OFF, PILOT, EVERYBODY)
+SAML, OIDC, MAIL = "saml", "oidc", "email_code"
+PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "emailed code"}
+DISABLED, PILOT, ENABLED = "disabled", "pilot", "enabled"
+STATUSES = (DISABLED, PILOT, ENABLED)
 
 
 class Common(BaseModel):
@@ -42,7 +42,7 @@ class Common(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     import_groups: bool = True
-    claims_days: int = Field(30, ge=0, le=3_660)
+    claim_days: int = Field(30, ge=0, le=3_660)
     refresh: bool = False
     pilot: str = Field("", max_length=200)
     support_contact: str = Field("", max_length=300)
@@ -51,19 +51,19 @@ class Common(BaseModel):
 class ByProvider(Common):
     """What is set where a provider says who somebody is."""
 
-    skew: int = Field(60, ge=0, le=300)
-    subject: str = Field("", max_length=300)
-    anew: bool = False
+    clock_skew: int = Field(60, ge=0, le=300)
+    subject_claim: str = Field("", max_length=300)
+    force_authn: bool = False
 
 
 class SamlSettings(ByProvider):
     """What is set for SAML."""
 
-    metadata_address: str = Field("", max_length=2_000)
+    metadata_url: str = Field("", max_length=2_000)
     auto_accept_certificates: bool = False
-    unasked: bool = False
-    signs: bool = True
-    longest_hours: int = Field(1, ge=1, le=24)
+    allow_idp_initiated: bool = False
+    sign_requests: bool = True
+    max_validity_hours: int = Field(1, ge=1, le=24)
 
 
 class OidcSettings(ByProvider):
@@ -72,7 +72,7 @@ class OidcSettings(ByProvider):
     issuer: str = Field("", max_length=2_000)
     client_id: str = Field("", max_length=300)
     scopes: str = Field("openid profile email", max_length=500)
-    by_key: bool = False
+    private_key_jwt: bool = False
     userinfo: bool = True
 
 
@@ -80,12 +80,12 @@ class MailSettings(Common):
     """What is set for codes by mail."""
 
     # What is known of those who register does not lapse: nobody else says it again.
-    claims_days: int = Field(0, ge=0, le=3_660)
-    registration_group: str = Field("", max_length=200)
+    claim_days: int = Field(0, ge=0, le=3_660)
+    new_user_group: str = Field("", max_length=200)
 
 
-# Settings that prove nothing, and that need not be tried anew.
-_LIGHT = {"pilot", "support_contact", "claims_days", "refresh"}
+# Settings that prove nothing, and that need not be tried again.
+_LIGHT = {"pilot", "support_contact", "claim_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
 
@@ -97,17 +97,17 @@ def read_settings(protocol: str, document: dict[str, Any]) -> Any:
     """
     model = _MODELS.get(protocol)
     if model is None:
-        raise InvalidInput(f"'{protocol}' is no protocol of signing in.", f"It is one of: {', '.join(PROTOCOLS)}.", "protocol")
+        raise InvalidInput(f"'{protocol}' is not a valid protocol.", f"Use one of: {', '.join(PROTOCOLS)}.", "protocol")
     try:
         found = model.model_validate({name: value.strip() if isinstance(value, str) else value for name, value in document.items()})
     except ValidationError as wrong:
         first = wrong.errors()[0]
         name = ".".join(str(part) for part in first["loc"])
         known = first["type"] != "extra_forbidden"
-        message = f"'{name}' cannot be used: {first['msg']}." if known else f"There is no setting '{name}' here."
-        raise InvalidInput(message, f"There are: {', '.join(model.model_fields)}.", name) from None
-    if isinstance(found, SamlSettings) and found.metadata_address:
-        found.metadata_address = check_url(found.metadata_address, "metadata_address")
+        message = f"The setting '{name}' is invalid: {first['msg']}." if known else f"There is no setting '{name}'."
+        raise InvalidInput(message, f"Use one of: {', '.join(model.model_fields)}.", name) from None
+    if isinstance(found, SamlSettings) and found.metadata_url:
+        found.metadata_url = check_url(found.metadata_url, "metadata_url")
     if isinstance(found, OidcSettings) and found.issuer:
         found.issuer = check_url(found.issuer, "issuer")
     return found
@@ -124,12 +124,12 @@ def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
 
 
 def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> None:
-    """Set how people sign in; what is None stays. What is missing does not stand in the way of keeping the rest.
+    """Set how users sign in; what is None stays. What is missing does not stand in the way of keeping the rest.
 
     Args:
         given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata" (its text), "fields"
             ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what is at the address now),
-            "serves" (whom it lets in: "people", "operators", "both").
+            "serves" (whom it lets in: "users", "operators", "both").
 
     Raises:
         InvalidInput, NotFound, NotPermitted: a source that lets operators in is a super administrator's to change.
@@ -146,8 +146,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
     # What is fetched is fetched before anything is written, and nobody waits for it with the writer's lock.
     values, details = _of_provider(protocol, settings, before, row, given)
-    if protocol == MAIL and serves not in (None, PEOPLE):
-        raise InvalidInput("A code by mail lets in people only.", "Have operators come in by a provider, or by their password.", "serves")
+    if protocol == MAIL and serves not in (None, USERS):
+        raise InvalidInput("Operators cannot sign in with an emailed code.", "Set `serves` to users.", "serves")
     key_row = None
     if row is None and protocol != MAIL:
         key_row = sign_in_keys.new_key(ctx, source.id, key, clock.now())
@@ -158,23 +158,23 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             caller, connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first(), serves
         )
         _take_given(ctx, protocol, row, given, settings, values, details)
-        if serves is not None and serves != (row.serves if row is not None else PEOPLE):
+        if serves is not None and serves != (row.serves if row is not None else USERS):
             values["serves"] = details["serves"] = serves
             if row is not None:
                 _check_serves(connection, caller, source, row, serves)
         if row is None:
-            made = {"source_id": source.id, "protocol": protocol, "settings": settings, "provider": {}, "state": OFF, "changed_at": now}
+            made = {"source_id": source.id, "protocol": protocol, "settings": settings, "provider": {}, "status": DISABLED, "changed_at": now}
             connection.execute(insert(t.source_sign_in).values(**{**made, **values}))
             if key_row is not None:
                 connection.execute(insert(t.sign_in_key).values(**key_row))
             details["protocol"] = protocol
         elif values:
-            # What is not proved yet is proved anew.
+            # What is not proved yet is proved again.
             weighty = bool({"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT)
-            anew = {"changed_at": now, **({"verified_at": None} if weighty else {})}
-            connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **anew))
+            again = {"changed_at": now, **({"verified_at": None} if weighty else {})}
+            connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **again))
         if details:
-            record_change(connection, ctx.keys, caller, "changed how people sign in", "source", source.id, now, {"key": key, **details})
+            record_change(connection, ctx.keys, caller, "changed sign-in settings", "source", source.id, now, {"key": key, **details})
 
 
 def _take_given(
@@ -187,7 +187,7 @@ def _take_given(
         values["settings"] = settings
     if row is not None and row.secret and given.get("secret") is None and settings.get("issuer") != before.get("issuer"):
         # A secret goes only where it was meant to go.
-        values["secret"], details["secret"] = None, "forgotten, for it goes elsewhere now"
+        values["secret"], details["secret"] = None, "deleted, because the host changed"
     if given.get("secret") is not None:
         values["secret"], details["secret"] = ctx.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
     if given.get("policy") is not None:
@@ -206,17 +206,17 @@ def check_super_administrator(caller: Caller, row: Any, serves: str | None = Non
         InvalidInput, NotPermitted.
     """
     if serves is not None and serves not in SERVES:
-        raise InvalidInput(f"'{serves}' is nobody whom a source can let in.", f"It is one of: {', '.join(SERVES)}.", "serves")
-    if (row.serves if row is not None else PEOPLE) != PEOPLE or serves not in (None, PEOPLE):
+        raise InvalidInput(f"'{serves}' is not a valid value for `serves`.", f"Use one of: {', '.join(SERVES)}.", "serves")
+    if (row.serves if row is not None else USERS) != USERS or serves not in (None, USERS):
         caller.require("operators.change")
 
 
 def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any, serves: str) -> None:
-    """Make sure that nobody is locked out where a source lets in others from now on; whoever it let in before is out."""
-    if serves == PEOPLE:
+    """Make sure that nobody is locked out where a source lets in others from now on; anyone who it let in before is out."""
+    if serves == USERS:
         operator_sso.check_nobody_is_locked_out(connection, source.id)
         operator_sso.end_all(connection, source.id)
-    elif row.state == EVERYBODY or row.enabled_from is not None:
+    elif row.status == ENABLED or row.enabled_from is not None:
         operator_sso.check_own_way(connection, caller, source.id)
     if serves == OPERATORS:
         connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
@@ -247,8 +247,8 @@ def _of_saml(settings: dict[str, Any], before: dict[str, Any], known: dict[str, 
         return saml_document(read_metadata(given["metadata"].encode()), "paste")
     if given.get("fields"):
         return _by_fields(known, given["fields"])
-    address = settings["metadata_address"]
-    if address and (address != before.get("metadata_address") or given.get("look")):
+    address = settings["metadata_url"]
+    if address and (address != before.get("metadata_url") or given.get("look")):
         return saml_document(fetch_metadata(address), "address")
     return None
 
@@ -263,7 +263,9 @@ def _of_oidc(settings: dict[str, Any], before: dict[str, Any], given: dict[str, 
 def saml_document(provider: Provider, how: str) -> dict[str, Any]:
     """Return a provider as it is kept."""
     if any(ord(sign) < 32 for sign in provider.entity_id):
-        raise InvalidInput("The provider's name holds a line end.", "Ask whoever runs it for its metadata.", "metadata")
+        raise InvalidInput(
+            "The entity ID of the provider contains a line break.", "Ask the administrator of the provider for its metadata.", "metadata"
+        )
     # Browsers are sent to these: nothing but pages by HTTP.
     for address in (*provider.sign_in.values(), *provider.sign_out.values()):
         check_url(address, "metadata")
@@ -284,7 +286,7 @@ def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str
     found = {"entity_id": "", "sign_in": {}, "sign_out": {}, "certificates": [], "wants_signed": False, **known, "from": "fields"}
     if (name := fields.get("entity_id")) is not None:
         if any(ord(sign) < 32 for sign in name.strip()):
-            raise InvalidInput("The entity id holds a line end.", "Paste it again.", "fields")
+            raise InvalidInput("The entity ID contains a line break.", "Paste it again.", "fields")
         found["entity_id"] = name.strip()
     for part in ("sign_in", "sign_out"):
         if (address := fields.get(part)) is not None:
@@ -304,16 +306,16 @@ def missing(connection: Connection, row: Any) -> list[str]:
     wanted: tuple[tuple[Any, str], ...]
     if row.protocol == SAML:
         wanted = (
-            (known.get("entity_id"), "the provider's entity id"),
-            (known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST), "the provider's address for signing in"),
-            (known.get("certificates"), "the provider's certificate"),
+            (known.get("entity_id"), "the entity ID of the provider"),
+            (known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST), "the single sign-on URL of the provider"),
+            (known.get("certificates"), "the certificate of the provider"),
         )
     else:
         wanted = (
             (settings.get("issuer"), "the issuer"),
-            (known.get("authorization") or not settings.get("issuer"), "the provider's configuration, which could not be read yet"),
-            (settings.get("client_id"), "our client id there"),
-            (row.secret or settings.get("by_key"), "our client secret, or that we sign by our key"),
+            (known.get("authorization") or not settings.get("issuer"), "the configuration of the provider, which could not be read yet"),
+            (settings.get("client_id"), "the client ID"),
+            (row.secret or settings.get("private_key_jwt"), "the client secret or private_key_jwt"),
         )
     return [what for there, what in wanted if not there]
 
@@ -321,9 +323,9 @@ def missing(connection: Connection, row: Any) -> list[str]:
 def _missing_for_mail(connection: Connection, row: Any) -> list[str]:
     policy = sign_in_policy(row)
     wanted = (
-        (mail_queue.is_set_up(connection), "the mail server, under Settings"),
-        (policy.domains, "the domains of the addresses that may sign in (question 1)"),
-        (row.settings["registration_group"] or not policy.makes, "the group into which people register"),
+        (mail_queue.is_set_up(connection), "the email server (under Settings)"),
+        (policy.domains, "the domains of the source (in the source policy)"),
+        (row.settings["new_user_group"] or not policy.makes, "the group for new users"),
     )
     return [what for there, what in wanted if not there]
 
@@ -344,12 +346,12 @@ def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
         source, row = sign_in_of(connection, key)
         check_super_administrator(caller, row)
         if not row.waiting:
-            raise NotFound("No other certificates wait.", "Look at the address again.")
+            raise NotFound("There is no new certificate to accept.", "Fetch the metadata again.")
         provider = {**row.provider, **row.waiting}
         values = {"provider": provider, "waiting": None, "verified_at": None, "changed_at": now}
         connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values))
         fingerprints = [each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)]
-        record_change(connection, ctx.keys, caller, "took over certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
+        record_change(connection, ctx.keys, caller, "accepted certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
 
 
 def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
@@ -368,7 +370,7 @@ def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
             sign_in_keys.add_next(ctx, connection, source.id, made)
         else:
             sign_in_keys.use_next(ctx, connection, source.id, sign_in_keys.kept_until(now))
-        action = "made the next key" if made is not None else "took the next key into use"
+        action = "created next key" if made is not None else "activated next key"
         record_change(connection, ctx.keys, caller, action, "source", source.id, now, {"key": key})
 
 
@@ -385,7 +387,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         operator_sso.end_all(connection, source.id)
         for table in (t.user_session, t.sign_in_request, t.sign_in_key, t.test_sign_in, t.source_sign_in):
             connection.execute(delete(table).where(table.c.source_id == source.id))
-        record_change(connection, ctx.keys, caller, "nobody signs in by it any more", "source", source.id, clock.now(), {"key": key})
+        record_change(connection, ctx.keys, caller, "removed sign-in", "source", source.id, clock.now(), {"key": key})
 
 
 def as_fields(row: Any) -> dict[str, Any]:

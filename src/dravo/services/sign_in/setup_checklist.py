@@ -24,7 +24,7 @@ PERSISTENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
 
 
 def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> dict[str, Any]:
-    """Return how people sign in by a source, with its exchange sheet.
+    """Return how users sign in by a source, with its setup checklist.
 
     Args:
         base: the public address of this service, without a slash at its end.
@@ -40,7 +40,7 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> dict[str, Any
     found = {
         "source": {"key": source.key, "label": source.label},
         "protocol": row.protocol, "protocol_label": PROTOCOLS[row.protocol], "settings": row.settings, "has_secret": bool(row.secret),
-        "policy": source_policies.sign_in_policy(row).document(), "state": row.state, "serves": row.serves,
+        "policy": source_policies.sign_in_policy(row).document(), "status": row.status, "serves": row.serves,
         "enabled_from": row.enabled_from, "verified_at": row.verified_at, "missing": lacking,
         "provider": sign_in_settings.as_fields(row), "looked_at": row.looked_at,
         "trouble": row.trouble or "", "give": _give(row, base, key), "certificates": [_certificate(each) for each in keys], "ticks": ticks,
@@ -50,7 +50,7 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> dict[str, Any
 
 
 def _seen(ctx: AppContext, caller: Caller, key: str) -> list[dict[str, Any]]:
-    """Return what arrived lately; without the values for those for whom people's attributes are masked."""
+    """Return what arrived lately; without the values for those for whom users' attributes are masked."""
     seen = sign_in_traces.attributes_seen(ctx, key)
     return seen if ATTRIBUTES in caller.permissions else [{**each, "values": []} for each in seen]
 
@@ -70,55 +70,61 @@ def _certificate(each: OurKey) -> dict[str, Any]:
     made: Certificate = each.certificate
     return {
         "pem": made.pem, "body": made.body, "fingerprint": made.fingerprint, "from_at": made.from_, "until_at": made.until,
-        "use": "signs" if each.signs else "was used before" if each.retired_at is not None else "comes next",
+        "use": "active" if each.signs else "previous" if each.retired_at is not None else "next",
     }  # fmt: skip
 
 
 def _give(row: Any, base: str, key: str) -> list[dict[str, str]]:
     ours = addresses(base, key)
     if row.protocol == MAIL:
-        return [{"name": "Sign-in page", "value": f"{base}/sign-in", "note": "Tell it to the people: they give their address, and get a code."}]
+        return [
+            {
+                "name": "Sign-in page",
+                "value": f"{base}/sign-in",
+                "note": "Share this address with your users. They enter their email address and get a code.",
+            }
+        ]
     scheme, _, rest = base.partition("://")
     parts = [
-        {"name": "Scheme", "value": scheme, "note": "Where an address is asked for in parts."},
-        {"name": "Host and port", "value": rest.partition("/")[0], "note": "Where an address is asked for in parts."},
+        {"name": "Scheme", "value": scheme, "note": "If the URL is entered in parts."},
+        {"name": "Host and port", "value": rest.partition("/")[0], "note": "If the URL is entered in parts."},
     ]
     if row.protocol == SAML:
         return [
-            {"name": "Metadata", "value": ours["entity_id"], "note": "All of the below in one document; take this where it can be read."},
-            {"name": "Entity id", "value": ours["entity_id"], "note": "Also asked for as audience, identifier or issuer of ours."},
-            {"name": "Address for responses", "value": ours["acs"], "note": "Assertion consumer service (ACS) by HTTP-POST, recipient, destination."},
-            {"name": "Name format", "value": PERSISTENT, "note": "A NameID that stays with the person."},
-            {"name": "Address for signing out", "value": ours["sign_out"], "note": "Single logout, by HTTP-Redirect; where it is asked for."},
+            {"name": "Metadata", "value": ours["entity_id"], "note": "Contains all values below. Use it if the provider can read metadata."},
+            {"name": "Entity ID", "value": ours["entity_id"], "note": "Also called audience, identifier or issuer."},
+            {"name": "ACS URL", "value": ours["acs"], "note": "Assertion consumer service (HTTP-POST). Also called recipient or destination."},
+            {"name": "NameID format", "value": PERSISTENT, "note": "A NameID that never changes for a user."},
+            {"name": "Single logout URL", "value": ours["sign_out"], "note": "Single logout (HTTP-Redirect). Optional."},
             *parts,
-            {"name": "Path", "value": f"/sso/{key}/saml/acs", "note": "Of the address for responses."},
+            {"name": "Path", "value": f"/sso/{key}/saml/acs", "note": "Of the ACS URL."},
         ]  # fmt: skip
     return [
-        {"name": "Redirect address", "value": ours["redirect"], "note": "Also asked for as redirect URI or callback; it has to be the very same."},
-        {"name": "Address after signing out", "value": ours["signed_out"], "note": "Also asked for as post-logout redirect; where it is asked for."},
-        {"name": "Flow", "value": "authorization code with PKCE (S256)", "note": "No other flow is used."},
-        {"name": "Scopes", "value": row.settings["scopes"], "note": "What is asked for."},
-        {"name": "Our keys", "value": ours["keys"], "note": "Where the provider knows us by our key (private_key_jwt)."},
+        {"name": "Redirect URI", "value": ours["redirect"], "note": "Also called callback URL. It must match exactly."},
+        {"name": "Post-logout redirect URI", "value": ours["signed_out"], "note": "Optional."},
+        {"name": "Flow", "value": "authorization code with PKCE (S256)", "note": "The flow that Dravo uses."},
+        {"name": "Scopes", "value": row.settings["scopes"], "note": "The scopes that Dravo requests."},
+        {"name": "JWKS URL", "value": ours["keys"], "note": "Only for private_key_jwt."},
         *parts,
-        {"name": "Path", "value": f"/sso/{key}/oidc/callback", "note": "Of the redirect address."},
+        {"name": "Path", "value": f"/sso/{key}/oidc/callback", "note": "Of the redirect URI."},
     ]
 
 
 def _switch_on(row: Any) -> list[str]:
     if row.protocol == MAIL:
-        return ["Let mail from our sender through, so that no filter keeps the codes back."]
+        return ["Allow emails from the sender address, so that no filter blocks the codes."]
     if row.protocol == SAML:
         return [
-            "Sign the assertion or the whole response, by RSA or ECDSA with SHA-256.",
-            "Send user name, e-mail address, given name and family name as attributes; names with or without a namespace are understood.",
-            "Send the groups of the person as values of one attribute, by name or by id.",
-            "Let the people sign in who are to come in: most providers want them assigned.",
+            "Sign the assertion or the response, with RSA or ECDSA and SHA-256.",
+            "Send user name, email address, given name and family name as attributes, with short or namespaced names.",
+            "Send the groups of the user as values of one attribute, by name or ID.",
+            "Assign the users to this application at the provider.",
         ]
     return [
-        "Register us as a client with a secret (or with our key), and the redirect address as it is.",
-        "Let the ID token or the userinfo carry preferred_username, email, email_verified, given_name, family_name.",
-        "Send the groups of the person in a claim named groups.",
-        "Let the people sign in who are to come in: most providers want them assigned.",
+        "Register Dravo as a client, with a secret or the JWKS URL, and the exact redirect URI.",
+        "Send preferred_username, email, email_verified, given_name and family_name in the ID token or from the UserInfo endpoint.",
+        "Send the groups of the user in the claim groups.",
+        "Assign the users to this application at the provider.",
     ]
 
 
@@ -136,23 +142,23 @@ def metadata(ctx: AppContext, key: str, base: str) -> bytes:
     return our_metadata(ours["entity_id"], ours["acs"], known, known, ours["sign_out"])
 
 
-def _to_send(sheet: dict[str, Any]) -> str:
-    """Return the sheet as text for whoever runs the provider; a secret goes another way."""
-    width = max(len(each["name"]) for each in sheet["give"])
+def _to_send(checklist: dict[str, Any]) -> str:
+    """Return the checklist as text for anyone who runs the provider; a secret goes another way."""
+    width = max(len(each["name"]) for each in checklist["give"])
     lines = [
-        f"Signing in by '{sheet['source']['label']}' with {sheet['protocol_label']}",
+        f"Sign-in with '{checklist['source']['label']}' through {checklist['protocol_label']}",
         "",
-        "Please tell the people:" if sheet["protocol"] == MAIL else "Please enter at your side:",
-        *(f"  {each['name']:<{width}}  {each['value']}" for each in sheet["give"]),
+        "Tell your users:" if checklist["protocol"] == MAIL else "Enter at the provider:",
+        *(f"  {each['name']:<{width}}  {each['value']}" for each in checklist["give"]),
         "",
-        "Please see to it:",
-        *(f"  - {each}" for each in sheet["provider_steps"]),
+        "Steps at the provider:",
+        *(f"  - {each}" for each in checklist["provider_steps"]),
     ]
-    if sheet["missing"]:
-        lines += ["", "Please send us:", *(f"  - {each}" for each in sheet["missing"])]
-    if sheet["protocol"] == SAML and sheet["certificates"]:
-        lines += ["", "Our certificate, for signatures and for encryption:", sheet["certificates"][0]["pem"]]
-    waiting = [each["label"] for each in sheet["ticks"] if each["first_at"] is None]
+    if checklist["missing"]:
+        lines += ["", "Send us:", *(f"  - {each}" for each in checklist["missing"])]
+    if checklist["protocol"] == SAML and checklist["certificates"]:
+        lines += ["", "Certificate of Dravo for signing and encryption:", checklist["certificates"][0]["pem"]]
+    waiting = [each["label"] for each in checklist["ticks"] if each["first_at"] is None]
     if waiting:
-        lines += ["", "Not seen yet:", *(f"  - {each}" for each in waiting)]
+        lines += ["", "Not verified yet:", *(f"  - {each}" for each in waiting)]
     return "\n".join(lines) + "\n"

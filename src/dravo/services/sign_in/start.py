@@ -19,14 +19,14 @@ from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.protocols.verified_identity import SignInRefused
 from dravo.services import settings
 from dravo.services.context import AppContext
-from dravo.services.security.operator_sso import OPERATORS, PEOPLE
+from dravo.services.security.operator_sso import OPERATORS, USERS
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import provider_metadata, test_sign_ins
 from dravo.services.sign_in import settings as sign_in_settings
-from dravo.services.sign_in.settings import MAIL, OFF, SAML
+from dravo.services.sign_in.settings import DISABLED, MAIL, SAML
 from dravo.services.sign_in.verification import addresses, client_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
@@ -60,7 +60,7 @@ def start(
     ctx: AppContext,
     key: str,
     base: str,
-    trial: str | None = None,
+    sign_in_test: str | None = None,
     back: str | None = None,
     browser: str | None = None,
     operator: Caller | None = None,
@@ -68,32 +68,36 @@ def start(
     """Begin a sign-in.
 
     Args:
-        trial: the secret of a trial's link.
-        back: the page of ours to which the person goes after it.
+        sign_in_test: the secret of a test sign-in's link.
+        back: the page of ours to which the user goes after it.
         browser: by what this browser is known, if it is.
         operator: who binds themselves to whom it will prove, signed in as they are.
 
     Raises:
-        NotFound; SignInRefused: "off", "trial", "settings".
+        NotFound; SignInRefused: "disabled", "test sign-in", "settings".
     """
     with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
-        kept = test_sign_ins.by_secret(connection, source.id, trial) if trial else None
+        kept = test_sign_ins.by_secret(connection, source.id, sign_in_test) if sign_in_test else None
         keys = sign_in_keys.of_source(ctx, connection, source.id)
         lacking = sign_in_settings.missing(connection, row)
         whom = settings.support_contact(connection, row.settings)
-    if trial and kept is None:
-        raise SignInRefused("trial", "This trial is over, or was never one.", "Ask whoever sent you the link for another.")
-    if operator is not None and row.serves == PEOPLE:
-        raise SignInRefused("operator", f"No operator comes in by {source.label}.", "A super administrator can have it let operators in.")
-    if row.state == OFF and kept is None and operator is None:
-        raise SignInRefused("off", f"Signing in by {source.label} is not in force yet.", whom or "Wait until whoever runs this says so.")
+    if sign_in_test and kept is None:
+        raise SignInRefused("sign_in_test", "The test sign-in has expired or does not exist.", "Ask the user who sent you the link for a new one.")
+    if operator is not None and row.serves == USERS:
+        raise SignInRefused(
+            "operator", f"Operators cannot sign in through {source.label}.", "A super administrator can allow it on the Sign-in tab of the source."
+        )
+    if row.status == DISABLED and kept is None and operator is None:
+        raise SignInRefused("disabled", f"Sign-in through {source.label} is not enabled yet.", whom or "Contact your administrator.")
     if lacking:
         raise sign_in_messages.unfinished(lacking)
     if row.protocol == MAIL:
         # The sign-in page asks for the address and sends the code; nothing is begun before that.
         return SignInRedirect(
-            f"{base}/sign-in?{urlencode({'by': key, **({'trial': trial} if trial else {})})}", None, browser or secrets.token_urlsafe(32)
+            f"{base}/sign-in?{urlencode({'by': key, **({'sign_in_test': sign_in_test} if sign_in_test else {})})}",
+            None,
+            browser or secrets.token_urlsafe(32),
         )
     # A browser that has several pages open keeps one mark for all of them.
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
@@ -116,9 +120,9 @@ def _ask_saml(
     at = row.provider["sign_in"]
     binding = REDIRECT if REDIRECT in at else POST
     identifier = f"_{secrets.token_hex(20)}"
-    signs = keys[0].key if keys and (row.settings["signs"] or row.provider.get("wants_signed")) else None
+    signs = keys[0].key if keys and (row.settings["sign_requests"] or row.provider.get("wants_signed")) else None
     asked = requests.sign_in_request(
-        identifier, binding, at[binding], ours["entity_id"], ours["acs"], state, clock.now(), signs, anew=row.settings["anew"]
+        identifier, binding, at[binding], ours["entity_id"], ours["acs"], state, clock.now(), signs, force_authn=row.settings["force_authn"]
     )
     begun["request_id"] = identifier
     return asked.url, asked.form
@@ -130,11 +134,11 @@ def _ask_oidc(
     nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
     begun["secret"] = ctx.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
     client = client_of(ctx, row, key, base, keys)
-    return flow.start(provider_metadata.oidc_provider(row.provider), client, state, nonce, verifier, anew=row.settings["anew"]), None
+    return flow.start(provider_metadata.oidc_provider(row.provider), client, state, nonce, verifier, force_authn=row.settings["force_authn"]), None
 
 
 def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
-    """Return by which source somebody signs in: the one that owns the domain of their e-mail, else the only one there is.
+    """Return by which source somebody signs in: the one that owns the domain of their email, else the only one there is.
 
     Where several own it, they are choices.
 
@@ -146,14 +150,14 @@ def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
         every = connection.execute(
             select(t.source_sign_in, s.key, s.label)
             .join(t.source, s.id == t.source_sign_in.c.source_id)
-            .where(t.source_sign_in.c.state != OFF)
+            .where(t.source_sign_in.c.status != DISABLED)
             .order_by(s.label)
         ).all()
     rows = [row for row in every if row.serves != OPERATORS]
     owning = [row for row in rows if domain and domain in source_policies.sign_in_policy(row).domains]
     found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
     named = None if found is None else {"key": found.key, "label": found.label}
-    operators_by = [{"key": row.key, "label": row.label} for row in every if row.serves != PEOPLE]
+    operators_by = [{"key": row.key, "label": row.label} for row in every if row.serves != USERS]
     by_code = found is not None and found.protocol == MAIL
     return {
         "choices": [_choice(row) for row in owning] if len(owning) > 1 else [],

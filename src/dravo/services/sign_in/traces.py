@@ -19,7 +19,7 @@ from dravo.store.ids import new_id
 from dravo.store.pagination import Ask, page
 from dravo.store.queries import search as text_search
 
-IN, OBSERVED, REFUSED = "in", "observed", "refused"
+SIGNED_IN, OBSERVED, REFUSED = "signed_in", "observed", "refused"
 LARGEST_RAW = 60_000
 MOST_OF_A_SOURCE = 5_000
 # What would prove or open something once more is left out of what is kept.
@@ -39,7 +39,7 @@ def write(connection: Connection, row: dict[str, Any]) -> str:
 
 
 def list_traces(
-    ctx: AppContext, key: str, ask: Ask, outcome: str | None = None, trial: str | None = None, words: str | None = None
+    ctx: AppContext, key: str, ask: Ask, outcome: str | None = None, sign_in_test: str | None = None, words: str | None = None
 ) -> dict[str, Any]:
     """Return a page of a source's traces, newest first.
 
@@ -52,8 +52,8 @@ def list_traces(
         statement = select(t.sign_in_trace).where(x.source_id == source.id)
         if outcome:
             statement = statement.where(x.outcome == outcome)
-        if trial:
-            statement = statement.where(x.test_id == trial)
+        if sign_in_test:
+            statement = statement.where(x.test_id == sign_in_test)
         if words:
             statement = statement.where(false() if masking.hidden() else text_search.has(x.name, words) | text_search.has(x.message, words))
         return page(connection, statement, [x.id], ask, _line, newest_first=True)
@@ -65,7 +65,7 @@ def _line(row: Any) -> dict[str, Any]:
         "id": row.id, "at": row.at, "outcome": row.outcome, "reason": row.reason,
         # These quote what arrived.
         "message": masking.HIDDEN if hidden else row.message, "hint": "" if hidden else row.hint, "name": masking.HIDDEN if hidden else row.name,
-        "person": row.user_id, "trial": row.test_id,
+        "user": row.user_id, "sign_in_test": row.test_id,
     }  # fmt: skip
 
 
@@ -79,12 +79,12 @@ def one_row(connection: Connection, key: str, trace_id: str) -> Any:
     x = t.sign_in_trace.c
     row = connection.execute(select(t.sign_in_trace).where(x.id == trace_id, x.source_id == source.id)).first()
     if row is None:
-        raise NotFound(f"'{source.label}' has no such trace, or not any more.", "See in the settings for how long they are kept.")
+        raise NotFound(f"'{source.label}' has no sign-in with this ID.", "It may have been deleted. The settings define how long sign-ins are kept.")
     return row
 
 
 def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, Any]:
-    """Return one trace whole; what arrived only for those who may see people's attributes.
+    """Return one trace whole; what arrived only for those who may see users' attributes.
 
     Raises:
         NotFound.

@@ -54,20 +54,20 @@ class JitResult:
     Attributes:
         user_id: who it is; None for somebody who would only be made.
         kind: what became of their record, such as "new" or "unchanged".
-        person: the SCIM User that the expressions made.
+        user: the SCIM User that the expressions made.
         groups: for each claimed group {"claimed", "group", "outcome", "gives"}.
         access: what they have after it, and what they gained and lost by it.
     """
 
     user_id: str | None
     kind: str
-    person: dict[str, Any]
+    user: dict[str, Any]
     groups: list[dict[str, Any]]
     access: list[dict[str, Any]]
 
     def document(self) -> dict[str, Any]:
         """Return it as JSON."""
-        return {"kind": self.kind, "made": self.person, "groups": self.groups, "access": self.access}
+        return {"kind": self.kind, "made": self.user, "groups": self.groups, "access": self.access}
 
 
 TRANSIENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
@@ -81,19 +81,19 @@ class SignInAttempt:
     row: Any
     base: str
     begun: Any = None
-    trial: Any = None
+    sign_in_test: Any = None
     steps: StepLog = field(default_factory=StepLog)
     proved: VerifiedIdentity | None = None
     # The same under the name that the provider has for them.
     named: VerifiedIdentity | None = None
-    person: dict[str, Any] | None = None
+    user: dict[str, Any] | None = None
     arrival: JitResult | None = None
     raw: str = ""
 
     @property
     def observes(self) -> bool:
-        """Whether it is a trial that changes nothing: where only operators come in, none does."""
-        return self.trial is not None and (self.trial.mode == OBSERVE or self.row.serves == OPERATORS)
+        """Whether it is a test sign-in that changes nothing: where only operators come in, none does."""
+        return self.sign_in_test is not None and (self.sign_in_test.mode == OBSERVE or self.row.serves == OPERATORS)
 
 
 def addresses(base: str, key: str) -> dict[str, str]:
@@ -108,7 +108,7 @@ def addresses(base: str, key: str) -> dict[str, str]:
 def client_of(ctx: AppContext, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
     """Return us as an OpenID provider knows us: by our secret, or by the key that signs now."""
     own = None
-    if row.settings["by_key"] and keys:
+    if row.settings["private_key_jwt"] and keys:
         own = read_private_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), keys[0].id)
     secret = ctx.keys.decrypt(row.secret) if row.secret else ""
     return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
@@ -134,10 +134,12 @@ def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: 
         if found is None or found.until_at <= clock.now():
             return
         if not browser or digest(browser) != found.browser_hash:
-            raise SignInRefused("browser", "This was begun in another browser.", "Begin and end in one browser, with cookies allowed.")
+            raise SignInRefused(
+                "browser", "The sign-in was started in another browser.", "Start the sign-in again in one browser, with cookies allowed."
+            )
         connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
         if found.test_id:
-            way.trial = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == found.test_id)).first()
+            way.sign_in_test = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == found.test_id)).first()
     way.begun = found
 
 
@@ -151,20 +153,21 @@ def prove_saml(ctx: AppContext, way: SignInAttempt, key: str, response: bytes, r
     with ctx.database.reading() as connection:
         keys = sign_in_keys.of_source(ctx, connection, way.source.id)
     ours, row = addresses(way.base, key), way.row
-    unasked = way.begun is None and row.settings["unasked"]
-    if way.begun is None and not unasked:
-        way.steps.note("Asked for", "It answers nothing that is waited for here: it was begun elsewhere, brought before, or took too long.", NOTED)
+    allow_idp_initiated = way.begun is None and row.settings["allow_idp_initiated"]
+    if way.begun is None and not allow_idp_initiated:
+        way.steps.note("Expected", "The response matches no open request. It was started elsewhere, was used already, or took too long.", NOTED)
     expected = Expected(
         row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["entity_id"], ours["acs"],
-        way.begun.request_id if way.begun is not None else None, seconds_of(clock.now()), unasked, row.settings["skew"], [each.key for each in keys],
-        3_600 * row.settings.get("longest_hours", 1),
+        way.begun.request_id if way.begun is not None else None, seconds_of(clock.now()),
+        allow_idp_initiated, row.settings["clock_skew"], [each.key for each in keys],
+        3_600 * row.settings.get("max_validity_hours", 1),
     )  # fmt: skip
     proved = responses.accept(response, expected, way.steps.note)
-    if proved.format == TRANSIENT and not row.settings["subject"]:
+    if proved.format == TRANSIENT and not row.settings["subject_claim"]:
         raise SignInRefused(
-            "no subject",
-            "The provider names the person anew each time (transient NameID), so that nobody could be known again.",
-            "Have it send a persistent NameID, or say by which claim people are known.",
+            "no_subject",
+            "The provider sends a new NameID at each sign-in (transient NameID).",
+            "Configure the provider to send a persistent NameID, or set the subject claim.",
         )
     return proved
 
@@ -177,17 +180,17 @@ def prove_oidc(ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str
     """
     take_begun(ctx, way, query.get("state"), browser)
     if way.begun is None:
-        raise SignInRefused("state", "It answers nothing that was begun here, or only long ago.", "Begin anew, in one window.")
+        raise SignInRefused("state", "The response matches no open request, or took too long.", "Start the sign-in again in one window.")
     if "error" in query:
         said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
-        hint = "See whether the person is assigned to this application at the provider, and whether our redirect address is known there."
-        raise SignInRefused("status", f"The provider answered '{said}'.", hint)
+        hint = "Check that the user is assigned at the provider, and that the redirect URI is registered."
+        raise SignInRefused("status", f"The provider responded with '{said}'.", hint)
     provider = provider_metadata.oidc_provider(way.row.provider)
     if query.get("iss") not in (None, provider.issuer):
-        raise SignInRefused("issuer", "It came from another issuer (RFC 9207).", "Begin anew.")
+        raise SignInRefused("issuer", "The response comes from another issuer (RFC 9207).", "Start the sign-in again.")
     if not query.get("code"):
-        raise SignInRefused("status", "The provider sent no code.", "Begin anew; look into the provider's own log.")
-    way.steps.note("Arrived", "A code, in answer to what was begun here.")
+        raise SignInRefused("status", "The provider sent no code.", "Start the sign-in again, and check the log of the provider.")
+    way.steps.note("Arrived", "Received an authorization code for the open request.")
     with ctx.database.reading() as connection:
         keys = sign_in_keys.of_source(ctx, connection, way.source.id)
     nonce, verifier = orjson.loads(ctx.keys.decrypt(way.begun.secret))
@@ -198,22 +201,26 @@ def prove_oidc(ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str
     if answer.status != 200 or not isinstance(given.get("id_token"), str):
         said = f"{given.get('error', answer.status)} {given.get('error_description', '')}".strip()[:300]
         repairs = {
-            "invalid_client": "Compare client id and secret on both sides.",
-            "invalid_grant": "Compare our redirect address there, and begin anew.",
+            "invalid_client": "Compare the client ID and the client secret on both sides.",
+            "invalid_grant": "Compare the redirect URI at the provider, then start the sign-in again.",
         }
-        raise SignInRefused("code", f"For the code the provider gave no token: {said}.", repairs.get(str(given.get("error")), "Ask whoever runs it."))
-    way.steps.note("Token", "The provider gave a token for the code.")
-    expected = ExpectedToken(provider.issuer, client.id, nonce, seconds_of(clock.now()), provider.algorithms, way.row.settings["skew"])
+        raise SignInRefused(
+            "code",
+            f"The provider issued no token for the code: {said}.",
+            repairs.get(str(given.get("error")), "Contact the administrator of the provider."),
+        )
+    way.steps.note("Token", "The provider issued a token for the code.")
+    expected = ExpectedToken(provider.issuer, client.id, nonce, seconds_of(clock.now()), provider.algorithms, way.row.settings["clock_skew"])
     access_token = str(given["access_token"]) if given.get("access_token") else None
     token_claims = _accepted(ctx, way, given["id_token"], expected, access_token)
-    way.steps.note("Signature", f"It is signed with a key of {provider.issuer}, meant for us, and answers what was begun here.")
+    way.steps.note("Signature", f"The token is signed with a key of {provider.issuer}, is meant for Dravo, and matches the open request.")
     if way.row.settings["userinfo"] and provider.userinfo and access_token:
         told = provider_metadata.fetch(provider.userinfo, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"})
         if told.status == 200 and told.document is not None:
             token_claims = id_tokens.check_userinfo(token_claims, told.document)
-            way.steps.note("Userinfo", "More claims came from the provider's userinfo.")
+            way.steps.note("UserInfo", "Received more claims from the UserInfo endpoint.")
         else:
-            way.steps.note("Userinfo", f"The provider's userinfo answers with {told.status}; the token's own claims are taken.", "look at this")
+            way.steps.note("Userinfo", f"The UserInfo endpoint responds with status {told.status}. Dravo uses the claims of the token.", "warning")
     way.raw = orjson.dumps(token_claims, option=orjson.OPT_INDENT_2).decode()[: sign_in_traces.LARGEST_RAW]
     once = (f"{token_claims.get('jti', '')} {nonce}", float(token_claims["exp"]))
     return VerifiedIdentity(provider.issuer, token_claims["sub"], flow.values_of(token_claims), once, token_claims.get("sid"), None)
@@ -225,15 +232,15 @@ def _accepted(ctx: AppContext, way: SignInAttempt, token: str, expected: Expecte
         return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
     except UnknownKey:
         fresh = provider_metadata.fetch_keys(way.row.provider["keys"])
-    way.steps.note("Keys", "The token names a key that was not known; the provider's keys were fetched anew.")
+    way.steps.note("Keys", "The token names an unknown key. Dravo fetched the keys of the provider again.")
     with ctx.database.writing() as connection:
         s = t.source_sign_in.c
         connection.execute(update(t.source_sign_in).where(s.source_id == way.source.id).values(provider={**way.row.provider, "jwks": fresh}))
     try:
         return id_tokens.accept(token, read_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
     except UnknownKey as wrong:
-        hint = "See whether the issuer is the right one."
-        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not list.", hint) from None
+        hint = "Check the issuer."
+        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not publish.", hint) from None
 
 
 def seconds_of(at: Instant) -> float:

@@ -12,16 +12,16 @@ from dravo.store import clock, source_observations
 from dravo.store import tables as t
 
 STARTED, ANSWERED, PROVED, GROUPS = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups"))
-PERSON = "sign-in person"
+SCIM_USER = "sign-in user"
 SIGN_IN_CHECKLIST = (
     (STARTED, "First browser sent to the provider"),
-    (ANSWERED, "First answer of the provider arrived"),
-    (PROVED, "First answer that proved who somebody is"),
-    (GROUPS, "First groups in the claims"),
-    (PERSON, "First person signed in"),
+    (ANSWERED, "First response from the provider"),
+    (PROVED, "First verified response"),
+    (GROUPS, "First groups in claims"),
+    (SCIM_USER, "First user signed in"),
 )
 # Where a code is mailed in place of a provider's answer.
-EMAIL_CODE_CHECKLIST = ((STARTED, "First code asked for"), (PROVED, "First code that came back"), (PERSON, "First person signed in"))
+EMAIL_CODE_CHECKLIST = ((STARTED, "First code requested"), (PROVED, "First code entered"), (SCIM_USER, "First user signed in"))
 
 
 def note(connection: Connection, source_id: str, what: str) -> None:
@@ -35,13 +35,13 @@ def note_apart(ctx: AppContext, source_id: str, what: str) -> None:
         note(connection, source_id, what)
 
 
-# What the exchange sheet ticks, in the order in which it happens.
+# What the setup checklist ticks, in the order in which it happens.
 CALL, USER, CHANGE, DEACTIVATION, GROUP, MEMBERSHIP = "call", "user", "change", "deactivation", "group", "membership"
 SCIM_CHECKLIST = (
-    (CALL, "First call with a valid token"),
-    (USER, "First person created"),
-    (CHANGE, "First person changed"),
-    (DEACTIVATION, "First person deactivated"),
+    (CALL, "First request with a valid token"),
+    (USER, "First user created"),
+    (CHANGE, "First user updated"),
+    (DEACTIVATION, "First user deactivated"),
     (GROUP, "First group created"),
     (MEMBERSHIP, "First member added to a group"),
 )
@@ -50,7 +50,7 @@ PROBLEMS = (REFUSED, LOST, WRONG)
 
 
 class TrafficObserver:
-    """Notes what real traffic shows, for the exchange sheet; each thing at its first time, and seldom after that."""
+    """Notes what real traffic shows, for the setup checklist; each thing at its first time, and seldom after that."""
 
     PAUSE = 20.0
     TROUBLE_PAUSE = 1.0

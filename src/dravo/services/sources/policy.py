@@ -23,7 +23,7 @@ def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
     source = pushing_source(connection, key)
     row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
     if row is None:
-        raise NotFound(f"'{source.label}' is not read.", "Say first what it is: a directory, a SCIM service or files.")
+        raise NotFound(f"'{source.label}' has no import.", "Choose a connector first: ldap, scim or csv.")
     return source, row
 
 
@@ -36,7 +36,7 @@ def import_policy(source: Any, kind: str) -> SourcePolicy:
 
 
 def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
-    """Return the rows of a source and of how people sign in by it.
+    """Return the rows of a source and of how users sign in by it.
 
     Raises:
         NotFound: if nobody does.
@@ -44,7 +44,7 @@ def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
     source = pushing_source(connection, key)
     row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
     if row is None:
-        raise NotFound(f"Nobody signs in by '{source.label}'.", "Say first by which protocol: saml or oidc.")
+        raise NotFound(f"'{source.label}' has no sign-in.", "Choose a protocol first: saml, oidc or mail.")
     return source, row
 
 

@@ -1,4 +1,4 @@
-"""Whose word counts, where several sources say something of one person; looked at before it is set."""
+"""Whose word counts, where several sources say something of one user; looked at before it is set."""
 
 from __future__ import annotations
 
@@ -21,15 +21,15 @@ from dravo.store import tables as t
 from dravo.store.snapshots.config import raise_revision
 
 MOST = 1_000
-NAMES = ("precedence", "veto", "updates")
+NAMES = ("precedence", "deactivation_wins", "updates")
 
 
 def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
-    """Set whose word counts; everybody of whom this source and another one say something is worked out anew.
+    """Set whose word counts; everyone of whom this source and another one say something is worked out again.
 
     Args:
-        given: "precedence" (the lowest number is heard first), "veto" (its inactive counts whatever others say), "updates" (whether it
-            says anything of people whom another source knows); what is None stays.
+        given: "precedence" (the lowest number is heard first), "deactivation wins" (its inactive counts whatever others say), "updates" (whether it
+            says anything of users whom another source knows); what is None stays.
 
     Raises:
         InvalidInput, NotFound; NeedsConfirmation, StalePreview.
@@ -45,7 +45,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sur
             raise_revision(connection)
             recompute_marks.mark_selected(connection, _told_by_others_too(row.id, literal(now)), cleared)
             details = {"key": key, "before": {name: getattr(row, name) for name in values}, "after": values}
-            record_change(connection, ctx.keys, caller, "changed whose word counts", "source", row.id, now, details)
+            record_change(connection, ctx.keys, caller, "changed priority", "source", row.id, now, details)
     process_marks(ctx, USERS_PER_CHUNK)
     return sources.one(ctx, key)
 
@@ -63,7 +63,7 @@ def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str,
     then = replace(
         catalogue,
         precedence={**catalogue.precedence, row.id: values.get("precedence", row.precedence)},
-        vetoing=_with(catalogue.vetoing, row.id, values.get("veto", row.veto)),
+        vetoing=_with(catalogue.vetoing, row.id, values.get("deactivation_wins", row.deactivation_wins)),
         quiet=_with(catalogue.quiet, row.id, not values.get("updates", row.updates)),
     )
     return PlannedChange(None, (_told_by_others_too(row.id),), then, name=row.label)
@@ -85,5 +85,5 @@ def _checked(given: dict[str, Any]) -> dict[str, Any]:
     values = {name: given[name] for name in NAMES if given.get(name) is not None}
     place = values.get("precedence")
     if place is not None and not 0 <= place <= MOST:
-        raise InvalidInput(f"{place} is no place.", f"Give a number from 0 to {MOST:,}; the lowest is heard first.", "precedence")
+        raise InvalidInput(f"{place} is not a valid priority.", f"Enter a number from 0 to {MOST:,}. The lowest number wins.", "precedence")
     return values

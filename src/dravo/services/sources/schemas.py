@@ -49,7 +49,7 @@ def list_schemas(ctx: AppContext, key: str) -> dict[str, Any]:
 
 
 def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str, Any]) -> dict[str, Any]:
-    """Add an extension schema to a source's people ("User") or groups ("Group").
+    """Add an extension schema to a source's users ("User") or groups ("Group").
 
     Raises:
         InvalidInput: if the document does not describe a schema.
@@ -68,14 +68,14 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
             record_change(connection, ctx.keys, caller, "added schema", "source", source.id, now, details)
     except IntegrityError:
         raise AlreadyExists(
-            f"'{key}' has a schema '{schema.id}' already.", "Remove that one first, or give this one another URN.", "schema"
+            f"'{key}' has a schema '{schema.id}' already.", "Remove the existing schema first, or use another URN.", "schema"
         ) from None
     ctx.doors += 1
     return list_schemas(ctx, key)
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
-    """Remove an extension schema; what people have of it is no longer shown, and goes with the next full change of each.
+    """Remove an extension schema; what users have of it is no longer shown, and goes with the next full change of each.
 
     Raises:
         NotFound; StillInUse if a rule asks for what it holds, and no other source has it.
@@ -103,4 +103,4 @@ def check_rules(connection: Connection, urn: str) -> None:
     asking = select(a.rule, p.label).join(t.application, p.id == a.application_id).where(a.removed_at.is_(None), text_search.has(a.rule, f"{urn}:"))
     found = connection.execute(asking.limit(1)).first()
     if found is not None:
-        raise StillInUse(f"A rule of '{found.label}' asks for it: {found.rule}.", "Take the rule away, or write another one, first.")
+        raise StillInUse(f"A rule of '{found.label}' uses the schema: {found.rule}.", "Delete or change the rule first.")

@@ -37,9 +37,9 @@ class ScimCaller:
             ScimError: 403 if it does not.
         """
         if self.kinds != "both" and self.kinds != f"{kind.lower()}s":
-            raise ScimError(403, f"This token is for {self.kinds} only; take one of this source that is for {kind.lower()}s too.")
+            raise ScimError(403, f"This token allows {self.kinds} only. Use a token of this source that also allows {kind.lower()}s.")
         if writing and self.access != "write":
-            raise ScimError(403, "This token may only read; take one of this source that may write.")
+            raise ScimError(403, "This token is read-only. Use a token of this source with write access.")
 
 
 _BY_TOKEN = (
@@ -71,7 +71,7 @@ class ScimAuthenticator:
         A token opens only the source that it was made for.
         """
         if not token:
-            return "Send the source's token in the header 'Authorization: Bearer TOKEN'."
+            return "Send the token of the source in the header 'Authorization: Bearer TOKEN'."
         kept, present = digest(token), time.monotonic()
         known = self._known.get((key, kept))
         if known and present - known[0] < self.MEMORY and known[1] == self._ctx.doors and not (known[2] and known[2] <= clock.now()):
@@ -91,9 +91,9 @@ class ScimAuthenticator:
 
 def _judge(row: Any) -> ScimCaller | str:
     if row is None:
-        return "This token is not one of this source's; take the token from the source's exchange sheet, and its address too."
+        return "The token does not belong to this source. Check the token and the base URL on the setup checklist of the source."
     if row.revoked_at:
-        return f"This token was revoked at {row.revoked_at}; take another."
+        return f"The token was revoked at {row.revoked_at}. Use another token."
     if row.expires_at and row.expires_at <= clock.now():
-        return f"This token expired at {row.expires_at}; take another."
+        return f"The token expired at {row.expires_at}. Use another token."
     return ScimCaller(row.id, row.token_id, kinds=row.kinds, access=row.access)

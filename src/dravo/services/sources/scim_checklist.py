@@ -13,8 +13,8 @@ from dravo.store import clock
 from dravo.store import tables as t
 
 
-def sheet(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
-    """Return the exchange sheet of a source's inbound SCIM: what to give to the other side, what to switch on there, and ticks.
+def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
+    """Return the setup checklist of a source's inbound SCIM: what to give to the other side, what to switch on there, and ticks.
 
     Args:
         base: the address of this service, without a slash at its end.
@@ -35,17 +35,17 @@ def sheet(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
     found = {
         "source": {"key": source.key, "label": source.label},
         "give": [
-            {"name": "Base address", "value": address, "note": "Where the other side asks for the SCIM address or endpoint."},
-            {"name": "Scheme", "value": scheme, "note": "Where it is asked for in parts."},
-            {"name": "Host and port", "value": host, "note": "Where it is asked for in parts."},
-            {"name": "Path", "value": f"/{path}", "note": "Where it is asked for in parts."},
-            {"name": "Kind of sign-in", "value": "Bearer token", "note": "In the Authorization header (RFC 6750); make one below."},
+            {"name": "SCIM base URL", "value": address, "note": "Also called tenant URL or SCIM endpoint."},
+            {"name": "Scheme", "value": scheme, "note": "If the URL is entered in parts."},
+            {"name": "Host and port", "value": host, "note": "If the URL is entered in parts."},
+            {"name": "Path", "value": f"/{path}", "note": "If the URL is entered in parts."},
+            {"name": "Authentication", "value": "Bearer token", "note": "In the Authorization header (RFC 6750). Create a token below."},
         ],
         "usable_tokens": usable,
         "provider_steps": [
-            "Create people, change people, deactivate people.",
-            "Groups with their members, if roles are to follow groups. Send each group's name as displayName.",
-            "userName with a name that is unique and stays; the e-mail address as emails; the other side's own id as externalId.",
+            "Enable create, update and deactivate for users.",
+            "Enable groups with members if groups assign roles. Send the group name as displayName.",
+            "Send a unique, stable userName, the email address as emails, and the provider's own ID as externalId.",
         ],
         "ticks": [
             {"what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
@@ -59,20 +59,20 @@ def sheet(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
     return {**found, "text": _to_send(found)}
 
 
-def _to_send(sheet: dict[str, Any]) -> str:
-    """Return the sheet as text for whoever runs the other side; the token goes another way."""
-    width = max(len(each["name"]) for each in sheet["give"])
-    waiting = [each["label"] for each in sheet["ticks"] if each["first_at"] is None]
+def _to_send(checklist: dict[str, Any]) -> str:
+    """Return the checklist as text for anyone who runs the other side; the token goes another way."""
+    width = max(len(each["name"]) for each in checklist["give"])
+    waiting = [each["label"] for each in checklist["ticks"] if each["first_at"] is None]
     lines = [
-        f"Connecting '{sheet['source']['label']}' by SCIM 2.0 (RFC 7643, RFC 7644)",
+        f"Connecting '{checklist['source']['label']}' by SCIM 2.0 (RFC 7643, RFC 7644)",
         "",
-        "Please enter at your side:",
-        *(f"  {each['name']:<{width}}  {each['value']}" for each in sheet["give"]),
-        f"  {'Token':<{width}}  sent to you separately; please keep it secret",
+        "Enter at the identity provider:",
+        *(f"  {each['name']:<{width}}  {each['value']}" for each in checklist["give"]),
+        f"  {'Token':<{width}}  sent separately; keep it secret",
         "",
-        "Please switch on:",
-        *(f"  - {each}" for each in sheet["provider_steps"]),
+        "Enable:",
+        *(f"  - {each}" for each in checklist["provider_steps"]),
     ]
     if waiting:
-        lines += ["", "Not seen from your side yet:", *(f"  - {each}" for each in waiting)]
+        lines += ["", "Not verified yet:", *(f"  - {each}" for each in waiting)]
     return "\n".join(lines) + "\n"

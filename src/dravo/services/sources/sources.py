@@ -17,7 +17,7 @@ from dravo.services.lookups import check_key, check_label, source_by_key
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import schemas as source_schemas
-from dravo.services.sources.observations import CALL, PERSON
+from dravo.services.sources.observations import CALL, SCIM_USER
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -51,7 +51,7 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]
             raise_revision(connection)
             record_change(connection, ctx.keys, caller, "added source", "source", source_id, now, {"key": key, "label": label})
     except IntegrityError:
-        raise AlreadyExists(f"There is a source with the key '{key}' already.", "Take another key.", "key") from None
+        raise AlreadyExists(f"A source with the key '{key}' exists already.", "Choose another key.", "key") from None
     return one(ctx, key)
 
 
@@ -70,7 +70,7 @@ def change(ctx: AppContext, caller: Caller, key: str, label: str | None = None, 
     if domains is not None:
         given["domains"] = read_domains(domains)
     if not given:
-        raise InvalidInput("There is nothing to change.", "Give a label or the domains that the source owns.")
+        raise InvalidInput("The request changes nothing.", "Set `label` or `domains`.")
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         before = {"label": row.label, "domains": list(row.domains or ())}
@@ -85,19 +85,17 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
     """Remove a source that has brought nobody.
 
     Raises:
-        StillInUse: if it has brought people or groups, a pattern is for its groups, or a rule asks for one of its schemas.
+        StillInUse: if it has brought users or groups, a pattern is for its groups, or a rule asks for one of its schemas.
     """
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         for table in (t.record, t.group):
             if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
-                raise StillInUse(
-                    f"'{row.label}' has brought people or groups.", "Revoke its tokens to keep it from calling; its people stay as they are."
-                )
+                raise StillInUse(f"'{row.label}' has reported users or groups.", "Revoke its tokens to block its requests. Its users stay unchanged.")
         _check_patterns(connection, row)
         i = t.source_sign_in.c
-        if connection.execute(select(i.source_id).where(i.source_id == row.id, i.serves != "people")).first():
-            raise StillInUse(f"Operators come in by '{row.label}'.", "Have it let in people only first.")
+        if connection.execute(select(i.source_id).where(i.source_id == row.id, i.serves != "users")).first():
+            raise StillInUse(f"Operators sign in through '{row.label}'.", "Set `serves` to users first.")
         urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
         its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
         connection.execute(delete(t.run_entry).where(t.run_entry.c.run_id.in_(its_runs)))
@@ -107,7 +105,7 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
             source_schemas.check_rules(connection, urn)
         connection.execute(delete(t.source).where(t.source.c.id == row.id))
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "removed source", "source", row.id, clock.now(), {"key": key, "label": row.label})
+        record_change(connection, ctx.keys, caller, "deleted source", "source", row.id, clock.now(), {"key": key, "label": row.label})
     ctx.doors += 1
 
 
@@ -117,7 +115,7 @@ def _check_patterns(connection: Connection, source: Any) -> None:
     present = select(a.pattern, p.label).join(t.application, p.id == a.application_id).where(a.source_id == source.id, a.removed_at.is_(None))
     found = connection.execute(present.limit(1)).first()
     if found is not None:
-        raise StillInUse(f"'{found.label}' maps its groups by the pattern {found.pattern}.", "Take that mapping away first.")
+        raise StillInUse(f"'{found.label}' maps groups of this source with the pattern {found.pattern}.", "Delete this assignment first.")
     connection.execute(update(t.assignment).where(a.source_id == source.id).values(source_id=None))
 
 
@@ -141,9 +139,9 @@ def _statement() -> Any:
         s.created_at,
         s.domains,
         s.precedence,
-        s.veto,
+        s.deactivation_wins,
         s.updates,
-        count(t.record, t.record.c.gone_at.is_(None)).label("people"),
+        count(t.record, t.record.c.gone_at.is_(None)).label("users"),
         count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
         select(func.max(t.source_observation.c.last_at))
         .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == CALL)
@@ -151,20 +149,20 @@ def _statement() -> Any:
         .label("last_call"),
         t.source_import.c.kind.label("read_as"),
         t.source_import.c.enabled,
-        last_run(t.run.c.state, s.id).label("run_state"),
+        last_run(t.run.c.status, s.id).label("run_status"),
         last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
         select(func.count())
         .select_from(t.conflict)
-        .where(t.conflict.c.source_id == s.id, t.conflict.c.state == "open")
+        .where(t.conflict.c.source_id == s.id, t.conflict.c.status == "open")
         .scalar_subquery()
         .label("conflicts"),
         token_ends(s.id).label("token_ends_at"),
-        t.source_sign_in.c.state.label("sign_in_state"),
+        t.source_sign_in.c.status.label("sign_in_status"),
         t.source_sign_in.c.provider,
         t.source_sign_in.c.waiting,
         t.source_sign_in.c.trouble,
         select(func.max(t.source_observation.c.last_at))
-        .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == PERSON)
+        .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == SCIM_USER)
         .scalar_subquery()
         .label("signed_in_at"),
     ).select_from(
@@ -172,11 +170,11 @@ def _statement() -> Any:
     )
 
 
-def sign_in_needs(state: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
-    """Return what needs a person about signing in by a source: a provider's certificate that ends, another one that waits, a trouble."""
-    if state is None or state == "off":
+def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
+    """Return what needs a user about signing in by a source: a provider's certificate that ends, another one that waits, a trouble."""
+    if status is None or status == "disabled":
         return {"certificate_ends_at": None, "sign_in_needs": None}
-    told = "Its provider has another certificate now, which waits to be taken over." if waiting else trouble
+    told = "The provider has a new certificate, which is not accepted yet." if waiting else trouble
     return {"certificate_ends_at": ending((provider or {}).get("ends_at"), clock.now()), "sign_in_needs": told}
 
 
@@ -215,20 +213,20 @@ def _line(row: Any) -> dict[str, Any]:
         "key": row.key,
         "label": row.label,
         "domains": list(row.domains or ()),
-        "connection_type": "import" if row.read_as else "sign_in" if row.sign_in_state else row.connection_type,
-        "sign_in_state": row.sign_in_state,
+        "connection_type": "import" if row.read_as else "sign_in" if row.sign_in_status else row.connection_type,
+        "sign_in_status": row.sign_in_status,
         "signed_in_at": row.signed_in_at,
-        **sign_in_needs(row.sign_in_state, row.provider, row.waiting, row.trouble),
+        **sign_in_needs(row.sign_in_status, row.provider, row.waiting, row.trouble),
         "read_as": row.read_as,
         "enabled": row.enabled,
-        "run_state": row.run_state,
+        "run_status": row.run_status,
         "run_ended_at": row.run_ended_at,
         "conflicts": row.conflicts,
         "precedence": row.precedence,
-        "veto": row.veto,
+        "deactivation_wins": row.deactivation_wins,
         "updates": row.updates,
         "created_at": row.created_at,
-        "people": row.people,
+        "users": row.users,
         "groups": row.groups,
         "last_call_at": row.last_call,
         "last_activity_at": max((at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None),

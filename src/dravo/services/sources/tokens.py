@@ -37,10 +37,12 @@ def add_token(
         InvalidInput, NotFound.
     """
     if kinds not in TOKEN_KINDS or access not in TOKEN_ACCESS:
-        raise InvalidInput(f"A token cannot be for '{kinds}', '{access}'.", "It is for users, groups or both, and to read or to write.", "kinds")
+        raise InvalidInput(
+            f"The combination '{kinds}', '{access}' is not valid.", "Set `kinds` to users, groups or both, and `access` to read or write.", "kinds"
+        )
     now = clock.now()
     if expires_at is not None and expires_at <= now:
-        raise InvalidInput("The token would have expired already.", "Give a time to come, or none.", "expires_at")
+        raise InvalidInput("The expiry is in the past.", "Set `expires_at` to a future time, or omit it.", "expires_at")
     token = new_token("push")
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
@@ -56,7 +58,7 @@ def add_token(
             "access": access,
         }
         connection.execute(insert(t.source_token).values(**row))
-        record_change(connection, ctx.keys, caller, "added push token", "source", source.id, now, {"label": label, "prefix": token.prefix})
+        record_change(connection, ctx.keys, caller, "created SCIM token", "source", source.id, now, {"label": label, "prefix": token.prefix})
         made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
     ctx.doors += 1
     return {**_token_line(made), "token": token.text}
@@ -74,10 +76,10 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
         where = (t.source_token.c.id == token_id, t.source_token.c.source_id == source.id)
         row = connection.execute(select(t.source_token).where(*where)).first()
         if row is None:
-            raise NotFound(f"'{source.label}' has no token with the id '{token_id}'.")
+            raise NotFound(f"'{source.label}' has no token with the ID '{token_id}'.")
         if row.revoked_at is None:
             connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
-            record_change(connection, ctx.keys, caller, "revoked push token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
+            record_change(connection, ctx.keys, caller, "revoked SCIM token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
     ctx.doors += 1
 
 

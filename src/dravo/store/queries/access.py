@@ -10,7 +10,7 @@ from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
 from dravo.store.queries.accounts import account_line, accounts_statement
 from dravo.store.queries.search import name_has
-from dravo.store.queries.users import person_ref
+from dravo.store.queries.users import user_ref
 
 
 def access(
@@ -24,7 +24,7 @@ def access(
     *,
     ended: bool = False,
 ) -> dict[str, Any]:
-    """Return a page of accesses by person, each with its reasons and the account that it leads to; ended ones if asked."""
+    """Return a page of accesses by user, each with its reasons and the account that it leads to; ended ones if asked."""
     x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
     statement = (
         select(
@@ -71,7 +71,7 @@ def access(
 def _access_line(row: Any) -> dict[str, Any]:
     return {
         "id": row.id,
-        "person": person_ref(row, "user_id"),
+        "user": user_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
         "since": row.from_at,
@@ -97,19 +97,19 @@ def _access_line(row: Any) -> dict[str, Any]:
 
 def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
     """Put beside each access the account that it leads to."""
-    users = {item["person"]["id"] for item in items}
+    users = {item["user"]["id"] for item in items}
     if not users:
         return
     rows = connection.execute(accounts_statement().where(t.account.c.user_id.in_(users)))
-    by_key = {(row.user_id, row.application_key): account_line(row) for row in rows}
+    private_key_jwt = {(row.user_id, row.application_key): account_line(row) for row in rows}
     for item in items:
-        item["account"] = by_key.get((item["person"]["id"], item["application"]["key"]))
+        item["account"] = private_key_jwt.get((item["user"]["id"], item["application"]["key"]))
 
 
 def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
     """Put beside each access the seat that comes with it, or that it waits for."""
     s, p = t.seat.c, t.license_plan.c
-    users = list({item["person"]["id"] for item in items})
+    users = list({item["user"]["id"] for item in items})
     statement = (
         select(s.user_id, s.requested_at, s.from_at, p.key, p.label, t.application.c.key.label("application"))
         .join(t.license_plan, p.id == s.plan_id)
@@ -122,7 +122,7 @@ def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
         for row in connection.execute(statement)
     }
     for item in items:
-        item["seat"] = None if item["until"] else found.get((item["person"]["id"], item["application"]["key"]))
+        item["seat"] = None if item["until"] else found.get((item["user"]["id"], item["application"]["key"]))
 
 
 def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> None:

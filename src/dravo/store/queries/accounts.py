@@ -10,14 +10,14 @@ from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
 from dravo.store.queries.search import name_has
-from dravo.store.queries.users import person_ref
+from dravo.store.queries.users import user_ref
 
 
-def account_state(row: Any) -> str:
-    """Return how an account stands: "agreed", or the state of the delivery that is open for it, or "due"."""
+def account_status(row: Any) -> str:
+    """Return how an account stands: "agreed", or the state of the task that is open for it, or "due"."""
     if row.applied_version >= row.desired_version:
-        return "left alone" if row.due["want"] == AS_IT_IS else "agreed"
-    return row.delivery_state or "due"
+        return "unmanaged" if row.due["want"] == AS_IT_IS else "in_sync"
+    return row.task_status or "pending"
 
 
 def account_line(row: Any) -> dict[str, Any]:
@@ -26,20 +26,20 @@ def account_line(row: Any) -> dict[str, Any]:
     shown = row.agreed if due["want"] == AS_IT_IS and row.agreed else due
     return {
         "id": row.account_id,
-        "person": person_ref(row, "user_id"),
+        "user": user_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
-        "should_be": "absent" if due["want"] == ABSENT else "left alone" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
+        "should_be": "absent" if due["want"] == ABSENT else "unmanaged" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
         "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
-        "state": account_state(row),
+        "status": account_status(row),
         "desired_version": row.desired_version,
         "applied_version": row.applied_version,
         "pending_since": row.pending_since,
         "applied_at": row.applied_at,
         "remote_id": row.remote_id,
         "origin": row.origin,
-        "delivery": {
+        "task": {
             "id": row.task_id,
-            "state": row.delivery_state,
+            "status": row.task_status,
             "message": row.message,
             "hint": row.hint,
             "next_attempt_at": row.next_attempt_at,
@@ -50,7 +50,7 @@ def account_line(row: Any) -> dict[str, Any]:
 
 
 def accounts_statement() -> Select[Any]:
-    """Return the select of accounts with person, application and open delivery."""
+    """Return the select of accounts with user, application and open task."""
     a, u, p, d = t.account.c, t.user.c, t.application.c, t.task.c
     return (
         select(
@@ -69,7 +69,7 @@ def accounts_statement() -> Select[Any]:
             p.key.label("application_key"),
             p.label.label("application_label"),
             d.id.label("task_id"),
-            d.state.label("delivery_state"),
+            d.status.label("task_status"),
             d.message,
             d.hint,
             d.next_attempt_at,
@@ -81,9 +81,9 @@ def accounts_statement() -> Select[Any]:
 
 
 def accounts(
-    connection: Connection, ask: Ask, application_key: str | None, user_id: str | None, state: str | None, words: str | None
+    connection: Connection, ask: Ask, application_key: str | None, user_id: str | None, status: str | None, words: str | None
 ) -> dict[str, Any]:
-    """Return a page of accounts by the person's name."""
+    """Return a page of accounts by the user's name."""
     a, u, d = t.account.c, t.user.c, t.task.c
     statement = accounts_statement()
     if application_key:
@@ -92,16 +92,16 @@ def accounts(
         statement = statement.where(a.user_id == user_id)
     if words:
         statement = statement.where(or_(name_has(words), a.remote_id == words))
-    if state == "agreed":
+    if status == "in_sync":
         statement = statement.where(a.applied_version >= a.desired_version)
-    elif state == "due":
+    elif status == "pending":
         statement = statement.where(a.applied_version < a.desired_version)
-    elif state:
-        statement = statement.where(d.state == state)
+    elif status:
+        statement = statement.where(d.status == status)
     return page(connection, statement, [u.display_name_key, a.id], ask, account_line)
 
 
 def account(connection: Connection, account_id: str) -> dict[str, Any] | None:
     """Return one account, or None."""
     row = connection.execute(accounts_statement().where(t.account.c.id == account_id)).first()
-    return {**account_line(row), "due": row.due, "agreed": row.agreed} if row else None
+    return {**account_line(row), "desired": row.due, "applied": row.agreed} if row else None

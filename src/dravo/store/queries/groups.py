@@ -13,7 +13,7 @@ from dravo.store import memberships
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
 from dravo.store.queries.search import contains
-from dravo.store.queries.users import person_line
+from dravo.store.queries.users import user_line
 
 
 def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
@@ -102,7 +102,7 @@ def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
 
 
 def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None:
-    """Return one group with the groups that it lists itself, those that list it, and how many people are in it by any nesting; or None."""
+    """Return one group with the groups that it lists itself, those that list it, and how many users are in it by any nesting; or None."""
     found = group(connection, group_id)
     if found is None:
         return None
@@ -133,9 +133,9 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
 
 
 def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
-    """Return a page of the people whom a group lists."""
+    """Return a page of the users whom a group lists."""
     u, listed = t.user.c, store_groups.listed([group_id])
     statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at).join(
         listed, listed.c.user_id == u.id
     )
-    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
+    return page(connection, statement, [u.display_name_key, u.id], ask, user_line)

@@ -39,22 +39,22 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
     d, g, p = t.task.c, t.provisioned_group.c, t.application.c
     runs = and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
 
-    def counted(application: Any, state: Any, kind: Any, *where: Any) -> list[Any]:
-        statement = select(state, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
+    def counted(application: Any, status: Any, kind: Any, *where: Any) -> list[Any]:
+        statement = select(status, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
         if application_id is not None:
             statement = statement.where(application == application_id)
-        return list(connection.execute(statement.group_by(state, runs, kind)))
+        return list(connection.execute(statement.group_by(status, runs, kind)))
 
     rows = [
-        *counted(d.application_id, d.state, d.kind, d.closed_at.is_(None)),
-        *counted(g.application_id, g.state, null(), g.state.in_((WAITING, FAILED, HELD))),
+        *counted(d.application_id, d.status, d.kind, d.closed_at.is_(None)),
+        *counted(g.application_id, g.status, null(), g.status.in_((WAITING, FAILED, HELD))),
     ]
 
-    def total(state: str, *, running: bool | None = None, unresolved: bool | None = None) -> int:
+    def total(status: str, *, running: bool | None = None, unresolved: bool | None = None) -> int:
         return sum(
             number
-            for its_state, its_runs, its_kind, number in rows
-            if its_state == state
+            for its_status, its_runs, its_kind, number in rows
+            if its_status == status
             and (running is None or bool(its_runs) is running)
             and (unresolved is None or (its_kind == unresolved_kind) is unresolved)
         )

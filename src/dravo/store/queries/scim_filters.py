@@ -1,6 +1,6 @@
 """Turns the parts of a SCIM filter that an index can serve into SQL; the rest is left to the core.
 
-The SQL may let through more than the filter, never less: whoever uses it evaluates the whole filter on what comes back, unless
+The SQL may approved more than the filter, never less: anyone who uses it evaluates the whole filter on what comes back, unless
 `exact` says that the SQL is all of it. Which operators on which attributes are served is told in docs/reference/scim.md.
 """
 
@@ -88,9 +88,9 @@ def _compare(path: str, operator: str, value: str, table: Table, source_id: str)
         listed = select(m.record_id).where(m.group_id == value, m.until_at.is_(None), m.record_id.is_not(None))
         return Narrowing(table.c.id.in_(listed), exact=True)
     if path == "members.value" and table is t.group and operator == "eq":
-        people = select(m.group_id).where(m.record_id == value, m.until_at.is_(None), m.record_id.is_not(None))
+        users = select(m.group_id).where(m.record_id == value, m.until_at.is_(None), m.record_id.is_not(None))
         groups = select(m.group_id).where(m.inner_group_id == value, m.until_at.is_(None), m.inner_group_id.is_not(None))
-        return Narrowing(table.c.id.in_(people.union_all(groups)), exact=True)
+        return Narrowing(table.c.id.in_(users.union_all(groups)), exact=True)
     return EVERYTHING
 
 
@@ -124,7 +124,7 @@ def _begins(column: ColumnElement[Any], value: str) -> Any:
 
 
 def _email(operator: str, value: str, source_id: str) -> Narrowing:
-    """Compare e-mail addresses: the first one has a column of its own, all others stand one a line in another."""
+    """Compare email addresses: the first one has a column of its own, all others stand one a line in another."""
     r = t.record.c
     own = (r.source_id == source_id, r.gone_at.is_(None))
     if operator == "eq":

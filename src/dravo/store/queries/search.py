@@ -15,7 +15,7 @@ def contains(column: Any, words: str) -> Any:
     return func.instr(column, fold(words)) > 0
 
 
-def person_has(words: str, *, emails: bool = True) -> Any:
+def user_has(words: str, *, emails: bool = True) -> Any:
     """Return the condition that a user's name or user name contains some words; `ix_user_display` answers it without reading a user.
 
     Args:

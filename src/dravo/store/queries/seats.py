@@ -36,12 +36,12 @@ def taken(connection: Connection, plan_id: str) -> int:
 
 
 def waiting(connection: Connection, plan_id: str) -> int:
-    """Return how many people wait for a seat of a plan."""
+    """Return how many users wait for a seat of a plan."""
     return int(connection.execute(select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, WAITED_FOR)).scalar_one())
 
 
 def line() -> Any:
-    """Return (id, place) of everybody who waits: which place in the line for their plan, counted from 1."""
+    """Return (id, place) of everyone who waits: which place in the line for their plan, counted from 1."""
     s = t.seat.c
     place = func.row_number().over(partition_by=s.plan_id, order_by=(s.requested_at, s.id)).label("place")
     return select(s.id, place).where(WAITED_FOR).subquery("line")

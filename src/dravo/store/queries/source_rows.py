@@ -51,7 +51,7 @@ def list_rows(
     """Return one page of a source's rows that meet an SQL condition, each with the value that it is sorted by.
 
     Args:
-        total: how many rows meet it. A few are sorted here: a database that is asked for an order may go through everybody in that
+        total: how many rows meet it. A few are sorted here: a database that is asked for an order may go through everyone in that
             order instead of taking the index that finds the few.
     """
     keys = (order.column, table.c.id)

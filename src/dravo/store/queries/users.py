@@ -12,17 +12,17 @@ from dravo.core.identity.names import fold, user_name_key
 from dravo.core.identity.records import display_name
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
-from dravo.store.queries.search import person_has
+from dravo.store.queries.search import user_has
 
 NAMES_AT_ONCE = 200
 
 
-def person_state(row: Any) -> str:
+def user_status(row: Any) -> str:
     """Return "active", "inactive" or "gone"."""
-    return "gone" if row.gone_at else "active" if row.active else "inactive"
+    return "left" if row.gone_at else "active" if row.active else "inactive"
 
 
-def person_ref(row: Any, of: str = "id") -> dict[str, Any]:
+def user_ref(row: Any, of: str = "id") -> dict[str, Any]:
     """Return a user in short; `of` is the column with the id."""
     return {"id": getattr(row, of), "display_name": row.display_name, "user_name": row.user_name}
 
@@ -32,20 +32,20 @@ def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any
     return {"id": user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))}
 
 
-def person_line(row: Any) -> dict[str, Any]:
+def user_line(row: Any) -> dict[str, Any]:
     """Return a user as it stands in lists."""
     return {
         "id": row.id,
         "user_name": row.user_name,
         "display_name": row.display_name,
         "email": row.email,
-        "state": person_state(row),
+        "status": user_status(row),
         "since": row.gone_at or row.inactive_since or row.created_at,
         "modified_at": row.modified_at,
     }
 
 
-def people(connection: Connection, ask: Ask, words: str | None, state: str | None, *, emails: bool = True) -> dict[str, Any]:
+def users(connection: Connection, ask: Ask, words: str | None, status: str | None, *, emails: bool = True) -> dict[str, Any]:
     """Return a page of users by name; `words` are looked for in name and user name, and in the email where `emails` says so."""
     u = t.user.c
     statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
@@ -57,20 +57,20 @@ def people(connection: Connection, ask: Ask, words: str | None, state: str | Non
         "gone": and_(active.is_(False), u.gone_at.is_not(None)),
     }
     if words:
-        statement = statement.where(person_has(words, emails=emails))
-    if state in conditions:
-        statement = statement.where(conditions[state])
-    return page(connection, statement, [u.display_name_key, u.id], ask, person_line)
+        statement = statement.where(user_has(words, emails=emails))
+    if status in conditions:
+        statement = statement.where(conditions[status])
+    return page(connection, statement, [u.display_name_key, u.id], ask, user_line)
 
 
-def people_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:
+def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:
     """Return some users in short, by id."""
     u = t.user.c
     rows = connection.execute(select(u.id, u.display_name, u.user_name).where(u.id.in_(user_ids)))
-    return {row.id: person_ref(row) for row in rows}
+    return {row.id: user_ref(row) for row in rows}
 
 
-def people_named(connection: Connection, names: Sequence[str], *, by_attributes: bool = True) -> dict[str, list[Any]]:
+def users_named(connection: Connection, names: Sequence[str], *, by_attributes: bool = True) -> dict[str, list[Any]]:
     """Return for each name the users who have it, those who are present first.
 
     Args:

@@ -27,7 +27,7 @@ from dravo.store import tables as t
 from dravo.store.database import CATALOGUE, Database
 from dravo.store.prepared_statements import PreparedStatement
 
-NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "those that give roles", "chosen"
+NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "with_roles", "selected"
 _REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
@@ -50,7 +50,7 @@ def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
 
 
 def extensions(connection: Connection) -> tuple[Schema, ...]:
-    """Return the schemas that sources' people have beside the standard ones."""
+    """Return the schemas that sources' users have beside the standard ones."""
     c = t.source_schema.c
     rows = connection.execute(select(c.id, c.document).where(c.kind == "User").order_by(c.id))
     return tuple(_read_once(row.id, orjson.dumps(row.document)) for row in rows)
@@ -74,7 +74,7 @@ def check_revision(connection: Connection, expected: int) -> None:
         StalePreview: if it has.
     """
     if revision(connection) != expected:
-        raise StalePreview("What operators declared has changed meanwhile.", "Try again.")
+        raise StalePreview("The configuration changed in the meantime.", "Try again.")
 
 
 def raise_revision(connection: Connection) -> None:
@@ -133,14 +133,14 @@ def load(connection: Connection, current: int) -> ConfigSnapshot:
     )
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)
-    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence, t.source.c.veto, t.source.c.updates)))
-    delivered = {row.id: delivered_groups(row, by_group) for row in rows if row.provisioned_groups}
+    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence, t.source.c.deactivation_wins, t.source.c.updates)))
+    provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(connection, None if asks_groups else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
     return ConfigSnapshot(
-        current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, delivered,
+        current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, provisioned,
         tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
-        frozenset(row.source_id for row in patterns), plans(connection), frozenset(row.id for row in sources if row.veto),
+        frozenset(row.source_id for row in patterns), plans(connection), frozenset(row.id for row in sources if row.deactivation_wins),
         frozenset(row.id for row in sources if not row.updates),
     )  # fmt: skip
 
@@ -192,12 +192,12 @@ def settings_of(row: Any) -> Settings:
 
 
 def plans_as_of(row: Any) -> RoleEncoding:
-    """Return how the plans of an application go over."""
+    """Return how the plans of an application are sent."""
     return RoleEncoding(**row.plan_encoding) if row.plan_encoding else PLAN_PLAIN
 
 
-def delivered_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:
-    """Return the ids of the groups that go over to an application."""
+def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:
+    """Return the ids of the groups that are sent to an application."""
     chosen = row.provisioned_groups or {}
     if chosen.get("which") == GIVING_ROLES:
         return frozenset(

@@ -1,4 +1,4 @@
-"""Reads people as planning needs them: records, groups, direct assignments, and access and accounts as they are."""
+"""Reads users as planning needs them: records, groups, direct assignments, and access and accounts as they are."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 
 from dravo.core.access.evaluation import Assignment
 from dravo.core.access.license_plans import Seat
-from dravo.core.identity.records import PersonRecord
+from dravo.core.identity.records import UserRecord
 from dravo.core.planning import HeldAccess, HeldAccount, UserSnapshot
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
@@ -81,13 +81,13 @@ _RECORD_WITH_TIES = PreparedStatement(
 def of_record(connection: Connection, source_id: str, connection_type: str, record_id: str) -> tuple[Any, UserSnapshot] | None:
     """Return one record that a source has, and its user as they stand in this transaction; None if it has no such record.
 
-    Whoever is in no group and has nothing costs one query.
+    Anyone who is in no group and has nothing costs one query.
     """
     row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "connection_type": connection_type})
     if row is None:
         return None
     if row.tied:
-        return row, people(connection, [row.user_id])[row.user_id]
+        return row, users(connection, [row.user_id])[row.user_id]
     return row, _alone(row, source_id, connection_type)
 
 
@@ -101,11 +101,11 @@ def at_a_glance(connection: Connection, source_id: str, connection_type: str, re
 
 
 def _alone(row: Any, source_id: str, connection_type: str) -> UserSnapshot:
-    record = PersonRecord(row.id, source_id, connection_type, row.data, row.user_id, undecided=row.undecided)
+    record = UserRecord(row.id, source_id, connection_type, row.data, row.user_id, undecided=row.undecided)
     return UserSnapshot(row.user_id, row.revision, (record,), known_since=row.known_since)
 
 
-def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, UserSnapshot]:
+def users(connection: Connection, user_ids: Iterable[str]) -> dict[str, UserSnapshot]:
     """Return users by id as they stand in this transaction; ids that are not known are left out."""
     wanted = list(dict.fromkeys(user_ids))
     found: dict[str, UserSnapshot] = {}
@@ -116,9 +116,9 @@ def people(connection: Connection, user_ids: Iterable[str]) -> dict[str, UserSna
 
 def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot]:
     given = {"ids": ids}
-    records: defaultdict[str, list[PersonRecord]] = defaultdict(list)
+    records: defaultdict[str, list[UserRecord]] = defaultdict(list)
     for row in connection.execute(_RECORDS, given):
-        records[row[4]].append(PersonRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None, row[6]))
+        records[row[4]].append(UserRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None, row[6]))
     groups: defaultdict[str, list[str]] = defaultdict(list)
     for user_id, group_id, _ in connection.execute(_GROUPS, given):
         groups[user_id].append(group_id)

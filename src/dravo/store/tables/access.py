@@ -13,7 +13,7 @@ application = Table(
     Column("key", String(64), nullable=False, unique=True),
     Column("label", Text, nullable=False),
     Column("owner", Text),
-    # Where people open it, and whether it is shown among their applications.
+    # Where users open it, and whether it is shown among their applications.
     Column("address", Text),
     Column("hidden", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("revision", Integer, nullable=False),
@@ -34,7 +34,7 @@ application = Table(
     # How we sign in there: {"kind": "bearer" (if null), "basic" or "client credentials", ...}; the secret itself stands apart.
     Column("auth", Json),
     at("secret_expires_at"),
-    # What goes over: attributes by expressions, how roles go, which groups.
+    # What is sent: attributes by expressions, how roles go, which groups.
     Column("attributes", Json),
     Column("role_encoding", Json),
     Column("plan_encoding", Json),
@@ -47,7 +47,7 @@ application = Table(
     at("reconcile_next_at"),
     # How access is decided here: see core/access/evaluation.py.
     Column("eligibility", String(12), nullable=False, server_default="assigned"),
-    Column("fallback", String(16), nullable=False, server_default="no access"),
+    Column("fallback", String(16), nullable=False, server_default="no_access"),
     Column("default_role_id", String(36)),
     Column("several", String(12), nullable=False, server_default="all"),
     Column("first", String(12), nullable=False, server_default="both"),
@@ -71,7 +71,7 @@ role = Table(
     UniqueConstraint("application_id", "key"),
 )
 
-# Where an application is paid by the head: its plans, each with so many seats (null: as many as people).
+# Where an application is paid by the head: its plans, each with so many seats (null: as many as users).
 license_plan = Table(
     "license_plan",
     metadata,
@@ -109,7 +109,7 @@ assignment = Table(
     # The role that it gives; null lets in without one, or keeps out.
     to("role", nullable=True),
     to("license_plan", "plan_id", nullable=True),
-    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern; else everybody.
+    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern; else everyone.
     to("user", nullable=True),
     to("group", nullable=True),
     Column("rule", Text),
@@ -123,7 +123,7 @@ assignment = Table(
     at("new_users_since"),
     at("from_at"),
     at("until_at"),
-    # The days that were said, where days were: their instants follow from the organisation's time zone.
+    # The days that were said, where days were: their instants follow from the organization's time zone.
     Column("from_day", String(10)),
     Column("until_day", String(10)),
     Column("note", Text),
@@ -165,13 +165,13 @@ access = Table(
     to("application"),
     to("role"),
     Column("reasons", Json, nullable=False),
-    # Whether it rests on nothing but assignments to the person.
+    # Whether it rests on nothing but assignments to the user.
     Column("direct_only", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("from_at", nullable=False),
     at("until_at"),
 )
 one_of("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
-# Also what the people of an application are counted by, without reading a row.
+# Also what the users of an application are counted by, without reading a row.
 some_of("ix_access_of_application", access.c.application_id, access.c.user_id, access.c.until_at, where="until_at IS NULL")
 Index("ix_access_history", access.c.user_id, access.c.from_at)
 some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct_only = 1")
@@ -213,7 +213,7 @@ review_row = Table(
 Index("ix_review_row_of_review", review_row.c.review_id, review_row.c.application_id, review_row.c.decision)
 Index("ix_review_row_of_application", review_row.c.application_id)
 
-# People whose access has to be worked out anew because something that touches many has changed; nobody in here is delivered.
+# Users whose access has to be worked out again because something that touches many has changed; nobody in here is delivered.
 pending_recompute = Table(
     "pending_recompute",
     metadata,

@@ -13,7 +13,7 @@ operator = Table(
     Column("name", Text, nullable=False),
     Column("name_key", Text, nullable=False, unique=True),
     Column("kind", String(20), nullable=False),
-    # Whether they see what people's attributes are; names and user names are always seen.
+    # Whether they see what users' attributes are; names and user names are always seen.
     Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
     # The secret of their second factor, encrypted; one that is not confirmed yet; since when, and the last step of which a code was taken.
@@ -93,7 +93,7 @@ api_token = Table(
     at("revoked_at"),
 )
 
-# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a person can be erased.
+# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a user can be erased.
 audit = Table(
     "audit",
     metadata,

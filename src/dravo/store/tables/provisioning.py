@@ -40,7 +40,7 @@ task = Table(
     to("account"),
     to("application"),
     to("user", index=True),
-    Column("state", String(16), nullable=False),
+    Column("status", String(16), nullable=False),
     Column("version", Integer, nullable=False),
     # What the account is to become, in words: for one that is done, what it became then.
     Column("aim", Text, nullable=False),
@@ -52,17 +52,17 @@ task = Table(
     Column("hint", Text),
     # What kind of trouble it is, so that all of one kind can be taken up again together.
     Column("kind", String(40)),
-    # Whether it takes something away; then it goes only once the guard, or a person, let it through.
+    # Whether it takes something away; then it goes only once the removal limit, or a user, let it through.
     Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("released_at"),
     Column("released_by", Text),
-    # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged anew.
+    # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged again.
     at("held_at"),
 )
 one_of("uq_task_open", task.c.account_id, where="closed_at IS NULL")
-some_of("ix_task_waiting", task.c.application_id, task.c.next_attempt_at, where="state = 'waiting'")
+some_of("ix_task_waiting", task.c.application_id, task.c.next_attempt_at, where="status = 'waiting'")
 Index("ix_task_of_application", task.c.application_id, task.c.id)
-Index("ix_task_state", task.c.state, task.c.id)
+Index("ix_task_status", task.c.status, task.c.id)
 some_of("ix_task_removing", task.c.released_at, task.c.application_id, where="removes = 1")
 some_of("ix_task_held", task.c.application_id, where="held_at IS NOT NULL AND closed_at IS NULL")
 Index("ix_task_of_account", task.c.account_id, task.c.id)
@@ -80,14 +80,14 @@ task_attempt = Table(
     Column("exchanges", Json, nullable=False),
 )
 
-# A group as it goes over to an application: a group of a source ("group:ID"), or a role whose people are kept as a group ("role:ID").
+# A group as it is sent to an application: a group of a source ("group:ID"), or a role whose users are kept as a group ("role:ID").
 provisioned_group = Table(
     "provisioned_group",
     metadata,
     own_id(),
     to("application"),
     Column("key", String(48), nullable=False),
-    Column("state", String(16), nullable=False),
+    Column("status", String(16), nullable=False),
     Column("agreed_name", Text),
     at("applied_at"),
     Column("remote_id", Text),
@@ -101,13 +101,13 @@ provisioned_group = Table(
     at("created_at", nullable=False),
     UniqueConstraint("application_id", "key"),
 )
-some_of("ix_provisioned_group_waiting", provisioned_group.c.application_id, provisioned_group.c.next_attempt_at, where="state = 'waiting'")
+some_of("ix_provisioned_group_waiting", provisioned_group.c.application_id, provisioned_group.c.next_attempt_at, where="status = 'waiting'")
 
 # Who is to be in such a group, and as which account there they were agreed to be; only accounts that are there.
 provisioned_member = Table(
     "provisioned_member",
     metadata,
-    Column("delivered_group_id", String(36), ForeignKey("provisioned_group.id"), primary_key=True),
+    Column("provisioned_group_id", String(36), ForeignKey("provisioned_group.id"), primary_key=True),
     Column("account_id", String(36), ForeignKey("account.id"), primary_key=True),
     Column("due", Boolean(create_constraint=False), nullable=False),
     Column("agreed_remote_id", Text),
@@ -122,13 +122,13 @@ run = Table(
     Column("kind", String(20), nullable=False),
     to("application", nullable=True),
     to("source", nullable=True),
-    # Of a pull: whether everybody is read, whether it only shows what it would do, and whether all who are missing may leave.
+    # Of a pull: whether everyone is read, whether it only shows what it would do, and whether all who are missing may leave.
     Column("whole", Boolean(create_constraint=False)),
     Column("preview", Boolean(create_constraint=False)),
     Column("allow_removals", Boolean(create_constraint=False)),
     # How often the worker ended in the middle of it, or of the run that it takes up.
     Column("broke_off", Integer, nullable=False, server_default="0"),
-    Column("state", String(16), nullable=False),
+    Column("status", String(16), nullable=False),
     Column("requested_by", Text, nullable=False),
     at("requested_at", nullable=False),
     at("started_at"),
@@ -139,11 +139,11 @@ run = Table(
     Column("hint", Text),
     Column("stop_requested", Boolean(create_constraint=False), nullable=False),
 )
-some_of("ix_run_open", run.c.state, where="ended_at IS NULL")
+some_of("ix_run_open", run.c.status, where="ended_at IS NULL")
 Index("ix_run_of_application", run.c.application_id, run.c.id)
 some_of("ix_run_of_source", run.c.source_id, run.c.id, where="source_id IS NOT NULL")
 
-# What a pull did, or would do, to one person or group.
+# What a pull did, or would do, to one user or group.
 run_entry = Table(
     "run_entry",
     metadata,
@@ -172,10 +172,10 @@ drift = Table(
     Column("name", Text, nullable=False),
     Column("there", Json),
     Column("differences", Json),
-    Column("state", String(16), nullable=False),
+    Column("status", String(16), nullable=False),
     at("first_seen_at", nullable=False),
     at("last_seen_at", nullable=False),
     Column("run_id", String(36), nullable=False),
     UniqueConstraint("application_id", "kind", "about"),
 )
-Index("ix_drift_of_application", drift.c.application_id, drift.c.state, drift.c.id)
+Index("ix_drift_of_application", drift.c.application_id, drift.c.status, drift.c.id)

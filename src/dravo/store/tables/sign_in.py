@@ -1,4 +1,4 @@
-"""The tables of signing in through a source: its settings, our keys for it, what is under way, what was seen, trials, traces, visits."""
+"""The tables of signing in through a source: its settings, our keys for it, what is under way, what was seen, test sign-ins, traces, sessions."""
 
 from __future__ import annotations
 
@@ -14,15 +14,15 @@ source_sign_in = Table(
     Column("protocol", String(8), nullable=False),
     Column("settings", Json, nullable=False),
     Column("provider", Json, nullable=False),
-    # The answers to the five questions for those who sign in; None where they are the usual ones.
+    # The answers to the source policy for those who sign in; None where they are the usual ones.
     Column("policy", Json),
     Column("secret", Text),
-    # "off", "pilot" or "everybody"; from an hour on, "everybody".
-    Column("state", String(12), nullable=False, server_default="off"),
+    # "disabled", "pilot" or "everyone"; from an hour on, "everyone".
+    Column("status", String(12), nullable=False, server_default="disabled"),
     at("enabled_from"),
-    # Whom it lets in: "people", "operators" or "both".
-    Column("serves", String(12), nullable=False, server_default="people"),
-    # When somebody came through the present settings to the end; with other ones it has to be proved anew.
+    # Whom it lets in: "users", "operators" or "both".
+    Column("serves", String(12), nullable=False, server_default="users"),
+    # When somebody came through the present settings to the end; with other ones it has to be proved again.
     at("verified_at"),
     # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait to be taken over.
     at("looked_at"),
@@ -77,15 +77,15 @@ consumed_assertion = Table(
 )
 Index("ix_consumed_assertion_until", consumed_assertion.c.until_at)
 
-# A try by one named person, for some minutes: "observe" changes nothing, "for real" does.
+# A try by one named user, for some minutes: "observe" changes nothing, "for real" does.
 test_sign_in = Table(
     "test_sign_in",
     metadata,
     own_id(),
     to("source", index=True),
     Column("hash", String(64), nullable=False, unique=True),
-    Column("person", Text, nullable=False),
-    Column("person_key", Text, nullable=False),
+    Column("user", Text, nullable=False),
+    Column("user_key", Text, nullable=False),
     Column("mode", String(10), nullable=False),
     Column("created_by", Text, nullable=False),
     at("created_at", nullable=False),
@@ -100,23 +100,23 @@ sign_in_trace = Table(
     to("source"),
     at("at", nullable=False),
     Column("test_id", String(36)),
-    # "in", "observed", "refused".
+    # "signed_in", "observed", "refused".
     Column("outcome", String(10), nullable=False),
-    # Of a refusal: its reason in a word or two, and what is told to people who look after it.
+    # Of a refusal: its reason in a word or two, and what is told to users who look after it.
     Column("reason", String(40)),
     Column("message", Text, nullable=False),
     Column("hint", Text, nullable=False),
     Column("name", Text, nullable=False),
     Column("user_id", String(36)),
     Column("steps", Json, nullable=False),
-    # What arrived, and what it came to: attributes, person, groups, access.
+    # What arrived, and what it came to: attributes, user, groups, access.
     Column("arrived", Json, nullable=False),
     Column("came_to", Json, nullable=False),
     # The message itself, its signatures and secrets left out.
     Column("raw", Text),
 )
 Index("ix_sign_in_trace_of_source", sign_in_trace.c.source_id, sign_in_trace.c.id)
-some_of("ix_sign_in_trace_of_trial", sign_in_trace.c.test_id, where="test_id IS NOT NULL")
+some_of("ix_sign_in_trace_of_sign_in_test", sign_in_trace.c.test_id, where="test_id IS NOT NULL")
 
 # Somebody who is signed in here, to see what is theirs.
 user_session = Table(
@@ -126,7 +126,7 @@ user_session = Table(
     Column("hash", String(64), nullable=False, unique=True),
     to("user", index=True),
     to("source"),
-    # By what the provider knows this sign-in and this person, for signing out there.
+    # By what the provider knows this sign-in and this user, for signing out there.
     Column("session", Text),
     Column("subject", Text, nullable=False),
     Column("subject_format", Text),

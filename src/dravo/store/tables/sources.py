@@ -1,4 +1,4 @@
-"""The tables of what is set for the house, and sources with what they asked for."""
+"""The tables of what is set for the organization, and sources with what they asked for."""
 
 from __future__ import annotations
 
@@ -17,12 +17,12 @@ source = Table(
     Column("label", Text, nullable=False),
     Column("connection_type", String(16), nullable=False),
     Column("precedence", Integer, nullable=False, default=100),
-    # Whether its inactive counts whatever others say, and whether it says anything of people whom another source knows.
-    Column("veto", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    # Whether its inactive counts whatever others say, and whether it says anything of users whom another source knows.
+    Column("deactivation_wins", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("updates", Boolean(create_constraint=False), nullable=False, server_default="1"),
-    # The answers to the five questions, as `core.source_policy` reads them; None where they were not asked yet.
+    # The answers to the source policy, as `core.source_policy` reads them; None where they were not asked yet.
     Column("policy", Json),
-    # The e-mail domains that it owns, beside those of its policies: its word for an address there counts for matching.
+    # The email domains that it owns, beside those of its policies: its word for an address there counts for matching.
     Column("domains", Json),
     at("created_at", nullable=False),
 )
@@ -40,7 +40,7 @@ source_import = Table(
     at("enabled_from"),
     Column("schedule", String(100), nullable=False),
     at("next_at"),
-    # From where the next reading can go on, when everybody was read last, and with which answers.
+    # From where the next reading can go on, when everyone was read last, and with which answers.
     Column("mark", Text),
     at("full_at"),
     Column("checked", Json),
@@ -54,7 +54,7 @@ conflict = Table(
     own_id(),
     to("source"),
     Column("connection_type", String(16), nullable=False, server_default="import"),
-    # "person" or "group", with the source's own id.
+    # "user" or "group", with the source's own id.
     Column("subject", String(8), nullable=False),
     Column("native_id", Text, nullable=False),
     Column("kind", String(20), nullable=False),
@@ -63,7 +63,7 @@ conflict = Table(
     # What the source said, and the users whom it could mean.
     Column("entry", Json, nullable=False),
     Column("candidates", Json, nullable=False),
-    Column("state", String(16), nullable=False),
+    Column("status", String(16), nullable=False),
     Column("decision", String(16)),
     Column("user_id", String(36)),
     Column("decided_by", Text),
@@ -71,8 +71,8 @@ conflict = Table(
     at("last_seen_at", nullable=False),
     at("decided_at"),
 )
-one_of("uq_conflict", conflict.c.source_id, conflict.c.subject, conflict.c.native_id, where="state != 'over'")
-some_of("ix_conflict_open", conflict.c.source_id, conflict.c.id, where="state = 'open'")
+one_of("uq_conflict", conflict.c.source_id, conflict.c.subject, conflict.c.native_id, where="status != 'over'")
+some_of("ix_conflict_open", conflict.c.source_id, conflict.c.id, where="status = 'open'")
 
 source_token = Table(
     "source_token",
@@ -86,7 +86,7 @@ source_token = Table(
     at("expires_at"),
     at("last_used_at"),
     at("revoked_at"),
-    # What it opens: people, groups or both; reading only, or writing too.
+    # What it opens: users, groups or both; reading only, or writing too.
     Column("kinds", String(8), nullable=False, server_default="both"),
     Column("access", String(8), nullable=False, server_default="write"),
 )
@@ -124,7 +124,7 @@ trace = Table(
 )
 Index("ix_trace_of_source", trace.c.source_id, trace.c.id)
 
-# What operators set for the whole house.
+# What operators set for the organization.
 setting = Table("setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False))
 
 # What is counted over everything, and kept until something moved; `marker` tells whether it did.
@@ -138,7 +138,7 @@ cached_report = Table(
     Column("milliseconds", Integer, nullable=False),
 )
 
-# What real traffic has shown to work, or not, on a source's exchange sheet.
+# What real traffic has shown to work, or not, on a source's setup checklist.
 source_observation = Table(
     "source_observation",
     metadata,

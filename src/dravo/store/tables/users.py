@@ -1,4 +1,4 @@
-"""The tables of people as sources know them, and groups."""
+"""The tables of users as sources know them, and groups."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ user = Table(
     at("gone_at"),
     at("next_change_at"),
 )
-Index("ix_user_state", user.c.active, user.c.gone_at, user.c.display_name_key, user.c.id)
+Index("ix_user_status", user.c.active, user.c.gone_at, user.c.display_name_key, user.c.id)
 Index("ix_user_name", user.c.user_name_key, user.c.id)
 # Also what words are looked for in, without reading a row.
 Index("ix_user_display", user.c.display_name_key, user.c.id, user.c.user_name_key, user.c.email_key)
@@ -42,7 +42,7 @@ record = Table(
     to("user", index=True),
     Column("user_name_key", Text, nullable=False),
     Column("external_id", Text),
-    # The first e-mail address, folded, and all others one a line: most people have one.
+    # The first email address, folded, and all others one a line: most users have one.
     Column("email_key", Text),
     Column("more_emails", Text),
     Column("data", Json, nullable=False),

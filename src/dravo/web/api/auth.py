@@ -83,7 +83,7 @@ def _hide_rules(response: Response) -> Response:
 
 
 def app_context() -> AppContext:
-    """Return the house that the application serves."""
+    """Return the organization that the application serves."""
     opened: AppContext = current_app.config["CONTEXT"]
     return opened
 
@@ -118,9 +118,9 @@ def check_caller() -> None:
         return
     known = _by_token() if request.headers.get("Authorization") else _by_session()
     if permission is None:
-        raise NotPermitted("This route names no permission, so it is open to nobody.")
+        raise NotPermitted("This operation has no permission and is not available.")
     if known.unfinished and not getattr(view, "before_factor", False):
-        raise SecondFactorMissing("Every operator needs a second factor here, and you have not set one up.", "Set it up in the console first.")
+        raise SecondFactorMissing("A second factor is required, and you have not set one up.", "Set up a second factor in the console.")
     known.require(permission)
     _check_body(getattr(view, "largest", LARGEST_SINGLE))
     if known.applications is not None:
@@ -131,7 +131,7 @@ def check_caller() -> None:
     # Asking about work, or stopping it, is not itself work of that name.
     if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/jobs/"):
         if not WORK_NAME.fullmatch(name):
-            raise InvalidInput(f"The header {WORK_HEADER} is no name for work.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
+            raise InvalidInput(f"The header {WORK_HEADER} is invalid.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
         g.waited_for = jobs_registry().for_(known.operator_id, name)
         g.waited_for.__enter__()
 
@@ -155,7 +155,7 @@ def _check_own(known: Caller, of: str | None) -> None:
     key = _application_asked(of)
     own = ", ".join(sorted(known.applications or ()))
     if key is None or key not in (known.applications or ()):
-        raise NotPermitted("As an application owner you may do this for your own applications only.", f"Name one of them: {own}.")
+        raise NotPermitted("Application owners can do this only for their own applications.", f"Name one of them: {own}.")
 
 
 def _application_asked(of: str | None) -> str | None:
@@ -186,7 +186,7 @@ def _check_body(largest: int) -> None:
     """
     size = request.content_length or 0
     if size > largest:
-        raise BodyTooLarge(f"The body has {size:,} bytes; at most {largest:,} are accepted here.", "Send less at a time.")
+        raise BodyTooLarge(f"The body has {size:,} bytes. The maximum is {largest:,}.", "Split the request.")
     if not request.is_json:
         return
     try:
@@ -204,7 +204,7 @@ def _by_token() -> Caller:
         # A token that is good always works, however many bad ones come from the same address.
         limiter.check(address)
         limiter.failed(address)
-        raise NotSignedIn("The API token is not known, was revoked, or has expired.", "Make another in the console or with 'dravo token create'.")
+        raise NotSignedIn("The API token is unknown, revoked or expired.", "Create a token in the console or with 'dravo token create'.")
     return known
 
 
@@ -217,7 +217,7 @@ def _by_session() -> Caller:
     secret = cookies.read(cookies.OPERATOR)
     known = operator_sessions.by_session(app_context(), secret) if secret else None
     if known is None:
-        raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
+        raise NotSignedIn("You are not signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
     who, csrf = known
     if request.method not in ("GET", "HEAD") and not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()):
         raise NotPermitted("The request does not carry the session's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
@@ -233,6 +233,6 @@ def register_errors(app: Flask) -> None:
     @app.errorhandler(Exception)
     def unforeseen(wrong: Exception) -> Response:
         log.error("unforeseen error", path=request.path, exc_info=wrong)
-        problem = DravoError("Something went wrong here that nobody foresaw.", "It is in the service's log; nothing of the request was kept.")
+        problem = DravoError("Internal error.", "Nothing was changed. See the service log for details.")
         problem.code, problem.status = "internal", 500
         return error_response(problem)

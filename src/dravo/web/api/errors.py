@@ -39,16 +39,16 @@ def validation_error(wrong: ValidationError) -> Response:
     """Return what is wrong with the fields of a request, each in words."""
     first = wrong.errors()[0]
     where = ".".join(str(part) for part in first["loc"]) or "body"
-    more = f" ({wrong.error_count() - 1} more fields are wrong too.)" if wrong.error_count() > 1 else ""
+    more = f" ({wrong.error_count() - 1} more fields are invalid.)" if wrong.error_count() > 1 else ""
     known = {"missing": "is missing", "extra_forbidden": "is not a field of this request", "json_invalid": "is not JSON"}
     what = known.get(first["type"], f"cannot be used: {first['msg'][:1].lower()}{first['msg'][1:]}")
-    problem = DravoError(f"'{where}' {what}.{more}", "See the API's page for what it takes.", where)
+    problem = DravoError(f"'{where}' {what}.{more}", "See the API documentation.", where)
     problem.code, problem.status = "invalid_input", 422
     return error_response(problem)
 
 
 def http_error(wrong: HTTPException) -> Response:
     """Return an error that Flask raised."""
-    problem = DravoError(wrong.description or wrong.name, "See the API's page for its routes." if wrong.code in (404, 405) else "")
+    problem = DravoError(wrong.description or wrong.name, "See the API documentation for all paths." if wrong.code in (404, 405) else "")
     problem.code, problem.status = wrong.name.lower().replace(" ", "_"), wrong.code or 500
     return error_response(problem)

@@ -39,10 +39,10 @@ log = structlog.get_logger("push")
 
 
 def make_blueprint(ctx: AppContext) -> Blueprint:
-    """Return inbound SCIM's routes for one house."""
+    """Return inbound SCIM's routes for one organization."""
     blueprint = Blueprint("push", __name__)
     pushing, traces = ScimHandler(ctx), ctx.traces
-    sightings = pushing.sightings
+    observed = pushing.observed
     door = scim_auth.ScimAuthenticator(ctx)
     limiter = RateLimiter(200, 60)
 
@@ -66,17 +66,17 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
         if isinstance(visitor, ScimCaller):
             g.visitor = visitor
             g.draft = draft(visitor.source_id)
-            sightings.note(visitor.source_id, observations.CALL, token_id=visitor.token_id)
+            observed.note(visitor.source_id, observations.CALL, token_id=visitor.token_id)
             check_size()
             return None
         # A token that is good always works, however many bad ones come from the same address.
         limiter.check(from_where)
         limiter.failed(from_where)
-        sightings.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
+        observed.note_refusal(key, f"{request.method} {request.path} from {address}: {visitor}")
         source_id = pushing.source_id(key)
         if source_id:
-            traces.add(draft(source_id).row(401, f"Turned away: {visitor}"))
-        log.info("turned away", source=key, method=request.method, path=request.path, reason=visitor)
+            traces.add(draft(source_id).row(401, f"Rejected: {visitor}"))
+        log.info("rejected", source=key, method=request.method, path=request.path, reason=visitor)
         answer = show(ScimError(401, visitor).body(), 401)
         answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo inbound SCIM {key}"' if lookups.KEY.fullmatch(key) else "Bearer"
         return answer
@@ -96,7 +96,7 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
         condition = Condition(request.headers.get("If-Match"), request.headers.get("If-None-Match"))
         return ScimRequest(g.visitor, base(), read_query(request.args), condition, g.draft)
 
-    # People and groups
+    # Users and groups
 
     def resources(kind: str) -> None:
         endpoint, name = f"/{kind}s", kind.lower()
@@ -142,7 +142,7 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     @route("/Bulk", "POST")
     def bulk(source: str) -> Response:
         if (request.content_length or 0) > LARGEST_PAYLOAD:
-            raise ScimError(413, f"The body is larger than {LARGEST_PAYLOAD} bytes, the maxPayloadSize; send it in parts.")
+            raise ScimError(413, f"The body is larger than maxPayloadSize ({LARGEST_PAYLOAD} bytes). Split the request.")
         answer = pushing.bulk(asked(), body())
         results = (answer.body or {})["Operations"]
         failed = sum(1 for each in results if "response" in each)
@@ -167,7 +167,7 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
         for each in g.visitor.shapes.schemas:
             if each.id.lower() == identifier.lower():
                 return show(placed(each.document(), "Schema", f"/Schemas/{each.id}"))
-        raise ScimError(404, f"There is no schema '{identifier}' here.")
+        raise ScimError(404, f"There is no schema '{identifier}'.")
 
     @route("/ResourceTypes", "GET")
     def resource_types(source: str) -> Response:
@@ -180,23 +180,21 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
         for each in g.visitor.shapes.types:
             if each.name.lower() == identifier.lower():
                 return show(placed(each.document(), "ResourceType", f"/ResourceTypes/{each.name}"))
-        raise ScimError(404, f"There is no resource type '{identifier}' here.")
+        raise ScimError(404, f"There is no resource type '{identifier}'.")
 
     @blueprint.route(f"{PREFIX}/Me", methods=METHODS)
     @blueprint.route(f"{PREFIX}/Me/", methods=METHODS)
     def me(source: str) -> Response:
-        raise ScimError(501, "A source is not a person, so there is no /Me here.")
+        raise ScimError(501, "The path /Me is not supported.")
 
     @blueprint.route(PREFIX, methods=METHODS[1:])
     @blueprint.route(f"{PREFIX}/", methods=METHODS[1:])
     @blueprint.route(f"{PREFIX}/<path:rest>", methods=METHODS)
     def elsewhere(source: str, rest: str = "") -> Response:
         if rest.strip("/") in ("", *ENDPOINTS) or rest.split("/", maxsplit=1)[0] in ENDPOINTS[:4]:
-            raise ScimError(405, f"{request.method} is not offered at '/{rest.strip('/')}'.")
-        detail = (
-            f"There is nothing at '/{rest}' here; people are at /Users, groups at /Groups. Is the base address given twice, or with a part too many?"
-        )
-        sightings.note(g.visitor.source_id, observations.LOST, f"{request.method} {request.path}: {detail}")
+            raise ScimError(405, f"{request.method} is not supported at '/{rest.strip('/')}'.")
+        detail = f"There is no resource at '/{rest}'. Check the base URL: users are at /Users, groups at /Groups."
+        observed.note(g.visitor.source_id, observations.LOST, f"{request.method} {request.path}: {detail}")
         raise ScimError(404, detail)
 
     # Errors, all as RFC 7644, section 3.12
@@ -205,19 +203,19 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     def refused(wrong: ScimError) -> Response:
         g.outcome = f"Refused{f' ({wrong.scim_type})' if wrong.scim_type else ''}: {wrong.detail}"
         if "visitor" in g and request.method != "GET" and wrong.status != 404:
-            # Whoever runs the other side often sees no more than that it failed; the sheet says why.
-            sightings.note(g.visitor.source_id, observations.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
+            # Anyone who runs the other side often sees no more than that it failed; the checklist says why.
+            observed.note(g.visitor.source_id, observations.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
         return show(wrong.body(), wrong.status)
 
     @blueprint.errorhandler(NotFound)
     def not_found(wrong: NotFound) -> Response:
-        g.outcome = f"Not there: {wrong.message}"
+        g.outcome = f"Not found: {wrong.message}"
         return show(ScimError(404, wrong.message).body(), 404)
 
     @blueprint.errorhandler(DravoError)
     def not_now(wrong: DravoError) -> Response:
         status = wrong.status if wrong.status in (429, 503) else 409 if wrong.status == 409 else 400
-        g.outcome = f"Not done: {wrong}"
+        g.outcome = f"Failed: {wrong}"
         answer = show(ScimError(status, str(wrong)).body(), status)
         if status in (429, 503):
             answer.headers["Retry-After"] = "2"
@@ -241,10 +239,10 @@ def draft(source_id: str) -> TraceDraft:
 
 def _outcome(answer: Response) -> str:
     if answer.status_code == 304:
-        return "Read; unchanged since the version that the reader has."
+        return "Read, unchanged."
     if (answer.status_code < 300 and request.method in ("GET", "HEAD")) or request.path.rstrip("/").endswith("/.search"):
         return "Read."
-    return "Changed nothing: all of it was so already." if answer.status_code < 300 else f"Refused ({answer.status_code})."
+    return "No change." if answer.status_code < 300 else f"Refused ({answer.status_code})."
 
 
 def body() -> Any:
@@ -254,12 +252,12 @@ def body() -> Any:
         ScimError: 413 if it is too large, 415 if it says that it is something else than JSON, 400 invalidSyntax if it is not JSON.
     """
     if request.mimetype and request.mimetype not in (SCIM_JSON, "application/json"):
-        raise ScimError(415, f"'{request.mimetype[:100]}' is not taken; send {SCIM_JSON} or application/json.")
+        raise ScimError(415, f"'{request.mimetype[:100]}' is not supported. Send {SCIM_JSON} or application/json.")
     if (request.content_length or 0) > LARGEST_BODY:
-        raise ScimError(413, f"The body is larger than {LARGEST_BODY // 1024 // 1024} MiB; send it in parts.")
+        raise ScimError(413, f"The body is larger than {LARGEST_BODY // 1024 // 1024} MiB. Split the request.")
     content = request.get_data(cache=False)
     if not content:
-        raise invalid_syntax("The request has no body; send JSON.")
+        raise invalid_syntax("The request has no body. Send JSON.")
     try:
         payload = read_json(content)
     except NoJson as wrong:
@@ -273,13 +271,13 @@ def check_size() -> None:
     endpoint = request.path.rstrip("/").split("/")[4:5]
     size, largest = request.content_length or 0, LARGEST_BODY if endpoint in (["Groups"], ["Bulk"]) else LARGEST_SINGLE
     if size > largest:
-        raise ScimError(413, f"The body has {size:,} bytes; at most {largest:,} are accepted here.")
+        raise ScimError(413, f"The body has {size:,} bytes. The maximum is {largest:,}.")
 
 
 def forbid_filter() -> None:
     """Turn away a filter where none is allowed (RFC 7644, section 4: 403)."""
     if request.args.get("filter"):
-        raise ScimError(403, "Filters are not allowed here.")
+        raise ScimError(403, "Filters are not supported at this path.")
 
 
 def base() -> str:

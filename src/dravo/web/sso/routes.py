@@ -1,6 +1,6 @@
 """Where browsers go to sign in and come back to: SAML 2.0 bindings and the OpenID Connect code flow, for one source each.
 
-Everything shown here is for a person who can repair nothing: what happened in plain words, whom to ask, and the number of the trace.
+Everything shown here is for a user who can repair nothing: what happened in plain words, whom to ask, and the number of the trace.
 """
 
 from __future__ import annotations
@@ -25,9 +25,9 @@ from dravo.services.sign_in import responses as sign_in_responses
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import setup_checklist, verification
 from dravo.services.sign_in import start as sign_in_start
-from dravo.services.sign_in.messages import FOR_PEOPLE
+from dravo.services.sign_in.messages import FOR_USERS
 from dravo.services.sign_in.responses import LINKED, SignInResult
-from dravo.services.sign_in.traces import IN, OBSERVED
+from dravo.services.sign_in.traces import OBSERVED, SIGNED_IN
 from dravo.services.sources import policy as source_policies
 from dravo.web import cookies
 from dravo.web.api.auth import app_context, keep_session, needs
@@ -81,36 +81,36 @@ def _form() -> MultiDict[str, str]:
         SignInRefused: "malformed".
     """
     if (request.content_length or 0) > LARGEST_FORM:
-        raise SignInRefused(
-            "malformed", f"The form has {request.content_length:,} bytes, which is too large.", "Have the provider send fewer claims."
-        )
+        raise SignInRefused("malformed", f"The form is too large ({request.content_length:,} bytes).", "Configure the provider to send fewer claims.")
     try:
         fields = parse_qsl(request.get_data(cache=False).decode("utf-8", "replace"), keep_blank_values=True, max_num_fields=MOST_FIELDS)
     except ValueError:
-        raise SignInRefused("malformed", f"The form has more than {MOST_FIELDS} fields.", "Have the provider send the response alone.") from None
+        raise SignInRefused(
+            "malformed", f"The form has more than {MOST_FIELDS} fields.", "Configure the provider to send only the response."
+        ) from None
     return MultiDict(fields)
 
 
 @routes.errorhandler(TooManyTries)
 def _too_many(wrong: TooManyTries) -> tuple[str, int]:
-    return _told("Please wait", "There were too many tries from where you are. Try again in some minutes.", "", ""), 429
+    return _told("Please wait", "Too many attempts from your network. Try again in a few minutes.", "", ""), 429
 
 
 @routes.errorhandler(NotFound)
 def _nothing(_: NotFound) -> tuple[str, int]:
     _note_failure()
-    return _told("There is nothing here", "Nobody signs in at this address.", "", ""), 404
+    return _told("Page not found", "There is no sign-in at this address.", "", ""), 404
 
 
 @routes.errorhandler(SignInRefused)
 def _refused(wrong: SignInRefused) -> tuple[str, int]:
     _note_failure()
-    return _told("You are not signed in", FOR_PEOPLE.get(wrong.reason, wrong.message), wrong.hint, ""), 403
+    return _told("You are not signed in", FOR_USERS.get(wrong.reason, wrong.message), wrong.hint, ""), 403
 
 
 @routes.errorhandler(DravoError)
 def _failed(wrong: DravoError) -> tuple[str, int]:
-    return _told("You are not signed in", "Signing in does not work at the moment.", "Try again later.", ""), wrong.status
+    return _told("You are not signed in", "Sign-in is not available at the moment.", "Try again later.", ""), wrong.status
 
 
 @routes.get("/<source>/start")
@@ -119,7 +119,7 @@ def start(source: str) -> Response:
     """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound to whom it will prove."""
     operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
     back = "/settings" if operator is not None else request.args.get("back")
-    begun = sign_in_start.start(app_context(), source, _base(), request.args.get("trial"), back, cookies.read(cookies.BROWSER), operator)
+    begun = sign_in_start.start(app_context(), source, _base(), request.args.get("sign_in_test"), back, cookies.read(cookies.BROWSER), operator)
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
     else:
@@ -139,7 +139,7 @@ def _operator(source: str, word: str) -> Caller:
     secret = cookies.read(cookies.OPERATOR)
     known = operator_sessions.by_session(app_context(), secret) if secret else None
     if known is None or known[0].unfinished or not hmac.compare_digest(operator_sso.word_for(known[1], source), word):
-        raise SignInRefused("operator", "No operator who is signed in here asked for it.", "Sign in first, and begin from Settings.")
+        raise SignInRefused("operator", "You are not signed in as an operator.", "Sign in first, then start from Settings.")
     return known[0]
 
 
@@ -185,7 +185,7 @@ def sign_out(source: str) -> Response:
 @needs("nothing")
 def signed_out(source: str) -> Response:
     """Where somebody ends who signed out at the provider as well."""
-    return make_response(_told("You are signed out", "You are signed out here, and at your own sign-in service.", "", ""))
+    return make_response(_told("You are signed out", "You are signed out of Dravo and of your identity provider.", "", ""))
 
 
 @routes.get("/<source>/oidc/callback")
@@ -208,17 +208,17 @@ def our_keys(source: str) -> Response:
 
 
 def _after(came: SignInResult) -> Response:
-    if came.outcome == IN:
+    if came.outcome == SIGNED_IN:
         _limiter().worked(place())
         response = make_response(redirect(came.back, 303))
-        if came.visit:
-            cookies.keep(response, cookies.USER, came.visit, 7 * 86_400)
+        if came.user_session:
+            cookies.keep(response, cookies.USER, came.user_session, 7 * 86_400)
         if came.session:
             keep_session(response, came.session)
     elif came.outcome == LINKED:
         response = make_response(redirect(came.back, 303))
     elif came.outcome == OBSERVED:
-        response = make_response(_told("It works", "Your try came through. Nothing was changed; you can close this page.", "", came.trace))
+        response = make_response(_told("Test sign-in succeeded", "Nothing was changed. You can close this page.", "", came.trace))
     else:
         _note_failure()
         response = make_response(_told("You are not signed in", came.message, came.support_contact, came.trace), 403)
@@ -232,6 +232,6 @@ def _told(title: str, message: str, ask: str, trace: str) -> str:
 
 
 def visitor() -> user_sessions.SignedInUser | None:
-    """Return who is signed in at this browser, as a person and not as an operator."""
+    """Return who is signed in at this browser, as a user and not as an operator."""
     secret = cookies.read(cookies.USER)
     return user_sessions.by_secret(app_context(), secret) if secret else None

@@ -20,7 +20,7 @@ from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
 from dravo.services.ingest.types import IngestChange, IngestOptions
-from dravo.services.lookups import find_group, find_people
+from dravo.services.lookups import find_group, find_users
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, provisioned_groups, recompute_marks
@@ -35,7 +35,7 @@ MOST_NAMED = 1_000
 
 @dataclass(frozen=True)
 class Members:
-    """Who comes and who goes: people as `find_person` takes each, groups by id."""
+    """Who comes and who goes: users as `find_user` takes each, groups by id."""
 
     add: tuple[str, ...] = ()
     remove: tuple[str, ...] = ()
@@ -65,7 +65,7 @@ def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
     def writes(done: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, source, data["displayName"], done.id)
-            record_change(connection, ctx.keys, caller, "added group", "group", done.id, clock.now(), {"name": data["displayName"]})
+            record_change(connection, ctx.keys, caller, "created group", "group", done.id, clock.now(), {"name": data["displayName"]})
 
         return write
 
@@ -104,10 +104,10 @@ def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[st
 
 
 def change_members(ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
-    """Put people and groups into a local group, and take others out.
+    """Put users and groups into a local group, and take others out.
 
     Raises:
-        NotFound, InvalidInput: whoever is named and not there, or a group that would be within itself;
+        NotFound, InvalidInput: anyone who is named and not there, or a group that would be within itself;
         StalePreview, NeedsConfirmation.
     """
     now = clock.now()
@@ -117,12 +117,12 @@ def change_members(ctx: AppContext, caller: Caller, group_id: str, members: Memb
         moves = _moves(connection, catalogue, row, members)
         planned = _planned(catalogue, row, moves)
         cleared = preview.check(connection, planned, caller, sure)
-        people = user_queries.people_by_id(connection, [*moves.add, *moves.remove][:MOST_NAMED])
+        users = user_queries.users_by_id(connection, [*moves.add, *moves.remove][:MOST_NAMED])
     if not any((moves.add, moves.remove, moves.add_groups, moves.remove_groups)):
         return one(ctx, group_id)
     with ctx.database.writing() as connection:
         if not groups.write(connection, group_id, row.version, row.data, now):
-            raise StalePreview("The group has changed meanwhile.", "Look at it again.")
+            raise StalePreview("The group changed in the meantime.", "Preview again, then confirm.")
         for each in planned.touched:
             recompute_marks.mark_selected(connection, each.add_columns(literal(now)), cleared)
         store_memberships.end_users(connection, group_id, moves.remove, now)
@@ -134,7 +134,7 @@ def change_members(ctx: AppContext, caller: Caller, group_id: str, members: Memb
         details = {"name": row.display_name, "added": len(moves.add), "removed": len(moves.remove)}
         details |= {"added_groups": [*moves.add_groups], "removed_groups": [*moves.remove_groups]}
         personal = {
-            what: [people[each]["display_name"] for each in ids if each in people] for what, ids in (("added", moves.add), ("removed", moves.remove))
+            what: [users[each]["display_name"] for each in ids if each in users] for what, ids in (("added", moves.add), ("removed", moves.remove))
         }
         record_change(connection, ctx.keys, caller, "changed members", "group", group_id, now, details, personal)
     process_marks(ctx, USERS_PER_CHUNK)
@@ -159,12 +159,12 @@ def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = 
         cleared = preview.check(connection, _gone(ctx, connection, row), caller, sure)
     with ctx.database.writing() as connection:
         if not groups.write(connection, group_id, row.version, row.data, now, gone=True):
-            raise StalePreview("The group has changed meanwhile.", "Look at it again.")
+            raise StalePreview("The group changed in the meantime.", "Preview again, then confirm.")
         recompute_marks.mark_selected(connection, store_memberships.users_within(group_id, literal(now)), cleared)
         groups.end_group(connection, group_id, now)
         raise_revision(connection)
         provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
-        record_change(connection, ctx.keys, caller, "removed group", "group", group_id, now, {"name": row.display_name})
+        record_change(connection, ctx.keys, caller, "deleted group", "group", group_id, now, {"name": row.display_name})
     process_marks(ctx, USERS_PER_CHUNK)
 
 
@@ -176,13 +176,13 @@ def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> Plann
     for inner in moves.remove_groups:
         parents[inner] = tuple(each for each in parents.get(inner, ()) if each != row.id)
     coming, going = frozenset(moves.add), frozenset(moves.remove)
-    people = select(t.user.c.id).where(t.user.c.id.in_([*coming, *going]))
-    touched = (people, *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)))
+    users = select(t.user.c.id).where(t.user.c.id.in_([*coming, *going]))
+    touched = (users, *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)))
 
-    def then(person: Any) -> Any:
-        if person.user_id in coming:
-            return with_groups(person, added=[row.id])
-        return with_groups(person, removed=[row.id]) if person.user_id in going else person
+    def then(user: Any) -> Any:
+        if user.user_id in coming:
+            return with_groups(user, added=[row.id])
+        return with_groups(user, removed=[row.id]) if user.user_id in going else user
 
     return PlannedChange(None, touched, replace(catalogue, parents=parents), then, row.display_name)
 
@@ -192,9 +192,7 @@ def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
     catalogue = ctx.catalogue.get(connection)
     parents = {inner: tuple(each for each in outer if each != row.id) for inner, outer in catalogue.parents.items() if inner != row.id}
     then = replace(catalogue, parents=parents)
-    return PlannedChange(
-        None, (store_memberships.users_within(row.id),), then, lambda person: with_groups(person, removed=[row.id]), row.display_name
-    )
+    return PlannedChange(None, (store_memberships.users_within(row.id),), then, lambda user: with_groups(user, removed=[row.id]), row.display_name)
 
 
 def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members: Members) -> MemberChanges:
@@ -205,17 +203,19 @@ def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members:
     """
     listed = set(groups.listed_users(connection, row.id))
     inside = groups.listed_groups(connection, row.id)
-    coming = {person.id: person for person in find_people(connection, members.add)}
-    going = {person.id: person for person in find_people(connection, members.remove)}
-    for person in coming.values():
-        if person.id in going:
-            raise InvalidInput(f"{person.display_name} cannot be put in and taken out at once.", "Say one of the two.", "remove")
-        if person.gone_at is not None:
-            raise InvalidInput(f"{person.display_name} has left.", "A leaver is in no group.", "add")
+    coming = {user.id: user for user in find_users(connection, members.add)}
+    going = {user.id: user for user in find_users(connection, members.remove)}
+    for user in coming.values():
+        if user.id in going:
+            raise InvalidInput(f"{user.display_name} cannot be added and removed in one request.", "List the user in `add` or in `remove`.", "remove")
+        if user.gone_at is not None:
+            raise InvalidInput(f"{user.display_name} has left.", "Remove the user from the list. Leavers cannot be group members.", "add")
     around = {each.group_id for each in memberships((row.id,), catalogue.parents)}
     inner = dict.fromkeys(find_group(connection, each, None).id for each in members.add_groups)
     if around & inner.keys():
-        raise InvalidInput(f"'{row.display_name}' is in that group itself.", "A group cannot be within itself.", "add_groups")
+        raise InvalidInput(
+            f"'{row.display_name}' is already a member of that group.", "Choose another group. A group cannot contain itself.", "add_groups"
+        )
     return MemberChanges(
         tuple(each for each in coming if each not in listed),
         tuple(each for each in going if each in listed),
@@ -235,10 +235,10 @@ def _row(connection: Connection, group_id: str) -> Any:
         select(t.group, s.label.label("source_label")).join(t.source, s.id == g.source_id).where(g.id == group_id, g.gone_at.is_(None))
     ).first()
     if row is None:
-        raise NotFound(f"There is no group with the id '{group_id}'.", "It may be gone; see the list of groups.")
+        raise NotFound(f"There is no group with the ID '{group_id}'.", "It may have been deleted. Choose one from the list of groups.")
     if row.connection_type != LOCAL:
         raise InvalidInput(
-            f"'{row.display_name}' is a group of {row.source_label}.", "What a source says is changed there; a local group can have it as a member."
+            f"'{row.display_name}' belongs to the source {row.source_label}.", "Change it at the source, or add it to a local group as a member."
         )
     return row
 
@@ -248,14 +248,14 @@ def one(ctx: AppContext, group_id: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         found = group_queries.group(connection, group_id)
     if found is None:
-        raise NotFound(f"There is no group with the id '{group_id}'.")
+        raise NotFound(f"There is no group with the ID '{group_id}'.")
     return found
 
 
 def _checked(name: str) -> str:
     name = name.strip()
     if not name or len(name) > 200:
-        raise InvalidInput("A group's name has between 1 and 200 characters.", "Give a name that people will recognise.", "name")
+        raise InvalidInput("A group name must have 1 to 200 characters.", "Enter a name of this length.", "name")
     return name
 
 
@@ -263,4 +263,4 @@ def _check_free(connection: Connection, source_id: str, name: str, own_id: str) 
     g = t.group.c
     where = (g.source_id == source_id, g.display_name_key == fold(name), g.gone_at.is_(None), g.id != own_id)
     if connection.execute(select(g.id).where(*where).limit(1)).first():
-        raise AlreadyExists(f"There is a local group '{name}' already.", "Take another name, or put people into that one.", "name")
+        raise AlreadyExists(f"A local group '{name}' exists already.", "Choose another name, or add users to the existing group.", "name")

@@ -1,4 +1,4 @@
-"""The house as a source of its own: people and groups that operators enter here belong to it. It is made when it is first needed."""
+"""The organization as a source of its own: users and groups that operators enter here belong to it. It is made when it is first needed."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ LAST = 1_000
 
 
 def local_source(ctx: AppContext) -> str:
-    """Return the id of the house's own source."""
+    """Return the id of the organization's own source."""
     s = t.source.c
     known = select(s.id).where(s.connection_type == LOCAL)
     with ctx.database.reading() as connection:

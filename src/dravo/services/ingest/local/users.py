@@ -1,4 +1,4 @@
-"""Local people: known from no source, entered by operators here. They come in by the same door as everybody, as records of the house."""
+"""Local users: known from no source, entered by operators here. They come in by the same door as everyone, as records of the organization."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from sqlalchemy import Connection, or_, select
 from dravo.core.access.evaluation import Assignment
 from dravo.core.errors import AlreadyExists, InvalidInput, NotPermitted
 from dravo.core.identity.names import fold
-from dravo.core.identity.records import LOCAL, PersonRecord, searchable
+from dravo.core.identity.records import LOCAL, UserRecord, searchable
 from dravo.core.planning import with_record
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
@@ -23,7 +23,7 @@ from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
 from dravo.services.ingest.types import IngestChange, IngestOptions
-from dravo.services.lookups import find_person
+from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -42,7 +42,7 @@ def add(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> str:
         given: of `FIELDS`; the user name at least.
 
     Raises:
-        InvalidInput; AlreadyExists: if somebody here has that user name or e-mail: nobody is made twice.
+        InvalidInput; AlreadyExists: if somebody here has that user name or email: nobody is made twice.
     """
     return take_in(ctx, caller, read(given))
 
@@ -54,7 +54,7 @@ def take_in(
     direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
     also: Callable[[Connection, str], None] = lambda *_: None,
 ) -> str:
-    """Take a new local person in; returns the user's id.
+    """Take a new local user in; returns the user's id.
 
     Args:
         data: a SCIM User as `read` makes it.
@@ -68,89 +68,87 @@ def take_in(
     made: list[str] = []
 
     def writes(done: IngestChange) -> Callable[[Connection], None]:
-        made[:] = [done.outcomes[0].person.user_id]
+        made[:] = [done.outcomes[0].user.user_id]
 
         def write(connection: Connection) -> None:
             _check_free(connection, data, made[0])
             also(connection, made[0])
             record_change(
-                connection, ctx.keys, caller, "added person", "person", made[0], clock.now(), {}, {"user_name": data["userName"]}
+                connection, ctx.keys, caller, "created user", "user", made[0], clock.now(), {}, {"user_name": data["userName"]}
             )  # fmt: skip
 
         return write
 
     with ctx.database.reading() as connection:
-        if not settings.read(connection)["local_people"]:
-            raise NotPermitted(
-                "People come in through sources only here.", "Add them at their source; or let people be entered by hand, under Settings."
-            )
+        if not settings.read(connection)["local_users"]:
+            raise NotPermitted("Local users are disabled.", "Create the user at the source, or enable local users under Settings.")
         _check_free(connection, data, "")
     try:
-        Intake(ctx.database, ctx.catalogue, LOCAL).create_person(source, data, IngestOptions(trace=writes), direct)
+        Intake(ctx.database, ctx.catalogue, LOCAL).create_user(source, data, IngestOptions(trace=writes), direct)
     except ScimError as wrong:
         # Somebody else entered them in this very moment.
-        raise AlreadyExists(wrong.detail, "Use the person who is there.", "user_name") from None
+        raise AlreadyExists(wrong.detail, "Use the existing user.", "user_name") from None
     return made[0]
 
 
-def change(ctx: AppContext, caller: Caller, person: str, given: Mapping[str, Any], sure: Confirmation = UNCONFIRMED) -> str:
-    """Say anew what a local person is, the whole of it; returns the user's id.
+def change(ctx: AppContext, caller: Caller, user: str, given: Mapping[str, Any], sure: Confirmation = UNCONFIRMED) -> str:
+    """Say again what a local user is, the whole of it; returns the user's id.
 
     Raises:
-        NotFound; InvalidInput: if they are no local person; AlreadyExists; StalePreview, NeedsConfirmation.
+        NotFound; InvalidInput: if they are no local user; AlreadyExists; StalePreview, NeedsConfirmation.
     """
     data = read(given)
     with ctx.database.reading() as connection:
-        row, record = _record_of(connection, person)
+        row, record = _record_of(connection, user)
         _check_free(connection, data, row.id)
         cleared = _cleared(row, changes_preview.check(connection, _planned(ctx, connection, row, record, data), caller, sure))
 
     def writes(_: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, data, row.id)
-            record_change(connection, ctx.keys, caller, "changed person", "person", row.id, clock.now(), {}, {"user_name": data["userName"]})
+            record_change(connection, ctx.keys, caller, "changed user", "user", row.id, clock.now(), {}, {"user_name": data["userName"]})
 
         return write
 
-    Intake(ctx.database, ctx.catalogue, LOCAL).replace_person(record.source_id, record.id, data, IngestOptions(trace=writes, cleared=cleared))
+    Intake(ctx.database, ctx.catalogue, LOCAL).replace_user(record.source_id, record.id, data, IngestOptions(trace=writes, cleared=cleared))
     return str(row.id)
 
 
-def remove(ctx: AppContext, caller: Caller, person: str, sure: Confirmation = UNCONFIRMED) -> None:
-    """Say that a local person is gone: what they have ends as for any leaver.
+def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCONFIRMED) -> None:
+    """Say that a local user is gone: what they have ends as for any leaver.
 
     Raises:
         NotFound, InvalidInput; StalePreview, NeedsConfirmation.
     """
     with ctx.database.reading() as connection:
-        row, record = _record_of(connection, person)
+        row, record = _record_of(connection, user)
         cleared = _cleared(row, changes_preview.check(connection, _planned(ctx, connection, row, record, None), caller, sure))
 
     def writes(_: IngestChange) -> Callable[[Connection], None]:
         return lambda connection: record_change(
-            connection, ctx.keys, caller, "removed person", "person", row.id, clock.now(), {}, {"user_name": row.user_name}
+            connection, ctx.keys, caller, "marked user as left", "user", row.id, clock.now(), {}, {"user_name": row.user_name}
         )  # fmt: skip
 
-    Intake(ctx.database, ctx.catalogue, LOCAL).remove_person(record.source_id, record.id, IngestOptions(trace=writes, cleared=cleared))
+    Intake(ctx.database, ctx.catalogue, LOCAL).remove_user(record.source_id, record.id, IngestOptions(trace=writes, cleared=cleared))
 
 
-def preview(ctx: AppContext, person: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
+def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
     """Return what `change` would do, or, with None, `remove`; nothing is changed."""
     data = read(given) if given is not None else None
     with ctx.database.reading() as connection:
-        row, record = _record_of(connection, person)
+        row, record = _record_of(connection, user)
         return changes_preview.shown(connection, _planned(ctx, connection, row, record, data))
 
 
 def _cleared(row: Any, confirmed: tuple[str, str] | None) -> ConfirmedRemovals:
-    """Return which removals need not wait for the guard: those of this person, where that was confirmed."""
+    """Return which removals need not wait for the removal limit: those of this user, where that was confirmed."""
     return {(row.id, confirmed[0]): confirmed[1]} if confirmed else {}
 
 
 def _planned(ctx: AppContext, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None) -> PlannedChange:
-    then = PersonRecord(record.id, record.source_id, LOCAL, data if data is not None else record.data, row.id, data is None)
+    then = UserRecord(record.id, record.source_id, LOCAL, data if data is not None else record.data, row.id, data is None)
     only = select(t.user.c.id).where(t.user.c.id == row.id)
-    return PlannedChange(None, (only,), ctx.catalogue.get(connection), lambda person: with_record(person, then), row.display_name)
+    return PlannedChange(None, (only,), ctx.catalogue.get(connection), lambda user: with_record(user, then), row.display_name)
 
 
 def read(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -171,29 +169,31 @@ def read(given: Mapping[str, Any]) -> dict[str, Any]:
     }
     body = {name: value for name, value in whole.items() if value}
     if not text["user_name"]:
-        raise InvalidInput("A person needs a user name.", "Give the name by which applications know them.", "user_name")
+        raise InvalidInput("The user name is missing.", "Set `user_name` to the name that applications use.", "user_name")
     if text["email"] and not EMAIL.fullmatch(text["email"]):
-        raise InvalidInput(f"'{text['email']}' is no e-mail address.", "Give one such as name@fernhollow.example, or leave it empty.", "email")
+        raise InvalidInput(
+            f"'{text['email']}' is not an email address.", "Enter an address such as name@fernhollow.example, or leave it empty.", "email"
+        )
     try:
         return {**read_resource(body, STANDARD.user), "active": given.get("active") is not False}
     except ScimError as wrong:
-        raise InvalidInput(wrong.detail, "Hint that value.") from None
+        raise InvalidInput(wrong.detail, "Correct this value.") from None
 
 
-def _record_of(connection: Connection, person: str) -> tuple[Any, Any]:
+def _record_of(connection: Connection, user: str) -> tuple[Any, Any]:
     """Return the row of a user, and of their local record."""
-    row = find_person(connection, person)
+    row = find_user(connection, user)
     r = t.record.c
     record = connection.execute(select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.gone_at.is_(None))).first()
     if record is None:
         sources = ", ".join(dict.fromkeys(each["source"]["label"] for each in user_queries.records_of(connection, row.id) if each["gone_at"] is None))
-        known = f"is known from {sources}" if sources else "has left"
-        raise InvalidInput(f"{row.display_name} {known}, and is no local person.", "What a source says is changed there.", "person")
+        known = f"is reported by {sources}" if sources else "has left"
+        raise InvalidInput(f"{row.display_name} {known} and is not a local user.", "Change the user at the source.", "user")
     return row, record
 
 
 def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) -> None:
-    """Make sure that nobody else here has a user name or e-mail address: who comes by a source is not made a second time."""
+    """Make sure that nobody else here has a user name or email address: who comes by a source is not made a second time."""
     found = searchable(data)
     u = t.user.c
     same = [u.user_name_key == found.user_name_key]
@@ -202,5 +202,7 @@ def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) ->
     other = connection.execute(select(u.id, u.display_name).where(or_(*same), u.gone_at.is_(None), u.id != own_id).limit(1)).first()
     if other is not None:
         raise AlreadyExists(
-            f"{other.display_name} has that user name or e-mail address.", f"If it is the same person, use them: {other.id}.", "user_name"
+            f"{other.display_name} has the same user name or email address.",
+            f"If it is the same user, use the existing user {other.id}.",
+            "user_name",
         )

@@ -44,7 +44,7 @@ def upgrade() -> None:
     sa.Column('reconcile_at', sa.Text(), nullable=True),
     sa.Column('reconcile_next_at', sa.String(length=27), nullable=True),
     sa.Column('eligibility', sa.String(length=12), server_default='assigned', nullable=False),
-    sa.Column('fallback', sa.String(length=16), server_default='no access', nullable=False),
+    sa.Column('fallback', sa.String(length=16), server_default='no_access', nullable=False),
     sa.Column('default_role_id', sa.String(length=36), nullable=True),
     sa.Column('several', sa.String(length=12), server_default='all', nullable=False),
     sa.Column('first', sa.String(length=12), server_default='both', nullable=False),
@@ -141,7 +141,7 @@ def upgrade() -> None:
     sa.Column('label', sa.Text(), nullable=False),
     sa.Column('connection_type', sa.String(length=16), nullable=False),
     sa.Column('precedence', sa.Integer(), nullable=False),
-    sa.Column('veto', sa.Boolean(), server_default='0', nullable=False),
+    sa.Column('deactivation_wins', sa.Boolean(), server_default='0', nullable=False),
     sa.Column('updates', sa.Boolean(), server_default='1', nullable=False),
     sa.Column('policy', sa.Text(), nullable=True),
     sa.Column('domains', sa.Text(), nullable=True),
@@ -173,7 +173,7 @@ def upgrade() -> None:
         batch_op.create_index('ix_user_email', ['email_key'], unique=False)
         batch_op.create_index('ix_user_name', ['user_name_key', 'id'], unique=False)
         batch_op.create_index('ix_user_next_change', ['next_change_at'], unique=False, sqlite_where=sa.text('next_change_at IS NOT NULL'), postgresql_where=sa.text('next_change_at IS NOT NULL'))
-        batch_op.create_index('ix_user_state', ['active', 'gone_at', 'display_name_key', 'id'], unique=False)
+        batch_op.create_index('ix_user_status', ['active', 'gone_at', 'display_name_key', 'id'], unique=False)
 
     op.create_table('account',
     sa.Column('id', sa.String(length=36), nullable=False),
@@ -232,7 +232,7 @@ def upgrade() -> None:
     sa.Column('message', sa.Text(), nullable=False),
     sa.Column('entry', sa.Text(), nullable=False),
     sa.Column('candidates', sa.Text(), nullable=False),
-    sa.Column('state', sa.String(length=16), nullable=False),
+    sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('decision', sa.String(length=16), nullable=True),
     sa.Column('user_id', sa.String(length=36), nullable=True),
     sa.Column('decided_by', sa.Text(), nullable=True),
@@ -243,8 +243,8 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id', name=op.f('pk_conflict'))
     )
     with op.batch_alter_table('conflict', schema=None) as batch_op:
-        batch_op.create_index('ix_conflict_open', ['source_id', 'id'], unique=False, sqlite_where=sa.text("state = 'open'"), postgresql_where=sa.text("state = 'open'"))
-        batch_op.create_index('uq_conflict', ['source_id', 'subject', 'native_id'], unique=True, sqlite_where=sa.text("state != 'over'"), postgresql_where=sa.text("state != 'over'"))
+        batch_op.create_index('ix_conflict_open', ['source_id', 'id'], unique=False, sqlite_where=sa.text("status = 'open'"), postgresql_where=sa.text("status = 'open'"))
+        batch_op.create_index('uq_conflict', ['source_id', 'subject', 'native_id'], unique=True, sqlite_where=sa.text("status != 'over'"), postgresql_where=sa.text("status != 'over'"))
 
     op.create_table('consumed_assertion',
     sa.Column('source_id', sa.String(length=36), nullable=False),
@@ -352,7 +352,7 @@ def upgrade() -> None:
     sa.Column('id', sa.String(length=36), nullable=False),
     sa.Column('application_id', sa.String(length=36), nullable=False),
     sa.Column('key', sa.String(length=48), nullable=False),
-    sa.Column('state', sa.String(length=16), nullable=False),
+    sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('agreed_name', sa.Text(), nullable=True),
     sa.Column('applied_at', sa.String(length=27), nullable=True),
     sa.Column('remote_id', sa.Text(), nullable=True),
@@ -368,7 +368,7 @@ def upgrade() -> None:
     sa.UniqueConstraint('application_id', 'key', name=op.f('uq_provisioned_group_application_id_key'))
     )
     with op.batch_alter_table('provisioned_group', schema=None) as batch_op:
-        batch_op.create_index('ix_provisioned_group_waiting', ['application_id', 'next_attempt_at'], unique=False, sqlite_where=sa.text("state = 'waiting'"), postgresql_where=sa.text("state = 'waiting'"))
+        batch_op.create_index('ix_provisioned_group_waiting', ['application_id', 'next_attempt_at'], unique=False, sqlite_where=sa.text("status = 'waiting'"), postgresql_where=sa.text("status = 'waiting'"))
 
     op.create_table('record',
     sa.Column('id', sa.String(length=36), nullable=False),
@@ -424,7 +424,7 @@ def upgrade() -> None:
     sa.Column('preview', sa.Boolean(), nullable=True),
     sa.Column('allow_removals', sa.Boolean(), nullable=True),
     sa.Column('broke_off', sa.Integer(), server_default='0', nullable=False),
-    sa.Column('state', sa.String(length=16), nullable=False),
+    sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('requested_by', sa.Text(), nullable=False),
     sa.Column('requested_at', sa.String(length=27), nullable=False),
     sa.Column('started_at', sa.String(length=27), nullable=True),
@@ -441,7 +441,7 @@ def upgrade() -> None:
     with op.batch_alter_table('run', schema=None) as batch_op:
         batch_op.create_index('ix_run_of_application', ['application_id', 'id'], unique=False)
         batch_op.create_index('ix_run_of_source', ['source_id', 'id'], unique=False, sqlite_where=sa.text('source_id IS NOT NULL'), postgresql_where=sa.text('source_id IS NOT NULL'))
-        batch_op.create_index('ix_run_open', ['state'], unique=False, sqlite_where=sa.text('ended_at IS NULL'), postgresql_where=sa.text('ended_at IS NULL'))
+        batch_op.create_index('ix_run_open', ['status'], unique=False, sqlite_where=sa.text('ended_at IS NULL'), postgresql_where=sa.text('ended_at IS NULL'))
 
     op.create_table('sign_in_key',
     sa.Column('id', sa.String(length=36), nullable=False),
@@ -495,7 +495,7 @@ def upgrade() -> None:
     )
     with op.batch_alter_table('sign_in_trace', schema=None) as batch_op:
         batch_op.create_index('ix_sign_in_trace_of_source', ['source_id', 'id'], unique=False)
-        batch_op.create_index('ix_sign_in_trace_of_trial', ['test_id'], unique=False, sqlite_where=sa.text('test_id IS NOT NULL'), postgresql_where=sa.text('test_id IS NOT NULL'))
+        batch_op.create_index('ix_sign_in_trace_of_sign_in_test', ['test_id'], unique=False, sqlite_where=sa.text('test_id IS NOT NULL'), postgresql_where=sa.text('test_id IS NOT NULL'))
 
     op.create_table('source_import',
     sa.Column('source_id', sa.String(length=36), nullable=False),
@@ -540,9 +540,9 @@ def upgrade() -> None:
     sa.Column('provider', sa.Text(), nullable=False),
     sa.Column('policy', sa.Text(), nullable=True),
     sa.Column('secret', sa.Text(), nullable=True),
-    sa.Column('state', sa.String(length=12), server_default='off', nullable=False),
+    sa.Column('status', sa.String(length=12), server_default='disabled', nullable=False),
     sa.Column('enabled_from', sa.String(length=27), nullable=True),
-    sa.Column('serves', sa.String(length=12), server_default='people', nullable=False),
+    sa.Column('serves', sa.String(length=12), server_default='users', nullable=False),
     sa.Column('verified_at', sa.String(length=27), nullable=True),
     sa.Column('looked_at', sa.String(length=27), nullable=True),
     sa.Column('trouble', sa.Text(), nullable=True),
@@ -574,8 +574,8 @@ def upgrade() -> None:
     sa.Column('id', sa.String(length=36), nullable=False),
     sa.Column('source_id', sa.String(length=36), nullable=False),
     sa.Column('hash', sa.String(length=64), nullable=False),
-    sa.Column('person', sa.Text(), nullable=False),
-    sa.Column('person_key', sa.Text(), nullable=False),
+    sa.Column('user', sa.Text(), nullable=False),
+    sa.Column('user_key', sa.Text(), nullable=False),
     sa.Column('mode', sa.String(length=10), nullable=False),
     sa.Column('created_by', sa.Text(), nullable=False),
     sa.Column('created_at', sa.String(length=27), nullable=False),
@@ -696,7 +696,7 @@ def upgrade() -> None:
     sa.Column('name', sa.Text(), nullable=False),
     sa.Column('there', sa.Text(), nullable=True),
     sa.Column('differences', sa.Text(), nullable=True),
-    sa.Column('state', sa.String(length=16), nullable=False),
+    sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('first_seen_at', sa.String(length=27), nullable=False),
     sa.Column('last_seen_at', sa.String(length=27), nullable=False),
     sa.Column('run_id', sa.String(length=36), nullable=False),
@@ -706,7 +706,7 @@ def upgrade() -> None:
     sa.UniqueConstraint('application_id', 'kind', 'about', name=op.f('uq_drift_application_id_kind_about'))
     )
     with op.batch_alter_table('drift', schema=None) as batch_op:
-        batch_op.create_index('ix_drift_of_application', ['application_id', 'state', 'id'], unique=False)
+        batch_op.create_index('ix_drift_of_application', ['application_id', 'status', 'id'], unique=False)
 
     op.create_table('membership',
     sa.Column('id', sa.Integer(), nullable=False),
@@ -732,13 +732,13 @@ def upgrade() -> None:
         batch_op.create_index('uq_membership_user', ['group_id', 'user_id'], unique=True, sqlite_where=sa.text('until_at IS NULL AND user_id IS NOT NULL'), postgresql_where=sa.text('until_at IS NULL AND user_id IS NOT NULL'))
 
     op.create_table('provisioned_member',
-    sa.Column('delivered_group_id', sa.String(length=36), nullable=False),
+    sa.Column('provisioned_group_id', sa.String(length=36), nullable=False),
     sa.Column('account_id', sa.String(length=36), nullable=False),
     sa.Column('due', sa.Boolean(), nullable=False),
     sa.Column('agreed_remote_id', sa.Text(), nullable=True),
     sa.ForeignKeyConstraint(['account_id'], ['account.id'], name=op.f('fk_provisioned_member_account_id_account')),
-    sa.ForeignKeyConstraint(['delivered_group_id'], ['provisioned_group.id'], name=op.f('fk_provisioned_member_delivered_group_id_provisioned_group')),
-    sa.PrimaryKeyConstraint('delivered_group_id', 'account_id', name=op.f('pk_provisioned_member'))
+    sa.ForeignKeyConstraint(['provisioned_group_id'], ['provisioned_group.id'], name=op.f('fk_provisioned_member_provisioned_group_id_provisioned_group')),
+    sa.PrimaryKeyConstraint('provisioned_group_id', 'account_id', name=op.f('pk_provisioned_member'))
     )
     with op.batch_alter_table('provisioned_member', schema=None) as batch_op:
         batch_op.create_index('ix_provisioned_member_account', ['account_id'], unique=False)
@@ -833,7 +833,7 @@ def upgrade() -> None:
     sa.Column('account_id', sa.String(length=36), nullable=False),
     sa.Column('application_id', sa.String(length=36), nullable=False),
     sa.Column('user_id', sa.String(length=36), nullable=False),
-    sa.Column('state', sa.String(length=16), nullable=False),
+    sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('version', sa.Integer(), nullable=False),
     sa.Column('aim', sa.Text(), nullable=False),
     sa.Column('attempts', sa.Integer(), nullable=False),
@@ -857,9 +857,9 @@ def upgrade() -> None:
         batch_op.create_index('ix_task_of_account', ['account_id', 'id'], unique=False)
         batch_op.create_index('ix_task_of_application', ['application_id', 'id'], unique=False)
         batch_op.create_index('ix_task_removing', ['released_at', 'application_id'], unique=False, sqlite_where=sa.text('removes = 1'), postgresql_where=sa.text('removes = 1'))
-        batch_op.create_index('ix_task_state', ['state', 'id'], unique=False)
+        batch_op.create_index('ix_task_status', ['status', 'id'], unique=False)
         batch_op.create_index(batch_op.f('ix_task_user_id'), ['user_id'], unique=False)
-        batch_op.create_index('ix_task_waiting', ['application_id', 'next_attempt_at'], unique=False, sqlite_where=sa.text("state = 'waiting'"), postgresql_where=sa.text("state = 'waiting'"))
+        batch_op.create_index('ix_task_waiting', ['application_id', 'next_attempt_at'], unique=False, sqlite_where=sa.text("status = 'waiting'"), postgresql_where=sa.text("status = 'waiting'"))
         batch_op.create_index('uq_task_open', ['account_id'], unique=True, sqlite_where=sa.text('closed_at IS NULL'), postgresql_where=sa.text('closed_at IS NULL'))
 
     op.create_table('task_attempt',

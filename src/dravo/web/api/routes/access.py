@@ -1,4 +1,4 @@
-"""The matrix of people against applications, at any instant; what changed between two; and what somebody would have."""
+"""The matrix of users against applications, at any instant; what changed between two; and what somebody would have."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ routes = api_blueprint("matrix")
 @routes.get("/access/matrix", responses=responses("matrix.Matrix"))
 @needs("access.read", of=QUERY)
 def show_matrix(query: MatrixQuery) -> dict[str, Any]:
-    """People against applications, now or at a past instant."""
-    found = access_matrix.people(app_context(), view_of(query), ask(query))
+    """Users against applications, now or at a past instant."""
+    found = access_matrix.users(app_context(), view_of(query), ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
@@ -37,10 +37,10 @@ def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
 
 @routes.get("/access/compare", responses=responses("matrix.Compared"))
 @needs("access.read")
-def compare_people(query: CompareQuery) -> dict[str, Any]:
-    """Two people side by side: what each has where and why, and their groups."""
+def compare_users(query: CompareQuery) -> dict[str, Any]:
+    """Two users side by side: what each has where and why, and their groups."""
     found = access_comparison.compare(app_context(), query.one, query.two)
-    return {**found, "people": masking.for_caller(caller(), found["people"])}
+    return {**found, "users": masking.for_caller(caller(), found["users"])}
 
 
 @routes.get("/access/matrix/export", responses={200: None})

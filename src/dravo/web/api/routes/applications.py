@@ -91,8 +91,8 @@ def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
 @routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
 @needs("applications.change")
 def check(path: KeyPath, query: CheckQuery) -> dict[str, Any]:
-    """Try the connection step by step; with a test person, if that is asked for, who is removed afterwards."""
-    return connections.check(app_context(), caller(), path.key, writing=query.with_test_person)
+    """Try the connection step by step; with a test user, if that is asked for, who is removed afterwards."""
+    return connections.check(app_context(), caller(), path.key, writing=query.with_test_user)
 
 
 @routes.post("/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview"))
@@ -102,15 +102,15 @@ def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> dict[s
     return provisioning_settings.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/applications/<key>/groups", responses=responses("applications.PageOfDeliveredGroups"))
+@routes.get("/applications/<key>/groups", responses=responses("applications.PageOfProvisionedGroups"))
 @needs("applications.read")
-def list_delivered_groups(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """The groups that go over to an application, each with its state."""
+def list_provisioned_groups(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+    """The groups that are sent to an application, each with its state."""
     return group_provisioning.list_groups(app_context(), path.key, ask(query))
 
 
 @routes.post("/applications/<key>/groups/<id>/retry", responses={204: None})
-@needs("deliveries.again")
+@needs("tasks.retry")
 def group_again(path: OfApplicationPath) -> Response:
     """Try a delivered group again now."""
     group_provisioning.retry(app_context(), caller(), path.key, path.id)
@@ -120,21 +120,21 @@ def group_again(path: OfApplicationPath) -> Response:
 @routes.post("/expressions/evaluate", responses=responses("expressions.Tried"))
 @needs("attributes.read")
 def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
-    """Work an expression out for a person; an error says at which character it lies."""
+    """Work an expression out for a user; an error says at which character it lies."""
     if body.source:
-        return expression_tester.try_on_source(app_context(), body.expression, body.source, body.person, body.attribute)
-    return expression_tester.try_expression(app_context(), body.expression, body.person, body.attribute)
+        return expression_tester.try_on_source(app_context(), body.expression, body.source, body.user, body.attribute)
+    return expression_tester.try_expression(app_context(), body.expression, body.user, body.attribute)
 
 
 @routes.post("/applications/<key>/pause", responses=responses("applications.Application"))
-@needs("deliveries.change")
+@needs("tasks.change")
 def pause(path: KeyPath) -> dict[str, Any]:
     """Stop delivering to an application; what is due waits."""
     return connections.pause(app_context(), caller(), path.key, paused=True)
 
 
 @routes.post("/applications/<key>/resume", responses=responses("applications.Application"))
-@needs("deliveries.change")
+@needs("tasks.change")
 def resume(path: KeyPath) -> dict[str, Any]:
     """Go on delivering to an application."""
     return connections.pause(app_context(), caller(), path.key, paused=False)

@@ -33,14 +33,14 @@ routes = api_blueprint("assignments")
 @routes.get("/assignments", responses=responses("assignments.PageOfAssignments"))
 @needs("access.read", of=QUERY)
 def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
-    """Assignments, with how many people each reaches now."""
-    return assignments.list_assignments(app_context(), ask(query), query.application, query.group, query.person, direct=query.direct)
+    """Assignments, with how many users each reaches now."""
+    return assignments.list_assignments(app_context(), ask(query), query.application, query.group, query.user, direct=query.direct)
 
 
 @routes.post("/assignments", responses=responses("assignments.Assignment", 201))
 @needs("assignments.change", of=BODY)
 def add_assignment(body: CreateAssignmentRequest) -> tuple[dict[str, Any], int]:
-    """Give a role to a person, a group, everybody, or those whom a rule or a pattern reaches; let them in; or keep them out."""
+    """Give a role to a user, a group, everyone, or those whom a rule or a pattern reaches; let them in; or keep them out."""
     _check_rule(body)
     return assignments.add(app_context(), caller(), wish_of(body), sure_of(body)), 201
 
@@ -113,7 +113,7 @@ def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any
 @routes.get("/applications/<key>/mapping", responses=responses("assignments.PageOfAssignments"))
 @needs("access.read", of=PATH)
 def mapping_table(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """Which groups, patterns and rules give which role, whom each reaches, and what is amiss."""
+    """Which groups, patterns and rules give which role, whom each reaches, and what is wrong."""
     return role_mapping.table(app_context(), path.key, ask(query))
 
 
@@ -153,22 +153,22 @@ def preview_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
     return access_policies.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/holds", responses=responses("holds.GuardListing"))
-@needs("deliveries.read")
-def guard() -> dict[str, Any]:
-    """What the guard holds: removals beyond the limits, that wait for a person."""
+@routes.get("/holds", responses=responses("holds.HoldList"))
+@needs("tasks.read")
+def removal_limit() -> dict[str, Any]:
+    """What the removal limit holds: removals beyond the limits, that wait for a user."""
     return holds.list_holds(app_context())
 
 
 @routes.post("/holds/<key>/approve", responses=responses("common.Number"))
-@needs("guard.release")
+@needs("holds.approve")
 def let_through(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
     """Let what is held for an application through; its label, typed, confirms."""
     return holds.approve(app_context(), caller(), path.key, body.confirm)
 
 
 @routes.post("/holds/<key>/discard", responses=responses("common.Number"))
-@needs("guard.release")
+@needs("holds.approve")
 def drop(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
     """Drop what is held for an application: accounts stay there as they are, until something about them changes."""
     return holds.discard(app_context(), caller(), path.key, body.confirm)
@@ -199,7 +199,7 @@ def sure_of_query(query: ConfirmedQuery) -> Confirmation:
 def wish_of(body: CreateAssignmentRequest) -> AssignmentRequest:
     """Return what is asked for."""
     return AssignmentRequest(
-        body.application, body.role, body.person, body.source, body.group, body.from_, body.until, body.note,
-        body.everybody, body.rule, body.pattern, body.excludes, body.new_users_only, tuple(body.confirmed), body.plan,
+        body.application, body.role, body.user, body.source, body.group, body.from_, body.until, body.note,
+        body.everyone, body.rule, body.pattern, body.excludes, body.new_users_only, tuple(body.confirmed), body.plan,
         body.future_users,
     )  # fmt: skip

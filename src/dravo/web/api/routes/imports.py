@@ -28,12 +28,12 @@ from dravo.web.api.schemas.imports import (
     ImportSettingsRequest,
     LinesQuery,
     LinkRecordRequest,
-    PersonOfSourcePath,
     PriorityRequest,
     RecordPath,
     RunPath,
     SourcePolicyRequest,
     StartRunRequest,
+    UserOfSourcePath,
 )
 from dravo.web.bodies import LARGEST_BODY
 
@@ -91,14 +91,14 @@ def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
     try:
         content = base64.b64decode(body.content, validate=True)
     except ValueError:
-        raise InvalidInput("The file did not arrive whole.", "Send it in base64.", "content") from None
+        raise InvalidInput("The file content is not valid base64.", "Send the file in base64.", "content") from None
     return import_config.put_file(app_context(), caller(), path.key, body.name, content)
 
 
 @routes.put("/sources/<key>/priority", responses=responses("sources.Source"))
 @needs("sources.change")
 def change_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
-    """Set whose word counts where several sources say something of one person."""
+    """Set whose word counts where several sources say something of one user."""
     return source_priority.change(app_context(), caller(), path.key, body.model_dump(), sure_of(body))
 
 
@@ -141,41 +141,41 @@ def stop_run(path: RunPath) -> dict[str, Any]:
 @routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("imports.PageOfRunLines"))
 @needs("attributes.read")
 def list_lines(path: RunPath, query: LinesQuery) -> dict[str, Any]:
-    """What a run did to people and groups, with before and after."""
+    """What a run did to users and groups, with before and after."""
     return import_runs.lines(app_context(), path.key, path.run, ask(query), query.kind, query.q)
 
 
-@routes.post("/sources/<key>/users/<person>/refresh", responses=responses("imports.SourceRun"))
+@routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.SourceRun"))
 @needs("sources.change")
-def refresh_person(path: PersonOfSourcePath) -> dict[str, Any]:
-    """Read one person of a source anew, now; by the user's id."""
-    return import_refresh.refresh(app_context(), caller(), path.key, path.person)
+def refresh_user(path: UserOfSourcePath) -> dict[str, Any]:
+    """Read one user of a source again, now; by the user's id."""
+    return import_refresh.refresh(app_context(), caller(), path.key, path.user)
 
 
 @routes.get("/sources/<key>/conflicts", responses=responses("imports.PageOfConflicts"))
 @needs("sources.read")
 def list_conflicts(path: KeyPath, query: ConflictsQuery) -> dict[str, Any]:
-    """What no rule can decide about a source's people and groups."""
-    return conflicts.list_conflicts(app_context(), caller(), path.key, ask(query), query.state)
+    """What no rule can decide about a source's users and groups."""
+    return conflicts.list_conflicts(app_context(), caller(), path.key, ask(query), query.status)
 
 
 @routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("imports.SourceConflict"))
 @needs("sources.change")
 def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> dict[str, Any]:
     """Decide a conflict; what was decided happens at once."""
-    return conflicts.decide(app_context(), caller(), path.key, path.conflict, body.decision, body.person)
+    return conflicts.decide(app_context(), caller(), path.key, path.conflict, body.decision, body.user)
 
 
 @routes.post("/records/<record>/link/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
 def preview_move(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
-    """What it would do if a record belonged to another person; nothing is changed."""
+    """What it would do if a record belonged to another user; nothing is changed."""
     return record_links.preview(app_context(), path.record, body.to)
 
 
-@routes.post("/records/<record>/link", responses=responses("users.Person"))
+@routes.post("/records/<record>/link", responses=responses("users.User"))
 @needs("sources.change")
 def move_record(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
-    """Have a record belong to another person, or to somebody new, from now on."""
+    """Have a record belong to another user, or to somebody new, from now on."""
     user_id = record_links.move(app_context(), caller(), path.record, body.to, sure_of(body))
-    return masking.for_caller(caller(), [access_explanation.person(app_context(), user_id)])[0]
+    return masking.for_caller(caller(), [access_explanation.user(app_context(), user_id)])[0]

@@ -1,4 +1,4 @@
-"""Local people and groups: those of no source, that operators enter here."""
+"""Local users and groups: those of no source, that operators enter here."""
 
 from __future__ import annotations
 
@@ -18,50 +18,50 @@ from dravo.web.api.routes.assignments import sure_of, sure_of_query
 # The same room: what stands under one path has to be told of by one blueprint.
 from dravo.web.api.routes.users import routes
 from dravo.web.api.schemas.common import ConfirmedQuery, IdPath
-from dravo.web.api.schemas.local import GroupNameRequest, LocalPersonFields, LocalPersonRequest, MembersRequest
-from dravo.web.api.schemas.users import PersonPath
+from dravo.web.api.schemas.local import GroupNameRequest, LocalUserFields, LocalUserRequest, MembersRequest
+from dravo.web.api.schemas.users import UserPath
 
 _SURE = {"confirm", "expect"}
 
 
-def _shown(person: str) -> dict[str, Any]:
-    return masking.for_caller(caller(), [access_explanation.person(app_context(), person)])[0]
+def _shown(user: str) -> dict[str, Any]:
+    return masking.for_caller(caller(), [access_explanation.user(app_context(), user)])[0]
 
 
-@routes.post("/users", responses=responses("users.Person", 201))
-@needs("people.change")
-def add_person(body: LocalPersonFields) -> tuple[dict[str, Any], int]:
-    """Enter somebody whom no source knows; whoever has that user name or e-mail address already is not made twice."""
+@routes.post("/users", responses=responses("users.User", 201))
+@needs("users.change")
+def add_user(body: LocalUserFields) -> tuple[dict[str, Any], int]:
+    """Enter somebody whom no source knows; anyone who has that user name or email address already is not made twice."""
     return _shown(local_users.add(app_context(), caller(), body.model_dump())), 201
 
 
-@routes.put("/users/<person>", responses=responses("users.Person"))
-@needs("people.change")
-def change_person(path: PersonPath, body: LocalPersonRequest) -> dict[str, Any]:
-    """Say anew what a local person is; the whole of it."""
-    return _shown(local_users.change(app_context(), caller(), path.person, body.model_dump(exclude=_SURE), sure_of(body)))
+@routes.put("/users/<user>", responses=responses("users.User"))
+@needs("users.change")
+def change_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
+    """Say again what a local user is; the whole of it."""
+    return _shown(local_users.change(app_context(), caller(), path.user, body.model_dump(exclude=_SURE), sure_of(body)))
 
 
-@routes.post("/users/<person>/preview", responses=responses("assignments.Preview"))
+@routes.post("/users/<user>/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
-def preview_person(path: PersonPath, body: LocalPersonRequest) -> dict[str, Any]:
-    """What a change of a local person would do; nothing is changed."""
-    return local_users.preview(app_context(), path.person, body.model_dump(exclude=_SURE))
+def preview_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
+    """What a change of a local user would do; nothing is changed."""
+    return local_users.preview(app_context(), path.user, body.model_dump(exclude=_SURE))
 
 
-@routes.delete("/users/<person>", responses={204: None})
-@needs("people.change")
-def remove_person(path: PersonPath, query: ConfirmedQuery) -> Response:
-    """Say that a local person is gone; what they have ends as for any leaver."""
-    local_users.remove(app_context(), caller(), path.person, sure_of_query(query))
+@routes.delete("/users/<user>", responses={204: None})
+@needs("users.change")
+def remove_user(path: UserPath, query: ConfirmedQuery) -> Response:
+    """Say that a local user is gone; what they have ends as for any leaver."""
+    local_users.remove(app_context(), caller(), path.user, sure_of_query(query))
     return Response(status=204)
 
 
-@routes.get("/users/<person>/removal", responses=responses("assignments.Preview"))
+@routes.get("/users/<user>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
-def preview_removing_person(path: PersonPath) -> dict[str, Any]:
-    """What a local person's going would do; nothing is changed."""
-    return local_users.preview(app_context(), path.person, None)
+def preview_removing_user(path: UserPath) -> dict[str, Any]:
+    """What a local user's going would do; nothing is changed."""
+    return local_users.preview(app_context(), path.user, None)
 
 
 @routes.post("/groups", responses=responses("groups.Group", 201))
@@ -96,7 +96,7 @@ def preview_removing_group(path: IdPath) -> dict[str, Any]:
 @routes.post("/groups/<id>/members", responses=responses("groups.Group"))
 @needs("groups.change")
 def change_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
-    """Put people and groups into a local group, and take others out."""
+    """Put users and groups into a local group, and take others out."""
     return local_groups.change_members(app_context(), caller(), path.id, _members(body), sure_of(body))
 
 

@@ -1,4 +1,4 @@
-"""Access reviews: begun by administrators, decided row by row by whoever owns the application, kept as evidence."""
+"""Access reviews: begun by administrators, decided row by row by anyone who owns the application, kept as evidence."""
 
 from __future__ import annotations
 

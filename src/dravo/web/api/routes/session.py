@@ -80,7 +80,7 @@ def end_other_sessions() -> dict[str, Any]:
 @routes.put("/session/password", responses={204: None})
 @needs("own.change", of=ALL)
 def change_password(body: ChangePasswordRequest) -> Response:
-    """Change one's own password; wherever else one is signed in, one signs in anew."""
+    """Change one's own password; wherever else one is signed in, one signs in again."""
     limiter = current_app.config["SIGN_IN_LIMITER"]
     passwords.change_own(app_context(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens)
     return Response(status=204)
@@ -90,7 +90,7 @@ def change_password(body: ChangePasswordRequest) -> Response:
 @needs("own.read", of=ALL, before_factor=True)
 def get_second_factor() -> dict[str, Any]:
     """Whether one has a second factor, and how many recovery codes are left."""
-    return second_factor.state(app_context(), caller())
+    return second_factor.status(app_context(), caller())
 
 
 @routes.post("/second-factor", responses=responses("operators.NewSecondFactor", 201))
@@ -101,7 +101,7 @@ def begin_second_factor() -> tuple[dict[str, Any], int]:
 
 
 def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
-    """Do what asks for a code of the second factor; whoever has given too many wrong ones waits, as at the door."""
+    """Do what asks for a code of the second factor; anyone who has given too many wrong ones waits, as at the door."""
     limiter, mark = current_app.config["SIGN_IN_LIMITER"], operator_sessions.codes_mark(caller().operator_id)
     limiter.check(mark)
     try:
@@ -181,25 +181,25 @@ def stop_work(path: WorkPath) -> Response:
 @routes.get("/overview", responses=responses("overview.Overview"))
 @needs("own.read", of=ALL)
 def band() -> dict[str, Any]:
-    """The band: for each stage how much there is, and how much needs a person."""
+    """The band: for each stage how much there is, and how much needs a user."""
     return overview.band(app_context())
 
 
 @routes.get("/overview/flow", responses=responses("overview.Flow"))
 @needs("access.read")
 def flow() -> dict[str, Any]:
-    """People from sources through groups and roles into applications, the largest of them by themselves."""
+    """Users from sources through groups and roles into applications, the largest of them by themselves."""
     return access_flow.shown(app_context())
 
 
-@routes.get("/settings", responses=responses("settings.HouseSettings"))
+@routes.get("/settings", responses=responses("settings.OrganizationSettings"))
 @needs("own.read", of=ALL)
 def list_settings() -> dict[str, Any]:
-    """What is set for the whole house."""
+    """What is set for the organization."""
     return settings.list_settings(app_context())
 
 
-@routes.put("/settings/<name>", responses=responses("settings.HouseSettings"))
+@routes.put("/settings/<name>", responses=responses("settings.OrganizationSettings"))
 @needs("settings.change")
 def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
     """Give a setting another value."""
@@ -209,7 +209,7 @@ def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
 @routes.get("/tokens", responses=responses("tokens.PageOfApiTokens"))
 @needs("own.read", of=ALL)
 def tokens(query: TokensQuery) -> dict[str, Any]:
-    """List your API tokens, or as a super administrator everybody's."""
+    """List your API tokens, or as a super administrator everyone's."""
     return api_tokens.tokens(app_context(), caller(), ask(query), of_all=query.whose == "all")
 
 

@@ -1,4 +1,4 @@
-"""Signing in by sources: settings with the exchange sheet, trials, traces, and what visitors are told."""
+"""Signing in by sources: settings with the setup checklist, test sign-ins, traces, and what visitors are told."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.sessions import SignedInUser
-from dravo.services.sign_in.traces import IN
+from dravo.services.sign_in.traces import SIGNED_IN
 from dravo.web import cookies
 from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, ask, caller, needs
 from dravo.web.api.openapi import responses
@@ -37,7 +37,7 @@ from dravo.web.api.schemas.sign_in import (
     VerifyCodeRequest,
     WhereQuery,
 )
-from dravo.web.api.schemas.users import PersonPath
+from dravo.web.api.schemas.users import UserPath
 from dravo.web.callers import place
 from dravo.web.sso.routes import visitor
 
@@ -51,14 +51,14 @@ def _base() -> str:
 @routes.get("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.read")
 def get_sign_in(path: KeyPath) -> dict[str, Any]:
-    """How people sign in by a source, with its exchange sheet."""
+    """How users sign in by a source, with its setup checklist."""
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
 @routes.put("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]:
-    """Set how people sign in by a source; what is left out stays, what is missing does not stand in the way."""
+    """Set how users sign in by a source; what is left out stays, what is missing does not stand in the way."""
     sign_in_settings.change(app_context(), caller(), path.key, body.model_dump())
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
@@ -73,9 +73,9 @@ def forget_sign_in(path: KeyPath) -> Response:
 
 @routes.post("/sources/<key>/sign-in/status", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
-def set_sign_in_state(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
-    """Set for whom signing in is in force: nobody, the pilot group, everybody; at once or from an hour on."""
-    rollout.set_state(app_context(), caller(), path.key, body.state, body.enabled_from, body.confirm)
+def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
+    """Set for whom signing in is enabled: nobody, the pilot group, everyone; at once or from an hour on."""
+    rollout.set_status(app_context(), caller(), path.key, body.status, body.enabled_from, body.confirm)
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
@@ -95,25 +95,25 @@ def change_keys(path: KeyPath, body: KeysRequest) -> dict[str, Any]:
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@routes.get("/sources/<key>/sign-in/tests", responses=responses("sign_in.PageOfTrials"))
+@routes.get("/sources/<key>/sign-in/tests", responses=responses("sign_in.PageOfSignInTests"))
 @needs("sources.read")
-def list_trials(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """Trials, newest first."""
+def list_sign_in_tests(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+    """Test sign-ins, newest first."""
     return test_sign_ins.list_test_sign_ins(app_context(), path.key, ask(query))
 
 
-@routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewTrial", 201))
+@routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewSignInTest", 201))
 @needs("sources.change")
-def begin_trial(path: KeyPath, body: CreateTestSignInRequest) -> tuple[dict[str, Any], int]:
-    """Let one named person try to sign in for some minutes; the link is in the answer, the only time."""
-    return test_sign_ins.begin(app_context(), caller(), path.key, body.person, body.mode, _base(), body.minutes), 201
+def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[dict[str, Any], int]:
+    """Let one named user try to sign in for some minutes; the link is in the answer, the only time."""
+    return test_sign_ins.begin(app_context(), caller(), path.key, body.user, body.mode, _base(), body.minutes), 201
 
 
 @routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
 @needs("sources.read")
 def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
     """What sign-ins came to, newest first."""
-    return sign_in_traces.list_traces(app_context(), path.key, ask(query), query.outcome, query.trial, query.q)
+    return sign_in_traces.list_traces(app_context(), path.key, ask(query), query.outcome, query.sign_in_test, query.q)
 
 
 @routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
@@ -131,9 +131,9 @@ def plan_again(path: SignInTracePath, body: RerunRequest) -> dict[str, Any]:
 
 
 @routes.get("/claimed-groups", responses=responses("sign_in.GroupsInClaims"))
-@needs("people.read")
+@needs("users.read")
 def list_claimed_groups(query: ClaimedQuery) -> dict[str, Any]:
-    """Groups that sign-ins claimed, trials too, and that their source does not have yet."""
+    """Groups that sign-ins claimed, test sign-ins too, and that their source does not have yet."""
     return claimed_groups.seen(app_context(), query.q)
 
 
@@ -144,25 +144,25 @@ def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[dict[s
     return claimed_groups.make(app_context(), caller(), path.key, body.name), 201
 
 
-@routes.get("/users/<person>/sessions", responses=responses("sign_in.Visits"))
-@needs("people.read")
-def list_visits(path: PersonPath) -> dict[str, Any]:
-    """Where a person is signed in to see what is theirs."""
-    return user_sessions.of_person(app_context(), path.person)
+@routes.get("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
+@needs("users.read")
+def list_sessions(path: UserPath) -> dict[str, Any]:
+    """Where a user is signed in to see what is theirs."""
+    return user_sessions.of_user(app_context(), path.user)
 
 
-@routes.get("/users/<person>/sign-in-options", responses=responses("sign_in.Ways"))
-@needs("people.read")
-def list_ways(path: PersonPath) -> dict[str, Any]:
-    """By which ways a person could sign in now, what they would be told, and what they would see."""
-    return eligibility.of_person(app_context(), path.person)
+@routes.get("/users/<user>/sign-in-options", responses=responses("sign_in.Ways"))
+@needs("users.read")
+def list_ways(path: UserPath) -> dict[str, Any]:
+    """By which ways a user could sign in now, what they would be told, and what they would see."""
+    return eligibility.of_user(app_context(), path.user)
 
 
-@routes.delete("/users/<person>/sessions", responses=responses("sign_in.Visits"))
-@needs("people.change")
-def end_visits(path: PersonPath) -> dict[str, Any]:
-    """End every visit of a person."""
-    return user_sessions.end_of_person(app_context(), caller(), path.person)
+@routes.delete("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
+@needs("users.change")
+def end_sessions(path: UserPath) -> dict[str, Any]:
+    """End every session of a user."""
+    return user_sessions.end_of_user(app_context(), caller(), path.user)
 
 
 # Mail
@@ -189,13 +189,13 @@ def test_mail(body: TestMailRequest) -> dict[str, Any]:
     return mail_queue.test(app_context(), caller(), body.to)
 
 
-# What everybody else sees
+# What everyone else sees
 
 
 @routes.get("/sign-in", responses=responses("sign_in.Where"))
 @needs("nothing")
 def where_to_sign_in(query: WhereQuery) -> dict[str, Any]:
-    """By which source somebody signs in, by the domain of their e-mail; it does not tell whether anybody has that address."""
+    """By which source somebody signs in, by the domain of their email; it does not tell whether anybody has that address."""
     return sign_in_start.source_for_email(app_context(), query.email)
 
 
@@ -207,7 +207,7 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     _limiter().check(address)
     browser = cookies.read(cookies.BROWSER)
     limiter = current_app.config["LETTER_LIMITER"]
-    asked = email_codes.ask(app_context(), limiter, _base(), body.email, browser, body.trial, body.back, network=address, source=body.source)
+    asked = email_codes.ask(app_context(), limiter, _base(), body.email, browser, body.sign_in_test, body.back, network=address, source=body.source)
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
     cookies.keep(response, cookies.BROWSER, asked.browser, email_codes.SECONDS)
@@ -219,13 +219,13 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
 def give_code(body: VerifyCodeRequest) -> Response:
     """Give a code back that came by mail, and be in."""
     came = email_codes.receive(app_context(), _base(), body.state, body.code, cookies.read(cookies.BROWSER), body.given_name, body.family_name)
-    if came.outcome == IN:
+    if came.outcome == SIGNED_IN:
         _limiter().worked(place())
     response = jsonify(
         {"outcome": came.outcome, "back": came.back, "message": came.message, "support_contact": came.support_contact, "trace": came.trace}
     )  # fmt: skip
-    if came.visit:
-        cookies.keep(response, cookies.USER, came.visit, 7 * 86_400)
+    if came.user_session:
+        cookies.keep(response, cookies.USER, came.user_session, 7 * 86_400)
     response.headers["Cache-Control"] = "no-store"
     return response
 
@@ -238,17 +238,19 @@ def _limiter() -> RateLimiter:
 @routes.get("/me/applications", responses=responses("sign_in.Yours"))
 @needs("nothing")
 def yours() -> dict[str, Any]:
-    """What is there for whoever is signed in as a person: their applications, and whom to ask."""
+    """What is there for anyone who is signed in as a user: their applications, and whom to ask."""
     return user_sessions.mine(app_context(), _visitor())
 
 
 @routes.delete("/me/session", responses=responses("operators.Left"))
 @needs("nothing")
-def end_own_visit() -> Response:
-    """Sign out as a person; the answer says where the browser goes to sign out at the provider too."""
+def end_own_session() -> Response:
+    """Sign out as a user; the answer says where the browser goes to sign out at the provider too."""
     known = _visitor()
     if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
-        raise NotPermitted("The request does not carry the visit's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
+        raise NotPermitted(
+            "The request does not contain the CSRF token of the session.", f"Reload the page. Programs send the token in the header {CSRF_HEADER}."
+        )
     response = jsonify({"go_to": user_sessions.leave(app_context(), known, _base())})
     cookies.forget(response, cookies.USER)
     return response
@@ -257,5 +259,5 @@ def end_own_visit() -> Response:
 def _visitor() -> SignedInUser:
     known = visitor()
     if known is None:
-        raise NotSignedIn("Nobody is signed in here.", "Sign in by way of your own sign-in service.")
+        raise NotSignedIn("You are not signed in.", "Sign in through your identity provider.")
     return known

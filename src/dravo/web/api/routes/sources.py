@@ -1,4 +1,4 @@
-"""Sources, their tokens and exchange sheets."""
+"""Sources, their tokens and exchange checklists."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ routes = api_blueprint("sources")
 @routes.get("/sources", responses=responses("sources.PageOfSources"))
 @needs("sources.read")
 def list_sources(query: PageQuery) -> dict[str, Any]:
-    """Sources, with how many people and groups each has."""
+    """Sources, with how many users and groups each has."""
     return sources.list_sources(app_context(), ask(query))
 
 
@@ -65,11 +65,11 @@ def remove_source(path: KeyPath) -> Response:
     return Response(status=204)
 
 
-@routes.get("/sources/<key>/checklist", responses=responses("sources.ExchangeSheet"))
+@routes.get("/sources/<key>/checklist", responses=responses("sources.SetupChecklist"))
 @needs("sources.read")
-def sheet(path: KeyPath) -> dict[str, Any]:
-    """The exchange sheet of a source's inbound SCIM."""
-    return scim_checklist.sheet(app_context(), path.key, current_app.config["PUBLIC_URL"])
+def checklist(path: KeyPath) -> dict[str, Any]:
+    """The setup checklist of a source's inbound SCIM."""
+    return scim_checklist.checklist(app_context(), path.key, current_app.config["PUBLIC_URL"])
 
 
 @routes.get("/sources/<key>/tokens", responses=responses("sources.PageOfTokens"))

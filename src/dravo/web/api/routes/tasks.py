@@ -1,4 +1,4 @@
-"""Deliveries, the timeline, and the audit log."""
+"""Tasks, the timeline, and the audit log."""
 
 from __future__ import annotations
 
@@ -18,41 +18,41 @@ from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.activity import ActivityQuery, AuditQuery, EntryPath
 from dravo.web.api.schemas.common import ConfirmedRequest, IdPath
-from dravo.web.api.schemas.tasks import DeliveriesQuery, KindsQuery, ProvisioningSummaryQuery, ResolveRequest, RetryRequest
+from dravo.web.api.schemas.tasks import KindsQuery, ProvisioningSummaryQuery, ResolveRequest, RetryRequest, TasksQuery
 
-routes = api_blueprint("deliveries")
-
-
-@routes.get("/provisioning/tasks", responses=responses("tasks.PageOfDeliveries"))
-@needs("deliveries.read", of=QUERY)
-def list_deliveries(query: DeliveriesQuery) -> dict[str, Any]:
-    """Deliveries, newest first."""
-    return tasks.list_tasks(app_context(), ask(query), query.state, query.application, query.person, query.q)
+routes = api_blueprint("tasks")
 
 
-@routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Delivery"))
-@needs("deliveries.read")
-def get_delivery(path: IdPath) -> dict[str, Any]:
-    """One delivery with its attempts."""
+@routes.get("/provisioning/tasks", responses=responses("tasks.PageOfTasks"))
+@needs("tasks.read", of=QUERY)
+def list_tasks(query: TasksQuery) -> dict[str, Any]:
+    """Tasks, newest first."""
+    return tasks.list_tasks(app_context(), ask(query), query.status, query.application, query.user, query.q)
+
+
+@routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Task"))
+@needs("tasks.read")
+def get_task(path: IdPath) -> dict[str, Any]:
+    """One task with its attempts."""
     return tasks.one(app_context(), path.id)
 
 
-@routes.post("/provisioning/tasks/<id>/retry", responses=responses("tasks.Delivery"))
-@needs("deliveries.again")
+@routes.post("/provisioning/tasks/<id>/retry", responses=responses("tasks.Task"))
+@needs("tasks.retry")
 def again(path: IdPath) -> dict[str, Any]:
-    """Try a delivery again now."""
+    """Try a task again now."""
     return tasks.retry(app_context(), caller(), path.id)
 
 
 @routes.get("/provisioning/errors", responses=responses("tasks.TroubleKinds"))
-@needs("deliveries.read", of=QUERY)
+@needs("tasks.read", of=QUERY)
 def kinds(query: KindsQuery) -> dict[str, Any]:
-    """What open deliveries failed by, with how many of each kind."""
+    """What open tasks failed by, with how many of each kind."""
     return tasks.error_groups(app_context(), query.application)
 
 
 @routes.get("/provisioning/summary", responses=responses("tasks.ProvisioningSummary"))
-@needs("deliveries.read", of=QUERY)
+@needs("tasks.read", of=QUERY)
 def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
     """Count pending provisioning, or wait until nothing is pending."""
     # Each caller that waits takes one of the server's threads. A caller beyond the limit is answered at once and can ask again.
@@ -67,14 +67,14 @@ def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
 
 
 @routes.post("/provisioning/tasks/retry", responses=responses("common.Number"))
-@needs("deliveries.change")
+@needs("tasks.change")
 def again_all(body: RetryRequest) -> dict[str, Any]:
     """Try all of an application again that failed or are held; of one kind of trouble, if that is said."""
     return tasks.retry_all(app_context(), caller(), body.application, body.kind)
 
 
-@routes.post("/provisioning/tasks/<id>/resolve", responses=responses("tasks.Delivery"))
-@needs("deliveries.change")
+@routes.post("/provisioning/tasks/<id>/resolve", responses=responses("tasks.Task"))
+@needs("tasks.change")
 def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
     """Say what was found where it could not be known whether an account was made."""
     return tasks.resolve(app_context(), caller(), path.id, body.found, body.remote_id)
@@ -83,9 +83,9 @@ def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
 @routes.get("/activity", responses=responses("activity.PageOfActivity"))
 @needs("activity.read", of=QUERY)
 def timeline(query: ActivityQuery) -> dict[str, Any]:
-    """What happened, newest first: requests, deliveries, reconciliations and changes, as far as the caller may read each."""
+    """What happened, newest first: requests, tasks, reconciliations and changes, as far as the caller may read each."""
     until = instant_of(query.until, "until") if query.until else None
-    about = activity.SubjectFilter(query.kind, query.source, query.application, query.person, query.trouble, until)
+    about = activity.SubjectFilter(query.kind, query.source, query.application, query.user, query.trouble, until)
     return activity.list_activity(app_context(), caller(), ask(query), about)
 
 
@@ -112,9 +112,9 @@ def undo(path: EntryPath, body: ConfirmedRequest) -> Response:
     return Response(status=204)
 
 
-@routes.get("/audit/verify", responses=responses("activity.AuditVerdict"))
+@routes.get("/audit/verify", responses=responses("activity.AuditVerification"))
 @needs("audit.read")
-def verdict() -> dict[str, Any]:
+def verification() -> dict[str, Any]:
     """Whether the chain of the audit log holds."""
     with app_context().database.reading() as connection:
         broken = audit_log.verify_chain(connection, app_context().keys)

@@ -1,4 +1,4 @@
-"""People, groups, access, accounts: who there is, what they have, and why."""
+"""Users, groups, access, accounts: who there is, what they have, and why."""
 
 from __future__ import annotations
 
@@ -17,36 +17,36 @@ from dravo.web.api.schemas.access import AccessQuery
 from dravo.web.api.schemas.accounts import AccountsQuery
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.groups import GroupsQuery
-from dravo.web.api.schemas.users import PeopleQuery, PersonPath, WhyPath
+from dravo.web.api.schemas.users import UserPath, UsersQuery, WhyPath
 
-routes = api_blueprint("people")
+routes = api_blueprint("users")
 
 
-@routes.get("/users", responses=responses("users.PageOfPeople"))
-@needs("people.read", of=ALL)
-def list_people(query: PeopleQuery) -> dict[str, Any]:
-    """People by name."""
+@routes.get("/users", responses=responses("users.PageOfUsers"))
+@needs("users.read", of=ALL)
+def list_users(query: UsersQuery) -> dict[str, Any]:
+    """Users by name."""
     with app_context().database.reading() as connection:
-        found = user_queries.people(connection, ask(query), query.q, query.state, emails=not masking.hidden())
+        found = user_queries.users(connection, ask(query), query.q, query.status, emails=not masking.hidden())
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
-@routes.get("/users/<person>", responses=responses("users.Person"))
-@needs("people.read")
-def get_person(path: PersonPath) -> dict[str, Any]:
-    """One person: attributes with the source of each, records, groups, access with its reasons, accounts."""
-    return masking.for_caller(caller(), [access_explanation.person(app_context(), path.person)])[0]
+@routes.get("/users/<user>", responses=responses("users.User"))
+@needs("users.read")
+def get_user(path: UserPath) -> dict[str, Any]:
+    """One user: attributes with the source of each, records, groups, access with its reasons, accounts."""
+    return masking.for_caller(caller(), [access_explanation.user(app_context(), path.user)])[0]
 
 
-@routes.get("/users/<person>/access/<application>", responses=responses("users.Why"))
+@routes.get("/users/<user>/access/<application>", responses=responses("users.Why"))
 @needs("access.read", of=PATH_APPLICATION)
 def why(path: WhyPath) -> dict[str, Any]:
-    """What a person has in an application and why; or why not, and what would give it."""
-    return access_explanation.why(app_context(), path.person, path.application)
+    """What a user has in an application and why; or why not, and what would give it."""
+    return access_explanation.why(app_context(), path.user, path.application)
 
 
 @routes.get("/groups", responses=responses("groups.PageOfGroups"))
-@needs("people.read", of=ALL)
+@needs("users.read", of=ALL)
 def list_groups(query: GroupsQuery) -> dict[str, Any]:
     """Groups by name."""
     with app_context().database.reading() as connection:
@@ -56,20 +56,20 @@ def list_groups(query: GroupsQuery) -> dict[str, Any]:
 
 
 @routes.get("/groups/<id>", responses=responses("groups.GroupDetail"))
-@needs("people.read")
+@needs("users.read")
 def get_group(path: IdPath) -> dict[str, Any]:
     """One group, with the groups in and around it."""
     with app_context().database.reading() as connection:
         group = group_queries.group_detail(connection, path.id)
     if group is None:
-        raise NotFound(f"There is no group with the id '{path.id}'.", "It may be gone; see the list of groups.")
+        raise NotFound(f"There is no group with the ID '{path.id}'.", "It may have been deleted. Choose one from the list of groups.")
     return group
 
 
-@routes.get("/groups/<id>/members", responses=responses("users.PageOfPeople"))
-@needs("people.read")
+@routes.get("/groups/<id>/members", responses=responses("users.PageOfUsers"))
+@needs("users.read")
 def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
-    """The people whom a group lists."""
+    """The users whom a group lists."""
     with app_context().database.reading() as connection:
         found = group_queries.group_members(connection, path.id, ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
@@ -80,15 +80,15 @@ def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
 def list_access(query: AccessQuery) -> dict[str, Any]:
     """Who has which role where, since when and why."""
     with app_context().database.reading() as connection:
-        return access_queries.access(connection, ask(query), query.application, query.role, query.person, query.group, query.q, ended=query.ended)
+        return access_queries.access(connection, ask(query), query.application, query.role, query.user, query.group, query.q, ended=query.ended)
 
 
 @routes.get("/accounts", responses=responses("accounts.PageOfAccounts"))
 @needs("access.read", of=QUERY)
 def list_accounts(query: AccountsQuery) -> dict[str, Any]:
-    """Accounts: how people stand in applications."""
+    """Accounts: how users stand in applications."""
     with app_context().database.reading() as connection:
-        found = account_queries.accounts(connection, ask(query), query.application, query.person, query.state, query.q)
+        found = account_queries.accounts(connection, ask(query), query.application, query.user, query.status, query.q)
     return {**found, "items": masking.accounts(found["items"])}
 
 
@@ -99,5 +99,5 @@ def get_account(path: IdPath) -> dict[str, Any]:
     with app_context().database.reading() as connection:
         account = account_queries.account(connection, path.id)
     if account is None:
-        raise NotFound(f"There is no account with the id '{path.id}'.")
+        raise NotFound(f"There is no account with the ID '{path.id}'.")
     return account

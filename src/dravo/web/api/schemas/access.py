@@ -8,7 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.accounts import Account
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import GroupRef, Named, Page, PersonRef, RoleRef, SearchQuery
+from dravo.web.api.schemas.common import GroupRef, Named, Page, RoleRef, SearchQuery, UserRef
 
 
 class AccessQuery(SearchQuery):
@@ -16,7 +16,7 @@ class AccessQuery(SearchQuery):
 
     application: str | None = None
     role: str | None = None
-    person: str | None = Field(None, description="By id.")
+    user: str | None = Field(None, description="By id.")
     group: str | None = Field(None, description="By id: access in the roles that this group gives.")
     ended: bool = False
 
@@ -24,7 +24,7 @@ class AccessQuery(SearchQuery):
 class Reason(Model):
     """Why: an assignment of some kind; or that a role was the default, or was kept."""
 
-    kind: Literal["direct", "group", "everybody", "rule", "pattern", "default", "kept"]
+    kind: Literal["direct", "group", "everyone", "rule", "pattern", "fallback", "retained"]
     assignment: str | None
     rule: str | None
     group: GroupRef | None
@@ -48,7 +48,7 @@ class Access(Model):
     """Who has which role where, since when and why."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     role: RoleRef
     since: str

@@ -7,43 +7,43 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import Named, Page, PersonRef, SearchQuery
+from dravo.web.api.schemas.common import Named, Page, SearchQuery, UserRef
 
 
 class AccountsQuery(SearchQuery):
     """Which accounts."""
 
     application: str | None = None
-    person: str | None = Field(None, description="By id.")
-    state: Literal["agreed", "due", "waiting", "failed", "held"] | None = None
+    user: str | None = Field(None, description="By id.")
+    status: Literal["in_sync", "pending", "waiting", "failed", "held"] | None = None
 
 
-class OpenDelivery(Model):
-    """The delivery that is open for an account."""
+class OpenTask(Model):
+    """The task that is open for an account."""
 
     id: str
-    state: str
+    status: str
     message: str | None
     hint: str | None
     next_attempt_at: str | None
 
 
 class Account(Model):
-    """How a person stands in an application."""
+    """How a user stands in an application."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     should_be: str
     roles: list[str]
-    state: str
+    status: str
     desired_version: int
     applied_version: int
     pending_since: str
     applied_at: str | None
     remote_id: str | None
     origin: str | None
-    delivery: OpenDelivery | None
+    task: OpenTask | None
 
 
 class AccountDetail(Account):

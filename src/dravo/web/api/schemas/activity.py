@@ -20,10 +20,10 @@ class AuditQuery(PageQuery):
 class ActivityQuery(PageQuery):
     """What of the timeline."""
 
-    kind: Literal["request", "delivery", "reconciliation", "change", "run"] | None = None
+    kind: Literal["request", "task", "reconciliation", "change", "run"] | None = None
     source: str | None = Field(None, description="Only what this source had to do with, by key.")
     application: str | None = Field(None, description="Only what this application had to do with, by key.")
-    person: str | None = Field(None, description="Only what this person had to do with, by id.")
+    user: str | None = Field(None, description="Only what this user had to do with, by id.")
     trouble: bool = Field(False, description="Only what did not go well.")
     until: str | None = Field(None, description="Only what happened before this instant, or up to the end of this day.")
 
@@ -52,32 +52,32 @@ class AuditEntry(Model):
     details: dict[str, Any]
 
 
-class ActivityPerson(Model):
-    """A person, as a line of the timeline names them."""
+class ActivityUser(Model):
+    """A user, as a line of the timeline names them."""
 
     id: str
     name: str
 
 
 class ActivityLine(Model):
-    """One thing that happened: a request, an attempt of a delivery, a reconciliation, or a change by an operator."""
+    """One thing that happened: a request, an attempt of a task, a reconciliation, or a change by an operator."""
 
     id: str
-    kind: Literal["request", "delivery", "reconciliation", "change", "run"]
+    kind: Literal["request", "task", "reconciliation", "change", "run"]
     at: str
-    outcome: Literal["well", "trouble", "under way"]
+    outcome: Literal["ok", "failed", "running"]
     by: str = Field(description="Who: a source, Dravo itself, or an operator.")
     what: str
     detail: str
     source: Named | None
     application: Named | None
-    person: ActivityPerson | None
-    delivery: str | None = Field(None, description="The delivery that was attempted, by id.")
+    user: ActivityUser | None
+    task: str | None = Field(None, description="The task that was attempted, by id.")
     object: AuditObject | None = Field(None, description="What an operator changed.")
     undoable: bool = Field(False, description="Whether it is a change that can be taken back from here.")
 
 
-class AuditVerdict(Model):
+class AuditVerification(Model):
     """Whether the chain of the audit log holds; else the first entry that does not fit."""
 
     holds: bool

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import ConfirmedRequest, KeyPath, Page, RoleRef
-from dravo.web.api.schemas.connections import ConnectionState
+from dravo.web.api.schemas.connections import ConnectionStatus
 from dravo.web.api.schemas.license_plans import Plan
 from dravo.web.api.schemas.provisioning_settings import ProvisioningSettingsRequest, Settings
 from dravo.web.api.schemas.tasks import Exchange
@@ -24,13 +24,13 @@ class ApplicationLine(Model):
     hidden: bool
     tracked_only: bool
     enabled: bool
-    state: str
-    people: int
+    status: str
+    users: int
     accounts: int
     waiting: int
     failed: int
     drifting: int
-    rows_amiss: int
+    mapping_warnings: int
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
@@ -43,15 +43,15 @@ class ApplicationLine(Model):
 class Role(RoleRef):
     """A role and how many have it."""
 
-    people: int
+    users: int
 
 
 class Policy(Model):
     """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
 
-    eligibility: Literal["assigned", "everybody"]
-    fallback: Literal["no access", "default role", "keep"]
-    default_role: str | None
+    eligibility: Literal["assigned", "everyone"]
+    fallback: Literal["no_access", "fallback_role", "retain"]
+    fallback_role: str | None
     several: Literal["all", "highest"]
     first: Literal["both", "direct", "rules"]
 
@@ -63,18 +63,18 @@ class Application(ApplicationLine):
     plans: list[Plan]
     policy: Policy
     settings: Settings
-    connection: ConnectionState
+    connection: ConnectionStatus
 
 
-class DeliveredGroup(Model):
-    """A group as it goes over: of a source ("group") or a role's people ("role"); `going`: it is to go there."""
+class ProvisionedGroup(Model):
+    """A group as it is sent: of a source ("group") or a role's users ("role"); `going`: it is to go there."""
 
     id: str
     kind: str
     of: str
     name: str
     going: bool
-    state: str
+    status: str
     members: int
     members_there: int
     remote_id: str | None
@@ -86,7 +86,7 @@ class DeliveredGroup(Model):
     exchanges: list[Exchange]
 
 
-class PageOfDeliveredGroups(Page[DeliveredGroup]):
+class PageOfProvisionedGroups(Page[ProvisionedGroup]):
     """A page of delivered groups."""
 
 
@@ -110,8 +110,8 @@ class ChangeApplicationRequest(ProvisioningSettingsRequest):
 
     label: Text | None = None
     owner: Text | None = None
-    address: Text | None = Field(None, description="Where people open it; empty: none.")
-    hidden: bool | None = Field(None, description="Not shown among people's own applications.")
+    address: Text | None = Field(None, description="Where users open it; empty: none.")
+    hidden: bool | None = Field(None, description="Not shown among users' own applications.")
 
 
 class CreateRoleRequest(RequestModel):
@@ -132,9 +132,9 @@ class ChangeRoleRequest(RequestModel):
 class PolicyRequest(ConfirmedRequest):
     """How an application decides; what is left out stays."""
 
-    eligibility: Literal["assigned", "everybody"] | None = None
-    fallback: Literal["no access", "default role", "keep"] | None = None
-    default_role: Text | None = Field(None, description="By key.")
+    eligibility: Literal["assigned", "everyone"] | None = None
+    fallback: Literal["no_access", "fallback_role", "retain"] | None = None
+    fallback_role: Text | None = Field(None, description="By key.")
     several: Literal["all", "highest"] | None = None
     first: Literal["both", "direct", "rules"] | None = None
 

@@ -7,11 +7,11 @@ from typing import Literal
 from pydantic import ConfigDict, Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, Named, Page, PageQuery, PersonRef, RoleRef
+from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, Named, Page, PageQuery, RoleRef, UserRef
 
 
 class Note(Model):
-    """What is amiss, and the hint."""
+    """What is wrong, and the hint."""
 
     what: str
     hint: str
@@ -21,23 +21,23 @@ class PatternGroup(Model):
     """A group whose name fits a pattern, and what the pattern makes of it."""
 
     group: GroupRef
-    outcome: Literal["gives", "no such role", "to be confirmed"]
+    outcome: Literal["gives", "unknown_role", "needs_confirmation"]
     captured: str
     role: str | None
 
 
 class Assignment(Model):
-    """Who gets a role, is let in, or is kept out; and how many people that reaches now."""
+    """Who gets a role, is let in, or is kept out; and how many users that reaches now."""
 
     model_config = ConfigDict(populate_by_name=True)
 
     id: str
     application: Named
-    kind: Literal["person", "group", "everybody", "rule", "pattern"]
+    kind: Literal["user", "group", "everyone", "rule", "pattern"]
     excludes: bool
     role: RoleRef | None
     plan: Named | None
-    person: PersonRef | None
+    user: UserRef | None
     group: GroupRef | None
     source: Named | None
     rule: str | None
@@ -48,8 +48,8 @@ class Assignment(Model):
     waiting: int | None = Field(description="In the mapping table, for a rule: how many users meet it and wait for a confirmation.")
     new_users_since: str | None
     groups: list[PatternGroup] | None = Field(description="In the mapping table, for a pattern: the groups that it fits.")
-    notes: list[Note] = Field(description="In the mapping table: what is amiss.")
-    reach: int | None = Field(description="Of rules, patterns and everybody only in the mapping table.")
+    notes: list[Note] = Field(description="In the mapping table: what is wrong.")
+    reach: int | None = Field(description="Of rules, patterns and everyone only in the mapping table.")
     from_: str | None = Field(alias="from")
     until: str | None
     from_day: str | None
@@ -63,15 +63,15 @@ class PageOfAssignments(Page[Assignment]):
     """A page of assignments."""
 
 
-class PageOfWaitingUsers(Page[PersonRef]):
+class PageOfWaitingUsers(Page[UserRef]):
     """A page of users who wait for a confirmation."""
 
 
-class PreviewPerson(Model):
+class PreviewUser(Model):
     """Somebody whom a change touches, before and after."""
 
     what: Literal["gained", "lost", "changed"]
-    person: PersonRef
+    user: UserRef
     application: Named
     before: list[str]
     after: list[str]
@@ -83,7 +83,7 @@ class PreviewSeats(Model):
     plan: Named
     application: Named
     asked: int
-    free: int | None = Field(description="Free now, beside those for whom others wait; null: as many as there are people.")
+    free: int | None = Field(description="Free now, beside those for whom others wait; null: as many as there are users.")
     wait: int = Field(description="How many of them would wait for a seat.")
 
 
@@ -91,17 +91,17 @@ class Preview(Model):
     """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
 
     application: Named | None = Field(description="The one application that it is about; null if it may matter in several.")
-    type_to_confirm: str = Field(description="What has to be typed where it is grave.")
+    type_to_confirm: str = Field(description="What has to be typed where it is serious.")
     gained: int
     lost: int
     changed: int
     unchanged: int
     accounts: int
-    taken: int = Field(description="From how many people it takes a role, whatever else they get.")
-    top_gained: int = Field(description="How many people get the highest role.")
+    taken: int = Field(description="From how many users it takes a role, whatever else they get.")
+    top_gained: int = Field(description="How many users get the highest role.")
     confirm: str = Field(description="Why the application's name has to be typed to do it; empty if it need not be.")
     seats: list[PreviewSeats]
-    people: list[PreviewPerson]
+    users: list[PreviewUser]
 
 
 class Reached(Model):
@@ -109,7 +109,7 @@ class Reached(Model):
 
     rule: str
     reach: int
-    people: list[PersonRef]
+    users: list[UserRef]
 
 
 class PatternTried(Model):
@@ -128,7 +128,7 @@ class BulkLine(Model):
     source: str
     group: str
     role: str
-    state: Literal["new", "there already", "wrong"]
+    status: Literal["new", "exists", "invalid"]
     message: str
 
 
@@ -143,27 +143,27 @@ class Bulk(Model):
 class AssignmentsQuery(PageQuery):
     """Which assignments."""
 
-    direct: bool = Field(False, description="Only those to single people.")
+    direct: bool = Field(False, description="Only those to single users.")
 
     application: str | None = None
-    person: str | None = Field(None, description="By id.")
+    user: str | None = Field(None, description="By id.")
     group: str | None = Field(None, description="By id.")
 
 
 class CreateAssignmentRequest(ConfirmedRequest):
-    """An assignment to be made: for a person, a group of a source, everybody, a rule, or a pattern of a source's groups."""
+    """An assignment to be made: for a user, a group of a source, everyone, a rule, or a pattern of a source's groups."""
 
     application: Text
     role: Text | None = Field(None, description="By key. Without one they are let in only; a pattern says the role itself.")
     plan: Text | None = Field(None, description="By key, where the application has plans with seats.")
-    person: Text | None = Field(None, description="Id, user name, e-mail or external id.")
+    user: Text | None = Field(None, description="Id, user name, email or external id.")
     group: Text | None = Field(None, description="Id, external id or name.")
     source: Text | None = Field(None, description="By key: the group's source, or for a rule the source that must report the attributes.")
-    everybody: bool = False
-    rule: Text | None = Field(None, description='A SCIM filter over the person, such as department eq "Herbarium".')
+    everyone: bool = False
+    rule: Text | None = Field(None, description='A SCIM filter over the user, such as department eq "Herbarium".')
     pattern: Text | None = Field(None, description="A pattern of group names of the source; its captured part is the role's key.")
     excludes: bool = Field(False, description="Keep them out instead.")
-    new_users_only: bool = Field(False, description="Only people who come from now on.")
+    new_users_only: bool = Field(False, description="Only users who come from now on.")
     future_users: bool = Field(
         False, description="Of a rule with a source: users who come to meet it later get even the highest role without confirmation."
     )

@@ -63,21 +63,21 @@ class SeenPreview(RequestModel):
 class ConfirmedRequest(RequestModel):
     """What goes with a change that was looked at first."""
 
-    confirm: Text | None = Field(None, description="The application's label, typed, where the change is grave.")
+    confirm: Text | None = Field(None, description="The application's label, typed, where the change is serious.")
     expect: SeenPreview | None = Field(None, description="What the preview said; if it would do other than that now, nothing is done.")
 
 
 class ConfirmedQuery(Model):
     """What goes with a removal that was looked at first."""
 
-    confirm: str | None = Field(None, max_length=2_000, description="The application's label, typed, where the change is grave.")
+    confirm: str | None = Field(None, max_length=2_000, description="The application's label, typed, where the change is serious.")
     gained: int | None = None
     lost: int | None = None
     changed: int | None = None
 
 
 class ConfirmRequest(RequestModel):
-    """A grave act, confirmed."""
+    """A serious act, confirmed."""
 
     confirm: Text | None = Field(None, description="The application's label, typed.")
 
@@ -100,8 +100,8 @@ class Named(Model):
     label: str
 
 
-class PersonRef(Model):
-    """A person, in short."""
+class UserRef(Model):
+    """A user, in short."""
 
     id: str
     display_name: str

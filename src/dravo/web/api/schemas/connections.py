@@ -35,7 +35,7 @@ class SignInWay(Model):
     scope: str | None = None
 
 
-class ConnectionState(Model):
+class ConnectionStatus(Model):
     """The connection to an application."""
 
     base_url: str | None
@@ -67,15 +67,15 @@ class Check(Model):
 
 
 class CheckQuery(Model):
-    """Whether to try with a test person."""
+    """Whether to try with a test user."""
 
-    with_test_person: bool = False
+    with_test_user: bool = False
 
 
 class CredentialsRequest(RequestModel):
     """How Dravo signs in to an application."""
 
-    kind: Literal["bearer", "basic", "client credentials"] = "bearer"
+    kind: Literal["bearer", "basic", "client_credentials"] = "bearer"
     user: Text | None = None
     token_url: Text | None = None
     client_id: Text | None = None

@@ -15,9 +15,9 @@ class DriftQuery(PageQuery):
     """Which differences; without a state those that are not ignored."""
 
     kind: (
-        Literal["missing", "unexpected", "different", "role", "state", "group missing", "group name", "group members", "group unexpected"] | None
+        Literal["missing", "unexpected", "attributes", "role", "status", "group_missing", "group_name", "group_members", "group_unexpected"] | None
     ) = None
-    state: Literal["open", "repairing", "ignored"] | None = None
+    status: Literal["open", "repairing", "ignored"] | None = None
 
 
 class DriftRequest(RequestModel):
@@ -33,9 +33,9 @@ class IgnoreRequest(DriftRequest):
 
 
 class LinkRequest(RequestModel):
-    """Whose account it is: a person by id, user name or e-mail."""
+    """Whose account it is: a user by id, user name or email."""
 
-    person: Text
+    user: Text
 
 
 class CreateUserFromAccountRequest(RequestModel):
@@ -49,7 +49,7 @@ class Run(Model):
     """One reconciliation: how far it is, and how many differences of each kind it found."""
 
     id: str
-    state: str
+    status: str
     requested_by: str
     requested_at: str
     started_at: str | None
@@ -71,9 +71,9 @@ class DriftLine(Model):
 
     id: str
     kind: str
-    state: str
+    status: str
     name: str
-    person: str | None
+    user: str | None
     account: str | None
     remote_id: str | None
     there: dict[str, Any]
@@ -89,4 +89,4 @@ class PageOfDrift(Page[DriftLine]):
 class MadeUser(Model):
     """Who was made of an account."""
 
-    person: str
+    user: str

@@ -38,7 +38,7 @@ class GroupNearby(Model):
 
 
 class GroupDetail(Group):
-    """A group with the groups in it, the groups that it is in, and how many people are in it by any nesting."""
+    """A group with the groups in it, the groups that it is in, and how many users are in it by any nesting."""
 
     local: bool
     within: int

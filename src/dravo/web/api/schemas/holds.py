@@ -3,27 +3,27 @@
 from __future__ import annotations
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import Named, PersonRef
+from dravo.web.api.schemas.common import Named, UserRef
 
 
-class HeldPerson(Model):
+class HeldUser(Model):
     """Somebody whose removal is held, and what the account is to become."""
 
-    person: PersonRef
+    user: UserRef
     aim: str
 
 
-class GuardItem(Model):
+class HoldItem(Model):
     """What is held for one application."""
 
     application: Named
     number: int
     since: str
     message: str
-    people: list[HeldPerson]
+    users: list[HeldUser]
 
 
-class GuardListing(Model):
-    """What the guard holds."""
+class HoldList(Model):
+    """What the removal limit holds."""
 
-    items: list[GuardItem]
+    items: list[HoldItem]

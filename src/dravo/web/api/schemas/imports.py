@@ -18,18 +18,18 @@ class ImportSettingsRequest(RequestModel):
     secret: str | None = Field(None, max_length=20_000, description="Kept encrypted; an empty one takes it away.")
     schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
     policy: dict[str, Any] | None = Field(
-        None, description="Answers to the five questions: match, domains, people, groups, groups_from, gives, makes, pilot, attributes."
+        None, description="Answers to the source policy: match, domains, users, groups, groups_from, gives, makes, pilot, attributes."
     )
     enabled: bool | None = None
-    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is in force; empty: none.")
+    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is enabled; empty: none.")
 
 
 class PriorityRequest(ConfirmedRequest):
     """Whose word counts; what is left out stays."""
 
     precedence: int | None = Field(None, description="Of several sources that say something, the lowest number is heard first.")
-    veto: bool | None = Field(None, description="Its inactive counts whatever others say.")
-    updates: bool | None = Field(None, description="Whether it says anything of people whom another source knows.")
+    deactivation_wins: bool | None = Field(None, description="Its inactive counts whatever others say.")
+    updates: bool | None = Field(None, description="Whether it says anything of users whom another source knows.")
 
 
 class CheckRequest(RequestModel):
@@ -49,7 +49,7 @@ class SourcePolicyRequest(RequestModel):
 class FileRequest(RequestModel):
     """A file, in base64."""
 
-    name: Literal["people.csv", "groups.csv", "memberships.csv"]
+    name: Literal["users.csv", "groups.csv", "memberships.csv"]
     content: str = Field(max_length=90_000_000)
 
 
@@ -57,16 +57,16 @@ class StartRunRequest(RequestModel):
     """How a source is to be read."""
 
     preview: bool = Field(False, description="Show what it would do, and change nothing.")
-    whole: bool = Field(False, description="Read everybody, also where what changed would do.")
-    allow_removals: bool = Field(False, description="Whoever is missing may leave, however many they are.")
+    whole: bool = Field(False, description="Read everyone, also where what changed would do.")
+    allow_removals: bool = Field(False, description="Anyone who is missing may leave, however many they are.")
     confirm: Text | None = Field(None, description="The source's label, typed; for allow_removals.")
 
 
 class ConflictDecisionRequest(RequestModel):
     """How a conflict is decided."""
 
-    decision: Literal["link", "make", "let", "leave out"]
-    person: Text | None = Field(None, description="Who it is, for 'link': by id, user name, e-mail or external id.")
+    decision: Literal["link", "create", "accept", "ignore"]
+    user: Text | None = Field(None, description="Who it is, for 'link': by id, user name, email or external id.")
 
 
 class LinesQuery(SearchQuery):
@@ -78,13 +78,13 @@ class LinesQuery(SearchQuery):
 class ConflictsQuery(PageQuery):
     """Which conflicts."""
 
-    state: Literal["open", "decided"] = "open"
+    status: Literal["open", "decided"] = "open"
 
 
 class LinkRecordRequest(ConfirmedRequest):
     """Whose a record is."""
 
-    to: Text | None = Field(None, description="By id, user name, e-mail or external id; left out: somebody new.")
+    to: Text | None = Field(None, description="By id, user name, email or external id; left out: somebody new.")
 
 
 class RecordPath(Model):
@@ -107,11 +107,11 @@ class ConflictPath(Model):
     conflict: str
 
 
-class PersonOfSourcePath(Model):
-    """A person, as a source knows them."""
+class UserOfSourcePath(Model):
+    """A user, as a source knows them."""
 
     key: str
-    person: str
+    user: str
 
 
 class ReaderField(Model):
@@ -127,7 +127,7 @@ class ReaderField(Model):
 
 
 class ReaderKind(Model):
-    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "person"."""
+    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "user"."""
 
     key: str
     label: str
@@ -166,16 +166,16 @@ class AttributeAnswer(Model):
 
 
 class SourceAnswers(Model):
-    """A source's answers to the five questions."""
+    """A source's answers to the source policy."""
 
     match: str
     domains: list[str]
-    people: str
+    users: str
     groups: GroupAnswer
     makes: bool
     pilot: str
     groups_from: list[str] = Field(description="Expressions whose values are names of groups that somebody is in.")
-    gives: list[str] = Field(description="Names of groups that everybody whom it brings is in.")
+    gives: list[str] = Field(description="Names of groups that everyone whom it brings is in.")
     attributes: list[AttributeAnswer]
 
 
@@ -217,11 +217,11 @@ class SeenAttribute(Model):
     values: list[str]
 
 
-class MadePerson(Model):
+class SampleUser(Model):
     """What the answers make of somebody."""
 
     name: str
-    person: dict[str, Any] | None
+    user: dict[str, Any] | None
     groups: list[str] = Field(description="Groups that come of what is said of them.")
     comes_in: bool
     message: str
@@ -233,7 +233,7 @@ class ReadingCheck(Model):
     ok: bool
     steps: list[ReadingStep]
     attributes: list[SeenAttribute]
-    sample: list[MadePerson]
+    sample: list[SampleUser]
 
 
 class BeforeAndAfter(Model):
@@ -244,7 +244,7 @@ class BeforeAndAfter(Model):
     after: Any
 
 
-class TriedPerson(Model):
+class TriedUser(Model):
     """Somebody for whom other answers would change something."""
 
     name: str
@@ -262,21 +262,21 @@ class TriedGroup(Model):
 
 
 class MadeGroup(Model):
-    """A group that would come of what the source says of people, and how many would be in it."""
+    """A group that would come of what the source says of users, and how many would be in it."""
 
     name: str
-    people: int
+    users: int
 
 
 class TriedAnswers(Model):
-    """What other answers would make of everybody, and which groups would come in."""
+    """What other answers would make of everyone, and which groups would come in."""
 
     looked_at: int
     comes_in: int
     changed: int
     leaves: int
     refused: int
-    items: list[TriedPerson]
+    items: list[TriedUser]
     groups: list[TriedGroup]
     made_groups: list[MadeGroup]
 
@@ -301,7 +301,7 @@ class SourceRun(Model):
     """One reading of a source; `seconds_left` is an estimate while it runs."""
 
     id: str
-    state: str
+    status: str
     requested_by: str
     requested_at: str
     started_at: str | None
@@ -323,11 +323,11 @@ class PageOfSourceRuns(Page[SourceRun]):
 
 
 class RunLine(Model):
-    """What a run did to one person or group."""
+    """What a run did to one user or group."""
 
     id: int
     kind: str
-    person: str | None
+    user: str | None
     name: str
     changes: list[BeforeAndAfter]
     message: str | None
@@ -343,7 +343,7 @@ class CouldBe(Model):
     id: str
     display_name: str
     user_name: str
-    state: str
+    status: str
 
 
 class SourceConflict(Model):
@@ -358,7 +358,7 @@ class SourceConflict(Model):
     says: dict[str, Any]
     candidates: list[CouldBe]
     choices: list[str]
-    state: str
+    status: str
     decision: str | None
     decided_by: str | None
     decided_at: str | None

@@ -14,7 +14,7 @@ class WorkPath(Model):
 
 
 class Work(Model):
-    """How far work is: how many of how many people were looked at."""
+    """How far work is: how many of how many users were looked at."""
 
     done: int
     total: int

@@ -7,25 +7,25 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import KeyPath, Named, Page, PageQuery, PersonRef
+from dravo.web.api.schemas.common import KeyPath, Named, Page, PageQuery, UserRef
 
 
 class Plan(Named):
-    """A plan with its seats; `state` says whether there are free ones: "free", "short" or "full"."""
+    """A plan with its seats; `status` says whether there are free ones: "free", "short" or "full"."""
 
     rank: int
     seats: int | None
     taken: int
     waiting: int
     free: int | None
-    state: Literal["free", "short", "full"]
+    status: Literal["free", "short", "full"]
 
 
 class Seat(Model):
     """A seat that somebody has since then, or for which they wait at that place in the line."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     plan: Named
     requested_at: str
     since: str | None
@@ -48,7 +48,7 @@ class CreateLicensePlanRequest(RequestModel):
     key: Text
     label: Text
     rank: int = Field(1, ge=0, le=1000)
-    seats: int | None = Field(None, description="How many people can have it; null: as many as there are.")
+    seats: int | None = Field(None, description="How many users can have it; null: as many as there are.")
 
 
 class ChangeLicensePlanRequest(RequestModel):
@@ -56,7 +56,7 @@ class ChangeLicensePlanRequest(RequestModel):
 
     label: Text | None = None
     rank: int | None = Field(None, ge=0, le=1000)
-    seats: int | None = Field(None, description="0: as many as there are people.")
+    seats: int | None = Field(None, description="0: as many as there are users.")
 
 
 class SeatsQuery(PageQuery):

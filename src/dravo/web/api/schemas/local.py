@@ -12,7 +12,7 @@ from dravo.web.api.schemas.common import ConfirmedRequest
 Names = Annotated[list[Text], Field(max_length=1_000)]
 
 
-class LocalPersonFields(RequestModel):
+class LocalUserFields(RequestModel):
     """What an operator enters of somebody whom no source knows."""
 
     user_name: Text
@@ -25,7 +25,7 @@ class LocalPersonFields(RequestModel):
     active: bool = True
 
 
-class LocalPersonRequest(LocalPersonFields, ConfirmedRequest):
+class LocalUserRequest(LocalUserFields, ConfirmedRequest):
     """The same, for somebody who is there already: the whole of it."""
 
 
@@ -36,7 +36,7 @@ class GroupNameRequest(RequestModel):
 
 
 class MembersRequest(ConfirmedRequest):
-    """Who comes into a local group, and who goes: people by id, user name, e-mail or external id; groups by id."""
+    """Who comes into a local group, and who goes: users by id, user name, email or external id; groups by id."""
 
     add: Names = []
     remove: Names = []

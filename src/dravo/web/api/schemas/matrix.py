@@ -7,9 +7,9 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import GroupRef, Named, Page, PageQuery, PersonRef, RoleRef, SearchQuery
+from dravo.web.api.schemas.common import GroupRef, Named, Page, PageQuery, RoleRef, SearchQuery, UserRef
 from dravo.web.api.schemas.groups import Group
-from dravo.web.api.schemas.users import PersonLine
+from dravo.web.api.schemas.users import UserLine
 
 
 class MatrixGroup(Group):
@@ -25,14 +25,14 @@ class MatrixOfGroups(Page[MatrixGroup]):
 
 
 class ComparedRole(Model):
-    """A role of one of two people, and what it rests on."""
+    """A role of one of two users, and what it rests on."""
 
     role: str
     because: list[str]
 
 
 class ComparedApplication(Model):
-    """What each of two people has in an application."""
+    """What each of two users has in an application."""
 
     application: Named
     same: bool
@@ -40,7 +40,7 @@ class ComparedApplication(Model):
 
 
 class ComparedGroup(Model):
-    """Which of two people are in a group."""
+    """Which of two users are in a group."""
 
     group: GroupRef
     source: Named | None
@@ -48,20 +48,20 @@ class ComparedGroup(Model):
 
 
 class Compared(Model):
-    """Two people side by side; what differs comes first."""
+    """Two users side by side; what differs comes first."""
 
-    people: list[PersonLine]
+    users: list[UserLine]
     applications: list[ComparedApplication]
     groups: list[ComparedGroup]
 
 
-class MatrixPerson(PersonLine):
-    """A person with their roles, by application."""
+class MatrixUser(UserLine):
+    """A user with their roles, by application."""
 
     roles: dict[str, list[str]]
 
 
-class Matrix(Page[MatrixPerson]):
+class Matrix(Page[MatrixUser]):
     """A page of the matrix, with its columns."""
 
     applications: list[Named]
@@ -72,7 +72,7 @@ class Move(Model):
     """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     what: Literal["joined", "left", "changed"]
     before: list[str]
@@ -82,7 +82,7 @@ class Move(Model):
 
 
 class PageOfMoves(Page[Move]):
-    """A page of changes by person; the total counts people."""
+    """A page of changes by user; the total counts users."""
 
 
 class ExpectedRole(Model):
@@ -104,9 +104,9 @@ class Expected(Model):
 class MatrixQuery(SearchQuery):
     """What of the matrix."""
 
-    application: str | None = Field(None, description="Only people with access to it, by key.")
-    role: str | None = Field(None, description="With an application, only people in that role of it, by key.")
-    only: Literal["direct only", "inactive but assigned", "highest role"] | None = None
+    application: str | None = Field(None, description="Only users with access to it, by key.")
+    role: str | None = Field(None, description="With an application, only users in that role of it, by key.")
+    only: Literal["direct_only", "inactive_assigned", "highest_role"] | None = None
     at: str | None = Field(None, description="A past instant, or a day, of which the end is meant.")
 
 
@@ -118,7 +118,7 @@ class MatrixGroupsQuery(SearchQuery):
 
 
 class CompareQuery(Model):
-    """Two people, each by id, user name, e-mail or external id."""
+    """Two users, each by id, user name, email or external id."""
 
     one: Text
     two: Text
@@ -141,6 +141,6 @@ class MovesQuery(PageQuery):
 class SimulateRequest(RequestModel):
     """Somebody who does not exist yet."""
 
-    source: Text = Field(description="Whose person it would be, by key.")
+    source: Text = Field(description="Whose user it would be, by key.")
     attributes: dict[str, Any] = Field({}, description="A SCIM User, as the source would send it.")
     groups: list[Text] = Field([], max_length=500, description="Groups of that source, by name or id.")

@@ -50,7 +50,7 @@ class CreateOperatorRequest(RequestModel):
     name: Text
     kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"]
     applications: list[Text] = Field([], max_length=500, description="Of an application owner, by key.")
-    masked: bool = Field(False, description="For help desk and auditors: people's attributes are not for them.")
+    masked: bool = Field(False, description="For help desk and auditors: users' attributes are not for them.")
     password: Text | None = None
 
 
@@ -104,7 +104,7 @@ class OperatorLink(Model):
     subject: str
     made_at: str
     last_used_at: str
-    state: str
+    status: str
 
 
 class LinkOffer(Named):

@@ -19,7 +19,7 @@ class Overview(Model):
     """The whole band."""
 
     stages: list[Stage]
-    active_people: int
+    active_users: int
     groups: int
     being_worked_out: int
 
@@ -33,15 +33,15 @@ class FlowNode(Model):
     key: str | None
     application: str | None
     label: str
-    people: int
+    users: int
 
 
 class FlowBand(Model):
-    """So many people flow from one place to another."""
+    """So many users flow from one place to another."""
 
     from_id: str
     to_id: str
-    people: int
+    users: int
 
 
 class Flow(Model):

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import PersonRef
+from dravo.web.api.schemas.common import UserRef
 
 
 class AttributeRow(Model):
@@ -18,7 +18,7 @@ class AttributeRow(Model):
 
 
 class RolesAs(Model):
-    """How roles go over."""
+    """How roles are sent."""
 
     way: str
     attribute: str | None
@@ -28,21 +28,21 @@ class RolesAs(Model):
 
 
 class GroupOver(Model):
-    """A group that goes over, perhaps under another name."""
+    """A group that is sent, perhaps under another name."""
 
     group: str
     name: str | None = None
 
 
 class GroupsOver(Model):
-    """Which groups go over."""
+    """Which groups are sent."""
 
     which: str
     groups: list[GroupOver]
 
 
 class Settings(Model):
-    """What Dravo may do in an application, and what goes over."""
+    """What Dravo may do in an application, and what is sent."""
 
     enabled: bool
     create_accounts: bool
@@ -72,10 +72,10 @@ class ChangedAttribute(Model):
     after: Any
 
 
-class SettingsPreviewPerson(Model):
+class SettingsPreviewUser(Model):
     """What a change of settings would do to one account."""
 
-    person: PersonRef
+    user: UserRef
     before: str
     after: str
     changes: list[ChangedAttribute]
@@ -87,10 +87,10 @@ class SettingsPreview(Model):
     accounts: int
     changed: int
     whole: bool
-    people: list[SettingsPreviewPerson]
+    users: list[SettingsPreviewUser]
 
 
-Leaving = Literal["deactivate", "delete", "leave alone"]
+Leaving = Literal["deactivate", "delete", "do_nothing"]
 
 
 class AttributeRowRequest(RequestModel):
@@ -101,26 +101,26 @@ class AttributeRowRequest(RequestModel):
 
 
 class RoleEncodingRequest(RequestModel):
-    """How roles go over."""
+    """How roles are sent."""
 
     way: Literal["roles", "entitlements", "groups", "attribute", "nothing"] = "roles"
     attribute: Text | None = None
     which: Literal["all", "highest"] = "all"
-    shape: Literal["as it says", "objects", "texts"] = "as it says"
+    shape: Literal["as_declared", "objects", "strings"] = "as_declared"
     value: Literal["key", "label"] = "key"
 
 
 class ProvisionedGroupRequest(RequestModel):
-    """A group that goes over, perhaps under another name."""
+    """A group that is sent, perhaps under another name."""
 
     group: Text
     name: Text | None = None
 
 
 class ProvisionedGroupsRequest(RequestModel):
-    """Which groups go over."""
+    """Which groups are sent."""
 
-    which: Literal["none", "those that give roles", "chosen"]
+    which: Literal["none", "with_roles", "selected"]
     groups: list[ProvisionedGroupRequest] = Field(default_factory=list, max_length=1_000)
 
 
@@ -139,6 +139,6 @@ class ProvisioningSettingsRequest(RequestModel):
     rate_limit: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
     attributes: list[AttributeRowRequest] | None = Field(None, max_length=200)
     role_encoding: RoleEncodingRequest | None = None
-    plan_encoding: RoleEncodingRequest | None = Field(None, description="How the plan of which somebody has a seat goes over.")
+    plan_encoding: RoleEncodingRequest | None = Field(None, description="How the plan of which somebody has a seat is sent.")
     provisioned_groups: ProvisionedGroupsRequest | None = None
     reconcile_at: Text | None = Field(None, description="A cron expression; empty for never.")

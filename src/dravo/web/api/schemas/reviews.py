@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import ConfirmedRequest, Named, Page, PersonRef, RoleRef, SearchQuery
+from dravo.web.api.schemas.common import ConfirmedRequest, Named, Page, RoleRef, SearchQuery, UserRef
 
 
 class ReviewRequest(RequestModel):
@@ -17,8 +17,8 @@ class ReviewRequest(RequestModel):
     until: Text = Field(description="The last day, such as 2031-04-02.")
     application: Text | None = Field(None, description="Only this one, by key.")
     role: Text | None = Field(None, description="Only this role of it, by key.")
-    only: Literal["direct only", "highest role"] | None = None
-    words: Text | None = Field(None, description="Only people with these words in name, user name or e-mail.")
+    only: Literal["direct_only", "highest_role"] | None = None
+    words: Text | None = Field(None, description="Only users with these words in name, user name or email.")
     note: Text | None = None
 
 
@@ -32,7 +32,7 @@ class RowsRequest(RequestModel):
 class DecisionRequest(RowsRequest, ConfirmedRequest):
     """What is decided about some rows of one application."""
 
-    decision: Literal["confirmed", "taken away"]
+    decision: Literal["confirmed", "removed"]
     note: Text | None = None
 
 
@@ -40,7 +40,7 @@ class ReviewRowsQuery(SearchQuery):
     """Which rows."""
 
     application: str | None = None
-    decision: Literal["open", "confirmed", "taken away"] | None = None
+    decision: Literal["open", "confirmed", "removed"] | None = None
 
 
 class ReviewExportQuery(Model):
@@ -84,13 +84,13 @@ class ReviewRow(Model):
     """One access as it was when the review began, and what was decided about it."""
 
     id: str
-    person: PersonRef
-    state: Literal["active", "inactive", "gone"]
+    user: UserRef
+    status: Literal["active", "inactive", "left"]
     application: Named
     role: RoleRef
     since: str
     reasons: list[str]
-    decision: Literal["confirmed", "taken away"] | None
+    decision: Literal["confirmed", "removed"] | None
     decided_at: str | None
     decided_by: str | None
     note: str | None

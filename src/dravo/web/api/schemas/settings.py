@@ -18,7 +18,7 @@ class SettingPath(Model):
 class SettingRequest(RequestModel):
     """A setting's value."""
 
-    value: int | Annotated[str, Field(max_length=300)]
+    value: bool | int | Annotated[str, Field(max_length=300)]
 
 
 class MailRequest(RequestModel):
@@ -60,18 +60,20 @@ class MailTested(MailSettings):
 
 
 class Setting(Model):
-    """A setting of the house."""
+    """A setting of the organization."""
 
     name: str
+    group: str
     label: str
-    kind: Literal["number", "time zone", "text"]
-    value: int | str
-    default: int | str
+    kind: Literal["number", "boolean", "time_zone", "text"]
+    value: bool | int | str
+    default: bool | int | str
     least: int
     most: int
+    unit: str
 
 
-class HouseSettings(Model):
-    """Every setting of the house."""
+class OrganizationSettings(Model):
+    """Every setting of the organization."""
 
     items: list[Setting]

@@ -9,7 +9,7 @@ from pydantic import Field
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import Named, Page, PageQuery
 from dravo.web.api.schemas.imports import ReadingStep, SeenAttribute, SourceAnswers
-from dravo.web.api.schemas.sources import SheetTick, SheetValue
+from dravo.web.api.schemas.sources import ChecklistItem, ChecklistValue
 
 
 class ProviderFields(RequestModel):
@@ -22,25 +22,23 @@ class ProviderFields(RequestModel):
 
 
 class SignInSettingsRequest(RequestModel):
-    """How people sign in; what is left out stays as it is."""
+    """How users sign in; what is left out stays as it is."""
 
-    protocol: Literal["saml", "oidc", "mail"] | None = Field(None, description="The first time.")
-    serves: Literal["people", "operators", "both"] | None = Field(
-        None, description="Whom it lets in; operators only by a super administrator's word."
-    )
+    protocol: Literal["saml", "oidc", "email_code"] | None = Field(None, description="The first time.")
+    serves: Literal["users", "operators", "both"] | None = Field(None, description="Whom it lets in; operators only by a super administrator's word.")
     settings: dict[str, str | bool | int] | None = None
     secret: str | None = Field(None, max_length=5_000, description="Our client secret (OpenID Connect); kept encrypted; an empty one takes it away.")
-    policy: dict[str, Any] | None = Field(None, description="Answers to the five questions, as for reading.")
+    policy: dict[str, Any] | None = Field(None, description="Answers to the source policy, as for reading.")
     metadata: str | None = Field(None, max_length=2_000_000, description="The provider's metadata itself.")
     fields: ProviderFields | None = None
     look: bool = Field(False, description="Fetch what is at the address now.")
 
 
 class SignInStatusRequest(RequestModel):
-    """For whom signing in is in force."""
+    """For whom signing in is enabled."""
 
-    state: Literal["off", "pilot", "everybody"]
-    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is in force for everybody.")
+    status: Literal["disabled", "pilot", "enabled"]
+    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is enabled for everyone.")
     confirm: Text | None = Field(None, description="The source's label, typed: where nobody has come through the settings yet.")
 
 
@@ -51,18 +49,18 @@ class KeysRequest(RequestModel):
 
 
 class CreateTestSignInRequest(RequestModel):
-    """A trial."""
+    """A test sign-in."""
 
-    person: Text = Field(description="Who will try: their user name or e-mail.")
-    mode: Literal["observe", "for real"] = "observe"
+    user: Text = Field(description="Who will try: their user name or email.")
+    mode: Literal["observe", "apply"] = "observe"
     minutes: int = Field(30, ge=1, le=1_440)
 
 
 class SignInTracesQuery(PageQuery):
     """Which traces."""
 
-    outcome: Literal["in", "observed", "refused"] | None = None
-    trial: str | None = Field(None, max_length=36)
+    outcome: Literal["signed_in", "observed", "refused"] | None = None
+    sign_in_test: str | None = Field(None, max_length=36)
     q: str | None = Field(None, max_length=200, description="A part of the name or of what is wrong.")
 
 
@@ -101,13 +99,13 @@ class RequestCodeRequest(RequestModel):
     """Who asks for a code, and to which page they go on."""
 
     email: Text
-    trial: str | None = Field(None, max_length=100, description="The secret of a trial's link.")
+    sign_in_test: str | None = Field(None, max_length=100, description="The secret of a test sign-in's link.")
     source: str | None = Field(None, max_length=64, description="The key of the source, where several own the domain.")
     back: str | None = Field(None, max_length=500)
 
 
 class VerifyCodeRequest(RequestModel):
-    """A code that came by mail; whoever is new says their names."""
+    """A code that came by mail; anyone who is new says their names."""
 
     state: str = Field(max_length=100)
     code: str = Field(max_length=40)
@@ -147,7 +145,7 @@ class OurCertificate(Model):
 
 
 class SignIn(Model):
-    """How people sign in by a source, with its exchange sheet."""
+    """How users sign in by a source, with its setup checklist."""
 
     source: Named
     protocol: str
@@ -155,7 +153,7 @@ class SignIn(Model):
     settings: dict[str, Any]
     has_secret: bool
     policy: SourceAnswers
-    state: str
+    status: str
     serves: str
     enabled_from: str | None
     verified_at: str | None
@@ -163,20 +161,20 @@ class SignIn(Model):
     provider: KnownProvider
     looked_at: str | None
     trouble: str
-    give: list[SheetValue]
+    give: list[ChecklistValue]
     certificates: list[OurCertificate]
-    ticks: list[SheetTick]
+    ticks: list[ChecklistItem]
     seen: list[SeenAttribute]
     provider_steps: list[str]
     start: str
     text: str
 
 
-class Trial(Model):
-    """A trial by one named person."""
+class SignInTest(Model):
+    """A test sign-in by one named user."""
 
     id: str
-    person: str
+    user: str
     mode: str
     created_by: str
     created_at: str
@@ -188,14 +186,14 @@ class Trial(Model):
     message: str
 
 
-class NewTrial(Trial):
-    """A trial with its link, the only time that it is shown."""
+class NewSignInTest(SignInTest):
+    """A test sign-in with its link, the only time that it is shown."""
 
     link: str
 
 
-class PageOfTrials(Page[Trial]):
-    """Trials, newest first."""
+class PageOfSignInTests(Page[SignInTest]):
+    """Test sign-ins, newest first."""
 
 
 class SignInLine(Model):
@@ -208,8 +206,8 @@ class SignInLine(Model):
     message: str
     hint: str
     name: str
-    person: str | None
-    trial: str | None
+    user: str | None
+    sign_in_test: str | None
 
 
 class PageOfSignIns(Page[SignInLine]):
@@ -239,7 +237,7 @@ class GroupsInClaims(Model):
 
 
 class GroupMadeAhead(Model):
-    """A group that was made ahead of whoever comes with it."""
+    """A group that was made ahead of anyone who comes with it."""
 
     id: str
     name: str
@@ -281,8 +279,8 @@ class SignInTrace(SignInLine):
     raw: str
 
 
-class Visit(Model):
-    """A visit of somebody who signed in."""
+class UserSession(Model):
+    """A session of somebody who signed in."""
 
     id: str
     source: Named
@@ -291,10 +289,10 @@ class Visit(Model):
     until_at: str
 
 
-class Visits(Model):
-    """The visits of a person that are not over."""
+class UserSessions(Model):
+    """The sessions of a user that are not over."""
 
-    items: list[Visit]
+    items: list[UserSession]
 
 
 class OwnApplication(Model):
@@ -319,7 +317,7 @@ class Yours(Model):
 
 
 class WayIn(Model):
-    """A source by which a person could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
+    """A source by which a user could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
 
     source: Named
     protocol: str
@@ -333,7 +331,7 @@ class WayIn(Model):
 
 
 class Ways(Model):
-    """By which ways a person could sign in now, and the applications that they would see."""
+    """By which ways a user could sign in now, and the applications that they would see."""
 
     ways: list[WayIn]
     applications: list[OwnApplication]
@@ -368,7 +366,7 @@ class AskedCode(Model):
 
 
 class CameIn(Model):
-    """What came of a code: "in", "observed" or "refused"; where one goes on, or what one is told."""
+    """What came of a code: "signed_in", "observed" or "refused"; where one goes on, or what one is told."""
 
     outcome: str
     back: str

@@ -76,22 +76,22 @@ class Source(Model):
 
     key: str
     label: str
-    domains: list[str] = Field(description="Email domains that the source owns, besides those in its import and sign-in settings.")
+    domains: list[str] = Field(description="Email domains that the source owns, also those in its import and sign-in settings.")
     connection_type: str
-    sign_in_state: str | None
+    sign_in_status: str | None
     signed_in_at: str | None
     certificate_ends_at: str | None = Field(description="When the last of its provider's certificates ends, if that is within 30 days.")
-    sign_in_needs: str | None = Field(description="What needs a person about signing in by it, in a sentence.")
+    sign_in_needs: str | None = Field(description="What needs a user about signing in by it, in a sentence.")
     read_as: str | None
     enabled: bool | None
-    run_state: str | None
+    run_status: str | None
     run_ended_at: str | None
     conflicts: int
     precedence: int
-    veto: bool
+    deactivation_wins: bool
     updates: bool
     created_at: str
-    people: int
+    users: int
     groups: int
     last_call_at: str | None
     last_activity_at: str | None = Field(description="The latest of its last call, import run and sign-in.")
@@ -112,7 +112,7 @@ class NewToken(PushToken):
     token: str
 
 
-class SheetValue(Model):
+class ChecklistValue(Model):
     """A value to give to the other side."""
 
     name: str
@@ -120,7 +120,7 @@ class SheetValue(Model):
     note: str
 
 
-class SheetTick(Model):
+class ChecklistItem(Model):
     """What real traffic has shown to work, and when."""
 
     what: str
@@ -129,23 +129,23 @@ class SheetTick(Model):
     last_at: str | None
 
 
-class SheetTrouble(Model):
+class ChecklistTrouble(Model):
     """A call that was turned away or lost its way."""
 
     at: str
     message: str
 
 
-class ExchangeSheet(Model):
-    """The exchange sheet of a inbound SCIM."""
+class SetupChecklist(Model):
+    """The setup checklist of a inbound SCIM."""
 
     source: Named
-    give: list[SheetValue]
+    give: list[ChecklistValue]
     usable_tokens: int
     provider_steps: list[str]
-    ticks: list[SheetTick]
-    trouble: list[SheetTrouble]
-    text: str = Field(description="The sheet as text, for whoever runs the other side; without the token.")
+    ticks: list[ChecklistItem]
+    trouble: list[ChecklistTrouble]
+    text: str = Field(description="The checklist as text, for anyone who runs the other side; without the token.")
 
 
 class PageOfSources(Page[Source]):
@@ -172,15 +172,15 @@ class SourceSchemas(Model):
 
 
 class TraceSubject(Model):
-    """The person (by the user's id) or group that a request was about."""
+    """The user (by the user's id) or group that a request was about."""
 
     kind: str
     id: str
     name: str
 
 
-class TracePerson(Model):
-    """What a request led to for one person."""
+class TraceUser(Model):
+    """What a request led to for one user."""
 
     id: str
     name: str
@@ -190,7 +190,7 @@ class TracePerson(Model):
 
 
 class TraceLine(Model):
-    """One request of a source: what came, what was answered, what it led to; `more` people beside those listed."""
+    """One request of a source: what came, what was answered, what it led to; `more` users beside those listed."""
 
     id: str
     at: str
@@ -202,7 +202,7 @@ class TraceLine(Model):
     outcome: str
     quirks: list[str]
     subject: TraceSubject | None
-    people: list[TracePerson]
+    users: list[TraceUser]
     more: int
 
 

@@ -7,22 +7,22 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import Named, Page, PersonRef, SearchQuery
+from dravo.web.api.schemas.common import Named, Page, SearchQuery, UserRef
 
 
 class TroubleKind(Model):
-    """Open deliveries of one application that failed by one kind of trouble: how many, and one in its own words."""
+    """Open tasks of one application that failed by one kind of trouble: how many, and one in its own words."""
 
     application: Named
     kind: str
-    state: str
+    status: str
     number: int
     message: str
     hint: str
 
 
 class TroubleKinds(Model):
-    """What open deliveries failed by."""
+    """What open tasks failed by."""
 
     items: list[TroubleKind]
 
@@ -39,12 +39,12 @@ class ProvisioningSummary(Model):
     unresolved: int = Field(description="Tasks whose outcome Dravo could not learn; an operator resolves them.")
 
 
-class DeliveriesQuery(SearchQuery):
-    """Which deliveries."""
+class TasksQuery(SearchQuery):
+    """Which tasks."""
 
     application: str | None = None
-    person: str | None = Field(None, description="By id.")
-    state: Literal["open", "waiting", "failed", "held", "done", "dropped"] | None = None
+    user: str | None = Field(None, description="By id.")
+    status: Literal["open", "waiting", "failed", "held", "done", "discarded"] | None = None
 
 
 class KindsQuery(Model):
@@ -61,7 +61,7 @@ class ProvisioningSummaryQuery(Model):
 
 
 class RetryRequest(RequestModel):
-    """Which deliveries to try again: of an application, and of one kind of trouble if that is said."""
+    """Which tasks to try again: of an application, and of one kind of trouble if that is said."""
 
     application: Text
     kind: Text | None = None
@@ -70,7 +70,7 @@ class RetryRequest(RequestModel):
 class ResolveRequest(RequestModel):
     """What was found where it could not be known whether an account was made."""
 
-    found: Literal["there", "not there"]
+    found: Literal["exists", "missing"]
     remote_id: Text | None = None
 
 
@@ -87,7 +87,7 @@ class Exchange(Model):
 
 
 class Attempt(Model):
-    """One attempt of a delivery."""
+    """One attempt of a task."""
 
     version: int
     started_at: str
@@ -97,14 +97,14 @@ class Attempt(Model):
     exchanges: list[Exchange]
 
 
-class DeliveryLine(Model):
-    """A delivery as in lists."""
+class TaskLine(Model):
+    """A task as in lists."""
 
     id: str
-    person: PersonRef
+    user: UserRef
     application: Named
     account: str
-    state: str
+    status: str
     aim: str
     version: int
     attempts: int
@@ -117,11 +117,11 @@ class DeliveryLine(Model):
     kind: str | None
 
 
-class Delivery(DeliveryLine):
-    """A delivery with its attempts, newest first."""
+class Task(TaskLine):
+    """A task with its attempts, newest first."""
 
     tries: list[Attempt]
 
 
-class PageOfDeliveries(Page[DeliveryLine]):
-    """A page of deliveries."""
+class PageOfTasks(Page[TaskLine]):
+    """A page of tasks."""

@@ -7,37 +7,37 @@ from typing import Literal
 from dravo.web.api.schemas.access import Access
 from dravo.web.api.schemas.accounts import Account
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import GroupRef, Named, Page, PersonRef, RoleRef, SearchQuery
+from dravo.web.api.schemas.common import GroupRef, Named, Page, RoleRef, SearchQuery, UserRef
 
 
-class PeopleQuery(SearchQuery):
-    """Which people."""
+class UsersQuery(SearchQuery):
+    """Which users."""
 
-    state: Literal["active", "inactive", "gone"] | None = None
-
-
-class PersonPath(Model):
-    """One person, by id, user name, e-mail or external id."""
-
-    person: str
+    status: Literal["active", "inactive", "left"] | None = None
 
 
-class WhyPath(PersonPath):
-    """One person and one application."""
+class UserPath(Model):
+    """One user, by id, user name, email or external id."""
+
+    user: str
+
+
+class WhyPath(UserPath):
+    """One user and one application."""
 
     application: str
 
 
-class PersonLine(PersonRef):
-    """A person as in lists."""
+class UserLine(UserRef):
+    """A user as in lists."""
 
     email: str | None
-    state: str
+    status: str
     since: str
     modified_at: str
 
 
-class PersonAttribute(Model):
+class UserAttribute(Model):
     """An attribute and which source gave it."""
 
     name: str
@@ -45,8 +45,8 @@ class PersonAttribute(Model):
     source: Named | None
 
 
-class PersonRecord(Model):
-    """What one source last said of a person."""
+class UserRecord(Model):
+    """What one source last said of a user."""
 
     id: str
     source: Named
@@ -59,7 +59,7 @@ class PersonRecord(Model):
     gone_at: str | None
 
 
-class PersonGroup(Model):
+class UserGroup(Model):
     """A membership, present or past."""
 
     group: GroupRef
@@ -68,12 +68,12 @@ class PersonGroup(Model):
     until: str | None
 
 
-class Person(PersonLine):
-    """A person, whole."""
+class User(UserLine):
+    """A user, whole."""
 
-    attributes: list[PersonAttribute]
-    records: list[PersonRecord]
-    groups: list[PersonGroup]
+    attributes: list[UserAttribute]
+    records: list[UserRecord]
+    groups: list[UserGroup]
     access: list[Access]
     ended: list[Access]
     accounts: list[Account]
@@ -91,9 +91,9 @@ class Way(Model):
 
 
 class Why(Model):
-    """What a person has in an application and why, or why not; in sentences too."""
+    """What a user has in an application and why, or why not; in sentences too."""
 
-    person: PersonRef
+    user: UserRef
     application: Named
     has_access: bool
     sentences: list[str]
@@ -103,5 +103,5 @@ class Why(Model):
     would_give: list[Way]
 
 
-class PageOfPeople(Page[PersonLine]):
-    """A page of people."""
+class PageOfUsers(Page[UserLine]):
+    """A page of users."""

@@ -33,8 +33,8 @@ def prepare(folder: Path) -> list[dict[str, object]]:
     services = ServiceFixture(folder)
     source = services.source()
     services.application("records", "viewer", enabled=True, max_concurrency=AT_A_TIME)
-    people = [services.person(source, f"p{number:06d}", **_person(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
-    group = services.group(source, "Everybody", *people)
+    users = [services.user(source, f"p{number:06d}", **_user(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
+    group = services.group(source, "Everyone", *users)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     recompute.process_marks(services.ctx)
     bodies = [without_empty(scim_body(row.due)) for row in services.rows(t.account)]
@@ -43,8 +43,8 @@ def prepare(folder: Path) -> list[dict[str, object]]:
     return [{"schemas": [USER_URN, *(name for name in body if name.startswith("urn:"))], **body} for body in bodies]
 
 
-def _person(person: dict[str, object]) -> dict[str, object]:
-    return {name: value for name, value in person.items() if name not in ("userName", "schemas", "name")}
+def _user(user: dict[str, object]) -> dict[str, object]:
+    return {name: value for name, value in user.items() if name not in ("userName", "schemas", "name")}
 
 
 def bare(app: StandIn, bodies: list[dict[str, object]]) -> float:
@@ -56,7 +56,7 @@ def bare(app: StandIn, bodies: list[dict[str, object]]) -> float:
         return len(bodies) / (time.perf_counter() - began)
 
 
-def delivered(running: Running, folder: Path, together: int) -> tuple[float, int, float]:
+def provisioned(running: Running, folder: Path, together: int) -> tuple[float, int, float]:
     """Return accounts a second, requests in all, and the worker's largest memory in MB.
 
     Args:
@@ -91,7 +91,7 @@ def run() -> None:
             bare_rate = bare(app, bodies)
         print(f"B5  {NUMBER:,} accounts, a bare loop of as many requests: {bare_rate:.0f}/s")
         for told, of, together in (("one by one", running, 0), ("with Bulk", replace(running, folder=folder / "again"), 100)):
-            rate, asked, most = delivered(of, folder, together)
+            rate, asked, most = provisioned(of, folder, together)
             print(f"B5  {told:<11} {rate:6.0f}/s  ratio {rate / bare_rate:.2f}  (goal: at least 0.7), {asked:,} requests for them")
             print(f"B8  {told:<11} largest memory of the worker: {most:.0f} MB (goal: under 400)")
 

@@ -1,4 +1,4 @@
-"""Accounts, and the deliveries that bring them to what is due."""
+"""Accounts, and the tasks that bring them to what is due."""
 
 from __future__ import annotations
 
@@ -16,13 +16,13 @@ _PAUSE_SECONDS = 0.2
 
 
 class Accounts(Noun):
-    """Accounts: how people stand in applications."""
+    """Accounts: how users stand in applications."""
 
     def list(
-        self, *, application: str | None = None, person: str | None = None, state: str | None = None, words: str | None = None
+        self, *, application: str | None = None, user: str | None = None, status: str | None = None, words: str | None = None
     ) -> Pages[t.Account]:
-        """List accounts by the person's name."""
-        return self._dravo.pages("/accounts", {"application": application, "person": person, "state": state, "q": words})
+        """List accounts by the user's name."""
+        return self._dravo.pages("/accounts", {"application": application, "user": user, "status": status, "q": words})
 
     def get(self, account_id: str) -> t.AccountDetail:
         """Return one account, with what is due and what was agreed."""
@@ -50,31 +50,31 @@ class Provisioning(Noun):
             time.sleep(min(_PAUSE_SECONDS, max(0.0, end - time.monotonic())))
 
 
-class Deliveries(Noun):
-    """Deliveries and their attempts."""
+class Tasks(Noun):
+    """Tasks and their attempts."""
 
     def list(
-        self, *, state: str | None = None, application: str | None = None, person: str | None = None, words: str | None = None
-    ) -> Pages[t.DeliveryLine]:
-        """List deliveries, newest first."""
-        return self._dravo.pages("/provisioning/tasks", {"state": state, "application": application, "person": person, "q": words})
+        self, *, status: str | None = None, application: str | None = None, user: str | None = None, words: str | None = None
+    ) -> Pages[t.TaskLine]:
+        """List tasks, newest first."""
+        return self._dravo.pages("/provisioning/tasks", {"status": status, "application": application, "user": user, "q": words})
 
-    def get(self, task_id: str) -> t.Delivery:
-        """Return one delivery with its attempts."""
-        return cast(t.Delivery, self._call("GET", f"/provisioning/tasks/{part(task_id)}"))
+    def get(self, task_id: str) -> t.Task:
+        """Return one task with its attempts."""
+        return cast(t.Task, self._call("GET", f"/provisioning/tasks/{part(task_id)}"))
 
-    def again(self, task_id: str) -> t.Delivery:
-        """Try a delivery again now."""
-        return cast(t.Delivery, self._call("POST", f"/provisioning/tasks/{part(task_id)}/retry"))
+    def again(self, task_id: str) -> t.Task:
+        """Try a task again now."""
+        return cast(t.Task, self._call("POST", f"/provisioning/tasks/{part(task_id)}/retry"))
 
     def kinds(self, application: str | None = None) -> Sequence[t.TroubleKind]:
-        """Return what open deliveries failed by, with how many of each kind."""
+        """Return what open tasks failed by, with how many of each kind."""
         return cast(t.TroubleKinds, self._call("GET", "/provisioning/errors", query={"application": application}))["items"]
 
     def again_all(self, application: str, kind: str | None = None) -> int:
         """Try all of an application again that failed or are held, of one kind if that is said; return how many."""
         return cast(t.Number, self._call("POST", "/provisioning/tasks/retry", body={"application": application, "kind": kind}))["number"]
 
-    def found(self, task_id: str, found: str, remote_id: str | None = None) -> t.Delivery:
+    def found(self, task_id: str, found: str, remote_id: str | None = None) -> t.Task:
         """Say what was found ("there" with its id, or "not there") where it could not be known whether an account was made."""
-        return cast(t.Delivery, self._call("POST", f"/provisioning/tasks/{part(task_id)}/resolve", body={"found": found, "remote_id": remote_id}))
+        return cast(t.Task, self._call("POST", f"/provisioning/tasks/{part(task_id)}/resolve", body={"found": found, "remote_id": remote_id}))

@@ -1,4 +1,4 @@
-"""People and groups."""
+"""Users and groups."""
 
 from __future__ import annotations
 
@@ -10,48 +10,48 @@ from dravo.client.pages import Pages
 from dravo.client.resource import Noun, part
 
 
-class People(Noun):
-    """People: who they are, what they have, and why."""
+class Users(Noun):
+    """Users: who they are, what they have, and why."""
 
-    def list(self, *, words: str | None = None, state: str | None = None) -> Pages[t.PersonLine]:
-        """List people by name."""
-        return self._dravo.pages("/users", {"q": words, "state": state})
+    def list(self, *, words: str | None = None, status: str | None = None) -> Pages[t.UserLine]:
+        """List users by name."""
+        return self._dravo.pages("/users", {"q": words, "status": status})
 
-    def get(self, person: str) -> t.Person:
-        """Return one person by id, user name, e-mail or external id."""
-        return cast(t.Person, self._call("GET", f"/users/{part(person)}"))
+    def get(self, user: str) -> t.User:
+        """Return one user by id, user name, email or external id."""
+        return cast(t.User, self._call("GET", f"/users/{part(user)}"))
 
     def preview_move(self, record_id: str, to: str | None = None) -> t.Preview:
-        """Return what it would do if a record belonged to another person, or to somebody new; nothing is changed."""
+        """Return what it would do if a record belonged to another user, or to somebody new; nothing is changed."""
         return cast(t.Preview, self._call("POST", f"/records/{part(record_id)}/link/preview", body={"to": to}))
 
-    def move_record(self, record_id: str, to: str | None = None, *, confirm: str | None = None) -> t.Person:
-        """Have a record belong to another person, or to somebody new, from now on; returns that person."""
-        return cast(t.Person, self._call("POST", f"/records/{part(record_id)}/link", body={"to": to, "confirm": confirm}))
+    def move_record(self, record_id: str, to: str | None = None, *, confirm: str | None = None) -> t.User:
+        """Have a record belong to another user, or to somebody new, from now on; returns that user."""
+        return cast(t.User, self._call("POST", f"/records/{part(record_id)}/link", body={"to": to, "confirm": confirm}))
 
-    def add(self, user_name: str, **fields: Any) -> t.Person:
+    def add(self, user_name: str, **fields: Any) -> t.User:
         """Enter somebody whom no source knows: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
-        return cast(t.Person, self._call("POST", "/users", body={"user_name": user_name, **fields}))
+        return cast(t.User, self._call("POST", "/users", body={"user_name": user_name, **fields}))
 
-    def change(self, person: str, user_name: str, **fields: Any) -> t.Person:
-        """Say anew what a local person is, the whole of it; fields as in `add`, and `confirm=` their name, where that is grave."""
-        return cast(t.Person, self._call("PUT", f"/users/{part(person)}", body={"user_name": user_name, **fields}))
+    def change(self, user: str, user_name: str, **fields: Any) -> t.User:
+        """Say again what a local user is, the whole of it; fields as in `add`, and `confirm=` their name, where that is serious."""
+        return cast(t.User, self._call("PUT", f"/users/{part(user)}", body={"user_name": user_name, **fields}))
 
-    def preview(self, person: str, user_name: str, **fields: Any) -> t.Preview:
+    def preview(self, user: str, user_name: str, **fields: Any) -> t.Preview:
         """Return what `change` would do; nothing is changed."""
-        return cast(t.Preview, self._call("POST", f"/users/{part(person)}/preview", body={"user_name": user_name, **fields}))
+        return cast(t.Preview, self._call("POST", f"/users/{part(user)}/preview", body={"user_name": user_name, **fields}))
 
-    def remove(self, person: str, confirm: str | None = None) -> None:
-        """Say that a local person is gone."""
-        self._call("DELETE", f"/users/{part(person)}", query={"confirm": confirm})
+    def remove(self, user: str, confirm: str | None = None) -> None:
+        """Say that a local user is gone."""
+        self._call("DELETE", f"/users/{part(user)}", query={"confirm": confirm})
 
-    def preview_removal(self, person: str) -> t.Preview:
+    def preview_removal(self, user: str) -> t.Preview:
         """Return what `remove` would do; nothing is changed."""
-        return cast(t.Preview, self._call("GET", f"/users/{part(person)}/removal"))
+        return cast(t.Preview, self._call("GET", f"/users/{part(user)}/removal"))
 
-    def why(self, person: str, application: str) -> t.Why:
-        """Explain what a person has in an application, or why nothing."""
-        return cast(t.Why, self._call("GET", f"/users/{part(person)}/access/{part(application)}"))
+    def why(self, user: str, application: str) -> t.Why:
+        """Explain what a user has in an application, or why nothing."""
+        return cast(t.Why, self._call("GET", f"/users/{part(user)}/access/{part(application)}"))
 
 
 class Groups(Noun):
@@ -74,7 +74,7 @@ class Groups(Noun):
         return cast(t.Group, self._call("PATCH", f"/groups/{part(group_id)}", body={"name": name}))
 
     def remove(self, group_id: str, confirm: str | None = None) -> None:
-        """Take a local group away; `confirm` is its name, where that is grave."""
+        """Take a local group away; `confirm` is its name, where that is serious."""
         self._call("DELETE", f"/groups/{part(group_id)}", query={"confirm": confirm})
 
     def preview_removal(self, group_id: str) -> t.Preview:
@@ -82,13 +82,13 @@ class Groups(Noun):
         return cast(t.Preview, self._call("GET", f"/groups/{part(group_id)}/removal"))
 
     def change_members(self, group_id: str, *, confirm: str | None = None, **members: Sequence[str]) -> t.Group:
-        """Put people and groups into a local group, and take others out: `add=`, `remove=`, `add_groups=`, `remove_groups=`."""
+        """Put users and groups into a local group, and take others out: `add=`, `remove=`, `add_groups=`, `remove_groups=`."""
         return cast(t.Group, self._call("POST", f"/groups/{part(group_id)}/members", body={**members, "confirm": confirm}))
 
     def preview_members(self, group_id: str, **members: Sequence[str]) -> t.Preview:
         """Return what `change_members` would do; nothing is changed."""
         return cast(t.Preview, self._call("POST", f"/groups/{part(group_id)}/members/preview", body={**members}))
 
-    def members(self, group_id: str) -> Pages[t.PersonLine]:
-        """List the people in a group."""
+    def members(self, group_id: str) -> Pages[t.UserLine]:
+        """List the users in a group."""
         return self._dravo.pages(f"/groups/{part(group_id)}/members")
