@@ -406,7 +406,7 @@ def test_a_group_of_the_same_name_in_another_source_gives_nothing(running: Runni
     stranger = fresh("mallory")
     theirs.group(same, [theirs.user(stranger)])
     with running.dravo as dravo:
-        with pytest.raises(InvalidRequest, match="2 groups have the name 'Curators-5'"):
+        with pytest.raises(InvalidRequest, match="2 groups have the name"):
             dravo.assignments.add(records, "curator", group=same)
         dravo.assignments.add(records, "curator", group=same, source=first)
         assert dravo.users.get(name)["access"]
@@ -511,3 +511,14 @@ def test_health_and_documents_are_there_for_anybody(running: Running) -> None:
     assert "unsafe-inline" not in page.headers["Content-Security-Policy"]
     for path in ("/../../etc/passwd", "/assets/..%2f..%2f..%2fapp.py", "/%2e%2e/app.py"):
         assert "import" not in httpx.get(running.url + path).text
+
+
+def test_unknown_query_parameters_are_refused_with_the_nearest(running: Running) -> None:
+    def get(path: str) -> httpx.Response:
+        return httpx.get(f"{running.url}/api/v1{path}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
+
+    wrong = get("/users?satus=active")
+    assert (wrong.status_code, wrong.json()["error"]["code"]) == (400, "unknown_parameter")
+    assert (wrong.json()["error"]["field"], wrong.json()["error"]["hint"]) == ("satus", "Did you mean 'status'?")
+    assert get("/connectors?q=x").json()["error"]["hint"] == "Remove the parameter."
+    assert get("/users?status=active").status_code == 200

@@ -57,7 +57,7 @@ def add_commands(nouns: Any) -> None:
         verbs, "simulate", _simulate, "show which roles a new user would get",
         [
             "dravo access simulate staff --group Herbarium --attribute 'title=Head of Herbarium'",
-            "dravo access simulate staff --user somebody.json",
+            "dravo access simulate staff --user user.json",
         ],
     )  # fmt: skip
     simulate.add_argument("source", metavar="KEY", help="the source that would report the user")

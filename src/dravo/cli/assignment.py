@@ -1,4 +1,4 @@
-"""`dravo assignment`: who gets which role, is let in, or is kept out."""
+"""`dravo assignment`: assignments of roles, and exclusions."""
 
 from __future__ import annotations
 

@@ -66,7 +66,7 @@ class Applications(Noun):
         return self._dravo.pages(f"/applications/{part(key)}/seats", {"plan": plan, "waiting": waiting})
 
     def mapping(self, key: str) -> Pages[t.Assignment]:
-        """List which groups, patterns and rules give which role, whom each reaches, and what is wrong."""
+        """List the role mapping with the number of users and warnings."""
         return self._dravo.pages(f"/applications/{part(key)}/mapping")
 
     def map_many(self, key: str, text: str, *, apply: bool = False) -> t.Bulk:

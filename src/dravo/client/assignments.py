@@ -75,7 +75,7 @@ class Assignments(Noun):
         return cast(t.Preview, self._call("POST", f"/assignments/{part(assignment_id)}/confirm/preview", body=body))
 
     def try_rule(self, rule: str) -> t.Reached:
-        """Return whom a rule reaches now; nothing is changed."""
+        """Return the users who match a rule; nothing is changed."""
         return cast(t.Reached, self._call("POST", "/rules/matches", body={"rule": rule}))
 
     def preview_removal(self, assignment_id: str) -> t.Preview:

@@ -243,7 +243,7 @@ class Dravo:
         return self.pages("/access/changes", {"since": since, "until": until, "application": application})
 
     def expected(self, source: str, attributes: dict[str, Any], groups: Sequence[str] = ()) -> t.Expected:
-        """Return which roles somebody would get who does not exist yet; nothing is changed."""
+        """Simulate the access of a hypothetical user; nothing is changed."""
         body = {"source": source, "attributes": attributes, "groups": [*groups]}
         return cast(t.Expected, self.call("POST", "/access/simulate", body=body))
 

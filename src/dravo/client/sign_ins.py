@@ -27,11 +27,11 @@ class SignIns(Noun):
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
     def forget(self, key: str) -> None:
-        """Have nobody sign in by a source any more; whom it brought stay."""
+        """Remove the sign-in of a source; its users stay."""
         self._call("DELETE", self._at(key))
 
     def set_status(self, key: str, status: str, *, enabled_from: str | None = None, confirm: str | None = None) -> t.SignIn:
-        """Set for whom it is enabled: "disabled", "pilot", "enabled"; `confirm` is the source's label, where nobody has proved it yet."""
+        """Set the sign-in status: "disabled", "pilot", "enabled"; `confirm` is the source's label, where nobody has proved it yet."""
         body = {"status": status, "enabled_from": enabled_from, "confirm": confirm}
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
 

@@ -102,7 +102,7 @@ class Sources(Noun):
         return cast(t.Reading, self._call("PUT", f"/sources/{part(key)}/import", body=values))
 
     def forget_reading(self, key: str) -> None:
-        """Read a source no more; whom it brought stay."""
+        """Remove the import of a source; its users stay."""
         self._call("DELETE", f"/sources/{part(key)}/import")
 
     def check(self, key: str, **values: Any) -> t.ReadingCheck:

@@ -22,15 +22,15 @@ class Users(Noun):
         return cast(t.User, self._call("GET", f"/users/{part(user)}"))
 
     def preview_move(self, record_id: str, to: str | None = None) -> t.Preview:
-        """Return what it would do if a record belonged to another user, or to somebody new; nothing is changed."""
+        """Preview linking a record to another user, or to a new one; nothing is changed."""
         return cast(t.Preview, self._call("POST", f"/records/{part(record_id)}/link/preview", body={"to": to}))
 
     def move_record(self, record_id: str, to: str | None = None, *, confirm: str | None = None) -> t.User:
-        """Have a record belong to another user, or to somebody new, from now on; returns that user."""
+        """Link a record to another user, or to a new one; returns that user."""
         return cast(t.User, self._call("POST", f"/records/{part(record_id)}/link", body={"to": to, "confirm": confirm}))
 
     def add(self, user_name: str, **fields: Any) -> t.User:
-        """Enter somebody whom no source knows: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
+        """Create a local user: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
         return cast(t.User, self._call("POST", "/users", body={"user_name": user_name, **fields}))
 
     def change(self, user: str, user_name: str, **fields: Any) -> t.User:
@@ -58,7 +58,7 @@ class Groups(Noun):
     """Groups and their members."""
 
     def list(self, *, words: str | None = None, source: str | None = None, mapped: bool | None = None) -> Pages[t.Group]:
-        """List groups by name; `mapped`: only those that an assignment names, by itself or by a pattern, or only those that none does."""
+        """List groups by name; `mapped`: only mapped groups, or only unmapped ones."""
         return self._dravo.pages("/groups", {"q": words, "source": source, "mapped": None if mapped is None else "yes" if mapped else "no"})
 
     def get(self, group_id: str) -> t.GroupDetail:

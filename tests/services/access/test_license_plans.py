@@ -167,7 +167,7 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     for name in ("bob", "cai", "dan"):
         services.user(desk.staff, name)
     shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("desk", "supervisor", everyone=True, plan="full"))
-    assert [(each["plan"]["key"], each["waiting"], each["free"], each["wait"]) for each in shown["seats"]] == [("full", 3, 1, 2)]
+    assert [(each["plan"]["key"], each["asked"], each["free"], each["wait"]) for each in shown["seats"]] == [("full", 3, 1, 2)]
     assert len(services.rows(t.seat)) == 1
     # The plan of an assignment is changed, and changed again by undoing.
     assignments.change(services.ctx, services.caller, desk.given, None, None, None, None, UNCONFIRMED, "")

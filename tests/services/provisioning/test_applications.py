@@ -64,7 +64,7 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
             NotFound,
             "There is no application",
         ),
-        (lambda r: connections.check(r.ctx, r.caller, "records"), InvalidInput, "not_set_up"),
+        (lambda r: connections.check(r.ctx, r.caller, "records"), InvalidInput, "has no connection"),
         (lambda r: applications.remove(r.ctx, r.caller, "records", "records"), InvalidInput, "history"),
         (lambda r: roles.remove_role(r.ctx, r.caller, "records", "none"), NotFound, "no role"),
     ],

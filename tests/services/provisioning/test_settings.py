@@ -172,7 +172,7 @@ def test_the_check_with_a_test_user_leaves_nobody_behind(running: Running, app: 
         assert app.accounts() == {}
         app.faults(refuse="Seats are used up.")
         refused = {step["name"]: step for step in dravo.applications.check(key, with_test_user=True)["steps"]}
-        assert refused["Creating"]["outcome"] == "failed" and "All seats are used" in refused["Creating"]["message"]
+        assert refused["Creating"]["outcome"] == "failed" and "Seats are used up" in refused["Creating"]["message"]
         assert refused["Deactivating"]["outcome"] == "skipped"
 
 
@@ -188,7 +188,7 @@ def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, 
         kinds = dravo.tasks.kinds(key)
         assert bool(kinds) and kinds[0]["number"] == 4
         assert (kinds[0]["kind"], kinds[0]["status"]) == ("refused 400", "failed")
-        assert "All seats are used" in kinds[0]["message"] and kinds[0]["hint"]
+        assert "Seats are used up" in kinds[0]["message"] and kinds[0]["hint"]
         assert dravo.tasks.again_all(key, "another kind") == 0
         app.faults(refuse=False)
         assert dravo.tasks.again_all(key, "refused 400") == 4

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What Dravo may do in an application, and what goes over. A change is shown on the accounts that it touches before it is kept.
+// The provisioning settings of an application. Changes to accounts are previewed before they are saved.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

@@ -44,7 +44,7 @@ const off = () =>
     <ErrorMessage :wrong="wrong" />
     <template v-if="factor.data.value?.on">
       <p>
-        <StatusLabel status="in force" /> Since <TimeLabel :at="factor.data.value.since" />;
+        <StatusLabel status="enabled" /> Since <TimeLabel :at="factor.data.value.since" />;
         {{ factor.data.value.recovery_left }} recovery codes left.
       </p>
       <div v-if="codes.length" class="codes" role="status">

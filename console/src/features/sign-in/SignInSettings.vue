@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The exchange checklist of signing in: what we give to the provider, what we get from it, and for whom it is in force.
+// The sign-in settings of a source: values for the provider, values from the provider, and options.
 import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'

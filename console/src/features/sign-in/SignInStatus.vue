@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// For whom signing in by a source is in force: nobody, a pilot group, everyone; at once or from an hour on.
+// The sign-in status of a source: disabled, pilot or enabled, immediately or at a set time.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

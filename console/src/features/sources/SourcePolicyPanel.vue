@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The five questions about a source, each with what its answer comes to; tried on everyone before it is kept.
+// The source policy: matching, scope, attribute mapping, groups and status, with a preview before it is saved.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 class Access(TypedDict):
-    """Who has which role where, since when and why."""
+    """A role of a user in an application, with its reasons."""
 
     id: str
     user: UserRef
@@ -35,7 +35,7 @@ class PageOfAccess(TypedDict):
 
 
 class Reason(TypedDict):
-    """Why: an assignment of some kind; or that a role was the default, or was kept."""
+    """A reason for access: an assignment, the fallback role, or a retained role."""
 
     kind: str
     assignment: str | None
@@ -50,7 +50,7 @@ class Reason(TypedDict):
 
 
 class SeatOf(TypedDict):
-    """The seat that comes with an access, since when; without `since` it is still waited for."""
+    """The seat of an access. Without `since`, the user is on the waiting list."""
 
     plan: Named
     requested_at: str

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class Account(TypedDict):
-    """How a user stands in an application."""
+    """The account of a user in an application."""
 
     id: str
     user: UserRef
@@ -30,7 +30,7 @@ class Account(TypedDict):
 
 
 class AccountDetail(TypedDict):
-    """An account with what is due and what was agreed, whole."""
+    """An account with its desired and applied state."""
 
     id: str
     user: UserRef
@@ -50,7 +50,7 @@ class AccountDetail(TypedDict):
 
 
 class OpenTask(TypedDict):
-    """The task that is open for an account."""
+    """The open task of an account."""
 
     id: str
     status: str

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class ActivityLine(TypedDict):
-    """One thing that happened: a request, an attempt of a task, a reconciliation, or a change by an operator."""
+    """One activity: a request, an attempt, an import run, a reconciliation or a change by an operator."""
 
     id: str
     kind: str
@@ -30,14 +30,14 @@ class ActivityLine(TypedDict):
 
 
 class ActivityUser(TypedDict):
-    """A user, as a line of the timeline names them."""
+    """A user in the activity list."""
 
     id: str
     name: str
 
 
 class AuditEntry(TypedDict):
-    """Which operator changed what, when."""
+    """An entry of the audit log."""
 
     id: int
     at: str
@@ -48,21 +48,21 @@ class AuditEntry(TypedDict):
 
 
 class AuditObject(TypedDict):
-    """What was changed."""
+    """The changed object."""
 
     kind: str
     id: str
 
 
 class AuditVerification(TypedDict):
-    """Whether the chain of the audit log holds; else the first entry that does not fit."""
+    """The result of verifying the audit log."""
 
     holds: bool
     broken_at: int | None
 
 
 class PageOfActivity(TypedDict):
-    """A page of the timeline."""
+    """A page of activity."""
 
     items: list[ActivityLine]
     total: int

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 class Application(TypedDict):
-    """An application, whole."""
+    """An application with all settings."""
 
     key: str
     label: str
@@ -80,7 +80,7 @@ class PageOfApplications(TypedDict):
 
 
 class PageOfProvisionedGroups(TypedDict):
-    """A page of delivered groups."""
+    """A page of provisioned groups."""
 
     items: list[ProvisionedGroup]
     total: int
@@ -88,7 +88,7 @@ class PageOfProvisionedGroups(TypedDict):
 
 
 class Policy(TypedDict):
-    """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
+    """An access policy: eligible users, fallback, multiple roles and precedence."""
 
     eligibility: str
     fallback: str
@@ -98,7 +98,7 @@ class Policy(TypedDict):
 
 
 class ProvisionedGroup(TypedDict):
-    """A group as it is sent: of a source ("group") or a role's users ("role"); `going`: it is to go there."""
+    """A provisioned group: a group ("group") or the users of a role ("role")."""
 
     id: str
     kind: str
@@ -118,7 +118,7 @@ class ProvisionedGroup(TypedDict):
 
 
 class Role(TypedDict):
-    """A role and how many have it."""
+    """A role with the number of its users."""
 
     key: str
     label: str

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
 
 
-# Who gets a role, is let in, or is kept out; and how many users that reaches now.
+# An assignment or exclusion, with the number of matching users.
 Assignment = TypedDict(
     "Assignment",
     {
@@ -46,7 +46,7 @@ Assignment = TypedDict(
 
 
 class Bulk(TypedDict):
-    """What came of many lines: each by itself, and what they would do together."""
+    """The result of a bulk mapping, with a preview."""
 
     lines: list[BulkLine]
     preview: Preview | None
@@ -54,7 +54,7 @@ class Bulk(TypedDict):
 
 
 class BulkLine(TypedDict):
-    """One line of what was pasted."""
+    """One line of a bulk mapping."""
 
     number: int
     source: str
@@ -65,7 +65,7 @@ class BulkLine(TypedDict):
 
 
 class Note(TypedDict):
-    """What is wrong, and the hint."""
+    """A warning with its hint."""
 
     what: str
     hint: str
@@ -80,7 +80,7 @@ class PageOfAssignments(TypedDict):
 
 
 class PageOfWaitingUsers(TypedDict):
-    """A page of users who wait for a confirmation."""
+    """A page of users waiting for confirmation."""
 
     items: list[UserRef]
     total: int
@@ -88,7 +88,7 @@ class PageOfWaitingUsers(TypedDict):
 
 
 class PatternGroup(TypedDict):
-    """A group whose name fits a pattern, and what the pattern makes of it."""
+    """A group that matches a pattern, with the resulting role."""
 
     group: GroupRef
     outcome: str
@@ -97,7 +97,7 @@ class PatternGroup(TypedDict):
 
 
 class PatternTried(TypedDict):
-    """What a pattern makes of the groups of a source."""
+    """The groups that match a pattern."""
 
     pattern: str
     reach: int
@@ -106,7 +106,7 @@ class PatternTried(TypedDict):
 
 
 class Preview(TypedDict):
-    """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
+    """The result of a change. Each user is counted once per application."""
 
     application: Named | None
     type_to_confirm: str
@@ -123,7 +123,7 @@ class Preview(TypedDict):
 
 
 class PreviewSeats(TypedDict):
-    """How far the free seats of a plan go for those who would need one."""
+    """The seats that a change needs."""
 
     plan: Named
     application: Named
@@ -133,7 +133,7 @@ class PreviewSeats(TypedDict):
 
 
 class PreviewUser(TypedDict):
-    """Somebody whom a change touches, before and after."""
+    """A user affected by a change, with the roles before and after."""
 
     what: str
     user: UserRef
@@ -143,7 +143,7 @@ class PreviewUser(TypedDict):
 
 
 class Reached(TypedDict):
-    """Whom a rule reaches now."""
+    """The users who match a rule."""
 
     rule: str
     reach: int

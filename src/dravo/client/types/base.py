@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class Problem(TypedDict):
-    """What went wrong, and the hint."""
+    """An error with its hint."""
 
     code: str
     message: str

@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class GroupRef(TypedDict):
-    """A group, in short."""
+    """A reference to a group."""
 
     id: str
     name: str
@@ -18,20 +18,20 @@ class GroupRef(TypedDict):
 
 
 class Named(TypedDict):
-    """Something by key and label."""
+    """A reference by key and label."""
 
     key: str
     label: str
 
 
 class Number(TypedDict):
-    """How many."""
+    """Page size."""
 
     number: int
 
 
 class RoleRef(TypedDict):
-    """A role, in short."""
+    """A reference to a role."""
 
     key: str
     label: str
@@ -39,7 +39,7 @@ class RoleRef(TypedDict):
 
 
 class SeenPreview(TypedDict):
-    """What was seen in the preview."""
+    """The numbers of the preview."""
 
     gained: int
     lost: int
@@ -47,7 +47,7 @@ class SeenPreview(TypedDict):
 
 
 class UserRef(TypedDict):
-    """A user, in short."""
+    """A reference to a user."""
 
     id: str
     display_name: str

@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class Capabilities(TypedDict):
-    """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
+    """The capabilities of an application."""
 
     patch: bool
     filter: bool
@@ -56,7 +56,7 @@ class ConnectionStatus(TypedDict):
 
 
 class SignInWay(TypedDict):
-    """How Dravo signs in to an application; the secret itself is not shown."""
+    """The authentication at an application, without the secret."""
 
     kind: str
     user: str | None

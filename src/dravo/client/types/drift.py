@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class DriftLine(TypedDict):
-    """A difference: missing, unexpected, different, role or state; of whom, and in what (before: there; after: as it should be)."""
+    """A difference between an application and its desired state."""
 
     id: str
     kind: str
@@ -28,7 +28,7 @@ class DriftLine(TypedDict):
 
 
 class MadeUser(TypedDict):
-    """Who was made of an account."""
+    """The user created for an account."""
 
     user: str
 
@@ -50,7 +50,7 @@ class PageOfRuns(TypedDict):
 
 
 class Run(TypedDict):
-    """One reconciliation: how far it is, and how many differences of each kind it found."""
+    """A reconciliation with its progress and result."""
 
     id: str
     status: str

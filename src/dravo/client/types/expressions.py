@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class Tried(TypedDict):
-    """An expression tried on a user: its result (null: missing), what it does in words, and the attributes that it reads."""
+    """The result of an expression."""
 
     result: Any
     words: str

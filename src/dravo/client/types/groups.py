@@ -24,7 +24,7 @@ class Group(TypedDict):
 
 
 class GroupDetail(TypedDict):
-    """A group with the groups in it, the groups that it is in, and how many users are in it by any nesting."""
+    """A group with its nested and containing groups."""
 
     id: str
     name: str
@@ -40,7 +40,7 @@ class GroupDetail(TypedDict):
 
 
 class GroupNearby(TypedDict):
-    """A group that lists another, or is listed by it."""
+    """A nested or containing group."""
 
     id: str
     name: str

@@ -12,14 +12,14 @@ if TYPE_CHECKING:
 
 
 class HeldUser(TypedDict):
-    """Somebody whose removal is held, and what the account is to become."""
+    """A held removal of a user."""
 
     user: UserRef
     aim: str
 
 
 class HoldItem(TypedDict):
-    """What is held for one application."""
+    """The held removals of an application."""
 
     application: Named
     number: int
@@ -29,6 +29,6 @@ class HoldItem(TypedDict):
 
 
 class HoldList(TypedDict):
-    """What the removal limit holds."""
+    """All held removals."""
 
     items: list[HoldItem]

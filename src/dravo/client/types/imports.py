@@ -9,7 +9,7 @@ from typing import Any, TypedDict
 
 
 class AttributeAnswer(TypedDict):
-    """An attribute, and the expression that makes it."""
+    """An attribute with its expression."""
 
     attribute: str
     expression: str
@@ -24,7 +24,7 @@ class BeforeAndAfter(TypedDict):
 
 
 class CouldBe(TypedDict):
-    """Somebody whom a record could mean."""
+    """A possible user of a record."""
 
     id: str
     display_name: str
@@ -33,7 +33,7 @@ class CouldBe(TypedDict):
 
 
 class GroupAnswer(TypedDict):
-    """Which groups come in: "all", "none", "named" or "pattern"."""
+    """The accepted groups: "all", "none", "named" or "pattern"."""
 
     which: str
     names: list[str]
@@ -41,7 +41,7 @@ class GroupAnswer(TypedDict):
 
 
 class MadeGroup(TypedDict):
-    """A group that would come of what the source says of users, and how many would be in it."""
+    """A group from user attributes, with its number of members."""
 
     name: str
     users: int
@@ -56,7 +56,7 @@ class PageOfConflicts(TypedDict):
 
 
 class PageOfRunLines(TypedDict):
-    """A page of lines of a run."""
+    """A page of run entries."""
 
     items: list[RunLine]
     total: int
@@ -72,7 +72,7 @@ class PageOfSourceRuns(TypedDict):
 
 
 class ReaderField(TypedDict):
-    """A setting of a kind of reader; `kind` is "text", "lines", "switch" or "choice"."""
+    """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
 
     name: str
     label: str
@@ -84,7 +84,7 @@ class ReaderField(TypedDict):
 
 
 class ReaderKind(TypedDict):
-    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "user"."""
+    """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
 
     key: str
     label: str
@@ -93,13 +93,13 @@ class ReaderKind(TypedDict):
 
 
 class ReaderKinds(TypedDict):
-    """The kinds of sources that are read."""
+    """All connectors."""
 
     items: list[ReaderKind]
 
 
 class Reading(TypedDict):
-    """How a source is read, and when."""
+    """The import settings of a source."""
 
     kind: str
     label: str
@@ -122,7 +122,7 @@ class Reading(TypedDict):
 
 
 class ReadingCheck(TypedDict):
-    """What a connection check found out."""
+    """The result of a connection check."""
 
     ok: bool
     steps: list[ReadingStep]
@@ -148,14 +148,14 @@ class ReadingStep(TypedDict):
 
 
 class RunCount(TypedDict):
-    """How many of a kind."""
+    """A number by kind."""
 
     name: str
     number: int
 
 
 class RunEffect(TypedDict):
-    """How many would get, and lose, a role."""
+    """Number of users who would gain and lose a role."""
 
     application: str
     role: str
@@ -164,7 +164,7 @@ class RunEffect(TypedDict):
 
 
 class RunLine(TypedDict):
-    """What a run did to one user or group."""
+    """A run entry: the result for one user or group."""
 
     id: int
     kind: str
@@ -175,7 +175,7 @@ class RunLine(TypedDict):
 
 
 class SampleUser(TypedDict):
-    """What the answers make of somebody."""
+    """The result of the source policy for one record."""
 
     name: str
     user: dict[str, Any] | None
@@ -185,14 +185,14 @@ class SampleUser(TypedDict):
 
 
 class SeenAttribute(TypedDict):
-    """An attribute that a source has, with some values."""
+    """An attribute of a source with sample values."""
 
     name: str
     values: list[str]
 
 
 class SourceAnswers(TypedDict):
-    """A source's answers to the source policy."""
+    """The source policy of a source."""
 
     match: str
     domains: list[str]
@@ -206,7 +206,7 @@ class SourceAnswers(TypedDict):
 
 
 class SourceConflict(TypedDict):
-    """What no rule can decide, with the choices."""
+    """A conflict with the possible decisions."""
 
     id: str
     subject: str
@@ -226,7 +226,7 @@ class SourceConflict(TypedDict):
 
 
 class SourceRun(TypedDict):
-    """One reading of a source; `seconds_left` is an estimate while it runs."""
+    """An import run."""
 
     id: str
     status: str
@@ -247,7 +247,7 @@ class SourceRun(TypedDict):
 
 
 class TriedAnswers(TypedDict):
-    """What other answers would make of everyone, and which groups would come in."""
+    """The preview of a source policy."""
 
     looked_at: int
     comes_in: int
@@ -260,7 +260,7 @@ class TriedAnswers(TypedDict):
 
 
 class TriedGroup(TypedDict):
-    """A group that the source is known to have, and whether it would come in."""
+    """A group of the source, and whether it would be accepted."""
 
     id: str
     name: str
@@ -268,7 +268,7 @@ class TriedGroup(TypedDict):
 
 
 class TriedUser(TypedDict):
-    """Somebody for whom other answers would change something."""
+    """A user whom another source policy would change."""
 
     name: str
     outcome: str

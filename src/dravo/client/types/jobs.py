@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class Work(TypedDict):
-    """How far work is: how many of how many users were looked at."""
+    """The progress of a job."""
 
     done: int
     total: int

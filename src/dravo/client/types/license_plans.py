@@ -20,7 +20,7 @@ class PageOfSeats(TypedDict):
 
 
 class Plan(TypedDict):
-    """A plan with its seats; `status` says whether there are free ones: "free", "short" or "full"."""
+    """A license plan with its seats; `status` is "free", "short" or "full"."""
 
     key: str
     label: str
@@ -33,7 +33,7 @@ class Plan(TypedDict):
 
 
 class Seat(TypedDict):
-    """A seat that somebody has since then, or for which they wait at that place in the line."""
+    """A seat of a user, or a place on the waiting list."""
 
     id: str
     user: UserRef

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 class Compared(TypedDict):
-    """Two users side by side; what differs comes first."""
+    """The comparison of two users; differences first."""
 
     users: list[UserLine]
     applications: list[ComparedApplication]
@@ -21,7 +21,7 @@ class Compared(TypedDict):
 
 
 class ComparedApplication(TypedDict):
-    """What each of two users has in an application."""
+    """The roles of two users in an application."""
 
     application: Named
     same: bool
@@ -29,7 +29,7 @@ class ComparedApplication(TypedDict):
 
 
 class ComparedGroup(TypedDict):
-    """Which of two users are in a group."""
+    """A group of one or both users."""
 
     group: GroupRef
     source: Named | None
@@ -37,21 +37,21 @@ class ComparedGroup(TypedDict):
 
 
 class ComparedRole(TypedDict):
-    """A role of one of two users, and what it rests on."""
+    """A role of one of two users, with its reason."""
 
     role: str
     because: list[str]
 
 
 class Expected(TypedDict):
-    """What somebody would have."""
+    """The access of a simulated user."""
 
     active: bool
     items: list[ExpectedRole]
 
 
 class ExpectedRole(TypedDict):
-    """A role that somebody would get, why, and what would become of the account."""
+    """A role that a simulated user would get."""
 
     application: Named
     role: RoleRef
@@ -70,7 +70,7 @@ class Matrix(TypedDict):
 
 
 class MatrixGroup(TypedDict):
-    """A group with what it gives, by application."""
+    """A group with its roles by application."""
 
     id: str
     name: str
@@ -83,7 +83,7 @@ class MatrixGroup(TypedDict):
 
 
 class MatrixOfGroups(TypedDict):
-    """A page of the matrix of groups, with its columns."""
+    """A page of the group matrix with its columns."""
 
     items: list[MatrixGroup]
     total: int
@@ -105,7 +105,7 @@ class MatrixUser(TypedDict):
 
 
 class Move(TypedDict):
-    """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
+    """A user whose roles in an application differ between two times."""
 
     id: str
     user: UserRef
@@ -118,7 +118,7 @@ class Move(TypedDict):
 
 
 class PageOfMoves(TypedDict):
-    """A page of changes by user; the total counts users."""
+    """A page of changes; the total counts users."""
 
     items: list[Move]
     total: int

@@ -12,13 +12,13 @@ if TYPE_CHECKING:
 
 
 class Left(TypedDict):
-    """Where a browser goes to sign out at the provider too; empty where there is none."""
+    """The logout URL of the provider; empty if it has none."""
 
     go_to: str
 
 
 class LinkOffer(TypedDict):
-    """A source to which one could link oneself; `start` is where a browser with one's session begins, "" for programs."""
+    """A source that you can link; `start` is the URL for your browser."""
 
     key: str
     label: str
@@ -26,7 +26,7 @@ class LinkOffer(TypedDict):
 
 
 class NewOperator(TypedDict):
-    """An operator, with the password if one was made; the only time that it is shown."""
+    """A new operator with the generated password."""
 
     id: str
     name: str
@@ -41,7 +41,7 @@ class NewOperator(TypedDict):
 
 
 class NewSecondFactor(TypedDict):
-    """A secret for one's app, shown once; `address` is the same for apps that take it whole, `picture` the same to be read by a camera."""
+    """A new secret, as text, as URI (`address`) and as QR code (`picture`)."""
 
     secret: str
     address: str
@@ -63,7 +63,7 @@ class Operator(TypedDict):
 
 
 class OperatorLink(TypedDict):
-    """A source that lets an operator in, and by what its provider knows them."""
+    """A linked source of an operator."""
 
     id: str
     source: Named
@@ -74,7 +74,7 @@ class OperatorLink(TypedDict):
 
 
 class OperatorLinks(TypedDict):
-    """By which sources one comes in as an operator, by which others one could, and whether by these alone."""
+    """Your linked sources and those that you can link."""
 
     items: list[OperatorLink]
     offered: list[LinkOffer]
@@ -82,7 +82,7 @@ class OperatorLinks(TypedDict):
 
 
 class OperatorSession(TypedDict):
-    """A session of one's own; `this` is the one that asks."""
+    """One of your sessions."""
 
     created_at: str
     last_seen_at: str
@@ -92,7 +92,7 @@ class OperatorSession(TypedDict):
 
 
 class OperatorSessions(TypedDict):
-    """Where one is signed in."""
+    """Your sessions."""
 
     items: list[OperatorSession]
 
@@ -106,13 +106,13 @@ class PageOfOperators(TypedDict):
 
 
 class RecoveryCodes(TypedDict):
-    """Codes for the day on which the app is lost, each good once; shown once."""
+    """New recovery codes. Each code works once."""
 
     recovery_codes: list[str]
 
 
 class SecondFactor(TypedDict):
-    """Whether one has a second factor, since when, and how many recovery codes are left."""
+    """Your second factor."""
 
     on: bool
     since: str | None
@@ -121,7 +121,7 @@ class SecondFactor(TypedDict):
 
 
 class Session(TypedDict):
-    """Who is signed in, and what they may do."""
+    """Your session."""
 
     name: str
     kind: str

@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class Flow(TypedDict):
-    """The flow picture as it was counted last; each role that somebody has is counted once."""
+    """The access flow. Each role of a user is counted once."""
 
     at: str | None
     nodes: list[FlowNode]
@@ -17,7 +17,7 @@ class Flow(TypedDict):
 
 
 class FlowBand(TypedDict):
-    """So many users flow from one place to another."""
+    """A connection between two nodes with the number of users."""
 
     from_id: str
     to_id: str
@@ -25,7 +25,7 @@ class FlowBand(TypedDict):
 
 
 class FlowNode(TypedDict):
-    """A place in the flow picture: a source, a group or another way, a role, an application; without `key` it bundles several."""
+    """A node of the access flow; without `key` it bundles several objects."""
 
     id: str
     stage: str
@@ -37,7 +37,7 @@ class FlowNode(TypedDict):
 
 
 class Overview(TypedDict):
-    """The whole band."""
+    """The numbers of all stages."""
 
     stages: list[Stage]
     active_users: int
@@ -46,7 +46,7 @@ class Overview(TypedDict):
 
 
 class Stage(TypedDict):
-    """One stage of the band."""
+    """The numbers of one stage."""
 
     name: str
     count: int

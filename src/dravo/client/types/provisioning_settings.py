@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class AttributeRow(TypedDict):
-    """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
+    """An attribute of the account with its expression; an empty expression sends no value."""
 
     attribute: str
     expression: str
@@ -27,14 +27,14 @@ class ChangedAttribute(TypedDict):
 
 
 class GroupOver(TypedDict):
-    """A group that is sent, perhaps under another name."""
+    """A provisioned group with an optional name."""
 
     group: str
     name: str | None
 
 
 class GroupsOver(TypedDict):
-    """Which groups are sent."""
+    """The provisioned groups."""
 
     which: str
     groups: list[GroupOver]
@@ -51,7 +51,7 @@ class RolesAs(TypedDict):
 
 
 class Settings(TypedDict):
-    """What Dravo may do in an application, and what is sent."""
+    """The provisioning settings of an application."""
 
     enabled: bool
     create_accounts: bool
@@ -74,7 +74,7 @@ class Settings(TypedDict):
 
 
 class SettingsPreview(TypedDict):
-    """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
+    """The preview of changed settings."""
 
     accounts: int
     changed: int
@@ -83,7 +83,7 @@ class SettingsPreview(TypedDict):
 
 
 class SettingsPreviewUser(TypedDict):
-    """What a change of settings would do to one account."""
+    """An account that changed settings would affect."""
 
     user: UserRef
     before: str

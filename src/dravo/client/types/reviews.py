@@ -28,7 +28,7 @@ class PageOfReviews(TypedDict):
 
 
 class Review(TypedDict):
-    """A part of the matrix that is looked through until a day."""
+    """An access review."""
 
     id: str
     label: str
@@ -48,7 +48,7 @@ class Review(TypedDict):
 
 
 class ReviewPart(TypedDict):
-    """One application in a review, and how far it is."""
+    """The progress of a review in one application."""
 
     application: Named
     owner: str | None
@@ -59,7 +59,7 @@ class ReviewPart(TypedDict):
 
 
 class ReviewRow(TypedDict):
-    """One access as it was when the review began, and what was decided about it."""
+    """A review row: the access when the review was created, and the decision."""
 
     id: str
     user: UserRef

@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class MailSettings(TypedDict):
-    """By which server mail goes, and how it went last; the password is never shown."""
+    """The email server with its last result, without the password."""
 
     host: str
     port: int
@@ -24,7 +24,7 @@ class MailSettings(TypedDict):
 
 
 class MailTested(TypedDict):
-    """The same, after a letter was handed over."""
+    """The email server after a test email."""
 
     host: str
     port: int
@@ -40,7 +40,7 @@ class MailTested(TypedDict):
 
 
 class OrganizationSettings(TypedDict):
-    """Every setting of the organization."""
+    """All organization settings."""
 
     items: list[Setting]
 

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 class AskedCode(TypedDict):
-    """A code was asked for: `state` goes back with it."""
+    """A requested code; send `state` back with it."""
 
     state: str
     source: str
@@ -22,7 +22,7 @@ class AskedCode(TypedDict):
 
 
 class CameIn(TypedDict):
-    """What came of a code: "signed_in", "observed" or "refused"; where one goes on, or what one is told."""
+    """The result of a code: "signed_in", "observed" or "refused"."""
 
     outcome: str
     back: str
@@ -32,7 +32,7 @@ class CameIn(TypedDict):
 
 
 class ClaimedGroup(TypedDict):
-    """A group that was claimed: which one it is here ("known", "made"), or that it is "left out"; and what rows give by it."""
+    """A group in claims: "known", "made" or "ignored", with the roles that it assigns."""
 
     claimed: str
     group: dict[str, Any] | None
@@ -41,27 +41,27 @@ class ClaimedGroup(TypedDict):
 
 
 class GroupInClaims(TypedDict):
-    """A group that a sign-in claimed, and that its source does not have yet."""
+    """A group in claims that does not exist yet."""
 
     source: Named
     name: str
 
 
 class GroupMadeAhead(TypedDict):
-    """A group that was made ahead of anyone who comes with it."""
+    """A group created from claims."""
 
     id: str
     name: str
 
 
 class GroupsInClaims(TypedDict):
-    """Groups that sign-ins claimed, and that are not here yet."""
+    """Groups in claims that do not exist yet."""
 
     items: list[GroupInClaims]
 
 
 class KnownProvider(TypedDict):
-    """What is known of a provider; `waiting` are certificates that its metadata has now and that are not taken over yet."""
+    """The known values of a provider; `waiting` are new certificates that are not accepted yet."""
 
     entity_id: str
     sign_in: str
@@ -72,7 +72,7 @@ class KnownProvider(TypedDict):
 
 
 class NewSignInTest(TypedDict):
-    """A test sign-in with its link, the only time that it is shown."""
+    """A new test sign-in with its link."""
 
     id: str
     user: str
@@ -89,7 +89,7 @@ class NewSignInTest(TypedDict):
 
 
 class OurCertificate(TypedDict):
-    """A certificate of ours; `use` is "signs", "comes next" or "was used before"."""
+    """A certificate of Dravo; `use` is "active", "next" or "previous"."""
 
     pem: str
     body: str
@@ -100,7 +100,7 @@ class OurCertificate(TypedDict):
 
 
 class OwnApplication(TypedDict):
-    """An application that a visitor has; `address` is where they open it."""
+    """An application of a signed-in user with its start URL."""
 
     key: str
     label: str
@@ -126,7 +126,7 @@ class PageOfSignInTests(TypedDict):
 
 
 class PlannedSignIn(TypedDict):
-    """What a sign-in comes to."""
+    """The result of a sign-in."""
 
     outcome: str
     message: str
@@ -139,7 +139,7 @@ class PlannedSignIn(TypedDict):
 
 
 class ProviderCertificate(TypedDict):
-    """A certificate with which a provider signs."""
+    """A signing certificate of a provider."""
 
     subject: str
     fingerprint: str
@@ -148,7 +148,7 @@ class ProviderCertificate(TypedDict):
 
 
 class SignIn(TypedDict):
-    """How users sign in by a source, with its setup checklist."""
+    """The sign-in settings of a source with the setup checklist."""
 
     source: Named
     protocol: str
@@ -192,7 +192,7 @@ class SignInChoice(TypedDict):
 
 
 class SignInLine(TypedDict):
-    """What one sign-in came to."""
+    """A sign-in with its outcome."""
 
     id: str
     at: str
@@ -222,7 +222,7 @@ class SignInTest(TypedDict):
 
 
 class SignInTrace(TypedDict):
-    """One sign-in whole: its steps, what arrived, and what it came to."""
+    """A sign-in trace."""
 
     id: str
     at: str
@@ -245,7 +245,7 @@ class SignInTrace(TypedDict):
 
 
 class UserSession(TypedDict):
-    """A session of somebody who signed in."""
+    """A session of a user."""
 
     id: str
     source: Named
@@ -255,13 +255,13 @@ class UserSession(TypedDict):
 
 
 class UserSessions(TypedDict):
-    """The sessions of a user that are not over."""
+    """The current sessions of a user."""
 
     items: list[UserSession]
 
 
 class WayIn(TypedDict):
-    """A source by which a user could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
+    """A source, and whether it allows the user to sign in."""
 
     source: Named
     protocol: str
@@ -275,14 +275,14 @@ class WayIn(TypedDict):
 
 
 class Ways(TypedDict):
-    """By which ways a user could sign in now, and the applications that they would see."""
+    """The sign-in options and applications of a user."""
 
     ways: list[WayIn]
     applications: list[OwnApplication]
 
 
 class Where(TypedDict):
-    """By which source somebody signs in; None: by none that is known."""
+    """The sign-in for an email address; null if there is none."""
 
     source: Named | None
     start: str
@@ -293,7 +293,7 @@ class Where(TypedDict):
 
 
 class Yours(TypedDict):
-    """What somebody who signed in is told: who they are, what they have, whom they ask."""
+    """The applications and the support contact of a signed-in user."""
 
     name: str
     user_name: str

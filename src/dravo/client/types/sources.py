@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 class ChecklistItem(TypedDict):
-    """What real traffic has shown to work, and when."""
+    """A checklist item that real traffic verifies."""
 
     what: str
     label: str
@@ -21,14 +21,14 @@ class ChecklistItem(TypedDict):
 
 
 class ChecklistTrouble(TypedDict):
-    """A call that was turned away or lost its way."""
+    """A rejected or misdirected request."""
 
     at: str
     message: str
 
 
 class ChecklistValue(TypedDict):
-    """A value to give to the other side."""
+    """A value to enter on the other side."""
 
     name: str
     value: str
@@ -36,7 +36,7 @@ class ChecklistValue(TypedDict):
 
 
 class NewToken(TypedDict):
-    """A token at the one time that its text is shown."""
+    """A new SCIM token with its secret."""
 
     id: str
     label: str
@@ -75,7 +75,7 @@ class PageOfTraces(TypedDict):
 
 
 class PushToken(TypedDict):
-    """A token of a source: what it opens (users, groups, both), and whether it may write."""
+    """A SCIM token with its resources and access."""
 
     id: str
     label: str
@@ -89,7 +89,7 @@ class PushToken(TypedDict):
 
 
 class SetupChecklist(TypedDict):
-    """The setup checklist of a inbound SCIM."""
+    """The setup checklist of inbound SCIM."""
 
     source: Named
     give: list[ChecklistValue]
@@ -108,7 +108,7 @@ class SharedDomain(TypedDict):
 
 
 class Source(TypedDict):
-    """A source; `read_as` is the kind of reader where it is read, with how its last run ended."""
+    """A source; `read_as` is the connector of its import."""
 
     key: str
     label: str
@@ -136,7 +136,7 @@ class Source(TypedDict):
 
 
 class SourceSchema(TypedDict):
-    """An extension schema that was added to a source; `kind` is what it belongs to, User or Group."""
+    """A schema extension of a source for User or Group."""
 
     urn: str
     kind: str
@@ -145,13 +145,13 @@ class SourceSchema(TypedDict):
 
 
 class SourceSchemas(TypedDict):
-    """The extension schemas of a source."""
+    """The schema extensions of a source."""
 
     items: list[SourceSchema]
 
 
 class Trace(TypedDict):
-    """One request with its body, secrets left out."""
+    """A request with its body, without secrets."""
 
     id: str
     at: str
@@ -169,7 +169,7 @@ class Trace(TypedDict):
 
 
 class TraceLine(TypedDict):
-    """One request of a source: what came, what was answered, what it led to; `more` users beside those listed."""
+    """A request of a source with its effects."""
 
     id: str
     at: str
@@ -186,7 +186,7 @@ class TraceLine(TypedDict):
 
 
 class TraceSubject(TypedDict):
-    """The user (by the user's id) or group that a request was about."""
+    """The user or group of a request."""
 
     kind: str
     id: str
@@ -194,7 +194,7 @@ class TraceSubject(TypedDict):
 
 
 class TraceUser(TypedDict):
-    """What a request led to for one user."""
+    """The effects of a request on one user."""
 
     id: str
     name: str

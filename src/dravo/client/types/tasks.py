@@ -23,7 +23,7 @@ class Attempt(TypedDict):
 
 
 class Exchange(TypedDict):
-    """One request of an attempt, and how it was answered; without bodies and secrets."""
+    """A request of an attempt with its response."""
 
     method: str
     path: str
@@ -43,7 +43,7 @@ class PageOfTasks(TypedDict):
 
 
 class ProvisioningSummary(TypedDict):
-    """How much provisioning is pending: tasks for accounts, and groups that are provisioned."""
+    """The numbers of pending tasks."""
 
     settled: bool
     recomputing: int
@@ -96,7 +96,7 @@ class TaskLine(TypedDict):
 
 
 class TroubleKind(TypedDict):
-    """Open tasks of one application that failed by one kind of trouble: how many, and one in its own words."""
+    """Open tasks of one application with the same error."""
 
     application: Named
     kind: str
@@ -107,6 +107,6 @@ class TroubleKind(TypedDict):
 
 
 class TroubleKinds(TypedDict):
-    """What open tasks failed by."""
+    """The errors of open tasks."""
 
     items: list[TroubleKind]

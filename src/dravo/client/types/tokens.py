@@ -9,7 +9,7 @@ from typing import TypedDict
 
 
 class ApiToken(TypedDict):
-    """An API token, without its text."""
+    """An API token without its secret."""
 
     id: str
     label: str
@@ -24,7 +24,7 @@ class ApiToken(TypedDict):
 
 
 class NewApiToken(TypedDict):
-    """An API token at the one time that its text is shown."""
+    """A new API token with its secret."""
 
     id: str
     label: str
@@ -48,7 +48,7 @@ class PageOfApiTokens(TypedDict):
 
 
 class TokenOperator(TypedDict):
-    """The operator to whom a token belongs."""
+    """The operator of a token."""
 
     id: str
     name: str

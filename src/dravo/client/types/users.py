@@ -22,7 +22,7 @@ class PageOfUsers(TypedDict):
 
 
 class User(TypedDict):
-    """A user, whole."""
+    """A user with all details."""
 
     id: str
     display_name: str
@@ -41,7 +41,7 @@ class User(TypedDict):
 
 
 class UserAttribute(TypedDict):
-    """An attribute and which source gave it."""
+    """An attribute with its source."""
 
     name: str
     value: str
@@ -70,7 +70,7 @@ class UserLine(TypedDict):
 
 
 class UserRecord(TypedDict):
-    """What one source last said of a user."""
+    """A source record of a user."""
 
     id: str
     source: Named
@@ -84,7 +84,7 @@ class UserRecord(TypedDict):
 
 
 class Way(TypedDict):
-    """What would give access: being in a group, or meeting a rule."""
+    """A group or rule that would give access."""
 
     assignment: str
     group: GroupRef | None
@@ -94,7 +94,7 @@ class Way(TypedDict):
 
 
 class Why(TypedDict):
-    """What a user has in an application and why, or why not; in sentences too."""
+    """The explanation of a user's access."""
 
     user: UserRef
     application: Named

@@ -102,7 +102,7 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
     unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns the email domain has confirmed it."
     if named:
         return Conflict(NAME_KNOWN, ids, f"Another user already has the user name '{found.user_name}'.{unsure}")
-    return Conflict(EMAIL_KNOWN, ids, f"Somebody has the email address '{found.email}' already.{unsure}")
+    return Conflict(EMAIL_KNOWN, ids, f"Another user already has the email address '{found.email}'.{unsure}")
 
 
 def _by(named: Sequence[Candidate], found: Any) -> str:

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import difflib
+import functools
 import hmac
+import inspect
 import re
+import typing
 from collections.abc import Callable
 from typing import Any, TypeVar
 
@@ -23,7 +27,7 @@ from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorMissing
 from dravo.store.pagination import Ask
 from dravo.web import cookies
-from dravo.web.api.errors import BodyTooLarge, InvalidJson, error_response, http_error
+from dravo.web.api.errors import BodyTooLarge, InvalidJson, UnknownParameter, error_response, http_error
 from dravo.web.api.openapi import ApiBlueprint
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.api.schemas.common import PageQuery
@@ -125,6 +129,7 @@ def check_caller() -> None:
     _check_body(getattr(view, "largest", LARGEST_SINGLE))
     if known.applications is not None:
         _check_own(known, getattr(view, "of", None))
+    _check_query(view)
     g.caller = known
     masking.hide_for(known)
     name = request.headers.get(WORK_HEADER)
@@ -142,6 +147,27 @@ def end_job(_: BaseException | None) -> None:
     waited_for = g.pop("waited_for", None)
     if waited_for is not None:
         waited_for.__exit__(None, None, None)
+
+
+@functools.cache
+def _parameters(view: Callable[..., Any]) -> frozenset[str]:
+    """Return the names of the query parameters that an operation knows."""
+    model = typing.get_type_hints(inspect.unwrap(view)).get("query")
+    return frozenset(field.alias or name for name, field in model.model_fields.items()) if model is not None else frozenset()
+
+
+def _check_query(view: Callable[..., Any]) -> None:
+    """Refuse parameters that the operation does not know: a misspelled filter would return everything.
+
+    Raises:
+        UnknownParameter.
+    """
+    known = _parameters(view)
+    for name in request.args:
+        if name not in known:
+            near = difflib.get_close_matches(name, known, 1)
+            hint = f"Did you mean '{near[0]}'?" if near else f"Use one of: {', '.join(sorted(known))}." if known else "Remove the parameter."
+            raise UnknownParameter(f"The query parameter '{name}' is unknown.", hint, name)
 
 
 def _check_own(known: Caller, of: str | None) -> None:

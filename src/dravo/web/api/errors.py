@@ -17,6 +17,13 @@ class BodyTooLarge(DravoError):
     status = 413
 
 
+class UnknownParameter(DravoError):
+    """The query has a parameter that the operation does not know."""
+
+    code = "unknown_parameter"
+    status = 400
+
+
 class InvalidJson(DravoError):
     """The body cannot be read at all."""
 

@@ -6,6 +6,7 @@ Schemas of all that is taken and given are a third of what starting costs, and m
 from __future__ import annotations
 
 import importlib
+import inspect
 import threading
 from collections.abc import Callable
 from typing import Any
@@ -13,6 +14,8 @@ from typing import Any
 from flask_openapi3.blueprint import APIBlueprint
 from flask_openapi3.openapi import OpenAPI
 from flask_openapi3.utils import parse_parameters
+
+from dravo.web.api.descriptions import describe
 
 _TURN = threading.Lock()
 
@@ -51,7 +54,9 @@ class ApiBlueprint(APIBlueprint):
         while self._undescribed:
             rule, func, told = self._undescribed.pop(0)
             responses = {status: _model(each) for status, each in (told.pop("responses", None) or {}).items()}
-            super()._collect_openapi_info(rule, func, **told, responses=responses or None)
+            summary, _, explained = (inspect.getdoc(func) or "").partition("\n\n")
+            words = {"summary": summary.rstrip("."), "description": " ".join(explained.split())}
+            super()._collect_openapi_info(rule, func, **(told | words), responses=responses or None)
 
 
 class Api(OpenAPI):
@@ -75,4 +80,6 @@ class Api(OpenAPI):
                     room.describe()
                     self.paths.update(room.paths)
                     self.components_schemas.update(room.components_schemas)
-            return dict(super().api_doc)
+            document = dict(super().api_doc)
+            describe(document)
+            return document

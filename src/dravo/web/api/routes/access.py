@@ -23,7 +23,10 @@ routes = api_blueprint("matrix")
 @routes.get("/access/matrix", responses=responses("matrix.Matrix"))
 @needs("access.read", of=QUERY)
 def show_matrix(query: MatrixQuery) -> dict[str, Any]:
-    """Users against applications, now or at a past instant."""
+    """Show users against applications.
+
+    Shows the roles now or at a past time. The filters `only` and `role` narrow the users.
+    """
     found = access_matrix.users(app_context(), view_of(query), ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
@@ -31,14 +34,20 @@ def show_matrix(query: MatrixQuery) -> dict[str, Any]:
 @routes.get("/access/matrix/groups", responses=responses("matrix.MatrixOfGroups"))
 @needs("access.read", of=QUERY)
 def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
-    """Groups that give something against applications."""
+    """Show groups against applications.
+
+    Shows only groups that assign roles.
+    """
     return access_matrix.groups(app_context(), ask(query), query.q, query.source, query.application)
 
 
 @routes.get("/access/compare", responses=responses("matrix.Compared"))
 @needs("access.read")
 def compare_users(query: CompareQuery) -> dict[str, Any]:
-    """Two users side by side: what each has where and why, and their groups."""
+    """Compare the access of two users.
+
+    Lists the roles with their reasons, and the groups of both users.
+    """
     found = access_comparison.compare(app_context(), query.one, query.two)
     return {**found, "users": masking.for_caller(caller(), found["users"])}
 
@@ -46,7 +55,10 @@ def compare_users(query: CompareQuery) -> dict[str, Any]:
 @routes.get("/access/matrix/export", responses={200: None})
 @needs("access.read", of=QUERY)
 def export_matrix(query: ExportQuery) -> Response:
-    """The whole matrix as CSV or JSON, streamed."""
+    """Export the access matrix.
+
+    Streams the complete matrix as CSV or JSON.
+    """
     who = caller()
     pieces = access_matrix.export(app_context(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
     return file_response(pieces, "access", query.form)
@@ -55,7 +67,10 @@ def export_matrix(query: ExportQuery) -> Response:
 @routes.get("/access/changes", responses=responses("matrix.PageOfMoves"))
 @needs("access.read", of=QUERY)
 def show_changes(query: MovesQuery) -> dict[str, Any]:
-    """Who has other roles at one instant than at an earlier one, and by what."""
+    """List access changes between two times.
+
+    Shows users whose roles differ at the two times. The first time must be before the second.
+    """
     since, until = instant_of(query.since, "since"), instant_of(query.until, "until")
     return access_comparison.changes(app_context(), query.application, since, until, ask(query))
 
@@ -63,7 +78,10 @@ def show_changes(query: MovesQuery) -> dict[str, Any]:
 @routes.post("/access/simulate", responses=responses("matrix.Expected"))
 @needs("access.read")
 def show_expected(body: SimulateRequest) -> dict[str, Any]:
-    """Which roles somebody would get who does not exist yet; nothing is changed."""
+    """Simulate the access of a hypothetical user.
+
+    Evaluates assignments and policies for the given attributes and groups. Changes nothing.
+    """
     return access_simulation.expect(app_context(), body.source, body.attributes, body.groups)
 
 

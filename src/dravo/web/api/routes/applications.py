@@ -25,28 +25,40 @@ routes = api_blueprint("applications")
 @routes.get("/applications", responses=responses("applications.PageOfApplications"))
 @needs("applications.read", of=ALL)
 def list_applications(query: PageQuery) -> dict[str, Any]:
-    """Applications and how each is doing."""
+    """List applications.
+
+    Applications with their status and numbers.
+    """
     return applications.list_applications(app_context(), ask(query), caller().applications)
 
 
 @routes.post("/applications", responses=responses("applications.Application", 201))
 @needs("applications.change")
 def add_application(body: AddApplicationRequest) -> tuple[dict[str, Any], int]:
-    """Add an application."""
+    """Add an application.
+
+    The key must be unique and cannot be changed later.
+    """
     return applications.add(app_context(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
 
 
 @routes.get("/applications/<key>", responses=responses("applications.Application"))
 @needs("applications.read", of=PATH)
 def get_application(path: KeyPath) -> dict[str, Any]:
-    """One application: roles, settings, connection."""
+    """Get an application.
+
+    Returns roles, settings, access policy, license plans and connection.
+    """
     return applications.one(app_context(), path.key)
 
 
 @routes.patch("/applications/<key>", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_application(path: KeyPath, body: ChangeApplicationRequest) -> dict[str, Any]:
-    """Change what is said of an application, or its settings."""
+    """Change an application.
+
+    Changes labels, owner, visibility or provisioning settings. Omitted fields keep their value.
+    """
     about = {"label", "owner", "address", "hidden"}
     return applications.change(app_context(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about))
 
@@ -54,7 +66,10 @@ def change_application(path: KeyPath, body: ChangeApplicationRequest) -> dict[st
 @routes.delete("/applications/<key>", responses={204: None})
 @needs("applications.change")
 def remove_application(path: KeyPath, query: RemovalQuery) -> Response:
-    """Remove an application that nobody has access to; its label confirms."""
+    """Delete an application.
+
+    The application must have no assignments and no open tasks. Requires the label in `confirm`.
+    """
     applications.remove(app_context(), caller(), path.key, query.confirm)
     return Response(status=204)
 
@@ -62,28 +77,40 @@ def remove_application(path: KeyPath, query: RemovalQuery) -> Response:
 @routes.post("/applications/<key>/roles", responses=responses("applications.Application", 201))
 @needs("applications.change")
 def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[dict[str, Any], int]:
-    """Add a role."""
+    """Create a role.
+
+    The key must be unique in the application.
+    """
     return roles.add_role(app_context(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
 @routes.patch("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
-    """Give a role another label or rank."""
+    """Change a role.
+
+    Changes the label or the rank.
+    """
     return roles.change_role(app_context(), caller(), path.key, path.role, body.label, body.rank)
 
 
 @routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
 @needs("applications.change")
 def remove_role(path: RolePath) -> dict[str, Any]:
-    """Remove a role that was never given."""
+    """Delete a role.
+
+    The role must never have been assigned and must not be the fallback role.
+    """
     return roles.remove_role(app_context(), caller(), path.key, path.role)
 
 
 @routes.put("/applications/<key>/connection", responses=responses("applications.Application"))
 @needs("applications.change")
 def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
-    """Say where the application's SCIM service is, and the token for it."""
+    """Save the connection of an application.
+
+    A new host needs the secret again. The secret is stored encrypted and never returned.
+    """
     auth = body.auth.model_dump() if body.auth else None
     return connections.connect(app_context(), caller(), path.key, body.base_url, body.token, auth, moment(body.expires_at, "expires_at"))
 
@@ -91,28 +118,40 @@ def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
 @routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
 @needs("applications.change")
 def check(path: KeyPath, query: CheckQuery) -> dict[str, Any]:
-    """Try the connection step by step; with a test user, if that is asked for, who is removed afterwards."""
+    """Check the connection of an application.
+
+    Returns the result of each step. With `write`, Dravo creates, updates and deletes a test account.
+    """
     return connections.check(app_context(), caller(), path.key, writing=query.with_test_user)
 
 
 @routes.post("/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview"))
 @needs("attributes.read")
 def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> dict[str, Any]:
-    """What a change of settings would do to accounts; nothing is changed."""
+    """Preview provisioning settings.
+
+    Returns the accounts that would change. Changes nothing.
+    """
     return provisioning_settings.preview(app_context(), path.key, body.model_dump())
 
 
 @routes.get("/applications/<key>/groups", responses=responses("applications.PageOfProvisionedGroups"))
 @needs("applications.read")
 def list_provisioned_groups(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """The groups that are sent to an application, each with its state."""
+    """List provisioned groups.
+
+    Groups that Dravo provisions to the application, with their status.
+    """
     return group_provisioning.list_groups(app_context(), path.key, ask(query))
 
 
 @routes.post("/applications/<key>/groups/<id>/retry", responses={204: None})
 @needs("tasks.retry")
 def group_again(path: OfApplicationPath) -> Response:
-    """Try a delivered group again now."""
+    """Retry a provisioned group.
+
+    Dravo tries the group again now.
+    """
     group_provisioning.retry(app_context(), caller(), path.key, path.id)
     return Response(status=204)
 
@@ -120,7 +159,10 @@ def group_again(path: OfApplicationPath) -> Response:
 @routes.post("/expressions/evaluate", responses=responses("expressions.Tried"))
 @needs("attributes.read")
 def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
-    """Work an expression out for a user; an error says at which character it lies."""
+    """Evaluate an expression.
+
+    Evaluates an expression for a user. An error names the position of the character.
+    """
     if body.source:
         return expression_tester.try_on_source(app_context(), body.expression, body.source, body.user, body.attribute)
     return expression_tester.try_expression(app_context(), body.expression, body.user, body.attribute)
@@ -129,14 +171,20 @@ def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
 @routes.post("/applications/<key>/pause", responses=responses("applications.Application"))
 @needs("tasks.change")
 def pause(path: KeyPath) -> dict[str, Any]:
-    """Stop delivering to an application; what is due waits."""
+    """Pause provisioning.
+
+    Tasks of the application wait until it is resumed.
+    """
     return connections.pause(app_context(), caller(), path.key, paused=True)
 
 
 @routes.post("/applications/<key>/resume", responses=responses("applications.Application"))
 @needs("tasks.change")
 def resume(path: KeyPath) -> dict[str, Any]:
-    """Go on delivering to an application."""
+    """Resume provisioning.
+
+    Waiting tasks of the application continue.
+    """
     return connections.pause(app_context(), caller(), path.key, paused=False)
 
 

@@ -33,14 +33,20 @@ routes = api_blueprint("assignments")
 @routes.get("/assignments", responses=responses("assignments.PageOfAssignments"))
 @needs("access.read", of=QUERY)
 def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
-    """Assignments, with how many users each reaches now."""
+    """List assignments.
+
+    Assignments with the number of matching users.
+    """
     return assignments.list_assignments(app_context(), ask(query), query.application, query.group, query.user, direct=query.direct)
 
 
 @routes.post("/assignments", responses=responses("assignments.Assignment", 201))
 @needs("assignments.change", of=BODY)
 def add_assignment(body: CreateAssignmentRequest) -> tuple[dict[str, Any], int]:
-    """Give a role to a user, a group, everyone, or those whom a rule or a pattern reaches; let them in; or keep them out."""
+    """Create an assignment.
+
+    Needs exactly one target. Large changes require `confirm`. A stale preview in `expect` is refused with 409.
+    """
     _check_rule(body)
     return assignments.add(app_context(), caller(), wish_of(body), sure_of(body)), 201
 
@@ -48,7 +54,10 @@ def add_assignment(body: CreateAssignmentRequest) -> tuple[dict[str, Any], int]:
 @routes.post("/assignments/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=BODY)
 def preview_adding(body: CreateAssignmentRequest) -> dict[str, Any]:
-    """What an assignment would do; nothing is changed."""
+    """Preview a new assignment.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
     _check_rule(body)
     return assignment_changes.preview_adding(app_context(), wish_of(body))
 
@@ -56,28 +65,40 @@ def preview_adding(body: CreateAssignmentRequest) -> dict[str, Any]:
 @routes.get("/assignments/<id>", responses=responses("assignments.Assignment"))
 @needs("access.read", of=ASSIGNMENT)
 def get_assignment(path: IdPath) -> dict[str, Any]:
-    """One assignment."""
+    """Get an assignment.
+
+    Returns 404 if the assignment was deleted.
+    """
     return assignments.one(app_context(), path.id)
 
 
 @routes.put("/assignments/<id>", responses=responses("assignments.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
 def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, Any]:
-    """Change from when until when an assignment counts, its note, and which groups are confirmed."""
+    """Change an assignment.
+
+    Changes the dates, the note and the confirmed groups.
+    """
     return assignments.change(app_context(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body), body.plan)
 
 
 @routes.post("/assignments/<id>/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, Any]:
-    """What a change of an assignment would do; nothing is changed."""
+    """Preview a changed assignment.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
     return assignment_changes.preview_changing(app_context(), path.id, body.from_, body.until, body.confirmed, body.plan)
 
 
 @routes.delete("/assignments/<id>", responses={204: None})
 @needs("assignments.change", of=ASSIGNMENT)
 def remove_assignment(path: IdPath, query: ConfirmedQuery) -> Response:
-    """Take an assignment away."""
+    """Delete an assignment.
+
+    Large changes require `confirm`. A stale preview in `expect` is refused with 409.
+    """
     assignments.remove(app_context(), caller(), path.id, sure_of_query(query))
     return Response(status=204)
 
@@ -85,63 +106,90 @@ def remove_assignment(path: IdPath, query: ConfirmedQuery) -> Response:
 @routes.get("/assignments/<id>/removal", responses=responses("assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_removing(path: IdPath) -> dict[str, Any]:
-    """What taking an assignment away would do; nothing is changed."""
+    """Preview the deletion of an assignment.
+
+    Returns the users who would lose or change roles. Changes nothing.
+    """
     return assignment_changes.preview_removing(app_context(), path.id)
 
 
 @routes.get("/assignments/<id>/waiting", responses=responses("assignments.PageOfWaitingUsers"))
 @needs("access.read", of=ASSIGNMENT)
 def list_waiting(path: IdPath, query: PageQuery) -> dict[str, Any]:
-    """List users who meet a rule and wait for a confirmation, because it gives the highest role."""
+    """List users waiting for confirmation.
+
+    Users who match a rule for the highest role and are not confirmed.
+    """
     return rule_confirmations.waiting(app_context(), path.id, ask(query))
 
 
 @routes.post("/assignments/<id>/confirm", responses=responses("assignments.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
 def confirm_users(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any]:
-    """Confirm users who meet a rule: they get its role."""
+    """Confirm users of a rule.
+
+    The users get the highest role that the rule assigns.
+    """
     return rule_confirmations.confirm(app_context(), caller(), path.id, body.users, sure_of(body))
 
 
 @routes.post("/assignments/<id>/confirm/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any]:
-    """Preview what confirming users of a rule would do; nothing is changed."""
+    """Preview a confirmation of users.
+
+    Returns the users who would gain or change roles. Changes nothing.
+    """
     return rule_confirmations.preview_confirming(app_context(), path.id, body.users)
 
 
 @routes.get("/applications/<key>/mapping", responses=responses("assignments.PageOfAssignments"))
 @needs("access.read", of=PATH)
 def mapping_table(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """Which groups, patterns and rules give which role, whom each reaches, and what is wrong."""
+    """List the role mapping.
+
+    Assignments of groups, patterns and rules, with the number of users and warnings.
+    """
     return role_mapping.table(app_context(), path.key, ask(query))
 
 
 @routes.post("/applications/<key>/mapping/bulk", responses=responses("assignments.Bulk"))
 @needs("assignments.change", of=PATH)
 def map_many(path: KeyPath, body: BulkAssignRequest) -> dict[str, Any]:
-    """Map many groups at once, `source, group, role` on each line; only looked at unless `apply` is said."""
+    """Map several groups.
+
+    Reads lines of source, group and role. Without `apply`, returns a preview. Invalid lines prevent all changes.
+    """
     return role_mapping.bulk(app_context(), caller(), path.key, body.text, apply=body.apply, sure=sure_of(body))
 
 
 @routes.post("/applications/<key>/mapping/pattern", responses=responses("assignments.PatternTried"))
 @needs("access.read", of=PATH)
 def try_pattern(path: KeyPath, body: CheckPatternRequest) -> dict[str, Any]:
-    """What a pattern makes of the groups of a source; nothing is changed."""
+    """Preview a group name pattern.
+
+    Returns the matching groups of a source and their roles. Changes nothing.
+    """
     return role_mapping.try_pattern(app_context(), path.key, body.source, body.pattern, body.confirmed)
 
 
 @routes.post("/rules/matches", responses=responses("assignments.Reached"))
 @needs("attributes.read", of=ALL)
 def try_rule(body: CheckRuleRequest) -> dict[str, Any]:
-    """Whom a rule reaches now; nothing is changed."""
+    """List users who match a rule.
+
+    Returns the number of users and the first ones. Changes nothing.
+    """
     return rule_matches.try_rule(app_context(), body.rule)
 
 
 @routes.put("/applications/<key>/policy", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
-    """Set how the application decides: who may come in, what if nothing maps, which of several roles, which assignments are heard."""
+    """Change the access policy.
+
+    Large changes require `confirm`. A stale preview in `expect` is refused with 409.
+    """
     access_policies.change(app_context(), caller(), path.key, body.model_dump(), sure_of(body))
     return applications.one(app_context(), path.key)
 
@@ -149,28 +197,40 @@ def change_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
 @routes.post("/applications/<key>/policy/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=PATH)
 def preview_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
-    """What another policy would do; nothing is changed."""
+    """Preview an access policy.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
     return access_policies.preview(app_context(), path.key, body.model_dump())
 
 
 @routes.get("/holds", responses=responses("holds.HoldList"))
 @needs("tasks.read")
 def removal_limit() -> dict[str, Any]:
-    """What the removal limit holds: removals beyond the limits, that wait for a user."""
+    """List holds.
+
+    Removals above the removal limit, waiting for approval.
+    """
     return holds.list_holds(app_context())
 
 
 @routes.post("/holds/<key>/approve", responses=responses("common.Number"))
 @needs("holds.approve")
 def let_through(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
-    """Let what is held for an application through; its label, typed, confirms."""
+    """Approve held removals.
+
+    Requires the label of the application in `confirm`.
+    """
     return holds.approve(app_context(), caller(), path.key, body.confirm)
 
 
 @routes.post("/holds/<key>/discard", responses=responses("common.Number"))
 @needs("holds.approve")
 def drop(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
-    """Drop what is held for an application: accounts stay there as they are, until something about them changes."""
+    """Discard held removals.
+
+    The accounts stay unchanged until the next change to the user. Requires the label in `confirm`.
+    """
     return holds.discard(app_context(), caller(), path.key, body.confirm)
 
 

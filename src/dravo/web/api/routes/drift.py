@@ -16,61 +16,88 @@ routes = api_blueprint("drift")
 @routes.post("/applications/<key>/reconciliation/runs", responses=responses("drift.Run", 201))
 @needs("tasks.change")
 def begin_run(path: KeyPath) -> tuple[dict[str, Any], int]:
-    """Compare an application with what should be there; the worker does it, and the run tells how far it is."""
+    """Start a reconciliation.
+
+    Only one reconciliation of an application can run at a time.
+    """
     return reconciliation.ask_for(app_context(), caller(), path.key), 201
 
 
 @routes.get("/applications/<key>/reconciliation/runs", responses=responses("drift.PageOfRuns"))
 @needs("tasks.read")
 def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """An application's reconciliations, newest first."""
+    """List reconciliations.
+
+    Reconciliations of the application, newest first.
+    """
     return reconciliation.runs(app_context(), path.key, ask(query))
 
 
 @routes.get("/reconciliation/runs/<id>", responses=responses("drift.Run"))
 @needs("tasks.read")
 def get_run(path: IdPath) -> dict[str, Any]:
-    """One reconciliation."""
+    """Get a reconciliation.
+
+    Returns the progress or the result.
+    """
     return reconciliation.one_run(app_context(), path.id)
 
 
 @routes.post("/reconciliation/runs/<id>/stop", responses=responses("drift.Run"))
 @needs("tasks.change")
 def stop_run(path: IdPath) -> dict[str, Any]:
-    """Stop a reconciliation at its next page."""
+    """Stop a reconciliation.
+
+    Stops after the current page. Previous results remain.
+    """
     return reconciliation.stop(app_context(), caller(), path.id)
 
 
 @routes.get("/applications/<key>/drift", responses=responses("drift.PageOfDrift"))
 @needs("attributes.read")
 def list_drift(path: KeyPath, query: DriftQuery) -> dict[str, Any]:
-    """In what an application differs from what should be there, as of its last whole reconciliation."""
+    """List drift of an application.
+
+    Differences found by the last complete reconciliation.
+    """
     return reconciliation.drift(app_context(), path.key, ask(query), query.kind, query.status)
 
 
 @routes.post("/applications/<key>/drift/repair", responses=responses("common.Number"))
 @needs("tasks.change")
 def repair_drift(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
-    """Have accounts that drifted be brought to what is due."""
+    """Repair differences.
+
+    Dravo brings the accounts and groups to their desired state.
+    """
     return reconciliation.repair(app_context(), caller(), path.key, body.ids)
 
 
 @routes.post("/applications/<key>/drift/ignore", responses=responses("common.Number"))
 @needs("tasks.change")
 def ignore_drift(path: KeyPath, body: IgnoreRequest) -> dict[str, Any]:
-    """Leave differences as they are and out of the list, or take that back."""
+    """Ignore or stop ignoring differences.
+
+    Ignored differences are hidden from the list.
+    """
     return reconciliation.ignore(app_context(), caller(), path.key, body.ids, ignored=body.ignored)
 
 
 @routes.post("/applications/<key>/drift/<id>/link", responses=responses("common.Number"))
 @needs("tasks.change")
 def link_drift(path: OfApplicationPath, body: LinkRequest) -> dict[str, Any]:
-    """Say whose account there an unexpected one is."""
+    """Link an unlinked account to a user.
+
+    The user needs access to the application.
+    """
     return unlinked_accounts.link(app_context(), caller(), path.key, path.id, body.user)
 
 
 @routes.post("/applications/<key>/drift/<id>/create-user", responses=responses("drift.MadeUser", 201))
 @needs("users.change")
 def make_user(path: OfApplicationPath, body: CreateUserFromAccountRequest) -> tuple[dict[str, Any], int]:
-    """Make a local user of an unexpected account, with its role there as an assignment to them."""
+    """Create a user for an unlinked account.
+
+    Creates a local user with the role of the account. Requires `confirm` if the user would get more access.
+    """
     return unlinked_accounts.make_user(app_context(), caller(), path.key, path.id, body.role, body.confirm), 201

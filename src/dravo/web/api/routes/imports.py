@@ -43,28 +43,40 @@ routes = api_blueprint("reading")
 @routes.get("/connectors", responses=responses("imports.ReaderKinds"))
 @needs("sources.read")
 def list_kinds() -> dict[str, Any]:
-    """The kinds of sources that are read, with their settings."""
+    """List connectors.
+
+    Connectors for imports, with the settings of each.
+    """
     return import_config.kinds()
 
 
 @routes.get("/sources/<key>/import", responses=responses("imports.Reading"))
 @needs("sources.read")
 def get_reading(path: KeyPath) -> dict[str, Any]:
-    """How a source is read."""
+    """Get the import settings.
+
+    Without the secret.
+    """
     return import_config.shown(app_context(), path.key)
 
 
 @routes.put("/sources/<key>/import", responses=responses("imports.Reading"))
 @needs("sources.change")
 def change_reading(path: KeyPath, body: ImportSettingsRequest) -> dict[str, Any]:
-    """Set how a source is read; what is left out stays."""
+    """Change the import settings.
+
+    Omitted fields keep their value. A new host deletes the secret.
+    """
     return import_config.change(app_context(), caller(), path.key, body.model_dump())
 
 
 @routes.delete("/sources/<key>/import", responses={204: None})
 @needs("sources.change")
 def forget_reading(path: KeyPath) -> Response:
-    """Read a source no more; whom it brought stay."""
+    """Remove the import of a source.
+
+    Its users and groups stay.
+    """
     import_config.forget(app_context(), caller(), path.key)
     return Response(status=204)
 
@@ -72,7 +84,10 @@ def forget_reading(path: KeyPath) -> Response:
 @routes.post("/sources/<key>/import/check", responses=responses("imports.ReadingCheck"))
 @needs("sources.change")
 def check_reading(path: KeyPath, body: CheckRequest) -> dict[str, Any]:
-    """Try a source's connection step by step, as it is kept or as given."""
+    """Check the connection of a source.
+
+    Checks the saved settings, or the given ones. Changes nothing.
+    """
     given = {name: value for name, value in body.model_dump().items() if value is not None}
     return import_config.check(app_context(), caller(), path.key, given or None)
 
@@ -80,14 +95,20 @@ def check_reading(path: KeyPath, body: CheckRequest) -> dict[str, Any]:
 @routes.post("/sources/<key>/policy/preview", responses=responses("imports.TriedAnswers"))
 @needs("sources.change")
 def try_answers(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
-    """What other answers would make of whom the source said something; nothing is changed."""
+    """Preview a source policy.
+
+    Evaluates the policy with the stored records. Changes nothing.
+    """
     return import_config.try_policy(app_context(), path.key, body.policy)
 
 
 @routes.post("/sources/<key>/import/files", responses=responses("imports.Reading"))
 @needs("sources.change", largest=LARGEST_BODY)
 def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
-    """Put a file of a source in place of the one that was there."""
+    """Upload a file of a source.
+
+    Replaces the existing file. The content is base64, at most 100 MB.
+    """
     try:
         content = base64.b64decode(body.content, validate=True)
     except ValueError:
@@ -98,28 +119,40 @@ def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
 @routes.put("/sources/<key>/priority", responses=responses("sources.Source"))
 @needs("sources.change")
 def change_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
-    """Set whose word counts where several sources say something of one user."""
+    """Change the priority of a source.
+
+    Large changes require `confirm`. A stale preview in `expect` is refused with 409.
+    """
     return source_priority.change(app_context(), caller(), path.key, body.model_dump(), sure_of(body))
 
 
 @routes.post("/sources/<key>/priority/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
 def preview_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
-    """What it would do if other words counted; nothing is changed."""
+    """Preview a changed priority.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
     return source_priority.preview(app_context(), path.key, body.model_dump())
 
 
 @routes.get("/sources/<key>/import/runs", responses=responses("imports.PageOfSourceRuns"))
 @needs("sources.read")
 def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """A source's runs, newest first."""
+    """List import runs.
+
+    Runs of the source, newest first.
+    """
     return import_runs.runs(app_context(), path.key, ask(query))
 
 
 @routes.post("/sources/<key>/import/runs", responses=responses("imports.SourceRun", 201))
 @needs("sources.change")
 def begin_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int]:
-    """Have a source be read, or look at what that would do."""
+    """Start an import run.
+
+    With `preview`, changes nothing. Only one run of a source can be in progress.
+    """
     wish = {"preview": body.preview, "whole": body.whole, "allow_removals": body.allow_removals}
     return import_runs.request_run(app_context(), caller(), path.key, **wish, confirmed=body.confirm), 201
 
@@ -127,55 +160,79 @@ def begin_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int
 @routes.get("/sources/<key>/import/runs/<run>", responses=responses("imports.SourceRun"))
 @needs("sources.read")
 def get_run(path: RunPath) -> dict[str, Any]:
-    """One run: how far it is, or what it came to."""
+    """Get an import run.
+
+    Returns the progress or the result.
+    """
     return import_runs.one_run(app_context(), path.run, path.key)
 
 
 @routes.post("/sources/<key>/import/runs/<run>/stop", responses=responses("imports.SourceRun"))
 @needs("sources.change")
 def stop_run(path: RunPath) -> dict[str, Any]:
-    """Stop a run at its next batch."""
+    """Stop an import run.
+
+    Stops after the current batch. Changes made so far remain.
+    """
     return import_runs.stop(app_context(), caller(), path.key, path.run)
 
 
 @routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("imports.PageOfRunLines"))
 @needs("attributes.read")
 def list_lines(path: RunPath, query: LinesQuery) -> dict[str, Any]:
-    """What a run did to users and groups, with before and after."""
+    """List entries of an import run.
+
+    The result for each user and group, with values before and after.
+    """
     return import_runs.lines(app_context(), path.key, path.run, ask(query), query.kind, query.q)
 
 
 @routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.SourceRun"))
 @needs("sources.change")
 def refresh_user(path: UserOfSourcePath) -> dict[str, Any]:
-    """Read one user of a source again, now; by the user's id."""
+    """Refresh one user of a source.
+
+    Reads the user from the source now. The import must be enabled.
+    """
     return import_refresh.refresh(app_context(), caller(), path.key, path.user)
 
 
 @routes.get("/sources/<key>/conflicts", responses=responses("imports.PageOfConflicts"))
 @needs("sources.read")
 def list_conflicts(path: KeyPath, query: ConflictsQuery) -> dict[str, Any]:
-    """What no rule can decide about a source's users and groups."""
+    """List conflicts.
+
+    Records that could belong to more than one user.
+    """
     return conflicts.list_conflicts(app_context(), caller(), path.key, ask(query), query.status)
 
 
 @routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("imports.SourceConflict"))
 @needs("sources.change")
 def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> dict[str, Any]:
-    """Decide a conflict; what was decided happens at once."""
+    """Resolve a conflict.
+
+    Link needs `user`. The decision is applied immediately.
+    """
     return conflicts.decide(app_context(), caller(), path.key, path.conflict, body.decision, body.user)
 
 
 @routes.post("/records/<record>/link/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
 def preview_move(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
-    """What it would do if a record belonged to another user; nothing is changed."""
+    """Preview a changed record link.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
     return record_links.preview(app_context(), path.record, body.to)
 
 
 @routes.post("/records/<record>/link", responses=responses("users.User"))
 @needs("sources.change")
 def move_record(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
-    """Have a record belong to another user, or to somebody new, from now on."""
+    """Link a record to another user.
+
+    Large changes require `confirm`. A stale preview in `expect` is refused with 409.
+    """
     user_id = record_links.move(app_context(), caller(), path.record, body.to, sure_of(body))
     return masking.for_caller(caller(), [access_explanation.user(app_context(), user_id)])[0]

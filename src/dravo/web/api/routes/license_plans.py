@@ -17,7 +17,10 @@ routes = api_blueprint("plans")
 @routes.post("/applications/<key>/license-plans", responses=responses("applications.Application", 201))
 @needs("applications.change")
 def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[dict[str, Any], int]:
-    """Add a plan, with its seats."""
+    """Create a license plan.
+
+    The key must be unique in the application.
+    """
     license_plans.add(app_context(), caller(), path.key, body.key, body.label, body.rank, body.seats)
     return applications.one(app_context(), path.key), 201
 
@@ -25,7 +28,10 @@ def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[dict[str, A
 @routes.patch("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
 @needs("applications.change")
 def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any]:
-    """Change a plan's label, rank or number of seats; nobody loses a seat by it."""
+    """Change a license plan.
+
+    Users keep their seats if the number of seats is reduced.
+    """
     license_plans.change(app_context(), caller(), path.key, path.plan, body.model_dump())
     return applications.one(app_context(), path.key)
 
@@ -33,7 +39,10 @@ def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any
 @routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
 @needs("applications.change")
 def remove_plan(path: PlanPath) -> dict[str, Any]:
-    """Remove a plan that was never given."""
+    """Delete a license plan.
+
+    The plan must never have been assigned.
+    """
     license_plans.remove(app_context(), caller(), path.key, path.plan)
     return applications.one(app_context(), path.key)
 
@@ -41,5 +50,8 @@ def remove_plan(path: PlanPath) -> dict[str, Any]:
 @routes.get("/applications/<key>/seats", responses=responses("license_plans.PageOfSeats"))
 @needs("access.read", of=PATH)
 def list_seats(path: KeyPath, query: SeatsQuery) -> dict[str, Any]:
-    """Who has a seat, by name; or who waits for one, in the order of the line."""
+    """List seats.
+
+    Users with a seat by name, or the waiting list in its order.
+    """
     return license_plans.seats(app_context(), path.key, ask(query), query.plan, waiting=query.waiting)

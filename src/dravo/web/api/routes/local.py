@@ -31,28 +31,40 @@ def _shown(user: str) -> dict[str, Any]:
 @routes.post("/users", responses=responses("users.User", 201))
 @needs("users.change")
 def add_user(body: LocalUserFields) -> tuple[dict[str, Any], int]:
-    """Enter somebody whom no source knows; anyone who has that user name or email address already is not made twice."""
+    """Create a local user.
+
+    The user name and the email must not belong to another user.
+    """
     return _shown(local_users.add(app_context(), caller(), body.model_dump())), 201
 
 
 @routes.put("/users/<user>", responses=responses("users.User"))
 @needs("users.change")
 def change_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
-    """Say again what a local user is; the whole of it."""
+    """Change a local user.
+
+    Replaces all attributes of the local record.
+    """
     return _shown(local_users.change(app_context(), caller(), path.user, body.model_dump(exclude=_SURE), sure_of(body)))
 
 
 @routes.post("/users/<user>/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
 def preview_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
-    """What a change of a local user would do; nothing is changed."""
+    """Preview a changed local user.
+
+    Returns the roles that would change. Changes nothing.
+    """
     return local_users.preview(app_context(), path.user, body.model_dump(exclude=_SURE))
 
 
 @routes.delete("/users/<user>", responses={204: None})
 @needs("users.change")
 def remove_user(path: UserPath, query: ConfirmedQuery) -> Response:
-    """Say that a local user is gone; what they have ends as for any leaver."""
+    """Mark a local user as left.
+
+    The access of the user ends. Large changes require `confirm`.
+    """
     local_users.remove(app_context(), caller(), path.user, sure_of_query(query))
     return Response(status=204)
 
@@ -60,28 +72,40 @@ def remove_user(path: UserPath, query: ConfirmedQuery) -> Response:
 @routes.get("/users/<user>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
 def preview_removing_user(path: UserPath) -> dict[str, Any]:
-    """What a local user's going would do; nothing is changed."""
+    """Preview a user leaving.
+
+    Returns the roles that would end. Changes nothing.
+    """
     return local_users.preview(app_context(), path.user, None)
 
 
 @routes.post("/groups", responses=responses("groups.Group", 201))
 @needs("groups.change")
 def add_group(body: GroupNameRequest) -> tuple[dict[str, Any], int]:
-    """Make a local group, as yet with nobody in it."""
+    """Create a local group.
+
+    The name must be unique among local groups.
+    """
     return local_groups.add(app_context(), caller(), body.name), 201
 
 
 @routes.patch("/groups/<id>", responses=responses("groups.Group"))
 @needs("groups.change")
 def rename_group(path: IdPath, body: GroupNameRequest) -> dict[str, Any]:
-    """Give a local group another name."""
+    """Rename a local group.
+
+    Groups of a source cannot be renamed.
+    """
     return local_groups.rename(app_context(), caller(), path.id, body.name)
 
 
 @routes.delete("/groups/<id>", responses={204: None})
 @needs("groups.change")
 def remove_group(path: IdPath, query: ConfirmedQuery) -> Response:
-    """Take a local group away; what it gave ends with it."""
+    """Delete a local group.
+
+    Its assignments end. Large changes require `confirm`.
+    """
     local_groups.remove(app_context(), caller(), path.id, sure_of_query(query))
     return Response(status=204)
 
@@ -89,21 +113,30 @@ def remove_group(path: IdPath, query: ConfirmedQuery) -> Response:
 @routes.get("/groups/<id>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
 def preview_removing_group(path: IdPath) -> dict[str, Any]:
-    """What taking a local group away would do; nothing is changed."""
+    """Preview the deletion of a group.
+
+    Returns the users who would lose or change roles. Changes nothing.
+    """
     return local_groups.preview_removing(app_context(), path.id)
 
 
 @routes.post("/groups/<id>/members", responses=responses("groups.Group"))
 @needs("groups.change")
 def change_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
-    """Put users and groups into a local group, and take others out."""
+    """Add and remove group members.
+
+    Only for local groups. Large changes require `confirm`.
+    """
     return local_groups.change_members(app_context(), caller(), path.id, _members(body), sure_of(body))
 
 
 @routes.post("/groups/<id>/members/preview", responses=responses("assignments.Preview"))
 @needs("access.read")
 def preview_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
-    """What other members of a local group would do; nothing is changed."""
+    """Preview changed group members.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
     return local_groups.preview_members(app_context(), path.id, _members(body))
 
 

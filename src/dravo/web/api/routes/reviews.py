@@ -22,14 +22,20 @@ routes = api_blueprint("reviews")
 @routes.get("/reviews", responses=responses("reviews.PageOfReviews"))
 @needs("access.read", of=ALL)
 def list_reviews(query: PageQuery) -> dict[str, Any]:
-    """Reviews, newest first, each with how far it is."""
+    """List access reviews.
+
+    Reviews with their progress, newest first.
+    """
     return access_reviews.list_reviews(app_context(), caller(), ask(query))
 
 
 @routes.post("/reviews", responses=responses("reviews.Review", 201))
 @needs("reviews.change")
 def begin_review(body: ReviewRequest) -> tuple[dict[str, Any], int]:
-    """Begin a review of a part of the matrix, as it is now."""
+    """Create an access review.
+
+    The rows are the access at this moment. The due date must be in the future.
+    """
     view = View(body.words, body.application, body.role, body.only)
     return access_reviews.start(app_context(), caller(), body.label, body.until, view, body.note), 201
 
@@ -37,40 +43,58 @@ def begin_review(body: ReviewRequest) -> tuple[dict[str, Any], int]:
 @routes.get("/reviews/<id>", responses=responses("reviews.Review"))
 @needs("access.read", of=ALL)
 def get_review(path: IdPath) -> dict[str, Any]:
-    """One review."""
+    """Get an access review.
+
+    Returns the progress for each application.
+    """
     return access_reviews.one(app_context(), caller(), path.id)
 
 
 @routes.get("/reviews/<id>/rows", responses=responses("reviews.PageOfReviewRows"))
 @needs("access.read", of=QUERY)
 def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> dict[str, Any]:
-    """The rows of a review, by application and name."""
+    """List rows of a review.
+
+    Rows by application and name.
+    """
     return access_reviews.rows(app_context(), path.id, ask(query), query.application, query.decision, query.q)
 
 
 @routes.post("/reviews/<id>/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=BODY)
 def preview_taking_away(path: IdPath, body: RowsRequest) -> dict[str, Any]:
-    """What taking some rows away would do; nothing is changed."""
+    """Preview a removal in a review.
+
+    Returns the users who would lose or change roles. Changes nothing.
+    """
     return access_reviews.preview(app_context(), path.id, body.application, body.rows)
 
 
 @routes.post("/reviews/<id>/decide", responses=responses("reviews.Review"))
 @needs("assignments.change", of=BODY)
 def decide(path: IdPath, body: DecisionRequest) -> dict[str, Any]:
-    """Confirm some rows of one application, or take what they say away."""
+    """Decide rows of a review.
+
+    Confirms or removes access in rows of one application. Owners decide their own applications.
+    """
     return access_reviews.decide(app_context(), caller(), path.id, body.application, body.rows, body.decision, body.note, sure_of(body))
 
 
 @routes.post("/reviews/<id>/close", responses=responses("reviews.Review"))
 @needs("reviews.change")
 def close_review(path: IdPath) -> dict[str, Any]:
-    """End a review before its last day; what is not decided stays undecided."""
+    """End an access review.
+
+    Open rows stay undecided.
+    """
     return access_reviews.close(app_context(), caller(), path.id)
 
 
 @routes.get("/reviews/<id>/export", responses={200: None})
 @needs("access.read")
 def export_review(path: IdPath, query: ReviewExportQuery) -> Response:
-    """A review with all its rows as CSV or JSON, streamed: the evidence."""
+    """Export an access review.
+
+    Streams all rows as CSV or JSON.
+    """
     return file_response(review_export.export(app_context(), path.id, query.form), "review", query.form)

@@ -37,7 +37,10 @@ routes = api_blueprint("session")
 @routes.post("/session", responses=responses("operators.Session"))
 @needs("nothing")
 def sign_in(body: SignInRequest) -> Response:
-    """Sign in with name and password; sets the session's cookie."""
+    """Sign in with a password.
+
+    Sets the session cookie. Requires the code of the second factor if one is set up.
+    """
     address = place()
     secret, told = operator_sessions.sign_in(app_context(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
     response = make_response(jsonify(told))
@@ -48,7 +51,10 @@ def sign_in(body: SignInRequest) -> Response:
 @routes.get("/session", responses=responses("operators.Session"))
 @needs("own.read", of=ALL, before_factor=True)
 def session() -> dict[str, Any]:
-    """Who is signed in, and what they may do."""
+    """Get your session.
+
+    Returns the operator and the permissions.
+    """
     who = caller()
     return operator_sessions.session_line(who, g.get("csrf", ""))
 
@@ -56,7 +62,10 @@ def session() -> dict[str, Any]:
 @routes.delete("/session", responses=responses("operators.Left"))
 @needs("own.read", of=ALL, before_factor=True)
 def sign_out() -> Response:
-    """End the session; the answer says where the browser goes to sign out at the provider too, if one let them in."""
+    """Sign out.
+
+    Returns the logout URL of the provider, if the operator signed in through a source.
+    """
     onward = user_sessions.leave_as_operator(app_context(), caller(), str(current_app.config["PUBLIC_URL"]))
     response = make_response(jsonify({"go_to": onward}))
     cookies.forget(response, cookies.OPERATOR)
@@ -66,21 +75,30 @@ def sign_out() -> Response:
 @routes.get("/session/others", responses=responses("operators.OperatorSessions"))
 @needs("own.read", of=ALL)
 def list_own_sessions() -> dict[str, Any]:
-    """Where one is signed in, this session among them."""
+    """List your sessions.
+
+    Includes the current session.
+    """
     return operator_sessions.sessions(app_context(), caller())
 
 
 @routes.delete("/session/others", responses=responses("operators.OperatorSessions"))
 @needs("own.change", of=ALL)
 def end_other_sessions() -> dict[str, Any]:
-    """End every session of one's own but this one."""
+    """End your other sessions.
+
+    The current session stays.
+    """
     return operator_sessions.end_other_sessions(app_context(), caller())
 
 
 @routes.put("/session/password", responses={204: None})
 @needs("own.change", of=ALL)
 def change_password(body: ChangePasswordRequest) -> Response:
-    """Change one's own password; wherever else one is signed in, one signs in again."""
+    """Change your password.
+
+    Requires the current password. Other sessions end.
+    """
     limiter = current_app.config["SIGN_IN_LIMITER"]
     passwords.change_own(app_context(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens)
     return Response(status=204)
@@ -89,14 +107,20 @@ def change_password(body: ChangePasswordRequest) -> Response:
 @routes.get("/second-factor", responses=responses("operators.SecondFactor"))
 @needs("own.read", of=ALL, before_factor=True)
 def get_second_factor() -> dict[str, Any]:
-    """Whether one has a second factor, and how many recovery codes are left."""
+    """Get your second factor.
+
+    Returns whether it is enabled, and the number of recovery codes.
+    """
     return second_factor.status(app_context(), caller())
 
 
 @routes.post("/second-factor", responses=responses("operators.NewSecondFactor", 201))
 @needs("own.change", of=ALL, before_factor=True)
 def begin_second_factor() -> tuple[dict[str, Any], int]:
-    """Begin with a second factor: the secret for one's app, shown once; it counts when a code of it was given."""
+    """Start the setup of a second factor.
+
+    Returns the secret once. The factor is enabled after its first code.
+    """
     return second_factor.begin(app_context(), caller()), 201
 
 
@@ -117,28 +141,40 @@ def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
 @routes.put("/second-factor", responses=responses("operators.RecoveryCodes"))
 @needs("own.change", of=ALL, before_factor=True)
 def confirm_second_factor(body: CodeRequest) -> dict[str, Any]:
-    """Turn the second factor on; the recovery codes are in the answer, the only time."""
+    """Enable your second factor.
+
+    Requires a code of the app. Returns the recovery codes once.
+    """
     return _by_code(lambda: second_factor.confirm(app_context(), caller(), body.code))
 
 
 @routes.post("/second-factor/disable", responses=responses("operators.SecondFactor"))
 @needs("own.change", of=ALL)
 def take_second_factor_away(body: CodeRequest) -> dict[str, Any]:
-    """Turn the second factor off, by one of its codes."""
+    """Disable your second factor.
+
+    Requires a code or a recovery code.
+    """
     return _by_code(lambda: second_factor.take_away(app_context(), caller(), body.code))
 
 
 @routes.post("/recovery-codes", responses=responses("operators.RecoveryCodes", 201))
 @needs("own.change", of=ALL)
 def renew_recovery_codes(body: RenewCodesRequest) -> tuple[dict[str, Any], int]:
-    """Make new recovery codes for oneself, in the answer the only time; those before count no longer."""
+    """Create your recovery codes.
+
+    Returns the new codes once. Previous codes stop working.
+    """
     return _by_code(lambda: second_factor.renew_codes(app_context(), caller(), body.code)), 201
 
 
 @routes.get("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.read", of=ALL)
 def list_own_links() -> dict[str, Any]:
-    """By which sources one comes in as an operator, and by which one could."""
+    """List your linked sources.
+
+    Returns the sources through which you sign in, and those that you can link.
+    """
     return _own_links()
 
 
@@ -149,7 +185,10 @@ def _own_links() -> dict[str, Any]:
 @routes.delete("/session/links/<id>", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
 def unlink(path: IdPath) -> dict[str, Any]:
-    """Have a source no longer let one in as an operator."""
+    """Unlink a source.
+
+    You cannot unlink the only source while password sign-in is disabled.
+    """
     operator_sso.unlink(app_context(), caller(), path.id)
     return _own_links()
 
@@ -157,7 +196,10 @@ def unlink(path: IdPath) -> dict[str, Any]:
 @routes.put("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
 def set_only_by_source(body: OnlyBySourceRequest) -> dict[str, Any]:
-    """Have one's password count no longer, or again."""
+    """Enable or disable password sign-in.
+
+    To disable it, you must have signed in through a source and have recovery codes.
+    """
     operator_sso.set_only_by_source(app_context(), caller(), only=body.only_by_source)
     return _own_links()
 
@@ -165,7 +207,10 @@ def set_only_by_source(body: OnlyBySourceRequest) -> dict[str, Any]:
 @routes.get("/jobs/<id>", responses=responses("jobs.Work"))
 @needs("own.read", of=ALL)
 def how_far(path: WorkPath) -> dict[str, Any]:
-    """How far work is that one's own request began, under the name that was sent along in the header Dravo-Job."""
+    """Get the progress of a job.
+
+    The ID is the value of the header Dravo-Job of your own request.
+    """
     found = jobs_registry().get(caller().operator_id, path.id)
     return {"done": found.done, "total": found.total}
 
@@ -173,7 +218,10 @@ def how_far(path: WorkPath) -> dict[str, Any]:
 @routes.delete("/jobs/<id>", responses={204: None})
 @needs("own.read", of=ALL)
 def stop_work(path: WorkPath) -> Response:
-    """Have work end that one's own request began; nothing is changed by it then."""
+    """Stop a job.
+
+    Stops work of your own request. Nothing is changed by it.
+    """
     jobs_registry().stop(caller().operator_id, path.id)
     return Response(status=204)
 
@@ -181,42 +229,60 @@ def stop_work(path: WorkPath) -> Response:
 @routes.get("/overview", responses=responses("overview.Overview"))
 @needs("own.read", of=ALL)
 def band() -> dict[str, Any]:
-    """The band: for each stage how much there is, and how much needs a user."""
+    """Get the numbers of all stages.
+
+    Returns for each stage the number of objects, and how many need attention.
+    """
     return overview.band(app_context())
 
 
 @routes.get("/overview/flow", responses=responses("overview.Flow"))
 @needs("access.read")
 def flow() -> dict[str, Any]:
-    """Users from sources through groups and roles into applications, the largest of them by themselves."""
+    """Get the access flow.
+
+    The largest paths from sources through groups and roles to applications.
+    """
     return access_flow.shown(app_context())
 
 
 @routes.get("/settings", responses=responses("settings.OrganizationSettings"))
 @needs("own.read", of=ALL)
 def list_settings() -> dict[str, Any]:
-    """What is set for the organization."""
+    """List organization settings.
+
+    Settings with group, value, default, unit and bounds.
+    """
     return settings.list_settings(app_context())
 
 
 @routes.put("/settings/<name>", responses=responses("settings.OrganizationSettings"))
 @needs("settings.change")
 def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
-    """Give a setting another value."""
+    """Change an organization setting.
+
+    The value must have the kind of the setting and be within its bounds.
+    """
     return settings.change(app_context(), caller(), path.name, body.value)
 
 
 @routes.get("/tokens", responses=responses("tokens.PageOfApiTokens"))
 @needs("own.read", of=ALL)
 def tokens(query: TokensQuery) -> dict[str, Any]:
-    """List your API tokens, or as a super administrator everyone's."""
+    """List API tokens.
+
+    Your tokens, or those of all operators for super administrators.
+    """
     return api_tokens.tokens(app_context(), caller(), ask(query), of_all=query.whose == "all")
 
 
 @routes.post("/tokens", responses=responses("tokens.NewApiToken", 201))
 @needs("own.change", of=ALL)
 def add_token(body: CreateApiTokenRequest) -> tuple[dict[str, Any], int]:
-    """Make an API token of one's own; its text is in the answer, the only time."""
+    """Create an API token.
+
+    Returns the token once. It cannot have more permissions than you.
+    """
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
     return api_tokens.create(app_context(), caller(), body.label, body.scope, expires, body.permissions), 201
 
@@ -224,7 +290,10 @@ def add_token(body: CreateApiTokenRequest) -> tuple[dict[str, Any], int]:
 @routes.delete("/tokens/<id>", responses={204: None})
 @needs("own.change", of=ALL)
 def revoke_token(path: IdPath) -> Response:
-    """Revoke one of your API tokens, or as a super administrator anybody's."""
+    """Revoke an API token.
+
+    Your own, or that of any operator for super administrators.
+    """
     api_tokens.revoke(app_context(), caller(), path.id)
     return Response(status=204)
 
@@ -232,21 +301,30 @@ def revoke_token(path: IdPath) -> Response:
 @routes.get("/operators", responses=responses("operators.PageOfOperators"))
 @needs("operators.read")
 def list_operators(query: PageQuery) -> dict[str, Any]:
-    """Operators."""
+    """List operators.
+
+    Operators with their kind and sign-in options.
+    """
     return operators.list_operators(app_context(), ask(query))
 
 
 @routes.post("/operators", responses=responses("operators.NewOperator", 201))
 @needs("operators.change")
 def add_operator(body: CreateOperatorRequest) -> tuple[dict[str, Any], int]:
-    """Add an operator."""
+    """Create an operator.
+
+    Returns the generated password once.
+    """
     return operators.add(app_context(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
 
 
 @routes.post("/operators/<id>/second-factor/reset", responses=responses("operators.Operator"))
 @needs("operators.change")
 def reset_second_factor(path: IdPath) -> dict[str, Any]:
-    """Turn an operator's second factor off, who lost both app and recovery codes."""
+    """Reset an operator's second factor.
+
+    For operators who lost the app and the recovery codes.
+    """
     second_factor.reset(app_context(), caller(), path.id)
     return operators.one(app_context(), path.id)
 
@@ -254,12 +332,18 @@ def reset_second_factor(path: IdPath) -> dict[str, Any]:
 @routes.post("/operators/<id>/password", responses=responses("operators.NewOperator"))
 @needs("operators.change")
 def give_new_password(path: IdPath) -> dict[str, Any]:
-    """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
+    """Reset the password of an operator.
+
+    Returns the new password once, revokes tokens and enables password sign-in.
+    """
     return passwords.give_new(app_context(), caller(), path.id)
 
 
 @routes.post("/operators/<id>/disable", responses=responses("operators.Operator"))
 @needs("operators.change")
 def disable_operator(path: IdPath) -> dict[str, Any]:
-    """Shut an operator out."""
+    """Disable an operator.
+
+    Ends the sessions and tokens of the operator. The last super administrator cannot be disabled.
+    """
     return operators.disable(app_context(), caller(), path.id)

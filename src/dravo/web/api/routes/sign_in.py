@@ -51,14 +51,20 @@ def _base() -> str:
 @routes.get("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.read")
 def get_sign_in(path: KeyPath) -> dict[str, Any]:
-    """How users sign in by a source, with its setup checklist."""
+    """Get the sign-in settings.
+
+    Returns the settings and the setup checklist, without the secret.
+    """
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
 @routes.put("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]:
-    """Set how users sign in by a source; what is left out stays, what is missing does not stand in the way."""
+    """Change the sign-in settings.
+
+    Omitted fields keep their value. Incomplete settings can be saved.
+    """
     sign_in_settings.change(app_context(), caller(), path.key, body.model_dump())
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
@@ -66,7 +72,10 @@ def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]
 @routes.delete("/sources/<key>/sign-in", responses={204: None})
 @needs("sources.change")
 def forget_sign_in(path: KeyPath) -> Response:
-    """Have nobody sign in by a source any more; whom it brought stay."""
+    """Remove the sign-in of a source.
+
+    Its users stay. Sessions through it end.
+    """
     sign_in_settings.forget(app_context(), caller(), path.key)
     return Response(status=204)
 
@@ -74,7 +83,10 @@ def forget_sign_in(path: KeyPath) -> Response:
 @routes.post("/sources/<key>/sign-in/status", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
-    """Set for whom signing in is enabled: nobody, the pilot group, everyone; at once or from an hour on."""
+    """Change the sign-in status.
+
+    Enabling untested settings requires the label in `confirm`.
+    """
     rollout.set_status(app_context(), caller(), path.key, body.status, body.enabled_from, body.confirm)
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
@@ -82,7 +94,10 @@ def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, An
 @routes.post("/sources/<key>/sign-in/certificates", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def use_certificates(path: KeyPath) -> dict[str, Any]:
-    """Take over the certificates that the provider's metadata has now."""
+    """Accept new certificates.
+
+    Accepts the certificates from the metadata of the provider.
+    """
     sign_in_settings.use_waiting_certificates(app_context(), caller(), path.key)
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
@@ -90,7 +105,10 @@ def use_certificates(path: KeyPath) -> dict[str, Any]:
 @routes.post("/sources/<key>/sign-in/keys", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
 def change_keys(path: KeyPath, body: KeysRequest) -> dict[str, Any]:
-    """Change our own key without a gap."""
+    """Rotate the key of Dravo.
+
+    `next` creates a key, `use` activates it.
+    """
     sign_in_settings.change_keys(app_context(), caller(), path.key, body.what)
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
@@ -98,70 +116,100 @@ def change_keys(path: KeyPath, body: KeysRequest) -> dict[str, Any]:
 @routes.get("/sources/<key>/sign-in/tests", responses=responses("sign_in.PageOfSignInTests"))
 @needs("sources.read")
 def list_sign_in_tests(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """Test sign-ins, newest first."""
+    """List test sign-ins.
+
+    Test sign-ins with their status, newest first.
+    """
     return test_sign_ins.list_test_sign_ins(app_context(), path.key, ask(query))
 
 
 @routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewSignInTest", 201))
 @needs("sources.change")
 def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[dict[str, Any], int]:
-    """Let one named user try to sign in for some minutes; the link is in the answer, the only time."""
+    """Create a test sign-in.
+
+    Returns the link for one user once.
+    """
     return test_sign_ins.begin(app_context(), caller(), path.key, body.user, body.mode, _base(), body.minutes), 201
 
 
 @routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
 @needs("sources.read")
 def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
-    """What sign-ins came to, newest first."""
+    """List sign-ins.
+
+    Sign-ins with their outcome, newest first.
+    """
     return sign_in_traces.list_traces(app_context(), path.key, ask(query), query.outcome, query.sign_in_test, query.q)
 
 
 @routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
 @needs("sources.read")
 def get_sign_in_trace(path: SignInTracePath) -> dict[str, Any]:
-    """One sign-in whole: its steps, what arrived, and what it came to."""
+    """Get a sign-in trace.
+
+    Returns the steps, the received claims and the result.
+    """
     return sign_in_traces.one(app_context(), caller(), path.key, path.trace)
 
 
 @routes.post("/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sign_in.PlannedSignIn"))
 @needs("attributes.read")
 def plan_again(path: SignInTracePath, body: RerunRequest) -> dict[str, Any]:
-    """What a kept sign-in would come to now, or with other answers; nothing is changed."""
+    """Evaluate a sign-in again.
+
+    Uses the current settings or the given policy. Changes nothing.
+    """
     return eligibility.plan_again(app_context(), path.key, path.trace, body.policy)
 
 
 @routes.get("/claimed-groups", responses=responses("sign_in.GroupsInClaims"))
 @needs("users.read")
 def list_claimed_groups(query: ClaimedQuery) -> dict[str, Any]:
-    """Groups that sign-ins claimed, test sign-ins too, and that their source does not have yet."""
+    """List groups from claims.
+
+    Groups in claims of sign-ins that do not exist in their source yet.
+    """
     return claimed_groups.seen(app_context(), query.q)
 
 
 @routes.post("/sources/<key>/sign-in/groups", responses=responses("sign_in.GroupMadeAhead", 201))
 @needs("groups.change")
 def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[dict[str, str], int]:
-    """Make a group of a source by the name in its claims, to be mapped before anybody comes."""
+    """Create a group from claims.
+
+    Creates the group, so that it can be mapped before the first sign-in.
+    """
     return claimed_groups.make(app_context(), caller(), path.key, body.name), 201
 
 
 @routes.get("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
 @needs("users.read")
 def list_sessions(path: UserPath) -> dict[str, Any]:
-    """Where a user is signed in to see what is theirs."""
+    """List sessions of a user.
+
+    Current sessions with source and times.
+    """
     return user_sessions.of_user(app_context(), path.user)
 
 
 @routes.get("/users/<user>/sign-in-options", responses=responses("sign_in.Ways"))
 @needs("users.read")
 def list_ways(path: UserPath) -> dict[str, Any]:
-    """By which ways a user could sign in now, what they would be told, and what they would see."""
+    """List sign-in options of a user.
+
+    Shows which sources allow the user, and why others refuse.
+    """
     return eligibility.of_user(app_context(), path.user)
 
 
 @routes.delete("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
 @needs("users.change")
 def end_sessions(path: UserPath) -> dict[str, Any]:
-    """End every session of a user."""
+    """End all sessions of a user.
+
+    The user must sign in again.
+    """
     return user_sessions.end_of_user(app_context(), caller(), path.user)
 
 
@@ -171,21 +219,30 @@ def end_sessions(path: UserPath) -> dict[str, Any]:
 @routes.get("/mail", responses=responses("settings.MailSettings"))
 @needs("audit.read")
 def get_mail() -> dict[str, Any]:
-    """By which server mail goes, and how it went last."""
+    """Get the email server.
+
+    Returns the settings and the last error, without the password.
+    """
     return mail_queue.shown(app_context())
 
 
 @routes.put("/mail", responses=responses("settings.MailSettings"))
 @needs("settings.change")
 def change_mail(body: MailRequest) -> dict[str, Any]:
-    """Set by which server mail goes; what is left out stays."""
+    """Change the email server.
+
+    Omitted fields keep their value. The password is stored encrypted.
+    """
     return mail_queue.change(app_context(), caller(), body.model_dump())
 
 
 @routes.post("/mail/test", responses=responses("settings.MailTested"))
 @needs("settings.change")
 def test_mail(body: TestMailRequest) -> dict[str, Any]:
-    """Send one letter now, and say what is wrong if it is not taken."""
+    """Send a test email.
+
+    Returns the error of the server if it refuses the email.
+    """
     return mail_queue.test(app_context(), caller(), body.to)
 
 
@@ -195,14 +252,20 @@ def test_mail(body: TestMailRequest) -> dict[str, Any]:
 @routes.get("/sign-in", responses=responses("sign_in.Where"))
 @needs("nothing")
 def where_to_sign_in(query: WhereQuery) -> dict[str, Any]:
-    """By which source somebody signs in, by the domain of their email; it does not tell whether anybody has that address."""
+    """Find the source of an email.
+
+    Returns the sign-in for the domain. Does not reveal whether the address exists.
+    """
     return sign_in_start.source_for_email(app_context(), query.email)
 
 
 @routes.post("/sign-in/code", responses=responses("sign_in.AskedCode"))
 @needs("nothing")
 def ask_for_code(body: RequestCodeRequest) -> Response:
-    """Have a code be mailed to an address, if it may sign in so; the answer does not tell whether it may."""
+    """Request a sign-in code.
+
+    Sends a code if the address can sign in. Does not reveal whether it can.
+    """
     address = place()
     _limiter().check(address)
     browser = cookies.read(cookies.BROWSER)
@@ -217,7 +280,10 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
 @routes.post("/sign-in/code/verify", responses=responses("sign_in.CameIn"))
 @needs("nothing")
 def give_code(body: VerifyCodeRequest) -> Response:
-    """Give a code back that came by mail, and be in."""
+    """Verify a sign-in code.
+
+    Signs the user in. The code works once, in the browser that requested it.
+    """
     came = email_codes.receive(app_context(), _base(), body.state, body.code, cookies.read(cookies.BROWSER), body.given_name, body.family_name)
     if came.outcome == SIGNED_IN:
         _limiter().worked(place())
@@ -238,14 +304,20 @@ def _limiter() -> RateLimiter:
 @routes.get("/me/applications", responses=responses("sign_in.Yours"))
 @needs("nothing")
 def yours() -> dict[str, Any]:
-    """What is there for anyone who is signed in as a user: their applications, and whom to ask."""
+    """List your applications.
+
+    For a signed-in user: the applications with roles, and the support contact.
+    """
     return user_sessions.mine(app_context(), _visitor())
 
 
 @routes.delete("/me/session", responses=responses("operators.Left"))
 @needs("nothing")
 def end_own_session() -> Response:
-    """Sign out as a user; the answer says where the browser goes to sign out at the provider too."""
+    """Sign out a user.
+
+    Returns the logout URL of the provider, if it has one.
+    """
     known = _visitor()
     if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
         raise NotPermitted(

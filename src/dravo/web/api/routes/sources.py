@@ -32,35 +32,50 @@ routes = api_blueprint("sources")
 @routes.get("/sources", responses=responses("sources.PageOfSources"))
 @needs("sources.read")
 def list_sources(query: PageQuery) -> dict[str, Any]:
-    """Sources, with how many users and groups each has."""
+    """List sources.
+
+    Sources with the number of users and groups.
+    """
     return sources.list_sources(app_context(), ask(query))
 
 
 @routes.post("/sources", responses=responses("sources.Source", 201))
 @needs("sources.change")
 def add_source(body: AddSourceRequest) -> tuple[dict[str, Any], int]:
-    """Add a source that pushes."""
+    """Add a source.
+
+    The key must be unique and cannot be changed later.
+    """
     return sources.add(app_context(), caller(), body.key, body.label), 201
 
 
 @routes.get("/sources/<key>", responses=responses("sources.Source"))
 @needs("sources.read")
 def get_source(path: KeyPath) -> dict[str, Any]:
-    """One source."""
+    """Get a source.
+
+    Returns the connection type, domains, numbers and warnings.
+    """
     return sources.one(app_context(), path.key)
 
 
 @routes.patch("/sources/<key>", responses=responses("sources.Source"))
 @needs("sources.change")
 def change_source(path: KeyPath, body: ChangeSourceRequest) -> dict[str, Any]:
-    """Change a source's label or its email domains."""
+    """Change a source.
+
+    Changes the label or the email domains.
+    """
     return sources.change(app_context(), caller(), path.key, body.label, body.domains)
 
 
 @routes.delete("/sources/<key>", responses={204: None})
 @needs("sources.change")
 def remove_source(path: KeyPath) -> Response:
-    """Remove a source that has brought nobody."""
+    """Delete a source.
+
+    The source must not have reported users or groups.
+    """
     sources.remove(app_context(), caller(), path.key)
     return Response(status=204)
 
@@ -68,21 +83,30 @@ def remove_source(path: KeyPath) -> Response:
 @routes.get("/sources/<key>/checklist", responses=responses("sources.SetupChecklist"))
 @needs("sources.read")
 def checklist(path: KeyPath) -> dict[str, Any]:
-    """The setup checklist of a source's inbound SCIM."""
+    """Get the setup checklist.
+
+    Values for inbound SCIM, and what real traffic has verified.
+    """
     return scim_checklist.checklist(app_context(), path.key, current_app.config["PUBLIC_URL"])
 
 
 @routes.get("/sources/<key>/tokens", responses=responses("sources.PageOfTokens"))
 @needs("sources.read")
 def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
-    """A source's push tokens, without their texts."""
+    """List SCIM tokens.
+
+    Tokens of the source, without their secrets.
+    """
     return scim_tokens.tokens(app_context(), path.key, ask(query))
 
 
 @routes.post("/sources/<key>/tokens", responses=responses("sources.NewToken", 201))
 @needs("sources.change")
 def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, Any], int]:
-    """Make a push token; its text is in the answer, the only time."""
+    """Create a SCIM token.
+
+    Returns the token once.
+    """
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
     return scim_tokens.add_token(app_context(), caller(), path.key, body.label, expires, body.kinds, body.access), 201
 
@@ -90,7 +114,10 @@ def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, An
 @routes.delete("/sources/<key>/tokens/<token_id>", responses={204: None})
 @needs("sources.change")
 def revoke_token(path: TokenPath) -> Response:
-    """Revoke a push token."""
+    """Revoke a SCIM token.
+
+    Requests with the token are rejected immediately.
+    """
     scim_tokens.revoke_token(app_context(), caller(), path.key, path.token_id)
     return Response(status=204)
 
@@ -98,21 +125,30 @@ def revoke_token(path: TokenPath) -> Response:
 @routes.get("/sources/<key>/schemas", responses=responses("sources.SourceSchemas"))
 @needs("sources.read")
 def list_schemas(path: KeyPath) -> dict[str, Any]:
-    """The extension schemas that were added to a source."""
+    """List schema extensions.
+
+    SCIM schemas that operators added to the source.
+    """
     return source_schemas.list_schemas(app_context(), path.key)
 
 
 @routes.post("/sources/<key>/schemas", responses=responses("sources.SourceSchemas", 201))
 @needs("sources.change")
 def add_schema(path: KeyPath, body: SchemaRequest) -> tuple[dict[str, Any], int]:
-    """Add an extension schema to a source."""
+    """Add a schema extension.
+
+    The schema must follow RFC 7643, section 7.
+    """
     return source_schemas.add(app_context(), caller(), path.key, body.kind, body.document), 201
 
 
 @routes.delete("/sources/<key>/schemas/<urn>", responses={204: None})
 @needs("sources.change")
 def remove_schema(path: SchemaPath) -> Response:
-    """Remove an extension schema from a source."""
+    """Remove a schema extension.
+
+    A schema that a rule uses cannot be removed.
+    """
     source_schemas.remove(app_context(), caller(), path.key, path.urn)
     return Response(status=204)
 
@@ -120,7 +156,10 @@ def remove_schema(path: SchemaPath) -> Response:
 @routes.get("/sources/<key>/requests", responses=responses("sources.PageOfTraces"))
 @needs("sources.read")
 def list_requests(path: KeyPath, query: TracesQuery) -> dict[str, Any]:
-    """The requests of a source, newest first: what came, what was answered, what it led to."""
+    """List inbound SCIM requests.
+
+    Requests with their responses and results, newest first.
+    """
     app_context().traces.flush()
     source_id = sources.id_of(app_context(), path.key)
     values = ATTRIBUTES in caller().permissions
@@ -132,5 +171,8 @@ def list_requests(path: KeyPath, query: TracesQuery) -> dict[str, Any]:
 @routes.get("/sources/<key>/requests/<id>", responses=responses("sources.Trace"))
 @needs("attributes.read")
 def get_request(path: TracePath) -> dict[str, Any]:
-    """One request of a source, with its body."""
+    """Get an inbound SCIM request.
+
+    Returns the request with its body, without secrets.
+    """
     return request_log.one(app_context().database, sources.id_of(app_context(), path.key), path.id)

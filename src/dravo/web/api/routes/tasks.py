@@ -26,35 +26,50 @@ routes = api_blueprint("tasks")
 @routes.get("/provisioning/tasks", responses=responses("tasks.PageOfTasks"))
 @needs("tasks.read", of=QUERY)
 def list_tasks(query: TasksQuery) -> dict[str, Any]:
-    """Tasks, newest first."""
+    """List provisioning tasks.
+
+    Tasks, newest first.
+    """
     return tasks.list_tasks(app_context(), ask(query), query.status, query.application, query.user, query.q)
 
 
 @routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Task"))
 @needs("tasks.read")
 def get_task(path: IdPath) -> dict[str, Any]:
-    """One task with its attempts."""
+    """Get a provisioning task.
+
+    Returns the task with its attempts and messages.
+    """
     return tasks.one(app_context(), path.id)
 
 
 @routes.post("/provisioning/tasks/<id>/retry", responses=responses("tasks.Task"))
 @needs("tasks.retry")
 def again(path: IdPath) -> dict[str, Any]:
-    """Try a task again now."""
+    """Retry a provisioning task.
+
+    Held tasks need approval first.
+    """
     return tasks.retry(app_context(), caller(), path.id)
 
 
 @routes.get("/provisioning/errors", responses=responses("tasks.TroubleKinds"))
 @needs("tasks.read", of=QUERY)
 def kinds(query: KindsQuery) -> dict[str, Any]:
-    """What open tasks failed by, with how many of each kind."""
+    """List errors of open tasks.
+
+    Groups the open tasks by application and error.
+    """
     return tasks.error_groups(app_context(), query.application)
 
 
 @routes.get("/provisioning/summary", responses=responses("tasks.ProvisioningSummary"))
 @needs("tasks.read", of=QUERY)
 def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
-    """Count pending provisioning, or wait until nothing is pending."""
+    """Count pending tasks.
+
+    With `wait`, answers when nothing is pending or after this time.
+    """
     # Each caller that waits takes one of the server's threads. A caller beyond the limit is answered at once and can ask again.
     waits = current_app.config["SUMMARY_WAITS"]
     may_wait = query.wait > 0 and waits.acquire(blocking=False)
@@ -69,21 +84,30 @@ def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
 @routes.post("/provisioning/tasks/retry", responses=responses("common.Number"))
 @needs("tasks.change")
 def again_all(body: RetryRequest) -> dict[str, Any]:
-    """Try all of an application again that failed or are held; of one kind of trouble, if that is said."""
+    """Retry all tasks of an application.
+
+    Retries failed and held tasks, optionally of one kind of error.
+    """
     return tasks.retry_all(app_context(), caller(), body.application, body.kind)
 
 
 @routes.post("/provisioning/tasks/<id>/resolve", responses=responses("tasks.Task"))
 @needs("tasks.change")
 def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
-    """Say what was found where it could not be known whether an account was made."""
+    """Resolve a provisioning task.
+
+    Records whether the account exists. Only for unresolved tasks.
+    """
     return tasks.resolve(app_context(), caller(), path.id, body.found, body.remote_id)
 
 
 @routes.get("/activity", responses=responses("activity.PageOfActivity"))
 @needs("activity.read", of=QUERY)
 def timeline(query: ActivityQuery) -> dict[str, Any]:
-    """What happened, newest first: requests, tasks, reconciliations and changes, as far as the caller may read each."""
+    """List activity.
+
+    Requests, import runs, tasks, reconciliations and changes, newest first. Shows only kinds that the caller can read.
+    """
     until = instant_of(query.until, "until") if query.until else None
     about = activity.SubjectFilter(query.kind, query.source, query.application, query.user, query.trouble, until)
     return activity.list_activity(app_context(), caller(), ask(query), about)
@@ -92,7 +116,10 @@ def timeline(query: ActivityQuery) -> dict[str, Any]:
 @routes.get("/audit", responses=responses("activity.PageOfAuditEntries"))
 @needs("audit.read")
 def audit(query: AuditQuery) -> dict[str, Any]:
-    """Which operator changed what, when; newest first."""
+    """List audit log entries.
+
+    Changes by operators, newest first.
+    """
     with app_context().database.reading() as connection:
         return audit_log.entries(connection, ask(query), query.kind, query.object)
 
@@ -100,14 +127,20 @@ def audit(query: AuditQuery) -> dict[str, Any]:
 @routes.get("/audit/<id>/undo", responses=responses("assignments.Preview"))
 @needs("audit.read")
 def preview_undo(path: EntryPath) -> dict[str, Any]:
-    """What taking a change of an assignment or policy back would do; nothing is changed."""
+    """Preview an undo.
+
+    Only changes to assignments and access policies can be undone. Changes nothing.
+    """
     return access_undo.preview(app_context(), path.id)
 
 
 @routes.post("/audit/<id>/undo", responses={204: None})
 @needs("assignments.change")
 def undo(path: EntryPath, body: ConfirmedRequest) -> Response:
-    """Take a change of an assignment or policy back."""
+    """Undo a change.
+
+    Only changes to assignments and access policies can be undone.
+    """
     access_undo.undo(app_context(), caller(), path.id, sure_of(body))
     return Response(status=204)
 
@@ -115,7 +148,10 @@ def undo(path: EntryPath, body: ConfirmedRequest) -> Response:
 @routes.get("/audit/verify", responses=responses("activity.AuditVerification"))
 @needs("audit.read")
 def verification() -> dict[str, Any]:
-    """Whether the chain of the audit log holds."""
+    """Verify the audit log.
+
+    Checks the chain of entries and names the first broken entry.
+    """
     with app_context().database.reading() as connection:
         broken = audit_log.verify_chain(connection, app_context().keys)
     return {"holds": broken is None, "broken_at": broken}

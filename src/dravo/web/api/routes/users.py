@@ -25,7 +25,10 @@ routes = api_blueprint("users")
 @routes.get("/users", responses=responses("users.PageOfUsers"))
 @needs("users.read", of=ALL)
 def list_users(query: UsersQuery) -> dict[str, Any]:
-    """Users by name."""
+    """List users.
+
+    Users by name.
+    """
     with app_context().database.reading() as connection:
         found = user_queries.users(connection, ask(query), query.q, query.status, emails=not masking.hidden())
     return {**found, "items": masking.for_caller(caller(), found["items"])}
@@ -34,21 +37,30 @@ def list_users(query: UsersQuery) -> dict[str, Any]:
 @routes.get("/users/<user>", responses=responses("users.User"))
 @needs("users.read")
 def get_user(path: UserPath) -> dict[str, Any]:
-    """One user: attributes with the source of each, records, groups, access with its reasons, accounts."""
+    """Get a user.
+
+    Returns attributes with their sources, records, groups, access and accounts.
+    """
     return masking.for_caller(caller(), [access_explanation.user(app_context(), path.user)])[0]
 
 
 @routes.get("/users/<user>/access/<application>", responses=responses("users.Why"))
 @needs("access.read", of=PATH_APPLICATION)
 def why(path: WhyPath) -> dict[str, Any]:
-    """What a user has in an application and why; or why not, and what would give it."""
+    """Explain the access of a user.
+
+    Returns the reasons, or why the user has no access.
+    """
     return access_explanation.why(app_context(), path.user, path.application)
 
 
 @routes.get("/groups", responses=responses("groups.PageOfGroups"))
 @needs("users.read", of=ALL)
 def list_groups(query: GroupsQuery) -> dict[str, Any]:
-    """Groups by name."""
+    """List groups.
+
+    Groups by name, with their source and number of members.
+    """
     with app_context().database.reading() as connection:
         given = {group_id: len(each) for group_id, each in app_context().catalogue.get(connection).by_group.items()}
         mapped = None if query.mapped is None else query.mapped == "yes"
@@ -58,7 +70,10 @@ def list_groups(query: GroupsQuery) -> dict[str, Any]:
 @routes.get("/groups/<id>", responses=responses("groups.GroupDetail"))
 @needs("users.read")
 def get_group(path: IdPath) -> dict[str, Any]:
-    """One group, with the groups in and around it."""
+    """Get a group.
+
+    Returns the group with nested groups and assigned roles.
+    """
     with app_context().database.reading() as connection:
         group = group_queries.group_detail(connection, path.id)
     if group is None:
@@ -69,7 +84,10 @@ def get_group(path: IdPath) -> dict[str, Any]:
 @routes.get("/groups/<id>/members", responses=responses("users.PageOfUsers"))
 @needs("users.read")
 def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
-    """The users whom a group lists."""
+    """List members of a group.
+
+    Direct members only.
+    """
     with app_context().database.reading() as connection:
         found = group_queries.group_members(connection, path.id, ask(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
@@ -78,7 +96,10 @@ def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
 @routes.get("/access", responses=responses("access.PageOfAccess"))
 @needs("access.read", of=QUERY)
 def list_access(query: AccessQuery) -> dict[str, Any]:
-    """Who has which role where, since when and why."""
+    """List access.
+
+    Each row is a role of a user in an application, with its reasons and account. Application owners see their own applications.
+    """
     with app_context().database.reading() as connection:
         return access_queries.access(connection, ask(query), query.application, query.role, query.user, query.group, query.q, ended=query.ended)
 
@@ -86,7 +107,10 @@ def list_access(query: AccessQuery) -> dict[str, Any]:
 @routes.get("/accounts", responses=responses("accounts.PageOfAccounts"))
 @needs("access.read", of=QUERY)
 def list_accounts(query: AccountsQuery) -> dict[str, Any]:
-    """Accounts: how users stand in applications."""
+    """List accounts.
+
+    Accounts of users in applications, with their status.
+    """
     with app_context().database.reading() as connection:
         found = account_queries.accounts(connection, ask(query), query.application, query.user, query.status, query.q)
     return {**found, "items": masking.accounts(found["items"])}
@@ -95,7 +119,10 @@ def list_accounts(query: AccountsQuery) -> dict[str, Any]:
 @routes.get("/accounts/<id>", responses=responses("accounts.AccountDetail"))
 @needs("attributes.read")
 def get_account(path: IdPath) -> dict[str, Any]:
-    """One account, with what is due and what was agreed."""
+    """Get an account.
+
+    Returns the account with its desired and applied state.
+    """
     with app_context().database.reading() as connection:
         account = account_queries.account(connection, path.id)
     if account is None:

@@ -12,17 +12,17 @@ from dravo.web.api.schemas.common import GroupRef, Named, Page, RoleRef, SearchQ
 
 
 class AccessQuery(SearchQuery):
-    """Which access."""
+    """Filters for access."""
 
     application: str | None = None
     role: str | None = None
-    user: str | None = Field(None, description="By id.")
-    group: str | None = Field(None, description="By id: access in the roles that this group gives.")
+    user: str | None = Field(None, description="ID.")
+    group: str | None = Field(None, description="ID of a group: only access through this group.")
     ended: bool = False
 
 
 class Reason(Model):
-    """Why: an assignment of some kind; or that a role was the default, or was kept."""
+    """A reason for access: an assignment, the fallback role, or a retained role."""
 
     kind: Literal["direct", "group", "everyone", "rule", "pattern", "fallback", "retained"]
     assignment: str | None
@@ -37,7 +37,7 @@ class Reason(Model):
 
 
 class SeatOf(Model):
-    """The seat that comes with an access, since when; without `since` it is still waited for."""
+    """The seat of an access. Without `since`, the user is on the waiting list."""
 
     plan: Named
     requested_at: str
@@ -45,7 +45,7 @@ class SeatOf(Model):
 
 
 class Access(Model):
-    """Who has which role where, since when and why."""
+    """A role of a user in an application, with its reasons."""
 
     id: str
     user: UserRef

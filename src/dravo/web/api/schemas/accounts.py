@@ -11,15 +11,15 @@ from dravo.web.api.schemas.common import Named, Page, SearchQuery, UserRef
 
 
 class AccountsQuery(SearchQuery):
-    """Which accounts."""
+    """Filters for accounts."""
 
     application: str | None = None
-    user: str | None = Field(None, description="By id.")
+    user: str | None = Field(None, description="ID.")
     status: Literal["in_sync", "pending", "waiting", "failed", "held"] | None = None
 
 
 class OpenTask(Model):
-    """The task that is open for an account."""
+    """The open task of an account."""
 
     id: str
     status: str
@@ -29,7 +29,7 @@ class OpenTask(Model):
 
 
 class Account(Model):
-    """How a user stands in an application."""
+    """The account of a user in an application."""
 
     id: str
     user: UserRef
@@ -47,7 +47,7 @@ class Account(Model):
 
 
 class AccountDetail(Account):
-    """An account with what is due and what was agreed, whole."""
+    """An account with its desired and applied state."""
 
     due: dict[str, Any]
     agreed: dict[str, Any] | None

@@ -11,21 +11,21 @@ from dravo.web.api.schemas.common import Named, Page, PageQuery
 
 
 class AuditQuery(PageQuery):
-    """Which entries of the audit log."""
+    """Filters for the audit log."""
 
     kind: str | None = None
     object: str | None = None
 
 
 class ActivityQuery(PageQuery):
-    """What of the timeline."""
+    """Filters for activity."""
 
     kind: Literal["request", "task", "reconciliation", "change", "run"] | None = None
-    source: str | None = Field(None, description="Only what this source had to do with, by key.")
-    application: str | None = Field(None, description="Only what this application had to do with, by key.")
-    user: str | None = Field(None, description="Only what this user had to do with, by id.")
-    trouble: bool = Field(False, description="Only what did not go well.")
-    until: str | None = Field(None, description="Only what happened before this instant, or up to the end of this day.")
+    source: str | None = Field(None, description="Only activity of this source, by key.")
+    application: str | None = Field(None, description="Only activity of this application, by key.")
+    user: str | None = Field(None, description="Only activity of this user, by ID.")
+    trouble: bool = Field(False, description="Only failures.")
+    until: str | None = Field(None, description="Only activity before this time, or until the end of this day.")
 
 
 class EntryPath(Model):
@@ -35,14 +35,14 @@ class EntryPath(Model):
 
 
 class AuditObject(Model):
-    """What was changed."""
+    """The changed object."""
 
     kind: str
     id: str
 
 
 class AuditEntry(Model):
-    """Which operator changed what, when."""
+    """An entry of the audit log."""
 
     id: int
     at: str
@@ -53,32 +53,32 @@ class AuditEntry(Model):
 
 
 class ActivityUser(Model):
-    """A user, as a line of the timeline names them."""
+    """A user in the activity list."""
 
     id: str
     name: str
 
 
 class ActivityLine(Model):
-    """One thing that happened: a request, an attempt of a task, a reconciliation, or a change by an operator."""
+    """One activity: a request, an attempt, an import run, a reconciliation or a change by an operator."""
 
     id: str
     kind: Literal["request", "task", "reconciliation", "change", "run"]
     at: str
     outcome: Literal["ok", "failed", "running"]
-    by: str = Field(description="Who: a source, Dravo itself, or an operator.")
+    by: str = Field(description="The actor: a source, Dravo or an operator.")
     what: str
     detail: str
     source: Named | None
     application: Named | None
     user: ActivityUser | None
-    task: str | None = Field(None, description="The task that was attempted, by id.")
-    object: AuditObject | None = Field(None, description="What an operator changed.")
-    undoable: bool = Field(False, description="Whether it is a change that can be taken back from here.")
+    task: str | None = Field(None, description="ID of the task.")
+    object: AuditObject | None = Field(None, description="The change of an operator.")
+    undoable: bool = Field(False, description="Whether the change can be undone.")
 
 
 class AuditVerification(Model):
-    """Whether the chain of the audit log holds; else the first entry that does not fit."""
+    """The result of verifying the audit log."""
 
     holds: bool
     broken_at: int | None
@@ -89,4 +89,4 @@ class PageOfAuditEntries(Page[AuditEntry]):
 
 
 class PageOfActivity(Page[ActivityLine]):
-    """A page of the timeline."""
+    """A page of activity."""

@@ -34,20 +34,20 @@ class ApplicationLine(Model):
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
-    secret_ends_at: str | None = Field(description="When the connection's secret ends, if that is within 30 days.")
+    secret_ends_at: str | None = Field(description="Expiry of the connection secret, if it is within 30 days.")
     trouble: str | None
     hint: str | None
     created_at: str
 
 
 class Role(RoleRef):
-    """A role and how many have it."""
+    """A role with the number of its users."""
 
     users: int
 
 
 class Policy(Model):
-    """How access is decided: who may come in, what if nothing gives a role, which of several roles, which assignments are heard."""
+    """An access policy: eligible users, fallback, multiple roles and precedence."""
 
     eligibility: Literal["assigned", "everyone"]
     fallback: Literal["no_access", "fallback_role", "retain"]
@@ -57,7 +57,7 @@ class Policy(Model):
 
 
 class Application(ApplicationLine):
-    """An application, whole."""
+    """An application with all settings."""
 
     roles: list[Role]
     plans: list[Plan]
@@ -67,7 +67,7 @@ class Application(ApplicationLine):
 
 
 class ProvisionedGroup(Model):
-    """A group as it is sent: of a source ("group") or a role's users ("role"); `going`: it is to go there."""
+    """A provisioned group: a group ("group") or the users of a role ("role")."""
 
     id: str
     kind: str
@@ -87,7 +87,7 @@ class ProvisionedGroup(Model):
 
 
 class PageOfProvisionedGroups(Page[ProvisionedGroup]):
-    """A page of delivered groups."""
+    """A page of provisioned groups."""
 
 
 class RolePath(KeyPath):
@@ -97,25 +97,25 @@ class RolePath(KeyPath):
 
 
 class AddApplicationRequest(RequestModel):
-    """An application to be added."""
+    """A new application."""
 
     key: Text
     label: Text
     owner: Text | None = None
-    tracked_only: bool = Field(False, description="Provisioned by hand: access is tracked, nothing is delivered.")
+    tracked_only: bool = Field(False, description="Track access only; Dravo does not provision accounts.")
 
 
 class ChangeApplicationRequest(ProvisioningSettingsRequest):
-    """What to change of an application; what is left out stays."""
+    """Changes to an application. Omitted fields keep their value."""
 
     label: Text | None = None
     owner: Text | None = None
-    address: Text | None = Field(None, description="Where users open it; empty: none.")
-    hidden: bool | None = Field(None, description="Not shown among users' own applications.")
+    address: Text | None = Field(None, description="Start URL for users; empty for none.")
+    hidden: bool | None = Field(None, description="Whether the application is hidden from the users' list.")
 
 
 class CreateRoleRequest(RequestModel):
-    """A role to be added; a higher rank may do more."""
+    """A new role."""
 
     key: Text
     label: Text
@@ -123,18 +123,18 @@ class CreateRoleRequest(RequestModel):
 
 
 class ChangeRoleRequest(RequestModel):
-    """What to change of a role."""
+    """Changes to a role."""
 
     label: Text | None = None
     rank: int | None = Field(None, ge=0, le=1000)
 
 
 class PolicyRequest(ConfirmedRequest):
-    """How an application decides; what is left out stays."""
+    """Changes to an access policy. Omitted fields keep their value."""
 
     eligibility: Literal["assigned", "everyone"] | None = None
     fallback: Literal["no_access", "fallback_role", "retain"] | None = None
-    fallback_role: Text | None = Field(None, description="By key.")
+    fallback_role: Text | None = Field(None, description="Key.")
     several: Literal["all", "highest"] | None = None
     first: Literal["both", "direct", "rules"] | None = None
 

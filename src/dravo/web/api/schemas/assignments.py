@@ -11,14 +11,14 @@ from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, Named, Page
 
 
 class Note(Model):
-    """What is wrong, and the hint."""
+    """A warning with its hint."""
 
     what: str
     hint: str
 
 
 class PatternGroup(Model):
-    """A group whose name fits a pattern, and what the pattern makes of it."""
+    """A group that matches a pattern, with the resulting role."""
 
     group: GroupRef
     outcome: Literal["gives", "unknown_role", "needs_confirmation"]
@@ -27,7 +27,7 @@ class PatternGroup(Model):
 
 
 class Assignment(Model):
-    """Who gets a role, is let in, or is kept out; and how many users that reaches now."""
+    """An assignment or exclusion, with the number of matching users."""
 
     model_config = ConfigDict(populate_by_name=True)
 
@@ -42,14 +42,14 @@ class Assignment(Model):
     source: Named | None
     rule: str | None
     pattern: str | None
-    confirmed: list[str] = Field(description="Groups, by id, that may give the highest role by the pattern.")
-    future_users: bool = Field(description="Of a rule: whether users who come to meet it later need no confirmation.")
-    confirmed_users: int | None = Field(description="Of a rule for the highest role: how many users are confirmed; null where all who meet it are.")
-    waiting: int | None = Field(description="In the mapping table, for a rule: how many users meet it and wait for a confirmation.")
+    confirmed: list[str] = Field(description="IDs of groups that are confirmed for the highest role.")
+    future_users: bool = Field(description="For a rule: whether later users need no confirmation.")
+    confirmed_users: int | None = Field(description="For a rule that assigns the highest role: number of confirmed users; null if all are.")
+    waiting: int | None = Field(description="For a rule: number of users waiting for confirmation.")
     new_users_since: str | None
-    groups: list[PatternGroup] | None = Field(description="In the mapping table, for a pattern: the groups that it fits.")
-    notes: list[Note] = Field(description="In the mapping table: what is wrong.")
-    reach: int | None = Field(description="Of rules, patterns and everyone only in the mapping table.")
+    groups: list[PatternGroup] | None = Field(description="For a pattern: the matching groups.")
+    notes: list[Note] = Field(description="Warnings in the role mapping.")
+    reach: int | None = Field(description="Number of matching users.")
     from_: str | None = Field(alias="from")
     until: str | None
     from_day: str | None
@@ -64,11 +64,11 @@ class PageOfAssignments(Page[Assignment]):
 
 
 class PageOfWaitingUsers(Page[UserRef]):
-    """A page of users who wait for a confirmation."""
+    """A page of users waiting for confirmation."""
 
 
 class PreviewUser(Model):
-    """Somebody whom a change touches, before and after."""
+    """A user affected by a change, with the roles before and after."""
 
     what: Literal["gained", "lost", "changed"]
     user: UserRef
@@ -78,34 +78,34 @@ class PreviewUser(Model):
 
 
 class PreviewSeats(Model):
-    """How far the free seats of a plan go for those who would need one."""
+    """The seats that a change needs."""
 
     plan: Named
     application: Named
     asked: int
-    free: int | None = Field(description="Free now, beside those for whom others wait; null: as many as there are users.")
-    wait: int = Field(description="How many of them would wait for a seat.")
+    free: int | None = Field(description="Number of free seats; null without a limit.")
+    wait: int = Field(description="Number of users who would be on the waiting list.")
 
 
 class Preview(Model):
-    """What a change would do: how many gain access, lose it, or have other roles; each is counted once for an application."""
+    """The result of a change. Each user is counted once per application."""
 
-    application: Named | None = Field(description="The one application that it is about; null if it may matter in several.")
-    type_to_confirm: str = Field(description="What has to be typed where it is serious.")
+    application: Named | None = Field(description="The affected application; null for several.")
+    type_to_confirm: str = Field(description="The text to send in `confirm` for a serious change.")
     gained: int
     lost: int
     changed: int
     unchanged: int
     accounts: int
-    taken: int = Field(description="From how many users it takes a role, whatever else they get.")
-    top_gained: int = Field(description="How many users get the highest role.")
-    confirm: str = Field(description="Why the application's name has to be typed to do it; empty if it need not be.")
+    taken: int = Field(description="Number of users who lose a role.")
+    top_gained: int = Field(description="Number of users who get the highest role.")
+    confirm: str = Field(description="Why the change needs a confirmation; empty if it does not.")
     seats: list[PreviewSeats]
     users: list[PreviewUser]
 
 
 class Reached(Model):
-    """Whom a rule reaches now."""
+    """The users who match a rule."""
 
     rule: str
     reach: int
@@ -113,7 +113,7 @@ class Reached(Model):
 
 
 class PatternTried(Model):
-    """What a pattern makes of the groups of a source."""
+    """The groups that match a pattern."""
 
     pattern: str
     reach: int
@@ -122,7 +122,7 @@ class PatternTried(Model):
 
 
 class BulkLine(Model):
-    """One line of what was pasted."""
+    """One line of a bulk mapping."""
 
     number: int
     source: str
@@ -133,7 +133,7 @@ class BulkLine(Model):
 
 
 class Bulk(Model):
-    """What came of many lines: each by itself, and what they would do together."""
+    """The result of a bulk mapping, with a preview."""
 
     lines: list[BulkLine]
     preview: Preview | None
@@ -141,63 +141,61 @@ class Bulk(Model):
 
 
 class AssignmentsQuery(PageQuery):
-    """Which assignments."""
+    """Filters for assignments."""
 
-    direct: bool = Field(False, description="Only those to single users.")
+    direct: bool = Field(False, description="Only direct assignments.")
 
     application: str | None = None
-    user: str | None = Field(None, description="By id.")
-    group: str | None = Field(None, description="By id.")
+    user: str | None = Field(None, description="ID.")
+    group: str | None = Field(None, description="ID.")
 
 
 class CreateAssignmentRequest(ConfirmedRequest):
-    """An assignment to be made: for a user, a group of a source, everyone, a rule, or a pattern of a source's groups."""
+    """A new assignment with exactly one target."""
 
     application: Text
-    role: Text | None = Field(None, description="By key. Without one they are let in only; a pattern says the role itself.")
-    plan: Text | None = Field(None, description="By key, where the application has plans with seats.")
-    user: Text | None = Field(None, description="Id, user name, email or external id.")
-    group: Text | None = Field(None, description="Id, external id or name.")
-    source: Text | None = Field(None, description="By key: the group's source, or for a rule the source that must report the attributes.")
+    role: Text | None = Field(None, description="Key of the role; null for access without a role and for patterns.")
+    plan: Text | None = Field(None, description="Key of the license plan.")
+    user: Text | None = Field(None, description="ID, user name, email or external ID.")
+    group: Text | None = Field(None, description="ID, external ID or name.")
+    source: Text | None = Field(None, description="Key of the source of the group or pattern; for a rule, the only source whose attributes count.")
     everyone: bool = False
-    rule: Text | None = Field(None, description='A SCIM filter over the user, such as department eq "Herbarium".')
-    pattern: Text | None = Field(None, description="A pattern of group names of the source; its captured part is the role's key.")
-    excludes: bool = Field(False, description="Keep them out instead.")
-    new_users_only: bool = Field(False, description="Only users who come from now on.")
-    future_users: bool = Field(
-        False, description="Of a rule with a source: users who come to meet it later get even the highest role without confirmation."
-    )
-    confirmed: list[Text] = Field([], description="Groups, by id, that may give the highest role by a pattern.")
-    from_: Text | None = Field(None, alias="from", description="An instant, such as 2031-04-02T09:15:00Z, or a day.")
-    until: Text | None = Field(None, description="An instant; from then on it gives nothing. Or a day, which still counts whole.")
+    rule: Text | None = Field(None, description='A SCIM filter over user attributes, such as department eq "Herbarium".')
+    pattern: Text | None = Field(None, description="A pattern of group names; the captured part is the role key.")
+    excludes: bool = Field(False, description="Exclude instead of assign.")
+    new_users_only: bool = Field(False, description="Only users who are new from now on.")
+    future_users: bool = Field(False, description="For a rule with a source: later users get the highest role without confirmation.")
+    confirmed: list[Text] = Field([], description="IDs of groups that are confirmed for the highest role.")
+    from_: Text | None = Field(None, alias="from", description="Start: a time such as 2031-04-02T09:15:00Z, or a date.")
+    until: Text | None = Field(None, description="End: a time, or the last day (included).")
     note: Text | None = None
 
 
 class ChangeAssignmentRequest(ConfirmedRequest):
-    """From when until when an assignment counts, and its note; all three are replaced. What else is left out stays."""
+    """Changes to an assignment. Start, end and note are replaced; other omitted fields keep their value."""
 
     from_: Text | None = Field(None, alias="from")
     until: Text | None = None
     note: Text | None = None
-    confirmed: list[Text] | None = Field(None, description="Of a pattern: groups, by id, that may give the highest role.")
-    plan: Text | None = Field(None, description="By key; empty for none.")
+    confirmed: list[Text] | None = Field(None, description="For a pattern: IDs of confirmed groups.")
+    plan: Text | None = Field(None, description="Key of the license plan; empty for none.")
 
 
 class ConfirmUsersRequest(ConfirmedRequest):
-    """Users who meet a rule and are to get its role."""
+    """Users to confirm for a rule."""
 
-    users: list[Text] | None = Field(None, description="By id; left out: all who wait now.")
+    users: list[Text] | None = Field(None, description="IDs of users; omitted for all waiting users.")
 
 
 class BulkAssignRequest(ConfirmedRequest):
-    """Many groups to be mapped."""
+    """A bulk mapping."""
 
-    text: str = Field(max_length=1_000_000, description="Lines of: source, group, role.")
+    text: str = Field(max_length=1_000_000, description="Lines with source, group and role.")
     apply: bool = False
 
 
 class CheckPatternRequest(RequestModel):
-    """A pattern to be tried."""
+    """A pattern to preview."""
 
     source: Text
     pattern: Text
@@ -205,6 +203,6 @@ class CheckPatternRequest(RequestModel):
 
 
 class CheckRuleRequest(RequestModel):
-    """A rule to be tried."""
+    """A rule to preview."""
 
     rule: str = Field(max_length=8_000)

@@ -14,7 +14,7 @@ class Model(BaseModel):
 
 
 class Problem(Model):
-    """What went wrong, and the hint."""
+    """An error with its hint."""
 
     code: str
     message: str

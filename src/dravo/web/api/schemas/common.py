@@ -10,50 +10,50 @@ from dravo.web.api.schemas.base import Model, RequestModel, Text
 
 
 class Number(Model):
-    """How many."""
+    """Page size."""
 
     number: int
 
 
 class PageQuery(Model):
-    """Which page of a list."""
+    """A page of a list."""
 
-    after: str | None = Field(None, description="The cursor that the page before gave as 'next'.")
-    count: int = Field(50, ge=1, le=500, description="How many at most.")
+    after: str | None = Field(None, description="Cursor from `next` of the previous page.")
+    count: int = Field(50, ge=1, le=500, description="Maximum number of items.")
 
 
 class SearchQuery(PageQuery):
-    """Which page, of what matches some words."""
+    """A page of matching items."""
 
-    q: str | None = Field(None, max_length=200, description="Words to look for.")
+    q: str | None = Field(None, max_length=200, description="Search words.")
 
 
 class KeyPath(Model):
-    """One thing by its key."""
+    """An object by its key."""
 
     key: str
 
 
 class IdPath(Model):
-    """One thing by its id."""
+    """An object by its ID."""
 
     id: str
 
 
 class OfApplicationPath(KeyPath):
-    """Something of an application, by its id."""
+    """An object of an application, by its ID."""
 
     id: str
 
 
 class RemovalQuery(Model):
-    """The label, typed to confirm."""
+    """A typed confirmation."""
 
     confirm: str | None = None
 
 
 class SeenPreview(RequestModel):
-    """What was seen in the preview."""
+    """The numbers of the preview."""
 
     gained: int
     lost: int
@@ -61,32 +61,32 @@ class SeenPreview(RequestModel):
 
 
 class ConfirmedRequest(RequestModel):
-    """What goes with a change that was looked at first."""
+    """The confirmation of a previewed change."""
 
-    confirm: Text | None = Field(None, description="The application's label, typed, where the change is serious.")
-    expect: SeenPreview | None = Field(None, description="What the preview said; if it would do other than that now, nothing is done.")
+    confirm: Text | None = Field(None, description="Typed label; required for a serious change.")
+    expect: SeenPreview | None = Field(None, description="Numbers of the preview. If the result has changed, the request is refused with 409.")
 
 
 class ConfirmedQuery(Model):
-    """What goes with a removal that was looked at first."""
+    """The confirmation of a previewed removal."""
 
-    confirm: str | None = Field(None, max_length=2_000, description="The application's label, typed, where the change is serious.")
+    confirm: str | None = Field(None, max_length=2_000, description="Typed label; required for a serious change.")
     gained: int | None = None
     lost: int | None = None
     changed: int | None = None
 
 
 class ConfirmRequest(RequestModel):
-    """A serious act, confirmed."""
+    """A confirmed action."""
 
-    confirm: Text | None = Field(None, description="The application's label, typed.")
+    confirm: Text | None = Field(None, description="Typed label of the application.")
 
 
 Item = TypeVar("Item")
 
 
 class Page(Model, Generic[Item]):
-    """One page of a list, how many there are in all, and the cursor of the page behind it."""
+    """A page of a list with the total and the next cursor."""
 
     items: list[Item]
     total: int
@@ -94,14 +94,14 @@ class Page(Model, Generic[Item]):
 
 
 class Named(Model):
-    """Something by key and label."""
+    """A reference by key and label."""
 
     key: str
     label: str
 
 
 class UserRef(Model):
-    """A user, in short."""
+    """A reference to a user."""
 
     id: str
     display_name: str
@@ -109,7 +109,7 @@ class UserRef(Model):
 
 
 class GroupRef(Model):
-    """A group, in short."""
+    """A reference to a group."""
 
     id: str
     name: str
@@ -118,7 +118,7 @@ class GroupRef(Model):
 
 
 class RoleRef(Model):
-    """A role, in short."""
+    """A reference to a role."""
 
     key: str
     label: str

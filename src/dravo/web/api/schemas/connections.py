@@ -10,7 +10,7 @@ from dravo.web.api.schemas.base import Model, RequestModel, Text
 
 
 class Capabilities(Model):
-    """What an application says that it can do; `notes` say in sentences what it cannot, and what is done instead."""
+    """The capabilities of an application."""
 
     patch: bool
     filter: bool
@@ -26,7 +26,7 @@ class Capabilities(Model):
 
 
 class SignInWay(Model):
-    """How Dravo signs in to an application; the secret itself is not shown."""
+    """The authentication at an application, without the secret."""
 
     kind: str
     user: str | None = None
@@ -67,13 +67,13 @@ class Check(Model):
 
 
 class CheckQuery(Model):
-    """Whether to try with a test user."""
+    """Options of a connection check."""
 
     with_test_user: bool = False
 
 
 class CredentialsRequest(RequestModel):
-    """How Dravo signs in to an application."""
+    """The authentication at an application."""
 
     kind: Literal["bearer", "basic", "client_credentials"] = "bearer"
     user: Text | None = None
@@ -83,9 +83,9 @@ class CredentialsRequest(RequestModel):
 
 
 class ConnectionRequest(RequestModel):
-    """Where an application's SCIM service is; without a token the present one is kept, if the host stays."""
+    """A connection. Without a token, the saved one is kept if the host stays the same."""
 
     base_url: Text
-    token: Annotated[str, Field(max_length=10_000)] | None = Field(None, description="The token, the password or the client's secret.")
+    token: Annotated[str, Field(max_length=10_000)] | None = Field(None, description="Token, password or client secret.")
     auth: CredentialsRequest | None = None
     expires_at: Text | None = None

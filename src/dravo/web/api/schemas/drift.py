@@ -12,7 +12,7 @@ from dravo.web.api.schemas.provisioning_settings import ChangedAttribute
 
 
 class DriftQuery(PageQuery):
-    """Which differences; without a state those that are not ignored."""
+    """Filters for differences."""
 
     kind: (
         Literal["missing", "unexpected", "attributes", "role", "status", "group_missing", "group_name", "group_members", "group_unexpected"] | None
@@ -21,32 +21,32 @@ class DriftQuery(PageQuery):
 
 
 class DriftRequest(RequestModel):
-    """Some differences, by id."""
+    """Differences by ID."""
 
     ids: list[Text] = Field(min_length=1, max_length=1_000)
 
 
 class IgnoreRequest(DriftRequest):
-    """Some differences to be ignored, or no longer."""
+    """Differences to ignore or to stop ignoring."""
 
     ignored: bool = True
 
 
 class LinkRequest(RequestModel):
-    """Whose account it is: a user by id, user name or email."""
+    """The user to link an account to."""
 
     user: Text
 
 
 class CreateUserFromAccountRequest(RequestModel):
-    """Which role somebody gets, by key; without one, that which the account has there."""
+    """The role of a new user; omitted for the role of the account."""
 
     role: Text | None = None
-    confirm: Text | None = Field(None, description="The account's name, typed, where they would get more than that role.")
+    confirm: Text | None = Field(None, description="Typed name of the account; required if the user would get more access.")
 
 
 class Run(Model):
-    """One reconciliation: how far it is, and how many differences of each kind it found."""
+    """A reconciliation with its progress and result."""
 
     id: str
     status: str
@@ -55,7 +55,7 @@ class Run(Model):
     started_at: str | None
     ended_at: str | None
     progress: int
-    groups: int = Field(description="How many groups of ours were compared.")
+    groups: int = Field(description="Number of compared groups.")
     read: int
     counts: dict[str, int]
     message: str | None
@@ -67,7 +67,7 @@ class PageOfRuns(Page[Run]):
 
 
 class DriftLine(Model):
-    """A difference: missing, unexpected, different, role or state; of whom, and in what (before: there; after: as it should be)."""
+    """A difference between an application and its desired state."""
 
     id: str
     kind: str
@@ -87,6 +87,6 @@ class PageOfDrift(Page[DriftLine]):
 
 
 class MadeUser(Model):
-    """Who was made of an account."""
+    """The user created for an account."""
 
     user: str

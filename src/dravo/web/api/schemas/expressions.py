@@ -11,7 +11,7 @@ from dravo.web.api.schemas.common import UserRef
 
 
 class Tried(Model):
-    """An expression tried on a user: its result (null: missing), what it does in words, and the attributes that it reads."""
+    """The result of an expression."""
 
     result: Any
     words: str
@@ -20,9 +20,9 @@ class Tried(Model):
 
 
 class EvaluateExpressionRequest(RequestModel):
-    """An expression to be tried on a user (by id, user name or email), perhaps for an attribute of accounts."""
+    """An expression to evaluate for a user."""
 
     expression: Annotated[str, Field(max_length=4_000)]
     user: Text | None = None
     attribute: Text | None = None
-    source: Text | None = Field(None, description="Over what this source says of them, instead of what they are here.")
+    source: Text | None = Field(None, description="Key of a source: evaluate the source record instead of the user.")

@@ -11,10 +11,10 @@ from dravo.web.api.schemas.common import Named, Page, SearchQuery
 
 
 class GroupsQuery(SearchQuery):
-    """Which groups."""
+    """Filters for groups."""
 
-    source: str | None = Field(None, description="Only this source's, by key.")
-    mapped: Literal["yes", "no"] | None = Field(None, description="Only groups that an assignment names, or only those that none does.")
+    source: str | None = Field(None, description="Only groups of this source, by key.")
+    mapped: Literal["yes", "no"] | None = Field(None, description="Only mapped, or only unmapped groups.")
 
 
 class Group(Model):
@@ -30,7 +30,7 @@ class Group(Model):
 
 
 class GroupNearby(Model):
-    """A group that lists another, or is listed by it."""
+    """A nested or containing group."""
 
     id: str
     name: str
@@ -38,7 +38,7 @@ class GroupNearby(Model):
 
 
 class GroupDetail(Group):
-    """A group with the groups in it, the groups that it is in, and how many users are in it by any nesting."""
+    """A group with its nested and containing groups."""
 
     local: bool
     within: int

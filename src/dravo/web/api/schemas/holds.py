@@ -7,14 +7,14 @@ from dravo.web.api.schemas.common import Named, UserRef
 
 
 class HeldUser(Model):
-    """Somebody whose removal is held, and what the account is to become."""
+    """A held removal of a user."""
 
     user: UserRef
     aim: str
 
 
 class HoldItem(Model):
-    """What is held for one application."""
+    """The held removals of an application."""
 
     application: Named
     number: int
@@ -24,6 +24,6 @@ class HoldItem(Model):
 
 
 class HoldList(Model):
-    """What the removal limit holds."""
+    """All held removals."""
 
     items: list[HoldItem]

@@ -11,29 +11,29 @@ from dravo.web.api.schemas.common import ConfirmedRequest, Page, PageQuery, Sear
 
 
 class ImportSettingsRequest(RequestModel):
-    """How a source is read; what is left out stays as it is."""
+    """Changes to import settings. Omitted fields keep their value."""
 
     kind: str | None = Field(None, max_length=16)
     settings: dict[str, str | bool] | None = None
-    secret: str | None = Field(None, max_length=20_000, description="Kept encrypted; an empty one takes it away.")
-    schedule: str | None = Field(None, max_length=100, description="A cron expression; empty: never by itself.")
+    secret: str | None = Field(None, max_length=20_000, description="Secret, stored encrypted; empty to delete it.")
+    schedule: str | None = Field(None, max_length=100, description="Schedule (cron, UTC); empty for none.")
     policy: dict[str, Any] | None = Field(
-        None, description="Answers to the source policy: match, domains, users, groups, groups_from, gives, makes, pilot, attributes."
+        None, description="Source policy: match, domains, users, groups, groups_from, gives, makes, pilot, attributes."
     )
     enabled: bool | None = None
-    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is enabled; empty: none.")
+    enabled_from: str | None = Field(None, max_length=40, description="Time at which the import is enabled; empty for none.")
 
 
 class PriorityRequest(ConfirmedRequest):
-    """Whose word counts; what is left out stays."""
+    """Changes to the priority of a source. Omitted fields keep their value."""
 
-    precedence: int | None = Field(None, description="Of several sources that say something, the lowest number is heard first.")
-    deactivation_wins: bool | None = Field(None, description="Its inactive counts whatever others say.")
-    updates: bool | None = Field(None, description="Whether it says anything of users whom another source knows.")
+    precedence: int | None = Field(None, description="Priority; the lowest number wins.")
+    deactivation_wins: bool | None = Field(None, description="Deactivation wins: an inactive record always deactivates the user.")
+    updates: bool | None = Field(None, description="Whether the source updates users of other sources.")
 
 
 class CheckRequest(RequestModel):
-    """A connection that is not saved yet; empty: as it is kept."""
+    """A connection to check; empty for the saved one."""
 
     kind: str | None = Field(None, max_length=16)
     settings: dict[str, str | bool] | None = None
@@ -41,7 +41,7 @@ class CheckRequest(RequestModel):
 
 
 class SourcePolicyRequest(RequestModel):
-    """Answers that are tried."""
+    """A source policy to preview."""
 
     policy: dict[str, Any] = {}
 
@@ -54,37 +54,37 @@ class FileRequest(RequestModel):
 
 
 class StartRunRequest(RequestModel):
-    """How a source is to be read."""
+    """Options of an import run."""
 
-    preview: bool = Field(False, description="Show what it would do, and change nothing.")
-    whole: bool = Field(False, description="Read everyone, also where what changed would do.")
-    allow_removals: bool = Field(False, description="Anyone who is missing may leave, however many they are.")
-    confirm: Text | None = Field(None, description="The source's label, typed; for allow_removals.")
+    preview: bool = Field(False, description="Preview: change nothing.")
+    whole: bool = Field(False, description="Read all users instead of changed ones.")
+    allow_removals: bool = Field(False, description="Process all missing users as leavers, ignoring the removal limit.")
+    confirm: Text | None = Field(None, description="Typed label of the source; required with allow_removals.")
 
 
 class ConflictDecisionRequest(RequestModel):
-    """How a conflict is decided."""
+    """The decision of a conflict."""
 
     decision: Literal["link", "create", "accept", "ignore"]
-    user: Text | None = Field(None, description="Who it is, for 'link': by id, user name, email or external id.")
+    user: Text | None = Field(None, description="User to link: ID, user name, email or external ID.")
 
 
 class LinesQuery(SearchQuery):
-    """Which lines of a run."""
+    """Filters for run entries."""
 
     kind: str | None = Field(None, max_length=16)
 
 
 class ConflictsQuery(PageQuery):
-    """Which conflicts."""
+    """Filters for conflicts."""
 
     status: Literal["open", "decided"] = "open"
 
 
 class LinkRecordRequest(ConfirmedRequest):
-    """Whose a record is."""
+    """The user to link a record to."""
 
-    to: Text | None = Field(None, description="By id, user name, email or external id; left out: somebody new.")
+    to: Text | None = Field(None, description="ID, user name, email or external ID; omitted to create a user.")
 
 
 class RecordPath(Model):
@@ -108,14 +108,14 @@ class ConflictPath(Model):
 
 
 class UserOfSourcePath(Model):
-    """A user, as a source knows them."""
+    """A user of a source."""
 
     key: str
     user: str
 
 
 class ReaderField(Model):
-    """A setting of a kind of reader; `kind` is "text", "lines", "switch" or "choice"."""
+    """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
 
     name: str
     label: str
@@ -127,7 +127,7 @@ class ReaderField(Model):
 
 
 class ReaderKind(Model):
-    """A kind of source that is read; `reads` tells what its expressions name: attributes of an "entry", or of a SCIM "user"."""
+    """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
 
     key: str
     label: str
@@ -136,7 +136,7 @@ class ReaderKind(Model):
 
 
 class ReaderKinds(Model):
-    """The kinds of sources that are read."""
+    """All connectors."""
 
     items: list[ReaderKind]
 
@@ -151,7 +151,7 @@ class ReadingStep(Model):
 
 
 class GroupAnswer(Model):
-    """Which groups come in: "all", "none", "named" or "pattern"."""
+    """The accepted groups: "all", "none", "named" or "pattern"."""
 
     which: str
     names: list[str]
@@ -159,14 +159,14 @@ class GroupAnswer(Model):
 
 
 class AttributeAnswer(Model):
-    """An attribute, and the expression that makes it."""
+    """An attribute with its expression."""
 
     attribute: str
     expression: str
 
 
 class SourceAnswers(Model):
-    """A source's answers to the source policy."""
+    """The source policy of a source."""
 
     match: str
     domains: list[str]
@@ -174,8 +174,8 @@ class SourceAnswers(Model):
     groups: GroupAnswer
     makes: bool
     pilot: str
-    groups_from: list[str] = Field(description="Expressions whose values are names of groups that somebody is in.")
-    gives: list[str] = Field(description="Names of groups that everyone whom it brings is in.")
+    groups_from: list[str] = Field(description="Expressions that produce group names.")
+    gives: list[str] = Field(description="Groups for all users of the source.")
     attributes: list[AttributeAnswer]
 
 
@@ -188,7 +188,7 @@ class ReadingFile(Model):
 
 
 class Reading(Model):
-    """How a source is read, and when."""
+    """The import settings of a source."""
 
     kind: str
     label: str
@@ -211,24 +211,24 @@ class Reading(Model):
 
 
 class SeenAttribute(Model):
-    """An attribute that a source has, with some values."""
+    """An attribute of a source with sample values."""
 
     name: str
     values: list[str]
 
 
 class SampleUser(Model):
-    """What the answers make of somebody."""
+    """The result of the source policy for one record."""
 
     name: str
     user: dict[str, Any] | None
-    groups: list[str] = Field(description="Groups that come of what is said of them.")
+    groups: list[str] = Field(description="Groups from user attributes.")
     comes_in: bool
     message: str
 
 
 class ReadingCheck(Model):
-    """What a connection check found out."""
+    """The result of a connection check."""
 
     ok: bool
     steps: list[ReadingStep]
@@ -245,7 +245,7 @@ class BeforeAndAfter(Model):
 
 
 class TriedUser(Model):
-    """Somebody for whom other answers would change something."""
+    """A user whom another source policy would change."""
 
     name: str
     outcome: str
@@ -254,7 +254,7 @@ class TriedUser(Model):
 
 
 class TriedGroup(Model):
-    """A group that the source is known to have, and whether it would come in."""
+    """A group of the source, and whether it would be accepted."""
 
     id: str
     name: str
@@ -262,14 +262,14 @@ class TriedGroup(Model):
 
 
 class MadeGroup(Model):
-    """A group that would come of what the source says of users, and how many would be in it."""
+    """A group from user attributes, with its number of members."""
 
     name: str
     users: int
 
 
 class TriedAnswers(Model):
-    """What other answers would make of everyone, and which groups would come in."""
+    """The preview of a source policy."""
 
     looked_at: int
     comes_in: int
@@ -282,14 +282,14 @@ class TriedAnswers(Model):
 
 
 class RunCount(Model):
-    """How many of a kind."""
+    """A number by kind."""
 
     name: str
     number: int
 
 
 class RunEffect(Model):
-    """How many would get, and lose, a role."""
+    """Number of users who would gain and lose a role."""
 
     application: str
     role: str
@@ -298,7 +298,7 @@ class RunEffect(Model):
 
 
 class SourceRun(Model):
-    """One reading of a source; `seconds_left` is an estimate while it runs."""
+    """An import run."""
 
     id: str
     status: str
@@ -323,7 +323,7 @@ class PageOfSourceRuns(Page[SourceRun]):
 
 
 class RunLine(Model):
-    """What a run did to one user or group."""
+    """A run entry: the result for one user or group."""
 
     id: int
     kind: str
@@ -334,11 +334,11 @@ class RunLine(Model):
 
 
 class PageOfRunLines(Page[RunLine]):
-    """A page of lines of a run."""
+    """A page of run entries."""
 
 
 class CouldBe(Model):
-    """Somebody whom a record could mean."""
+    """A possible user of a record."""
 
     id: str
     display_name: str
@@ -347,7 +347,7 @@ class CouldBe(Model):
 
 
 class SourceConflict(Model):
-    """What no rule can decide, with the choices."""
+    """A conflict with the possible decisions."""
 
     id: str
     subject: str

@@ -8,13 +8,13 @@ from dravo.web.api.schemas.base import Model
 
 
 class WorkPath(Model):
-    """The name under which work is waited for."""
+    """The name of a job."""
 
     id: str = Field(max_length=64)
 
 
 class Work(Model):
-    """How far work is: how many of how many users were looked at."""
+    """The progress of a job."""
 
     done: int
     total: int

@@ -11,7 +11,7 @@ from dravo.web.api.schemas.common import KeyPath, Named, Page, PageQuery, UserRe
 
 
 class Plan(Named):
-    """A plan with its seats; `status` says whether there are free ones: "free", "short" or "full"."""
+    """A license plan with its seats; `status` is "free", "short" or "full"."""
 
     rank: int
     seats: int | None
@@ -22,7 +22,7 @@ class Plan(Named):
 
 
 class Seat(Model):
-    """A seat that somebody has since then, or for which they wait at that place in the line."""
+    """A seat of a user, or a place on the waiting list."""
 
     id: str
     user: UserRef
@@ -37,30 +37,30 @@ class PageOfSeats(Page[Seat]):
 
 
 class PlanPath(KeyPath):
-    """A plan of an application."""
+    """A license plan of an application."""
 
     plan: str
 
 
 class CreateLicensePlanRequest(RequestModel):
-    """A plan to be added; of several that somebody would have, the one of the highest rank counts."""
+    """A new license plan."""
 
     key: Text
     label: Text
     rank: int = Field(1, ge=0, le=1000)
-    seats: int | None = Field(None, description="How many users can have it; null: as many as there are.")
+    seats: int | None = Field(None, description="Number of seats; null without a limit.")
 
 
 class ChangeLicensePlanRequest(RequestModel):
-    """What to change of a plan; nobody loses a seat by it."""
+    """Changes to a license plan."""
 
     label: Text | None = None
     rank: int | None = Field(None, ge=0, le=1000)
-    seats: int | None = Field(None, description="0: as many as there are users.")
+    seats: int | None = Field(None, description="Number of seats; 0 without a limit.")
 
 
 class SeatsQuery(PageQuery):
-    """Which seats."""
+    """Filters for seats."""
 
-    plan: str | None = Field(None, description="Only of this plan, by key.")
-    waiting: bool = Field(False, description="Those who wait, in the order of the line, instead of those who have one.")
+    plan: str | None = Field(None, description="Only this license plan, by key.")
+    waiting: bool = Field(False, description="List the waiting list instead of the seats.")

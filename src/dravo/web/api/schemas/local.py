@@ -13,12 +13,12 @@ Names = Annotated[list[Text], Field(max_length=1_000)]
 
 
 class LocalUserFields(RequestModel):
-    """What an operator enters of somebody whom no source knows."""
+    """A new local user."""
 
     user_name: Text
     given_name: Text = ""
     family_name: Text = ""
-    display_name: Text = Field("", description="Given and family name, if it is left out.")
+    display_name: Text = Field("", description="Display name; omitted for given and family name.")
     email: Text = ""
     title: Text = ""
     department: Text = ""
@@ -26,17 +26,17 @@ class LocalUserFields(RequestModel):
 
 
 class LocalUserRequest(LocalUserFields, ConfirmedRequest):
-    """The same, for somebody who is there already: the whole of it."""
+    """The attributes of an existing local user."""
 
 
 class GroupNameRequest(RequestModel):
-    """What a local group is called."""
+    """The name of a local group."""
 
     name: Text
 
 
 class MembersRequest(ConfirmedRequest):
-    """Who comes into a local group, and who goes: users by id, user name, email or external id; groups by id."""
+    """Members to add and to remove."""
 
     add: Names = []
     remove: Names = []

@@ -13,26 +13,26 @@ from dravo.web.api.schemas.users import UserLine
 
 
 class MatrixGroup(Group):
-    """A group with what it gives, by application."""
+    """A group with its roles by application."""
 
     roles: dict[str, list[str]]
 
 
 class MatrixOfGroups(Page[MatrixGroup]):
-    """A page of the matrix of groups, with its columns."""
+    """A page of the group matrix with its columns."""
 
     applications: list[Named]
 
 
 class ComparedRole(Model):
-    """A role of one of two users, and what it rests on."""
+    """A role of one of two users, with its reason."""
 
     role: str
     because: list[str]
 
 
 class ComparedApplication(Model):
-    """What each of two users has in an application."""
+    """The roles of two users in an application."""
 
     application: Named
     same: bool
@@ -40,7 +40,7 @@ class ComparedApplication(Model):
 
 
 class ComparedGroup(Model):
-    """Which of two users are in a group."""
+    """A group of one or both users."""
 
     group: GroupRef
     source: Named | None
@@ -48,7 +48,7 @@ class ComparedGroup(Model):
 
 
 class Compared(Model):
-    """Two users side by side; what differs comes first."""
+    """The comparison of two users; differences first."""
 
     users: list[UserLine]
     applications: list[ComparedApplication]
@@ -65,11 +65,11 @@ class Matrix(Page[MatrixUser]):
     """A page of the matrix, with its columns."""
 
     applications: list[Named]
-    whole: bool = Field(description="Whether the total is all; else there are more than that.")
+    whole: bool = Field(description="Whether the total is exact.")
 
 
 class Move(Model):
-    """Somebody who has other roles in an application at one instant than at an earlier one, and by what."""
+    """A user whose roles in an application differ between two times."""
 
     id: str
     user: UserRef
@@ -82,11 +82,11 @@ class Move(Model):
 
 
 class PageOfMoves(Page[Move]):
-    """A page of changes by user; the total counts users."""
+    """A page of changes; the total counts users."""
 
 
 class ExpectedRole(Model):
-    """A role that somebody would get, why, and what would become of the account."""
+    """A role that a simulated user would get."""
 
     application: Named
     role: RoleRef
@@ -95,52 +95,52 @@ class ExpectedRole(Model):
 
 
 class Expected(Model):
-    """What somebody would have."""
+    """The access of a simulated user."""
 
     active: bool
     items: list[ExpectedRole]
 
 
 class MatrixQuery(SearchQuery):
-    """What of the matrix."""
+    """Filters for the access matrix."""
 
-    application: str | None = Field(None, description="Only users with access to it, by key.")
-    role: str | None = Field(None, description="With an application, only users in that role of it, by key.")
+    application: str | None = Field(None, description="Only users with access to this application, by key.")
+    role: str | None = Field(None, description="With an application: only users with this role, by key.")
     only: Literal["direct_only", "inactive_assigned", "highest_role"] | None = None
-    at: str | None = Field(None, description="A past instant, or a day, of which the end is meant.")
+    at: str | None = Field(None, description="A past time, or the end of a day.")
 
 
 class MatrixGroupsQuery(SearchQuery):
-    """Which groups against which applications."""
+    """Filters for the group matrix."""
 
-    source: str | None = Field(None, description="Only this source's, by key.")
-    application: str | None = Field(None, description="Only this column, by key.")
+    source: str | None = Field(None, description="Only groups of this source, by key.")
+    application: str | None = Field(None, description="Only this application, by key.")
 
 
 class CompareQuery(Model):
-    """Two users, each by id, user name, email or external id."""
+    """The users to compare."""
 
     one: Text
     two: Text
 
 
 class ExportQuery(MatrixQuery):
-    """What of the matrix, in which form."""
+    """Filters and file format of an export."""
 
     form: Literal["csv", "json"] = "csv"
 
 
 class MovesQuery(PageQuery):
-    """Between which two instants."""
+    """The times to compare."""
 
-    since: str = Field(description="The earlier instant, or a day, of which the end is meant.")
-    until: str = Field(description="The later instant, or a day, of which the end is meant.")
-    application: str | None = Field(None, description="By key.")
+    since: str = Field(description="The earlier time, or the end of a day.")
+    until: str = Field(description="The later time, or the end of a day.")
+    application: str | None = Field(None, description="Key.")
 
 
 class SimulateRequest(RequestModel):
-    """Somebody who does not exist yet."""
+    """A hypothetical user."""
 
-    source: Text = Field(description="Whose user it would be, by key.")
-    attributes: dict[str, Any] = Field({}, description="A SCIM User, as the source would send it.")
-    groups: list[Text] = Field([], max_length=500, description="Groups of that source, by name or id.")
+    source: Text = Field(description="Key of the source.")
+    attributes: dict[str, Any] = Field({}, description="A SCIM User as the source would send it.")
+    groups: list[Text] = Field([], max_length=500, description="Groups of the source, by name or ID.")

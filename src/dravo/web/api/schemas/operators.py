@@ -15,7 +15,7 @@ class SignInRequest(RequestModel):
 
     name: Text
     password: Text
-    code: str = Field("", max_length=60, description="Of the second factor, where there is one; or a recovery code.")
+    code: str = Field("", max_length=60, description="Code of the second factor, or a recovery code.")
 
 
 class CodeRequest(RequestModel):
@@ -25,44 +25,44 @@ class CodeRequest(RequestModel):
 
 
 class RenewCodesRequest(RequestModel):
-    """A code of one's second factor, where one has it."""
+    """A code of your second factor."""
 
     code: str = Field("", max_length=60)
 
 
 class OnlyBySourceRequest(RequestModel):
-    """Whether one comes in by a source alone."""
+    """Whether password sign-in is disabled."""
 
     only_by_source: bool
 
 
 class ChangePasswordRequest(Model):
-    """One's own password, as it is and as it is to be."""
+    """Your current and your new password."""
 
     present: Text
     password: Text
-    revoke_tokens: bool = Field(False, description="Whether your API tokens are revoked too.")
+    revoke_tokens: bool = Field(False, description="Whether to revoke your API tokens too.")
 
 
 class CreateOperatorRequest(RequestModel):
-    """An operator to be added; without a password one is made and shown once."""
+    """A new operator. Without a password, Dravo generates one."""
 
     name: Text
     kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"]
-    applications: list[Text] = Field([], max_length=500, description="Of an application owner, by key.")
-    masked: bool = Field(False, description="For help desk and auditors: users' attributes are not for them.")
+    applications: list[Text] = Field([], max_length=500, description="Keys of the applications of an application owner.")
+    masked: bool = Field(False, description="Mask user attributes; for help_desk and auditor.")
     password: Text | None = None
 
 
 class Session(Model):
-    """Who is signed in, and what they may do."""
+    """Your session."""
 
     name: str
     kind: str
     csrf: str
     permissions: list[str]
-    applications: list[str] | None = Field(description="Of an application owner, by key; null for all others: every one.")
-    needs_second_factor: bool = Field(description="Whether a second factor has to be set up before anything else.")
+    applications: list[str] | None = Field(description="Keys of the applications of an application owner; null for all.")
+    needs_second_factor: bool = Field(description="Whether you must set up a second factor first.")
 
 
 class Operator(Model):
@@ -80,7 +80,7 @@ class Operator(Model):
 
 
 class SecondFactor(Model):
-    """Whether one has a second factor, since when, and how many recovery codes are left."""
+    """Your second factor."""
 
     on: bool
     since: str | None
@@ -89,7 +89,7 @@ class SecondFactor(Model):
 
 
 class NewSecondFactor(Model):
-    """A secret for one's app, shown once; `address` is the same for apps that take it whole, `picture` the same to be read by a camera."""
+    """A new secret, as text, as URI (`address`) and as QR code (`picture`)."""
 
     secret: str
     address: str
@@ -97,7 +97,7 @@ class NewSecondFactor(Model):
 
 
 class OperatorLink(Model):
-    """A source that lets an operator in, and by what its provider knows them."""
+    """A linked source of an operator."""
 
     id: str
     source: Named
@@ -108,13 +108,13 @@ class OperatorLink(Model):
 
 
 class LinkOffer(Named):
-    """A source to which one could link oneself; `start` is where a browser with one's session begins, "" for programs."""
+    """A source that you can link; `start` is the URL for your browser."""
 
     start: str
 
 
 class OperatorLinks(Model):
-    """By which sources one comes in as an operator, by which others one could, and whether by these alone."""
+    """Your linked sources and those that you can link."""
 
     items: list[OperatorLink]
     offered: list[LinkOffer]
@@ -122,13 +122,13 @@ class OperatorLinks(Model):
 
 
 class Left(Model):
-    """Where a browser goes to sign out at the provider too; empty where there is none."""
+    """The logout URL of the provider; empty if it has none."""
 
     go_to: str
 
 
 class OperatorSession(Model):
-    """A session of one's own; `this` is the one that asks."""
+    """One of your sessions."""
 
     created_at: str
     last_seen_at: str
@@ -138,19 +138,19 @@ class OperatorSession(Model):
 
 
 class OperatorSessions(Model):
-    """Where one is signed in."""
+    """Your sessions."""
 
     items: list[OperatorSession]
 
 
 class RecoveryCodes(Model):
-    """Codes for the day on which the app is lost, each good once; shown once."""
+    """New recovery codes. Each code works once."""
 
     recovery_codes: list[str]
 
 
 class NewOperator(Operator):
-    """An operator, with the password if one was made; the only time that it is shown."""
+    """A new operator with the generated password."""
 
     password: str | None
 

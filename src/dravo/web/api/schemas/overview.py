@@ -8,7 +8,7 @@ from dravo.web.api.schemas.base import Model
 
 
 class Stage(Model):
-    """One stage of the band."""
+    """The numbers of one stage."""
 
     name: str
     count: int
@@ -16,7 +16,7 @@ class Stage(Model):
 
 
 class Overview(Model):
-    """The whole band."""
+    """The numbers of all stages."""
 
     stages: list[Stage]
     active_users: int
@@ -25,7 +25,7 @@ class Overview(Model):
 
 
 class FlowNode(Model):
-    """A place in the flow picture: a source, a group or another way, a role, an application; without `key` it bundles several."""
+    """A node of the access flow; without `key` it bundles several objects."""
 
     id: str
     stage: Literal["source", "group", "role", "application"]
@@ -37,7 +37,7 @@ class FlowNode(Model):
 
 
 class FlowBand(Model):
-    """So many users flow from one place to another."""
+    """A connection between two nodes with the number of users."""
 
     from_id: str
     to_id: str
@@ -45,7 +45,7 @@ class FlowBand(Model):
 
 
 class Flow(Model):
-    """The flow picture as it was counted last; each role that somebody has is counted once."""
+    """The access flow. Each role of a user is counted once."""
 
     at: str | None
     nodes: list[FlowNode]

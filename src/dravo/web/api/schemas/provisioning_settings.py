@@ -11,7 +11,7 @@ from dravo.web.api.schemas.common import UserRef
 
 
 class AttributeRow(Model):
-    """An attribute of the account, and the expression that makes it; an empty one leaves it out."""
+    """An attribute of the account with its expression; an empty expression sends no value."""
 
     attribute: str
     expression: str
@@ -28,21 +28,21 @@ class RolesAs(Model):
 
 
 class GroupOver(Model):
-    """A group that is sent, perhaps under another name."""
+    """A provisioned group with an optional name."""
 
     group: str
     name: str | None = None
 
 
 class GroupsOver(Model):
-    """Which groups are sent."""
+    """The provisioned groups."""
 
     which: str
     groups: list[GroupOver]
 
 
 class Settings(Model):
-    """What Dravo may do in an application, and what is sent."""
+    """The provisioning settings of an application."""
 
     enabled: bool
     create_accounts: bool
@@ -73,7 +73,7 @@ class ChangedAttribute(Model):
 
 
 class SettingsPreviewUser(Model):
-    """What a change of settings would do to one account."""
+    """An account that changed settings would affect."""
 
     user: UserRef
     before: str
@@ -82,7 +82,7 @@ class SettingsPreviewUser(Model):
 
 
 class SettingsPreview(Model):
-    """What a change of settings would do: so many accounts of so many; the first of them by name. `whole`: all were looked at."""
+    """The preview of changed settings."""
 
     accounts: int
     changed: int
@@ -94,7 +94,7 @@ Leaving = Literal["deactivate", "delete", "do_nothing"]
 
 
 class AttributeRowRequest(RequestModel):
-    """An attribute of accounts, and the expression that makes it; an empty one leaves it out."""
+    """An attribute of accounts with its expression; an empty expression sends no value."""
 
     attribute: Text
     expression: Text
@@ -111,21 +111,21 @@ class RoleEncodingRequest(RequestModel):
 
 
 class ProvisionedGroupRequest(RequestModel):
-    """A group that is sent, perhaps under another name."""
+    """A provisioned group with an optional name."""
 
     group: Text
     name: Text | None = None
 
 
 class ProvisionedGroupsRequest(RequestModel):
-    """Which groups are sent."""
+    """The provisioned groups."""
 
     which: Literal["none", "with_roles", "selected"]
     groups: list[ProvisionedGroupRequest] = Field(default_factory=list, max_length=1_000)
 
 
 class ProvisioningSettingsRequest(RequestModel):
-    """Settings of an application; what is left out stays."""
+    """Changes to provisioning settings. Omitted fields keep their value."""
 
     enabled: bool | None = None
     create_accounts: bool | None = None
@@ -136,9 +136,9 @@ class ProvisioningSettingsRequest(RequestModel):
     on_inactive: Leaving | None = None
     on_leaving: Leaving | None = None
     max_concurrency: int | None = None
-    rate_limit: int | None = Field(None, description="Requests a second at the most; 0 for no limit.")
+    rate_limit: int | None = Field(None, description="Maximum number of requests per second; 0 for no limit.")
     attributes: list[AttributeRowRequest] | None = Field(None, max_length=200)
     role_encoding: RoleEncodingRequest | None = None
-    plan_encoding: RoleEncodingRequest | None = Field(None, description="How the plan of which somebody has a seat is sent.")
+    plan_encoding: RoleEncodingRequest | None = Field(None, description="How the license plan is sent.")
     provisioned_groups: ProvisionedGroupsRequest | None = None
-    reconcile_at: Text | None = Field(None, description="A cron expression; empty for never.")
+    reconcile_at: Text | None = Field(None, description="Reconciliation schedule (cron, UTC); empty for none.")

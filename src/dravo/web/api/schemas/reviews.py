@@ -11,12 +11,12 @@ from dravo.web.api.schemas.common import ConfirmedRequest, Named, Page, RoleRef,
 
 
 class ReviewRequest(RequestModel):
-    """A review to begin: which part of the matrix, and until when is decided."""
+    """A new access review."""
 
     label: Text
-    until: Text = Field(description="The last day, such as 2031-04-02.")
-    application: Text | None = Field(None, description="Only this one, by key.")
-    role: Text | None = Field(None, description="Only this role of it, by key.")
+    until: Text = Field(description="Due date, such as 2031-04-02.")
+    application: Text | None = Field(None, description="Only this application, by key.")
+    role: Text | None = Field(None, description="Only this role, by key.")
     only: Literal["direct_only", "highest_role"] | None = None
     words: Text | None = Field(None, description="Only users with these words in name, user name or email.")
     note: Text | None = None
@@ -30,27 +30,27 @@ class RowsRequest(RequestModel):
 
 
 class DecisionRequest(RowsRequest, ConfirmedRequest):
-    """What is decided about some rows of one application."""
+    """A decision for rows of one application."""
 
     decision: Literal["confirmed", "removed"]
     note: Text | None = None
 
 
 class ReviewRowsQuery(SearchQuery):
-    """Which rows."""
+    """Filters for review rows."""
 
     application: str | None = None
     decision: Literal["open", "confirmed", "removed"] | None = None
 
 
 class ReviewExportQuery(Model):
-    """In which form."""
+    """File format."""
 
     form: Literal["csv", "json"] = "csv"
 
 
 class ReviewPart(Model):
-    """One application in a review, and how far it is."""
+    """The progress of a review in one application."""
 
     application: Named
     owner: str | None
@@ -61,7 +61,7 @@ class ReviewPart(Model):
 
 
 class Review(Model):
-    """A part of the matrix that is looked through until a day."""
+    """An access review."""
 
     id: str
     label: str
@@ -81,7 +81,7 @@ class Review(Model):
 
 
 class ReviewRow(Model):
-    """One access as it was when the review began, and what was decided about it."""
+    """A review row: the access when the review was created, and the decision."""
 
     id: str
     user: UserRef

@@ -22,24 +22,24 @@ class SettingRequest(RequestModel):
 
 
 class MailRequest(RequestModel):
-    """By which server mail goes; what is left out stays. An empty host: no mail is sent."""
+    """Changes to the email server. With an empty host, Dravo sends no email."""
 
     host: str | None = Field(None, max_length=253)
     port: int | None = Field(None, ge=1, le=65_535)
     security: Literal["none", "starttls", "tls"] | None = None
     user: str | None = Field(None, max_length=300)
-    password: str | None = Field(None, max_length=1_000, description="Kept encrypted; an empty one takes it away.")
+    password: str | None = Field(None, max_length=1_000, description="Secret, stored encrypted; empty to delete it.")
     sender: str | None = Field(None, max_length=320)
 
 
 class TestMailRequest(RequestModel):
-    """To whom a test goes."""
+    """The recipient of a test email."""
 
     to: str = Field(max_length=320)
 
 
 class MailSettings(Model):
-    """By which server mail goes, and how it went last; the password is never shown."""
+    """The email server with its last result, without the password."""
 
     host: str
     port: int
@@ -54,7 +54,7 @@ class MailSettings(Model):
 
 
 class MailTested(MailSettings):
-    """The same, after a letter was handed over."""
+    """The email server after a test email."""
 
     sent_to: str
 
@@ -74,6 +74,6 @@ class Setting(Model):
 
 
 class OrganizationSettings(Model):
-    """Every setting of the organization."""
+    """All organization settings."""
 
     items: list[Setting]

@@ -13,71 +13,73 @@ from dravo.web.api.schemas.sources import ChecklistItem, ChecklistValue
 
 
 class ProviderFields(RequestModel):
-    """What is known of a SAML provider, by hand; what is left out stays, an empty one is taken away."""
+    """Values of a SAML provider. Omitted fields keep their value; empty ones are deleted."""
 
     entity_id: Text | None = None
-    sign_in: Text | None = Field(None, description="The address for signing in.")
-    sign_out: Text | None = Field(None, description="The address for signing out.")
-    certificates: str | None = Field(None, max_length=100_000, description="PEM or bare base64, with or without header lines, several at once.")
+    sign_in: Text | None = Field(None, description="Single sign-on URL.")
+    sign_out: Text | None = Field(None, description="Single logout URL.")
+    certificates: str | None = Field(None, max_length=100_000, description="Certificates as PEM or base64, with or without header lines.")
 
 
 class SignInSettingsRequest(RequestModel):
-    """How users sign in; what is left out stays as it is."""
+    """Changes to sign-in settings. Omitted fields keep their value."""
 
-    protocol: Literal["saml", "oidc", "email_code"] | None = Field(None, description="The first time.")
-    serves: Literal["users", "operators", "both"] | None = Field(None, description="Whom it lets in; operators only by a super administrator's word.")
+    protocol: Literal["saml", "oidc", "email_code"] | None = Field(None, description="Protocol; it cannot be changed later.")
+    serves: Literal["users", "operators", "both"] | None = Field(
+        None, description="Who can sign in. Only a super administrator can include operators."
+    )
     settings: dict[str, str | bool | int] | None = None
-    secret: str | None = Field(None, max_length=5_000, description="Our client secret (OpenID Connect); kept encrypted; an empty one takes it away.")
-    policy: dict[str, Any] | None = Field(None, description="Answers to the source policy, as for reading.")
-    metadata: str | None = Field(None, max_length=2_000_000, description="The provider's metadata itself.")
+    secret: str | None = Field(None, max_length=5_000, description="Client secret (OpenID Connect), stored encrypted; empty to delete it.")
+    policy: dict[str, Any] | None = Field(None, description="Source policy, as for imports.")
+    metadata: str | None = Field(None, max_length=2_000_000, description="Metadata of the provider as text.")
     fields: ProviderFields | None = None
-    look: bool = Field(False, description="Fetch what is at the address now.")
+    look: bool = Field(False, description="Whether to fetch the metadata now.")
 
 
 class SignInStatusRequest(RequestModel):
-    """For whom signing in is enabled."""
+    """The status of sign-in."""
 
     status: Literal["disabled", "pilot", "enabled"]
-    enabled_from: str | None = Field(None, max_length=40, description="The instant from which on it is enabled for everyone.")
-    confirm: Text | None = Field(None, description="The source's label, typed: where nobody has come through the settings yet.")
+    enabled_from: str | None = Field(None, max_length=40, description="Time at which sign-in is enabled for everyone.")
+    confirm: Text | None = Field(None, description="Typed label of the source; required for untested settings.")
 
 
 class KeysRequest(RequestModel):
-    """How our key changes."""
+    """A step of a key rotation."""
 
-    what: Literal["next", "use"] = Field(description="'next' makes one that the provider is told of; 'use' has it sign from now on.")
+    what: Literal["next", "use"] = Field(description="'next' creates the next key; 'use' activates it.")
 
 
 class CreateTestSignInRequest(RequestModel):
     """A test sign-in."""
 
-    user: Text = Field(description="Who will try: their user name or email.")
+    user: Text = Field(description="User name or email of the user.")
     mode: Literal["observe", "apply"] = "observe"
     minutes: int = Field(30, ge=1, le=1_440)
 
 
 class SignInTracesQuery(PageQuery):
-    """Which traces."""
+    """Filters for sign-ins."""
 
     outcome: Literal["signed_in", "observed", "refused"] | None = None
     sign_in_test: str | None = Field(None, max_length=36)
-    q: str | None = Field(None, max_length=200, description="A part of the name or of what is wrong.")
+    q: str | None = Field(None, max_length=200, description="A part of the user's name or of the error.")
 
 
 class RerunRequest(RequestModel):
-    """With which answers a kept trace is planned again; empty: with those that are kept."""
+    """A source policy for the evaluation; empty for the saved one."""
 
     policy: dict[str, Any] = {}
 
 
 class ClaimedQuery(Model):
-    """Which claimed groups."""
+    """Filters for groups from claims."""
 
     q: str = Field("", max_length=200, description="A part of the name.")
 
 
 class ClaimedGroupRequest(RequestModel):
-    """A group as claims name it."""
+    """A group named as in claims."""
 
     name: Text
 
@@ -90,22 +92,22 @@ class SignInTracePath(Model):
 
 
 class WhereQuery(Model):
-    """Whose sign-in page is asked for."""
+    """An email address."""
 
     email: str = Field("", max_length=300)
 
 
 class RequestCodeRequest(RequestModel):
-    """Who asks for a code, and to which page they go on."""
+    """A request for a sign-in code."""
 
     email: Text
-    sign_in_test: str | None = Field(None, max_length=100, description="The secret of a test sign-in's link.")
-    source: str | None = Field(None, max_length=64, description="The key of the source, where several own the domain.")
+    sign_in_test: str | None = Field(None, max_length=100, description="Secret of the link of a test sign-in.")
+    source: str | None = Field(None, max_length=64, description="Key of the source, if several sources own the domain.")
     back: str | None = Field(None, max_length=500)
 
 
 class VerifyCodeRequest(RequestModel):
-    """A code that came by mail; anyone who is new says their names."""
+    """An emailed code; new users also send their name."""
 
     state: str = Field(max_length=100)
     code: str = Field(max_length=40)
@@ -114,7 +116,7 @@ class VerifyCodeRequest(RequestModel):
 
 
 class ProviderCertificate(Model):
-    """A certificate with which a provider signs."""
+    """A signing certificate of a provider."""
 
     subject: str
     fingerprint: str
@@ -123,7 +125,7 @@ class ProviderCertificate(Model):
 
 
 class KnownProvider(Model):
-    """What is known of a provider; `waiting` are certificates that its metadata has now and that are not taken over yet."""
+    """The known values of a provider; `waiting` are new certificates that are not accepted yet."""
 
     entity_id: str
     sign_in: str
@@ -134,7 +136,7 @@ class KnownProvider(Model):
 
 
 class OurCertificate(Model):
-    """A certificate of ours; `use` is "signs", "comes next" or "was used before"."""
+    """A certificate of Dravo; `use` is "active", "next" or "previous"."""
 
     pem: str
     body: str
@@ -145,7 +147,7 @@ class OurCertificate(Model):
 
 
 class SignIn(Model):
-    """How users sign in by a source, with its setup checklist."""
+    """The sign-in settings of a source with the setup checklist."""
 
     source: Named
     protocol: str
@@ -180,14 +182,14 @@ class SignInTest(Model):
     created_at: str
     until_at: str
     open: bool
-    so_far: str = Field(description="'not opened', 'at the provider', 'in', 'observed', 'refused' or 'over'.")
+    so_far: str = Field(description="Status: 'not_opened', 'at_provider', 'signed_in', 'observed', 'refused' or 'expired'.")
     so_far_at: str | None
     trace: str | None
     message: str
 
 
 class NewSignInTest(SignInTest):
-    """A test sign-in with its link, the only time that it is shown."""
+    """A new test sign-in with its link."""
 
     link: str
 
@@ -197,7 +199,7 @@ class PageOfSignInTests(Page[SignInTest]):
 
 
 class SignInLine(Model):
-    """What one sign-in came to."""
+    """A sign-in with its outcome."""
 
     id: str
     at: str
@@ -215,7 +217,7 @@ class PageOfSignIns(Page[SignInLine]):
 
 
 class ClaimedGroup(Model):
-    """A group that was claimed: which one it is here ("known", "made"), or that it is "left out"; and what rows give by it."""
+    """A group in claims: "known", "made" or "ignored", with the roles that it assigns."""
 
     claimed: str
     group: dict[str, Any] | None
@@ -224,20 +226,20 @@ class ClaimedGroup(Model):
 
 
 class GroupInClaims(Model):
-    """A group that a sign-in claimed, and that its source does not have yet."""
+    """A group in claims that does not exist yet."""
 
     source: Named
     name: str
 
 
 class GroupsInClaims(Model):
-    """Groups that sign-ins claimed, and that are not here yet."""
+    """Groups in claims that do not exist yet."""
 
     items: list[GroupInClaims]
 
 
 class GroupMadeAhead(Model):
-    """A group that was made ahead of anyone who comes with it."""
+    """A group created from claims."""
 
     id: str
     name: str
@@ -253,7 +255,7 @@ class SignInAccess(Model):
 
 
 class PlannedSignIn(Model):
-    """What a sign-in comes to."""
+    """The result of a sign-in."""
 
     outcome: str
     message: str
@@ -266,7 +268,7 @@ class PlannedSignIn(Model):
 
 
 class SignInTrace(SignInLine):
-    """One sign-in whole: its steps, what arrived, and what it came to."""
+    """A sign-in trace."""
 
     issuer: str
     subject: str
@@ -280,7 +282,7 @@ class SignInTrace(SignInLine):
 
 
 class UserSession(Model):
-    """A session of somebody who signed in."""
+    """A session of a user."""
 
     id: str
     source: Named
@@ -290,13 +292,13 @@ class UserSession(Model):
 
 
 class UserSessions(Model):
-    """The sessions of a user that are not over."""
+    """The current sessions of a user."""
 
     items: list[UserSession]
 
 
 class OwnApplication(Model):
-    """An application that a visitor has; `address` is where they open it."""
+    """An application of a signed-in user with its start URL."""
 
     key: str
     label: str
@@ -306,7 +308,7 @@ class OwnApplication(Model):
 
 
 class Yours(Model):
-    """What somebody who signed in is told: who they are, what they have, whom they ask."""
+    """The applications and the support contact of a signed-in user."""
 
     name: str
     user_name: str
@@ -317,7 +319,7 @@ class Yours(Model):
 
 
 class WayIn(Model):
-    """A source by which a user could sign in: whether it opens to them; else what they would be told, and the reason that they are not told."""
+    """A source, and whether it allows the user to sign in."""
 
     source: Named
     protocol: str
@@ -331,7 +333,7 @@ class WayIn(Model):
 
 
 class Ways(Model):
-    """By which ways a user could sign in now, and the applications that they would see."""
+    """The sign-in options and applications of a user."""
 
     ways: list[WayIn]
     applications: list[OwnApplication]
@@ -347,18 +349,18 @@ class SignInChoice(Model):
 
 
 class Where(Model):
-    """By which source somebody signs in; None: by none that is known."""
+    """The sign-in for an email address; null if there is none."""
 
     source: Named | None
     start: str
     by_code: bool
-    choices: list[SignInChoice] = Field(description="Where several sources own the domain: each way to sign in.")
+    choices: list[SignInChoice] = Field(description="The choices, if several sources own the domain.")
     any: bool
     for_operators: list[Named]
 
 
 class AskedCode(Model):
-    """A code was asked for: `state` goes back with it."""
+    """A requested code; send `state` back with it."""
 
     state: str
     source: str
@@ -366,7 +368,7 @@ class AskedCode(Model):
 
 
 class CameIn(Model):
-    """What came of a code: "signed_in", "observed" or "refused"; where one goes on, or what one is told."""
+    """The result of a code: "signed_in", "observed" or "refused"."""
 
     outcome: str
     back: str

@@ -18,21 +18,21 @@ class TokenPath(KeyPath):
 
 
 class AddSourceRequest(RequestModel):
-    """A source to be added."""
+    """A new source."""
 
-    key: Text = Field(description="Stands in addresses and never changes.")
+    key: Text = Field(description="Key for URLs; it cannot be changed later.")
     label: Text
 
 
 class ChangeSourceRequest(RequestModel):
-    """Changes of a source; fields that are left out stay as they are."""
+    """Changes to a source. Omitted fields keep their value."""
 
     label: Text | None = None
     domains: list[Text] | None = Field(None, description="All email domains that the source owns, such as fernhollow.example.")
 
 
 class CreateScimTokenRequest(CreateTokenRequest):
-    """A push token to be made."""
+    """A new SCIM token."""
 
     kinds: Literal["users", "groups", "both"] = "both"
     access: Literal["read", "write"] = "write"
@@ -52,7 +52,7 @@ class SchemaPath(KeyPath):
 
 
 class TracesQuery(SearchQuery):
-    """Which requests of a source."""
+    """Filters for requests."""
 
     outcome: Literal["refused", "changed", "read"] | None = None
     method: str | None = Field(None, max_length=8)
@@ -72,16 +72,16 @@ class SharedDomain(Model):
 
 
 class Source(Model):
-    """A source; `read_as` is the kind of reader where it is read, with how its last run ended."""
+    """A source; `read_as` is the connector of its import."""
 
     key: str
     label: str
-    domains: list[str] = Field(description="Email domains that the source owns, also those in its import and sign-in settings.")
+    domains: list[str] = Field(description="All email domains of the source.")
     connection_type: str
     sign_in_status: str | None
     signed_in_at: str | None
-    certificate_ends_at: str | None = Field(description="When the last of its provider's certificates ends, if that is within 30 days.")
-    sign_in_needs: str | None = Field(description="What needs a user about signing in by it, in a sentence.")
+    certificate_ends_at: str | None = Field(description="Expiry of the provider's last certificate, if it is within 30 days.")
+    sign_in_needs: str | None = Field(description="What needs attention about the sign-in, in a sentence.")
     read_as: str | None
     enabled: bool | None
     run_status: str | None
@@ -94,26 +94,26 @@ class Source(Model):
     users: int
     groups: int
     last_call_at: str | None
-    last_activity_at: str | None = Field(description="The latest of its last call, import run and sign-in.")
-    shared_domains: list[SharedDomain] = Field(description="Domains that other sources own too: users of these choose how to sign in.")
-    token_ends_at: str | None = Field(description="When a token that it lately used ends, if that is within 30 days.")
+    last_activity_at: str | None = Field(description="Time of the last request, import run or sign-in.")
+    shared_domains: list[SharedDomain] = Field(description="Domains that other sources own too.")
+    token_ends_at: str | None = Field(description="Expiry of a recently used token, if it is within 30 days.")
 
 
 class PushToken(Token):
-    """A token of a source: what it opens (users, groups, both), and whether it may write."""
+    """A SCIM token with its resources and access."""
 
     kinds: str
     access: str
 
 
 class NewToken(PushToken):
-    """A token at the one time that its text is shown."""
+    """A new SCIM token with its secret."""
 
     token: str
 
 
 class ChecklistValue(Model):
-    """A value to give to the other side."""
+    """A value to enter on the other side."""
 
     name: str
     value: str
@@ -121,7 +121,7 @@ class ChecklistValue(Model):
 
 
 class ChecklistItem(Model):
-    """What real traffic has shown to work, and when."""
+    """A checklist item that real traffic verifies."""
 
     what: str
     label: str
@@ -130,14 +130,14 @@ class ChecklistItem(Model):
 
 
 class ChecklistTrouble(Model):
-    """A call that was turned away or lost its way."""
+    """A rejected or misdirected request."""
 
     at: str
     message: str
 
 
 class SetupChecklist(Model):
-    """The setup checklist of a inbound SCIM."""
+    """The setup checklist of inbound SCIM."""
 
     source: Named
     give: list[ChecklistValue]
@@ -145,7 +145,7 @@ class SetupChecklist(Model):
     provider_steps: list[str]
     ticks: list[ChecklistItem]
     trouble: list[ChecklistTrouble]
-    text: str = Field(description="The checklist as text, for anyone who runs the other side; without the token.")
+    text: str = Field(description="The checklist as text to send, without the token.")
 
 
 class PageOfSources(Page[Source]):
@@ -157,7 +157,7 @@ class PageOfTokens(Page[PushToken]):
 
 
 class SourceSchema(Model):
-    """An extension schema that was added to a source; `kind` is what it belongs to, User or Group."""
+    """A schema extension of a source for User or Group."""
 
     urn: str
     kind: str
@@ -166,13 +166,13 @@ class SourceSchema(Model):
 
 
 class SourceSchemas(Model):
-    """The extension schemas of a source."""
+    """The schema extensions of a source."""
 
     items: list[SourceSchema]
 
 
 class TraceSubject(Model):
-    """The user (by the user's id) or group that a request was about."""
+    """The user or group of a request."""
 
     kind: str
     id: str
@@ -180,7 +180,7 @@ class TraceSubject(Model):
 
 
 class TraceUser(Model):
-    """What a request led to for one user."""
+    """The effects of a request on one user."""
 
     id: str
     name: str
@@ -190,7 +190,7 @@ class TraceUser(Model):
 
 
 class TraceLine(Model):
-    """One request of a source: what came, what was answered, what it led to; `more` users beside those listed."""
+    """A request of a source with its effects."""
 
     id: str
     at: str
@@ -207,7 +207,7 @@ class TraceLine(Model):
 
 
 class Trace(TraceLine):
-    """One request with its body, secrets left out."""
+    """A request with its body, without secrets."""
 
     body: str | None
 

@@ -11,7 +11,7 @@ from dravo.web.api.schemas.common import Named, Page, SearchQuery, UserRef
 
 
 class TroubleKind(Model):
-    """Open tasks of one application that failed by one kind of trouble: how many, and one in its own words."""
+    """Open tasks of one application with the same error."""
 
     application: Named
     kind: str
@@ -22,13 +22,13 @@ class TroubleKind(Model):
 
 
 class TroubleKinds(Model):
-    """What open tasks failed by."""
+    """The errors of open tasks."""
 
     items: list[TroubleKind]
 
 
 class ProvisioningSummary(Model):
-    """How much provisioning is pending: tasks for accounts, and groups that are provisioned."""
+    """The numbers of pending tasks."""
 
     settled: bool = Field(description="Whether nothing is pending: no user is being recomputed, and no task is waiting that Dravo processes itself.")
     recomputing: int = Field(description="Users whose access is being recomputed.")
@@ -40,42 +40,42 @@ class ProvisioningSummary(Model):
 
 
 class TasksQuery(SearchQuery):
-    """Which tasks."""
+    """Filters for tasks."""
 
     application: str | None = None
-    user: str | None = Field(None, description="By id.")
+    user: str | None = Field(None, description="ID.")
     status: Literal["open", "waiting", "failed", "held", "done", "discarded"] | None = None
 
 
 class KindsQuery(Model):
-    """Of which application; without one, of all."""
+    """An application, or all."""
 
     application: str | None = None
 
 
 class ProvisioningSummaryQuery(Model):
-    """Of which application, and how long to wait."""
+    """An application, and how long to wait."""
 
     application: str | None = Field(None, description="The key of an application; without it, all applications are counted.")
     wait: float = Field(0, ge=0, le=60, description="Answer only when nothing is pending, or after this many seconds (0 to 60).")
 
 
 class RetryRequest(RequestModel):
-    """Which tasks to try again: of an application, and of one kind of trouble if that is said."""
+    """The tasks to retry."""
 
     application: Text
     kind: Text | None = None
 
 
 class ResolveRequest(RequestModel):
-    """What was found where it could not be known whether an account was made."""
+    """The outcome of an unresolved task."""
 
     found: Literal["exists", "missing"]
     remote_id: Text | None = None
 
 
 class Exchange(Model):
-    """One request of an attempt, and how it was answered; without bodies and secrets."""
+    """A request of an attempt with its response."""
 
     method: str
     path: str
@@ -83,7 +83,7 @@ class Exchange(Model):
     status: int | None
     milliseconds: int
     said: str | None
-    together: int | None = Field(None, description="how many changes went in one request, where it did not go by itself")
+    together: int | None = Field(None, description="Number of changes in a bulk request, or null.")
 
 
 class Attempt(Model):

@@ -11,7 +11,7 @@ from dravo.web.api.schemas.common import Page, PageQuery
 
 
 class CreateTokenRequest(RequestModel):
-    """A token to be made."""
+    """A new API token."""
 
     label: Text
     expires_at: Text | None = None
@@ -21,17 +21,17 @@ class CreateApiTokenRequest(CreateTokenRequest):
     """A token for a program."""
 
     scope: Literal["read", "write"] = "read"
-    permissions: list[Text] | None = Field(None, description="The permissions to which the token is limited; left out: all that you have.")
+    permissions: list[Text] | None = Field(None, description="Permissions of the token; omitted for all of yours.")
 
 
 class TokensQuery(PageQuery):
-    """Which API tokens to list."""
+    """Filters for API tokens."""
 
     whose: Literal["own", "all"] = Field("own", description="Your own, or those of all operators (needs operators.read).")
 
 
 class Token(Model):
-    """A token, without its text."""
+    """A SCIM token without its secret."""
 
     id: str
     label: str
@@ -43,22 +43,22 @@ class Token(Model):
 
 
 class TokenOperator(Model):
-    """The operator to whom a token belongs."""
+    """The operator of a token."""
 
     id: str
     name: str
 
 
 class ApiToken(Token):
-    """An API token, without its text."""
+    """An API token without its secret."""
 
     operator: TokenOperator
     scope: str
-    permissions: list[str] | None = Field(description="The permissions to which it is limited; null for all of its operator's.")
+    permissions: list[str] | None = Field(description="Permissions of the token; null for all of its operator.")
 
 
 class NewApiToken(ApiToken):
-    """An API token at the one time that its text is shown."""
+    """A new API token with its secret."""
 
     token: str
 

@@ -11,13 +11,13 @@ from dravo.web.api.schemas.common import GroupRef, Named, Page, RoleRef, SearchQ
 
 
 class UsersQuery(SearchQuery):
-    """Which users."""
+    """Filters for users."""
 
     status: Literal["active", "inactive", "left"] | None = None
 
 
 class UserPath(Model):
-    """One user, by id, user name, email or external id."""
+    """A user by ID, user name, email or external ID."""
 
     user: str
 
@@ -38,7 +38,7 @@ class UserLine(UserRef):
 
 
 class UserAttribute(Model):
-    """An attribute and which source gave it."""
+    """An attribute with its source."""
 
     name: str
     value: str
@@ -46,7 +46,7 @@ class UserAttribute(Model):
 
 
 class UserRecord(Model):
-    """What one source last said of a user."""
+    """A source record of a user."""
 
     id: str
     source: Named
@@ -69,7 +69,7 @@ class UserGroup(Model):
 
 
 class User(UserLine):
-    """A user, whole."""
+    """A user with all details."""
 
     attributes: list[UserAttribute]
     records: list[UserRecord]
@@ -81,7 +81,7 @@ class User(UserLine):
 
 
 class Way(Model):
-    """What would give access: being in a group, or meeting a rule."""
+    """A group or rule that would give access."""
 
     assignment: str
     group: GroupRef | None
@@ -91,7 +91,7 @@ class Way(Model):
 
 
 class Why(Model):
-    """What a user has in an application and why, or why not; in sentences too."""
+    """The explanation of a user's access."""
 
     user: UserRef
     application: Named
