@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import argparse
 
-from benchmarks import arriving, deciding, filtering, looking, provisioning, pulling, pushing, signing_in, starting
+from benchmarks import (
+    arriving,
+    deciding,
+    filtering,
+    looking,
+    provisioning,
+    pulling,
+    pushing,
+    signing_in,
+    starting,
+)
 from dravo.protocols.addresses import allow_loopback
 
 ALL = {
@@ -20,8 +30,13 @@ ALL = {
 }
 
 if __name__ == "__main__":
-    reader = argparse.ArgumentParser(prog="python -m benchmarks", description="Measure speed, each against a bare baseline of the same run.")
-    reader.add_argument("names", nargs="*", metavar="NAME", help=f"what to measure, everything if not said: {', '.join(ALL)}")
+    reader = argparse.ArgumentParser(
+        prog="python -m benchmarks",
+        description="Measure speed, each against a bare baseline of the same run.",
+    )
+    reader.add_argument(
+        "names", nargs="*", metavar="NAME", help=f"what to measure, everything if not said: {', '.join(ALL)}"
+    )
     names = reader.parse_args().names
     if unknown := [name for name in names if name not in ALL]:
         reader.error(f"there is no benchmark '{unknown[0]}'; there are: {', '.join(ALL)}")

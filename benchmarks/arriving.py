@@ -1,4 +1,6 @@
-"""How long it takes until somebody new, who signs in for the first time, stands in an application with their role: against the sign-in alone."""
+"""How long it takes until somebody new, who signs in for the first time, stands in an application with their
+role: against the sign-in alone.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,16 @@ import tempfile
 import time
 from pathlib import Path
 
-from tests.harness import Browser, Running, SignInProvider, StandIn, eventually, service, sign_in_provider, stand_in_process
+from tests.harness import (
+    Browser,
+    Running,
+    SignInProvider,
+    StandIn,
+    eventually,
+    service,
+    sign_in_provider,
+    stand_in_process,
+)
 
 USERS = 20
 
@@ -19,18 +30,25 @@ def run() -> None:
         running.application("glasshouse", app, roles=("reader",))
         with running.dravo as dravo:
             dravo.sources.add("contractors", "Contractors")
-            dravo.sign_ins.change("contractors", protocol="saml", settings={"metadata_url": f"{provider.url}/metadata"})
+            dravo.sign_ins.change(
+                "contractors", protocol="saml", settings={"metadata_url": f"{provider.url}/metadata"}
+            )
             dravo.sign_ins.set_status("contractors", "enabled", confirm="Contractors")
             group = dravo.sign_ins.make_group("contractors", "Glazing works")["id"]
             dravo.assignments.add("glasshouse", "reader", group=group)
         took = [arrival(running, provider, app, f"juno.marlow.{number}") for number in range(USERS)]
     in_, there = [each for each, _ in took], [each for _, each in took]
     print(f"    signed in               median {statistics.median(in_):5.2f} s  longest {max(in_):5.2f} s")
-    print(f"    in the application too  median {statistics.median(there):5.2f} s  longest {max(there):5.2f} s  (promised: under 3 s)")
+    print(
+        f"    in the application too  median {statistics.median(there):5.2f} s  longest "
+        f"{max(there):5.2f} s  (promised: under 3 s)"
+    )
 
 
 def arrival(running: Running, provider: SignInProvider, app: StandIn, who: str) -> tuple[float, float]:
-    """Return the seconds until somebody new is in, and until they stand in the application with their role."""
+    """Return the seconds until somebody new is in, and until they stand in the application with their
+    role.
+    """
     provider.user(who, "Juno", "Marlow", ["Glazing works"])
     browser = Browser()
     chooser = browser.http.get(f"{running.url}/sso/contractors/start")

@@ -1,4 +1,6 @@
-"""The baseline of B1: a bare Flask route on the same server, one INSERT and commit, with the service's own settings of SQLite."""
+"""The baseline of B1: a bare Flask route on the same server, one INSERT and commit, with the service's own
+settings of SQLite.
+"""
 
 from __future__ import annotations
 

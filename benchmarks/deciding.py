@@ -1,4 +1,6 @@
-"""B4: access of everyone from nothing, and after one membership changed, against plain set operations over the same tuples."""
+"""B4: access of everyone from nothing, and after one membership changed, against plain set operations over
+the same tuples.
+"""
 
 from __future__ import annotations
 
@@ -40,19 +42,28 @@ def declare(chance: random.Random) -> tuple[AccessConfig, list[Any]]:
     by_group: dict[str, list[Assignment]] = {}
     for number in range(ASSIGNMENTS - RULES):
         group, application = f"g{chance.randrange(GROUPS)}", f"a{chance.randrange(APPLICATIONS)}"
-        by_group.setdefault(group, []).append(Assignment(f"x{number}", application, f"{application}-r{chance.randrange(3)}", group_id=group))
+        by_group.setdefault(group, []).append(
+            Assignment(f"x{number}", application, f"{application}-r{chance.randrange(3)}", group_id=group)
+        )
     general, plain = [], []
     for number in range(RULES):
         department, application = DEPARTMENTS[number], f"a{chance.randrange(APPLICATIONS)}"
         role = f"{application}-r{chance.randrange(3)}"
-        general.append(Assignment(f"r{number}", application, role, condition=read_condition(f'department eq "{department}"')))
+        general.append(
+            Assignment(
+                f"r{number}", application, role, condition=read_condition(f'department eq "{department}"')
+            )
+        )
         plain.append((department, application, role))
     return AccessConfig({group: tuple(each) for group, each in by_group.items()}, tuple(general)), plain
 
 
 def users(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
     """Return so many users as (groups, department)."""
-    return [([f"g{each}" for each in chance.sample(range(GROUPS), GROUPS_EACH)], chance.choice(DEPARTMENTS)) for _ in range(count)]
+    return [
+        ([f"g{each}" for each in chance.sample(range(GROUPS), GROUPS_EACH)], chance.choice(DEPARTMENTS))
+        for _ in range(count)
+    ]
 
 
 def ours(everyone: list[tuple[list[str], str]], declared: AccessConfig) -> int:
@@ -66,7 +77,10 @@ def ours(everyone: list[tuple[list[str], str]], declared: AccessConfig) -> int:
 
 def bare(everyone: list[tuple[list[str], str]], declared: AccessConfig, rules: list[Any]) -> int:
     """The same tuples by plain set operations: no reasons, no dates, no policies."""
-    tuples = {group: {(each.application_id, each.role_id) for each in given} for group, given in declared.by_group.items()}
+    tuples = {
+        group: {(each.application_id, each.role_id) for each in given}
+        for group, given in declared.by_group.items()
+    }
     found = 0
     for groups, department in everyone:
         roles = set()
@@ -80,7 +94,9 @@ def bare(everyone: list[tuple[list[str], str]], declared: AccessConfig, rules: l
 
 
 def one_change(ctx: AppContext, count: int) -> float:
-    """Return the median milliseconds of adding one member to a group that gives a role, among so many users, written down."""
+    """Return the median milliseconds of adding one member to a group that gives a role, among so many users,
+    written down.
+    """
     source = ctx.database
     with source.reading() as connection:
         source_id = connection.execute(t.source.select()).one().id
@@ -88,7 +104,10 @@ def one_change(ctx: AppContext, count: int) -> float:
     intake = Intake(ctx.database, ctx.catalogue)
     group = intake.create_group(source_id, {"displayName": "Guides"}, records[:1]).id
     with ctx.database.writing() as connection:
-        application, role = connection.execute(t.application.select()).first(), connection.execute(t.role.select()).first()
+        application, role = (
+            connection.execute(t.application.select()).first(),
+            connection.execute(t.role.select()).first(),
+        )
         assert application is not None and role is not None
         row = {
             "id": new_id(),
@@ -102,7 +121,9 @@ def one_change(ctx: AppContext, count: int) -> float:
         raise_revision(connection)
     taken = []
     for record in records[1:40]:
-        operations = read_operations({"Operations": [{"op": "add", "path": "members", "value": [{"value": record}]}]}, GROUP)
+        operations = read_operations(
+            {"Operations": [{"op": "add", "path": "members", "value": [{"value": record}]}]}, GROUP
+        )
         began = time.perf_counter()
         intake.patch_group(source_id, group, operations)
         taken.append((time.perf_counter() - began) * 1_000)
@@ -113,7 +134,10 @@ def run() -> None:
     """Print the figures."""
     chance = random.Random(8)
     declared, rules = declare(chance)
-    print(f"Access from nothing: {APPLICATIONS} applications, {ASSIGNMENTS:,} assignments, {RULES} of them rules, {GROUPS_EACH} groups each")
+    print(
+        f"Access from nothing: {APPLICATIONS} applications, {ASSIGNMENTS:,} assignments, {RULES} of "
+        f"them rules, {GROUPS_EACH} groups each"
+    )
     for count in SIZES:
         everyone = users(count, chance)
         times: dict[str, list[float]] = {"ours": [], "bare": []}
@@ -127,13 +151,19 @@ def run() -> None:
             times["ours"].append(time.perf_counter() - between)
         assert len(roles) == 1, "both find the same roles"
         mine, theirs = min(times["ours"]), min(times["bare"])
-        print(f"  {count:>7,} users: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times (goal: at most 3); {roles.pop():,} roles")
+        print(
+            f"  {count:>7,} users: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times "
+            f"(goal: at most 3); {roles.pop():,} roles"
+        )
     for count in SIZES:
         with tempfile.TemporaryDirectory() as folder:
             ctx = AppContext(Path(folder))
             sources.add(ctx, operators.SYSTEM, "staff", "Staff")
             applications.add(ctx, operators.SYSTEM, "records", "Records", None, tracked_only=False)
             provisioning_roles.add_role(ctx, operators.SYSTEM, "records", "viewer", "Viewer", 1)
-            print(f"  one membership changed among {count:>7,}: {one_change(ctx, count):5.1f} ms, written down (goal: under 20)")
+            print(
+                f"  one membership changed among {count:>7,}: {one_change(ctx, count):5.1f} ms, "
+                "written down (goal: under 20)"
+            )
             ctx.close()
     print(f"  memory at its highest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")

@@ -1,4 +1,6 @@
-"""How filters on inbound SCIM grow from 1,000 to 100,000 users, and what 500 members cost in an empty group and in a full one."""
+"""How filters on inbound SCIM grow from 1,000 to 100,000 users, and what 500 members cost in an empty group
+and in a full one.
+"""
 
 from __future__ import annotations
 
@@ -26,11 +28,22 @@ from dravo.store.ids import new_id
 SIZES = (1_000, 10_000, 100_000)
 # What an index serves, and below it what the core evaluates on everyone.
 FILTERS = (
-    'userName eq "{name}"', 'userName sw "{name}"', 'userName co "{name}"', 'userName ew "{name}"', 'userName gt "zzzz"',
-    'externalId eq "{name}"', 'emails.value eq "{name}@fernhollow.example"', 'emails[type eq "work" and value eq "{name}@fernhollow.example"]',
-    'id eq "{id}"', 'groups.value eq "{group}"', 'meta.lastModified gt "2999-01-01T00:00:00Z"', "userName pr",
-    'title eq "{name}"', 'name.familyName co "zz"', "active eq false",
-)  # fmt: skip
+    'userName eq "{name}"',
+    'userName sw "{name}"',
+    'userName co "{name}"',
+    'userName ew "{name}"',
+    'userName gt "zzzz"',
+    'externalId eq "{name}"',
+    'emails.value eq "{name}@fernhollow.example"',
+    'emails[type eq "work" and value eq "{name}@fernhollow.example"]',
+    'id eq "{id}"',
+    'groups.value eq "{group}"',
+    'meta.lastModified gt "2999-01-01T00:00:00Z"',
+    "userName pr",
+    'title eq "{name}"',
+    'name.familyName co "zz"',
+    "active eq false",
+)
 
 
 def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
@@ -41,18 +54,44 @@ def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
             users, records = [], []
             for place, user in enumerate(scenario.crowd(min(5_000, number - start), seed=start)):
                 name = f"user{start + place:06d}"
-                data = {**user, "userName": name, "externalId": name, "emails": [{"value": f"{name}@fernhollow.example", "type": "work"}]}
+                data = {
+                    **user,
+                    "userName": name,
+                    "externalId": name,
+                    "emails": [{"value": f"{name}@fernhollow.example", "type": "work"}],
+                }
                 user_id, record_id = new_id(), new_id()
                 ids.append(record_id)
-                users.append({
-                    "id": user_id, "user_name": name, "user_name_key": fold(name), "display_name": name, "display_name_key": fold(name),
-                    "attributes": data, "given_by": {}, "active": True, "revision": 1, "created_at": now, "modified_at": now,
-                })  # fmt: skip
-                records.append({
-                    "id": record_id, "source_id": source_id, "connection_type": "inbound_scim", "user_id": user_id, "user_name_key": fold(name),
-                    "external_id": name,
-                    "email_key": f"{name}@fernhollow.example", "data": data, "version": 1, "created_at": now, "modified_at": now,
-                })  # fmt: skip
+                users.append(
+                    {
+                        "id": user_id,
+                        "user_name": name,
+                        "user_name_key": fold(name),
+                        "display_name": name,
+                        "display_name_key": fold(name),
+                        "attributes": data,
+                        "given_by": {},
+                        "active": True,
+                        "revision": 1,
+                        "created_at": now,
+                        "modified_at": now,
+                    }
+                )
+                records.append(
+                    {
+                        "id": record_id,
+                        "source_id": source_id,
+                        "connection_type": "inbound_scim",
+                        "user_id": user_id,
+                        "user_name_key": fold(name),
+                        "external_id": name,
+                        "email_key": f"{name}@fernhollow.example",
+                        "data": data,
+                        "version": 1,
+                        "created_at": now,
+                        "modified_at": now,
+                    }
+                )
             connection.execute(insert(t.user), users)
             connection.execute(insert(t.record), records)
     return ids
@@ -81,15 +120,26 @@ def run() -> None:
             intake, own = Intake(ctx.database, ctx.catalogue), OwnRecords(ctx.database)
             group = intake.create_group(source_id, {"displayName": "Group"}, ids[:20]).id
             for text in FILTERS:
-                asked = Query(filter=text.format(name=f"user{size // 2:06d}", id=ids[size // 2], group=group), count=20)
-                table[text].append(measured(lambda own=own, asked=asked, source_id=source_id: own.users(source_id, "http://x", asked)))  # type: ignore[misc]
+                asked = Query(
+                    filter=text.format(name=f"user{size // 2:06d}", id=ids[size // 2], group=group), count=20
+                )
+                table[text].append(
+                    measured(
+                        lambda own=own, asked=asked, source_id=source_id: own.users(
+                            source_id, "http://x", asked
+                        )
+                    )
+                )  # type: ignore[misc]
             if size == SIZES[-1]:
                 members = [_members(ctx, intake, source_id, ids, present) for present in (0, 50_000)]
             ctx.close()
     print("Filters, milliseconds (median of 5) among " + ", ".join(f"{size:,}" for size in SIZES) + " users")
     for text, times in table.items():
         print(f"  {text:<75}" + "".join(f"{each:9.2f}" for each in times))
-    print(f"500 members: into an empty group {members[0]:.0f} ms, into one of 50,000 {members[1]:.0f} ms, ratio {members[1] / members[0]:.2f}")
+    print(
+        f"500 members: into an empty group {members[0]:.0f} ms, into one of 50,000 {members[1]:.0f} "
+        f"ms, ratio {members[1] / members[0]:.2f}"
+    )
 
 
 def _members(ctx: AppContext, intake: Intake, source_id: str, ids: list[str], present: int) -> float:
@@ -102,6 +152,10 @@ def _members(ctx: AppContext, intake: Intake, source_id: str, ids: list[str], pr
     def add() -> None:
         start = next(parts)
         value = [{"value": each} for each in ids[start : start + 500]]
-        intake.patch_group(source_id, group, read_operations({"Operations": [{"op": "add", "path": "members", "value": value}]}, GROUP))
+        intake.patch_group(
+            source_id,
+            group,
+            read_operations({"Operations": [{"op": "add", "path": "members", "value": value}]}, GROUP),
+        )
 
     return measured(add)

@@ -1,4 +1,6 @@
-"""B7: the users page and the access matrix among 1,000 to 100,000 users: listed, searched, filtered; against a bare indexed SELECT."""
+"""B7: the users page and the access matrix among 1,000 to 100,000 users: listed, searched, filtered; against
+a bare indexed SELECT.
+"""
 
 from __future__ import annotations
 
@@ -37,16 +39,37 @@ def give(ctx: AppContext) -> None:
     """Give everyone five roles among a hundred applications, straight into the records."""
     chance, now = random.Random(8), clock.now()
     for number in range(APPLICATIONS):
-        applications.add(ctx, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True)
+        applications.add(
+            ctx, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True
+        )
         provisioning_roles.add_role(ctx, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
     with ctx.database.writing() as connection:
         roles = [(row.application_id, row.id) for row in connection.execute(t.role.select())]
         users = list(connection.execute(t.user.select()).scalars())
-        reason = {"kind": "group", "assignment": "a", "rule": None, "group": "g", "group_name": "Guides", "source": "staff", "source_label": "Staff",
-                  "through": [], "through_names": [], "from": now, "until": None}  # fmt: skip
+        reason = {
+            "kind": "group",
+            "assignment": "a",
+            "rule": None,
+            "group": "g",
+            "group_name": "Guides",
+            "source": "staff",
+            "source_label": "Staff",
+            "through": [],
+            "through_names": [],
+            "from": now,
+            "until": None,
+        }
         for start in range(0, len(users), 5_000):
             rows = [
-                {"id": new_id(), "user_id": user, "application_id": of, "role_id": role, "reasons": [reason], "from_at": now, "until_at": None}
+                {
+                    "id": new_id(),
+                    "user_id": user,
+                    "application_id": of,
+                    "role_id": role,
+                    "reasons": [reason],
+                    "from_at": now,
+                    "until_at": None,
+                }
                 for user in users[start : start + 5_000]
                 for of, role in chance.sample(roles, EACH)
             ]
@@ -66,7 +89,10 @@ def p95(work: Callable[[], object]) -> float:
 
 def run() -> None:
     """Print the figures."""
-    print(f"p95 in ms of {TIMES}; {APPLICATIONS} applications, {EACH} roles each; the goal is under 100 at 100,000 users")
+    print(
+        f"p95 in ms of {TIMES}; {APPLICATIONS} applications, {EACH} roles each; the goal is under 100 "
+        "at 100,000 users"
+    )
     rows: dict[str, list[float]] = {}
     for size in SIZES:
         with tempfile.TemporaryDirectory() as folder:
@@ -83,7 +109,12 @@ def run() -> None:
 
             def bare(ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:
-                    connection.execute(text('SELECT id, user_name, display_name, email FROM "user" ORDER BY display_name_key, id LIMIT 50')).all()
+                    connection.execute(
+                        text(
+                            'SELECT id, user_name, display_name, email FROM "user" ORDER BY '
+                            "display_name_key, id LIMIT 50"
+                        )
+                    ).all()
 
             def seen(ctx: AppContext = ctx, **view: str) -> None:
                 access_matrix.users(ctx, View(**view), Ask(count=50))  # type: ignore[arg-type]
@@ -104,14 +135,22 @@ def run() -> None:
             ):
                 rows.setdefault(name, []).append(p95(work))
             for name, once in (
-                ("a rule tried (once)", lambda ctx=ctx: rule_matches.try_rule(ctx, 'department eq "Herbarium"')),
+                (
+                    "a rule tried (once)",
+                    lambda ctx=ctx: rule_matches.try_rule(ctx, 'department eq "Herbarium"'),
+                ),
                 (
                     "everyone previewed (once)",
-                    lambda ctx=ctx: assignment_changes.preview_adding(ctx, AssignmentRequest("app001", "viewer", everyone=True)),
+                    lambda ctx=ctx: assignment_changes.preview_adding(
+                        ctx, AssignmentRequest("app001", "viewer", everyone=True)
+                    ),
                 ),
                 ("flow counted (once)", lambda ctx=ctx: access_flow.count(ctx)),
                 ("flow shown (once)", lambda ctx=ctx: access_flow.shown(ctx)),
-                ("all of it exported (once)", lambda ctx=ctx: sum(len(piece) for piece in access_matrix.export(ctx, View(), "csv"))),
+                (
+                    "all of it exported (once)",
+                    lambda ctx=ctx: sum(len(piece) for piece in access_matrix.export(ctx, View(), "csv")),
+                ),
             ):
                 began = time.perf_counter()
                 once()

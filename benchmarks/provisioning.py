@@ -1,4 +1,6 @@
-"""B5: accounts delivered to a SCIM stand-in, against a bare loop that posts the same bodies at the same concurrency."""
+"""B5: accounts delivered to a SCIM stand-in, against a bare loop that posts the same bodies at the same
+concurrency.
+"""
 
 from __future__ import annotations
 
@@ -29,18 +31,26 @@ AT_A_TIME = 8
 
 
 def prepare(folder: Path) -> list[dict[str, object]]:
-    """Have so many accounts due in an application that is not connected yet; return the bodies that will be posted."""
+    """Have so many accounts due in an application that is not connected yet; return the bodies that will be
+    posted.
+    """
     services = ServiceFixture(folder)
     source = services.source()
     services.application("records", "viewer", enabled=True, max_concurrency=AT_A_TIME)
-    users = [services.user(source, f"p{number:06d}", **_user(each)) for number, each in enumerate(scenario.crowd(NUMBER, seed=5))]
+    users = [
+        services.user(source, f"p{number:06d}", **_user(each))
+        for number, each in enumerate(scenario.crowd(NUMBER, seed=5))
+    ]
     group = services.group(source, "Everyone", *users)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     recompute.process_marks(services.ctx)
     bodies = [without_empty(scim_body(row.due)) for row in services.rows(t.account)]
     assert len(bodies) == NUMBER
     services.ctx.close()
-    return [{"schemas": [USER_URN, *(name for name in body if name.startswith("urn:"))], **body} for body in bodies]
+    return [
+        {"schemas": [USER_URN, *(name for name in body if name.startswith("urn:"))], **body}
+        for body in bodies
+    ]
 
 
 def _user(user: dict[str, object]) -> dict[str, object]:
@@ -49,7 +59,10 @@ def _user(user: dict[str, object]) -> dict[str, object]:
 
 def bare(app: StandIn, bodies: list[dict[str, object]]) -> float:
     """Return accounts a second of a loop that only posts."""
-    with httpx.Client(headers=app.headers, trust_env=False, timeout=30) as client, ThreadPoolExecutor(AT_A_TIME) as pool:
+    with (
+        httpx.Client(headers=app.headers, trust_env=False, timeout=30) as client,
+        ThreadPoolExecutor(AT_A_TIME) as pool,
+    ):
         began = time.perf_counter()
         for answer in pool.map(lambda body: client.post(f"{app.base_url}/Users", json=body), bodies):
             assert answer.status_code == 201
@@ -81,7 +94,9 @@ def provisioned(running: Running, folder: Path, together: int) -> tuple[float, i
 
 
 def run() -> None:
-    """Measure the loop, then the service without and with Bulk, and print all with their ratios and the worker's largest memory."""
+    """Measure the loop, then the service without and with Bulk, and print all with their ratios and the
+    worker's largest memory.
+    """
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         running = set_up(folder / "service")
@@ -90,9 +105,15 @@ def run() -> None:
         with stand_in_process(folder) as app:
             bare_rate = bare(app, bodies)
         print(f"B5  {NUMBER:,} accounts, a bare loop of as many requests: {bare_rate:.0f}/s")
-        for told, of, together in (("one by one", running, 0), ("with Bulk", replace(running, folder=folder / "again"), 100)):
+        for told, of, together in (
+            ("one by one", running, 0),
+            ("with Bulk", replace(running, folder=folder / "again"), 100),
+        ):
             rate, asked, most = provisioned(of, folder, together)
-            print(f"B5  {told:<11} {rate:6.0f}/s  ratio {rate / bare_rate:.2f}  (goal: at least 0.7), {asked:,} requests for them")
+            print(
+                f"B5  {told:<11} {rate:6.0f}/s  ratio {rate / bare_rate:.2f}  (goal: at least 0.7), "
+                f"{asked:,} requests for them"
+            )
             print(f"B8  {told:<11} largest memory of the worker: {most:.0f} MB (goal: under 400)")
 
 

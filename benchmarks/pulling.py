@@ -1,4 +1,5 @@
-"""B2, B3 and B8: a directory of 50,000 users read for the first time and again, against `ldapsearch` and one bulk insert of the same rows.
+"""B2, B3 and B8: a directory of 50,000 users read for the first time and again, against `ldapsearch` and one
+bulk insert of the same rows.
 
 Meanwhile pages are looked at and users pushed through the same service.
 """
@@ -37,14 +38,23 @@ def fill(folder: Path) -> Directory:
     names = [each["userName"] for each in users]
     entries = [
         directory.user(
-            each["userName"], each["name"]["givenName"], each["name"]["familyName"],
-            {"mail": [each["emails"][0]["value"]], "title": [each["title"]], "ou": [each[scenario.ENTERPRISE]["department"]],
-             "employeeNumber": [each[scenario.ENTERPRISE]["employeeNumber"]]},
+            each["userName"],
+            each["name"]["givenName"],
+            each["name"]["familyName"],
+            {
+                "mail": [each["emails"][0]["value"]],
+                "title": [each["title"]],
+                "ou": [each[scenario.ENTERPRISE]["department"]],
+                "employeeNumber": [each[scenario.ENTERPRISE]["employeeNumber"]],
+            },
         )
         for each in users
-    ]  # fmt: skip
+    ]
     size = USERS * GROUPS_EACH // GROUPS
-    entries += [directory.group(f"Group {number}", [directory.user_dn(each) for each in chance.sample(names, size)]) for number in range(GROUPS)]
+    entries += [
+        directory.group(f"Group {number}", [directory.user_dn(each) for each in chance.sample(names, size)])
+        for number in range(GROUPS)
+    ]
     made = Directory(folder, free_port(), free_port())
     made.prepare("".join(entries))
     made.start()
@@ -53,19 +63,48 @@ def fill(folder: Path) -> Directory:
 
 def searched(made: Directory) -> float:
     """Return the seconds in which `ldapsearch` reads the same: the best of three."""
-    command = ["ldapsearch", "-x", "-H", made.address, "-D", directory.READER, "-w", directory.READER_PASSWORD, "-LLL", "-E", "pr=1000/noprompt"]
-    names = ["entryUUID", "modifyTimestamp", "uid", "displayName", "cn", "givenName", "sn", "mail", "title", "ou", "employeeNumber", "member"]
+    command = [
+        "ldapsearch",
+        "-x",
+        "-H",
+        made.address,
+        "-D",
+        directory.READER,
+        "-w",
+        directory.READER_PASSWORD,
+        "-LLL",
+        "-E",
+        "pr=1000/noprompt",
+    ]
+    names = [
+        "entryUUID",
+        "modifyTimestamp",
+        "uid",
+        "displayName",
+        "cn",
+        "givenName",
+        "sn",
+        "mail",
+        "title",
+        "ou",
+        "employeeNumber",
+        "member",
+    ]
     taken = []
     for _ in range(3):
         began = time.perf_counter()
         wanted = "(|(objectClass=inetOrgPerson)(objectClass=groupOfNames))"
-        subprocess.run([*command, "-b", directory.SUFFIX, wanted, *names], check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            [*command, "-b", directory.SUFFIX, wanted, *names], check=True, stdout=subprocess.DEVNULL
+        )
         taken.append(time.perf_counter() - began)
     return min(taken)
 
 
 def inserted(folder: Path) -> float:
-    """Return the seconds in which the rows that a first reading left are inserted, in bulk and in one transaction, into an empty organization."""
+    """Return the seconds in which the rows that a first reading left are inserted, in bulk and in one
+    transaction, into an empty organization.
+    """
     ctx = AppContext(folder)
     rows = {}
     with ctx.database.reading() as connection:
@@ -92,10 +131,18 @@ class Meanwhile:
         self.taken: dict[str, list[float]] = {"page": [], "push": []}
         self._stopped = threading.Event()
         provider = running.provider("staff")
-        api = httpx.Client(base_url=f"{running.url}/api/v1", headers={"Authorization": f"Bearer {running.api_token}"}, timeout=60, trust_env=False)
+        api = httpx.Client(
+            base_url=f"{running.url}/api/v1",
+            headers={"Authorization": f"Bearer {running.api_token}"},
+            timeout=60,
+            trust_env=False,
+        )
         numbers = itertools.count()
         work = {"page": lambda: api.get("/users"), "push": lambda: provider.user(f"pushed.{next(numbers)}")}
-        self._threads = [threading.Thread(target=self._go_on, args=(name, each), daemon=True) for name, each in work.items()]
+        self._threads = [
+            threading.Thread(target=self._go_on, args=(name, each), daemon=True)
+            for name, each in work.items()
+        ]
 
     def _go_on(self, name: str, work: Any) -> None:
         while not self._stopped.is_set():
@@ -122,10 +169,23 @@ class Meanwhile:
 
 def connect(running: Running, made: Directory) -> None:
     """Add the directory as a source."""
-    settings = {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "users_base": directory.USERS, "groups_base": directory.GROUPS}
+    settings = {
+        "address": made.address,
+        "ca": made.ca,
+        "bind_dn": directory.READER,
+        "users_base": directory.USERS,
+        "groups_base": directory.GROUPS,
+    }
     with running.dravo as dravo:
         dravo.sources.add("estates", "Estates directory")
-        dravo.sources.change_reading("estates", kind="ldap", settings=settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
+        dravo.sources.change_reading(
+            "estates",
+            kind="ldap",
+            settings=settings,
+            secret=directory.READER_PASSWORD,
+            schedule="",
+            enabled=True,
+        )
 
 
 def read(running: Running, **how: Any) -> tuple[dict[str, Any], float]:
@@ -142,7 +202,8 @@ def read(running: Running, **how: Any) -> tuple[dict[str, Any], float]:
 def change(made: Directory, number: int) -> None:
     """Give so many users another title."""
     lines = [
-        f"dn: {directory.user_dn(each['userName'])}\nchangetype: modify\nreplace: title\ntitle: Keeper\n\n" for each in scenario.crowd(USERS)[:number]
+        f"dn: {directory.user_dn(each['userName'])}\nchangetype: modify\nreplace: title\ntitle: Keeper\n\n"
+        for each in scenario.crowd(USERS)[:number]
     ]
     command = ["ldapmodify", "-x", "-H", made.address, "-D", directory.ADMIN, "-w", directory.ADMIN_PASSWORD]
     subprocess.run(command, input="".join(lines), text=True, check=True, stdout=subprocess.DEVNULL)
@@ -169,7 +230,8 @@ def _run(folder: Path, made: Directory) -> None:
     search = searched(made)
     with harness.service(folder) as running:
         connect(running, made)
-        # A directory counts whole seconds, and all was loaded within a few: what changes now is told from what was there.
+        # A directory counts whole seconds, and all was loaded within a few: what changes now is told from
+        # what was there.
         time.sleep(1.1)
         change(made, 1)
         _, first = read(running)
@@ -180,8 +242,14 @@ def _run(folder: Path, made: Directory) -> None:
         highest = memory(running)
     insert_all = inserted(folder)
     bare = search + insert_all
-    print(f"  first reading {first:.1f} s; ldapsearch {search:.2f} s and insert {insert_all:.1f} s: {first / bare:.2f} times (goal: at most 3)")
-    print(f"  1 % changed ({again['progress']:,} read) {second:.2f} s: {second / search:.2f} times ldapsearch (goal: at most 1.5)")
+    print(
+        f"  first reading {first:.1f} s; ldapsearch {search:.2f} s and insert {insert_all:.1f} s: "
+        f"{first / bare:.2f} times (goal: at most 3)"
+    )
+    print(
+        f"  1 % changed ({again['progress']:,} read) {second:.2f} s: {second / search:.2f} times "
+        "ldapsearch (goal: at most 1.5)"
+    )
     print(f"  everyone again {whole:.1f} s: {whole / search:.2f} times ldapsearch")
     print(f"  memory of the worker at its highest: {highest} MB (goal: under 400)")
     with harness.service(folder.with_name("second")) as running:
@@ -189,4 +257,7 @@ def _run(folder: Path, made: Directory) -> None:
         with Meanwhile(running) as meanwhile:
             _, disturbed = read(running)
         page, push = meanwhile.p95("page"), meanwhile.p95("push")
-        print(f"  meanwhile, p95: a page {page:.0f} ms, a push {push:.0f} ms (goal: under 200); read in {disturbed:.1f} s")
+        print(
+            f"  meanwhile, p95: a page {page:.0f} ms, a push {push:.0f} ms (goal: under 200); read in "
+            f"{disturbed:.1f} s"
+        )

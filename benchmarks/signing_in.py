@@ -1,4 +1,6 @@
-"""B6: a SAML response, and an ID token, accepted; against the bare check of the signature of the same bytes."""
+"""B6: a SAML response, and an ID token, accepted; against the bare check of the signature of the same
+bytes.
+"""
 
 from __future__ import annotations
 
@@ -28,10 +30,15 @@ def once(work: Callable[[], object]) -> float:
 
 
 def compared(name: str, work: Callable[[], object], bare: Callable[[], object]) -> None:
-    """Measure both, round by round in turn, so that what else the machine does meets both; print the best of each with their ratio."""
+    """Measure both, round by round in turn, so that what else the machine does meets both; print the best of
+    each with their ratio.
+    """
     rounds = [(once(work), once(bare)) for _ in range(ROUNDS)]
     took, least = min(each for each, _ in rounds), min(each for _, each in rounds)
-    print(f"B6  {name:<14} {took:6.2f} ms  bare check of the signature {least:6.2f} ms  ratio {took / least:.2f}  (goal: at most 1.5)")
+    print(
+        f"B6  {name:<14} {took:6.2f} ms  bare check of the signature {least:6.2f} ms  ratio "
+        f"{took / least:.2f}  (goal: at most 1.5)"
+    )
 
 
 def run() -> None:
@@ -43,14 +50,30 @@ def run() -> None:
 
     def bare_response() -> object:
         return XMLVerifier().verify(
-            etree.fromstring(content), x509_cert=certificate.pem, expect_config=config, id_attribute="ID", validate_schema=False
+            etree.fromstring(content),
+            x509_cert=certificate.pem,
+            expect_config=config,
+            id_attribute="ID",
+            validate_schema=False,
         )
 
     compared("SAML response", lambda: accept(content, expected), bare_response)
     key = RSAKey.generate_key(2048, {"kid": "k"})
     now = NOW.timestamp()
-    claims = {"iss": ISSUER, "sub": "u", "aud": "dravo", "exp": now + 300, "iat": now, "nonce": "n", "groups": GROUPS}
+    claims = {
+        "iss": ISSUER,
+        "sub": "u",
+        "aud": "dravo",
+        "exp": now + 300,
+        "iat": now,
+        "nonce": "n",
+        "groups": GROUPS,
+    }
     token = jwt.encode({"alg": "RS256", "kid": "k"}, claims, key)
     keys = KeySet([RSAKey.import_key(key.as_dict(private=False))])
     wanted = tokens.ExpectedToken(ISSUER, "dravo", "n", now, ALGORITHMS)
-    compared("ID token", lambda: tokens.accept(token, keys, wanted), lambda: jws.deserialize_compact(token, keys, algorithms=["RS256"]))
+    compared(
+        "ID token",
+        lambda: tokens.accept(token, keys, wanted),
+        lambda: jws.deserialize_compact(token, keys, algorithms=["RS256"]),
+    )

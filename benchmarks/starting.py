@@ -69,9 +69,14 @@ def run() -> None:
         bare, ours = [], []
         for _ in range(ROUNDS):
             port = free_port()
-            bare.append(seconds_to_ready([sys.executable, "-c", BARE, f"{folder}/bare.sqlite", str(port)], port))
+            bare.append(
+                seconds_to_ready([sys.executable, "-c", BARE, f"{folder}/bare.sqlite", str(port)], port)
+            )
             port = free_port()
             command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", folder, "--port", str(port)]
             ours.append(seconds_to_ready(command, port))
     ratio = statistics.median(ours) / statistics.median(bare)
-    print(f"B10 start to ready: {statistics.median(ours):.2f} s; bare {statistics.median(bare):.2f} s; ratio {ratio:.1f} (goal: at most 3)")
+    print(
+        f"B10 start to ready: {statistics.median(ours):.2f} s; bare {statistics.median(bare):.2f} s; "
+        f"ratio {ratio:.1f} (goal: at most 3)"
+    )

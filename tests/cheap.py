@@ -1,4 +1,6 @@
-"""Makes passwords and keys cheap in the tests' own process: what makes them hard to break takes time, and few tests are about it."""
+"""Makes passwords and keys cheap in the tests' own process: what makes them hard to break takes time, and
+few tests are about it.
+"""
 
 from __future__ import annotations
 

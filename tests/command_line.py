@@ -1,4 +1,6 @@
-"""Runs `dravo` in this process, as a user would on the command line: arguments in; exit code, output and errors out."""
+"""Runs `dravo` in this process, as a user would on the command line: arguments in; exit code, output and
+errors out.
+"""
 
 from __future__ import annotations
 

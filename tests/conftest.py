@@ -1,4 +1,6 @@
-"""Fixtures: a service and stand-ins that several tests share, each with sources and applications of its own."""
+"""Fixtures: a service and stand-ins that several tests share, each with sources and applications of its
+own.
+"""
 
 from __future__ import annotations
 
@@ -20,17 +22,34 @@ from tests.service_fixture import ServiceFixture
 settings.load_profile(scale.PROFILE)
 # Stand-ins are on this machine.
 allow_loopback()
-# Reading the certificates that httpx trusts takes longer than most requests of tests, and would be done for each of them.
+# Reading the certificates that httpx trusts takes longer than most requests of tests, and would be done for
+# each of them.
 httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
 cheap.make_cheap()
 _NUMBERS = itertools.count(1)
 
 # Started processes, a browser or a real directory take long; `make test-quick` leaves out what needs them.
-_PROCESSES = {"read", "running", "app", "demo", "browser", "alone", "letters", "provider", "own", "estates", "small", "crew", "garden"}
+_PROCESSES = {
+    "read",
+    "running",
+    "app",
+    "demo",
+    "browser",
+    "alone",
+    "letters",
+    "provider",
+    "own",
+    "estates",
+    "small",
+    "crew",
+    "garden",
+}
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Mark tests that are not quick, and have the longest modules run first: workers then end at the same time."""
+    """Mark tests that are not quick, and have the longest modules run first: workers then end at the same
+    time.
+    """
     for item in items:
         if item.name == "runTest" or _PROCESSES & set(getattr(item, "fixturenames", ())):
             item.add_marker(pytest.mark.long)

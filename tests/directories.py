@@ -46,18 +46,45 @@ class Estates:
     @property
     def settings(self) -> dict[str, Any]:
         made = self.directory
-        return {"address": made.address, "ca": made.ca, "bind_dn": directory.READER, "users_base": directory.USERS, "groups_base": directory.GROUPS}
+        return {
+            "address": made.address,
+            "ca": made.ca,
+            "bind_dn": directory.READER,
+            "users_base": directory.USERS,
+            "groups_base": directory.GROUPS,
+        }
 
     def add_user(self, uid: str, given: str, family: str, **more: list[str]) -> None:
         shown = f"{given} {family}"
-        values = {"objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [shown], "sn": [family], "givenName": [given], "displayName": [shown], **more}
-        self.keeper.add_s(user_dn(uid), [(name, [each.encode() for each in given_values]) for name, given_values in values.items()])
+        values = {
+            "objectClass": ["inetOrgPerson"],
+            "uid": [uid],
+            "cn": [shown],
+            "sn": [family],
+            "givenName": [given],
+            "displayName": [shown],
+            **more,
+        }
+        self.keeper.add_s(
+            user_dn(uid),
+            [(name, [each.encode() for each in given_values]) for name, given_values in values.items()],
+        )
 
     def add_group(self, name: str, *members: str) -> None:
-        self.keeper.add_s(group_dn(name), [("objectClass", b"groupOfNames"), ("cn", name.encode()), ("member", [each.encode() for each in members])])
+        self.keeper.add_s(
+            group_dn(name),
+            [
+                ("objectClass", b"groupOfNames"),
+                ("cn", name.encode()),
+                ("member", [each.encode() for each in members]),
+            ],
+        )
 
     def change(self, dn: str, **values: list[str]) -> None:
-        self.keeper.modify_s(dn, [(ldap.MOD_REPLACE, name, [each.encode() for each in given]) for name, given in values.items()])
+        self.keeper.modify_s(
+            dn,
+            [(ldap.MOD_REPLACE, name, [each.encode() for each in given]) for name, given in values.items()],
+        )
 
     def rename(self, uid: str, new: str) -> None:
         self.keeper.rename_s(user_dn(uid), f"uid={new}", delold=1)
@@ -88,21 +115,44 @@ def crowd(users: int, groups: int, each: int) -> str:
     chance = random.Random(5)
     everyone = scenario.crowd(users)
     lines = [
-        directory.user(p["userName"], p["name"]["givenName"], p["name"]["familyName"], {"mail": [p["emails"][0]["value"]], "title": [p["title"]]})
+        directory.user(
+            p["userName"],
+            p["name"]["givenName"],
+            p["name"]["familyName"],
+            {"mail": [p["emails"][0]["value"]], "title": [p["title"]]},
+        )
         for p in everyone
     ]
     names = [p["userName"] for p in everyone]
-    lines += [directory.group(f"Team {number}", [user_dn(name) for name in chance.sample(names, each)]) for number in range(groups)]
+    lines += [
+        directory.group(f"Team {number}", [user_dn(name) for name in chance.sample(names, each)])
+        for number in range(groups)
+    ]
     return "".join(lines)
 
 
 class Reading:
     """A organization that reads one source, in this process."""
 
-    def __init__(self, services: ServiceFixture, kind: str, settings: dict[str, Any], secret: str = "", key: str = "estates", **more: Any) -> None:
+    def __init__(
+        self,
+        services: ServiceFixture,
+        kind: str,
+        settings: dict[str, Any],
+        secret: str = "",
+        key: str = "estates",
+        **more: Any,
+    ) -> None:
         self.services, self.key = services, key
         self.source_id = services.source(key)
-        given = {"kind": kind, "settings": settings, "secret": secret or None, "schedule": "", "enabled": True, **more}
+        given = {
+            "kind": kind,
+            "settings": settings,
+            "secret": secret or None,
+            "schedule": "",
+            "enabled": True,
+            **more,
+        }
         import_config.change(services.ctx, services.caller, key, given)
 
     def change(self, **given: Any) -> dict[str, Any]:
@@ -126,9 +176,13 @@ class Reading:
     def members(self, name: str) -> set[str]:
         """Return the user names, and names of groups, that a group lists."""
         with self.services.ctx.database.reading() as connection:
-            group = connection.execute(t.group.select().where(t.group.c.display_name == name, t.group.c.gone_at.is_(None))).one()
+            group = connection.execute(
+                t.group.select().where(t.group.c.display_name == name, t.group.c.gone_at.is_(None))
+            ).one()
             m = t.membership.c
-            rows = connection.execute(t.membership.select().where(m.group_id == group.id, m.until_at.is_(None))).all()
+            rows = connection.execute(
+                t.membership.select().where(m.group_id == group.id, m.until_at.is_(None))
+            ).all()
             users = {row.id: row.data["userName"] for row in connection.execute(t.record.select())}
             groups = {row.id: row.display_name for row in connection.execute(t.group.select())}
         return {users[row.record_id] if row.record_id else groups[row.inner_group_id] for row in rows}

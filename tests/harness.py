@@ -128,13 +128,17 @@ def stand_in(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
 
 @contextlib.contextmanager
 def stand_in_process(folder: Path, name: str = "Plant Records") -> Iterator[StandIn]:
-    """Run a stand-in for an application as a process of its own: for tests that keep this process busy themselves."""
+    """Run a stand-in for an application as a process of its own: for tests that keep this process busy
+    themselves.
+    """
     token = secrets.token_hex(12)
     for _ in range(3):
         port = free_port()
         command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port)]
         process = subprocess.Popen(
-            [*command, "--status", str(folder / f"{port}.status")], stdin=subprocess.PIPE, env={**os.environ, TOKEN_VARIABLE: token}
+            [*command, "--status", str(folder / f"{port}.status")],
+            stdin=subprocess.PIPE,
+            env={**os.environ, TOKEN_VARIABLE: token},
         )
         url = f"http://127.0.0.1:{port}/"
         eventually(lambda url=url, process=process: answers(url) or process.poll() is not None)  # type: ignore[misc]
@@ -157,9 +161,13 @@ class SignInProvider:
     def put(self, path: str, body: Any) -> None:
         httpx.put(f"{self.url}/{path}", json=body, trust_env=False).raise_for_status()
 
-    def user(self, name: str, given: str, family: str, groups: list[str], email: str | None = None, **more: Any) -> None:
+    def user(
+        self, name: str, given: str, family: str, groups: list[str], email: str | None = None, **more: Any
+    ) -> None:
         email = email or f"{name}@rootworks.example"
-        self.put(f"users/{name}", {"given": given, "family": family, "email": email, "groups": groups, **more})
+        self.put(
+            f"users/{name}", {"given": given, "family": family, "email": email, "groups": groups, **more}
+        )
 
     def faults(self, **faults: Any) -> None:
         self.put("faults", faults)
@@ -205,7 +213,17 @@ class Letters:
 def mail_server(folder: Path) -> Iterator[Letters]:
     """Run a stand-in for a mail server."""
     port, smtp_port = free_port(), free_port()
-    command = [sys.executable, "-m", "dravo.demo.mail_server", "--name", "Mail", "--port", str(port), "--smtp-port", str(smtp_port)]
+    command = [
+        sys.executable,
+        "-m",
+        "dravo.demo.mail_server",
+        "--name",
+        "Mail",
+        "--port",
+        str(port),
+        "--smtp-port",
+        str(smtp_port),
+    ]
     process = subprocess.Popen([*command, "--status", str(folder / f"{port}.status")], stdin=subprocess.PIPE)
     try:
         eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
@@ -266,7 +284,18 @@ class Running:
         ctx.close()
 
     def start(self, *more: str) -> None:
-        command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", str(self.folder), "--port", str(self.port), "--allow-loopback", *more]
+        command = [
+            sys.executable,
+            "-m",
+            "dravo.cli.main",
+            "serve",
+            "--data",
+            str(self.folder),
+            "--port",
+            str(self.port),
+            "--allow-loopback",
+            *more,
+        ]
         with open(self.folder / "service.log", "ab") as log:
             self.process = subprocess.Popen(command, stderr=log)
         # Starting takes the processor; on a busy machine, long.
@@ -294,7 +323,13 @@ class Running:
                 self.push_tokens[source] = dravo.sources.add_token(source, "Provider")["token"]
         return Provider(f"{self.url}/scim/v2/{source}", self.push_tokens[source])
 
-    def application(self, key: str, to: StandIn | None = None, roles: tuple[str, ...] = ("viewer", "curator"), **settings: Any) -> None:
+    def application(
+        self,
+        key: str,
+        to: StandIn | None = None,
+        roles: tuple[str, ...] = ("viewer", "curator"),
+        **settings: Any,
+    ) -> None:
         """Add an application with roles; connected to a stand-in and switched on, if there is one."""
         with self.dravo as dravo:
             dravo.applications.add(key, key.replace("-", " ").title())
@@ -316,16 +351,22 @@ class Provider:
 
     def __init__(self, base_url: str, token: str) -> None:
         self.base_url = base_url
-        self.http = httpx.Client(base_url=base_url, headers={"Authorization": f"Bearer {token}"}, timeout=60, trust_env=False)
+        self.http = httpx.Client(
+            base_url=base_url, headers={"Authorization": f"Bearer {token}"}, timeout=60, trust_env=False
+        )
 
     def user(self, user_name: str, **attributes: Any) -> str:
-        answer = self.http.post("/Users", json={"schemas": [CORE + "User"], "userName": user_name, "active": True, **attributes})
+        answer = self.http.post(
+            "/Users", json={"schemas": [CORE + "User"], "userName": user_name, "active": True, **attributes}
+        )
         assert answer.status_code == 201, answer.text
         return str(answer.json()["id"])
 
     def group(self, name: str, members: list[str] | None = None) -> str:
         listed = [{"value": each} for each in members or []]
-        answer = self.http.post("/Groups", json={"schemas": [CORE + "Group"], "displayName": name, "members": listed})
+        answer = self.http.post(
+            "/Groups", json={"schemas": [CORE + "Group"], "displayName": name, "members": listed}
+        )
         assert answer.status_code == 201, answer.text
         return str(answer.json()["id"])
 
@@ -350,7 +391,9 @@ def set_up(folder: Path) -> Running:
     """Return a service that is set up with an operator and a token, not yet started."""
     ctx = open_context(folder)
     made = operators.add(ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
-    token = api_tokens.create(ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")["token"]
+    token = api_tokens.create(ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")[
+        "token"
+    ]
     ctx.close()
     return Running(folder, free_port(), token)
 
@@ -374,7 +417,18 @@ class RunningDemo:
         self.first_start = first_start
         ready_file = folder.with_name(f"{folder.name}-ready.json")
         ready_file.unlink(missing_ok=True)
-        command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", str(folder), "--port", str(port), "--ready-file", str(ready_file)]
+        command = [
+            sys.executable,
+            "-m",
+            "dravo.cli.main",
+            "demo",
+            "--data",
+            str(folder),
+            "--port",
+            str(port),
+            "--ready-file",
+            str(ready_file),
+        ]
         began = time.monotonic()
         self.process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
         eventually(lambda: ready_file.exists() or self.process.poll() is not None, seconds=180)
@@ -414,7 +468,9 @@ def prepared_demo(prepared: Path, folder: Path) -> Iterator[RunningDemo]:
             seconds = demo.seconds
             (prepared / "first-start.txt").write_text(f"{seconds}\n{demo.stop()}")
         # The directory's file is 2 GB with almost nothing in it; a copy with holes stays small.
-        subprocess.run(["cp", "--recursive", "--sparse=always", str(prepared / "demo"), str(folder)], check=True)
+        subprocess.run(
+            ["cp", "--recursive", "--sparse=always", str(prepared / "demo"), str(folder)], check=True
+        )
     # Copies run side by side: each gets ports of its own.
     kept = json.loads((folder / "demo.json").read_text())
     for stand_in in kept["stand_ins"].values():

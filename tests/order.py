@@ -1,4 +1,7 @@
-"""In which order modules of tests run: the longest first. `make test-order` renews it from the last whole run."""
+"""In which order modules of tests run: the longest first.
+
+`make test-order` renews it from the last whole run.
+"""
 
 from __future__ import annotations
 

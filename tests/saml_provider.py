@@ -1,4 +1,6 @@
-"""A provider of one's own for tests: makes responses of every shape, good and bad, and signs them by signxml or by Debian's xmlsec1."""
+"""A provider of one's own for tests: makes responses of every shape, good and bad, and signs them by signxml
+or by Debian's xmlsec1.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,9 @@ def key_pair(name: str) -> tuple[rsa.RSAPrivateKey, Certificate]:
 
 
 def pem(key: rsa.RSAPrivateKey) -> bytes:
-    return key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    return key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
 
 
 def at(seconds: float) -> str:
@@ -64,7 +68,9 @@ class Shape:
     """What a response says, before anything is done to it."""
 
     subject: str = "una.kerrigan"
-    attributes: dict[str, list[str]] = field(default_factory=lambda: {"displayName": ["Una Kerrigan"], "groups": ["Estates", "Night watch"]})
+    attributes: dict[str, list[str]] = field(
+        default_factory=lambda: {"displayName": ["Una Kerrigan"], "groups": ["Estates", "Night watch"]}
+    )
     request: str | None = "_asked"
     issuer: str = ISSUER
     audience: str = AUDIENCE
@@ -81,19 +87,25 @@ def unsigned(shape: Shape) -> etree._Element:
     answers = f' InResponseTo="{shape.request}"' if shape.request else ""
     destination = f' Destination="{shape.destination}"' if shape.destination else ""
     attributes = "".join(
-        f'<saml:Attribute Name="{name}">{"".join(f"<saml:AttributeValue>{value}</saml:AttributeValue>" for value in values)}</saml:Attribute>'
+        f'<saml:Attribute Name="{name}">'
+        + "".join(f"<saml:AttributeValue>{value}</saml:AttributeValue>" for value in values)
+        + "</saml:Attribute>"
         for name, values in shape.attributes.items()
     )
     return etree.fromstring(
-        f"""<samlp:Response xmlns:samlp="{SAMLP}" xmlns:saml="{SAML}" ID="_response" Version="2.0" IssueInstant="{at(0)}"{destination}{answers}>
-<saml:Issuer>{shape.issuer}</saml:Issuer><samlp:Status><samlp:StatusCode Value="{shape.status}"/></samlp:Status>
+        f"""<samlp:Response xmlns:samlp="{SAMLP}" xmlns:saml="{SAML}" ID="_response" Version="2.0"
+ IssueInstant="{at(0)}"{destination}{answers}><saml:Issuer>{shape.issuer}</saml:Issuer>
+<samlp:Status><samlp:StatusCode Value="{shape.status}"/></samlp:Status>
 <saml:Assertion ID="{shape.id}" Version="2.0" IssueInstant="{at(0)}"><saml:Issuer>{shape.issuer}</saml:Issuer>
-<saml:Subject><saml:NameID Format="urn:oasis:names:tc:SAML:2.0:nameid-format:persistent">{shape.subject}</saml:NameID>
+<saml:Subject>
+<saml:NameID Format="urn:oasis:names:tc:SAML:2.0:nameid-format:persistent">{shape.subject}</saml:NameID>
 <saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:bearer">
-<saml:SubjectConfirmationData Recipient="{shape.recipient}" NotOnOrAfter="{at(shape.ends)}"{answers}/></saml:SubjectConfirmation></saml:Subject>
+<saml:SubjectConfirmationData Recipient="{shape.recipient}" NotOnOrAfter="{at(shape.ends)}"{answers}/>
+</saml:SubjectConfirmation></saml:Subject>
 <saml:Conditions NotBefore="{at(shape.begins)}" NotOnOrAfter="{at(shape.ends)}">
 <saml:AudienceRestriction><saml:Audience>{shape.audience}</saml:Audience></saml:AudienceRestriction></saml:Conditions>
-<saml:AuthnStatement AuthnInstant="{at(0)}" SessionIndex="_session"/><saml:AttributeStatement>{attributes}</saml:AttributeStatement>
+<saml:AuthnStatement AuthnInstant="{at(0)}" SessionIndex="_session"/>
+<saml:AttributeStatement>{attributes}</saml:AttributeStatement>
 </saml:Assertion></samlp:Response>""".encode()
     )
 
@@ -130,7 +142,11 @@ class _Lenient(XMLSigner):
 
 
 def signed(
-    shape: Shape | None = None, what: str = "assertion", key: rsa.RSAPrivateKey | None = None, change: Change | None = None, **how: Any
+    shape: Shape | None = None,
+    what: str = "assertion",
+    key: rsa.RSAPrivateKey | None = None,
+    change: Change | None = None,
+    **how: Any,
 ) -> bytes:
     """Return a response of which something is signed.
 
@@ -150,21 +166,35 @@ def signed(
     return bytes(etree.tostring(root))
 
 
-def encrypted(content: bytes, to: Certificate, wrap: str = "oaep", data: str = "http://www.w3.org/2009/xmlenc11#aes256-gcm") -> bytes:
+def encrypted(
+    content: bytes,
+    to: Certificate,
+    wrap: str = "oaep",
+    data: str = "http://www.w3.org/2009/xmlenc11#aes256-gcm",
+) -> bytes:
     """Return a response whose assertion is encrypted."""
     root = etree.fromstring(content)
     assertion = find(root, "saml:Assertion")
     secret, nonce = os.urandom(32), os.urandom(12)
     public: Any = x509.load_pem_x509_certificate(to.pem.encode()).public_key()
-    oaep = padding.OAEP(padding.MGF1(hashes.SHA256()), hashes.SHA256(), None) if wrap == "oaep" else padding.PKCS1v15()
-    name = "http://www.w3.org/2009/xmlenc11#rsa-oaep" if wrap == "oaep" else "http://www.w3.org/2001/04/xmlenc#rsa-1_5"
+    oaep = (
+        padding.OAEP(padding.MGF1(hashes.SHA256()), hashes.SHA256(), None)
+        if wrap == "oaep"
+        else padding.PKCS1v15()
+    )
+    name = (
+        "http://www.w3.org/2009/xmlenc11#rsa-oaep"
+        if wrap == "oaep"
+        else "http://www.w3.org/2001/04/xmlenc#rsa-1_5"
+    )
     sealed = nonce + AESGCM(secret).encrypt(nonce, etree.tostring(assertion, with_tail=False), None)
     whole = etree.fromstring(
         f"""<saml:EncryptedAssertion xmlns:saml="{SAML}"><x:EncryptedData xmlns:x="http://www.w3.org/2001/04/xmlenc#">
 <x:EncryptionMethod Algorithm="{data}"/><ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><x:EncryptedKey>
 <x:EncryptionMethod Algorithm="{name}"><ds:DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/>
 <o:MGF xmlns:o="http://www.w3.org/2009/xmlenc11#" Algorithm="http://www.w3.org/2009/xmlenc11#mgf1sha256"/></x:EncryptionMethod>
-<x:CipherData><x:CipherValue>{base64.b64encode(public.encrypt(secret, oaep)).decode()}</x:CipherValue></x:CipherData></x:EncryptedKey></ds:KeyInfo>
+<x:CipherData><x:CipherValue>{base64.b64encode(public.encrypt(secret, oaep)).decode()}</x:CipherValue>
+</x:CipherData></x:EncryptedKey></ds:KeyInfo>
 <x:CipherData><x:CipherValue>{base64.b64encode(sealed).decode()}</x:CipherValue></x:CipherData></x:EncryptedData></saml:EncryptedAssertion>""".encode()
     )
     root.replace(assertion, whole)
@@ -176,7 +206,8 @@ TEMPLATE = """<ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:Si
 <ds:SignatureMethod Algorithm="{method}"/><ds:Reference URI="#{id}"><ds:Transforms>
 <ds:Transform Algorithm="http://www.w3.org/2000/09/xmldsig#enveloped-signature"/>
 <ds:Transform Algorithm="http://www.w3.org/2001/10/xml-exc-c14n#"/></ds:Transforms>
-<ds:DigestMethod Algorithm="{digest}"/><ds:DigestValue/></ds:Reference></ds:SignedInfo><ds:SignatureValue/></ds:Signature>"""
+<ds:DigestMethod Algorithm="{digest}"/><ds:DigestValue/></ds:Reference></ds:SignedInfo>
+<ds:SignatureValue/></ds:Signature>"""
 RSA, SHA = "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256", "http://www.w3.org/2001/04/xmlenc#sha256"
 
 

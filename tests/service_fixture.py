@@ -26,7 +26,9 @@ from dravo.store.pagination import Ask
 
 
 def open_context(folder: Path) -> AppContext:
-    """Return an organization; the tables of a new one are copied: going through every migration is long, and tests of its own do."""
+    """Return an organization; the tables of a new one are copied: going through every migration is long, and
+    tests of its own do.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     if not (folder / FILE_NAME).exists():
         for name in (FILE_NAME, KEY_FILE):
@@ -100,7 +102,9 @@ class ServiceFixture:
 
     def add(self, source: str, group: str, *members: str) -> None:
         """Put users or groups into a group."""
-        self.patch_group(source, group, {"op": "add", "path": "members", "value": [{"value": each} for each in members]})
+        self.patch_group(
+            source, group, {"op": "add", "path": "members", "value": [{"value": each} for each in members]}
+        )
 
     def take_out(self, source: str, group: str, member: str) -> None:
         """Take somebody out of a group."""
@@ -109,4 +113,8 @@ class ServiceFixture:
     def rows(self, table: Any, **where: Any) -> list[Any]:
         """Return rows of a table."""
         with self.ctx.database.reading() as connection:
-            return list(connection.execute(table.select().where(*(table.c[name] == value for name, value in where.items()))))
+            return list(
+                connection.execute(
+                    table.select().where(*(table.c[name] == value for name, value in where.items()))
+                )
+            )

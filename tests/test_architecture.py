@@ -13,7 +13,11 @@ MANY_MODULES = {"cli", "client/types", "web/api/schemas"}
 
 
 def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
-    knowing = {file for file in SOURCE.rglob("*.py") if "sqlite" in file.read_text().lower().replace("sqlite_where", "")}
+    knowing = {
+        file
+        for file in SOURCE.rglob("*.py")
+        if "sqlite" in file.read_text().lower().replace("sqlite_where", "")
+    }
     knowing = {str(file.relative_to(SOURCE)) for file in knowing}
     assert knowing <= {
         "store/sqlite.py",
@@ -34,10 +38,14 @@ def test_no_secret_is_shown_by_what_holds_it() -> None:
     shown = []
     for file in SOURCE.rglob("*.py"):
         for node in ast.walk(ast.parse(file.read_text())):
-            if not isinstance(node, ast.ClassDef) or "dataclass" not in "".join(map(ast.unparse, node.decorator_list)):
+            if not isinstance(node, ast.ClassDef) or "dataclass" not in "".join(
+                map(ast.unparse, node.decorator_list)
+            ):
                 continue
             for each in node.body:
-                if isinstance(each, ast.AnnAssign) and re.fullmatch(r".*(secret|password|token|verifier)", ast.unparse(each.target)):
+                if isinstance(each, ast.AnnAssign) and re.fullmatch(
+                    r".*(secret|password|token|verifier)", ast.unparse(each.target)
+                ):
                     given = ast.unparse(each.value) if each.value else ""
                     if ast.unparse(each.annotation) != "bool" and "repr=False" not in given:
                         shown.append(f"{file.relative_to(SOURCE)} {node.name}.{ast.unparse(each.target)}")
@@ -47,13 +55,27 @@ def test_no_secret_is_shown_by_what_holds_it() -> None:
 def test_core_asks_neither_clock_nor_network_nor_storage() -> None:
     for file in (SOURCE / "core").rglob("*.py"):
         text = file.read_text()
-        for foreign in ("datetime.now", "time.time", "import httpx", "import sqlalchemy", "import flask", "import socket", "random"):
+        for foreign in (
+            "datetime.now",
+            "time.time",
+            "import httpx",
+            "import sqlalchemy",
+            "import flask",
+            "import socket",
+            "random",
+        ):
             assert foreign not in text, f"{file.name} uses {foreign}"
 
 
 def test_a_package_has_up_to_sixteen_modules() -> None:
-    modules = collections.Counter(file.parent for file in SOURCE.rglob("*.py") if file.name != "__init__.py" and "versions" not in file.parts)
-    assert {str(folder.relative_to(SOURCE)) for folder, number in modules.items() if number > 16} == MANY_MODULES
+    modules = collections.Counter(
+        file.parent
+        for file in SOURCE.rglob("*.py")
+        if file.name != "__init__.py" and "versions" not in file.parts
+    )
+    assert {
+        str(folder.relative_to(SOURCE)) for folder, number in modules.items() if number > 16
+    } == MANY_MODULES
 
 
 def test_every_module_says_what_it_is_for() -> None:
@@ -70,12 +92,18 @@ def test_the_conformance_table_names_tests_that_are_there() -> None:
         path = SOURCE.parent.parent / (file if "/" in file else f"tests/conformance/{file}")
         assert f"def {name}(" in path.read_text(), name
     written = [
-        name for path in (SOURCE.parent.parent / "tests/conformance").glob("test_*.py") for name in re.findall(r"def (test_\w+)\(", path.read_text())
+        name
+        for path in (SOURCE.parent.parent / "tests/conformance").glob("test_*.py")
+        for name in re.findall(r"def (test_\w+)\(", path.read_text())
     ]
     assert set(written) <= {name for _, name in named}, "a conformance test stands in no row"
 
 
 def test_buttons_that_are_busy_say_so_to_everyone() -> None:
     console = SOURCE.parent.parent / "console/src"
-    using = {file.name for file in console.rglob("*.vue") if re.search(r":loading|v-progress-circular", file.read_text())}
+    using = {
+        file.name
+        for file in console.rglob("*.vue")
+        if re.search(r":loading|v-progress-circular", file.read_text())
+    }
     assert using == {"BusyButton.vue"}

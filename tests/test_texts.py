@@ -1,4 +1,6 @@
-"""What users read follows the glossary and the rules for texts: words, descriptions, help and the length of sentences."""
+"""What users read follows the glossary and the rules for texts: words, descriptions, help and the length of
+sentences.
+"""
 
 from __future__ import annotations
 
@@ -13,19 +15,46 @@ from dravo.cli.main import make_parser
 
 ROOT = Path(__file__).parents[1]
 GUIDES = sorted((ROOT / "docs/guides").glob("*.md"))
-TEXTS = [*GUIDES, ROOT / "README.md", ROOT / "CHANGELOG.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs/reference").glob("*.md"))]
+TEXTS = [
+    *GUIDES,
+    ROOT / "README.md",
+    ROOT / "CHANGELOG.md",
+    ROOT / "CONTRIBUTING.md",
+    *sorted((ROOT / "docs/reference").glob("*.md")),
+]
 SOURCES = [
     *(each for each in sorted((ROOT / "src/dravo").rglob("*.py")) if "built" not in each.parts),
     *sorted((ROOT / "console/src").rglob("*.vue")),
     *(each for each in sorted((ROOT / "console/src").rglob("*.ts")) if each.name != "schema.d.ts"),
 ]
-# Words of an earlier idiom, each with the word that took its place. Looked for as whole words, also as parts of names.
+# Words of an earlier idiom, each with the word that took its place. Looked for as whole words, also as parts
+# of names.
 DEAD = {
-    "whoever": "users who", "whomever": "users who", "voices": "priority", "veto": "deactivation wins", "mend": "hint", "amiss": "warning",
-    "anew": "again", "grave": "serious", "chief": "super administrator", "charter": "configuration file", "verdict": "result",
-    "sightings": "observations", "trial": "test sign-in", "visit": "session", "house": "organization",
-}  # fmt: skip
-PHRASES = ("exchange sheet", "let through", "in force", "five questions", "goes over", "by other hands", "world_moved")
+    "whoever": "users who",
+    "whomever": "users who",
+    "voices": "priority",
+    "veto": "deactivation wins",
+    "mend": "hint",
+    "amiss": "warning",
+    "anew": "again",
+    "grave": "serious",
+    "chief": "super administrator",
+    "charter": "configuration file",
+    "verdict": "result",
+    "sightings": "observations",
+    "trial": "test sign-in",
+    "visit": "session",
+    "house": "organization",
+}
+PHRASES = (
+    "exchange sheet",
+    "let through",
+    "in force",
+    "five questions",
+    "goes over",
+    "by other hands",
+    "world_moved",
+)
 LONGEST_SENTENCE = 25
 
 
@@ -39,7 +68,9 @@ def test_no_dead_word_is_left() -> None:
     for file in (*SOURCES, *TEXTS):
         text = file.read_text()
         lower = " ".join(text.lower().split())
-        found += [f"{file.relative_to(ROOT)}: {word} (use: {DEAD[word]})" for word in words_of(text) & DEAD.keys()]
+        found += [
+            f"{file.relative_to(ROOT)}: {word} (use: {DEAD[word]})" for word in words_of(text) & DEAD.keys()
+        ]
         found += [f"{file.relative_to(ROOT)}: {phrase}" for phrase in PHRASES if phrase in lower]
     assert found == []
 
@@ -52,16 +83,25 @@ def sentences(markdown: str) -> Iterator[str]:
         command = indented and re.match(r" +(dravo |--|make )", line)
         prose.append("" if line.startswith(("#", "|")) or command else line)
     for paragraph in re.split(r"\n\s*\n|\n\s*(?:[-*]|\d+\.) ", "\n".join(prose)):
-        plain = re.sub(r"\[([^\]]*)\]\([^)]*\)", r"\1", re.sub(r"`[^`]*`", "code", " ".join(paragraph.split())))
+        plain = re.sub(
+            r"\[([^\]]*)\]\([^)]*\)", r"\1", re.sub(r"`[^`]*`", "code", " ".join(paragraph.split()))
+        )
         yield from (each for each in re.split(r"(?<=[.:;?!])\s+", plain) if each)
 
 
 def test_sentences_of_guides_are_short() -> None:
-    long = [f"{guide.name}: {each}" for guide in GUIDES for each in sentences(guide.read_text()) if len(each.split()) > LONGEST_SENTENCE]
+    long = [
+        f"{guide.name}: {each}"
+        for guide in GUIDES
+        for each in sentences(guide.read_text())
+        if len(each.split()) > LONGEST_SENTENCE
+    ]
     assert long == []
 
 
-def actions(parser: argparse.ArgumentParser, path: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], argparse.Action]]:
+def actions(
+    parser: argparse.ArgumentParser, path: tuple[str, ...] = ()
+) -> Iterator[tuple[tuple[str, ...], argparse.Action]]:
     """Yield every option and argument of every command."""
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
@@ -72,7 +112,11 @@ def actions(parser: argparse.ArgumentParser, path: tuple[str, ...] = ()) -> Iter
 
 
 def test_every_option_and_argument_has_help() -> None:
-    assert [(path, action.option_strings or action.dest) for path, action in actions(make_parser()) if not action.help] == []
+    assert [
+        (path, action.option_strings or action.dest)
+        for path, action in actions(make_parser())
+        if not action.help
+    ] == []
 
 
 def document() -> dict[str, Any]:

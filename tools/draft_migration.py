@@ -1,4 +1,6 @@
-"""Drafts a migration from the difference between the tables and the newest migration: draft_migration.py ID MESSAGE."""
+"""Drafts a migration from the difference between the tables and the newest migration: draft_migration.py ID
+MESSAGE.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Writes the client's types from the service's OpenAPI document, and the document itself for the console: make_types.py [--check]."""
+"""Writes the client's types from the service's OpenAPI document, and the document itself for the console:
+make_types.py [--check].
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,10 @@ TYPES = ROOT / "src/dravo/client/types"
 DOCUMENT = ROOT / "console/openapi.json"
 MADE = "Made from its OpenAPI document by tools/make_types.py; not edited by hand."
 # One file for each module of schemas, and what it is about.
-MODULES = {each.name: importlib.import_module(f"{schemas.__name__}.{each.name}") for each in pkgutil.iter_modules(schemas.__path__)}
+MODULES = {
+    each.name: importlib.import_module(f"{schemas.__name__}.{each.name}")
+    for each in pkgutil.iter_modules(schemas.__path__)
+}
 ABOUT = {name: (module.__doc__ or "").strip().rstrip(".") for name, module in MODULES.items()}
 SIMPLE = {"string": "str", "integer": "int", "number": "float", "boolean": "bool", "null": "None"}
 
@@ -60,9 +65,14 @@ def file_of(name: str) -> str:
 
 
 def written(about: str, names: list[str], wanted: dict[str, Any], files: dict[str, str]) -> str:
-    """Return the text of one file. Types of other files are imported for type checkers only, because files name each other."""
+    """Return the text of one file.
+
+    Types of other files are imported for type checkers only, because files name each other.
+    """
     text = "\n\n\n".join(definition(name, wanted[name]) for name in names)
-    kinds = " ".join(type_of(inner) for name in names for inner in wanted[name].get("properties", {}).values())
+    kinds = " ".join(
+        type_of(inner) for name in names for inner in wanted[name].get("properties", {}).values()
+    )
     named = set(re.findall(r"\w+", kinds)) & (set(wanted) - set(names))
     lines = [f'"""{about}.', "", MADE, '"""', "", "from __future__ import annotations", ""]
     used = [*(["TYPE_CHECKING"] if named else []), *(["Any"] if "Any" in kinds else []), "TypedDict"]
@@ -80,7 +90,7 @@ def made_types(wanted: dict[str, Any]) -> dict[Path, str]:
     """Return every file of the types, and the one that has them all by name."""
     files = {name: file_of(name) for name in wanted}
     made = {}
-    lines = [f'"""Responses of the management API as types. {MADE}"""', ""]
+    lines = ['"""Responses of the management API as types.', "", MADE, '"""', ""]
     for file in sorted(set(files.values())):
         names = sorted((name for name in wanted if files[name] == file), key=str.lower)
         made[TYPES / f"{file}.py"] = written(ABOUT[file], names, wanted, files)
@@ -92,7 +102,17 @@ def made_types(wanted: dict[str, Any]) -> dict[Path, str]:
 
 def formatted(text: str) -> str:
     """Return Python as the formatter has it, so that it can be compared with what is kept."""
-    command = [sys.executable, "-m", "ruff", "format", "--config", str(ROOT / "pyproject.toml"), "--stdin-filename", "types.py", "-"]
+    command = [
+        sys.executable,
+        "-m",
+        "ruff",
+        "format",
+        "--config",
+        str(ROOT / "pyproject.toml"),
+        "--stdin-filename",
+        "types.py",
+        "-",
+    ]
     return subprocess.run(command, input=text, capture_output=True, text=True, check=True).stdout
 
 
@@ -106,7 +126,9 @@ def main() -> int:
     wanted = {
         name: schema
         for name, schema in schemas.items()
-        if schema.get("type") == "object" and not name.endswith(("Request", "Query", "Path", "Fields")) and "Validation" not in name
+        if schema.get("type") == "object"
+        and not name.endswith(("Request", "Query", "Path", "Fields"))
+        and "Validation" not in name
     }
     made = {
         **made_types(wanted),

@@ -1,4 +1,6 @@
-"""Renews docs/screenshots from a demo of its own: the console's main pages, and the main commands' outputs."""
+"""Renews docs/screenshots from a demo of its own: the console's main pages, and the main commands'
+outputs.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +23,20 @@ from dravo.demo.runner import free_port
 ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"
 SIZE = {"width": 1280, "height": 800}
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking", "--hide-scrollbars"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--hide-scrollbars",
+]
 
 COMMANDS = {
-    "command-why": ["why zofia.wisniarska plant-records", "why tom.hartley ticket-desk", "why ravi.chandrasen ticket-desk"],
+    "command-why": [
+        "why zofia.wisniarska plant-records",
+        "why tom.hartley ticket-desk",
+        "why ravi.chandrasen ticket-desk",
+    ],
 }
 
 
@@ -32,13 +44,26 @@ def main() -> None:
     """Start a demo, take every picture, stop it."""
     with tempfile.TemporaryDirectory() as folder:
         ready = Path(folder) / "ready.json"
-        command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", f"{folder}/demo", "--port", str(free_port()), "--ready-file", str(ready)]
+        command = [
+            sys.executable,
+            "-m",
+            "dravo.cli.main",
+            "demo",
+            "--data",
+            f"{folder}/demo",
+            "--port",
+            str(free_port()),
+            "--ready-file",
+            str(ready),
+        ]
         demo = subprocess.Popen(command, stdout=subprocess.DEVNULL)
         try:
             while not ready.exists():
                 time.sleep(0.1)
             with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell"), args=FLAGS)
+                browser = playwright.chromium.launch(
+                    executable_path=os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell"), args=FLAGS
+                )
                 take_all(browser, json.loads(ready.read_text()), ready)
                 browser.close()
         finally:
@@ -55,15 +80,24 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         review = dravo.reviews.list().page().items[0]["id"]
         group = dravo.groups.list(words="Open day team").page().items[0]["id"]
     pages = {
-        "overview": "/", "activity": "/activity", "source": "/sources/staff", "users": "/users", "user": f"/users/{user}",
-        "access": "/access", "review": f"/reviews/{review}?application=plant-records", "group": f"/groups/{group}",
+        "overview": "/",
+        "activity": "/activity",
+        "source": "/sources/staff",
+        "users": "/users",
+        "user": f"/users/{user}",
+        "access": "/access",
+        "review": f"/reviews/{review}?application=plant-records",
+        "group": f"/groups/{group}",
         "application-mapping": "/applications/glasshouse-controls/mapping",
         "source-runs": "/sources/estates/runs",
-        "source-sign-in": "/sources/contractors", "source-trace": "/sources/contractors/sign-ins",
+        "source-sign-in": "/sources/contractors",
+        "source-trace": "/sources/contractors/sign-ins",
         "application-settings": "/applications/glasshouse-controls/settings",
-        "source-requests": "/sources/staff/requests", "application-drift": "/applications/plant-records/drift",
-        "tasks": "/provisioning/tasks", "task": f"/provisioning/tasks/{failed}",
-    }  # fmt: skip
+        "source-requests": "/sources/staff/requests",
+        "application-drift": "/applications/plant-records/drift",
+        "tasks": "/provisioning/tasks",
+        "task": f"/provisioning/tasks/{failed}",
+    }
     page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
     page.goto("/")
     page.get_by_label("Name").fill(known["operator"]["name"])
@@ -105,11 +139,17 @@ def terminal(commands: list[str], ready: Path) -> str:
     for each in commands:
         done = subprocess.run(
             [sys.executable, "-m", "dravo.cli.main", "--connection", str(ready), *shlex.split(each)],
-            capture_output=True, text=True, check=False, env={**os.environ, "COLUMNS": "164"},
-        )  # fmt: skip
+            capture_output=True,
+            text=True,
+            check=False,
+            env={**os.environ, "COLUMNS": "164"},
+        )
         output = "\n".join(line.rstrip() for line in (done.stdout + done.stderr).splitlines())
         shown += f"<b>$ dravo {html.escape(each)}</b>\n{html.escape(output)}\n\n"
-    style = "body{margin:0;background:#141A20;color:#E8E6DF;font:12.5px/1.4 monospace;padding:18px}b{color:#6FC3CB}pre{margin:0;white-space:pre-wrap}"
+    style = (
+        "body{margin:0;background:#141A20;color:#E8E6DF;font:12.5px/1.4 "
+        "monospace;padding:18px}b{color:#6FC3CB}pre{margin:0;white-space:pre-wrap}"
+    )
     return f"<!doctype html><meta charset=utf-8><style>{style}</style><pre>{shown}</pre>"
 
 

@@ -1,4 +1,6 @@
-"""What the web and the worker process have in common: each serves one data folder, and ends when the parent that forked it is gone."""
+"""What the web and the worker process have in common: each serves one data folder, and ends when the parent
+that forked it is gone.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,8 @@ def end_with_parent() -> None:
 def keep_what_is_loaded() -> None:
     """Exempt all that exists now from garbage collection.
 
-    What was created at the start stays; requests create many short-lived objects that need no search for cycles every moment.
+    What was created at the start stays; requests create many short-lived objects that need no search for
+    cycles every moment.
     """
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)

@@ -12,7 +12,9 @@ import structlog
 
 LONGEST_LINE, LONGEST_VALUE = 16_000, 2_000
 # Where something went wrong, without what the variables held: passwords, codes and tokens are among them.
-_tracebacks = structlog.processors.ExceptionRenderer(structlog.tracebacks.ExceptionDictTransformer(show_locals=False, max_frames=20))
+_tracebacks = structlog.processors.ExceptionRenderer(
+    structlog.tracebacks.ExceptionDictTransformer(show_locals=False, max_frames=20)
+)
 
 
 def _line(entry: dict[str, Any], **_: Any) -> str:
@@ -20,12 +22,17 @@ def _line(entry: dict[str, Any], **_: Any) -> str:
     line = orjson.dumps(entry, default=str).decode()
     if len(line) <= LONGEST_LINE:
         return line
-    short = {name: value if len(text := str(value)) <= LONGEST_VALUE else f"{text[:LONGEST_VALUE]} ... (cut)" for name, value in entry.items()}
+    short = {
+        name: value if len(text := str(value)) <= LONGEST_VALUE else f"{text[:LONGEST_VALUE]} ... (cut)"
+        for name, value in entry.items()
+    }
     return orjson.dumps(short, default=str).decode()[:LONGEST_LINE]
 
 
 class _Unfailing:
-    """A stream whose writing never fails: without room on the disk nothing is logged, and everything else goes on."""
+    """A stream whose writing never fails: without room on the disk nothing is logged, and everything else
+    goes on.
+    """
 
     def __init__(self, file: TextIO) -> None:
         self._file = file

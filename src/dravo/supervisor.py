@@ -1,8 +1,10 @@
 """`dravo serve`: starts and watches the web and the worker process on one data folder.
 
-A lock on the folder keeps a second service away. This process imports the whole service once and forks both processes from it: they
-start quickly, also when one of them has to be started again, and share the memory of what was imported. Each ends when this process is gone.
-It also opens the port: callers who come while the web process is started again wait for it, and are not refused.
+A lock on the folder keeps a second service away. This process imports the whole service once and forks both
+processes from it: they start quickly, also when one of them has to be started again, and share the memory of
+what was imported. Each ends when this process is gone.
+It also opens the port: callers who come while the web process is started again wait for it, and are not
+refused.
 """
 
 from __future__ import annotations
@@ -55,7 +57,9 @@ def check_proxy(proxy: str) -> None:
     try:
         ipaddress.ip_address(proxy)
     except ValueError:
-        raise InvalidInput(f"'{proxy}' is not an IP address.", "Enter the address of the proxy, such as 127.0.0.1.", "proxy") from None
+        raise InvalidInput(
+            f"'{proxy}' is not an IP address.", "Enter the address of the proxy, such as 127.0.0.1.", "proxy"
+        ) from None
 
 
 class FolderInUse(DravoError):
@@ -84,7 +88,8 @@ def folder_lock(folder: Path) -> Iterator[None]:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             raise FolderInUse(
-                f"Another service uses the folder '{folder}'.", "Stop the other service, or choose another folder with --data."
+                f"Another service uses the folder '{folder}'.",
+                "Stop the other service, or choose another folder with --data.",
             ) from None
         yield
 
@@ -107,7 +112,10 @@ def listen(host: str, port: int) -> list[socket.socket]:
     if not 0 < port < 65536:
         raise AddressNotUsable(f"{port} is not a valid port.", "Choose a port from 1 to 65535 with --port.")
     known = {
-        errno.EADDRINUSE: (f"Port {port} of {host} is in use.", "Stop the program that uses the port, or choose another port with --port."),
+        errno.EADDRINUSE: (
+            f"Port {port} of {host} is in use.",
+            "Stop the program that uses the port, or choose another port with --port.",
+        ),
         errno.EACCES: (
             f"You are not permitted to listen on port {port}.",
             "Choose a port from 1024 with --port, and use a proxy.",
@@ -129,7 +137,10 @@ def listen(host: str, port: int) -> list[socket.socket]:
         if wrong.errno in known:
             raise AddressNotUsable(*known[wrong.errno]) from None
     if not opened:
-        raise AddressNotUsable(f"'{host}' is not an address of this machine.", "Choose an address with --host, such as 127.0.0.1.")
+        raise AddressNotUsable(
+            f"'{host}' is not an address of this machine.",
+            "Choose an address with --host, such as 127.0.0.1.",
+        )
     return opened
 
 
@@ -162,8 +173,16 @@ class Service:
         allow_loopback: bool = False,
     ) -> None:
         self.allow_loopback = allow_loopback
-        self.folder, self.host, self.port, self.log_file, self.proxy = folder, host, port, log_file, proxy or ""
-        self.public_url = (public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}").rstrip("/")
+        self.folder, self.host, self.port, self.log_file, self.proxy = (
+            folder,
+            host,
+            port,
+            log_file,
+            proxy or "",
+        )
+        self.public_url = (
+            public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}"
+        ).rstrip("/")
         self.children: dict[str, BaseProcess] = {}
         self.heartbeats = Heartbeats()
         self._started_at: dict[str, float] = {}
@@ -194,7 +213,8 @@ class Service:
         # Whatever waits in a buffer would be written by the child as well.
         sys.stdout.flush()
         child = multiprocessing.get_context("fork").Process(target=self._be, args=(name,), name=name)
-        # Until the child has handlers of its own, a signal to it waits: this process's handlers would swallow it.
+        # Until the child has handlers of its own, a signal to it waits: this process's handlers would
+        # swallow it.
         signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
         try:
             child.start()
@@ -215,7 +235,8 @@ class Service:
         if parent is None:
             raise RuntimeError("this is not a forked process")
         own = self._sockets if name == "web" else []
-        # Nothing else is the child's: not the lock on the folder, nor what tells another child that this process is alive.
+        # Nothing else is the child's: not the lock on the folder, nor what tells another child that this
+        # process is alive.
         kept = {0, 1, 2, parent.sentinel, *(each.fileno() for each in own)}
         for descriptor in [int(each.name) for each in Path("/proc/self/fd").iterdir()]:
             if descriptor not in kept:
@@ -243,14 +264,18 @@ class Service:
             beside.replace(self.folder / "processes")
         except OSError as wrong:
             # Without room on the disk the processes are watched all the same.
-            log.warning("the process IDs could not be written", file=str(self.folder / "processes"), error=str(wrong))
+            log.warning(
+                "the process IDs could not be written", file=str(self.folder / "processes"), error=str(wrong)
+            )
 
     def ended(self) -> list[str]:
         """Return the names of the processes that ended."""
         return [name for name, child in self.children.items() if not child.is_alive()]
 
     def watch(self) -> None:
-        """Start again whichever process ends, and end a worker that shows no sign of life, until `stop_soon` is called."""
+        """Start again whichever process ends, and end a worker that shows no sign of life, until `stop_soon`
+        is called.
+        """
         self._watching = True
         while not self._stopping:
             time.sleep(0.1)
@@ -270,7 +295,12 @@ class Service:
         try:
             self._spawn(name)
         except OSError as wrong:
-            log.error("process could not be started", name=name, error=str(wrong), pause_seconds=LONGEST_PAUSE_SECONDS)
+            log.error(
+                "process could not be started",
+                name=name,
+                error=str(wrong),
+                pause_seconds=LONGEST_PAUSE_SECONDS,
+            )
             self._again_at[name] = time.monotonic() + LONGEST_PAUSE_SECONDS
 
     def _plan_restart(self, name: str, child: BaseProcess) -> None:
@@ -287,7 +317,8 @@ class Service:
             child.join()
 
     def stop_soon(self) -> None:
-        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore waits for nothing.
+        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore waits for
+        nothing.
 
         Raises:
             KeyboardInterrupt: where `watch` was not reached yet: whatever comes before it ends.
@@ -305,7 +336,8 @@ class Service:
             child.terminate()
         end = time.monotonic() + END_SECONDS
         for child in self.children.values():
-            # Not by `join` with a time limit: it relies on a descriptor that the child has closed, and could wait for ever.
+            # Not by `join` with a time limit: it relies on a descriptor that the child has closed, and could
+            # wait for ever.
             while child.is_alive() and time.monotonic() < end:
                 time.sleep(0.05)
             if child.is_alive():
@@ -319,7 +351,15 @@ class Service:
             database.close()
 
 
-def serve(folder: Path, host: str, port: int, public_url: str | None = None, proxy: str | None = None, *, allow_loopback: bool = False) -> None:
+def serve(
+    folder: Path,
+    host: str,
+    port: int,
+    public_url: str | None = None,
+    proxy: str | None = None,
+    *,
+    allow_loopback: bool = False,
+) -> None:
     """Serve until interrupted.
 
     Args:
@@ -337,7 +377,10 @@ def serve(folder: Path, host: str, port: int, public_url: str | None = None, pro
     configure("serve")
     os.umask(data_folder.PRIVATE_UMASK)
     if not (folder / FILE_NAME).exists():
-        raise NoInstallation(f"The folder '{folder}' has no installation.", f"Create one: dravo init --data {folder} --operator NAME")
+        raise NoInstallation(
+            f"The folder '{folder}' has no installation.",
+            f"Create one: dravo init --data {folder} --operator NAME",
+        )
     with folder_lock(folder):
         load()
         # Brings the folder to the present schema, and tells what is wrong with it before anything is started.

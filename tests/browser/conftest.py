@@ -11,25 +11,44 @@ from typing import Any
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Locator, Page, StorageState, TimeoutError, expect, sync_playwright
+from playwright.sync_api import (
+    Browser,
+    BrowserContext,
+    Locator,
+    Page,
+    StorageState,
+    TimeoutError,
+    expect,
+    sync_playwright,
+)
 
 from tests.harness import PASSWORD, Running
 
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
 TAGS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
-# Half-faded colors are not what is looked at. What stands still or turns for ever is not waited for, nor anything for long.
+# Half-faded colors are not what is looked at. What stands still or turns for ever is not waited for, nor
+# anything for long.
 AT_REST = """() => Promise.race([
   new Promise(done => setTimeout(done, 1000)),
   Promise.all(document.getAnimations()
     .filter(each => each.playState === 'running' && each.effect.getComputedTiming().iterations !== Infinity)
     .map(each => each.finished.catch(() => null))),
 ])"""
-# Without a window and all that belongs to one: it takes a third of the processor that the whole browser takes.
+# Without a window and all that belongs to one: it takes a third of the processor that the whole browser
+# takes.
 CHROMIUM = os.environ.get("CHROMIUM", "/usr/bin/chromium-headless-shell")
-# As long as the harness waits for anything: what is promised is that it comes, not how quickly on a busy machine.
+# As long as the harness waits for anything: what is promised is that it comes, not how quickly on a busy
+# machine.
 PATIENCE_MS = 60_000
 expect.set_options(timeout=PATIENCE_MS)
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 
 
 @pytest.fixture(scope="session")
@@ -41,7 +60,9 @@ def browser() -> Iterator[Browser]:
 
 
 class SignedIn:
-    """A browser context in which an operator signed in once, for all pages of a worker: they also share what was loaded."""
+    """A browser context in which an operator signed in once, for all pages of a worker: they also share what
+    was loaded.
+    """
 
     def __init__(self, browser: Browser, running: Running) -> None:
         self._running = running
@@ -64,9 +85,15 @@ class SignedIn:
 def signed_in_state(session: str) -> StorageState:
     """Return a browser's storage that holds an operator's session."""
     cookie: Any = {
-        "name": "dravo_session", "value": session, "domain": "127.0.0.1", "path": "/", "expires": -1,
-        "httpOnly": True, "secure": False, "sameSite": "Strict",
-    }  # fmt: skip
+        "name": "dravo_session",
+        "value": session,
+        "domain": "127.0.0.1",
+        "path": "/",
+        "expires": -1,
+        "httpOnly": True,
+        "secure": False,
+        "sameSite": "Strict",
+    }
     return {"cookies": [cookie], "origins": []}
 
 
@@ -77,12 +104,21 @@ def signed_in_once(browser: Browser, running: Running) -> SignedIn:
 
 @pytest.fixture
 def open_page(browser: Browser, running: Running, signed_in_once: SignedIn) -> Iterator[Callable[..., Page]]:
-    """Open the console; afterwards nothing may have been asked of anywhere else, and no error may stand in its log."""
+    """Open the console; afterwards nothing may have been asked of anywhere else, and no error may stand in
+    its log.
+    """
     pages: list[Page] = []
     contexts: list[BrowserContext] = []
     wrong: list[str] = []
 
-    def opened(width: int = 1280, height: int = 800, theme: str = "light", beside: str = "data:", *, signed_in: bool = False) -> Page:
+    def opened(
+        width: int = 1280,
+        height: int = 800,
+        theme: str = "light",
+        beside: str = "data:",
+        *,
+        signed_in: bool = False,
+    ) -> Page:
         if signed_in:
             page = signed_in_once.context().new_page()
         else:
@@ -93,10 +129,20 @@ def open_page(browser: Browser, running: Running, signed_in_once: SignedIn) -> I
         page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
         page.set_default_timeout(PATIENCE_MS)
         page.on(
-            "request", lambda request: None if request.url.startswith((running.url, "data:", beside)) else wrong.append(f"asked {request.url[:100]}")
+            "request",
+            lambda request: (
+                None
+                if request.url.startswith((running.url, "data:", beside))
+                else wrong.append(f"asked {request.url[:100]}")
+            ),
         )
         page.on("pageerror", lambda error: wrong.append(f"error {error}"))
-        page.on("console", lambda message: wrong.append(message.text[:200]) if "Content Security Policy" in message.text else None)
+        page.on(
+            "console",
+            lambda message: (
+                wrong.append(message.text[:200]) if "Content Security Policy" in message.text else None
+            ),
+        )
         pages.append(page)
         return page
 
@@ -117,11 +163,13 @@ def sign_in(page: Page) -> None:
     page.get_by_role("heading", name="Overview").wait_for()
 
 
-# Scrolls the open list of a field on, from its end to its beginning: of a long list only the options in sight exist.
+# Scrolls the open list of a field on, from its end to its beginning: of a long list only the options in
+# sight exist.
 SCROLL_ON = """() => {
   const list = [...document.querySelectorAll('.v-overlay--active [role=listbox]')].at(-1)
   let scrolling = list
-  while (scrolling && scrolling.scrollHeight <= scrolling.clientHeight + 1) scrolling = scrolling.parentElement
+  const fits = each => each.scrollHeight <= each.clientHeight + 1
+  while (scrolling && fits(scrolling)) scrolling = scrolling.parentElement
   if (!scrolling) return
   const before = scrolling.scrollTop
   scrolling.scrollTop += 150
@@ -130,7 +178,10 @@ SCROLL_ON = """() => {
 
 
 def choose(field: Locator, option: str) -> None:
-    """Choose from the list that opens under a field. On a busy machine it can move under the pointer, or close: then it is opened again."""
+    """Choose from the list that opens under a field.
+
+    On a busy machine it can move under the pointer, or close: then it is opened again.
+    """
     for _ in range(5):
         with contextlib.suppress(AssertionError, TimeoutError):
             field.click()
@@ -148,7 +199,9 @@ def choose(field: Locator, option: str) -> None:
 
 
 def find_and_choose(field: Locator, words: str, option: str = "") -> None:
-    """Type words into a field that looks for them, and choose what it finds; again where the list changed under the pointer."""
+    """Type words into a field that looks for them, and choose what it finds; again where the list changed
+    under the pointer.
+    """
     whole = re.compile(rf"{re.escape(option or words)}(?!\w)", re.IGNORECASE)
     for _ in range(5):
         with contextlib.suppress(AssertionError, TimeoutError):
@@ -162,7 +215,8 @@ def find_and_choose(field: Locator, words: str, option: str = "") -> None:
 
 
 def axe_violations(page: Page, rules: list[str]) -> list[str]:
-    """Return what axe finds on the page, or in the dialog that is open on it; what is behind a dialog was looked at before.
+    """Return what axe finds on the page, or in the dialog that is open on it; what is behind a dialog was
+    looked at before.
 
     Of very long tables and lists the first rows are looked at: the others are like them.
     """
@@ -171,10 +225,17 @@ def axe_violations(page: Page, rules: list[str]) -> list[str]:
     if not page.evaluate("'axe' in window"):
         page.evaluate(AXE)
     dialog = page.get_by_role("dialog").count() > 0
-    context = {"include": [["[role=dialog]"]] if dialog else [["html"]], "exclude": [["tbody tr:nth-child(n+21)"], ["li:nth-child(n+41)"]]}
+    context = {
+        "include": [["[role=dialog]"]] if dialog else [["html"]],
+        "exclude": [["tbody tr:nth-child(n+21)"], ["li:nth-child(n+41)"]],
+    }
     options = {"runOnly": rules, "resultTypes": ["violations"], "iframes": False, "preload": False}
-    result: dict[str, Any] = page.evaluate("([context, options]) => axe.run(context, options)", [context, options])
-    return [f"{each['id']}: {each['help']} ({each['nodes'][0]['html'][:160]})" for each in result["violations"]]
+    result: dict[str, Any] = page.evaluate(
+        "([context, options]) => axe.run(context, options)", [context, options]
+    )
+    return [
+        f"{each['id']}: {each['help']} ({each['nodes'][0]['html'][:160]})" for each in result["violations"]
+    ]
 
 
 def check_accessible(page: Page) -> None:

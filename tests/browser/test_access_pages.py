@@ -20,7 +20,9 @@ def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed
     provider = running.provider(source)
     running.application(desk, roles=("viewer", "recorder", "curator"))
     users = [provider.user(f"{source}-{number}", displayName=f"User {number}") for number in range(5)]
-    for number, name in enumerate(("desk-viewer", "Desk-Recorder", "desk-curator", "desk-clerk", "other-viewer")):
+    for number, name in enumerate(
+        ("desk-viewer", "Desk-Recorder", "desk-curator", "desk-clerk", "other-viewer")
+    ):
         provider.group(name, [users[number]])
     page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/mapping")
@@ -46,17 +48,26 @@ def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed
     expect(row).to_contain_text("3 users")
     with running.dravo as dravo:
         found = eventually(
-            lambda: sorted((x["user"]["display_name"], x["role"]["key"]) for x in dravo.access(application=desk)), lambda s: len(s) == 3
+            lambda: sorted(
+                (x["user"]["display_name"], x["role"]["key"]) for x in dravo.access(application=desk)
+            ),
+            lambda s: len(s) == 3,
         )
     assert found == [("User 0", "viewer"), ("User 1", "recorder"), ("User 2", "curator")]
 
 
-def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk, department = fresh("source"), fresh("desk"), fresh("Herbarium")
     provider = running.provider(source)
     running.application(desk)
     for name in ("ada", "bob"):
-        provider.user(f"{source}-{name}", displayName=f"{name.title()} {source}", **{ENTERPRISE: {"department": department}})
+        provider.user(
+            f"{source}-{name}",
+            displayName=f"{name.title()} {source}",
+            **{ENTERPRISE: {"department": department}},
+        )
     page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/mapping")
     page.get_by_role("button", name="Assign role").click()
@@ -64,12 +75,16 @@ def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(ope
     dialog.get_by_role("radio", name="Rule").check()
     dialog.get_by_label("Value").fill(department)
     dialog.get_by_role("button", name="Add", exact=True).click()
-    expect(dialog.get_by_role("textbox", name="Rule", exact=True)).to_have_value(f'department eq "{department}"')
+    expect(dialog.get_by_role("textbox", name="Rule", exact=True)).to_have_value(
+        f'department eq "{department}"'
+    )
     expect(dialog).to_contain_text(f"Matches 2 users: Ada {source}, Bob {source}.")
     expect(dialog).to_contain_text("2 gain")
     check_accessible(page)
     dialog.get_by_role("button", name="Assign", exact=True).click()
-    expect(page.get_by_role("row").filter(has_text=f'department eq "{department}"')).to_contain_text("2 users")
+    expect(page.get_by_role("row").filter(has_text=f'department eq "{department}"')).to_contain_text(
+        "2 users"
+    )
 
     page.get_by_role("button", name="Assign role").click()
     dialog = page.get_by_role("dialog")
@@ -85,7 +100,9 @@ def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(ope
         assert any("excluded" in sentence for sentence in dravo.users.why(f"{source}-bob", desk)["sentences"])
 
 
-def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk, title = fresh("source"), fresh("desk"), fresh("Keeper")
     provider = running.provider(source)
     running.application(desk)
@@ -96,7 +113,10 @@ def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(open_p
     dialog = page.get_by_role("dialog")
     dialog.get_by_role("radio", name="Rule").check()
     dialog.get_by_role("textbox", name="Rule", exact=True).fill(f'title eq "{title}"')
-    choose(dialog.locator(".v-select").filter(has_text="Only attributes from this source"), f"{source.capitalize()} directory")
+    choose(
+        dialog.locator(".v-select").filter(has_text="Only attributes from this source"),
+        f"{source.capitalize()} directory",
+    )
     choose(dialog.locator(".v-select").filter(has_text="Role"), "Curator")
     expect(dialog).to_contain_text("1 gain")
     check_accessible(page)
@@ -113,10 +133,15 @@ def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(open_p
     dialog.get_by_role("button", name="Confirm users").click()
     expect(row).to_contain_text("2 users")
     with running.dravo as dravo:
-        assert {x["user"]["display_name"] for x in dravo.access(application=desk, role="curator")} == {f"Ada {source}", f"Bob {source}"}
+        assert {x["user"]["display_name"] for x in dravo.access(application=desk, role="curator")} == {
+            f"Ada {source}",
+            f"Bob {source}",
+        }
 
 
-def test_many_groups_are_pasted_mended_and_mapped(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_many_groups_are_pasted_mended_and_mapped(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     provider = running.provider(source)
     running.application(desk)
@@ -125,9 +150,13 @@ def test_many_groups_are_pasted_mended_and_mapped(open_page: Callable[..., Page]
     page.goto(f"/applications/{desk}/mapping")
     page.get_by_role("button", name="Map several groups").click()
     dialog = page.get_by_role("dialog")
-    dialog.get_by_label("One line per mapping").fill(f"{source}, Botanists, viewer\n{source}, Botanist, viewer")
+    dialog.get_by_label("One line per mapping").fill(
+        f"{source}, Botanists, viewer\n{source}, Botanist, viewer"
+    )
     dialog.get_by_role("button", name="Preview").click()
-    expect(dialog.get_by_role("row").filter(has_text="invalid")).to_contain_text("There is no group with the name or ID 'Botanist'")
+    expect(dialog.get_by_role("row").filter(has_text="invalid")).to_contain_text(
+        "There is no group with the name or ID 'Botanist'"
+    )
     dialog.get_by_label("One line per mapping").fill(f"{source}, Botanists, viewer")
     dialog.get_by_role("button", name="Preview").click()
     expect(dialog).to_contain_text("1 gain")
@@ -136,7 +165,9 @@ def test_many_groups_are_pasted_mended_and_mapped(open_page: Callable[..., Page]
     expect(page.get_by_role("row").filter(has_text="Botanists")).to_contain_text("1 user")
 
 
-def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_how_an_application_decides_is_previewed_and_changed(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     provider = running.provider(source)
     running.application(desk)
@@ -146,7 +177,9 @@ def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable
         assert list(dravo.access(application=desk)) == []
     page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/mapping")
-    expect(page.get_by_text("Only assigned users are eligible. Users without an assignment have no access.")).to_be_visible()
+    expect(
+        page.get_by_text("Only assigned users are eligible. Users without an assignment have no access.")
+    ).to_be_visible()
     page.get_by_role("button", name="Edit access policy").click()
     dialog = page.get_by_role("dialog")
     choose(dialog.locator(".v-select").filter(has_text="Users without an assignment"), "Fallback role")
@@ -159,11 +192,15 @@ def test_how_an_application_decides_is_previewed_and_changed(open_page: Callable
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_contain_text("fallback role")
 
 
-def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_too_many_removals_are_held_looked_at_and_let_through(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     provider = running.provider(source)
     running.application(desk, app)
-    users = [provider.user(f"{source}-{number}", displayName=f"User {number} {source}") for number in range(14)]
+    users = [
+        provider.user(f"{source}-{number}", displayName=f"User {number} {source}") for number in range(14)
+    ]
     group = provider.group("Tills", users)
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", group=group)
@@ -184,7 +221,9 @@ def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callabl
         page.goto(f"/applications/{desk}")
         held.get_by_role("button", name="Approve", exact=True).click()
         dialog = page.get_by_role("dialog")
-        expect(dialog.get_by_role("row").filter(has_text=f"User 11 {source}")).to_contain_text("inactive, no role")
+        expect(dialog.get_by_role("row").filter(has_text=f"User 11 {source}")).to_contain_text(
+            "inactive, no role"
+        )
         check_accessible(page)
         dialog.get_by_role("button", name="Approve", exact=True).click()
         expect(dialog).to_contain_text("This change needs a confirmation.")
@@ -200,7 +239,9 @@ def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callabl
         page.goto(f"/applications/{desk}/mapping")
         page.get_by_role("button", name="Unassign: Tills, Viewer").click()
         dialog = page.get_by_role("dialog")
-        expect(dialog).to_contain_text("This change removes access from 2 users. More than 1 need a confirmation.")
+        expect(dialog).to_contain_text(
+            "This change removes access from 2 users. More than 1 need a confirmation."
+        )
         check_accessible(page)
         dialog.get_by_label(f"Type {label} to confirm").fill(label)
         dialog.get_by_role("button", name="Unassign").click()
@@ -211,7 +252,9 @@ def test_too_many_removals_are_held_looked_at_and_let_through(open_page: Callabl
             dravo.change_setting("removal_limit_minimum", 10)
 
 
-def test_the_matrix_is_filtered_looked_at_yesterday_and_exported(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_the_matrix_is_filtered_looked_at_yesterday_and_exported(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     running.provider(source).user(f"{source}-ada", displayName=f"Ada {source}")
     running.application(desk)
@@ -237,11 +280,15 @@ def test_the_matrix_is_filtered_looked_at_yesterday_and_exported(open_page: Call
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", rule=f'title eq "Guide {source}"')
     page.get_by_label("Title").fill(f"Guide {source}")
-    expect(page.get_by_role("row").filter(has_text=f'rule title eq "Guide {source}"')).to_contain_text("Viewer")
+    expect(page.get_by_role("row").filter(has_text=f'rule title eq "Guide {source}"')).to_contain_text(
+        "Viewer"
+    )
     check_accessible(page)
 
 
-def test_a_change_is_taken_back_from_the_timeline(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_change_is_taken_back_from_the_timeline(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     running.provider(source).user(f"{source}-ada", displayName=f"Ada {source}")
     running.application(desk)
@@ -258,7 +305,9 @@ def test_a_change_is_taken_back_from_the_timeline(open_page: Callable[..., Page]
         assert list(dravo.access(application=desk)) == []
 
 
-def test_an_application_owner_sees_their_own_application_and_no_other(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_an_application_owner_sees_their_own_application_and_no_other(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     mine, other, name = fresh("mine"), fresh("other"), fresh("owner")
     running.application(mine)
     running.application(other)
@@ -268,7 +317,11 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Sign-in name").fill(name)
     choose(dialog.locator(".v-select").filter(has_text="Kind"), "application owner")
-    find_and_choose(dialog.get_by_role("combobox", name="Applications"), mine.replace("-", " "), mine.replace("-", " ").title())
+    find_and_choose(
+        dialog.get_by_role("combobox", name="Applications"),
+        mine.replace("-", " "),
+        mine.replace("-", " ").title(),
+    )
     page.keyboard.press("Escape")
     check_accessible(page)
     dialog.get_by_role("button", name="Create", exact=True).click()
@@ -285,10 +338,14 @@ def test_an_application_owner_sees_their_own_application_and_no_other(open_page:
     theirs.goto("/access")
     expect(theirs).to_have_url(f"{running.url}/access?application={mine}")
     theirs.goto(f"/applications/{other}")
-    expect(theirs.get_by_role("alert")).to_contain_text("Application owners can do this only for their own applications.")
+    expect(theirs.get_by_role("alert")).to_contain_text(
+        "Application owners can do this only for their own applications."
+    )
 
 
-def test_groups_that_map_to_nothing_are_found(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_groups_that_map_to_nothing_are_found(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     provider = running.provider(source)
     running.application(desk)

@@ -1,6 +1,8 @@
-"""Every page and dialog of the console, in light and dark: axe finds nothing by WCAG 2.2 AA, and nothing is wider than the window.
+"""Every page and dialog of the console, in light and dark: axe finds nothing by WCAG 2.2 AA, and nothing is
+wider than the window.
 
-The pages are those of the demo. Each is opened once and looked at in light, in dark and, some of them, on a narrow screen. Nothing is
+The pages are those of the demo. Each is opened once and looked at in light, in dark and, some of them, on a
+narrow screen. Nothing is
 saved: a dialog is left by Escape.
 """
 
@@ -20,7 +22,8 @@ from dravo.demo.volunteers import code_to
 from tests.browser.conftest import TAGS, axe_violations, find_and_choose, signed_in_state
 from tests.harness import RunningDemo
 
-TOO_WIDE = """() => document.documentElement.scrollWidth <= window.innerWidth ? [] : [...document.querySelectorAll('*')]
+TOO_WIDE = """() => document.documentElement.scrollWidth <= window.innerWidth ? []
+  : [...document.querySelectorAll('*')]
   .filter(each => each.getBoundingClientRect().right > window.innerWidth && !each.closest('.scroll'))
   .map(each => `${each.tagName} ${each.className} ${each.textContent.slice(0, 40)}`)"""
 # A theme changes nothing but colors: every other rule is tried in one of them.
@@ -29,9 +32,20 @@ COLORS = ["color-contrast", "link-in-text-block"]
 
 # What is also looked at on a narrow screen.
 NARROW = (
-    "users", "groups", "matrix", "compare two days", "simulate", "list", "tasks", "sources", "activity", "settings", "operators",
-    "organization settings", "nowhere",
-)  # fmt: skip
+    "users",
+    "groups",
+    "matrix",
+    "compare two days",
+    "simulate",
+    "list",
+    "tasks",
+    "sources",
+    "activity",
+    "settings",
+    "operators",
+    "organization settings",
+    "nowhere",
+)
 
 
 class State(NamedTuple):
@@ -41,7 +55,9 @@ class State(NamedTuple):
     act: Callable[[Page], object] | None = None
 
 
-def opens(button: str, *, exact: bool = False, then: Callable[[Page], object] | None = None) -> Callable[[Page], None]:
+def opens(
+    button: str, *, exact: bool = False, then: Callable[[Page], object] | None = None
+) -> Callable[[Page], None]:
     """Open a dialog by its button."""
 
     def act(page: Page) -> None:
@@ -132,7 +148,9 @@ STATUSES: dict[str, dict[str, State]] = {
         "inbound SCIM": State("/sources/staff"),
         "requests": State("/sources/staff/requests", open_row),
         "schemas": State("/sources/staff/schemas"),
-        "new schema": State("/sources/staff/schemas", opens("Add schema", then=lambda page: fill(page, "Schema as JSON", "{"))),
+        "new schema": State(
+            "/sources/staff/schemas", opens("Add schema", then=lambda page: fill(page, "Schema as JSON", "{"))
+        ),
         "token": State("/sources/staff", opens("Rotate", exact=True)),
         "runs": State("/sources/estates/runs"),
         "a held run": State("/sources/estates/runs", opens("Approve removals")),
@@ -155,14 +173,19 @@ STATUSES: dict[str, dict[str, State]] = {
         "a local user": State("/users/{local}"),
         "why not": State("/users/{leaver}", why_not),
         "a record of somebody else": State("/users/{user}", opens("Link to another user")),
-        "new user": State("/users", opens("Create local user", then=submitted("Create", "The user name is missing."))),
+        "new user": State(
+            "/users", opens("Create local user", then=submitted("Create", "The user name is missing."))
+        ),
         "change a local user": State("/users/{local}", opens("Edit", exact=True)),
         "mark a local user as left": State("/users/{local}", opens("Mark as left")),
         "groups": State("/groups"),
         "groups without a role": State("/groups?mapped=no"),
         "a local group": State("/groups/{group}"),
         "new group": State("/groups", opens("Create group")),
-        "new members": State("/groups/{group}", opens("Add members", then=lambda page: fill(page, "Users: user names", "una.kerrigan\nnobody"))),
+        "new members": State(
+            "/groups/{group}",
+            opens("Add members", then=lambda page: fill(page, "Users: user names", "una.kerrigan\nnobody")),
+        ),
         "remove a member": State("/groups/{group}", opens("Remove")),
     },
     "access": {
@@ -174,7 +197,10 @@ STATUSES: dict[str, dict[str, State]] = {
         "compare two users": State("/access/users?one={user}&two={inactive}"),
         "simulate": State("/access/simulate?source=staff"),
         "reviews": State("/access/reviews"),
-        "new review": State("/access/reviews", opens("Create review", then=submitted("Create", "A label must have 1 to 200 characters."))),
+        "new review": State(
+            "/access/reviews",
+            opens("Create review", then=submitted("Create", "A label must have 1 to 200 characters.")),
+        ),
         "a review": State("/reviews/{review}?application=plant-records"),
     },
     "applications": {
@@ -193,8 +219,14 @@ STATUSES: dict[str, dict[str, State]] = {
         "settings of an application": State("/applications/glasshouse-controls/settings", expression_result),
         "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Edit seats of")),
         "tracked_only": State("/applications/payslips/mapping"),
-        "assign a group": State("/applications/plant-records/mapping", give_role("Group", lambda page: pick(page, "Group", "Herbarium"))),
-        "assign a user": State("/applications/plant-records/mapping", give_role("User", lambda page: pick(page, "User", "Una Kerrigan"))),
+        "assign a group": State(
+            "/applications/plant-records/mapping",
+            give_role("Group", lambda page: pick(page, "Group", "Herbarium")),
+        ),
+        "assign a user": State(
+            "/applications/plant-records/mapping",
+            give_role("User", lambda page: pick(page, "User", "Una Kerrigan")),
+        ),
         "assign by a bad pattern": State(
             "/applications/plant-records/mapping",
             give_role(
@@ -204,7 +236,10 @@ STATUSES: dict[str, dict[str, State]] = {
                 lambda page: expect(page.get_by_role("dialog")).to_contain_text("The pattern is invalid: "),
             ),
         ),
-        "assign by a rule": State("/applications/plant-records/mapping", give_role("Rule", lambda page: fill_rule(page, 'title sw "Head of"'))),
+        "assign by a rule": State(
+            "/applications/plant-records/mapping",
+            give_role("Rule", lambda page: fill_rule(page, 'title sw "Head of"')),
+        ),
         "map several groups": State(
             "/applications/plant-records/mapping",
             opens(
@@ -212,13 +247,18 @@ STATUSES: dict[str, dict[str, State]] = {
                 then=lambda page: (
                     fill(page, "One line per mapping", "staff, Botanist, viewer"),
                     page.get_by_role("button", name="Preview").click(),
-                    expect(page.get_by_role("dialog").get_by_role("row").filter(has_text="invalid")).to_be_visible(),
+                    expect(
+                        page.get_by_role("dialog").get_by_role("row").filter(has_text="invalid")
+                    ).to_be_visible(),
                 ),
             ),
         ),
         "access policy": State(
             "/applications/plant-records/mapping",
-            opens("Edit access policy", then=lambda page: expect(page.get_by_role("dialog")).to_contain_text("0 lose")),
+            opens(
+                "Edit access policy",
+                then=lambda page: expect(page.get_by_role("dialog")).to_contain_text("0 lose"),
+            ),
         ),
         "remove an assignment": State("/applications/plant-records/mapping", opens("Unassign:")),
         "groups of a pattern": State("/applications/glasshouse-controls/mapping", opens(" match")),
@@ -232,7 +272,9 @@ STATUSES: dict[str, dict[str, State]] = {
 
 
 def violations(page: Page, *, narrow: bool = False) -> list[str]:
-    """Return what axe finds on the page, or in the dialog that is open on it, and what is wider than the window, in each view."""
+    """Return what axe finds on the page, or in the dialog that is open on it, and what is wider than the
+    window, in each view.
+    """
     expect(page.get_by_role("progressbar")).to_have_count(0)
     found = [*axe_violations(page, TAGS), *too_wide(page)]
     page.emulate_media(color_scheme="dark", reduced_motion="reduce")
@@ -281,13 +323,19 @@ def places(demo: RunningDemo) -> dict[str, str]:
 
 @pytest.fixture(scope="module")
 def session(demo: RunningDemo) -> Any:
-    answer = httpx.post(f"{demo.url}/api/v1/session", json=demo.ready["operator"], trust_env=False).raise_for_status()
+    answer = httpx.post(
+        f"{demo.url}/api/v1/session", json=demo.ready["operator"], trust_env=False
+    ).raise_for_status()
     return signed_in_state(answer.cookies["dravo_session"])
 
 
 def opened(browser: Browser, demo: RunningDemo, session: Any = None) -> Page:
     context = browser.new_context(
-        viewport={"width": 1280, "height": 800}, color_scheme="light", base_url=demo.url, reduced_motion="reduce", storage_state=session
+        viewport={"width": 1280, "height": 800},
+        color_scheme="light",
+        base_url=demo.url,
+        reduced_motion="reduce",
+        storage_state=session,
     )
     page = context.new_page()
     page.set_default_timeout(8_000)
@@ -295,7 +343,9 @@ def opened(browser: Browser, demo: RunningDemo, session: Any = None) -> Page:
 
 
 @pytest.mark.parametrize("part", STATUSES)
-def test_every_page_and_dialog_is_accessible_and_fits(browser: Browser, demo: RunningDemo, places: dict[str, str], session: Any, part: str) -> None:
+def test_every_page_and_dialog_is_accessible_and_fits(
+    browser: Browser, demo: RunningDemo, places: dict[str, str], session: Any, part: str
+) -> None:
     page = opened(browser, demo, session)
     wrong: dict[str, list[str]] = {}
     for name, status in STATUSES[part].items():

@@ -1,4 +1,6 @@
-"""Sources that read, in the console: from files to users, a look first, a run, a conflict, and leaving that is held."""
+"""Sources that read, in the console: from files to users, a look first, a run, a conflict, and leaving that
+is held.
+"""
 
 from __future__ import annotations
 
@@ -13,11 +15,15 @@ from tests.harness import Running, eventually
 Fresh = Callable[[str], str]
 
 
-def test_files_become_users_a_look_first(open_page: Callable[..., Page], running: Running, fresh: Fresh, tmp_path: Path) -> None:
+def test_files_become_users_a_look_first(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh, tmp_path: Path
+) -> None:
     label = fresh("Register")
     key = label.lower()
     users = tmp_path / "users.csv"
-    users.write_text(f"number;login;name\n1;{key}.una;Una {label}\n2;{key}.grace;Grace {label}\n;lost;Nobody\n")
+    users.write_text(
+        f"number;login;name\n1;{key}.una;Una {label}\n2;{key}.grace;Grace {label}\n;lost;Nobody\n"
+    )
     running.provider(fresh("source")).user(f"{key}.grace", displayName="Grace of the staff")
     page = open_page(signed_in=True)
     page.goto("/sources")
@@ -89,11 +95,18 @@ def test_files_become_users_a_look_first(open_page: Callable[..., Page], running
     check_accessible(page)
 
 
-def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     # The first of all sources by its name: the overview lists a hundred of them.
     key = f"a-{fresh('crew')}"
     lines = [f"{number};{key}.{number};User {number}" for number in range(30)]
-    answers = {"attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": "displayName", "expression": "name"}]}
+    answers = {
+        "attributes": [
+            {"attribute": "userName", "expression": "login"},
+            {"attribute": "displayName", "expression": "name"},
+        ]
+    }
     with running.dravo as dravo:
         dravo.change_setting("removal_limit_percent", 10)
         dravo.sources.add(key, f"A crew {key}")
@@ -105,7 +118,9 @@ def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(open_
     try:
         page = open_page(signed_in=True)
         page.goto("/")
-        expect(page.get_by_role("listitem").filter(has_text=f"A crew {key}")).to_contain_text("run held: too many users are missing")
+        expect(page.get_by_role("listitem").filter(has_text=f"A crew {key}")).to_contain_text(
+            "run held: too many users are missing"
+        )
         page.locator("ul").get_by_role("link", name=f"A crew {key}").click()
         expect(page.get_by_text("18 of 30 users are missing")).to_be_visible()
         expect(page.get_by_role("row").filter(has_text="missing")).to_have_count(18)

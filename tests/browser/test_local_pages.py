@@ -12,10 +12,14 @@ from tests.harness import Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     desk, name, group = fresh("desk"), fresh("ida"), fresh("Planting")
     running.application(desk)
-    running.provider(fresh("source")).user(f"{name}-ada", displayName=f"Ada {name}", emails=[{"value": f"{name}@fernhollow.example"}])
+    running.provider(fresh("source")).user(
+        f"{name}-ada", displayName=f"Ada {name}", emails=[{"value": f"{name}@fernhollow.example"}]
+    )
     page = open_page(signed_in=True)
     page.goto("/users")
     page.get_by_role("button", name="Create local user").click()
@@ -47,11 +51,17 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     expect(dialog).to_contain_text(f"'nobody-{name}'")
     dialog.get_by_label("Users: user names").fill(f"{name}\n{name}-ada")
     expect(dialog).to_contain_text("2 gain")
-    expect(dialog.get_by_role("row").filter(has_text=f"Ada {name}")).to_contain_text(desk.replace("-", " ").title())
+    expect(dialog.get_by_role("row").filter(has_text=f"Ada {name}")).to_contain_text(
+        desk.replace("-", " ").title()
+    )
     with page.expect_download() as kept:
         dialog.get_by_role("button", name="Download CSV").click()
     lines = kept.value.path().read_text().splitlines()
-    assert lines[0] == "user,user name,application,change,before,after" and len(lines) == 3 and lines[1].endswith(",gained,,Viewer")
+    assert (
+        lines[0] == "user,user name,application,change,before,after"
+        and len(lines) == 3
+        and lines[1].endswith(",gained,,Viewer")
+    )
     check_accessible(page)
     dialog.get_by_role("button", name="Add", exact=True).click()
     row = page.get_by_role("row").filter(has_text=f"Ida {name.title()}")
@@ -79,7 +89,9 @@ def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(open_page
     expect(page.get_by_text("left", exact=True).first).to_be_visible()
 
 
-def test_a_user_is_made_of_an_account_that_nobody_here_has(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_a_user_is_made_of_an_account_that_nobody_here_has(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
     desk, name = fresh("desk"), fresh("printer")
     running.application(desk, app)
     app.create(userName=name, displayName=f"Printer {name}", active=True)

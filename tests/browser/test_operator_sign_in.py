@@ -1,4 +1,6 @@
-"""The ways in beside a provider for users: codes by mail, operators by a source, per second factor that everyone has."""
+"""The ways in beside a provider for users: codes by mail, operators by a source, per second factor that
+everyone has.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ def provider(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SignInProvide
         yield started
 
 
-def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Running, letters: Letters, fresh: Fresh) -> None:
+def test_by_a_code_that_is_mailed(
+    open_page: Callable[..., Page], running: Running, letters: Letters, fresh: Fresh
+) -> None:
     key, domain = fresh("volunteers"), f"{fresh('register')}.example"
     new = f"maribel.quay@{domain}"
     running.provider(key)
@@ -47,7 +51,9 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
     mail.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_text("Saved.")).to_be_visible()
     page.get_by_role("button", name="Send test email").click()
-    expect(page.get_by_text("The server accepted the email to edmund.sallow@fernhollow.example.")).to_be_visible()
+    expect(
+        page.get_by_text("The server accepted the email to edmund.sallow@fernhollow.example.")
+    ).to_be_visible()
 
     # The source: what is missing is listed; the questions hold the domain and whether users register.
     page.goto(f"/sources/{key}/sign-in")
@@ -85,7 +91,11 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
 
         # Anyone who looks after them sees that they are signed in, and ends it.
         page.goto(f"/users/{dravo.users.get(new)['id']}")
-        way = page.get_by_role("region", name="Sign-in options").get_by_role("row").filter(has_text=f"{key.capitalize()} directory")
+        way = (
+            page.get_by_role("region", name="Sign-in options")
+            .get_by_role("row")
+            .filter(has_text=f"{key.capitalize()} directory")
+        )
         expect(way).to_contain_text("opens")
         expect(way).to_contain_text("Linked since")
         user_sessions = page.get_by_role("region", name="Sessions")
@@ -97,7 +107,9 @@ def test_by_a_code_that_is_mailed(open_page: Callable[..., Page], running: Runni
         user.get_by_role("heading", name="You are signed out").wait_for()
 
 
-def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], running: Running, provider: SignInProvider, fresh: Fresh) -> None:
+def test_an_operator_comes_in_by_a_source(
+    open_page: Callable[..., Page], running: Running, provider: SignInProvider, fresh: Fresh
+) -> None:
     key, who, name = fresh("staff-id"), fresh("honor.blackthorn"), fresh("honor")
     provider.user(who, "Honor", "Blackthorn", ["Directors"])
     with running.dravo as dravo:
@@ -121,7 +133,11 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     page.get_by_role("button", name="Enable for everyone", exact=True).click()
     page.get_by_role("dialog").get_by_label("Name of the source").fill("Staff identities")
     page.get_by_role("dialog").get_by_role("button", name="Enable", exact=True).click()
-    expect(page.get_by_text("You could lock yourself out: you are not linked to this source and have no recovery codes.")).to_be_visible()
+    expect(
+        page.get_by_text(
+            "You could lock yourself out: you are not linked to this source and have no recovery codes."
+        )
+    ).to_be_visible()
     check_accessible(page)
 
     # Linked by themselves, it lets them in; then with recovery codes alone.
@@ -156,7 +172,9 @@ def test_an_operator_comes_in_by_a_source(open_page: Callable[..., Page], runnin
     check_accessible(page)
 
 
-def test_a_second_factor_that_everyone_has_comes_before_anything_else(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_second_factor_that_everyone_has_comes_before_anything_else(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     name = fresh("dilys.prosser")
     with running.dravo as dravo:
         password = str(dravo.operators.add(name, "help_desk")["password"])
@@ -188,7 +206,12 @@ def test_a_second_factor_that_everyone_has_comes_before_anything_else(open_page:
 def test_a_group_that_only_a_sign_in_test_has_shown_is_mapped_ahead(
     open_page: Callable[..., Page], running: Running, provider: SignInProvider, fresh: Fresh
 ) -> None:
-    key, who, application, group = fresh("contractors"), fresh("idris.vance"), fresh("glasshouse"), fresh("Glazing works")
+    key, who, application, group = (
+        fresh("contractors"),
+        fresh("idris.vance"),
+        fresh("glasshouse"),
+        fresh("Glazing works"),
+    )
     provider.user(who, "Idris", "Vance", [group])
     running.application(application, roles=("reader", "engineer"))
     with running.dravo as dravo:
@@ -205,12 +228,16 @@ def test_a_group_that_only_a_sign_in_test_has_shown_is_mapped_ahead(
         dialog = page.get_by_role("dialog")
         dialog.get_by_role("combobox", name="Group").fill(group)
         page.get_by_role("option", name="reported at sign-in, not created yet").click()
-        expect(dialog.get_by_role("combobox", name="Group")).to_have_value(f"{group} · Contractors · no members yet")
+        expect(dialog.get_by_role("combobox", name="Group")).to_have_value(
+            f"{group} · Contractors · no members yet"
+        )
         made = next(each for each in dravo.groups.list(source=key) if each["name"] == group)
         assert (made["members"], list(dravo.users.list(words=who))) == (0, [])
 
 
-def test_an_operator_changes_their_own_password(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_an_operator_changes_their_own_password(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     name, wanted = fresh("dilys.prosser"), "herbarium-cupboard-nine"
     with running.dravo as dravo:
         password = str(dravo.operators.add(name, "help_desk")["password"])

@@ -16,7 +16,9 @@ from tests.harness import PASSWORD, Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     provider, mark = running.provider(fresh("source")), fresh("crowd")
     users = [provider.user(f"{mark}.{number:03}", displayName=f"{mark} {number:03}") for number in range(60)]
     provider.set_active(users[7], False)
@@ -38,7 +40,9 @@ def test_a_long_list_is_paged_and_its_filters_stay_in_the_address(open_page: Cal
     expect(page.get_by_text("No matching users")).to_be_visible()
 
 
-def test_why_not_is_answered_where_the_doubt_arises(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_why_not_is_answered_where_the_doubt_arises(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("dilys")
     running.application(records)
     provider = running.provider(fresh("source"))
@@ -63,7 +67,9 @@ def test_why_not_is_answered_where_the_doubt_arises(open_page: Callable[..., Pag
     expect(page.get_by_role("region", name="Accounts without access")).to_contain_text("inactive")
 
 
-def test_a_failed_task_is_read_mended_and_sent_again(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_a_failed_task_is_read_mended_and_sent_again(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("una")
     running.application(records, app)
     app.faults(refuse=True)
@@ -78,14 +84,18 @@ def test_a_failed_task_is_read_mended_and_sent_again(open_page: Callable[..., Pa
     expect(needs).to_contain_text("All seats are used")
     page.goto(f"/provisioning/tasks?application={records}&status=failed")
     page.get_by_role("link", name=f"Una {name}").click()
-    expect(page.get_by_role("region", name="Response of the application")).to_contain_text("All seats are used")
+    expect(page.get_by_role("region", name="Response of the application")).to_contain_text(
+        "All seats are used"
+    )
     app.faults(refuse=False)
     page.get_by_role("button", name="Retry now").click()
     expect(page.locator(".head")).to_contain_text("done")
     assert name in app.accounts()
 
 
-def test_an_application_that_is_paused_says_why_and_is_resumed(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_an_application_that_is_paused_says_why_and_is_resumed(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("tamsin")
     running.application(records, app)
     good = app.token
@@ -110,18 +120,24 @@ def test_an_application_that_is_paused_says_why_and_is_resumed(open_page: Callab
     expect(page.locator(".head")).to_contain_text("paused")
 
 
-def test_a_setting_that_cannot_be_is_refused_and_what_was_typed_stays(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_setting_that_cannot_be_is_refused_and_what_was_typed_stays(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     records = fresh("records")
     running.application(records)
     page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/settings")
     page.get_by_label("Concurrent requests").fill("99")
     page.get_by_role("button", name="Save", exact=True).click()
-    expect(page.get_by_role("alert")).to_contain_text("The number of concurrent requests must be between 1 and 32.")
+    expect(page.get_by_role("alert")).to_contain_text(
+        "The number of concurrent requests must be between 1 and 32."
+    )
     expect(page.get_by_label("Concurrent requests")).to_have_value("99")
     page.get_by_label("SCIM base URL").fill("records.fernhollow.example")
     page.get_by_role("button", name="Save and check").click()
-    expect(page.get_by_role("alert").filter(has_text="https://")).to_contain_text("' does not start with https://.")
+    expect(page.get_by_role("alert").filter(has_text="https://")).to_contain_text(
+        "' does not start with https://."
+    )
     page.get_by_label("Role key").fill("Not A Key")
     page.get_by_label("Role name").fill("x")
     page.get_by_role("button", name="Create role").click()
@@ -139,7 +155,9 @@ def test_a_setting_that_cannot_be_is_refused_and_what_was_typed_stays(open_page:
     expect(dialog).to_be_hidden()
 
 
-def test_one_user_is_given_a_role_until_a_day(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_one_user_is_given_a_role_until_a_day(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("contractor")
     running.application(records)
     running.provider(fresh("source")).user(name, displayName=f"Con {name}")
@@ -160,10 +178,14 @@ def test_one_user_is_given_a_role_until_a_day(open_page: Callable[..., Page], ru
     assert until.startswith("2031-04-0")
     page.goto("/access/list")
     page.get_by_role("textbox", name="User").fill(name)
-    expect(page.get_by_role("row").filter(has_text=f"Con {name}")).to_contain_text("assigned by edmund.sallow")
+    expect(page.get_by_role("row").filter(has_text=f"Con {name}")).to_contain_text(
+        "assigned by edmund.sallow"
+    )
 
 
-def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_tokens_and_operators_are_made_shown_once_and_shut_out(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     label, operator = fresh("Nightly report"), fresh("honor")
     page = open_page(signed_in=True)
     page.goto("/")
@@ -171,7 +193,9 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callab
     page.get_by_role("button", name="Create token").click()
     page.get_by_role("dialog").get_by_label("Label").fill(label)
     page.get_by_role("dialog").get_by_role("button", name="Create token").click()
-    secret = page.get_by_role("status").filter(has_text="API token (shown only once)").locator("code").inner_text()
+    secret = (
+        page.get_by_role("status").filter(has_text="API token (shown only once)").locator("code").inner_text()
+    )
     assert secret.startswith("dravo_api_")
     row = page.get_by_role("row").filter(has_text=label)
     row.get_by_role("button", name="Revoke").click()
@@ -180,7 +204,9 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(open_page: Callab
     page.get_by_role("button", name="Create operator").click()
     page.get_by_role("dialog").get_by_label("Sign-in name").fill(operator)
     page.get_by_role("dialog").get_by_role("button", name="Create", exact=True).click()
-    password = page.get_by_role("status").filter(has_text=f"Password of {operator}").locator("code").inner_text()
+    password = (
+        page.get_by_role("status").filter(has_text=f"Password of {operator}").locator("code").inner_text()
+    )
     check_accessible(page)
     other = open_page()
     other.goto("/settings")
@@ -228,15 +254,27 @@ def test_everything_is_reached_by_keyboard(open_page: Callable[..., Page], runni
     reached: list[str] = []
     for _ in range(14):
         page.keyboard.press("Tab")
-        reached.append(page.evaluate("document.activeElement.getAttribute('aria-label') || document.activeElement.textContent.trim()"))
+        reached.append(
+            page.evaluate(
+                "document.activeElement.getAttribute('aria-label') || "
+                "document.activeElement.textContent.trim()"
+            )
+        )
     assert reached[0] == "Skip to main content"
     for name in ("Sources", "Users", "Access", "Applications", "Provisioning", "Activity", "Settings"):
         assert any(each.startswith(name) for each in reached), (name, reached)
 
 
-def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_anybody_and_anything_is_found_from_anywhere(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     name, provider = fresh("una"), running.provider(fresh("source"))
-    provider.user(f"{name}.kerrigan", displayName=f"Una {name}", externalId=f"HR-{name}", emails=[{"value": f"{name}@fernhollow.example"}])
+    provider.user(
+        f"{name}.kerrigan",
+        displayName=f"Una {name}",
+        externalId=f"HR-{name}",
+        emails=[{"value": f"{name}@fernhollow.example"}],
+    )
     provider.group(f"Night watch {name}")
     running.application(f"records-{name}")
     page = open_page(signed_in=True)
@@ -246,11 +284,15 @@ def test_anybody_and_anything_is_found_from_anywhere(open_page: Callable[..., Pa
     dialog = page.get_by_role("dialog")
     field = dialog.get_by_role("textbox")
     for typed, kind, shown in (
-        (f"{name}@fernhollow", "User", f"Una {name}"), (f"HR-{name}", "User", f"Una {name}"), (f"watch {name}", "Group", f"Night watch {name}"),
+        (f"{name}@fernhollow", "User", f"Una {name}"),
+        (f"HR-{name}", "User", f"Una {name}"),
+        (f"watch {name}", "Group", f"Night watch {name}"),
         (f"records-{name}", "Application", f"Records {name.title().replace('-', ' ')}"),
-    ):  # fmt: skip
+    ):
         field.fill(typed)
-        expect(dialog.get_by_role("listitem").filter(has_text=kind).get_by_role("link", name=shown)).to_be_visible()
+        expect(
+            dialog.get_by_role("listitem").filter(has_text=kind).get_by_role("link", name=shown)
+        ).to_be_visible()
     field.fill(f"nobody-{name}")
     expect(dialog).to_contain_text("No results for")
     field.fill(f"HR-{name}")
@@ -276,7 +318,9 @@ def test_on_a_narrow_screen_the_band_is_a_list(open_page: Callable[..., Page], r
     expect(band).to_be_hidden()
 
 
-def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     name = fresh("honor.blackthorn")
     with running.dravo as dravo:
         password = dravo.operators.add(name, "help_desk")["password"]
@@ -298,7 +342,9 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(open_page: Calla
     part = page.get_by_role("region", name="Second factor")
     part.get_by_role("button", name="Set up").click()
     secret = part.locator("code").first.text_content() or ""
-    part.get_by_label("Code from the app").fill(TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode())
+    part.get_by_label("Code from the app").fill(
+        TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time())).decode()
+    )
     part.get_by_role("button", name="Enable", exact=True).click()
     recovery = part.get_by_role("status").locator("code").first.text_content() or ""
     check_accessible(page)

@@ -12,11 +12,16 @@ from tests.harness import Running, eventually
 Fresh = Callable[[str], str]
 
 
-def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_review_is_begun_and_decided_row_by_row(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk, label = fresh("source"), fresh("desk"), fresh("Review")
     running.application(desk)
     provider = running.provider(source)
-    provider.group(f"{source}-clerks", [provider.user(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob", "Cai")])
+    provider.group(
+        f"{source}-clerks",
+        [provider.user(f"{source}-{name}", displayName=f"{name} {source}") for name in ("Ada", "Bob", "Cai")],
+    )
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", source=source, group=f"{source}-clerks")
         running.settled(desk)
@@ -45,7 +50,9 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     check_accessible(page)
     dialog.get_by_role("button", name="Remove", exact=True).click()
     expect(dialog).to_be_hidden()
-    expect(page.get_by_role("row").filter(has_text=f"Bob {source}")).to_contain_text("The user is excluded from ")
+    expect(page.get_by_role("row").filter(has_text=f"Bob {source}")).to_contain_text(
+        "The user is excluded from "
+    )
     page.get_by_role("button", name="Select all open rows shown").click()
     page.get_by_role("button", name="Confirm 1").click()
     expect(page.get_by_role("row").filter(has_text=f"Cai {source}")).to_contain_text("confirmed")
@@ -58,7 +65,9 @@ def test_a_review_is_begun_and_decided_row_by_row(open_page: Callable[..., Page]
     assert left == [f"{source}-Ada", f"{source}-Cai"]
 
 
-def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     running.application(desk)
     provider = running.provider(source)
@@ -99,7 +108,9 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(open_page: Cal
     page.wait_for_url("**/sources/*")
 
 
-def test_two_users_are_compared_and_groups_stand_against_applications(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_two_users_are_compared_and_groups_stand_against_applications(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, desk = fresh("source"), fresh("desk")
     running.application(desk)
     provider = running.provider(source)
@@ -130,7 +141,9 @@ def test_two_users_are_compared_and_groups_stand_against_applications(open_page:
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_be_visible()
 
 
-def test_what_is_set_for_the_whole_organization_is_kept_or_refused_with_the_hint(open_page: Callable[..., Page], running: Running) -> None:
+def test_what_is_set_for_the_whole_organization_is_kept_or_refused_with_the_hint(
+    open_page: Callable[..., Page], running: Running
+) -> None:
     page = open_page(signed_in=True)
     page.goto("/settings/organization")
     ctx = page.get_by_role("form", name="Organization settings")
@@ -143,6 +156,9 @@ def test_what_is_set_for_the_whole_organization_is_kept_or_refused_with_the_hint
     zone.fill("Asia/Tokyo")
     ctx.get_by_role("button").last.click()
     with running.dravo as dravo:
-        kept = eventually(lambda: {each["name"]: each["value"] for each in dravo.settings()}["time_zone"], lambda value: value == "Asia/Tokyo")
+        kept = eventually(
+            lambda: {each["name"]: each["value"] for each in dravo.settings()}["time_zone"],
+            lambda value: value == "Asia/Tokyo",
+        )
         assert kept == "Asia/Tokyo"
         dravo.change_setting("time_zone", before)

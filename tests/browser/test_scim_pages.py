@@ -14,7 +14,9 @@ from tests.harness import Provider, Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_what_a_source_asked_for_is_read_beside_it(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_what_a_source_asked_for_is_read_beside_it(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, name = fresh("source"), fresh("zofia")
     provider = running.provider(source)
     provider.user(name, displayName=f"Zofia {name}", password="t0p-secret")
@@ -32,7 +34,9 @@ def test_what_a_source_asked_for_is_read_beside_it(open_page: Callable[..., Page
     expect(page).to_have_url(f"{running.url}/sources/{source}/requests?q=uniqueness")
 
 
-def test_a_token_is_changed_for_another_without_a_gap(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_token_is_changed_for_another_without_a_gap(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source = fresh("source")
     old = running.provider(source)
     page = open_page(signed_in=True)
@@ -42,15 +46,24 @@ def test_a_token_is_changed_for_another_without_a_gap(open_page: Callable[..., P
     expect(dialog).to_contain_text("works until you revoke it")
     dialog.get_by_role("button", name="Create token").click()
     token = page.get_by_role("status").filter(has_text="shown only once").locator("code").inner_text()
-    assert old.http.get("/Users").status_code == Provider(old.base_url, token).http.get("/Users").status_code == 200
+    assert (
+        old.http.get("/Users").status_code
+        == Provider(old.base_url, token).http.get("/Users").status_code
+        == 200
+    )
     page.get_by_role("button", name="Revoke old token").click()
     page.get_by_role("dialog").get_by_role("button", name="Revoke").click()
     expect(page.get_by_role("row").filter(has_text="revoked")).to_be_visible()
-    assert (old.http.get("/Users").status_code, Provider(old.base_url, token).http.get("/Users").status_code) == (401, 200)
+    assert (
+        old.http.get("/Users").status_code,
+        Provider(old.base_url, token).http.get("/Users").status_code,
+    ) == (401, 200)
     check_accessible(page)
 
 
-def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_schema_is_added_to_a_source(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source = fresh("source")
     running.provider(source)
     page = open_page(signed_in=True)
@@ -60,7 +73,9 @@ def test_a_schema_is_added_to_a_source(open_page: Callable[..., Page], running: 
     field.fill("{")
     page.get_by_role("dialog").get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("not valid JSON")
-    field.fill(json.dumps({"id": "urn:fernhollow:garden:User", "name": "Garden", "attributes": [{"name": "badge"}]}))
+    field.fill(
+        json.dumps({"id": "urn:fernhollow:garden:User", "name": "Garden", "attributes": [{"name": "badge"}]})
+    )
     page.get_by_role("dialog").get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_role("row").filter(has_text="urn:fernhollow:garden:User")).to_contain_text("badge")
     check_accessible(page)
@@ -95,10 +110,14 @@ def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(
     page.get_by_role("button", name="Save and update 1 account").click()
     eventually(lambda: app.accounts()[name]["title"], lambda title: title == "GUIDE")
     page.get_by_role("button", name="Check with a test account").click()
-    expect(page.get_by_role("status", name="Connection check")).to_contain_text("The test account was deleted.")
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text(
+        "The test account was deleted."
+    )
 
 
-def test_drift_is_compared_mended_and_linked(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_drift_is_compared_mended_and_linked(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("wynn")
     running.application(records, app)
     running.provider(fresh("source")).user(name, displayName=f"Wynn {name}")
@@ -107,7 +126,12 @@ def test_drift_is_compared_mended_and_linked(open_page: Callable[..., Page], run
     running.settled(records)
     there = app.accounts()[name]
     running.settled(records)
-    httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers, trust_env=False)
+    httpx.put(
+        f"{app.base_url}/Users/{there['id']}",
+        json={**there, "roles": [{"value": "owner"}]},
+        headers=app.headers,
+        trust_env=False,
+    )
     app.create(userName="stranger", displayName="Stranger", active=True)
     page = open_page(signed_in=True)
     page.goto(f"/applications/{records}/drift")
@@ -127,7 +151,9 @@ def test_drift_is_compared_mended_and_linked(open_page: Callable[..., Page], run
     expect(page.get_by_text("No provisioned groups")).to_be_visible()
 
 
-def test_the_timeline_keeps_its_filters_in_the_address(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_the_timeline_keeps_its_filters_in_the_address(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source, name = fresh("source"), fresh("zofia")
     provider = running.provider(source)
     provider.user(name, displayName=f"Zofia {name}")
@@ -144,7 +170,9 @@ def test_the_timeline_keeps_its_filters_in_the_address(open_page: Callable[..., 
     expect(page.get_by_label("Failures only")).to_be_checked()
 
 
-def test_the_checklist_is_saved_as_text_without_the_token(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_the_checklist_is_saved_as_text_without_the_token(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     source = fresh("source")
     token = running.provider(source)
     page = open_page(signed_in=True)
@@ -165,7 +193,9 @@ def test_a_user_who_may_exist_under_another_source_is_linked_on_the_source_page(
     page = open_page(signed_in=True)
     page.goto(f"/sources/{second}")
     page.get_by_role("tab", name="Conflicts (1)").click()
-    row = page.get_by_role("row").filter(has_text=f"Another source already has a user with the user name '{name}'.")
+    row = page.get_by_role("row").filter(
+        has_text=f"Another source already has a user with the user name '{name}'."
+    )
     expect(row).to_be_visible()
     check_accessible(page)
     row.get_by_role("button", name="Link").click()

@@ -21,7 +21,8 @@ def provider(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SignInProvide
         yield started
 
 
-# What is seen at the browser, what is wrong at the provider, and how it is named to anyone who looks after it.
+# What is seen at the browser, what is wrong at the provider, and how it is named to anyone who looks after
+# it.
 MISTAKES: tuple[tuple[str, dict[str, object], str], ...] = (
     ("You are not signed in", {"other_certificate": True}, "certificate"),
     ("You are not signed in", {"wrong_audience": True}, "entity id"),
@@ -56,7 +57,9 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     expect(page.get_by_text("Missing: the entity ID of the provider")).to_be_visible()
     check_accessible(page)
     page.get_by_text("Or paste or upload the metadata").click()
-    page.get_by_label("Metadata", exact=True).fill(httpx.get(f"{provider.url}/metadata", trust_env=False).text)
+    page.get_by_label("Metadata", exact=True).fill(
+        httpx.get(f"{provider.url}/metadata", trust_env=False).text
+    )
     page.get_by_role("button", name="Save metadata").click()
     expect(page.get_by_text(f"{provider.url}/entity")).to_be_visible()
     key = page.url.split("/sources/")[1].split("/")[0]
@@ -119,7 +122,8 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     expect(user.get_by_role("listitem")).to_contain_text("Reader")
     expect(user.get_by_role("link", name="Open")).to_have_attribute("href", f"http://127.0.0.1:{app.port}/")
 
-    # Anyone who is new and in the mapped group stands in the application moments later; how many is measured by `make bench`.
+    # Anyone who is new and in the mapped group stands in the application moments later; how many is measured
+    # by `make bench`.
     provider.faults()
     new = fresh("juno.marlow")
     provider.user(new, "Juno", "Marlow", [group])
@@ -135,7 +139,12 @@ def test_from_nothing_to_somebody_who_uses_their_application(
 
     # Another group at the provider is another role at the next sign-in.
     with running.dravo as dravo:
-        dravo.assignments.add(application, "engineer", source=key, group=dravo.sign_ins.make_group(key, f"Engineers {who[-3:]}")["name"])
+        dravo.assignments.add(
+            application,
+            "engineer",
+            source=key,
+            group=dravo.sign_ins.make_group(key, f"Engineers {who[-3:]}")["name"],
+        )
     provider.user(who, "Idris", "Vance", [f"Engineers {who[-3:]}"])
     user.goto(f"/sso/{key}/start")
     user.get_by_role("button", name="Idris Vance").click()
@@ -145,7 +154,9 @@ def test_from_nothing_to_somebody_who_uses_their_application(
     page.get_by_role("tab", name="Source policy").click()
     page.get_by_label("Users (SCIM filter)").fill('title eq "Glazier"')
     page.get_by_role("button", name="Preview with the last sign-in").click()
-    expect(page.get_by_role("status", name="Connection check")).to_contain_text("The user is outside the scope of the source: ")
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text(
+        "The user is outside the scope of the source: "
+    )
     check_accessible(page)
     page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_text("Saved. The policy applies")).to_be_visible()

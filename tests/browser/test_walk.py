@@ -13,10 +13,16 @@ from tests.harness import Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_from_signing_in_to_seeing_somebody_leave(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
     label, group_name, user_name = fresh("Plant Records"), fresh("Herbarium"), fresh("zofia.wisniarska")
     provider = running.provider(fresh("source"))
-    user = provider.user(user_name, displayName=f"Zofia {user_name[-4:]}", emails=[{"value": f"{user_name}@fernhollow.example", "type": "work"}])
+    user = provider.user(
+        user_name,
+        displayName=f"Zofia {user_name[-4:]}",
+        emails=[{"value": f"{user_name}@fernhollow.example", "type": "work"}],
+    )
     group = provider.group(group_name, [user])
     page = open_page()
 
@@ -103,7 +109,9 @@ def test_from_signing_in_to_seeing_somebody_leave(open_page: Callable[..., Page]
     page.get_by_text("No assigned roles").wait_for()
 
 
-def test_a_source_is_added_given_a_token_and_ticked_by_traffic(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_source_is_added_given_a_token_and_ticked_by_traffic(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     label = fresh("Volunteers")
     page = open_page(signed_in=True)
     page.goto("/")
@@ -124,7 +132,9 @@ def test_a_source_is_added_given_a_token_and_ticked_by_traffic(open_page: Callab
     refused = httpx.get(f"{address}/Users", headers={"Authorization": "Bearer wrong"})
     assert refused.status_code == 401
     expect(page.get_by_text("Rejected requests and lost data")).to_be_visible()
-    made = httpx.post(f"{address}/Users", json={"userName": fresh("bruno")}, headers={"Authorization": f"Bearer {token}"})
+    made = httpx.post(
+        f"{address}/Users", json={"userName": fresh("bruno")}, headers={"Authorization": f"Bearer {token}"}
+    )
     assert made.status_code == 201
     ticks = page.get_by_role("region", name="Setup checklist").get_by_role("listitem")
     expect(ticks.filter(has_text="First user created")).not_to_contain_text("not yet")
@@ -133,7 +143,9 @@ def test_a_source_is_added_given_a_token_and_ticked_by_traffic(open_page: Callab
     assert token not in page.content()
 
 
-def test_a_name_that_is_markup_stays_a_name(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+def test_a_name_that_is_markup_stays_a_name(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
     nasty = f'<img src=x onerror="document.title=1">{fresh("x")}'
     running.provider(fresh("source")).user(nasty, displayName=nasty)
     page = open_page(signed_in=True)
@@ -144,7 +156,9 @@ def test_a_name_that_is_markup_stays_a_name(open_page: Callable[..., Page], runn
     expect(page.get_by_role("heading", level=1)).to_have_text(nasty)
 
 
-def test_after_the_session_has_ended_one_comes_back_to_where_one_was(open_page: Callable[..., Page], running: Running) -> None:
+def test_after_the_session_has_ended_one_comes_back_to_where_one_was(
+    open_page: Callable[..., Page], running: Running
+) -> None:
     page = open_page()
     sign_in(page)
     page.goto("/users?status=active")

@@ -14,7 +14,9 @@ from tests.harness import Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     key, ada = fresh("desk"), fresh("ada")
     running.application(key, app)
     running.provider(fresh("staff")).user(ada)
@@ -25,7 +27,9 @@ def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Runn
         running.settled(key)
         seen = app.accounts().get(ada, {}).get("entitlements")
         assert bool(seen) and seen[0]["value"] == "full"
-        looked = dravo.applications.preview_settings(key, plan_encoding={"way": "attribute", "attribute": "userType"})
+        looked = dravo.applications.preview_settings(
+            key, plan_encoding={"way": "attribute", "attribute": "userType"}
+        )
         assert looked["changed"] == 1
         dravo.applications.change(key, plan_encoding={"way": "attribute", "attribute": "userType"})
         running.settled(key)
@@ -37,10 +41,15 @@ def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(running: Runn
         dravo.assignments.change(made["id"], plan="")
         running.settled(key)
         assert not app.accounts()[ada].get("userType")
-        assert dravo.applications.get(key)["plans"][0]["taken"] == 0 and dravo.applications.seats(key).total() == 0
+        assert (
+            dravo.applications.get(key)["plans"][0]["taken"] == 0
+            and dravo.applications.seats(key).total() == 0
+        )
         running.settled(key)
         run = dravo.applications.reconcile(key)
-        done = eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None)
+        done = eventually(
+            lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None
+        )
         assert sum(done["counts"].values()) == 0
 
 
@@ -51,12 +60,17 @@ def test_days_are_previewed_and_an_end_that_is_over_is_refused(running: Running,
     today = datetime.now(UTC).date()
     with running.dravo as dravo:
         assert dravo.assignments.preview(key, "viewer", user=ada)["gained"] == 1
-        later = {"from": (today + timedelta(days=2)).isoformat(), "until": (today + timedelta(days=9)).isoformat()}
+        later = {
+            "from": (today + timedelta(days=2)).isoformat(),
+            "until": (today + timedelta(days=9)).isoformat(),
+        }
         assert dravo.assignments.preview(key, "viewer", user=ada, **later)["gained"] == 0
         with pytest.raises(ApiError, match="The end date is in the past"):
             dravo.assignments.preview(key, "viewer", user=ada, until="2020-01-01")
         with pytest.raises(ApiError, match="The end date is before the start date"):
-            dravo.assignments.preview(key, "viewer", user=ada, **{"from": later["until"], "until": later["from"]})
+            dravo.assignments.preview(
+                key, "viewer", user=ada, **{"from": later["until"], "until": later["from"]}
+            )
         made = dravo.assignments.add(key, "viewer", user=ada, **later)
         assert (made["from_day"], made["until_day"]) == (later["from"], later["until"])
         assert any("begins at" in each for each in dravo.users.why(ada, key)["sentences"])
@@ -65,7 +79,9 @@ def test_days_are_previewed_and_an_end_that_is_over_is_refused(running: Running,
         assert dravo.users.why(ada, key)["has_access"]
 
 
-def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running: Running, fresh: Fresh) -> None:
+def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(
+    running: Running, fresh: Fresh
+) -> None:
     mine, other, ada = fresh("mine"), fresh("other"), fresh("ada")
     for key in (mine, other):
         running.application(key)
@@ -95,10 +111,15 @@ def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(running:
         with pytest.raises(NotFound, match="Some of these rows do not belong to '"):
             owner.reviews.decide(review["id"], mine, [foreign], "removed")
         for call in (
-            lambda: owner.reviews.begin("Mine", "2999-12-31"), lambda: owner.reviews.close(review["id"]),
-            lambda: b"".join(owner.reviews.export(review["id"])), lambda: owner.groups.add("Mine"), lambda: owner.users.add("somebody"),
-            lambda: owner.applications.add_plan(mine, "x", "X"), lambda: owner.compare(ada, ada), owner.flow,
-        ):  # fmt: skip
+            lambda: owner.reviews.begin("Mine", "2999-12-31"),
+            lambda: owner.reviews.close(review["id"]),
+            lambda: b"".join(owner.reviews.export(review["id"])),
+            lambda: owner.groups.add("Mine"),
+            lambda: owner.users.add("somebody"),
+            lambda: owner.applications.add_plan(mine, "x", "X"),
+            lambda: owner.compare(ada, ada),
+            owner.flow,
+        ):
             with pytest.raises(NotAllowed):
                 call()
         own = next(iter(owner.reviews.rows(review["id"], application=mine)))["id"]

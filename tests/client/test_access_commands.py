@@ -38,7 +38,9 @@ def test_rules_patterns_and_exclusions_are_made_and_read(running: Running, desk:
     assert "users who match title" in ran(running, "assignment", "create", key, "viewer", "--rule", rule)
     tried = ran(running, "mapping", "check-pattern", key, "--source", desk["source"], "^desk-(.+)$")
     assert "The pattern matches 1 users in 1 groups." in tried
-    assert "from the group name" in ran(running, "assignment", "create", key, "--source", desk["source"], "--pattern", "^desk-(.+)$")
+    assert "from the group name" in ran(
+        running, "assignment", "create", key, "--source", desk["source"], "--pattern", "^desk-(.+)$"
+    )
     listed = ran(running, "mapping", "list", key)
     assert "groups that match ^desk-(.+)$" in listed and rule in listed
     assert "rule title eq" in ran(running, "access", "why", name, key)
@@ -52,7 +54,9 @@ def test_rules_patterns_and_exclusions_are_made_and_read(running: Running, desk:
 
 def test_many_are_mapped_from_a_file(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
     file = tmp_path / "rows.csv"
-    file.write_text(f"source,group,role\n{desk['source']},desk-viewer,viewer\n{desk['source']},nothing,viewer\n")
+    file.write_text(
+        f"source,group,role\n{desk['source']},desk-viewer,viewer\n{desk['source']},nothing,viewer\n"
+    )
     assert "There is no group" in ran(running, "mapping", "assign", desk["desk"], str(file), code=2)
     good = f"{desk['source']},desk-viewer,viewer\n"
     assert "1 gain" in ran(running, "mapping", "assign", desk["desk"], "-", "--preview", stdin=good)
@@ -68,86 +72,150 @@ def test_the_policy_is_shown_previewed_and_set(running: Running, desk: dict[str,
     assert "the fallback role, viewer" in ran(running, "policy", "set", key, *wanted)
     assert json.loads(ran(running, "policy", "show", key, "--json"))["eligibility"] == "everyone"
     # It takes something from more users than go without being confirmed.
-    ran(running, "policy", "set", key, "--eligibility", "assigned", "--confirm", key.replace("-", " ").capitalize())
+    ran(
+        running,
+        "policy",
+        "set",
+        key,
+        "--eligibility",
+        "assigned",
+        "--confirm",
+        key.replace("-", " ").capitalize(),
+    )
 
 
-def test_the_matrix_changes_and_what_somebody_would_get(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
+def test_the_matrix_changes_and_what_somebody_would_get(
+    running: Running, desk: dict[str, str], tmp_path: Path
+) -> None:
     key, name = desk["desk"], desk["name"]
     ran(running, "assignment", "create", key, "viewer", "--source", desk["source"], "--group", "desk-viewer")
     eventually(lambda: f"{key}: Viewer" in ran(running, "access", "matrix", "--application", key))
     assert f"{key}: Viewer" in ran(running, "access", "matrix", name)
     assert "No user matches." in ran(running, "access", "matrix", "--application", key, "--at", "2020-01-01")
-    assert "group desk-viewer" in ran(running, "access", "changes", "2020-01-01", "2999-01-01", "--application", key)
+    assert "group desk-viewer" in ran(
+        running, "access", "changes", "2020-01-01", "2999-01-01", "--application", key
+    )
     file = tmp_path / "access.json"
     assert " bytes to " in ran(running, "access", "matrix", "--application", key, "--export", str(file))
     assert json.loads(file.read_text())[0]["roles"] == {key: ["Viewer"]}
     assert f"{name},," in ran(running, "access", "matrix", "--application", key, "--export", "-")
-    assert f"{key}: Viewer" in ran(running, "access", "matrix", "--groups", "desk-viewer", "--application", key)
-    assert "--groups works only with words and --application." in ran(running, "access", "matrix", "--groups", "--at", "2020-01-01", code=2)
+    assert f"{key}: Viewer" in ran(
+        running, "access", "matrix", "--groups", "desk-viewer", "--application", key
+    )
+    assert "--groups works only with words and --application." in ran(
+        running, "access", "matrix", "--groups", "--at", "2020-01-01", code=2
+    )
     compared = ran(running, "access", "compare", name, name)
-    assert "same" in compared and "> desk-viewer)" in compared and "Groups of both users: desk-viewer" in compared
+    assert (
+        "same" in compared
+        and "> desk-viewer)" in compared
+        and "Groups of both users: desk-viewer" in compared
+    )
     assert "There is no user with the ID" in ran(running, "access", "compare", name, "nobody-at-all", code=3)
     assert "desk-viewer" in ran(running, "access", "simulate", desk["source"], "--group", "desk-viewer")
     assert "The user would have no access: no group, rule or policy assigns a role." in ran(
         running, "access", "simulate", desk["source"], "--attribute", "title=None"
     )
-    assert "An inactive user has no access." in ran(running, "access", "simulate", desk["source"], "--user", "-", stdin='{"active": false}')
-    assert "is not NAME=VALUE" in ran(running, "access", "simulate", desk["source"], "--attribute", "title", code=2)
-    assert "Swap `since` and `until`." in ran(running, "access", "changes", "2026-01-02", "2026-01-01", code=2)
+    assert "An inactive user has no access." in ran(
+        running, "access", "simulate", desk["source"], "--user", "-", stdin='{"active": false}'
+    )
+    assert "is not NAME=VALUE" in ran(
+        running, "access", "simulate", desk["source"], "--attribute", "title", code=2
+    )
+    assert "Swap `since` and `until`." in ran(
+        running, "access", "changes", "2026-01-02", "2026-01-01", code=2
+    )
 
 
 def test_what_the_guard_holds_is_listed(running: Running, desk: dict[str, str]) -> None:
     assert "Nothing is held." in ran(running, "hold", "list")
     label = desk["desk"].replace("-", " ").title()
-    assert "This change needs a confirmation." in ran(running, "hold", "approve", desk["desk"], "--confirm", "x", code=1)
-    assert "Nothing is held for '" in ran(running, "hold", "discard", desk["desk"], "--confirm", label, code=3)
+    assert "This change needs a confirmation." in ran(
+        running, "hold", "approve", desk["desk"], "--confirm", "x", code=1
+    )
+    assert "Nothing is held for '" in ran(
+        running, "hold", "discard", desk["desk"], "--confirm", label, code=3
+    )
 
 
-def test_local_users_and_groups_are_kept_by_hand(running: Running, desk: dict[str, str], fresh: Fresh) -> None:
+def test_local_users_and_groups_are_kept_by_hand(
+    running: Running, desk: dict[str, str], fresh: Fresh
+) -> None:
     key, name, ida, group = desk["desk"], desk["name"], fresh("ida"), fresh("Planting")
     assert f"Created Ida Vosper {ida}" in ran(
-        running, "user", "create", ida, "--given", "Ida", "--family", f"Vosper {ida}", "--email", f"{ida}@fernhollow.example"
+        running,
+        "user",
+        "create",
+        ida,
+        "--given",
+        "Ida",
+        "--family",
+        f"Vosper {ida}",
+        "--email",
+        f"{ida}@fernhollow.example",
     )
     assert "Ida Vosper" in ran(running, "user", "create", ida, code=1)
     assert "' is not an email address." in ran(running, "user", "create", "x", "--email", "nobody", code=2)
     assert f"dravo group add-members '{group}'" in ran(running, "group", "create", group)
-    assert "matches 0 users" in ran(running, "assignment", "create", key, "viewer", "--source", "local", "--group", group)
+    assert "matches 0 users" in ran(
+        running, "assignment", "create", key, "viewer", "--source", "local", "--group", group
+    )
     assert "2 gain" in ran(running, "group", "add-members", group, ida, name, "--preview")
     assert "lists 2 users" in ran(running, "group", "add-members", group, "-", stdin=f"{ida}\n\n{name}\n")
     assert f"Local > {group} > Viewer" in ran(running, "access", "why", ida, key)
-    assert "2 users" in ran(running, "group", "show", group) and "Viewer" in ran(running, "group", "show", group)
-    assert ida in ran(running, "group", "members", group)
-    assert "1 lose" in ran(running, "group", "remove-members", group, name, "--preview") and "lists 1 user now" in ran(
-        running, "group", "remove-members", group, name
+    assert "2 users" in ran(running, "group", "show", group) and "Viewer" in ran(
+        running, "group", "show", group
     )
-    assert "No member given. Add users, '-' to read them from standard input, or --group." in ran(running, "group", "add-members", group, code=2)
-    assert "There is no local group 'desk-viewer'" in ran(running, "group", "remove-members", "desk-viewer", name, code=2)
+    assert ida in ran(running, "group", "members", group)
+    assert "1 lose" in ran(
+        running, "group", "remove-members", group, name, "--preview"
+    ) and "lists 1 user now" in ran(running, "group", "remove-members", group, name)
+    assert "No member given. Add users, '-' to read them from standard input, or --group." in ran(
+        running, "group", "add-members", group, code=2
+    )
+    assert "There is no local group 'desk-viewer'" in ran(
+        running, "group", "remove-members", "desk-viewer", name, code=2
+    )
     assert "1 lose" in ran(running, "user", "change", ida, "--active", "no", "--preview")
     assert "is active" in ran(running, "user", "change", ida, "--title", "Botanist")
     shown = json.loads(ran(running, "user", "show", ida, "--json"))
-    assert {"title": "Botanist", "name.givenName": "Ida"}.items() <= {each["name"]: each["value"] for each in shown["attributes"]}.items()
+    assert {"title": "Botanist", "name.givenName": "Ida"}.items() <= {
+        each["name"]: each["value"] for each in shown["attributes"]
+    }.items()
     assert " and is not a local user." in ran(running, "user", "remove", name, code=2)
     assert "Summer" in ran(running, "group", "rename", group, f"Summer {group}")
-    assert "1 lose" in ran(running, "user", "remove", ida, "--preview") and "has left" in ran(running, "user", "remove", ida)
+    assert "1 lose" in ran(running, "user", "remove", ida, "--preview") and "has left" in ran(
+        running, "user", "remove", ida
+    )
     assert "0 lose" in ran(running, "group", "delete", f"Summer {group}", "--preview")
     assert "Deleted." in ran(running, "group", "delete", f"Summer {group}")
 
 
-def test_a_plan_with_one_seat_is_made_filled_and_widened(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_a_plan_with_one_seat_is_made_filled_and_widened(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     source, key, first, second = fresh("staff"), fresh("desk"), fresh("ada"), fresh("bob")
     running.application(key, app)
     provider = running.provider(source)
     group = provider.group(fresh("Clerks"), [provider.user(first)])
     provider.user(second)
-    assert "Supervisor desk" in ran(running, "license-plan", "create", key, "desk", "Supervisor desk", "--seats", "1")
-    assert "has no license plan '" in ran(running, "assignment", "create", key, "viewer", "--group", group, "--plan", "none", code=3)
-    assert "1 free" in ran(running, "assignment", "create", key, "viewer", "--group", group, "--plan", "desk", "--preview")
+    assert "Supervisor desk" in ran(
+        running, "license-plan", "create", key, "desk", "Supervisor desk", "--seats", "1"
+    )
+    assert "has no license plan '" in ran(
+        running, "assignment", "create", key, "viewer", "--group", group, "--plan", "none", code=3
+    )
+    assert "1 free" in ran(
+        running, "assignment", "create", key, "viewer", "--group", group, "--plan", "desk", "--preview"
+    )
     ran(running, "assignment", "create", key, "viewer", "--group", group, "--plan", "desk")
     running.settled(key)
     seen = app.accounts().get(first, {}).get("entitlements")
     assert bool(seen) and seen[0]["value"] == "desk"
     ran(running, "assignment", "create", key, "viewer", "--user", second, "--plan", "desk")
-    listed = eventually(lambda: ran(running, "license-plan", "seats", key, "--waiting"), lambda text: second in text)
+    listed = eventually(
+        lambda: ran(running, "license-plan", "seats", key, "--waiting"), lambda text: second in text
+    )
     assert first not in listed and first in ran(running, "license-plan", "seats", key)
     assert "next in line" in ran(running, "access", "why", second, key)
     assert "full" in ran(running, "license-plan", "list", key) and second not in app.accounts()
@@ -159,22 +227,40 @@ def test_a_plan_with_one_seat_is_made_filled_and_widened(running: Running, app: 
     assert "between 0 and" in ran(running, "license-plan", "create", key, "x", "X", "--seats=-1", code=2)
 
 
-def test_a_review_is_begun_decided_and_written_to_a_file(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
+def test_a_review_is_begun_decided_and_written_to_a_file(
+    running: Running, desk: dict[str, str], tmp_path: Path
+) -> None:
     key, name = desk["desk"], desk["name"]
     ran(running, "assignment", "create", key, "viewer", "--source", desk["source"], "--group", "desk-viewer")
     ran(running, "assignment", "create", key, "curator", "--user", name)
-    eventually(lambda: ran(running, "access", "matrix", "--application", key), lambda text: "Curator" in text and "Viewer" in text)
+    eventually(
+        lambda: ran(running, "access", "matrix", "--application", key),
+        lambda text: "Curator" in text and "Viewer" in text,
+    )
     assert "The due date is missing or in the past." in ran(
         running, "review", "create", "Spring", "--until", "2020-01-01", "--application", key, code=2
     )
-    review = json.loads(ran(running, "review", "create", "Spring", "--until", "2999-12-31", "--application", key, "--json"))
-    assert "Spring" in ran(running, "review", "list") and "2999-12-31" in ran(running, "review", "show", review["id"])
-    rows = {row["role"]["key"]: row["id"] for row in json.loads(ran(running, "review", "rows", review["id"], "--json"))}
-    assert "1 change role" in ran(running, "review", "revoke", review["id"], key, rows["curator"], "--preview")
+    review = json.loads(
+        ran(running, "review", "create", "Spring", "--until", "2999-12-31", "--application", key, "--json")
+    )
+    assert "Spring" in ran(running, "review", "list") and "2999-12-31" in ran(
+        running, "review", "show", review["id"]
+    )
+    rows = {
+        row["role"]["key"]: row["id"]
+        for row in json.loads(ran(running, "review", "rows", review["id"], "--json"))
+    }
+    assert "1 change role" in ran(
+        running, "review", "revoke", review["id"], key, rows["curator"], "--preview"
+    )
     ran(running, "review", "revoke", review["id"], key, rows["curator"], "--note", "moved on")
-    assert "The assignment was deleted." in ran(running, "review", "rows", review["id"], name, "--decision", "removed")
+    assert "The assignment was deleted." in ran(
+        running, "review", "rows", review["id"], name, "--decision", "removed"
+    )
     assert "already" in ran(running, "review", "confirm", review["id"], key, rows["curator"], code=2)
-    assert "No row given. Add IDs of rows, or --all." in ran(running, "review", "confirm", review["id"], key, code=2)
+    assert "No row given. Add IDs of rows, or --all." in ran(
+        running, "review", "confirm", review["id"], key, code=2
+    )
     ran(running, "review", "confirm", review["id"], key, "--all")
     file = tmp_path / "review.json"
     assert " bytes to " in ran(running, "review", "export", review["id"], str(file))
@@ -184,7 +270,17 @@ def test_a_review_is_begun_decided_and_written_to_a_file(running: Running, desk:
 
 
 def test_the_overview_and_the_flow_are_printed(running: Running, desk: dict[str, str]) -> None:
-    ran(running, "assignment", "create", desk["desk"], "viewer", "--source", desk["source"], "--group", "desk-viewer")
+    ran(
+        running,
+        "assignment",
+        "create",
+        desk["desk"],
+        "viewer",
+        "--source",
+        desk["source"],
+        "--group",
+        "desk-viewer",
+    )
     assert " active users; " in ran(running, "overview")
     eventually(lambda: ran(running, "flow"), lambda text: "As of" in text and "Viewer" in text)
     assert json.loads(ran(running, "flow", "--json"))["bands"]

@@ -9,7 +9,16 @@ from pathlib import Path
 
 import pytest
 
-from dravo.client import ApiError, AuthenticationRequired, Conflict, Dravo, InvalidRequest, NotAllowed, NotFound, ServiceUnreachable
+from dravo.client import (
+    ApiError,
+    AuthenticationRequired,
+    Conflict,
+    Dravo,
+    InvalidRequest,
+    NotAllowed,
+    NotFound,
+    ServiceUnreachable,
+)
 from dravo.demo.runner import free_port
 from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually
@@ -69,10 +78,22 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
     assert "The application has 0 accounts." in ran("application", "test-connection", records)
     switched = ran("application", "set", records, "--enabled", "yes", "--on-leaving", "delete")
     assert re.search(r"^Enabled +yes$", switched, re.M)
-    preview = ran("assignment", "create", records, "curator", "--source", source, "--group", f"Botanists {name}", "--preview")
+    preview = ran(
+        "assignment",
+        "create",
+        records,
+        "curator",
+        "--source",
+        source,
+        "--group",
+        f"Botanists {name}",
+        "--preview",
+    )
     assert preview.startswith("1 gain access, 0 lose access")
     assert app.accounts() == {}
-    assert "matches 1 users" in ran("assignment", "create", records, "curator", "--source", source, "--group", f"Botanists {name}")
+    assert "matches 1 users" in ran(
+        "assignment", "create", records, "curator", "--source", source, "--group", f"Botanists {name}"
+    )
     eventually(lambda: app.accounts().get(name))
     running.settled(records)
     why = ran("access", "why", name, records)
@@ -87,7 +108,9 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
     assert "POST /Users -> 201" in ran("task", "show", task["id"])
     ran("task", "retry", task["id"])
     assignment = json.loads(ran("assignment", "list", "--application", records, "--json"))[0]
-    assert ran("assignment", "delete", assignment["id"], "--preview").startswith("0 gain access, 1 lose access")
+    assert ran("assignment", "delete", assignment["id"], "--preview").startswith(
+        "0 gain access, 1 lose access"
+    )
     assert ran("assignment", "delete", assignment["id"]) == "Deleted.\n"
     eventually(lambda: app.accounts()[name], lambda seen: not seen["active"])
     assert "has no access" in ran("access", "why", name, records)
@@ -108,7 +131,9 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
         (["user"], 2, ""),
     ],
 )
-def test_a_failure_says_the_hint_and_has_its_exit_code(running: Running, arguments: list[str], code: int, words: str) -> None:
+def test_a_failure_says_the_hint_and_has_its_exit_code(
+    running: Running, arguments: list[str], code: int, words: str
+) -> None:
     done = dravo(running, *arguments)
     assert done.returncode == code
     assert words in done.stderr
@@ -118,7 +143,10 @@ def test_a_failure_says_the_hint_and_has_its_exit_code(running: Running, argumen
 def test_without_token_or_service_it_says_what_to_do(running: Running, tmp_path: Path) -> None:
     assert dravo(running, "user", "list", token="wrong").returncode == 4
     away = dravo(running, "--url", f"http://127.0.0.1:{free_port()}", "user", "list")
-    assert (away.returncode, "Check that the service is running and the URL is right." in away.stderr) == (5, True)
+    assert (away.returncode, "Check that the service is running and the URL is right." in away.stderr) == (
+        5,
+        True,
+    )
     file = tmp_path / "connection.json"
     file.write_text(json.dumps({"url": running.url, "api_token": running.api_token}))
     assert dravo(running, "--connection", str(file), "source", "list").returncode == 0
@@ -157,5 +185,14 @@ def test_a_folder_is_set_up_once_and_its_key_is_its_owner_s(running: Running, tm
     assert (again.returncode, "already" in again.stderr) == (1, True)
     busy = dravo(running, "init", "--data", str(running.folder), "--operator", "x")
     assert "Another service uses the folder '" in busy.stderr
-    short = dravo(running, "init", "--data", str(tmp_path / "other"), "--operator", "x", "--ask-password", stdin="short\n")
+    short = dravo(
+        running,
+        "init",
+        "--data",
+        str(tmp_path / "other"),
+        "--operator",
+        "x",
+        "--ask-password",
+        stdin="short\n",
+    )
     assert "at least 12" in short.stderr

@@ -1,4 +1,7 @@
-"""`dravo` as a process of its own: what only an operating system shows. All other commands are run in the tests' own process."""
+"""`dravo` as a process of its own: what only an operating system shows.
+
+All other commands are run in the tests' own process.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +23,9 @@ DRAVO = str(Path(sys.executable).with_name("dravo"))
 
 def started(running: Running, *arguments: str, **more: Any) -> subprocess.Popen[str]:
     environment = {**os.environ, "DRAVO_URL": running.url, "DRAVO_TOKEN": running.api_token, **more}
-    return subprocess.Popen([DRAVO, *arguments], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment)
+    return subprocess.Popen(
+        [DRAVO, *arguments], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment
+    )
 
 
 def test_the_installed_command_prints_and_ends_with_its_exit_code(running: Running) -> None:

@@ -1,4 +1,6 @@
-"""How a source is read, from the command line and through the client, against a running service and a real directory."""
+"""How a source is read, from the command line and through the client, against a running service and a real
+directory.
+"""
 
 from __future__ import annotations
 
@@ -41,26 +43,52 @@ def dravo(alone: Running) -> Dravo:
     return functools.partial(command_line.dravo, alone)
 
 
-def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(dravo: Dravo, alone: Running, crew: Estates, tmp_path: Path) -> None:
+def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
+    dravo: Dravo, alone: Running, crew: Estates, tmp_path: Path
+) -> None:
     (tmp_path / "ca.pem").write_text(crew.directory.ca)
     assert dravo("source", "add", "estates", "--label", "Estates directory").returncode == 0
     wrong = dravo("source", "set-import", "estates", "ldap", "--set", "adress=ldaps://x")
     assert wrong.returncode != 0 and "no setting 'adress'" in wrong.stderr and "address" in wrong.stderr
-    settings = [f"--set={name}={value}" for name, value in {**crew.settings, "ca": f"@{tmp_path / 'ca.pem'}"}.items()]
-    shown = dravo("source", "set-import", "estates", "ldap", *settings, "--secret-file", "-", stdin=directory.READER_PASSWORD + "\n")
-    assert shown.returncode == 0 and directory.READER_PASSWORD not in shown.stdout and "kept" in shown.stdout, shown.stderr
+    settings = [
+        f"--set={name}={value}" for name, value in {**crew.settings, "ca": f"@{tmp_path / 'ca.pem'}"}.items()
+    ]
+    shown = dravo(
+        "source",
+        "set-import",
+        "estates",
+        "ldap",
+        *settings,
+        "--secret-file",
+        "-",
+        stdin=directory.READER_PASSWORD + "\n",
+    )
+    assert (
+        shown.returncode == 0 and directory.READER_PASSWORD not in shown.stdout and "kept" in shown.stdout
+    ), shown.stderr
     check = dravo("source", "check-import", "estates")
-    assert check.returncode == 0 and "Bound as " in check.stdout and "\nResult of the source policy for the first records:\n" in check.stdout
+    assert (
+        check.returncode == 0
+        and "Bound as " in check.stdout
+        and "\nResult of the source policy for the first records:\n" in check.stdout
+    )
     refused = dravo("source", "run", "estates")
     assert refused.returncode != 0 and "' is disabled." in refused.stderr
     look = dravo("source", "run", "estates", "--preview")
     assert look.returncode == 0 and "Nothing was changed" in look.stdout and "400" in look.stdout
-    assert dravo("source", "set-import", "estates", "--enabled", "--schedule", "30 * * * *").stdout.count("every hour at 30 past") == 1
+    assert (
+        dravo("source", "set-import", "estates", "--enabled", "--schedule", "30 * * * *").stdout.count(
+            "every hour at 30 past"
+        )
+        == 1
+    )
     assert dravo("source", "run", "estates").returncode == 0
     crew.change(user_dn(first_of(alone)), title=["Keeper"])
     run = json.loads(dravo("source", "run", "estates", "--whole", "--json").stdout)
     assert {each["name"]: each["number"] for each in run["counts"]}["changed"] == 1
-    assert "title: Seasonal -> Keeper" in dravo("source", "run-entries", "estates", "--kind", "changed").stdout
+    assert (
+        "title: Seasonal -> Keeper" in dravo("source", "run-entries", "estates", "--kind", "changed").stdout
+    )
     assert "done" in dravo("source", "runs", "estates").stdout
     tried = dravo("source", "preview-policy", "estates", "-", stdin='{"users": "title ne \\"Seasonal\\""}')
     assert "399 leave" in tried.stdout
@@ -83,16 +111,28 @@ def first_of(running: Running) -> str:
         return min(each["user_name"] for each in client.users.list())
 
 
-def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(alone: Running, crew: Estates) -> None:
+def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(
+    alone: Running, crew: Estates
+) -> None:
     with alone.dravo as client:
         client.sources.add("estates", "Estates directory")
-        client.sources.change_reading("estates", kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
+        client.sources.change_reading(
+            "estates",
+            kind="ldap",
+            settings=crew.settings,
+            secret=directory.READER_PASSWORD,
+            schedule="",
+            enabled=True,
+        )
         client.sources.begin_run("estates")
         time.sleep(0.3)
         killed = alone.pid("worker")
         os.kill(killed, signal.SIGKILL)
         eventually(lambda: alone.pid("worker") != killed)
-        runs = eventually(lambda: list(client.sources.runs("estates")), lambda found: all(each["ended_at"] for each in found))
+        runs = eventually(
+            lambda: list(client.sources.runs("estates")),
+            lambda found: all(each["ended_at"] for each in found),
+        )
         assert runs[0]["status"] == "done", runs
         users = list(client.users.list())
         assert len(users) == len({each["user_name"] for each in users}) == 400
@@ -104,18 +144,38 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
         for key in ("one", "other"):
             client.sources.add(key, key.title())
             # Each has the same users; the second one's are in doubt.
-            client.sources.change_reading(key, kind="ldap", settings=crew.settings, secret=directory.READER_PASSWORD, schedule="", enabled=True)
+            client.sources.change_reading(
+                key,
+                kind="ldap",
+                settings=crew.settings,
+                secret=directory.READER_PASSWORD,
+                schedule="",
+                enabled=True,
+            )
         runs = {key: client.sources.begin_run(key)["id"] for key in ("one", "other")}
         with pytest.raises(ApiError, match="' is in progress"):
             client.sources.begin_run("one")
-        done = {key: eventually(lambda key=key: client.sources.run(key, runs[key]), lambda run: run["ended_at"] is not None) for key in runs}
-        counts: dict[str, Any] = {key: {each["name"]: each["number"] for each in run["counts"]} for key, run in done.items()}
+        done = {
+            key: eventually(
+                lambda key=key: client.sources.run(key, runs[key]), lambda run: run["ended_at"] is not None
+            )
+            for key in runs
+        }
+        counts: dict[str, Any] = {
+            key: {each["name"]: each["number"] for each in run["counts"]} for key, run in done.items()
+        }
         # Anyone who came first is somebody; nobody is two, and nobody is guessed to be the same.
-        assert counts["one"].get("new", 0) + counts["other"].get("new", 0) == 400 == len(list(client.users.list()))
+        assert (
+            counts["one"].get("new", 0) + counts["other"].get("new", 0)
+            == 400
+            == len(list(client.users.list()))
+        )
         assert counts["one"].get("conflict", 0) + counts["other"].get("conflict", 0) == 400
         again = client.sources.begin_run("other", whole=True)
         client.sources.stop_run("other", again["id"])
-        ended = eventually(lambda: client.sources.run("other", again["id"]), lambda run: run["ended_at"] is not None)
+        ended = eventually(
+            lambda: client.sources.run("other", again["id"]), lambda run: run["ended_at"] is not None
+        )
         assert ended["status"] in ("stopped", "done")
         kinds = {each["kind"] for each in client.activity(kind="run")}
         assert kinds == {"run"}
@@ -135,7 +195,9 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
         ("mapping", "assign", "records", "{file}"),
     ],
 )
-def test_a_file_that_is_not_there_or_is_a_folder_is_told_in_words(dravo: Dravo, tmp_path: Path, command: tuple[str, ...]) -> None:
+def test_a_file_that_is_not_there_or_is_a_folder_is_told_in_words(
+    dravo: Dravo, tmp_path: Path, command: tuple[str, ...]
+) -> None:
     for file in (tmp_path / "nothing-here.csv", tmp_path):
         done = dravo(*(word.format(file=file) for word in command))
         assert done.returncode == 2 and f"'{file}' cannot be read" in done.stderr, done.stderr

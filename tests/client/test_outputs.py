@@ -26,7 +26,12 @@ def garden(running: Running) -> dict[str, str]:
     """A small garden that the commands of this module read."""
     provider = running.provider("outputs")
     running.application("outputs-records", roles=("viewer", "curator"))
-    ada = provider.user("outputs.ada", displayName="Ada [bold] Fern", title="Keeper", emails=[{"value": "outputs.ada@fernhollow.example"}])
+    ada = provider.user(
+        "outputs.ada",
+        displayName="Ada [bold] Fern",
+        title="Keeper",
+        emails=[{"value": "outputs.ada@fernhollow.example"}],
+    )
     provider.user("outputs.bob", active=False)
     group = provider.group("Outputs group", [ada])
     with running.dravo as client:
@@ -38,27 +43,80 @@ def garden(running: Running) -> dict[str, str]:
 @pytest.mark.parametrize(
     ("arguments", "headings", "words"),
     [
-        (["source", "list", "--limit", "0"], ["Key", "Label", "Connection type", "Users", "Groups", "Last activity (UTC)"], "outputs"),
-        (["source", "tokens", "outputs"], ["ID", "Label", "Prefix", "For", "Created (UTC)", "Expires", "Last used", "Revoked"], "dravo_push_"),
-        (["user", "list", "outputs"], ["Name", "User name", "Email", "Status", "Since (UTC)"], "Ada [bold] Fern"),
-        (["group", "list", "outputs"], ["Group", "Source", "Members", "Roles", "ID in the source", "ID"], "Outputs group"),
+        (
+            ["source", "list", "--limit", "0"],
+            ["Key", "Label", "Connection type", "Users", "Groups", "Last activity (UTC)"],
+            "outputs",
+        ),
+        (
+            ["source", "tokens", "outputs"],
+            ["ID", "Label", "Prefix", "For", "Created (UTC)", "Expires", "Last used", "Revoked"],
+            "dravo_push_",
+        ),
+        (
+            ["user", "list", "outputs"],
+            ["Name", "User name", "Email", "Status", "Since (UTC)"],
+            "Ada [bold] Fern",
+        ),
+        (
+            ["group", "list", "outputs"],
+            ["Group", "Source", "Members", "Roles", "ID in the source", "ID"],
+            "Outputs group",
+        ),
         (["group", "members", "outputs group"], ["Name", "User name", "Status", "ID"], "outputs.ada"),
-        (["application", "list", "--limit", "0"],
-         ["Key", "Label", "Status", "Users", "Accounts", "Waiting", "Failed", "Drifted", "Last response (UTC)"], "not_set_up"),
+        (
+            ["application", "list", "--limit", "0"],
+            [
+                "Key",
+                "Label",
+                "Status",
+                "Users",
+                "Accounts",
+                "Waiting",
+                "Failed",
+                "Drifted",
+                "Last response (UTC)",
+            ],
+            "not_set_up",
+        ),
         (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "Users"], "curator"),
-        (["assignment", "list", "--application", "outputs-records"],
-         ["Application", "For", "Source", "Role", "Plan", "Users", "From (UTC)", "Until", "By", "ID"], "Outputs group"),
-        (["access", "list", "--application", "outputs-records"],
-         ["User", "Application", "Role", "Since (UTC)", "Reason", "Seat", "Account"], "direct, by edmund.sallow"),
-        (["account", "list", "--application", "outputs-records"],
-         ["User", "Application", "Desired state", "Roles", "Status", "Applied (UTC)", "Account ID"], "curator, viewer"),
-        (["task", "list", "--application", "outputs-records"],
-         ["User", "Application", "Desired state", "Status", "Attempts", "Since (UTC)", "Message", "ID"], "waiting (the application is disabled)"),
-        (["audit", "list", "--limit", "3"], ["Entry", "Time (UTC)", "Operator", "Change", "Details"], "edmund.sallow"),
-        (["operator", "list"], ["Name", "Kind", "Applications", "Sign-in", "Since (UTC)", "Disabled", "ID"], "super_administrator"),
-        (["token", "list"], ["ID", "Label", "Scope", "Permissions", "Prefix", "Last used (UTC)", "Expires", "Revoked"], "dravo_api_"),
+        (
+            ["assignment", "list", "--application", "outputs-records"],
+            ["Application", "For", "Source", "Role", "Plan", "Users", "From (UTC)", "Until", "By", "ID"],
+            "Outputs group",
+        ),
+        (
+            ["access", "list", "--application", "outputs-records"],
+            ["User", "Application", "Role", "Since (UTC)", "Reason", "Seat", "Account"],
+            "direct, by edmund.sallow",
+        ),
+        (
+            ["account", "list", "--application", "outputs-records"],
+            ["User", "Application", "Desired state", "Roles", "Status", "Applied (UTC)", "Account ID"],
+            "curator, viewer",
+        ),
+        (
+            ["task", "list", "--application", "outputs-records"],
+            ["User", "Application", "Desired state", "Status", "Attempts", "Since (UTC)", "Message", "ID"],
+            "waiting (the application is disabled)",
+        ),
+        (
+            ["audit", "list", "--limit", "3"],
+            ["Entry", "Time (UTC)", "Operator", "Change", "Details"],
+            "edmund.sallow",
+        ),
+        (
+            ["operator", "list"],
+            ["Name", "Kind", "Applications", "Sign-in", "Since (UTC)", "Disabled", "ID"],
+            "super_administrator",
+        ),
+        (
+            ["token", "list"],
+            ["ID", "Label", "Scope", "Permissions", "Prefix", "Last used (UTC)", "Expires", "Revoked"],
+            "dravo_api_",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_list_is_a_table_with_headings_and_the_same_as_json(
     running: Running, garden: dict[str, str], arguments: list[str], headings: list[str], words: str
 ) -> None:
@@ -94,7 +152,16 @@ def test_a_cut_list_says_how_much_there_is(running: Running, garden: dict[str, s
 
 def test_a_user_is_shown_whole(running: Running, garden: dict[str, str]) -> None:
     shown = dravo(running, "user", "show", "outputs.ada").stdout
-    for part in ("Attributes", "Groups", "Access", "Accounts", "Keeper", "Outputs directory", "outputs > Outputs group", "direct, by edmund.sallow"):
+    for part in (
+        "Attributes",
+        "Groups",
+        "Access",
+        "Accounts",
+        "Keeper",
+        "Outputs directory",
+        "outputs > Outputs group",
+        "direct, by edmund.sallow",
+    ):
         assert part in shown
     inactive = dravo(running, "user", "show", "outputs.bob").stdout
     assert "inactive since" in inactive
@@ -102,8 +169,15 @@ def test_a_user_is_shown_whole(running: Running, garden: dict[str, str]) -> None
 
 
 def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str, str]) -> None:
-    chains = [line.strip() for line in dravo(running, "access", "why", "outputs.ada", "outputs-records").stdout.splitlines() if " > " in line]
-    assert set(chains) == {"Outputs directory > Outputs group > Viewer > account waiting", "assigned directly > Curator > account waiting"}
+    chains = [
+        line.strip()
+        for line in dravo(running, "access", "why", "outputs.ada", "outputs-records").stdout.splitlines()
+        if " > " in line
+    ]
+    assert set(chains) == {
+        "Outputs directory > Outputs group > Viewer > account waiting",
+        "assigned directly > Curator > account waiting",
+    }
     answer = json.loads(dravo(running, "access", "why", "outputs.ada", "outputs-records", "--json").stdout)
     assert answer["has_access"]
     assert len(answer["access"]) == 2
@@ -112,7 +186,19 @@ def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str,
 def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fresh) -> None:
     key = fresh("source")
     assert json.loads(dravo(running, "source", "add", key, "--label", "Staff", "--json").stdout)["key"] == key
-    made = json.loads(dravo(running, "source", "create-token", key, "--label", "x", "--expires", "2031-01-01T00:00:00Z", "--json").stdout)
+    made = json.loads(
+        dravo(
+            running,
+            "source",
+            "create-token",
+            key,
+            "--label",
+            "x",
+            "--expires",
+            "2031-01-01T00:00:00Z",
+            "--json",
+        ).stdout
+    )
     assert made["expires_at"] == "2031-01-01T00:00:00.000000Z"
     assert dravo(running, "source", "revoke-token", key, made["id"]).stdout == "Revoked.\n"
     checklist = json.loads(dravo(running, "source", "checklist", key, "--json").stdout)
@@ -130,9 +216,13 @@ def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fr
     key = fresh("desk")
     dravo(running, "application", "add", key, "--label", "Ticket Desk", "--tracked-only")
     assert "tracked_only" in dravo(running, "application", "show", key).stdout
-    made = json.loads(dravo(running, "application", "create-role", key, "cashier", "--label", "Cashier", "--json").stdout)
+    made = json.loads(
+        dravo(running, "application", "create-role", key, "cashier", "--label", "Cashier", "--json").stdout
+    )
     assert [role["key"] for role in made["roles"]] == ["cashier"]
-    refused = dravo(running, "application", "connect", key, "https://desk.fernhollow.example/scim/v2", stdin="token\n")
+    refused = dravo(
+        running, "application", "connect", key, "https://desk.fernhollow.example/scim/v2", stdin="token\n"
+    )
     assert (refused.returncode, "tracked_only" in refused.stderr) == (2, True)
     assert dravo(running, "application", "connect", key, "https://x.example", stdin="").returncode == 2
     paused = dravo(running, "application", "pause", key, "--json")

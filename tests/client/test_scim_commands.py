@@ -21,7 +21,9 @@ class Garden:
     def __init__(self, running: Running, app: StandIn, key: str = "commands") -> None:
         self.running, self.app, self.application = running, app, f"{key}-app"
         provider = running.provider(key)
-        users = [provider.user(f"{key}.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")]
+        users = [
+            provider.user(f"{key}.{name}", displayName=name.title(), title="Guide") for name in ("ada", "bob")
+        ]
         self.group = provider.group("Commands group", users)
         provider.http.post("/Users", json={"userName": f"{key}.ada"})
         running.application(self.application, app)
@@ -55,7 +57,11 @@ def test_requests_are_listed_with_what_they_led_to_and_shown_whole(garden: Garde
     refused = json.loads(garden.run("source", "requests", "commands", "--outcome", "refused", "--json"))
     assert [each["status"] for each in refused] == [409]
     whole = garden.run("source", "request", "commands", refused[0]["id"])
-    assert "Refused (uniqueness)" in whole and '"userName":"commands.ada"' in whole and "body without schemas" in whole
+    assert (
+        "Refused (uniqueness)" in whole
+        and '"userName":"commands.ada"' in whole
+        and "body without schemas" in whole
+    )
     assert "Created Ada." in garden.run("source", "requests", "commands", "created ada")
 
 
@@ -63,7 +69,9 @@ def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_pa
     file = tmp_path / "garden.json"
     file.write_text(json.dumps(GARDEN))
     assert "No schema extensions." in garden.run("source", "schemas", "commands")
-    assert "' can send its attributes from now on." in garden.run("source", "add-schema", "commands", str(file))
+    assert "' can send its attributes from now on." in garden.run(
+        "source", "add-schema", "commands", str(file)
+    )
     assert "badge" in garden.run("source", "schemas", "commands")
     again = dravo(garden.running, "source", "add-schema", "commands", str(file))
     assert again.returncode == 1 and "has a schema" in again.stderr
@@ -74,14 +82,20 @@ def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_pa
 
 
 def test_a_token_is_made_for_a_part_only(garden: Garden) -> None:
-    assert "Token (shown only once):\n" in garden.run("source", "create-token", "commands", "--label", "Reports", "--for", "groups", "--read-only")
+    assert "Token (shown only once):\n" in garden.run(
+        "source", "create-token", "commands", "--label", "Reports", "--for", "groups", "--read-only"
+    )
     assert "groups, read" in garden.run("source", "tokens", "commands")
 
 
 def test_an_expression_is_tried_and_a_mistake_is_told(garden: Garden) -> None:
-    told = garden.run("application", "evaluate", 'userName then after "." then upper', "--user", "commands.ada")
+    told = garden.run(
+        "application", "evaluate", 'userName then after "." then upper', "--user", "commands.ada"
+    )
     assert "Ada gets: ADA" in told and "In words: userName, the text after “.”, in upper case" in told
-    assert "nothing, it is missing" in garden.run("application", "evaluate", "nickName", "--user", "commands.ada")
+    assert "nothing, it is missing" in garden.run(
+        "application", "evaluate", "nickName", "--user", "commands.ada"
+    )
     wrong = dravo(garden.running, "application", "evaluate", "userName then")
     assert wrong.returncode == 2 and "character 14" in wrong.stderr
 
@@ -99,24 +113,45 @@ def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
         "200",
     )
     looked = own_garden.run(*change, "--preview")
-    assert "2 of 2 accounts would change. Nothing has been changed." in looked and "title: Guide -> GUIDE" in looked
+    assert (
+        "2 of 2 accounts would change. Nothing has been changed." in looked
+        and "title: Guide -> GUIDE" in looked
+    )
     assert {each["title"] for each in own_garden.app.accounts().values()} == {"Guide"}
     shown = own_garden.run(*change)
     assert "title = title then upper" in shown and "attribute, userType" in shown
     eventually(
-        lambda: {(each["title"], each.get("userType")) for each in own_garden.app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")}
+        lambda: {(each["title"], each.get("userType")) for each in own_garden.app.accounts().values()},
+        lambda seen: seen == {("GUIDE", "viewer")},
     )
-    own_garden.run("application", "set", own_garden.application, "--no-expressions", "--role-encoding", "roles", "--rate-limit", "0")
-    eventually(lambda: {each["title"] for each in own_garden.app.accounts().values()}, lambda seen: seen == {"Guide"})
-    for wrong in (("--attribute", "title"), ("--attribute", "title=titel"), ("--role-encoding", "shoeSize"), ("--groups", "nothing")):
+    own_garden.run(
+        "application",
+        "set",
+        own_garden.application,
+        "--no-expressions",
+        "--role-encoding",
+        "roles",
+        "--rate-limit",
+        "0",
+    )
+    eventually(
+        lambda: {each["title"] for each in own_garden.app.accounts().values()}, lambda seen: seen == {"Guide"}
+    )
+    for wrong in (
+        ("--attribute", "title"),
+        ("--attribute", "title=titel"),
+        ("--role-encoding", "shoeSize"),
+        ("--groups", "nothing"),
+    ):
         done = dravo(own_garden.running, "application", "set", own_garden.application, *wrong)
         assert done.returncode == 2, wrong
     assert dravo(own_garden.running, "application", "set", own_garden.application).returncode == 2
 
 
 def test_groups_that_go_over_are_listed(own_garden: Garden) -> None:
-    assert "No provisioned groups. Enable them: dravo application set KEY --groups with_roles" in own_garden.run(
-        "application", "groups", own_garden.application
+    assert (
+        "No provisioned groups. Enable them: dravo application set KEY --groups with_roles"
+        in own_garden.run("application", "groups", own_garden.application)
     )
     own_garden.run("application", "set", own_garden.application, "--groups", own_garden.group)
     eventually(lambda: own_garden.app.groups() and len(own_garden.app.groups()[0].get("members", [])) == 2)
@@ -157,7 +192,15 @@ def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: C
 
 
 def test_settings_of_the_organization_are_listed_and_changed(garden: Garden) -> None:
-    assert columns(garden.run("setting", "list")) == ["Group", "Name", "Value", "Unit", "Meaning", "Minimum", "Maximum"]
+    assert columns(garden.run("setting", "list")) == [
+        "Group",
+        "Name",
+        "Value",
+        "Unit",
+        "Meaning",
+        "Minimum",
+        "Maximum",
+    ]
     assert "91" in garden.run("setting", "set", "attempt_days", "91")
     garden.run("setting", "set", "attempt_days", "90")
     wrong = dravo(garden.running, "setting", "set", "attempt_days", "0")

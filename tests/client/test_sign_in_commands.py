@@ -32,16 +32,22 @@ def dravo(running: Running) -> Dravo:
     return functools.partial(command_line.dravo, running)
 
 
-def test_from_nothing_to_everyone(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str], tmp_path: Path) -> None:
+def test_from_nothing_to_everyone(
+    dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str], tmp_path: Path
+) -> None:
     key, who = fresh("partners"), fresh("juno.marlow")
     provider.user(who, "Juno", "Marlow", ["Site"])
     dravo("source", "add", key, "--label", key)
     assert "Choose a protocol first: saml, oidc or mail." in dravo("sign-in", "show", key).stderr
-    assert "Missing: the entity ID of the provider" in dravo("sign-in", "set", key, "--protocol", "saml").stdout
+    assert (
+        "Missing: the entity ID of the provider" in dravo("sign-in", "set", key, "--protocol", "saml").stdout
+    )
     assert "Missing:" in dravo("sign-in", "test", key, who).stderr
     metadata = tmp_path / "metadata.xml"
     metadata.write_text(httpx.get(f"{provider.url}/metadata", trust_env=False).text)
-    shown = dravo("sign-in", "set", key, "--metadata", str(metadata), "--support-contact", "Ask in Estates.").stdout
+    shown = dravo(
+        "sign-in", "set", key, "--metadata", str(metadata), "--support-contact", "Ask in Estates."
+    ).stdout
     assert f"Provider: {provider.url}/entity" in shown
     assert "Missing: nothing" in shown
     assert f"/sso/{key}/saml/acs" in dravo("sign-in", "checklist", key).stdout
@@ -68,7 +74,10 @@ def test_from_nothing_to_everyone(dravo: Dravo, running: Running, provider: Sign
     assert "status: enabled" in dravo("sign-in", "status", key, "enabled").stdout
     browser = Browser()
     assert str(browser.sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/your-applications")
-    known = {each["source"]["key"]: each for each in json.loads(dravo("sign-in", "options", who, "--json").stdout)["ways"]}
+    known = {
+        each["source"]["key"]: each
+        for each in json.loads(dravo("sign-in", "options", who, "--json").stdout)["ways"]
+    }
     assert known[key]["opens"] and known[key]["bound_at"]
     told = dravo("sign-in", "options", who).stdout
     assert "opens     SAML 2.0, linked since" in told and "Applications after sign-in: none." in told
@@ -76,7 +85,9 @@ def test_from_nothing_to_everyone(dravo: Dravo, running: Running, provider: Sign
     assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
 
 
-def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, letters: Letters, fresh: Callable[[str], str], tmp_path: Path) -> None:
+def test_codes_by_mail_are_set_up_by_commands(
+    dravo: Dravo, running: Running, letters: Letters, fresh: Callable[[str], str], tmp_path: Path
+) -> None:
     key, domain = fresh("volunteers"), f"{fresh('register')}.example"
     dravo("mail", "set", "--host", "")
     assert dravo("mail", "show").stdout == "No email server is configured. Dravo sends no email.\n"
@@ -93,20 +104,31 @@ def test_codes_by_mail_are_set_up_by_commands(dravo: Dravo, running: Running, le
     assert "550 No such user" in dravo("mail", "test", "una@fernhollow.example").stderr
     letters.faults()
     assert "--protocol saml|oidc|email_code" in dravo("source", "add", key, "--label", key).stdout
-    assert "Missing: the domains" in dravo("sign-in", "set", key, "--protocol", "email_code", "--new-user-group", "Asked to help").stdout
+    assert (
+        "Missing: the domains"
+        in dravo(
+            "sign-in", "set", key, "--protocol", "email_code", "--new-user-group", "Asked to help"
+        ).stdout
+    )
     answers = json.loads(dravo("sign-in", "policy", key).stdout)
     assert (answers["match"], answers["makes"]) == ("email", False)
     file = tmp_path / "answers.json"
     file.write_text(json.dumps({**answers, "domains": [domain], "makes": True}))
     shown = dravo("sign-in", "set", key, "--policy", str(file)).stdout
-    assert "emailed code, status: disabled" in shown and "Missing: nothing" in shown and "First code requested" in shown
+    assert (
+        "emailed code, status: disabled" in shown
+        and "Missing: nothing" in shown
+        and "First code requested" in shown
+    )
     assert "Tell your users:" in dravo("sign-in", "checklist", key).stdout
     assert "status: enabled" in dravo("sign-in", "status", key, "enabled", "--confirm", key).stdout
     refused = dravo("sign-in", "set", key, "--serves", "operators")
     assert refused.returncode != 0 and "Operators cannot sign in with an emailed code." in refused.stderr
 
 
-def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str]) -> None:
+def test_operators_and_groups_ahead_by_commands(
+    dravo: Dravo, running: Running, provider: SignInProvider, fresh: Callable[[str], str]
+) -> None:
     key, who, group, name = fresh("partners"), fresh("juno.marlow"), fresh("Glazing works"), fresh("honor")
     # The operator of the service that is shared may have recovery codes from another test.
     ctx = open_context(running.folder)
@@ -115,7 +137,17 @@ def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, 
     ctx.close()
     provider.user(who, "Juno", "Marlow", [group])
     dravo("source", "add", key, "--label", key)
-    shown = dravo("sign-in", "set", key, "--protocol", "saml", "--metadata-url", f"{provider.url}/metadata", "--serves", "both").stdout
+    shown = dravo(
+        "sign-in",
+        "set",
+        key,
+        "--protocol",
+        "saml",
+        "--metadata-url",
+        f"{provider.url}/metadata",
+        "--serves",
+        "both",
+    ).stdout
     assert "for users and operators" in shown
     assert re.search(f"In the console you can link to: .*{key}", dravo("operator", "links").stdout, re.DOTALL)
     assert (
@@ -131,6 +163,8 @@ def test_operators_and_groups_ahead_by_commands(dravo: Dravo, running: Running, 
     told = dravo("operator", "reset-password", operator["id"]).stdout
     assert told.startswith(f"New password of {name} (shown only once): ")
     password = told.rpartition(" ")[2].strip()
-    entered = httpx.post(f"{running.url}/api/v1/session", json={"name": name, "password": password}, trust_env=False)
+    entered = httpx.post(
+        f"{running.url}/api/v1/session", json={"name": name, "password": password}, trust_env=False
+    )
     assert entered.status_code == 200
     dravo("sign-in", "set", key, "--serves", "users")

@@ -1,4 +1,6 @@
-"""A second reading of RFC 7643 and 7644, by plain HTTP alone and without a look at how the service is made."""
+"""A second reading of RFC 7643 and 7644, by plain HTTP alone and without a look at how the service is
+made.
+"""
 
 from __future__ import annotations
 
@@ -13,23 +15,44 @@ from tests.harness import CORE, PATCH, Provider, Running
 
 USER, GROUP = CORE + "User", CORE + "Group"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-ERROR, LIST = "urn:ietf:params:scim:api:messages:2.0:Error", "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+ERROR, LIST = (
+    "urn:ietf:params:scim:api:messages:2.0:Error",
+    "urn:ietf:params:scim:api:messages:2.0:ListResponse",
+)
 DATE_TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)")
 BARBARA: dict[str, Any] = {
-    "schemas": [USER, ENTERPRISE], "userName": "bjensen", "externalId": "E1", "title": "Tour Guide", "userType": "Employee", "active": True,
-    "name": {"givenName": "Barbara", "familyName": "Jensen"}, ENTERPRISE: {"employeeNumber": "7"},
-    "emails": [{"value": "b@fernhollow.example", "type": "work", "primary": True}, {"value": "h@home.example", "type": "home"}],
-}  # fmt: skip
+    "schemas": [USER, ENTERPRISE],
+    "userName": "bjensen",
+    "externalId": "E1",
+    "title": "Tour Guide",
+    "userType": "Employee",
+    "active": True,
+    "name": {"givenName": "Barbara", "familyName": "Jensen"},
+    ENTERPRISE: {"employeeNumber": "7"},
+    "emails": [
+        {"value": "b@fernhollow.example", "type": "work", "primary": True},
+        {"value": "h@home.example", "type": "home"},
+    ],
+}
 OWEN: dict[str, Any] = {
-    "schemas": [USER], "userName": "omalley", "userType": "Intern", "title": "X", "emails": [{"value": "om@fernhollow.example", "type": "home"}],
+    "schemas": [USER],
+    "userName": "omalley",
+    "userType": "Intern",
+    "title": "X",
+    "emails": [{"value": "om@fernhollow.example", "type": "home"}],
     "name": {"familyName": "O'Malley", "formatted": 'He said "hi"\\'},
-}  # fmt: skip
+}
 
 
 def refused(answer: httpx.Response, status: int, kind: str | None = None) -> dict[str, Any]:
     """Make sure that an answer is an error as 3.12 has it; returns it."""
     told: dict[str, Any] = answer.json()
-    assert (answer.status_code, told["schemas"], told["status"], bool(told["detail"])) == (status, [ERROR], str(status), True), answer.text
+    assert (answer.status_code, told["schemas"], told["status"], bool(told["detail"])) == (
+        status,
+        [ERROR],
+        str(status),
+        True,
+    ), answer.text
     assert kind is None or told["scimType"] == kind, answer.text
     return told
 
@@ -39,11 +62,23 @@ def barbara(provider: Provider) -> str:
     return str(provider.http.post("/Users", json=BARBARA).json()["id"])
 
 
-def test_what_is_created_carries_what_the_service_gives_and_not_what_the_client_claims_of_that(provider: Provider) -> None:
-    answer = provider.http.post("/Users", json={**BARBARA, "id": "mine", "meta": {"created": "2000-01-01T00:00:00Z"}, "groups": [{"value": "g"}]})
+def test_what_is_created_carries_what_the_service_gives_and_not_what_the_client_claims_of_that(
+    provider: Provider,
+) -> None:
+    answer = provider.http.post(
+        "/Users",
+        json={
+            **BARBARA,
+            "id": "mine",
+            "meta": {"created": "2000-01-01T00:00:00Z"},
+            "groups": [{"value": "g"}],
+        },
+    )
     made = answer.json()
     assert answer.status_code == 201 and answer.headers["content-type"].startswith("application/scim+json")
-    assert answer.headers["location"] == made["meta"]["location"] and made["meta"]["location"].endswith(f"/Users/{made['id']}")
+    assert answer.headers["location"] == made["meta"]["location"] and made["meta"]["location"].endswith(
+        f"/Users/{made['id']}"
+    )
     assert made["id"] != "mine" and not made["meta"]["created"].startswith("2000") and "groups" not in made
     assert answer.headers["etag"] == made["meta"]["version"] and made["meta"]["resourceType"] == "User"
     assert DATE_TIME.fullmatch(made["meta"]["created"]) and DATE_TIME.fullmatch(made["meta"]["lastModified"])
@@ -51,16 +86,32 @@ def test_what_is_created_carries_what_the_service_gives_and_not_what_the_client_
 
 
 FOUND: list[tuple[str, set[str]]] = [
-    ('userName Eq "BJENSEN"', {"bjensen"}), ('USERNAME eq "bjensen"', {"bjensen"}), (f'{USER}:userName sw "BJ"', {"bjensen"}), ('userName ew "alley"', {"omalley"}),
-    ('name.familyName co "O\'Malley"', {"omalley"}), ('name.formatted eq "He said \\"hi\\"\\\\"', {"omalley"}), ('userName gt "ol" and userName lt "on"', {"omalley"}),
-    ('title pr and userType eq "Employee"', {"bjensen"}), ('title pr or userType eq "Intern"', {"bjensen", "omalley"}), ('title pr and not (userType eq "Employee")', {"omalley"}),
-    ('emails[type eq "work" and value co "@fernhollow.example"]', {"bjensen"}), ('emails.type eq "home"', {"bjensen", "omalley"}),
-    ('emails co "fernhollow.example"', {"bjensen", "omalley"}), ('userType eq "Employee" and (emails co "zzz" or emails.value co "home.example")', {"bjensen"}),
-    ('userType eq "Intern" or userType eq "Employee" and title eq "none"', {"omalley"}), ('externalId eq "E1"', {"bjensen"}), ('externalId eq "e1"', set()),
-    (f'schemas eq "{ENTERPRISE}"', {"bjensen"}), (f'{ENTERPRISE}:employeeNumber eq "7"', {"bjensen"}), ('active eq true', {"bjensen"}), ('externalId eq null', {"omalley"}),
-    ('not (userName ne "bjensen")', {"bjensen"}), ('meta.lastModified gt "2011-05-13T04:42:34Z"', {"bjensen", "omalley"}), ('meta.created gt "2999-05-13T04:42:34Z"', set()),
+    ('userName Eq "BJENSEN"', {"bjensen"}),
+    ('USERNAME eq "bjensen"', {"bjensen"}),
+    (f'{USER}:userName sw "BJ"', {"bjensen"}),
+    ('userName ew "alley"', {"omalley"}),
+    ('name.familyName co "O\'Malley"', {"omalley"}),
+    ('name.formatted eq "He said \\"hi\\"\\\\"', {"omalley"}),
+    ('userName gt "ol" and userName lt "on"', {"omalley"}),
+    ('title pr and userType eq "Employee"', {"bjensen"}),
+    ('title pr or userType eq "Intern"', {"bjensen", "omalley"}),
+    ('title pr and not (userType eq "Employee")', {"omalley"}),
+    ('emails[type eq "work" and value co "@fernhollow.example"]', {"bjensen"}),
+    ('emails.type eq "home"', {"bjensen", "omalley"}),
+    ('emails co "fernhollow.example"', {"bjensen", "omalley"}),
+    ('userType eq "Employee" and (emails co "zzz" or emails.value co "home.example")', {"bjensen"}),
+    ('userType eq "Intern" or userType eq "Employee" and title eq "none"', {"omalley"}),
+    ('externalId eq "E1"', {"bjensen"}),
+    ('externalId eq "e1"', set()),
+    (f'schemas eq "{ENTERPRISE}"', {"bjensen"}),
+    (f'{ENTERPRISE}:employeeNumber eq "7"', {"bjensen"}),
+    ("active eq true", {"bjensen"}),
+    ("externalId eq null", {"omalley"}),
+    ('not (userName ne "bjensen")', {"bjensen"}),
+    ('meta.lastModified gt "2011-05-13T04:42:34Z"', {"bjensen", "omalley"}),
+    ('meta.created gt "2999-05-13T04:42:34Z"', set()),
     ('meta.resourceType eq "User"', {"bjensen", "omalley"}),
-]  # fmt: skip
+]
 
 
 def test_every_operator_and_form_of_a_filter_finds_whom_it_should(provider: Provider, barbara: str) -> None:
@@ -76,23 +127,48 @@ def test_every_operator_and_form_of_a_filter_finds_whom_it_should(provider: Prov
         "count": 10,
     }
     for path in ("/.search", "/Users/.search"):
-        assert [each["userName"] for each in provider.http.post(path, json=search).json()["Resources"]] == ["bjensen"]
+        assert [each["userName"] for each in provider.http.post(path, json=search).json()["Resources"]] == [
+            "bjensen"
+        ]
 
 
 @pytest.mark.parametrize(
     "filter_",
-    ["active gt true", "userName eq", "userName eq bjensen", '(userName eq "a"', 'userName foo "a"', 'emails[type eq "work"', 'userName eq "a" and', 'meta.created gt "yesterday"', 'active eq "maybe"'],
-)  # fmt: skip
+    [
+        "active gt true",
+        "userName eq",
+        "userName eq bjensen",
+        '(userName eq "a"',
+        'userName foo "a"',
+        'emails[type eq "work"',
+        'userName eq "a" and',
+        'meta.created gt "yesterday"',
+        'active eq "maybe"',
+    ],
+)
 def test_a_filter_that_is_none_is_told(provider: Provider, filter_: str) -> None:
     refused(provider.http.get("/Users", params={"filter": filter_}), 400, "invalidFilter")
 
 
 @pytest.mark.parametrize(
-    ("query", "start", "shown"), [({"count": 0}, 1, 0), ({"count": -3}, 1, 0), ({"startIndex": -5, "count": 1}, 1, 1), ({"startIndex": 999}, 999, 0)]
+    ("query", "start", "shown"),
+    [
+        ({"count": 0}, 1, 0),
+        ({"count": -3}, 1, 0),
+        ({"startIndex": -5, "count": 1}, 1, 1),
+        ({"startIndex": 999}, 999, 0),
+    ],
 )
-def test_pages_out_of_bounds_are_interpreted_and_not_refused(provider: Provider, barbara: str, query: dict[str, int], start: int, shown: int) -> None:
+def test_pages_out_of_bounds_are_interpreted_and_not_refused(
+    provider: Provider, barbara: str, query: dict[str, int], start: int, shown: int
+) -> None:
     answer = provider.http.get("/Users", params=query).json()
-    assert (answer["totalResults"], answer["startIndex"], answer["itemsPerPage"], len(answer.get("Resources", []))) == (1, start, shown, shown)
+    assert (
+        answer["totalResults"],
+        answer["startIndex"],
+        answer["itemsPerPage"],
+        len(answer.get("Resources", [])),
+    ) == (1, start, shown, shown)
 
 
 def test_attributes_are_chosen_in_every_notation(provider: Provider, barbara: str) -> None:
@@ -100,7 +176,11 @@ def test_attributes_are_chosen_in_every_notation(provider: Provider, barbara: st
         return dict(provider.http.get(f"/Users/{barbara}", params=query).json())
 
     some = read(attributes="name.familyName,emails.value")
-    assert some["name"] == {"familyName": "Jensen"} and all(set(each) == {"value"} for each in some["emails"]) and some["id"] == barbara
+    assert (
+        some["name"] == {"familyName": "Jensen"}
+        and all(set(each) == {"value"} for each in some["emails"])
+        and some["id"] == barbara
+    )
     assert set(read(attributes="userName")) - {"schemas", "meta"} == {"id", "userName"}
     assert read(attributes=f"{ENTERPRISE}:employeeNumber")[ENTERPRISE] == {"employeeNumber": "7"}
     rest = read(excludedAttributes="emails,id,name.givenName")
@@ -116,7 +196,10 @@ def test_attributes_are_chosen_in_every_notation(provider: Provider, barbara: st
 def test_versions_guard_every_kind_of_change(provider: Provider, barbara: str) -> None:
     path, stale = f"/Users/{barbara}", {"If-Match": 'W/"nope"'}
     tag = provider.http.get(path).headers["etag"]
-    assert [provider.http.get(path, headers={"If-None-Match": each}).status_code for each in (tag, "*")] == [304, 304]
+    assert [provider.http.get(path, headers={"If-None-Match": each}).status_code for each in (tag, "*")] == [
+        304,
+        304,
+    ]
     change = {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "title", "value": "x"}]}
     refused(provider.http.put(path, json=BARBARA, headers=stale), 412)
     refused(provider.http.patch(path, json=change, headers=stale), 412)
@@ -127,16 +210,26 @@ def test_versions_guard_every_kind_of_change(provider: Provider, barbara: str) -
 @pytest.mark.parametrize(
     ("operation", "kind"),
     [
-        ({"op": "remove"}, "noTarget"), ({"op": "replace", "path": 'emails[type eq "nope"]', "value": {"value": "x"}}, "noTarget"),
-        ({"op": "remove", "path": "userName"}, None), ({"op": "replace", "path": "id", "value": "x"}, "mutability"),
-        ({"op": "replace", "path": "meta.created", "value": "x"}, "mutability"), ({"op": "replace", "path": "groups", "value": []}, "mutability"),
-        ({"op": "replace", "path": "no such[", "value": "x"}, "invalidPath"), ({"op": "frob", "path": "title", "value": "x"}, None),
+        ({"op": "remove"}, "noTarget"),
+        ({"op": "replace", "path": 'emails[type eq "nope"]', "value": {"value": "x"}}, "noTarget"),
+        ({"op": "remove", "path": "userName"}, None),
+        ({"op": "replace", "path": "id", "value": "x"}, "mutability"),
+        ({"op": "replace", "path": "meta.created", "value": "x"}, "mutability"),
+        ({"op": "replace", "path": "groups", "value": []}, "mutability"),
+        ({"op": "replace", "path": "no such[", "value": "x"}, "invalidPath"),
+        ({"op": "frob", "path": "title", "value": "x"}, None),
     ],
-)  # fmt: skip
-def test_a_patch_that_cannot_be_is_refused_and_leaves_no_trace(provider: Provider, barbara: str, operation: dict[str, Any], kind: str | None) -> None:
+)
+def test_a_patch_that_cannot_be_is_refused_and_leaves_no_trace(
+    provider: Provider, barbara: str, operation: dict[str, Any], kind: str | None
+) -> None:
     before = provider.http.get(f"/Users/{barbara}").json()
     operations = [{"op": "replace", "path": "title", "value": "changed"}, operation]
-    refused(provider.http.patch(f"/Users/{barbara}", json={"schemas": [PATCH], "Operations": operations}), 400, kind)
+    refused(
+        provider.http.patch(f"/Users/{barbara}", json={"schemas": [PATCH], "Operations": operations}),
+        400,
+        kind,
+    )
     assert provider.http.get(f"/Users/{barbara}").json() == before
 
 
@@ -146,7 +239,9 @@ def test_one_address_is_primary_whichever_way_it_came(provider: Provider, barbar
     version = provider.http.get(f"/Users/{barbara}").json()
     assert [each["value"] for each in version["emails"] if each.get("primary")] == ["q@x.example"]
     assert provider.patch(f"/Users/{barbara}", added).status_code in (200, 204)
-    assert provider.http.get(f"/Users/{barbara}").json()["meta"] == version["meta"], "adding what is there is no change"
+    assert provider.http.get(f"/Users/{barbara}").json()["meta"] == version["meta"], (
+        "adding what is there is no change"
+    )
 
 
 @pytest.mark.parametrize("path", ["/Schemas", "/ResourceTypes", "/ServiceProviderConfig"])
@@ -162,35 +257,65 @@ def test_every_schema_is_served_by_itself_and_says_all_of_its_characteristics(pr
     for schema in provider.http.get("/Schemas").json()["Resources"]:
         assert provider.http.get(f"/Schemas/{schema['id']}").json()["id"] == schema["id"]
         for attribute in schema["attributes"]:
-            assert {"name", "type", "multiValued", "mutability", "returned"} <= attribute.keys(), (schema["id"], attribute["name"])
+            assert {"name", "type", "multiValued", "mutability", "returned"} <= attribute.keys(), (
+                schema["id"],
+                attribute["name"],
+            )
     refused(provider.http.get("/Schemas/urn:nope"), 404)
     kind = provider.http.get("/ResourceTypes/User").json()
     assert kind["schema"] == USER and {"schema": ENTERPRISE, "required": False} in kind["schemaExtensions"]
 
 
-def test_without_a_good_token_nothing_is_said_but_how_to_sign_in(running: Running, provider: Provider) -> None:
+def test_without_a_good_token_nothing_is_said_but_how_to_sign_in(
+    running: Running, provider: Provider
+) -> None:
     for headers in ({}, {"Authorization": "Basic abc"}, {"Authorization": "Bearer nope"}):
         answer = httpx.get(provider.base_url + "/Users", headers=headers, trust_env=False)
         refused(answer, 401)
         assert answer.headers["www-authenticate"].startswith("Bearer")
-    assert {provider.http.request(method, "/Me").status_code for method in ("GET", "POST", "PUT", "PATCH", "DELETE")} == {501}
+    assert {
+        provider.http.request(method, "/Me").status_code
+        for method in ("GET", "POST", "PUT", "PATCH", "DELETE")
+    } == {501}
 
 
 def test_bulk_does_all_it_can_and_tells_each_by_itself(provider: Provider, barbara: str) -> None:
     def bulk(*operations: dict[str, Any], **more: Any) -> httpx.Response:
-        body = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkRequest"], "Operations": list(operations), **more}
+        body = {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkRequest"],
+            "Operations": list(operations),
+            **more,
+        }
         return provider.http.post("/Bulk", json=body)
 
     team = {"schemas": [GROUP], "displayName": "Bulked", "members": [{"value": "bulkId:u"}]}
     made = bulk(
         {"method": "POST", "path": "/Groups", "bulkId": "g", "data": team},
-        {"method": "POST", "path": "/Users", "bulkId": "u", "data": {"schemas": [USER], "userName": "bulked"}},
-        {"method": "DELETE", "path": "/Users/nope"}, {"method": "POST", "path": "/Nope", "bulkId": "q", "data": {}},
-    ).json()["Operations"]  # fmt: skip
-    assert [each["status"] for each in made[:3]] == ["201", "201", "404"] and made[3]["status"] in ("400", "404")
-    assert all(each["location"] and each["bulkId"] for each in made[:2]) and made[2]["response"]["schemas"] == [ERROR]
-    double = {"method": "POST", "path": "/Users", "bulkId": "1", "data": {"schemas": [USER], "userName": "bulked"}}
-    stopped = bulk(double, {**double, "bulkId": "2", "data": {"schemas": [USER], "userName": "other"}}, failOnErrors=1).json()["Operations"]
+        {
+            "method": "POST",
+            "path": "/Users",
+            "bulkId": "u",
+            "data": {"schemas": [USER], "userName": "bulked"},
+        },
+        {"method": "DELETE", "path": "/Users/nope"},
+        {"method": "POST", "path": "/Nope", "bulkId": "q", "data": {}},
+    ).json()["Operations"]
+    assert [each["status"] for each in made[:3]] == ["201", "201", "404"] and made[3]["status"] in (
+        "400",
+        "404",
+    )
+    assert all(each["location"] and each["bulkId"] for each in made[:2]) and made[2]["response"][
+        "schemas"
+    ] == [ERROR]
+    double = {
+        "method": "POST",
+        "path": "/Users",
+        "bulkId": "1",
+        "data": {"schemas": [USER], "userName": "bulked"},
+    }
+    stopped = bulk(
+        double, {**double, "bulkId": "2", "data": {"schemas": [USER], "userName": "other"}}, failOnErrors=1
+    ).json()["Operations"]
     assert [(each["status"], each["response"]["scimType"]) for each in stopped] == [("409", "uniqueness")]
     lost = bulk(
         {
@@ -210,12 +335,17 @@ def test_bulk_does_all_it_can_and_tells_each_by_itself(provider: Provider, barba
     [
         lambda http: http.post("/Users", content="{bad", headers={"content-type": "application/scim+json"}),
         lambda http: http.post("/Users", content="[]", headers={"content-type": "application/scim+json"}),
-        lambda http: http.post("/Users", json={"schemas": [USER]}), lambda http: http.post("/Groups", json={"schemas": [GROUP]}),
+        lambda http: http.post("/Users", json={"schemas": [USER]}),
+        lambda http: http.post("/Groups", json={"schemas": [GROUP]}),
         lambda http: http.post("/Users", json={"schemas": [USER], "userName": "a", "active": "maybe"}),
-        lambda http: http.post("/Bulk", json={}), lambda http: http.get("/Users", params={"cursor": "garbage"}), lambda http: http.get("/Users", params={"count": "abc"}),
+        lambda http: http.post("/Bulk", json={}),
+        lambda http: http.get("/Users", params={"cursor": "garbage"}),
+        lambda http: http.get("/Users", params={"count": "abc"}),
     ],
-)  # fmt: skip
-def test_bad_input_is_told_as_such(provider: Provider, send: Callable[[httpx.Client], httpx.Response]) -> None:
+)
+def test_bad_input_is_told_as_such(
+    provider: Provider, send: Callable[[httpx.Client], httpx.Response]
+) -> None:
     refused(send(provider.http), 400)
 
 

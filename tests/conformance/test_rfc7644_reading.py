@@ -17,12 +17,21 @@ SEARCH = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
 def staff(provider: Provider) -> Provider:
     """Six users and two groups."""
     users = [
-        provider.user(name, title=title, name={"familyName": family}, emails=[{"value": f"{name}@fernhollow.example", "type": "work"}])
+        provider.user(
+            name,
+            title=title,
+            name={"familyName": family},
+            emails=[{"value": f"{name}@fernhollow.example", "type": "work"}],
+        )
         for name, title, family in (
-            ("dora", "Guide", "Sedge"), ("ada", "Keeper", "Moss"), ("Bob", "Guide", "Alder"), ("cai", "", "Reed"), ("eve", "guide", "Briar"),
+            ("dora", "Guide", "Sedge"),
+            ("ada", "Keeper", "Moss"),
+            ("Bob", "Guide", "Alder"),
+            ("cai", "", "Reed"),
+            ("eve", "guide", "Briar"),
             ("fay", "Keeper", "Yew"),
         )
-    ]  # fmt: skip
+    ]
     provider.group("Herbarium", users[:2])
     provider.group("Archive")
     return provider
@@ -73,23 +82,48 @@ def test_3_4_2_1_a_query_from_the_root_finds_both_kinds(staff: Provider) -> None
 @pytest.mark.parametrize(
     ("text", "found"),
     [
-        ('userName eq "ADA"', {"ada"}), ('userName ne "ada"', {"dora", "Bob", "cai", "eve", "fay"}), ('userName co "A"', {"dora", "ada", "cai", "fay"}),
-        ('userName sw "b"', {"Bob"}), ('userName ew "A"', {"dora", "ada"}), ("title pr", {"dora", "ada", "Bob", "eve", "fay"}),
-        ('userName gt "e"', {"eve", "fay"}), ('userName ge "eve"', {"eve", "fay"}), ('userName lt "bob"', {"ada"}), ('userName le "bob"', {"ada", "Bob"}),
-        ('title eq "Guide" and not (userName eq "eve")', {"dora", "Bob"}), ('title eq "keeper" or userName eq "cai" and title pr', {"ada", "fay"}),
-        ('(title eq "keeper" or userName eq "cai") and userName lt "f"', {"ada", "cai"}), ('emails[type eq "work" and value co "eve"]', {"eve"}),
-        ('emails co "bob@"', {"Bob"}), (f'{USER}:userName eq "ada"', {"ada"}), ('emails.type eq "home"', set()), ('name.familyName sw "s"', {"dora"}),
-        ('meta.created gt "2020-01-01T00:00:00Z" and userName eq "cai"', {"cai"}), ("active eq true", {"dora", "ada", "Bob", "cai", "eve", "fay"}),
-        ('groups.display eq "Herbarium"', {"dora", "ada"}), ("groups pr", {"dora", "ada"}), ("nickName eq null", {"dora", "ada", "Bob", "cai", "eve", "fay"}),
+        ('userName eq "ADA"', {"ada"}),
+        ('userName ne "ada"', {"dora", "Bob", "cai", "eve", "fay"}),
+        ('userName co "A"', {"dora", "ada", "cai", "fay"}),
+        ('userName sw "b"', {"Bob"}),
+        ('userName ew "A"', {"dora", "ada"}),
+        ("title pr", {"dora", "ada", "Bob", "eve", "fay"}),
+        ('userName gt "e"', {"eve", "fay"}),
+        ('userName ge "eve"', {"eve", "fay"}),
+        ('userName lt "bob"', {"ada"}),
+        ('userName le "bob"', {"ada", "Bob"}),
+        ('title eq "Guide" and not (userName eq "eve")', {"dora", "Bob"}),
+        ('title eq "keeper" or userName eq "cai" and title pr', {"ada", "fay"}),
+        ('(title eq "keeper" or userName eq "cai") and userName lt "f"', {"ada", "cai"}),
+        ('emails[type eq "work" and value co "eve"]', {"eve"}),
+        ('emails co "bob@"', {"Bob"}),
+        (f'{USER}:userName eq "ada"', {"ada"}),
+        ('emails.type eq "home"', set()),
+        ('name.familyName sw "s"', {"dora"}),
+        ('meta.created gt "2020-01-01T00:00:00Z" and userName eq "cai"', {"cai"}),
+        ("active eq true", {"dora", "ada", "Bob", "cai", "eve", "fay"}),
+        ('groups.display eq "Herbarium"', {"dora", "ada"}),
+        ("groups pr", {"dora", "ada"}),
+        ("nickName eq null", {"dora", "ada", "Bob", "cai", "eve", "fay"}),
         ('schemas eq "urn:ietf:params:scim:schemas:core:2.0:User" and userName eq "ada"', {"ada"}),
     ],
-)  # fmt: skip
+)
 def test_3_4_2_2_filters(staff: Provider, text: str, found: set[str]) -> None:
     assert set(names(staff, filter=text)) == found
 
 
 @pytest.mark.parametrize(
-    "text", ["userName", 'userName zz "a"', 'shoeSize eq "9"', 'userName eq "a', "(userName pr", 'active gt "x"', "userName eq a", ")"]
+    "text",
+    [
+        "userName",
+        'userName zz "a"',
+        'shoeSize eq "9"',
+        'userName eq "a',
+        "(userName pr",
+        'active gt "x"',
+        "userName eq a",
+        ")",
+    ],
 )
 def test_3_4_2_2_a_wrong_filter_is_told(staff: Provider, text: str) -> None:
     answer = staff.http.get("/Users", params={"filter": text})
@@ -98,10 +132,18 @@ def test_3_4_2_2_a_wrong_filter_is_told(staff: Provider, text: str) -> None:
 
 def test_3_4_2_3_sorting(staff: Provider) -> None:
     assert names(staff, sortBy="userName") == ["ada", "Bob", "cai", "dora", "eve", "fay"]
-    assert names(staff, sortBy="userName", sortOrder="descending") == ["fay", "eve", "dora", "cai", "Bob", "ada"]
+    assert names(staff, sortBy="userName", sortOrder="descending") == [
+        "fay",
+        "eve",
+        "dora",
+        "cai",
+        "Bob",
+        "ada",
+    ]
     assert names(staff, sortBy="name.familyName") == ["Bob", "eve", "ada", "cai", "dora", "fay"]
     assert names(staff, sortBy="emails", sortOrder="ascending") == ["ada", "Bob", "cai", "dora", "eve", "fay"]
-    # Without a value a resource comes last, and first when descending; who are equal keep an order, so that pages fit together.
+    # Without a value a resource comes last, and first when descending; who are equal keep an order, so that
+    # pages fit together.
     assert names(staff, sortBy="nickName", filter="title pr") == names(staff, filter="title pr")
     assert names(staff, sortBy="title", filter='userName eq "cai" or userName eq "ada"') == ["cai", "ada"]
     groups = staff.http.get("/Groups", params={"sortBy": "displayName"}).json()["Resources"]
@@ -120,7 +162,14 @@ def test_3_4_2_4_pages_by_index(staff: Provider) -> None:
 
 
 @pytest.mark.parametrize(
-    "query", [{}, {"sortBy": "userName"}, {"sortBy": "title", "sortOrder": "descending"}, {"filter": "title pr"}, {"filter": "userName pr"}]
+    "query",
+    [
+        {},
+        {"sortBy": "userName"},
+        {"sortBy": "title", "sortOrder": "descending"},
+        {"filter": "title pr"},
+        {"filter": "userName pr"},
+    ],
 )
 def test_9865_2_pages_by_cursor_cover_a_list_once(staff: Provider, query: dict[str, str]) -> None:
     expected, found, cursor = names(staff, **query), [], ""
@@ -152,17 +201,28 @@ def test_9865_2_1_a_cursor_of_another_search_is_refused(staff: Provider) -> None
 
 def test_9865_4_cursors_are_advertised(provider: Provider) -> None:
     offered = provider.http.get("/ServiceProviderConfig").json()["pagination"]
-    assert offered["cursor"] is True and offered["index"] is True and offered["maxPageSize"] >= offered["defaultPageSize"] > 0
+    assert (
+        offered["cursor"] is True
+        and offered["index"] is True
+        and offered["maxPageSize"] >= offered["defaultPageSize"] > 0
+    )
 
 
 def test_3_4_2_5_and_3_9_attributes_are_chosen(staff: Provider) -> None:
     ada = staff.http.get("/Users", params={"filter": 'userName eq "ada"'}).json()["Resources"][0]
     path = f"/Users/{ada['id']}"
-    assert set(staff.http.get(path, params={"attributes": "userName, NAME.familyName"}).json()) == {"schemas", "id", "userName", "name"}
+    assert set(staff.http.get(path, params={"attributes": "userName, NAME.familyName"}).json()) == {
+        "schemas",
+        "id",
+        "userName",
+        "name",
+    }
     without = staff.http.get(path, params={"excludedAttributes": "emails,id,meta"}).json()
     assert "emails" not in without and "meta" not in without and without["id"] == ada["id"]
     changed = staff.http.patch(
-        path, params={"attributes": "title"}, json={"Operations": [{"op": "replace", "path": "title", "value": "Head"}]}
+        path,
+        params={"attributes": "title"},
+        json={"Operations": [{"op": "replace", "path": "title", "value": "Head"}]},
     ).json()
     assert set(changed) == {"schemas", "id", "title"}
     group = staff.http.get("/Groups", params={"excludedAttributes": "members"}).json()["Resources"][0]
@@ -183,8 +243,20 @@ def test_3_4_3_searching_by_post(staff: Provider) -> None:
     page = staff.http.post("/Users/.search", json=body).json()
     assert (page["totalResults"], [each["userName"] for each in page["Resources"]]) == (5, ["eve", "dora"])
     assert set(page["Resources"][0]) == {"schemas", "id", "userName"}
-    assert staff.http.post("/Groups/.search", json={"schemas": [SEARCH], "filter": 'displayName sw "a"'}).json()["totalResults"] == 1
-    both = staff.http.post("/.search", json={"schemas": [SEARCH], "filter": 'userName eq "ada" or displayName pr', "excludedAttributes": ["members"]})
+    assert (
+        staff.http.post("/Groups/.search", json={"schemas": [SEARCH], "filter": 'displayName sw "a"'}).json()[
+            "totalResults"
+        ]
+        == 1
+    )
+    both = staff.http.post(
+        "/.search",
+        json={
+            "schemas": [SEARCH],
+            "filter": 'userName eq "ada" or displayName pr',
+            "excludedAttributes": ["members"],
+        },
+    )
     assert both.json()["totalResults"] == 3
 
 

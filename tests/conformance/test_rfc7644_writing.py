@@ -21,7 +21,12 @@ def bulk(provider: Provider, *operations: dict[str, Any], **more: Any) -> list[d
 
 
 def post(bulk_id: str, kind: str = "Users", **data: Any) -> dict[str, Any]:
-    return {"method": "POST", "path": f"/{kind}", "bulkId": bulk_id, "data": {"schemas": [USER if kind == "Users" else GROUP], **data}}
+    return {
+        "method": "POST",
+        "path": f"/{kind}",
+        "bulkId": bulk_id,
+        "data": {"schemas": [USER if kind == "Users" else GROUP], **data},
+    }
 
 
 def test_3_3_creating_answers_with_the_resource_and_its_place(provider: Provider) -> None:
@@ -35,9 +40,23 @@ def test_3_3_creating_answers_with_the_resource_and_its_place(provider: Provider
 
 def test_3_5_1_replacing_sets_all_of_it_and_ignores_what_is_read_only(provider: Provider) -> None:
     ada = provider.user("ada", title="Keeper", nickName="A")
-    put = provider.http.put(f"/Users/{ada}", json={"schemas": [USER], "id": "other", "userName": "ada", "title": "Guide", "groups": [{"value": "x"}]})
+    put = provider.http.put(
+        f"/Users/{ada}",
+        json={
+            "schemas": [USER],
+            "id": "other",
+            "userName": "ada",
+            "title": "Guide",
+            "groups": [{"value": "x"}],
+        },
+    )
     assert put.status_code == 200
-    assert (put.json()["id"], put.json()["title"], "nickName" in put.json(), "groups" in put.json()) == (ada, "Guide", False, False)
+    assert (put.json()["id"], put.json()["title"], "nickName" in put.json(), "groups" in put.json()) == (
+        ada,
+        "Guide",
+        False,
+        False,
+    )
     assert provider.http.put("/Users/nobody", json={"schemas": [USER], "userName": "x"}).status_code == 404
     missing = provider.http.put(f"/Users/{ada}", json={"schemas": [USER], "title": "x"})
     assert (missing.status_code, missing.json()["scimType"]) == (400, "invalidValue")
@@ -53,27 +72,57 @@ MAILS = [{"value": "w@fernhollow.example", "type": "work"}, {"value": "h@fernhol
         ({"op": "add", "path": "title", "value": "Guide"}, {"title": "Guide"}),
         ({"op": "add", "value": {"title": "Guide", "nickName": "D"}}, {"title": "Guide", "nickName": "D"}),
         ({"op": "add", "path": "emails", "value": [MAILS[0]]}, {"emails": MAILS}),
-        ({"op": "add", "path": "emails", "value": [{"value": "n@x.example"}]}, {"emails": [*MAILS, {"value": "n@x.example"}]}),
-        ({"op": "add", "path": "name.givenName", "value": "Ada"}, {"name": {"familyName": "Fern", "givenName": "Ada"}}),
-        ({"op": "add", "path": 'emails[type eq "other"].value', "value": "o@x.example"}, {"emails": [*MAILS, {"type": "other", "value": "o@x.example"}]}),
-        ({"op": "add", "path": f"{ENTERPRISE}:department", "value": "Seed Bank"}, {ENTERPRISE: {"department": "Seed Bank"}}),
+        (
+            {"op": "add", "path": "emails", "value": [{"value": "n@x.example"}]},
+            {"emails": [*MAILS, {"value": "n@x.example"}]},
+        ),
+        (
+            {"op": "add", "path": "name.givenName", "value": "Ada"},
+            {"name": {"familyName": "Fern", "givenName": "Ada"}},
+        ),
+        (
+            {"op": "add", "path": 'emails[type eq "other"].value', "value": "o@x.example"},
+            {"emails": [*MAILS, {"type": "other", "value": "o@x.example"}]},
+        ),
+        (
+            {"op": "add", "path": f"{ENTERPRISE}:department", "value": "Seed Bank"},
+            {ENTERPRISE: {"department": "Seed Bank"}},
+        ),
         # 3.5.2.2 remove
         ({"op": "remove", "path": "title"}, {"title": None}),
         ({"op": "remove", "path": 'emails[type eq "work"]'}, {"emails": [MAILS[1]]}),
-        ({"op": "remove", "path": 'emails[type eq "work"].type'}, {"emails": [{"value": "w@fernhollow.example"}, MAILS[1]]}),
+        (
+            {"op": "remove", "path": 'emails[type eq "work"].type'},
+            {"emails": [{"value": "w@fernhollow.example"}, MAILS[1]]},
+        ),
         ({"op": "remove", "path": "emails"}, {"emails": None}),
         ({"op": "remove", "path": "name.familyName"}, {"name": None}),
         ({"op": "remove", "path": "nickName"}, {"title": "Keeper"}),
         # 3.5.2.3 replace
         ({"op": "replace", "path": "title", "value": "Guide"}, {"title": "Guide"}),
         ({"op": "replace", "path": "nickName", "value": "D"}, {"nickName": "D"}),
-        ({"op": "replace", "path": "emails", "value": [{"value": "n@x.example"}]}, {"emails": [{"value": "n@x.example"}]}),
-        ({"op": "replace", "path": 'emails[type eq "work"].value', "value": "n@x.example"}, {"emails": [{"value": "n@x.example", "type": "work"}, MAILS[1]]}),
-        ({"op": "replace", "path": 'emails[type eq "work"]', "value": {"value": "n@x.example", "type": "other"}},
-         {"emails": [{"value": "n@x.example", "type": "other"}, MAILS[1]]}),
-        ({"op": "replace", "value": {"name": {"givenName": "Ada"}}}, {"name": {"familyName": "Fern", "givenName": "Ada"}}),
+        (
+            {"op": "replace", "path": "emails", "value": [{"value": "n@x.example"}]},
+            {"emails": [{"value": "n@x.example"}]},
+        ),
+        (
+            {"op": "replace", "path": 'emails[type eq "work"].value', "value": "n@x.example"},
+            {"emails": [{"value": "n@x.example", "type": "work"}, MAILS[1]]},
+        ),
+        (
+            {
+                "op": "replace",
+                "path": 'emails[type eq "work"]',
+                "value": {"value": "n@x.example", "type": "other"},
+            },
+            {"emails": [{"value": "n@x.example", "type": "other"}, MAILS[1]]},
+        ),
+        (
+            {"op": "replace", "value": {"name": {"givenName": "Ada"}}},
+            {"name": {"familyName": "Fern", "givenName": "Ada"}},
+        ),
     ],
-)  # fmt: skip
+)
 def test_3_5_2_patching(provider: Provider, operation: dict[str, Any], expected: dict[str, Any]) -> None:
     ada = provider.user("ada", title="Keeper", name={"familyName": "Fern"}, emails=MAILS)
     answer = provider.patch(f"/Users/{ada}", operation)
@@ -85,14 +134,21 @@ def test_3_5_2_patching(provider: Provider, operation: dict[str, Any], expected:
 @pytest.mark.parametrize(
     ("operation", "scim_type"),
     [
-        ({"op": "remove"}, "noTarget"), ({"op": "replace", "path": 'emails[type eq "fax"].value', "value": "x"}, "noTarget"),
-        ({"op": "replace", "path": "id", "value": "x"}, "mutability"), ({"op": "remove", "path": "userName"}, "mutability"),
-        ({"op": "add", "path": "meta.created", "value": "x"}, "mutability"), ({"op": "add", "path": "shoeSize", "value": 1}, "invalidPath"),
-        ({"op": "add", "path": "emails[type", "value": 1}, "invalidPath"), ({"op": "add", "path": 'emails[kind eq "a"]', "value": {}}, "invalidFilter"),
-        ({"op": "replace", "path": "active", "value": 5}, "invalidValue"), ({"op": "leap", "path": "title", "value": 5}, "invalidSyntax"),
+        ({"op": "remove"}, "noTarget"),
+        ({"op": "replace", "path": 'emails[type eq "fax"].value', "value": "x"}, "noTarget"),
+        ({"op": "replace", "path": "id", "value": "x"}, "mutability"),
+        ({"op": "remove", "path": "userName"}, "mutability"),
+        ({"op": "add", "path": "meta.created", "value": "x"}, "mutability"),
+        ({"op": "add", "path": "shoeSize", "value": 1}, "invalidPath"),
+        ({"op": "add", "path": "emails[type", "value": 1}, "invalidPath"),
+        ({"op": "add", "path": 'emails[kind eq "a"]', "value": {}}, "invalidFilter"),
+        ({"op": "replace", "path": "active", "value": 5}, "invalidValue"),
+        ({"op": "leap", "path": "title", "value": 5}, "invalidSyntax"),
     ],
-)  # fmt: skip
-def test_3_5_2_a_wrong_patch_changes_nothing(provider: Provider, operation: dict[str, Any], scim_type: str) -> None:
+)
+def test_3_5_2_a_wrong_patch_changes_nothing(
+    provider: Provider, operation: dict[str, Any], scim_type: str
+) -> None:
     ada = provider.user("ada", emails=MAILS)
     before = provider.http.get(f"/Users/{ada}").json()
     answer = provider.patch(f"/Users/{ada}", {"op": "add", "path": "title", "value": "Changed"}, operation)
@@ -119,13 +175,21 @@ def test_3_5_2_members_are_patched(provider: Provider) -> None:
 
     assert patched({"op": "add", "path": "members", "value": [{"value": bob}, {"value": ada}]}) == 204
     assert members() == {ada, bob}
-    assert patched({"op": "remove", "path": f'members[value eq "{ada}"]'}, {"op": "add", "path": "members", "value": [{"value": cai}]}) == 204
+    assert (
+        patched(
+            {"op": "remove", "path": f'members[value eq "{ada}"]'},
+            {"op": "add", "path": "members", "value": [{"value": cai}]},
+        )
+        == 204
+    )
     assert members() == {bob, cai}
     assert patched({"op": "replace", "path": "members", "value": [{"value": ada}]}) == 204
     assert members() == {ada}
     assert patched({"op": "remove", "path": "members"}) == 204
     assert members() == set()
-    unknown = provider.patch(f"/Groups/{group}", {"op": "add", "path": "members", "value": [{"value": "nobody"}]})
+    unknown = provider.patch(
+        f"/Groups/{group}", {"op": "add", "path": "members", "value": [{"value": "nobody"}]}
+    )
     assert (unknown.status_code, unknown.json()["scimType"]) == (400, "invalidValue")
 
 
@@ -146,7 +210,9 @@ def test_3_6_deleting(provider: Provider) -> None:
 def test_3_7_bulk_with_references_in_any_order(provider: Provider) -> None:
     done = bulk(
         provider,
-        post("g", "Groups", displayName="Herbarium", members=[{"value": "bulkId:ada"}, {"value": "bulkId:bob"}]),
+        post(
+            "g", "Groups", displayName="Herbarium", members=[{"value": "bulkId:ada"}, {"value": "bulkId:bob"}]
+        ),
         post("bob", userName="bob", **{ENTERPRISE: {"manager": {"value": "bulkId:ada"}}}),
         post("ada", userName="ada"),
     )
@@ -173,19 +239,28 @@ def test_3_7_1_circular_references_are_resolved(provider: Provider) -> None:
     assert [each["status"] for each in done] == ["201"] * 4
     ids = {each["bulkId"]: each["location"].rpartition("/")[2] for each in done}
     for one, other in (("a", "b"), ("b", "a")):
-        assert [each["value"] for each in provider.http.get(f"/Groups/{ids[one]}").json()["members"]] == [ids[other]]
+        assert [each["value"] for each in provider.http.get(f"/Groups/{ids[one]}").json()["members"]] == [
+            ids[other]
+        ]
     for one, other in (("x", "y"), ("y", "x")):
         assert provider.http.get(f"/Users/{ids[one]}").json()[ENTERPRISE]["manager"]["value"] == ids[other]
 
 
 def test_3_7_every_method_and_references_in_paths(provider: Provider) -> None:
     old, group = provider.user("old"), provider.group("Herbarium")
-    add = {"schemas": [PATCH], "Operations": [{"op": "add", "path": "members", "value": [{"value": "bulkId:ada"}]}]}
+    add = {
+        "schemas": [PATCH],
+        "Operations": [{"op": "add", "path": "members", "value": [{"value": "bulkId:ada"}]}],
+    }
     done = bulk(
         provider,
         {"method": "patch", "path": f"/Groups/{group}", "data": add},
         post("ada", userName="ada"),
-        {"method": "PUT", "path": "/Users/bulkId:ada", "data": {"schemas": [USER], "userName": "ada", "title": "Keeper"}},
+        {
+            "method": "PUT",
+            "path": "/Users/bulkId:ada",
+            "data": {"schemas": [USER], "userName": "ada", "title": "Keeper"},
+        },
         {"method": "DELETE", "path": f"/Users/{old}"},
     )
     assert [each["status"] for each in done] == ["204", "201", "200", "204"]
@@ -194,8 +269,15 @@ def test_3_7_every_method_and_references_in_paths(provider: Provider) -> None:
 
 
 def test_3_7_3_errors_stand_beside_their_operation(provider: Provider) -> None:
-    wrong = [post("1", userName="ada"), post("2", userName="ada"), post("3"), post("4", "Groups", displayName="X", members=[{"value": "bulkId:3"}]),
-             {"method": "POST", "path": "/Cars", "bulkId": "5", "data": {}}, {"method": "DELETE", "path": "/Users/nobody"}, {"method": "POST", "path": "/Users"}]  # fmt: skip
+    wrong = [
+        post("1", userName="ada"),
+        post("2", userName="ada"),
+        post("3"),
+        post("4", "Groups", displayName="X", members=[{"value": "bulkId:3"}]),
+        {"method": "POST", "path": "/Cars", "bulkId": "5", "data": {}},
+        {"method": "DELETE", "path": "/Users/nobody"},
+        {"method": "POST", "path": "/Users"},
+    ]
     done = bulk(provider, *wrong)
     assert [each["status"] for each in done] == ["201", "409", "400", "400", "400", "404", "400"]
     assert done[1]["response"]["scimType"] == "uniqueness"
@@ -210,7 +292,9 @@ def test_3_7_3_it_stops_after_so_many_errors(provider: Provider) -> None:
 
 
 def test_3_7_4_limits_are_told(provider: Provider) -> None:
-    many = provider.http.post("/Bulk", json={"schemas": [BULK], "Operations": [post(str(number)) for number in range(1_001)]})
+    many = provider.http.post(
+        "/Bulk", json={"schemas": [BULK], "Operations": [post(str(number)) for number in range(1_001)]}
+    )
     assert many.status_code == 413
     large = provider.http.post("/Bulk", content=b'{"Operations": ["' + b"x" * (4 * 1024 * 1024) + b'"]}')
     assert (large.status_code, large.json()["status"]) == (413, "413")

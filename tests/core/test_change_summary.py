@@ -22,12 +22,18 @@ def catalogue() -> ConfigSnapshot:
     """An application whose only role a group gives."""
     application = Application("a", "records", "Plant Records", Settings())
     role = Role("viewer", "Viewer", 1, "r", "a")
-    return ConfigSnapshot(1, {"a": application}, {"r": role}, {"g": (Assignment("x", "a", "r", group_id="g"),)}, {}, {}, {})
+    return ConfigSnapshot(
+        1, {"a": application}, {"r": role}, {"g": (Assignment("x", "a", "r", group_id="g"),)}, {}, {}, {}
+    )
 
 
 def outcome(catalogue: ConfigSnapshot, number: int, *groups: str, active: bool = True) -> UserPlan:
     record = UserRecord(
-        f"rec{number}", "s", "inbound_scim", {"userName": f"p{number}", "displayName": f"User {number}", "active": active}, f"u{number}"
+        f"rec{number}",
+        "s",
+        "inbound_scim",
+        {"userName": f"p{number}", "displayName": f"User {number}", "active": active},
+        f"u{number}",
     )
     return plan_user(UserSnapshot(f"u{number}", 1, (record,), groups), catalogue, NOW)
 
@@ -36,7 +42,13 @@ def test_who_gained_what_and_which_accounts_are_due(catalogue: ConfigSnapshot) -
     led_to = effects([outcome(catalogue, 1, "g"), outcome(catalogue, 2)], catalogue)
     assert led_to["more"] == 0
     assert led_to["users"] == [
-        {"id": "u1", "name": "User 1", "gained": ["Viewer in Plant Records"], "lost": [], "accounts": [["Plant Records", "active, Viewer"]]}
+        {
+            "id": "u1",
+            "name": "User 1",
+            "gained": ["Viewer in Plant Records"],
+            "lost": [],
+            "accounts": [["Plant Records", "active, Viewer"]],
+        }
     ], "who is not touched is not named"
 
 
@@ -55,5 +67,7 @@ def test_of_very_many_the_first_are_named_and_the_others_counted(catalogue: Conf
         ({ENTERPRISE: {"department": "x"}}, {ENTERPRISE: {"department": "y"}}, ["department"]),
     ],
 )
-def test_changed_attributes_are_named_shortly(before: dict[str, Any], after: dict[str, Any], names: list[str]) -> None:
+def test_changed_attributes_are_named_shortly(
+    before: dict[str, Any], after: dict[str, Any], names: list[str]
+) -> None:
     assert changed_attributes(before, after) == names

@@ -33,7 +33,15 @@ from tests.scale import sized
 
 GROUPS = ("g1", "g2", "g3")
 ROLES = ("viewer", "curator")
-CONDITIONS = tuple(read_condition(text) for text in ('title eq "a"', 'not (title eq "a")', 'groups.value eq "g1"', 'source eq "staff" and groups pr'))
+CONDITIONS = tuple(
+    read_condition(text)
+    for text in (
+        'title eq "a"',
+        'not (title eq "a")',
+        'groups.value eq "g1"',
+        'source eq "staff" and groups pr',
+    )
+)
 APPLICATIONS = {
     "records": Application("records", "records", "Records", Settings()),
     "desk": Application("desk", "desk", "Desk", Settings(on_leaving="delete")),
@@ -59,10 +67,26 @@ class OneUserThroughTime(RuleBasedStateMachine):
         for each in self.assignments.values():
             if each.group_id:
                 by_group[each.group_id] = (*by_group.get(each.group_id, ()), each)
-        roles = {f"{a}-{r}": Role(r, r.title(), ROLES.index(r), f"{a}-{r}", a) for a in APPLICATIONS for r in ROLES}
+        roles = {
+            f"{a}-{r}": Role(r, r.title(), ROLES.index(r), f"{a}-{r}", a) for a in APPLICATIONS for r in ROLES
+        }
         labels = {group: GroupLabel(group, group.upper(), "staff", "Staff") for group in GROUPS}
-        general = tuple(each for each in self.assignments.values() if each.user_id is None and each.group_id is None)
-        return ConfigSnapshot(1, APPLICATIONS, roles, by_group, self.parents, {"staff": 1}, labels, {}, general, self.policies, {"staff": "staff"})
+        general = tuple(
+            each for each in self.assignments.values() if each.user_id is None and each.group_id is None
+        )
+        return ConfigSnapshot(
+            1,
+            APPLICATIONS,
+            roles,
+            by_group,
+            self.parents,
+            {"staff": 1},
+            labels,
+            {},
+            general,
+            self.policies,
+            {"staff": "staff"},
+        )
 
     def apply(self, user: UserSnapshot) -> None:
         """Take a plan over, as the store would."""
@@ -80,14 +104,20 @@ class OneUserThroughTime(RuleBasedStateMachine):
         for account in outcome.accounts:
             before = accounts.get(account.application_id)
             assert account.desired_version == (before.desired_version + 1 if before else 1)
-            accounts[account.application_id] = HeldAccount(account.application_id, account.application_id, account.due, account.desired_version)
+            accounts[account.application_id] = HeldAccount(
+                account.application_id, account.application_id, account.due, account.desired_version
+            )
         kept = (*(each for each in user.kept if each not in outcome.let_go), *outcome.kept)
-        self.user = replace(user, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct, kept=kept)
+        self.user = replace(
+            user, access=tuple(held.values()), accounts=tuple(accounts.values()), direct=direct, kept=kept
+        )
         self.next_change = outcome.next_change
 
     @rule(group=st.sampled_from(GROUPS), joins=st.booleans())
     def membership(self, group: str, joins: bool) -> None:
-        self.apply(with_groups(self.user, added=[group]) if joins else with_groups(self.user, removed=[group]))
+        self.apply(
+            with_groups(self.user, added=[group]) if joins else with_groups(self.user, removed=[group])
+        )
 
     @rule(active=st.booleans(), title=st.sampled_from(["a", "b"]))
     def record_changes(self, active: bool, title: str) -> None:
@@ -95,35 +125,58 @@ class OneUserThroughTime(RuleBasedStateMachine):
         self.apply(with_record(self.user, self.record))
 
     @rule(
-        key=st.sampled_from(["a1", "a2", "a3", "a4"]), group=st.sampled_from([None, *GROUPS]), application=st.sampled_from([*APPLICATIONS]),
-        role=st.sampled_from(ROLES), starts=st.sampled_from([None, 5]), ends=st.sampled_from([None, 10]),
-    )  # fmt: skip
-    def assign(self, key: str, group: str | None, application: str, role: str, starts: int | None, ends: int | None) -> None:
+        key=st.sampled_from(["a1", "a2", "a3", "a4"]),
+        group=st.sampled_from([None, *GROUPS]),
+        application=st.sampled_from([*APPLICATIONS]),
+        role=st.sampled_from(ROLES),
+        starts=st.sampled_from([None, 5]),
+        ends=st.sampled_from([None, 10]),
+    )
+    def assign(
+        self, key: str, group: str | None, application: str, role: str, starts: int | None, ends: int | None
+    ) -> None:
         begin, end = (later(self.now, each) if each else None for each in (starts, ends))
-        self.assignments[key] = Assignment(key, application, f"{application}-{role}", None if group else "u", group, begin, end)
+        self.assignments[key] = Assignment(
+            key, application, f"{application}-{role}", None if group else "u", group, begin, end
+        )
         self.apply(self.user)
 
     @rule(
-        key=st.sampled_from(["a1", "a2", "a3", "a4"]), condition=st.sampled_from([None, *CONDITIONS]), application=st.sampled_from([*APPLICATIONS]),
-        role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
-    )  # fmt: skip
-    def rule_or_everyone(self, key: str, condition: Any, application: str, role: str | None, newcomers: bool) -> None:
+        key=st.sampled_from(["a1", "a2", "a3", "a4"]),
+        condition=st.sampled_from([None, *CONDITIONS]),
+        application=st.sampled_from([*APPLICATIONS]),
+        role=st.sampled_from([None, *ROLES]),
+        newcomers=st.booleans(),
+    )
+    def rule_or_everyone(
+        self, key: str, condition: Any, application: str, role: str | None, newcomers: bool
+    ) -> None:
         role_id = f"{application}-{role}" if role else None
         since = self.now if newcomers else None
-        self.assignments[key] = Assignment(key, application, role_id, condition=condition, new_users_since=since)
-        self.apply(self.user)
-
-    @rule(key=st.sampled_from(["a1", "a2"]), group=st.sampled_from([None, *GROUPS]), ends=st.sampled_from([None, 10]))
-    def keep_out(self, key: str, group: str | None, ends: int | None) -> None:
-        end = later(self.now, ends) if ends else None
-        self.assignments[key] = Assignment(key, "records", None, None if group else "u", group, None, end, excludes=True)
+        self.assignments[key] = Assignment(
+            key, application, role_id, condition=condition, new_users_since=since
+        )
         self.apply(self.user)
 
     @rule(
-        application=st.sampled_from([*APPLICATIONS]), eligibility=st.sampled_from([rules.ASSIGNED, rules.ALL_USERS]),
-        fallback=st.sampled_from([rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP]), several=st.sampled_from([rules.ALL, rules.HIGHEST]),
+        key=st.sampled_from(["a1", "a2"]),
+        group=st.sampled_from([None, *GROUPS]),
+        ends=st.sampled_from([None, 10]),
+    )
+    def keep_out(self, key: str, group: str | None, ends: int | None) -> None:
+        end = later(self.now, ends) if ends else None
+        self.assignments[key] = Assignment(
+            key, "records", None, None if group else "u", group, None, end, excludes=True
+        )
+        self.apply(self.user)
+
+    @rule(
+        application=st.sampled_from([*APPLICATIONS]),
+        eligibility=st.sampled_from([rules.ASSIGNED, rules.ALL_USERS]),
+        fallback=st.sampled_from([rules.NO_ACCESS, rules.DEFAULT_ROLE, rules.KEEP]),
+        several=st.sampled_from([rules.ALL, rules.HIGHEST]),
         first=st.sampled_from([rules.BOTH, rules.DIRECT_FIRST, rules.RULES_FIRST]),
-    )  # fmt: skip
+    )
     def set_policy(self, application: str, eligibility: str, fallback: str, several: str, first: str) -> None:
         self.policies[application] = Policy(eligibility, fallback, f"{application}-viewer", several, first)
         self.apply(self.user)
@@ -155,13 +208,18 @@ class OneUserThroughTime(RuleBasedStateMachine):
         for application_id in APPLICATIONS:
             # The quick way for plain applications, and the whole table, are one and the same.
             decided = decide_about(facts, self.catalogue.declared, application_id, self.now).roles
-            quickly = {role_id: reasons for (of, role_id), reasons in found.roles.items() if of == application_id}
+            quickly = {
+                role_id: reasons for (of, role_id), reasons in found.roles.items() if of == application_id
+            }
             assert {role_id: sorted(map(str, each)) for role_id, each in decided.items()} == {
                 role_id: sorted(map(str, each)) for role_id, each in quickly.items()
             }
         for row in self.user.access:
             present = [reason for reason in row.reasons if reason["until"] is None]
-            wanted = {(reason.assignment_id, reason.group_id) for reason in found.roles[row.application_id, row.role_id]}
+            wanted = {
+                (reason.assignment_id, reason.group_id)
+                for reason in found.roles[row.application_id, row.role_id]
+            }
             assert {(reason["assignment"], reason["group"]) for reason in present} == wanted
             assert all(reason["group_name"] for reason in present if reason["group"])
 

@@ -43,7 +43,18 @@ def test_day_of_month_and_day_of_week_are_either_or() -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["0 6 * * 8", "0 6 * * thu-mon", "0 6 * * 5-2", "0 6 * * mon-", "0 6 * * 1/0", "0 6 * *", "61 * * * *", "0 6 * * x", "0 6 32 * 1"]
+    "text",
+    [
+        "0 6 * * 8",
+        "0 6 * * thu-mon",
+        "0 6 * * 5-2",
+        "0 6 * * mon-",
+        "0 6 * * 1/0",
+        "0 6 * *",
+        "61 * * * *",
+        "0 6 * * x",
+        "0 6 32 * 1",
+    ],
 )
 def test_what_is_no_schedule_is_refused_with_a_hint(text: str) -> None:
     with pytest.raises(InvalidInput) as refused:

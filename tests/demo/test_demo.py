@@ -1,4 +1,6 @@
-"""`dravo demo`: from nothing to a running demo, its ready file, and a quick second start that finds what it had."""
+"""`dravo demo`: from nothing to a running demo, its ready file, and a quick second start that finds what it
+had.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,13 @@ from tests.harness import Provider, RunningDemo, eventually, free_port
 
 def test_the_first_start_says_what_it_does_and_where_everything_is(demo: RunningDemo) -> None:
     told = demo.first_start
-    for step in ("Set up the data folder", "Start the service", "Add applications", "Import the estates directory", "Sign in contractors"):
+    for step in (
+        "Set up the data folder",
+        "Start the service",
+        "Add applications",
+        "Import the estates directory",
+        "Sign in contractors",
+    ):
         assert step in told
     assert demo.ready["operator"]["password"] in told
 
@@ -39,7 +47,16 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
     with demo.dravo as dravo:
         stages = {stage["name"]: stage["count"] for stage in dravo.overview()["stages"]}
         # A leaver of the staff, and one of the crew; the register has 26 volunteers, and one more registered.
-        users = len(scenario.staff()) - 1 + len(scenario.CONTRACTORS) + len(contractors.CAME) + 26 + 1 + len(import_sources.CREW) - 1
+        users = (
+            len(scenario.staff())
+            - 1
+            + len(scenario.CONTRACTORS)
+            + len(contractors.CAME)
+            + 26
+            + 1
+            + len(import_sources.CREW)
+            - 1
+        )
         # Tests of the sign-in page may have registered others.
         asked = sum(1 for each in dravo.users.list(words="asked.by."))
         assert stages["users"] - asked == users
@@ -57,17 +74,34 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
 
 
 def test_ctrl_c_in_a_terminal_reaches_no_stand_in(demo: RunningDemo) -> None:
-    """It goes to the whole group of processes in the foreground: a stand-in in it would end with a traceback."""
+    """It goes to the whole group of processes in the foreground: a stand-in in it would end with a
+    traceback.
+    """
     process = psutil.Process(demo.process.pid)
     group = os.getpgid(process.pid)
-    stand_ins = [each for each in process.children() if "dravo.demo." in " ".join(each.cmdline()) or each.name() == "slapd"]
+    stand_ins = [
+        each
+        for each in process.children()
+        if "dravo.demo." in " ".join(each.cmdline()) or each.name() == "slapd"
+    ]
     assert len(stand_ins) >= 6
     assert all(os.getpgid(each.pid) != group for each in stand_ins)
 
 
 def test_ctrl_c_ends_a_first_start_in_the_middle(tmp_path: Path) -> None:
-    command = [sys.executable, "-m", "dravo.cli.main", "demo", "--data", str(tmp_path / "data"), "--port", str(free_port())]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, start_new_session=True)
+    command = [
+        sys.executable,
+        "-m",
+        "dravo.cli.main",
+        "demo",
+        "--data",
+        str(tmp_path / "data"),
+        "--port",
+        str(free_port()),
+    ]
+    process = subprocess.Popen(
+        command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, start_new_session=True
+    )
     assert process.stdout is not None
     while "Start the service" not in process.stdout.readline():
         assert process.poll() is None
@@ -75,7 +109,11 @@ def test_ctrl_c_ends_a_first_start_in_the_middle(tmp_path: Path) -> None:
     os.killpg(process.pid, signal.SIGINT)
     told, _ = process.communicate(timeout=10)
     assert process.returncode == 130 and "Traceback" not in told
-    eventually(lambda: [each for each in everyone if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], lambda left: left == [], 10)
+    eventually(
+        lambda: [each for each in everyone if each.is_running() and each.status() != psutil.STATUS_ZOMBIE],
+        lambda left: left == [],
+        10,
+    )
 
 
 def follow(ready: dict[str, Any]) -> None:
@@ -84,13 +122,17 @@ def follow(ready: dict[str, Any]) -> None:
     to = next(each for each in ready["applications"] if each["key"] == trying["application"])
     provider = Provider(push_to["base_url"], push_to["token"])
     name = f"visitor.{time.monotonic_ns()}"
-    group = provider.http.get("/Groups", params={"filter": f'displayName eq "{trying["group"]}"'}).json()["Resources"][0]["id"]
+    group = provider.http.get("/Groups", params={"filter": f'displayName eq "{trying["group"]}"'}).json()[
+        "Resources"
+    ][0]["id"]
     user = provider.user(name)
     provider.add(group, user)
 
     def there() -> dict[str, Any] | None:
         query = {"filter": f'userName eq "{name}"'}
-        found = httpx.get(f"{to['base_url']}/Users", params=query, headers={"Authorization": f"Bearer {to['token']}"}).json()["Resources"]
+        found = httpx.get(
+            f"{to['base_url']}/Users", params=query, headers={"Authorization": f"Bearer {to['token']}"}
+        ).json()["Resources"]
         return dict(found[0]) if found else None
 
     account = eventually(there, seconds=2)

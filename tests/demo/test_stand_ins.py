@@ -20,7 +20,14 @@ def records(tmp_path: Path) -> Application:
     return Application("Records", "right", tmp_path / "status")
 
 
-def ask(records: Application, method: str, path: str, body: Any = None, headers: dict[str, str] | None = None, **query: str) -> Answer:
+def ask(
+    records: Application,
+    method: str,
+    path: str,
+    body: Any = None,
+    headers: dict[str, str] | None = None,
+    **query: str,
+) -> Answer:
     return records.handle(Call(method, f"/scim/v2{path}", query, headers or TOKEN, body))
 
 
@@ -30,14 +37,22 @@ def test_accounts_are_made_found_changed_and_deleted(records: Application) -> No
     path = f"/Users/{made.body['id']}"
     assert ask(records, "POST", "/Users", {"userName": "ADA"}).status == 409
     assert ask(records, "POST", "/Users", {}).status == 400
-    for query in ('userName eq "ada"', 'externalId eq "u1"', f'id eq "{made.body["id"]}"', 'USERNAME EQ "ada"'):
+    for query in (
+        'userName eq "ada"',
+        'externalId eq "u1"',
+        f'id eq "{made.body["id"]}"',
+        'USERNAME EQ "ada"',
+    ):
         assert ask(records, "GET", "/Users", filter=query).body["totalResults"] == 1, query
     assert ask(records, "GET", "/Users", filter="userName pr").status == 400
     operations = [{"op": "replace", "path": "active", "value": False}, {"op": "remove", "path": "externalId"}]
     changed = ask(records, "PATCH", path, {"Operations": operations})
     assert changed.body["active"] is False
     assert ask(records, "GET", "/Users", filter='externalId eq "u1"').body["totalResults"] == 0
-    assert ask(records, "PATCH", path, {"Operations": [{"op": "replace", "path": "a[b]", "value": 1}]}).status == 400
+    assert (
+        ask(records, "PATCH", path, {"Operations": [{"op": "replace", "path": "a[b]", "value": 1}]}).status
+        == 400
+    )
     assert ask(records, "PUT", path, {"userName": "bob"}).body["userName"] == "bob"
     assert ask(records, "DELETE", path).status == 204
     assert ask(records, "GET", path).status == 404
@@ -66,7 +81,9 @@ def test_pages_are_small(records: Application) -> None:
         ({"limit": 1}, "GET", 429),
     ],
 )
-def test_each_fault_does_what_it_says(records: Application, fault: dict[str, Any], method: str, status: int) -> None:
+def test_each_fault_does_what_it_says(
+    records: Application, fault: dict[str, Any], method: str, status: int
+) -> None:
     records.handle(Call("POST", "/faults", {}, {}, fault))
     if "limit" in fault:
         assert ask(records, method, "/Users").status == 200
@@ -148,7 +165,11 @@ def test_a_provider_looks_before_it_creates_and_fills_groups_in_chunks(provider:
     assert [each[0] for each in other.sent[:2]] == ["GET", "POST"]
     assert tell(provider, "PUT", "/groups/All", {"members": [f"p{number}" for number in range(230)]}) == 200
     chunks = [body["Operations"][0] for method, path, body in other.sent if path == "/Groups/id-All"]
-    assert [(chunk["op"], len(chunk["value"])) for chunk in chunks] == [("Add", 100), ("Add", 100), ("Add", 30)]
+    assert [(chunk["op"], len(chunk["value"])) for chunk in chunks] == [
+        ("Add", 100),
+        ("Add", 100),
+        ("Add", 30),
+    ]
     tell(provider, "PUT", "/users/p1", {"userName": "p1", "active": False})
     assert other.sent[-1][2]["Operations"][0]["value"]["active"] == "False"
     tell(provider, "DELETE", "/users/p2")

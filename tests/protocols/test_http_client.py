@@ -42,7 +42,16 @@ def test_a_small_slip_in_an_address_is_mended(text: str, repaired: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["records.example", "ftp://x.example", "https://u:p@x.example", "https://x.example/?a=b", "https://", "https://x:99999999", ""]
+    "text",
+    [
+        "records.example",
+        "ftp://x.example",
+        "https://u:p@x.example",
+        "https://x.example/?a=b",
+        "https://",
+        "https://x:99999999",
+        "",
+    ],
 )
 def test_an_address_that_cannot_be_used_is_refused_with_the_hint(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
@@ -51,10 +60,19 @@ def test_an_address_that_cannot_be_used_is_refused_with_the_hint(text: str) -> N
 
 
 # Metadata services outside of the link-local range, and one behind each way of writing IPv4 within IPv6.
-METADATA = ("100.100.100.200", "168.63.129.16", "[fd00:ec2::254]", "[64:ff9b::a9fe:a9fe]", "[2002:a9fe:a9fe::1]", "[::ffff:100.100.100.200]")
+METADATA = (
+    "100.100.100.200",
+    "168.63.129.16",
+    "[fd00:ec2::254]",
+    "[64:ff9b::a9fe:a9fe]",
+    "[2002:a9fe:a9fe::1]",
+    "[::ffff:100.100.100.200]",
+)
 
 
-@pytest.mark.parametrize("host", ["127.0.0.1", "127.8.8.8", "[::1]", "[::ffff:127.0.0.1]", "localhost", "[64:ff9b::7f00:1]"])
+@pytest.mark.parametrize(
+    "host", ["127.0.0.1", "127.8.8.8", "[::1]", "[::ffff:127.0.0.1]", "localhost", "[64:ff9b::7f00:1]"]
+)
 def test_this_machine_is_called_only_if_that_was_allowed_at_the_start(host: str) -> None:
     call = (Connection(f"http://{host}:{free_port()}", "secret"), Request("GET", "/Users"))
     addresses.allow_loopback(allowed=False)
@@ -69,7 +87,9 @@ def test_this_machine_is_called_only_if_that_was_allowed_at_the_start(host: str)
             Client().send(*call)
 
 
-@pytest.mark.parametrize("host", ["169.254.169.254", "[fe80::1]", "0.0.0.0", "[::ffff:169.254.169.254]", "224.0.0.1", *METADATA])
+@pytest.mark.parametrize(
+    "host", ["169.254.169.254", "[fe80::1]", "0.0.0.0", "[::ffff:169.254.169.254]", "224.0.0.1", *METADATA]
+)
 def test_link_local_and_other_strange_addresses_are_never_called(host: str) -> None:
     with pytest.raises(AddressNotAllowed):
         Client().send(Connection(f"https://{host}", "secret"), Request("GET", "/Users"))
@@ -117,7 +137,9 @@ def test_an_answer_without_end_is_cut_off(monkeypatch: pytest.MonkeyPatch) -> No
 
 def test_a_lost_reply_is_told_apart_from_a_call_that_never_arrived() -> None:
     with pytest.raises(Unreachable) as never:
-        Client().send(Connection(f"http://127.0.0.1:{free_port()}", "secret"), Request("POST", "/Users", body={}))
+        Client().send(
+            Connection(f"http://127.0.0.1:{free_port()}", "secret"), Request("POST", "/Users", body={})
+        )
     with server(lambda call: Answer(cut=True)) as url, pytest.raises(Unreachable) as lost:
         Client().send(Connection(url, "secret"), Request("POST", "/Users", body={}))
     assert (never.value.sent, lost.value.sent) == (False, True)
@@ -131,7 +153,10 @@ def scim(call: Call) -> Answer:
     if not call.path.startswith("/scim/v2"):
         return Answer(200, "<!doctype html><p>Sign in</p>", "text/html")
     if call.path.endswith("ServiceProviderConfig"):
-        return Answer(200, {"schemas": ["x"], "patch": {"supported": True}, "filter": {"supported": True, "maxResults": 50}})
+        return Answer(
+            200,
+            {"schemas": ["x"], "patch": {"supported": True}, "filter": {"supported": True, "maxResults": 50}},
+        )
     if call.headers["Authorization"] != "Bearer right":
         return Answer(401, {"detail": "No."})
     return Answer(200, {"totalResults": 3, "Resources": []})
@@ -162,10 +187,17 @@ def test_the_check_goes_step_by_step_and_offers_the_hint() -> None:
         wrong_token = checked(f"{url}/scim/v2", "failed")
         page = checked(url, "right")
     assert good["ok"]
-    assert (good["capabilities"]["patch"], good["capabilities"]["bulk"], good["capabilities"]["max_results"]) == (True, False, 50)
+    assert (
+        good["capabilities"]["patch"],
+        good["capabilities"]["bulk"],
+        good["capabilities"]["max_results"],
+    ) == (True, False, 50)
     assert [(step["name"], step["outcome"]) for step in wrong_token["steps"]] == [
-        ("Address", "ok"), ("Service", "ok"), ("Token", "failed"), ("Reading", "skipped"),
-    ]  # fmt: skip
+        ("Address", "ok"),
+        ("Service", "ok"),
+        ("Token", "failed"),
+        ("Reading", "skipped"),
+    ]
     service = page["steps"][1]
     assert "web page" in service["message"]
     assert f"{url}/scim/v2" in service["hint"]

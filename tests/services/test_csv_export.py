@@ -1,4 +1,6 @@
-"""Files of rows: whatever stands in a cell comes back as it was, and no cell is a formula for a spreadsheet."""
+"""Files of rows: whatever stands in a cell comes back as it was, and no cell is a formula for a
+spreadsheet.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,11 @@ from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
 from tests.service_fixture import ServiceFixture
 
-cells = st.lists(st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=20), min_size=1, max_size=6)
+cells = st.lists(
+    st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=20),
+    min_size=1,
+    max_size=6,
+)
 
 
 @given(cells)
@@ -32,11 +38,21 @@ def test_cells_come_back_as_they_were_but_for_what_would_be_a_formula(some: list
     assert line.endswith("\r\n")
     read = next(csv.reader(io.StringIO(line, newline="")), [])
     assert not any(cell.startswith(FORMULA) for cell in read)
-    assert [cell.removeprefix("'") if original.startswith(FORMULA) else cell for cell, original in zip(read, some, strict=True)] == some
+    assert [
+        cell.removeprefix("'") if original.startswith(FORMULA) else cell
+        for cell, original in zip(read, some, strict=True)
+    ] == some
 
 
 def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
-    group = {"kind": "group", "group": "g", "group_name": "Herbarium", "source_label": "Staff", "through_names": ["Apprentices"], "rule": None}
+    group = {
+        "kind": "group",
+        "group": "g",
+        "group_name": "Herbarium",
+        "source_label": "Staff",
+        "through_names": ["Apprentices"],
+        "rule": None,
+    }
     assert (named(group), chain(group)) == ("group Herbarium", "Staff > Apprentices > Herbarium")
     assert chain({**group, "group_name": None, "source_label": None, "through_names": []}) == "g"
     others = {
@@ -52,7 +68,9 @@ def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
 
 @pytest.mark.parametrize("of", ["matrix", "review"])
 @pytest.mark.parametrize("taken", [None, 0, 1, 3], ids=["HEAD", "nothing of it", "a piece", "some pieces"])
-def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(services: ServiceFixture, of: str, taken: int | None) -> None:
+def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(
+    services: ServiceFixture, of: str, taken: int | None
+) -> None:
     services.application()
     staff = services.source()
     for number in range(3):
@@ -86,6 +104,9 @@ def _super_admin(services: ServiceFixture) -> Caller:
 
 
 def test_records_that_cannot_be_read_are_told_as_such(services: ServiceFixture) -> None:
-    with pytest.raises(StorageFailing, match=r"cannot be read: .*no such table") as failing, services.ctx.database.reading() as connection:
+    with (
+        pytest.raises(StorageFailing, match=r"cannot be read: .*no such table") as failing,
+        services.ctx.database.reading() as connection,
+    ):
         connection.execute(text("SELECT * FROM nothing_of_that_name"))
     assert "disk" not in failing.value.hint

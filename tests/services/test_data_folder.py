@@ -33,10 +33,14 @@ def test_a_new_data_folder_is_for_its_owner_alone(tmp_path: Path, capsys: pytest
         os.umask(before)
     assert "una.kerrigan" in capsys.readouterr().out
     assert _mode(tmp_path / "data") == 0o700
-    assert {file.name: oct(_mode(file)) for file in (tmp_path / "data").iterdir() if _mode(file) & 0o077} == {}
+    assert {
+        file.name: oct(_mode(file)) for file in (tmp_path / "data").iterdir() if _mode(file) & 0o077
+    } == {}
 
 
-def test_a_folder_that_others_can_read_is_closed_at_the_start_and_the_log_says_so_once(tmp_path: Path) -> None:
+def test_a_folder_that_others_can_read_is_closed_at_the_start_and_the_log_says_so_once(
+    tmp_path: Path,
+) -> None:
     open_context(tmp_path / "data").close()
     (tmp_path / "data").chmod(0o755)
     (tmp_path / "data" / FILE_NAME).chmod(0o644)
@@ -69,7 +73,9 @@ def test_a_folder_of_another_user_is_refused(tmp_path: Path) -> None:
 
 def test_the_records_hold_neither_a_session_nor_its_csrf_token(services: ServiceFixture) -> None:
     operators.add(services.ctx, operators.SYSTEM, "una.kerrigan", SUPER_ADMINISTRATOR, PASSWORD)
-    secret, told = operator_sessions.sign_in(services.ctx, RateLimiter(9, 9), "una.kerrigan", PASSWORD, "192.0.2.7")
+    secret, told = operator_sessions.sign_in(
+        services.ctx, RateLimiter(9, 9), "una.kerrigan", PASSWORD, "192.0.2.7"
+    )
     known = operator_sessions.by_session(services.ctx, secret)
     assert known is not None
     assert known[1] == told["csrf"]

@@ -37,9 +37,17 @@ def lines_of(logged: Any, event: str) -> list[dict[str, Any]]:
     return [dict(each) for each in logged if each["event"] == events.WORDS[event]]
 
 
-@pytest.mark.parametrize(("content", "outcome"), [("id,login\n1,una\n2,ada\n", "done"), ('id,login\n1,"una\n', "failed")])
+@pytest.mark.parametrize(
+    ("content", "outcome"), [("id,login\n1,una\n2,ada\n", "done"), ('id,login\n1,"una\n', "failed")]
+)
 def test_an_import_run_is_one_line_and_counted(services: ServiceFixture, content: str, outcome: str) -> None:
-    reading = Reading(services, "csv", {}, key="register", policy={"attributes": [{"attribute": "userName", "expression": "login"}]})
+    reading = Reading(
+        services,
+        "csv",
+        {},
+        key="register",
+        policy={"attributes": [{"attribute": "userName", "expression": "login"}]},
+    )
     files(reading, users=content)
     before = counted(events.RUN, outcome)
     with structlog.testing.capture_logs() as logged:
@@ -53,16 +61,24 @@ def test_held_removals_are_one_line_for_each_application(services: ServiceFixtur
     staff = services.source()
     services.application("records")
     users = [services.user(staff, f"p{number}") for number in range(12)]
-    assignment = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "All", *users)))
+    assignment = assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group=services.group(staff, "All", *users)),
+    )
     now = clock.now()
     with services.ctx.database.writing() as connection:
         # They have all gone over.
-        connection.exec_driver_sql("UPDATE account SET agreed = due, had = due, applied_version = desired_version, remote_id = id")
+        connection.exec_driver_sql(
+            "UPDATE account SET agreed = due, had = due, applied_version = desired_version, remote_id = id"
+        )
         connection.exec_driver_sql(f"UPDATE task SET status = 'done', closed_at = '{now}'")
     assignments.remove(services.ctx, operators.SYSTEM, assignment["id"], Confirmation("Records"))
     with services.ctx.database.writing() as connection:
         # Nobody has looked at these removals.
-        connection.exec_driver_sql("UPDATE task SET released_at = NULL, released_by = NULL WHERE closed_at IS NULL")
+        connection.exec_driver_sql(
+            "UPDATE task SET released_at = NULL, released_by = NULL WHERE closed_at IS NULL"
+        )
     process_marks(services.ctx)
     before = counted(events.HOLD, "removals")
     with structlog.testing.capture_logs() as logged:
@@ -75,7 +91,9 @@ def test_held_removals_are_one_line_for_each_application(services: ServiceFixtur
 def test_a_failed_sign_in_is_one_line_without_the_password(services: ServiceFixture) -> None:
     operators.add(services.ctx, services.caller, "una.kerrigan", SUPER_ADMINISTRATOR, PASSWORD)
     with structlog.testing.capture_logs() as logged, pytest.raises(NotSignedIn):
-        operator_sessions.sign_in(services.ctx, RateLimiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7")
+        operator_sessions.sign_in(
+            services.ctx, RateLimiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7"
+        )
     (line,) = lines_of(logged, events.SIGN_IN)
     assert (line["outcome"], line["operator"], line["address"]) == ("operator", "una.kerrigan", "192.0.2.7")
     assert "a-wrong-password" not in str(logged)
@@ -94,15 +112,27 @@ def test_metrics_count_what_the_log_tells() -> None:
     assert f'dravo_pauses_total{{outcome="application"}} {counted(events.PAUSE, "application")}' in text
 
 
-def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
-    """The service itself: each line is JSON, and the lines of a request carry the ID that its response has."""
+def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(
+    running: Running, app: StandIn, fresh: Callable[[str], str]
+) -> None:
+    """The service itself: each line is JSON, and the lines of a request carry the ID that its response
+    has.
+    """
     key, name = fresh("records"), fresh("ada")
     running.application(key, app)
     provider = running.provider(fresh("source"))
     provider.user(name)
-    asked = httpx.get(f"{running.url}/api/v1/users?q={name}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
-    given = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": "from-the-proxy-7"}, trust_env=False)
-    forged = httpx.get(f"{running.url}/api/v1/none", headers={"X-Request-ID": '"} forged {"'}, trust_env=False)
+    asked = httpx.get(
+        f"{running.url}/api/v1/users?q={name}",
+        headers={"Authorization": f"Bearer {running.api_token}"},
+        trust_env=False,
+    )
+    given = httpx.get(
+        f"{running.url}/api/v1/none", headers={"X-Request-ID": "from-the-proxy-7"}, trust_env=False
+    )
+    forged = httpx.get(
+        f"{running.url}/api/v1/none", headers={"X-Request-ID": '"} forged {"'}, trust_env=False
+    )
     assert given.headers["X-Request-ID"] == "from-the-proxy-7"
     assert "forged" not in forged.headers["X-Request-ID"]
 
@@ -115,13 +145,23 @@ def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(running: Runn
         running.settled(key)
         app.faults(token="another")
         dravo.assignments.add(key, "curator", user=name)
-        eventually(lambda: [each for each in logged() if each["event"] == "application paused" and each["application"] == key])
+        eventually(
+            lambda: [
+                each
+                for each in logged()
+                if each["event"] == "application paused" and each["application"] == key
+            ]
+        )
     lines = logged()
     of_request = [each for each in lines if each.get("request_id") == asked.headers["X-Request-ID"]]
-    assert [(each["event"], each["path"], each["status"]) for each in of_request] == [("request", "/api/v1/users", 200)]
+    assert [(each["event"], each["path"], each["status"]) for each in of_request] == [
+        ("request", "/api/v1/users", 200)
+    ]
     assert name not in str(of_request), "what was searched for is not in the log"
     tasks = [each for each in lines if each["event"] == "tasks attempted" and each["application"] == key]
     assert sum(each.get("done", 0) for each in tasks) == 1
-    metrics = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False).text
+    metrics = httpx.get(
+        f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False
+    ).text
     assert 'dravo_tasks_total{outcome="done"}' in metrics
     assert 'dravo_pauses_total{outcome="application"} ' in metrics

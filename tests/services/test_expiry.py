@@ -18,7 +18,10 @@ DAY = 86_400
 NOW = Instant("2026-05-04T09:00:00.000000Z")
 
 
-@pytest.mark.parametrize("days, told", [(-400, True), (-1, True), (0, True), (DAYS_BEFORE - 1, True), (DAYS_BEFORE, False), (300, False)])
+@pytest.mark.parametrize(
+    "days, told",
+    [(-400, True), (-1, True), (0, True), (DAYS_BEFORE - 1, True), (DAYS_BEFORE, False), (300, False)],
+)
 def test_an_end_is_told_when_it_is_near_or_over(days: int, told: bool) -> None:
     ends = later(NOW, days * DAY)
     assert ending(ends, NOW) == (ends if told else None)
@@ -35,10 +38,19 @@ def needs(services: ServiceFixture, stage: str) -> int:
 def test_the_secret_of_a_connection_is_told_until_another_is_given(services: ServiceFixture) -> None:
     services.application("records")
     soon = later(clock.now(), 12 * DAY)
-    connections.connect(services.ctx, services.caller, "records", "https://records.example/scim/v2", "first", expires_at=soon)
+    connections.connect(
+        services.ctx, services.caller, "records", "https://records.example/scim/v2", "first", expires_at=soon
+    )
     assert applications.one(services.ctx, "records")["secret_ends_at"] == soon
     assert needs(services, "applications") == 1
-    connections.connect(services.ctx, services.caller, "records", "https://records.example/scim/v2", "second", expires_at=later(soon, 300 * DAY))
+    connections.connect(
+        services.ctx,
+        services.caller,
+        "records",
+        "https://records.example/scim/v2",
+        "second",
+        expires_at=later(soon, 300 * DAY),
+    )
     assert applications.one(services.ctx, "records")["secret_ends_at"] is None
     assert needs(services, "applications") == 0
 
@@ -49,7 +61,9 @@ def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(services
     old = scim_tokens.add_token(services.ctx, services.caller, "staff", "old", soon)
 
     def told() -> tuple[str | None, int]:
-        return sources.list_sources(services.ctx, Ask())["items"][0]["token_ends_at"], needs(services, "sources")
+        return sources.list_sources(services.ctx, Ask())["items"][0]["token_ends_at"], needs(
+            services, "sources"
+        )
 
     assert told() == (None, 0), "nobody uses it"
     observations.TrafficObserver(services.ctx).note(source, observations.CALL, None, old["id"])

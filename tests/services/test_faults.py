@@ -1,4 +1,6 @@
-"""What must never happen, made likely: the application down, replies lost, web and worker killed in the middle."""
+"""What must never happen, made likely: the application down, replies lost, web and worker killed in the
+middle.
+"""
 
 from __future__ import annotations
 
@@ -31,12 +33,16 @@ def alone(tmp_path: Path) -> Iterator[Running]:
         yield started
 
 
-def push_many(provider: Provider, group: str, names: list[str], acknowledged: dict[str, str], retrying: bool) -> None:
+def push_many(
+    provider: Provider, group: str, names: list[str], acknowledged: dict[str, str], retrying: bool
+) -> None:
     """Provider users into a group; what was answered is noted. A provider tries again what was not."""
     for name in names:
         while name not in acknowledged:
             try:
-                found = provider.http.get("/Users", params={"filter": f'userName eq "{name}"'}).json()["Resources"]
+                found = provider.http.get("/Users", params={"filter": f'userName eq "{name}"'}).json()[
+                    "Resources"
+                ]
                 user = found[0]["id"] if found else provider.user(name)
                 provider.add(group, user)
                 acknowledged[name] = user
@@ -46,12 +52,22 @@ def push_many(provider: Provider, group: str, names: list[str], acknowledged: di
                 time.sleep(0.05)
 
 
-def check_all_right(running: Running, app: StandIn, application: str, names: list[str], seconds: float = 60) -> None:
-    """The accounts are exactly those that should be: every user once, with the role, and agreed on both sides."""
+def check_all_right(
+    running: Running, app: StandIn, application: str, names: list[str], seconds: float = 60
+) -> None:
+    """The accounts are exactly those that should be: every user once, with the role, and agreed on both
+    sides.
+    """
     with running.dravo as dravo:
-        eventually(lambda: dravo.accounts.list(application=application, status="in_sync").total(), lambda count: count == len(names), seconds)
+        eventually(
+            lambda: dravo.accounts.list(application=application, status="in_sync").total(),
+            lambda count: count == len(names),
+            seconds,
+        )
         assert dravo.tasks.list(application=application, status="open").total() == 0
-        by_name = {account["user"]["user_name"]: account for account in dravo.accounts.list(application=application)}
+        by_name = {
+            account["user"]["user_name"]: account for account in dravo.accounts.list(application=application)
+        }
     there = app.accounts()
     assert set(there) == set(names) == set(by_name)
     for name, account in there.items():
@@ -60,7 +76,9 @@ def check_all_right(running: Running, app: StandIn, application: str, names: lis
         assert account["id"] == by_name[name]["remote_id"]
 
 
-def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_right(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_right(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records = fresh("records")
     running.application(records, app)
     provider = running.provider(fresh("source"))
@@ -70,7 +88,9 @@ def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_righ
         app.faults(down=True)
         names = [fresh("volunteer") for _ in range(USERS)]
         push_many(provider, group, names, {}, retrying=False)
-        status = eventually(lambda: dravo.applications.get(records), lambda seen: seen["status"] == "not_answering")
+        status = eventually(
+            lambda: dravo.applications.get(records), lambda seen: seen["status"] == "not_answering"
+        )
         assert "503" in str(status["trouble"])
         # Not a wait for something: what is asked for in so many seconds is what is counted.
         before = len(app.requests())
@@ -80,7 +100,9 @@ def test_while_the_application_is_down_pushes_are_answered_and_later_all_is_righ
     check_all_right(running, app, records, names)
 
 
-def test_a_reply_that_is_cut_after_the_work_makes_no_double(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_a_reply_that_is_cut_after_the_work_makes_no_double(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records = fresh("records")
     running.application(records, app)
     provider = running.provider(fresh("source"))
@@ -94,7 +116,9 @@ def test_a_reply_that_is_cut_after_the_work_makes_no_double(running: Running, ap
 
 
 @pytest.mark.parametrize("victim", ["web", "worker", "serve"])
-def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_double(alone: Running, app: StandIn, victim: str) -> None:
+def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_double(
+    alone: Running, app: StandIn, victim: str
+) -> None:
     alone.application("records", app)
     provider = alone.provider("staff")
     group = provider.group("Volunteers")
@@ -103,7 +127,9 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
     app.faults(slow=3)
     names = [f"volunteer.{number}" for number in range(USERS)]
     acknowledged: dict[str, str] = {}
-    pushing = threading.Thread(target=push_many, args=(provider, group, names, acknowledged, True), daemon=True)
+    pushing = threading.Thread(
+        target=push_many, args=(provider, group, names, acknowledged, True), daemon=True
+    )
     pushing.start()
     chance = random.Random(victim)
     # 100 rounds a night, over the three processes.
@@ -117,7 +143,9 @@ def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_dou
             alone.start()
     pushing.join(90)
     assert not pushing.is_alive(), "the provider could not finish"
-    present = {each["userName"]: each["id"] for start in range(1, USERS + 1, 100) for each in listed(provider, start)}
+    present = {
+        each["userName"]: each["id"] for start in range(1, USERS + 1, 100) for each in listed(provider, start)
+    }
     assert present == acknowledged
     check_all_right(alone, app, "records", names)
 
@@ -145,7 +173,9 @@ def test_a_second_service_on_the_same_folder_is_refused(alone: Running) -> None:
         pass
 
 
-def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back(alone: Running, app: StandIn) -> None:
+def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back(
+    alone: Running, app: StandIn
+) -> None:
     alone.application("records", app)
     alone.provider("staff").user("ibrahim.sow")
     with alone.dravo as dravo:

@@ -72,18 +72,27 @@ class Records(RuleBasedStateMachine):
     @rule(key=source_keys, name=st.sampled_from(NAMES), active=st.booleans())
     def change(self, key: str, name: str, active: bool) -> None:
         if (key, name) in self.users:
-            self.services.patch_user(self.sources[key], self.users[key, name], {"op": "replace", "path": "active", "value": active})
+            self.services.patch_user(
+                self.sources[key], self.users[key, name], {"op": "replace", "path": "active", "value": active}
+            )
 
     @rule(key=source_keys, name=st.sampled_from(NAMES))
     def leave(self, key: str, name: str) -> None:
         if (key, name) in self.users:
             self.services.intake.remove_user(self.sources[key], self.users.pop((key, name)))
 
-    @rule(key=source_keys, group=st.sampled_from(GROUPS), names=st.sets(st.sampled_from(NAMES)), kind=st.sampled_from(["add", "replace"]))
+    @rule(
+        key=source_keys,
+        group=st.sampled_from(GROUPS),
+        names=st.sets(st.sampled_from(NAMES)),
+        kind=st.sampled_from(["add", "replace"]),
+    )
     def list_users(self, key: str, group: str, names: set[str], kind: str) -> None:
         members = [{"value": self.users[key, name]} for name in sorted(names) if (key, name) in self.users]
         if (key, group) in self.groups:
-            self.services.patch_group(self.sources[key], self.groups[key, group], {"op": kind, "path": "members", "value": members})
+            self.services.patch_group(
+                self.sources[key], self.groups[key, group], {"op": kind, "path": "members", "value": members}
+            )
 
     @rule(key=source_keys, inner=st.sampled_from(GROUPS), outer=st.sampled_from(GROUPS), listed=st.booleans())
     def nest(self, key: str, inner: str, outer: str, listed: bool) -> None:
@@ -108,11 +117,19 @@ class Records(RuleBasedStateMachine):
             self.assign(AssignmentRequest("records", role, user=users[0].id))
 
     @rule(
-        key=source_keys, role=st.sampled_from([None, *ROLES]), newcomers=st.booleans(),
-        condition=st.sampled_from([None, 'userName eq "ada"', 'groups[display sw "g" and source eq "staff"]', 'source eq "estates"']),
-    )  # fmt: skip
+        key=source_keys,
+        role=st.sampled_from([None, *ROLES]),
+        newcomers=st.booleans(),
+        condition=st.sampled_from(
+            [None, 'userName eq "ada"', 'groups[display sw "g" and source eq "staff"]', 'source eq "estates"']
+        ),
+    )
     def rule_or_everyone(self, key: str, role: str | None, newcomers: bool, condition: str | None) -> None:
-        self.assign(AssignmentRequest("records", role, everyone=condition is None, rule=condition, new_users_only=newcomers))
+        self.assign(
+            AssignmentRequest(
+                "records", role, everyone=condition is None, rule=condition, new_users_only=newcomers
+            )
+        )
 
     @rule(key=source_keys, name=st.sampled_from(GROUPS))
     def keep_out(self, key: str, name: str) -> None:
@@ -122,26 +139,43 @@ class Records(RuleBasedStateMachine):
     @rule(key=source_keys, confirmed=st.sampled_from(GROUPS))
     def map_by_pattern(self, key: str, confirmed: str) -> None:
         confirm = tuple(group for (_, name), group in self.groups.items() if name == confirmed)
-        self.assign(AssignmentRequest("records", None, source=key, pattern="^records-(.+)$", confirmed=confirm))
+        self.assign(
+            AssignmentRequest("records", None, source=key, pattern="^records-(.+)$", confirmed=confirm)
+        )
 
-    @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["g0", "records-viewer", "records-curator"]))
+    @rule(
+        key=source_keys,
+        name=st.sampled_from(GROUPS),
+        called=st.sampled_from(["g0", "records-viewer", "records-curator"]),
+    )
     def rename_group(self, key: str, name: str, called: str) -> None:
         if (key, name) in self.groups:
             group = self.groups[key, name]
-            self.services.patch_group(self.sources[key], group, {"op": "replace", "path": "displayName", "value": called})
+            self.services.patch_group(
+                self.sources[key], group, {"op": "replace", "path": "displayName", "value": called}
+            )
 
-    @rule(key=source_keys, name=st.sampled_from(GROUPS), called=st.sampled_from(["records-viewer", "records-curator"]), who=st.sampled_from(NAMES))
+    @rule(
+        key=source_keys,
+        name=st.sampled_from(GROUPS),
+        called=st.sampled_from(["records-viewer", "records-curator"]),
+        who=st.sampled_from(NAMES),
+    )
     def make_group(self, key: str, name: str, called: str, who: str) -> None:
         if (key, name) not in self.groups:
             members = [self.users[key, who]] if (key, who) in self.users else []
             self.groups[key, name] = self.services.group(self.sources[key], called, *members)
 
     @rule(
-        eligibility=st.sampled_from(["assigned", "everyone"]), fallback=st.sampled_from(["no_access", "fallback_role", "retain"]),
-        several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
-    )  # fmt: skip
+        eligibility=st.sampled_from(["assigned", "everyone"]),
+        fallback=st.sampled_from(["no_access", "fallback_role", "retain"]),
+        several=st.sampled_from(["all", "highest"]),
+        first=st.sampled_from(["both", "direct", "rules"]),
+    )
     def set_policy(self, **policy: str) -> None:
-        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "fallback_role": "viewer"})
+        access_policies.change(
+            self.services.ctx, self.services.caller, "records", {**policy, "fallback_role": "viewer"}
+        )
 
     def assign(self, wish: AssignmentRequest) -> None:
         with contextlib.suppress(AlreadyExists):
@@ -150,7 +184,9 @@ class Records(RuleBasedStateMachine):
     @rule(number=st.integers(0, 9))
     def take_away(self, number: int) -> None:
         if self.assignments:
-            assignments.remove(self.services.ctx, self.services.caller, self.assignments.pop(number % len(self.assignments)))
+            assignments.remove(
+                self.services.ctx, self.services.caller, self.assignments.pop(number % len(self.assignments))
+            )
 
     @rule(name=st.sampled_from(["l0", "l1"]), role=st.sampled_from(ROLES))
     def make_local_group(self, name: str, role: str) -> None:
@@ -160,18 +196,27 @@ class Records(RuleBasedStateMachine):
 
     @rule(name=st.sampled_from(["l0", "l1"]), who=st.sets(st.sampled_from(NAMES)), put=st.booleans())
     def list_in_local_group(self, name: str, who: set[str], put: bool) -> None:
-        users = tuple(row.id for row in self.services.rows(t.user) if row.user_name in who and row.gone_at is None)
+        users = tuple(
+            row.id for row in self.services.rows(t.user) if row.user_name in who and row.gone_at is None
+        )
         if name in self.locals:
             members = Members(add=users) if put else Members(remove=users)
             local_groups.change_members(self.services.ctx, self.services.caller, self.locals[name], members)
 
-    @rule(name=st.sampled_from(["l0", "l1"]), key=source_keys, inner=st.sampled_from([*GROUPS, "l0", "l1"]), put=st.booleans())
+    @rule(
+        name=st.sampled_from(["l0", "l1"]),
+        key=source_keys,
+        inner=st.sampled_from([*GROUPS, "l0", "l1"]),
+        put=st.booleans(),
+    )
     def nest_in_local_group(self, name: str, key: str, inner: str, put: bool) -> None:
         inside = self.locals.get(inner) or self.groups.get((key, inner))
         if name in self.locals and inside is not None:
             members = Members(add_groups=(inside,)) if put else Members(remove_groups=(inside,))
             try:
-                local_groups.change_members(self.services.ctx, self.services.caller, self.locals[name], members)
+                local_groups.change_members(
+                    self.services.ctx, self.services.caller, self.locals[name], members
+                )
             except InvalidInput as wrong:
                 assert "Choose another group. A group cannot contain itself." in wrong.hint
 
@@ -185,18 +230,29 @@ class Records(RuleBasedStateMachine):
         known = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
         if not known:
             local_users.add(self.services.ctx, self.services.caller, {"user_name": name})
-        elif len(known) == 1 and any(row.connection_type == "local" for row in self.services.rows(t.record, user_id=known[0].id)):
+        elif len(known) == 1 and any(
+            row.connection_type == "local" for row in self.services.rows(t.record, user_id=known[0].id)
+        ):
             if gone:
                 local_users.remove(self.services.ctx, self.services.caller, known[0].id)
             else:
-                local_users.change(self.services.ctx, self.services.caller, known[0].id, {"user_name": name, "active": active})
+                local_users.change(
+                    self.services.ctx,
+                    self.services.caller,
+                    known[0].id,
+                    {"user_name": name, "active": active},
+                )
 
     @rule(setting=st.sampled_from(["deactivate", "delete", "do_nothing"]))
     def set_leaving(self, setting: str) -> None:
-        applications.change(self.services.ctx, self.services.caller, "records", {}, {"on_losing_access": setting})
+        applications.change(
+            self.services.ctx, self.services.caller, "records", {}, {"on_losing_access": setting}
+        )
 
     def found(self) -> dict[str, tuple[Any, Any]]:
-        """Return for each user what the records hold, and what follows from the stored inputs from nothing."""
+        """Return for each user what the records hold, and what follows from the stored inputs from
+        nothing.
+        """
         recompute.process_marks(self.services.ctx)
         with self.services.ctx.database.reading() as connection:
             catalogue = self.services.ctx.catalogue.get(connection)
@@ -218,7 +274,8 @@ class Records(RuleBasedStateMachine):
             for held in user.access:
                 open_reasons = [reason for reason in held.reasons if reason["until"] is None]
                 assert {(each["assignment"], each["group"]) for each in open_reasons} == {
-                    (reason.assignment_id, reason.group_id) for reason in access.roles[held.application_id, held.role_id]
+                    (reason.assignment_id, reason.group_id)
+                    for reason in access.roles[held.application_id, held.role_id]
                 }
 
     @invariant()
@@ -228,7 +285,9 @@ class Records(RuleBasedStateMachine):
         for row in self.services.rows(t.user):
             if not row.active:
                 assert self.services.rows(t.access, user_id=row.id, until_at=None) == []
-                assert not any(account.due.get("active") for account in self.services.rows(t.account, user_id=row.id))
+                assert not any(
+                    account.due.get("active") for account in self.services.rows(t.account, user_id=row.id)
+                )
 
     @invariant()
     def nobody_who_is_gone_is_in_a_group(self) -> None:
@@ -244,7 +303,9 @@ class Records(RuleBasedStateMachine):
 
     @invariant()
     def a_group_gives_only_to_its_own_source_s_users(self) -> None:
-        source_of_group = {row.id: row.source_id for row in self.services.rows(t.group) if row.connection_type != "local"}
+        source_of_group = {
+            row.id: row.source_id for row in self.services.rows(t.group) if row.connection_type != "local"
+        }
         source_of_user = {row.user_id: row.source_id for row in self.services.rows(t.record)}
         for row in self.services.rows(t.access):
             for reason in row.reasons:
@@ -270,7 +331,10 @@ def test_replaying_what_a_source_said_changes_nothing(services: ServiceFixture) 
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
 
     def status() -> list[Any]:
-        return [services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.task)]
+        return [
+            services.rows(table)
+            for table in (t.user, t.record, t.group, t.membership, t.access, t.account, t.task)
+        ]
 
     before = status()
     for row in services.rows(t.record):

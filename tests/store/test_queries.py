@@ -58,17 +58,27 @@ def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list
         ("zz", None, []),
     ],
 )
-def test_users_are_found_by_words_and_status(garden: ServiceFixture, words: str | None, status: str | None, expected: list[str]) -> None:
+def test_users_are_found_by_words_and_status(
+    garden: ServiceFixture, words: str | None, status: str | None, expected: list[str]
+) -> None:
     assert [each["display_name"] for each in listed(garden, user_queries.users, words, status)] == expected
 
 
 def test_groups_tell_their_size_and_what_they_give(garden: ServiceFixture) -> None:
     with garden.ctx.database.reading() as connection:
-        given = {group_id: len(each) for group_id, each in garden.ctx.catalogue.get(connection).by_group.items()}
-    assert [(each["name"], each["members"], each["assignments"]) for each in listed(garden, group_queries.groups, None, None, given)] == [
-        ("Guides", 1, 1), ("Herbarium", 3, 1),
-    ]  # fmt: skip
-    assert [each["name"] for each in listed(garden, group_queries.groups, "herb", "staff", given)] == ["Herbarium"]
+        given = {
+            group_id: len(each) for group_id, each in garden.ctx.catalogue.get(connection).by_group.items()
+        }
+    assert [
+        (each["name"], each["members"], each["assignments"])
+        for each in listed(garden, group_queries.groups, None, None, given)
+    ] == [
+        ("Guides", 1, 1),
+        ("Herbarium", 3, 1),
+    ]
+    assert [each["name"] for each in listed(garden, group_queries.groups, "herb", "staff", given)] == [
+        "Herbarium"
+    ]
     assert listed(garden, group_queries.groups, None, "none", given) == []
 
 
@@ -110,9 +120,16 @@ def test_letters_that_look_the_same_are_found_the_same(garden: ServiceFixture) -
         ({"ended": True}, []),
     ],
 )
-def test_access_is_listed_with_its_reasons_and_accounts(garden: ServiceFixture, asked: dict[str, Any], expected: list[Any]) -> None:
+def test_access_is_listed_with_its_reasons_and_accounts(
+    garden: ServiceFixture, asked: dict[str, Any], expected: list[Any]
+) -> None:
     found = listed(garden, access_queries.access, **asked)
-    assert sorted((each["user"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found) == expected
+    assert (
+        sorted(
+            (each["user"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found
+        )
+        == expected
+    )
     for each in found:
         assert each["reasons"][0]["by"] == "the command line"
         assert each["account"]["application"]["key"] == each["application"]["key"]
@@ -120,7 +137,10 @@ def test_access_is_listed_with_its_reasons_and_accounts(garden: ServiceFixture, 
 
 def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) -> None:
     assert len(listed(garden, account_queries.accounts, None, None, None, None)) == 3
-    assert [each["user"]["user_name"] for each in listed(garden, account_queries.accounts, "records", None, "pending", "cyd")] == ["cyd"]
+    assert [
+        each["user"]["user_name"]
+        for each in listed(garden, account_queries.accounts, "records", None, "pending", "cyd")
+    ] == ["cyd"]
     assert listed(garden, account_queries.accounts, None, None, "in_sync", None) == []
     opened = tasks.list_tasks(garden.ctx, MOST, "open")
     assert opened["total"] == 3
@@ -132,8 +152,16 @@ def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) 
 
 
 def test_the_band_counts_what_there_is_and_what_needs_a_user(garden: ServiceFixture) -> None:
-    stages = {stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.ctx)["stages"]}
-    assert stages == {"sources": (1, 0), "users": (3, 0), "access": (4, 0), "applications": (2, 0), "tasks": (3, 0)}
+    stages = {
+        stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.ctx)["stages"]
+    }
+    assert stages == {
+        "sources": (1, 0),
+        "users": (3, 0),
+        "access": (4, 0),
+        "applications": (2, 0),
+        "tasks": (3, 0),
+    }
     observations.TrafficObserver(garden.ctx).note_refusal("staff", "a wrong token")
     connections.pause(garden.ctx, garden.caller, "desk", paused=True)
     needs = {stage["name"]: stage["needs"] for stage in overview.band(garden.ctx)["stages"]}
@@ -141,15 +169,27 @@ def test_the_band_counts_what_there_is_and_what_needs_a_user(garden: ServiceFixt
 
 
 def test_applications_and_sources_tell_how_they_do(garden: ServiceFixture) -> None:
-    shown = {each["key"]: (each["users"], each["accounts"], each["waiting"]) for each in applications.list_applications(garden.ctx, MOST)["items"]}
+    shown = {
+        each["key"]: (each["users"], each["accounts"], each["waiting"])
+        for each in applications.list_applications(garden.ctx, MOST)["items"]
+    }
     assert shown == {"records": (2, 2, 2), "desk": (1, 1, 1)}
-    assert [(role["key"], role["users"]) for role in applications.one(garden.ctx, "records")["roles"]] == [("viewer", 2), ("curator", 1)]
-    assert [(each["users"], each["groups"]) for each in sources.list_sources(garden.ctx, MOST)["items"]] == [(3, 2)]
+    assert [(role["key"], role["users"]) for role in applications.one(garden.ctx, "records")["roles"]] == [
+        ("viewer", 2),
+        ("curator", 1),
+    ]
+    assert [(each["users"], each["groups"]) for each in sources.list_sources(garden.ctx, MOST)["items"]] == [
+        (3, 2)
+    ]
 
 
 def test_a_user_shows_which_source_said_what(garden: ServiceFixture) -> None:
     user = access_explanation.user(garden.ctx, "ada@fernhollow.example")
     shown = {each["name"]: (each["value"], each["source"]["key"]) for each in user["attributes"]}
-    assert shown == {"userName": ("ada", "staff"), "displayName": ("Ada Fern", "staff"), "emails": ("Ada@fernhollow.example", "staff")}
+    assert shown == {
+        "userName": ("ada", "staff"),
+        "displayName": ("Ada Fern", "staff"),
+        "emails": ("Ada@fernhollow.example", "staff"),
+    }
     assert [each["group"]["name"] for each in user["groups"]] == ["Herbarium"]
     assert user["records"][0]["active"]

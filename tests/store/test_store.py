@@ -54,7 +54,9 @@ def test_migrating_again_changes_nothing(database: Database) -> None:
     assert database.path.read_bytes()[:16] == before[:16]
 
 
-def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     made_at = time.time_ns() // 1_000_000
     ids = [new_id() for _ in range(20_000)]
     assert ids == sorted(ids) and len(set(ids)) == len(ids)
@@ -95,7 +97,9 @@ def test_an_error_rolls_all_back_and_the_next_writer_is_served(database: Databas
         assert config_snapshot.revision(connection) == 2
 
 
-def test_records_that_stay_locked_are_told_as_busy(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_records_that_stay_locked_are_told_as_busy(
+    database: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("dravo.store.sqlite.BUSY_SECONDS", 0.2)
     impatient = Database(database.folder)
     other = sqlite3.connect(database.path, isolation_level=None)
@@ -176,18 +180,35 @@ def test_signs_of_patterns_mean_themselves_when_looked_for(services: ServiceFixt
         services.user(staff, name)
     with services.ctx.database.reading() as connection:
         found = {
-            words: [item["user_name"] for item in user_queries.users(connection, Ask(), words, None)["items"]] for words in ("%", "_", "'", '"', "50")
+            words: [item["user_name"] for item in user_queries.users(connection, Ask(), words, None)["items"]]
+            for words in ("%", "_", "'", '"', "50")
         }
-    assert found == {"%": ["50%_off"], "_": ["50%_off"], "'": ["a'b\"c"], '"': ["a'b\"c"], "50": ["50 off", "50%_off"]}
+    assert found == {
+        "%": ["50%_off"],
+        "_": ["50%_off"],
+        "'": ["a'b\"c"],
+        '"': ["a'b\"c"],
+        "50": ["50 off", "50%_off"],
+    }
 
 
 FILTERS = [
     'userName eq "ADA"',
-    'externalId eq "x-1"', 'externalId eq "X-1"', 'userName eq "ada" or title eq "Guide"', 'title eq "Guide" and userName ne "bob"',
-    'userName eq "ada" and title eq "Guide"', 'not (userName eq "ada")', 'meta.lastModified ge "2020-01-01T00:00:00Z"',
-    'meta.created lt "2020-01-01T00:00:00+02:00"', 'active eq false', 'emails[value co "fern"]', 'userName eq "straße"', 'id eq "none"',
-    'userName eq "ada" or externalId eq "x-2"', "title pr",
-]  # fmt: skip
+    'externalId eq "x-1"',
+    'externalId eq "X-1"',
+    'userName eq "ada" or title eq "Guide"',
+    'title eq "Guide" and userName ne "bob"',
+    'userName eq "ada" and title eq "Guide"',
+    'not (userName eq "ada")',
+    'meta.lastModified ge "2020-01-01T00:00:00Z"',
+    'meta.created lt "2020-01-01T00:00:00+02:00"',
+    "active eq false",
+    'emails[value co "fern"]',
+    'userName eq "straße"',
+    'id eq "none"',
+    'userName eq "ada" or externalId eq "x-2"',
+    "title pr",
+]
 
 
 def test_a_filter_finds_the_same_by_sql_as_by_the_core(services: ServiceFixture) -> None:
@@ -213,22 +234,43 @@ _PARTS = st.one_of(
     st.builds(lambda operator, name: f'emails.value {operator} "{name}"', _OPERATORS, _NAMES),
     _NAMES.map(lambda name: f'emails[value eq "{name}" and type eq "work"]'),
     st.sampled_from(
-        ['title eq "x"', "title pr", "active eq true", "externalId pr", 'meta.resourceType eq "User"', 'meta.created gt "2030-01-01T00:00:00Z"']
+        [
+            'title eq "x"',
+            "title pr",
+            "active eq true",
+            "externalId pr",
+            'meta.resourceType eq "User"',
+            'meta.created gt "2030-01-01T00:00:00Z"',
+        ]
     ),
 )
 _ANY = st.recursive(
     _PARTS,
     lambda inner: st.one_of(
-        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda three: f"({' '.join(three)})"), inner.map(lambda one: f"not ({one})")
+        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda three: f"({' '.join(three)})"),
+        inner.map(lambda one: f"not ({one})"),
     ),
     max_leaves=5,
 )
 _EMAILS = st.lists(_NAMES.filter(bool), max_size=3)
 
 
-@given(text=_ANY, name=_NAMES, external=st.one_of(st.none(), _NAMES), title=st.sampled_from([None, "x"]), emails=_EMAILS)
-def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, external: str | None, title: str | None, emails: list[str]) -> None:
-    data: dict[str, Any] = {"userName": name, "active": True, "id": "1", "meta": {"resourceType": "User", "created": "2031-01-01T00:00:00.000000Z"}}
+@given(
+    text=_ANY,
+    name=_NAMES,
+    external=st.one_of(st.none(), _NAMES),
+    title=st.sampled_from([None, "x"]),
+    emails=_EMAILS,
+)
+def test_sql_lets_through_at_least_what_the_filter_does(
+    text: str, name: str, external: str | None, title: str | None, emails: list[str]
+) -> None:
+    data: dict[str, Any] = {
+        "userName": name,
+        "active": True,
+        "id": "1",
+        "meta": {"resourceType": "User", "created": "2031-01-01T00:00:00.000000Z"},
+    }
     data |= {key: value for key, value in (("title", title), ("externalId", external)) if value is not None}
     data |= {"emails": [{"value": each, "type": "home"} for each in emails]} if emails else {}
     memory = sqlite3.connect(":memory:")
@@ -240,7 +282,11 @@ def test_sql_lets_through_at_least_what_the_filter_does(text: str, name: str, ex
     narrowing = narrow(tree, tables.record, "s")
     passes = True
     if narrowing.condition is not None:
-        compiled = select(tables.record.c.id).where(narrowing.condition).compile(compile_kwargs={"literal_binds": True})
+        compiled = (
+            select(tables.record.c.id)
+            .where(narrowing.condition)
+            .compile(compile_kwargs={"literal_binds": True})
+        )
         passes = memory.execute(str(compiled)).fetchone() is not None
     wanted = matches(tree, data)
     assert passes or not wanted, "the index lost somebody"
@@ -252,7 +298,9 @@ def test_a_statement_that_many_threads_come_to_first_is_compiled_right(services:
     staff = services.source()
     user = services.user(staff, "ada", title="Guide")
     for _ in range(20):
-        statement = PreparedStatement(select(tables.record.c.id, tables.record.c.data).where(tables.record.c.id == bindparam("id")))
+        statement = PreparedStatement(
+            select(tables.record.c.id, tables.record.c.data).where(tables.record.c.id == bindparam("id"))
+        )
         begin = threading.Barrier(8)
 
         def read(statement: PreparedStatement = statement, begin: threading.Barrier = begin) -> str:
@@ -263,7 +311,9 @@ def test_a_statement_that_many_threads_come_to_first_is_compiled_right(services:
             assert {each.result() for each in [pool.submit(read) for _ in range(8)]} == {"Guide"}
 
 
-def test_a_folder_is_current_only_with_the_newest_tables_and_what_belongs_into_them(database: Database) -> None:
+def test_a_folder_is_current_only_with_the_newest_tables_and_what_belongs_into_them(
+    database: Database,
+) -> None:
     script = ScriptDirectory.from_config(migration_config())
     assert newest_migration() == script.get_current_head()
     assert database.is_current()

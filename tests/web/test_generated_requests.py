@@ -1,4 +1,6 @@
-"""Requests made up from the API's own document: whatever comes, the service answers, and never with an error of its own."""
+"""Requests made up from the API's own document: whatever comes, the service answers, and never with an error
+of its own.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ def own(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.Running]:
         provider = started.provider("staff")
         started.application("records")
         with started.dravo as dravo:
-            dravo.assignments.add("records", "viewer", group=provider.group("Herbarium", [provider.user("ada")]))
+            dravo.assignments.add(
+                "records", "viewer", group=provider.group("Herbarium", [provider.user("ada")])
+            )
         yield started
 
 
@@ -44,7 +48,12 @@ def test_no_request_gets_an_error_of_the_services_own(own: harness.Running, part
     for found in schemathesis.openapi.from_dict({**DOCUMENT, "paths": paths}).get_all_operations():
         operation = found.ok()
 
-        @settings(max_examples=sized(4, 100), suppress_health_check=list(HealthCheck), derandomize=sized(True, False), database=None)
+        @settings(
+            max_examples=sized(4, 100),
+            suppress_health_check=list(HealthCheck),
+            derandomize=sized(True, False),
+            database=None,
+        )
         @given(case=operation.as_strategy())
         def answers(case: Any) -> None:
             answer = case.call(base_url=own.url, headers={"Authorization": f"Bearer {own.api_token}"})

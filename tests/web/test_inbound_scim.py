@@ -28,8 +28,14 @@ def found(provider: Provider, where: str, text: str, **more: str) -> list[dict[s
 
 
 def test_a_user_is_created_read_changed_and_deleted(provider: Provider) -> None:
-    sent = {"schemas": [CORE + "User", ENTERPRISE], "userName": "zofia", "name": {"familyName": "Wiśniarska"}, "externalId": "fb-1",
-            "password": "never-kept", ENTERPRISE: {"department": "Herbarium"}}  # fmt: skip
+    sent = {
+        "schemas": [CORE + "User", ENTERPRISE],
+        "userName": "zofia",
+        "name": {"familyName": "Wiśniarska"},
+        "externalId": "fb-1",
+        "password": "never-kept",
+        ENTERPRISE: {"department": "Herbarium"},
+    }
     made = provider.http.post("/Users", json=sent)
     assert made.status_code == 201
     assert made.headers["Content-Type"] == "application/scim+json"
@@ -38,7 +44,9 @@ def test_a_user_is_created_read_changed_and_deleted(provider: Provider) -> None:
     assert "password" not in user
     path = f"/Users/{user['id']}"
     assert provider.http.get(path).json() == user
-    patched = provider.patch(path, {"op": "Replace", "value": {"title": "Botanist", "active": "False"}}).json()
+    patched = provider.patch(
+        path, {"op": "Replace", "value": {"title": "Botanist", "active": "False"}}
+    ).json()
     assert (patched["title"], patched["active"]) == ("Botanist", False)
     replaced = provider.http.put(path, json={"schemas": [CORE + "User"], "userName": "zofia.w"}).json()
     assert "title" not in replaced
@@ -49,7 +57,9 @@ def test_a_user_is_created_read_changed_and_deleted(provider: Provider) -> None:
     assert provider.patch(path, {"op": "add", "path": "title", "value": "x"}).status_code == 404
 
 
-def test_a_user_name_is_unique_within_its_source_and_free_again_after_a_leaver(running: Running, provider: Provider, fresh: Fresh) -> None:
+def test_a_user_name_is_unique_within_its_source_and_free_again_after_a_leaver(
+    running: Running, provider: Provider, fresh: Fresh
+) -> None:
     first = provider.user("sam.underhill")
     twice = provider.http.post("/Users", json={"userName": "Sam.Underhill"})
     assert (twice.status_code, twice.json()["scimType"], twice.json()["status"]) == (409, "uniqueness", "409")
@@ -62,7 +72,9 @@ def test_a_user_name_is_unique_within_its_source_and_free_again_after_a_leaver(r
     assert again != first
 
 
-def test_a_leavers_name_does_not_inherit_the_leaver(running: Running, provider: Provider, fresh: Fresh) -> None:
+def test_a_leavers_name_does_not_inherit_the_leaver(
+    running: Running, provider: Provider, fresh: Fresh
+) -> None:
     application = fresh("records")
     running.application(application)
     name = fresh("leaver")
@@ -84,7 +96,12 @@ def test_lists_are_filtered_and_paged(provider: Provider) -> None:
     for number in range(7):
         provider.user(f"user{number}", title="Gardener" if number % 2 else "Guide", externalId=f"id-{number}")
     page = provider.http.get("/Users", params={"startIndex": 3, "count": 2}).json()
-    assert (page["totalResults"], page["startIndex"], page["itemsPerPage"], len(page["Resources"])) == (7, 3, 2, 2)
+    assert (page["totalResults"], page["startIndex"], page["itemsPerPage"], len(page["Resources"])) == (
+        7,
+        3,
+        2,
+        2,
+    )
     assert provider.http.get("/Users", params={"count": 0}).json()["totalResults"] == 7
     assert [each["userName"] for each in found(provider, "/Users", 'userName eq "USER3"')] == ["user3"]
     assert [each["userName"] for each in found(provider, "/Users", 'externalId eq "id-4"')] == ["user4"]
@@ -95,7 +112,9 @@ def test_lists_are_filtered_and_paged(provider: Provider) -> None:
     only = found(provider, "/Users", 'userName eq "user1"', attributes="userName")[0]
     assert set(only) == {"schemas", "id", "userName"}
     everyone = [
-        each["id"] for start in (1, 4, 7) for each in provider.http.get("/Users", params={"startIndex": start, "count": 3}).json()["Resources"]
+        each["id"]
+        for start in (1, 4, 7)
+        for each in provider.http.get("/Users", params={"startIndex": start, "count": 3}).json()["Resources"]
     ]
     assert len(set(everyone)) == 7
 
@@ -107,12 +126,27 @@ def test_groups_have_members_and_users_have_groups(provider: Provider) -> None:
     provider.add(group, bob, ann)
     assert {each["value"] for each in provider.http.get(f"/Groups/{group}").json()["members"]} == {ann, bob}
     assert provider.http.get(f"/Users/{bob}").json()["groups"][0]["display"] == "Herbarium"
-    assert "members" not in provider.http.get(f"/Groups/{group}", params={"excludedAttributes": "members"}).json()
+    assert (
+        "members"
+        not in provider.http.get(f"/Groups/{group}", params={"excludedAttributes": "members"}).json()
+    )
     provider.take_out(group, ann)
     assert "groups" not in provider.http.get(f"/Users/{ann}").json()
-    assert provider.patch(f"/Groups/{group}", {"op": "Remove", "path": "members", "value": [{"value": bob}]}).status_code == 204
-    assert provider.patch(f"/Groups/{group}", {"op": "replace", "path": "members", "value": [{"value": ann}]}).status_code == 204
-    put = provider.http.put(f"/Groups/{group}", json={"displayName": "Herbaria", "members": [{"value": bob}]}).json()
+    assert (
+        provider.patch(
+            f"/Groups/{group}", {"op": "Remove", "path": "members", "value": [{"value": bob}]}
+        ).status_code
+        == 204
+    )
+    assert (
+        provider.patch(
+            f"/Groups/{group}", {"op": "replace", "path": "members", "value": [{"value": ann}]}
+        ).status_code
+        == 204
+    )
+    put = provider.http.put(
+        f"/Groups/{group}", json={"displayName": "Herbaria", "members": [{"value": bob}]}
+    ).json()
     assert ([each["value"] for each in put["members"]], put["displayName"]) == ([bob], "Herbaria")
     assert [each["id"] for each in found(provider, "/Groups", 'displayName eq "herbaria"')] == [group]
     provider.http.delete(f"/Users/{bob}")
@@ -165,11 +199,17 @@ def test_bad_input_gets_a_scim_error_that_says_the_hint(
 
 def test_a_patch_is_all_or_nothing(provider: Provider) -> None:
     user = provider.user("ada", title="Botanist")
-    half = provider.patch(f"/Users/{user}", {"op": "replace", "path": "title", "value": "Keeper"}, {"op": "replace", "path": "shoeSize", "value": 1})
+    half = provider.patch(
+        f"/Users/{user}",
+        {"op": "replace", "path": "title", "value": "Keeper"},
+        {"op": "replace", "path": "shoeSize", "value": 1},
+    )
     assert half.status_code == 400
     assert provider.http.get(f"/Users/{user}").json()["title"] == "Botanist"
     group = provider.group("Herbarium")
-    half = provider.patch(f"/Groups/{group}", {"op": "add", "path": "members", "value": [{"value": user}, {"value": "nobody"}]})
+    half = provider.patch(
+        f"/Groups/{group}", {"op": "add", "path": "members", "value": [{"value": user}, {"value": "nobody"}]}
+    )
     assert half.status_code == 400
     assert "members" not in provider.http.get(f"/Groups/{group}").json()
 
@@ -205,10 +245,17 @@ def test_what_was_refused_is_told_on_the_checklist_as_well(running: Running, fre
     source = fresh("source")
     provider = running.provider(source)
     provider.user("ada")
-    for content, words in (('{"userName": "ADA"}', "This source already has a user with the userName '"), ("{not json", "not JSON")):
+    for content, words in (
+        ('{"userName": "ADA"}', "This source already has a user with the userName '"),
+        ("{not json", "not JSON"),
+    ):
         provider.http.post("/Users", content=content)
         with running.dravo as dravo:
-            eventually(lambda words=words, dravo=dravo: told(dravo, source, words) or provider.http.post("/Users", content=content) is None)  # noqa: B023
+            eventually(
+                lambda words=words, dravo=dravo, content=content: (
+                    told(dravo, source, words) or provider.http.post("/Users", content=content) is None
+                )
+            )
 
 
 def told(dravo: Dravo, source: str, words: str) -> bool:
@@ -243,9 +290,16 @@ def test_the_checklist_is_ticked_by_real_traffic(running: Running, fresh: Fresh)
 
 def test_what_is_advertised_is_what_works(provider: Provider) -> None:
     config = provider.http.get("/ServiceProviderConfig").json()
-    offered = {name for name in ("patch", "bulk", "filter", "changePassword", "sort", "etag") if config[name]["supported"]}
+    offered = {
+        name
+        for name in ("patch", "bulk", "filter", "changePassword", "sort", "etag")
+        if config[name]["supported"]
+    }
     assert offered == {"patch", "filter", "bulk", "sort", "etag"}
-    assert {each["id"] for each in provider.http.get("/ResourceTypes").json()["Resources"]} == {"User", "Group"}
+    assert {each["id"] for each in provider.http.get("/ResourceTypes").json()["Resources"]} == {
+        "User",
+        "Group",
+    }
     schemas = provider.http.get("/Schemas/").json()
     assert schemas["totalResults"] == 3
     assert provider.http.get(f"/Schemas/{CORE}User").json()["name"] == "User"
@@ -268,7 +322,9 @@ def test_four_clients_at_once_lose_nothing(provider: Provider) -> None:
     assert len(found(provider, "/Users", 'title eq "Gardener"')) == 24
 
 
-def test_a_group_within_a_group_gives_what_the_outer_one_gives(running: Running, provider: Provider, fresh: Fresh) -> None:
+def test_a_group_within_a_group_gives_what_the_outer_one_gives(
+    running: Running, provider: Provider, fresh: Fresh
+) -> None:
     application = fresh("records")
     running.application(application)
     name = fresh("apprentice")

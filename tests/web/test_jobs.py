@@ -25,7 +25,9 @@ USERS = 700
 Fresh = Callable[[str], str]
 
 
-def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     services.application("records")
     staff = services.source()
     for number in range(12):
@@ -33,15 +35,26 @@ def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(services:
     monkeypatch.setattr(preview.user_snapshots, "CHUNK", 5)
     told: list[tuple[int, int]] = []
     known = JobRegistry()
-    monkeypatch.setattr(jobs, "report_progress", lambda done, total, tell=jobs.report_progress: (told.append((done, total)), tell(done, total)))
+    monkeypatch.setattr(
+        jobs,
+        "report_progress",
+        lambda done, total, tell=jobs.report_progress: (told.append((done, total)), tell(done, total)),
+    )
     with known.for_("edmund", "a-preview"):
-        assert assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everyone=True))["gained"] == 12
+        assert (
+            assignment_changes.preview_adding(
+                services.ctx, AssignmentRequest("records", "viewer", everyone=True)
+            )["gained"]
+            == 12
+        )
         assert (known.get("edmund", "a-preview").done, known.get("edmund", "a-preview").total) == (12, 12)
     assert told == [(5, 12), (10, 12), (12, 12)]
     with known.for_("edmund", "a-preview"):
         known.stop("edmund", "a-preview")
         with pytest.raises(JobStopped):
-            assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everyone=True))
+            assignment_changes.preview_adding(
+                services.ctx, AssignmentRequest("records", "viewer", everyone=True)
+            )
 
 
 def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
@@ -55,13 +68,17 @@ def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
         known.get("edmund", "a-preview")
 
 
-def test_a_caller_watches_and_stops_by_the_name_that_they_gave(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_caller_watches_and_stops_by_the_name_that_they_gave(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     services.application("records")
     staff = services.source()
     for number in range(12):
         services.user(staff, f"p{number}")
     made = operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR)
-    token = api_tokens.create(services.ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")["token"]
+    token = api_tokens.create(
+        services.ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write"
+    )["token"]
     app = create_app(services.ctx, "http://127.0.0.1:1")
     headers = {"Authorization": f"Bearer {token}", "Dravo-Job": "looked-at-by-a-test"}
     body: dict[str, Any] = {"application": "records", "role": "viewer", "everyone": True}
@@ -77,7 +94,11 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(services: Service
 
     monkeypatch.setattr(jobs, "report_progress", stand_still)
     answers: list[Any] = []
-    asking = threading.Thread(target=lambda: answers.append(app.test_client().post("/api/v1/assignments/preview", json=body, headers=headers)))
+    asking = threading.Thread(
+        target=lambda: answers.append(
+            app.test_client().post("/api/v1/assignments/preview", json=body, headers=headers)
+        )
+    )
     asking.start()
     try:
         assert reached.wait(30)
@@ -102,10 +123,16 @@ def test_the_client_tells_how_far_it_is(running: Running, fresh: Fresh) -> None:
     running.application(key)
     with running.dravo as dravo:
         with dravo.watched(lambda done, total: told.append((done, total)), every=0.01):
-            dravo.call("POST", "/assignments/preview", body={"application": key, "role": "viewer", "everyone": True})
+            dravo.call(
+                "POST", "/assignments/preview", body={"application": key, "role": "viewer", "everyone": True}
+            )
         assert all(0 < done <= total for done, total in told)
         with (
             pytest.raises(ApiError, match="There is no application with the key"),
             dravo.watched(lambda done, total: None),
         ):
-            dravo.call("POST", "/assignments/preview", body={"application": fresh("none"), "role": "viewer", "everyone": True})
+            dravo.call(
+                "POST",
+                "/assignments/preview",
+                body={"application": fresh("none"), "role": "viewer", "everyone": True},
+            )

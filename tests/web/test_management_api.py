@@ -34,7 +34,12 @@ ONLY_SUPER_ADMINISTRATOR = {
     ("POST", "/api/v1/operators/{id}/password"),
     ("POST", "/api/v1/operators/{id}/second-factor/reset"),
 }
-FOR_ANYBODY = {("POST", "/api/v1/session"), ("GET", "/api/v1/sign-in"), ("POST", "/api/v1/sign-in/code"), ("POST", "/api/v1/sign-in/code/verify")}
+FOR_ANYBODY = {
+    ("POST", "/api/v1/session"),
+    ("GET", "/api/v1/sign-in"),
+    ("POST", "/api/v1/sign-in/code"),
+    ("POST", "/api/v1/sign-in/code/verify"),
+}
 
 
 @pytest.fixture(scope="module")
@@ -55,15 +60,27 @@ class Inside:
     app: Any
 
     def routes(self) -> list[tuple[str, str]]:
-        return [(method.upper(), path) for path, methods in self.app.api_doc["paths"].items() for method in methods]
+        return [
+            (method.upper(), path)
+            for path, methods in self.app.api_doc["paths"].items()
+            for method in methods
+        ]
 
     def call(self, method: str, path: str, **headers: str) -> Any:
         """Call a route with nothing in its place; anyone who may not is rejected before that matters."""
         body = {} if method != "GET" else None
-        return self.app.test_client().open(re.sub(r"{\w+}", "nothing-there", path), method=method, headers=headers, json=body)
+        return self.app.test_client().open(
+            re.sub(r"{\w+}", "nothing-there", path), method=method, headers=headers, json=body
+        )
 
     def token(self, kind: str, scope: str, **more: Any) -> str:
-        made = operators.add(self.ctx, operators.SYSTEM, f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more)
+        made = operators.add(
+            self.ctx,
+            operators.SYSTEM,
+            f"{kind}.{scope}{'.masked' if more.get('masked') else ''}",
+            kind,
+            **more,
+        )
         caller = Caller(made["id"], made["name"], kind)
         return f"Bearer {api_tokens.create(self.ctx, caller, 'Walk', scope)['token']}"
 
@@ -76,7 +93,12 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
     for method, path in walked:
         if (method, path) in FOR_ANYBODY:
             continue
-        for headers in ({}, {"Authorization": "Bearer dravo_api_none"}, {"Cookie": "dravo_session=none"}, {"Authorization": f"Bearer {pushing}"}):
+        for headers in (
+            {},
+            {"Authorization": "Bearer dravo_api_none"},
+            {"Cookie": "dravo_session=none"},
+            {"Authorization": f"Bearer {pushing}"},
+        ):
             answer = inside.call(method, path, **headers)
             assert answer.status_code == 401, (method, path, answer.text)
             assert answer.json["error"]["code"] == "not_signed_in"
@@ -84,12 +106,27 @@ def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
 
 # What is sent with a body and changes nothing.
 HARMLESS = (
-    "/api/v1/assignments/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/session", "/api/v1/applications/{key}/settings/preview", "/api/v1/expressions/evaluate",
-    "/api/v1/assignments/{id}/preview", "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{user}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
-    "/api/v1/sources/{key}/priority/preview", "/api/v1/records/{record}/link/preview", "/api/v1/jobs/{id}",
-    "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun", "/api/v1/me/session",
-    "/api/v1/sign-in/code", "/api/v1/sign-in/code/verify",
-)  # fmt: skip
+    "/api/v1/assignments/preview",
+    "/api/v1/assignments/{id}/confirm/preview",
+    "/api/v1/session",
+    "/api/v1/applications/{key}/settings/preview",
+    "/api/v1/expressions/evaluate",
+    "/api/v1/assignments/{id}/preview",
+    "/api/v1/applications/{key}/policy/preview",
+    "/api/v1/applications/{key}/mapping/pattern",
+    "/api/v1/rules/matches",
+    "/api/v1/access/simulate",
+    "/api/v1/users/{user}/preview",
+    "/api/v1/groups/{id}/members/preview",
+    "/api/v1/reviews/{id}/preview",
+    "/api/v1/sources/{key}/priority/preview",
+    "/api/v1/records/{record}/link/preview",
+    "/api/v1/jobs/{id}",
+    "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
+    "/api/v1/me/session",
+    "/api/v1/sign-in/code",
+    "/api/v1/sign-in/code/verify",
+)
 
 
 def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
@@ -103,7 +140,8 @@ def test_a_token_for_reading_changes_nothing(inside: Inside) -> None:
             assert (answer.status_code != 403) == harmless, (kind, method, path, answer.text)
 
 
-# What others than super administrator and administrator may call beyond reading: their own session and tokens; and what is looked at with a body.
+# What others than super administrator and administrator may call beyond reading: their own session and
+# tokens; and what is looked at with a body.
 OWN = {
     ("DELETE", "/api/v1/session"),
     ("POST", "/api/v1/session"),
@@ -125,22 +163,47 @@ OWN = {
 LOOKED_AT = {
     ("POST", path)
     for path in (
-        "/api/v1/assignments/preview", "/api/v1/assignments/{id}/preview", "/api/v1/assignments/{id}/confirm/preview", "/api/v1/applications/{key}/settings/preview",
-        "/api/v1/applications/{key}/policy/preview", "/api/v1/applications/{key}/mapping/pattern", "/api/v1/expressions/evaluate",
-        "/api/v1/rules/matches", "/api/v1/access/simulate", "/api/v1/users/{user}/preview", "/api/v1/groups/{id}/members/preview", "/api/v1/reviews/{id}/preview",
-        "/api/v1/sources/{key}/priority/preview", "/api/v1/records/{record}/link/preview", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
+        "/api/v1/assignments/preview",
+        "/api/v1/assignments/{id}/preview",
+        "/api/v1/assignments/{id}/confirm/preview",
+        "/api/v1/applications/{key}/settings/preview",
+        "/api/v1/applications/{key}/policy/preview",
+        "/api/v1/applications/{key}/mapping/pattern",
+        "/api/v1/expressions/evaluate",
+        "/api/v1/rules/matches",
+        "/api/v1/access/simulate",
+        "/api/v1/users/{user}/preview",
+        "/api/v1/groups/{id}/members/preview",
+        "/api/v1/reviews/{id}/preview",
+        "/api/v1/sources/{key}/priority/preview",
+        "/api/v1/records/{record}/link/preview",
+        "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
     )
-}  # fmt: skip
-AGAIN = {("POST", "/api/v1/provisioning/tasks/{id}/retry"), ("POST", "/api/v1/applications/{key}/groups/{id}/retry")}
-AUDITED = {("GET", "/api/v1/mail"), ("GET", "/api/v1/audit"), ("GET", "/api/v1/audit/verify"), ("GET", "/api/v1/audit/{id}/undo")}
+}
+AGAIN = {
+    ("POST", "/api/v1/provisioning/tasks/{id}/retry"),
+    ("POST", "/api/v1/applications/{key}/groups/{id}/retry"),
+}
+AUDITED = {
+    ("GET", "/api/v1/mail"),
+    ("GET", "/api/v1/audit"),
+    ("GET", "/api/v1/audit/verify"),
+    ("GET", "/api/v1/audit/{id}/undo"),
+}
 # What shows, or lets one find out, what users' attributes are.
 OF_ATTRIBUTES = {
-    ("GET", "/api/v1/accounts/{id}"), ("GET", "/api/v1/applications/{key}/drift"), ("GET", "/api/v1/sources/{key}/requests/{id}"),
-    ("POST", "/api/v1/rules/matches"), ("POST", "/api/v1/applications/{key}/settings/preview"), ("POST", "/api/v1/expressions/evaluate"),
-    ("POST", "/api/v1/users/{user}/preview"), ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
-    ("POST", "/api/v1/sources/{key}/priority/preview"), ("POST", "/api/v1/records/{record}/link/preview"),
+    ("GET", "/api/v1/accounts/{id}"),
+    ("GET", "/api/v1/applications/{key}/drift"),
+    ("GET", "/api/v1/sources/{key}/requests/{id}"),
+    ("POST", "/api/v1/rules/matches"),
+    ("POST", "/api/v1/applications/{key}/settings/preview"),
+    ("POST", "/api/v1/expressions/evaluate"),
+    ("POST", "/api/v1/users/{user}/preview"),
+    ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
+    ("POST", "/api/v1/sources/{key}/priority/preview"),
+    ("POST", "/api/v1/records/{record}/link/preview"),
     ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun"),
-}  # fmt: skip
+}
 
 
 def may(kind: str, masked: bool, route: tuple[str, str]) -> bool:
@@ -156,7 +219,9 @@ def may(kind: str, masked: bool, route: tuple[str, str]) -> bool:
     return kind == "auditor" or route not in AUDITED
 
 
-@pytest.mark.parametrize(("kind", "masked"), [("auditor", False), ("auditor", True), ("help_desk", False), ("help_desk", True)])
+@pytest.mark.parametrize(
+    ("kind", "masked"), [("auditor", False), ("auditor", True), ("help_desk", False), ("help_desk", True)]
+)
 def test_every_route_with_every_kind_of_operator(inside: Inside, kind: str, masked: bool) -> None:
     writing = inside.token(kind, "write", masked=masked)
     for method, path in inside.routes():
@@ -167,27 +232,59 @@ def test_every_route_with_every_kind_of_operator(inside: Inside, kind: str, mask
 # What an application owner may call for an application of their own, beyond what is nobody's in particular.
 OF_THEIRS = {
     ("GET", "/api/v1/applications/{key}/seats"),
-    ("GET", "/api/v1/applications/{key}"), ("GET", "/api/v1/applications/{key}/mapping"), ("POST", "/api/v1/applications/{key}/mapping/bulk"),
-    ("POST", "/api/v1/applications/{key}/mapping/pattern"), ("POST", "/api/v1/applications/{key}/policy/preview"),
+    ("GET", "/api/v1/applications/{key}"),
+    ("GET", "/api/v1/applications/{key}/mapping"),
+    ("POST", "/api/v1/applications/{key}/mapping/bulk"),
+    ("POST", "/api/v1/applications/{key}/mapping/pattern"),
+    ("POST", "/api/v1/applications/{key}/policy/preview"),
     ("GET", "/api/v1/users/{user}/access/{application}"),
-}  # fmt: skip
+}
 BY_NAME = {
     ("GET", path)
     for path in (
-        "/api/v1/assignments", "/api/v1/access", "/api/v1/accounts", "/api/v1/provisioning/tasks", "/api/v1/provisioning/errors", "/api/v1/access/matrix",
-        "/api/v1/access/matrix/export", "/api/v1/access/changes", "/api/v1/activity", "/api/v1/reviews/{id}/rows",
+        "/api/v1/assignments",
+        "/api/v1/access",
+        "/api/v1/accounts",
+        "/api/v1/provisioning/tasks",
+        "/api/v1/provisioning/errors",
+        "/api/v1/access/matrix",
+        "/api/v1/access/matrix/export",
+        "/api/v1/access/changes",
+        "/api/v1/activity",
+        "/api/v1/reviews/{id}/rows",
         "/api/v1/access/matrix/groups",
     )
-} | {("POST", f"/api/v1/{path}") for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")}  # fmt: skip
+} | {
+    ("POST", f"/api/v1/{path}")
+    for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")
+}
 OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {
-    ("POST", "/api/v1/assignments/{id}/preview"), ("GET", "/api/v1/assignments/{id}/removal"), ("GET", "/api/v1/assignments/{id}/waiting"),
-    ("POST", "/api/v1/assignments/{id}/confirm"), ("POST", "/api/v1/assignments/{id}/confirm/preview"),
-}  # fmt: skip
+    ("POST", "/api/v1/assignments/{id}/preview"),
+    ("GET", "/api/v1/assignments/{id}/removal"),
+    ("GET", "/api/v1/assignments/{id}/waiting"),
+    ("POST", "/api/v1/assignments/{id}/confirm"),
+    ("POST", "/api/v1/assignments/{id}/confirm/preview"),
+}
 NOBODYS = OWN | {
-    ("GET", path) for path in ("/api/v1/session", "/api/v1/jobs/{id}", "/api/v1/overview", "/api/v1/settings", "/api/v1/tokens", "/api/v1/applications",
-                               "/api/v1/users", "/api/v1/groups", "/api/v1/reviews", "/api/v1/reviews/{id}",
-                               "/api/v1/sign-in", "/api/v1/me/applications", "/api/v1/second-factor", "/api/v1/session/links", "/api/v1/session/others")
-}  # fmt: skip
+    ("GET", path)
+    for path in (
+        "/api/v1/session",
+        "/api/v1/jobs/{id}",
+        "/api/v1/overview",
+        "/api/v1/settings",
+        "/api/v1/tokens",
+        "/api/v1/applications",
+        "/api/v1/users",
+        "/api/v1/groups",
+        "/api/v1/reviews",
+        "/api/v1/reviews/{id}",
+        "/api/v1/sign-in",
+        "/api/v1/me/applications",
+        "/api/v1/second-factor",
+        "/api/v1/session/links",
+        "/api/v1/session/others",
+    )
+}
 
 
 def test_an_application_owner_goes_about_their_own_applications_only(inside: Inside) -> None:
@@ -195,7 +292,10 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     for key in ("mine", "other"):
         applications.add(ctx, operators.SYSTEM, key, key.title(), None, tracked_only=True)
         roles.add_role(ctx, operators.SYSTEM, key, "viewer", "Viewer", 1)
-    made = {key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everyone=True))["id"] for key in ("mine", "other")}
+    made = {
+        key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everyone=True))["id"]
+        for key in ("mine", "other")
+    }
     token = inside.token("application_owner", "write", applications=["mine"])
 
     def status(method: str, path: str, own: bool) -> int:
@@ -208,7 +308,11 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
         query = {"application": key} if asked and method == "GET" else {}
         body = ({"application": key} if asked else {}) if method != "GET" else None
         client = inside.app.test_client()
-        return int(client.open(at, method=method, headers={"Authorization": token}, query_string=query, json=body).status_code)
+        return int(
+            client.open(
+                at, method=method, headers={"Authorization": token}, query_string=query, json=body
+            ).status_code
+        )
 
     for method, path in inside.routes():
         route = (method, path)
@@ -221,20 +325,34 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     assert status("DELETE", "/api/v1/assignments/{id}", own=False) == 403
     assert status("DELETE", "/api/v1/assignments/{id}", own=True) == 204
     client, headers = inside.app.test_client(), {"Authorization": token}
-    assert [each["key"] for each in client.get("/api/v1/applications", headers=headers).json["items"]] == ["mine"]
+    assert [each["key"] for each in client.get("/api/v1/applications", headers=headers).json["items"]] == [
+        "mine"
+    ]
     # Naming two, or naming the other one in the body, is no way around.
     assert client.get("/api/v1/access?application=mine&application=other", headers=headers).status_code == 403
     assert client.get("/api/v1/access", headers=headers).status_code == 403
-    assert client.post("/api/v1/assignments?application=mine", headers=headers, json={"application": "other", "everyone": True}).status_code == 403
+    assert (
+        client.post(
+            "/api/v1/assignments?application=mine",
+            headers=headers,
+            json={"application": "other", "everyone": True},
+        ).status_code
+        == 403
+    )
     assert client.post("/api/v1/assignments", headers=headers, json=["mine"]).status_code == 403
     told = client.get("/api/v1/applications/other", headers=headers).json["error"]
-    assert told == client.get("/api/v1/applications/none", headers=headers).json["error"] and "mine" in told["hint"]
+    assert (
+        told == client.get("/api/v1/applications/none", headers=headers).json["error"]
+        and "mine" in told["hint"]
+    )
 
 
 def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     services = ServiceFixture(inside.ctx.folder / "masked")
     source = services.source()
-    services.user(source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}])
+    services.user(
+        source, "ada", title="Guide", externalId="ext of ada", emails=[{"value": "ada@fernhollow.example"}]
+    )
     app = create_app(services.ctx, "http://127.0.0.1:1")
     services.application("desk", "viewer")
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", user="ada"))
@@ -251,7 +369,10 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     )
     assert "ada" in seen and "•••@fernhollow.example" in seen
     body = {"userName": "eve", "title": "Guide of moss"}
-    pushing = {"Authorization": f"Bearer {scim_tokens.add_token(services.ctx, operators.SYSTEM, 'staff', 'Provider')['token']}"}
+    pushing = {
+        "Authorization": "Bearer "
+        f"{scim_tokens.add_token(services.ctx, operators.SYSTEM, 'staff', 'Provider')['token']}"
+    }
     app.test_client().post("/scim/v2/staff/Users", json=body, headers=pushing)
     app.test_client().get('/scim/v2/staff/Users?filter=title eq "Guide of moss"', headers=pushing)
     asked = app.test_client().get("/api/v1/sources/staff/requests", headers={"Authorization": masked})
@@ -267,10 +388,20 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
 
 @pytest.mark.parametrize(
     ("kind", "more", "words"),
-    [("application_owner", {}, "has applications"), ("auditor", {"applications": ["x"]}, "Only an application owner has applications, and needs at least one"), ("super_administrator", {"masked": True}, "."),
-     ("king", {}, "' is not a valid kind of operator")],
-)  # fmt: skip
-def test_an_operator_who_makes_no_sense_is_refused(services: ServiceFixture, kind: str, more: dict[str, Any], words: str) -> None:
+    [
+        ("application_owner", {}, "has applications"),
+        (
+            "auditor",
+            {"applications": ["x"]},
+            "Only an application owner has applications, and needs at least one",
+        ),
+        ("super_administrator", {"masked": True}, "."),
+        ("king", {}, "' is not a valid kind of operator"),
+    ],
+)
+def test_an_operator_who_makes_no_sense_is_refused(
+    services: ServiceFixture, kind: str, more: dict[str, Any], words: str
+) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
         operators.add(services.ctx, services.caller, "somebody", kind, **more)
     assert told.value.hint
@@ -280,7 +411,11 @@ def test_what_is_a_super_administrator_s_is_not_an_administrator_s(inside: Insid
     writing = inside.token("administrator", "write")
     for method, path in inside.routes():
         answer = inside.call(method, path, Authorization=writing)
-        assert (answer.status_code == 403) == ((method, path) in ONLY_SUPER_ADMINISTRATOR), (method, path, answer.text)
+        assert (answer.status_code == 403) == ((method, path) in ONLY_SUPER_ADMINISTRATOR), (
+            method,
+            path,
+            answer.text,
+        )
 
 
 def test_every_route_names_its_permission(inside: Inside) -> None:
@@ -298,7 +433,9 @@ def test_the_document_says_what_each_route_takes_gives_and_needs(running: Runnin
             assert operation["x-permission"], (method, path)
             assert "4XX" in operation["responses"]
             assert any(status.startswith("2") for status in operation["responses"]), (method, path)
-            assert {each["name"] for each in operation.get("parameters", []) if each["in"] == "path"} == set(re.findall(r"{(\w+)}", path))
+            assert {each["name"] for each in operation.get("parameters", []) if each["in"] == "path"} == set(
+                re.findall(r"{(\w+)}", path)
+            )
             for reference in re.findall(r"#/components/schemas/(\w+)", str(operation)):
                 assert reference in known
 
@@ -324,10 +461,15 @@ def test_a_session_needs_its_csrf_token_to_change_anything(running: Running, fre
 
 
 def test_wrong_passwords_are_limited_and_tell_nothing(running: Running, fresh: Fresh) -> None:
-    unknown = httpx.post(f"{running.url}/api/v1/session", json={"name": fresh("nobody"), "password": "x"}).json()
+    unknown = httpx.post(
+        f"{running.url}/api/v1/session", json={"name": fresh("nobody"), "password": "x"}
+    ).json()
     with running.dravo as dravo:
         made = dravo.operators.add(fresh("operator"), "administrator")
-    tries = [httpx.post(f"{running.url}/api/v1/session", json={"name": made["name"], "password": "wrong"}) for _ in range(3)]
+    tries = [
+        httpx.post(f"{running.url}/api/v1/session", json={"name": made["name"], "password": "wrong"})
+        for _ in range(3)
+    ]
     assert [answer.json() for answer in tries] == [unknown] * 3
 
 
@@ -341,7 +483,9 @@ def test_a_limiter_turns_away_after_too_many_failures() -> None:
     limiter.check("bob", "10.0.0.3")
 
 
-def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_super_administrator_stays(running: Running, fresh: Fresh) -> None:
+def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_super_administrator_stays(
+    running: Running, fresh: Fresh
+) -> None:
     with running.dravo as dravo:
         made = dravo.operators.add(fresh("operator"), "administrator")
         session = sign_in(running, made["name"], str(made["password"]))
@@ -349,15 +493,28 @@ def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_super_administr
         assert Dravo(running.url, token).overview()
         dravo.operators.disable(made["id"])
         assert session.get("/api/v1/overview").status_code == 401
-        assert httpx.get(f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {token}"}).status_code == 401
-        # Whatever super administrators other tests made go first: this test must never shut out the one by whom all go on.
+        assert (
+            httpx.get(
+                f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {token}"}
+            ).status_code
+            == 401
+        )
+        # Whatever super administrators other tests made go first: this test must never shut out the one by
+        # whom all go on.
         super_admin, *others = sorted(
-            (each for each in dravo.operators.list() if each["kind"] == "super_administrator" and not each["disabled_at"]),
+            (
+                each
+                for each in dravo.operators.list()
+                if each["kind"] == "super_administrator" and not each["disabled_at"]
+            ),
             key=lambda each: each["name"] != "edmund.sallow",
         )
         for each in others:
             dravo.operators.disable(each["id"])
-        refused = httpx.post(f"{running.url}/api/v1/operators/{super_admin['id']}/disable", headers={"Authorization": f"Bearer {running.api_token}"})
+        refused = httpx.post(
+            f"{running.url}/api/v1/operators/{super_admin['id']}/disable",
+            headers={"Authorization": f"Bearer {running.api_token}"},
+        )
         assert (refused.status_code, refused.json()["error"]["code"]) == (409, "in_use")
 
 
@@ -378,12 +535,20 @@ def test_an_operator_who_is_shut_out_is_out_at_once_and_the_last_super_administr
             404,
             "There is no application",
         ),
-        ("POST", "/assignments", {"application": "none", "role": "x"}, 422, "The assignment needs exactly one target."),
+        (
+            "POST",
+            "/assignments",
+            {"application": "none", "role": "x"},
+            422,
+            "The assignment needs exactly one target.",
+        ),
         ("POST", "/provisioning/tasks/none/retry", None, 404, "There is no task with the ID"),
         ("GET", "/nothing", None, 404, ""),
     ],
 )
-def test_an_error_says_what_is_wrong_and_the_hint(running: Running, method: str, path: str, body: Any, status: int, words: str) -> None:
+def test_an_error_says_what_is_wrong_and_the_hint(
+    running: Running, method: str, path: str, body: Any, status: int, words: str
+) -> None:
     headers = {"Authorization": f"Bearer {running.api_token}"}
     answer = httpx.request(method, f"{running.url}/api/v1{path}", json=body, headers=headers)
     assert answer.status_code == status, answer.text
@@ -419,12 +584,22 @@ def test_a_secret_is_shown_once_and_never_again(running: Running, app: StandIn, 
     secret = running.push_tokens[source]
     running.application(records, app)
     headers = {"Authorization": f"Bearer {running.api_token}"}
-    paths = [f"/sources/{source}/tokens", f"/sources/{source}/checklist", f"/applications/{records}", "/audit?count=500", "/tokens", "/openapi.json"]
+    paths = [
+        f"/sources/{source}/tokens",
+        f"/sources/{source}/checklist",
+        f"/applications/{records}",
+        "/audit?count=500",
+        "/tokens",
+        "/openapi.json",
+    ]
     for path in paths:
         text = httpx.get(f"{running.url}/api/v1{path}", headers=headers, timeout=60).text
         for hidden in (secret, app.token, running.api_token, PASSWORD):
             assert hidden not in text, path
-    stored = b"".join(file.read_bytes() for file in running.folder.glob("dravo.sqlite*")) + (running.folder / "service.log").read_bytes()
+    stored = (
+        b"".join(file.read_bytes() for file in running.folder.glob("dravo.sqlite*"))
+        + (running.folder / "service.log").read_bytes()
+    )
     for hidden in (secret, app.token, running.api_token, PASSWORD):
         assert hidden.encode() not in stored
 
@@ -455,7 +630,10 @@ def test_removing_is_refused_while_it_would_take_something_along(running: Runnin
                 removing()
         made = dravo.assignments.add(records, "viewer", user=name)
         label = dravo.applications.get(records)["label"]
-        for removing in (lambda: dravo.applications.remove_role(records, "viewer"), lambda: dravo.applications.remove(records, label)):
+        for removing in (
+            lambda: dravo.applications.remove_role(records, "viewer"),
+            lambda: dravo.applications.remove(records, label),
+        ):
             with pytest.raises(Exception, match=r"given by|assignments"):
                 removing()
         with pytest.raises(Exception, match="already"):
@@ -467,12 +645,18 @@ def test_removing_is_refused_while_it_would_take_something_along(running: Runnin
         dravo.sources.remove(unused)
 
 
-def test_the_audit_log_tells_who_did_what_and_notices_tampering(running: Running, fresh: Fresh, tmp_path: Any) -> None:
+def test_the_audit_log_tells_who_did_what_and_notices_tampering(
+    running: Running, fresh: Fresh, tmp_path: Any
+) -> None:
     source = fresh("source")
     with running.dravo as dravo:
         dravo.sources.add(source, "Staff")
         entry = dravo.audit().page(count=1).items[0]
-        assert (entry["operator"], entry["action"], entry["details"]["key"]) == ("edmund.sallow", "added source", source)
+        assert (entry["operator"], entry["action"], entry["details"]["key"]) == (
+            "edmund.sallow",
+            "added source",
+            source,
+        )
         assert dravo.audit_verification()["holds"]
     ctx = open_context(tmp_path)
     for number in range(3):
@@ -515,10 +699,17 @@ def test_health_and_documents_are_there_for_anybody(running: Running) -> None:
 
 def test_unknown_query_parameters_are_refused_with_the_nearest(running: Running) -> None:
     def get(path: str) -> httpx.Response:
-        return httpx.get(f"{running.url}/api/v1{path}", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
+        return httpx.get(
+            f"{running.url}/api/v1{path}",
+            headers={"Authorization": f"Bearer {running.api_token}"},
+            trust_env=False,
+        )
 
     wrong = get("/users?satus=active")
     assert (wrong.status_code, wrong.json()["error"]["code"]) == (400, "unknown_parameter")
-    assert (wrong.json()["error"]["field"], wrong.json()["error"]["hint"]) == ("satus", "Did you mean 'status'?")
+    assert (wrong.json()["error"]["field"], wrong.json()["error"]["hint"]) == (
+        "satus",
+        "Did you mean 'status'?",
+    )
     assert get("/connectors?q=x").json()["error"]["hint"] == "Remove the parameter."
     assert get("/users?status=active").status_code == 200

@@ -1,4 +1,6 @@
-"""What operators without the right to attributes read, search and look up never tells them a user's attribute."""
+"""What operators without the right to attributes read, search and look up never tells them a user's
+attribute.
+"""
 
 from __future__ import annotations
 
@@ -36,8 +38,12 @@ class Office:
     ids: dict[str, str]
 
     def headers(self, kind: str, **more: Any) -> dict[str, str]:
-        made = operators.add(self.services.ctx, operators.SYSTEM, f"{kind} {len(self.services.rows(t.operator))}", kind, **more)
-        token = api_tokens.create(self.services.ctx, Caller(made["id"], made["name"], kind), "Walk", "write")["token"]
+        made = operators.add(
+            self.services.ctx, operators.SYSTEM, f"{kind} {len(self.services.rows(t.operator))}", kind, **more
+        )
+        token = api_tokens.create(self.services.ctx, Caller(made["id"], made["name"], kind), "Walk", "write")[
+            "token"
+        ]
         return {"Authorization": f"Bearer {token}"}
 
     def reads(self) -> list[str]:
@@ -47,9 +53,13 @@ class Office:
 
     def at(self, path: str) -> str:
         places = {
-            "{user}": "ada", "{application}": "desk", "{trace}": self.ids["trace"], "{id}": self._id_of(path),
-            "{key}": "staff" if path.startswith("/api/v1/sources") else "desk", "{run}": "none",
-        }  # fmt: skip
+            "{user}": "ada",
+            "{application}": "desk",
+            "{trace}": self.ids["trace"],
+            "{id}": self._id_of(path),
+            "{key}": "staff" if path.startswith("/api/v1/sources") else "desk",
+            "{run}": "none",
+        }
         for place, value in places.items():
             path = path.replace(place, value)
         return path
@@ -70,29 +80,59 @@ def office(services: ServiceFixture) -> Iterator[Office]:
     services.application("desk", "viewer")
     http = app.test_client()
     body = {
-        "userName": "ada", "displayName": "Ada Birch", "title": TITLE, "externalId": EXTERNAL, "emails": [{"value": EMAIL}],
+        "userName": "ada",
+        "displayName": "Ada Birch",
+        "title": TITLE,
+        "externalId": EXTERNAL,
+        "emails": [{"value": EMAIL}],
         "phoneNumbers": [{"value": PHONE}],
-    }  # fmt: skip
-    tokens = {key: scim_tokens.add_token(ctx, operators.SYSTEM, key, "Provider")["token"] for key in ("staff", "estates")}
+    }
+    tokens = {
+        key: scim_tokens.add_token(ctx, operators.SYSTEM, key, "Provider")["token"]
+        for key in ("staff", "estates")
+    }
     for key, user in (("staff", body), ("estates", {**body, "userName": "a.birch"})):
-        sent = http.post(f"/scim/v2/{key}/Users", json=user, headers={"Authorization": f"Bearer {tokens[key]}"})
+        sent = http.post(
+            f"/scim/v2/{key}/Users", json=user, headers={"Authorization": f"Bearer {tokens[key]}"}
+        )
         assert sent.status_code == 201, sent.text
-    http.get(f'/scim/v2/staff/Users?filter=emails.value eq "{EMAIL}"', headers={"Authorization": f"Bearer {tokens['staff']}"})
-    ids = {"assignments": assignments.add(ctx, operators.SYSTEM, AssignmentRequest("desk", "viewer", rule=RULE))["id"]}
-    ids["reviews"] = access_reviews.start(ctx, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk"))["id"]
+    http.get(
+        f'/scim/v2/staff/Users?filter=emails.value eq "{EMAIL}"',
+        headers={"Authorization": f"Bearer {tokens['staff']}"},
+    )
+    ids = {
+        "assignments": assignments.add(ctx, operators.SYSTEM, AssignmentRequest("desk", "viewer", rule=RULE))[
+            "id"
+        ]
+    }
+    ids["reviews"] = access_reviews.start(
+        ctx, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk")
+    )["id"]
     source = services.rows(t.source, key="staff")[0]
     user = services.rows(t.user, user_name="ada")[0]
     with ctx.database.writing() as connection:
         row = {
-            "source_id": source.id, "outcome": "refused", "reason": "outside", "message": f"{EMAIL} is outside.", "hint": f"Look for {EMAIL}.",
-            "name": EMAIL, "user_id": user.id, "steps": [{"name": "Claims", "outcome": "ok", "message": f"title is {TITLE}", "hint": ""}],
-            "arrived": {"attributes": {"title": [TITLE]}, "subject": EMAIL}, "came_to": {}, "raw": EMAIL,
-        }  # fmt: skip
+            "source_id": source.id,
+            "outcome": "refused",
+            "reason": "outside",
+            "message": f"{EMAIL} is outside.",
+            "hint": f"Look for {EMAIL}.",
+            "name": EMAIL,
+            "user_id": user.id,
+            "steps": [{"name": "Claims", "outcome": "ok", "message": f"title is {TITLE}", "hint": ""}],
+            "arrived": {"attributes": {"title": [TITLE]}, "subject": EMAIL},
+            "came_to": {},
+            "raw": EMAIL,
+        }
         ids["trace"] = sign_in_traces.write(connection, row)
     yield Office(services, app, ids)
 
 
-KINDS = (("auditor", {"masked": True}), ("help_desk", {"masked": True}), ("application_owner", {"applications": ["desk"]}))
+KINDS = (
+    ("auditor", {"masked": True}),
+    ("help_desk", {"masked": True}),
+    ("application_owner", {"applications": ["desk"]}),
+)
 
 
 @pytest.mark.parametrize(("kind", "more"), KINDS)
@@ -100,7 +140,14 @@ def test_no_route_tells_an_attribute(office: Office, kind: str, more: dict[str, 
     http, headers = office.app.test_client(), office.headers(kind, **more)
     answered = 0
     for path in office.reads():
-        for query in ("", "?application=desk", "?status=open", "?form=csv&application=desk", "?form=json&application=desk", "?one=ada&two=ada"):
+        for query in (
+            "",
+            "?application=desk",
+            "?status=open",
+            "?form=csv&application=desk",
+            "?form=json&application=desk",
+            "?one=ada&two=ada",
+        ):
             answer = http.get(path + query, headers=headers)
             answered += answer.status_code == 200
             told = [secret for secret in SECRETS if secret in answer.get_data(as_text=True)]
@@ -113,7 +160,9 @@ def test_anyone_who_may_see_attributes_still_does(office: Office) -> None:
     seen = "".join(http.get(path, headers=headers).get_data(as_text=True) for path in office.reads())
     assert all(secret in seen for secret in SECRETS)
     assert f"sources/staff/sign-in/traces/{office.ids['trace']}" in "".join(office.reads())
-    assert TITLE in http.get(f"/api/v1/sources/staff/sign-in/traces/{office.ids['trace']}", headers=headers).text
+    assert (
+        TITLE in http.get(f"/api/v1/sources/staff/sign-in/traces/{office.ids['trace']}", headers=headers).text
+    )
     assert RULE in http.get("/api/v1/applications/desk/mapping", headers=headers).json["items"][0]["rule"]
 
 
@@ -151,5 +200,8 @@ def test_an_owner_gives_roles_without_asking_about_attributes(office: Office) ->
     assert http.post("/api/v1/rules/matches", json={"rule": RULE}, headers=headers).status_code == 403
     for path in ("assignments", "assignments/preview"):
         assert http.post(f"/api/v1/{path}", json={**wish, "rule": RULE}, headers=headers).status_code == 403
-        assert http.post(f"/api/v1/{path}", json={**wish, "user": "ada"}, headers=headers).status_code in (200, 201)
+        assert http.post(f"/api/v1/{path}", json={**wish, "user": "ada"}, headers=headers).status_code in (
+            200,
+            201,
+        )
         assert http.post(f"/api/v1/{path}", json={**wish, "user": EMAIL}, headers=headers).status_code == 404

@@ -12,7 +12,9 @@ from tests.harness import Running, StandIn
 LINE = re.compile(r'[a-z_]+(\{[a-z_]+="(\\.|[^"\\])*"(,[a-z_]+="(\\.|[^"\\])*")*\})? [-0-9.e+]+')
 
 
-def test_numbers_are_told_to_anyone_who_has_a_token(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
+def test_numbers_are_told_to_anyone_who_has_a_token(
+    running: Running, app: StandIn, fresh: Callable[[str], str]
+) -> None:
     key, source = fresh("records"), fresh("source")
     running.application(key, app)
     name = fresh("ada")
@@ -23,8 +25,12 @@ def test_numbers_are_told_to_anyone_who_has_a_token(running: Running, app: Stand
         running.settled(key)
         assert dravo.tasks.kinds(key)
     assert httpx.get(f"{running.url}/metrics", trust_env=False).status_code == 401
-    answer = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False)
-    assert answer.status_code == 200 and answer.headers["Content-Type"].startswith("application/openmetrics-text")
+    answer = httpx.get(
+        f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False
+    )
+    assert answer.status_code == 200 and answer.headers["Content-Type"].startswith(
+        "application/openmetrics-text"
+    )
     lines = answer.text.splitlines()
     assert lines[-1] == "# EOF"
     assert all(line.startswith("# ") or LINE.fullmatch(line) for line in lines), lines

@@ -1,4 +1,6 @@
-"""Operators who come in by a source, and users in codes, the whole way: the service, a provider and a mail server on loopback."""
+"""Operators who come in by a source, and users in codes, the whole way: the service, a provider and a mail
+server on loopback.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ class Desk:
     csrf: str = ""
 
     def enter(self, name: str = "edmund.sallow", password: str = PASSWORD) -> httpx.Response:
-        answer = self.browser.http.post(f"{self.running.url}/api/v1/session", json={"name": name, "password": password})
+        answer = self.browser.http.post(
+            f"{self.running.url}/api/v1/session", json={"name": name, "password": password}
+        )
         self.csrf = answer.json().get("csrf", "")
         return answer
 
@@ -43,7 +47,9 @@ class Desk:
 
     def call(self, method: str, path: str, **body: object) -> httpx.Response:
         headers = {"X-Dravo-CSRF": self.csrf}
-        return self.browser.http.request(method, f"{self.running.url}/api/v1{path}", json=body or None, headers=headers)
+        return self.browser.http.request(
+            method, f"{self.running.url}/api/v1{path}", json=body or None, headers=headers
+        )
 
 
 @pytest.fixture
@@ -68,8 +74,13 @@ def test_an_operator_links_themselves_and_comes_in_by_the_source_from_then_on(
         assert "No operator is linked to your account." in stranger.browser.http.get(f"{start}?operator").text
         assert honor.enter(name).status_code == 200
         # And not without what only a page of ours can read, wherever her browser is sent from.
-        offered = {each["key"]: each["start"] for each in honor.call("GET", "/session/links").json()["offered"]}
-        assert "No operator is linked to your account." in honor.browser.http.get(f"{start}?operator={'0' * 32}").text
+        offered = {
+            each["key"]: each["start"] for each in honor.call("GET", "/session/links").json()["offered"]
+        }
+        assert (
+            "No operator is linked to your account."
+            in honor.browser.http.get(f"{start}?operator={'0' * 32}").text
+        )
         page = honor.browser.sign_in(f"{running.url}{offered[key]}", who)
         assert str(page.url) == f"{running.url}/settings", page.text
         linked = honor.call("GET", "/session/links").json()
@@ -80,11 +91,19 @@ def test_an_operator_links_themselves_and_comes_in_by_the_source_from_then_on(
         super_admin = desk()
         super_admin.enter()
         assert super_admin.call("POST", "/recovery-codes", code="").status_code == 201
-        assert super_admin.call("POST", f"/sources/{key}/sign-in/status", status="enabled", confirm=key).status_code == 200
+        assert (
+            super_admin.call(
+                "POST", f"/sources/{key}/sign-in/status", status="enabled", confirm=key
+            ).status_code
+            == 200
+        )
         # Now the source alone lets them in, as what they are, and as nobody's guest.
         back = desk()
         assert str(back.browser.sign_in(start, who).url) == f"{running.url}/"
-        assert back.whose() == name and back.browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
+        assert (
+            back.whose() == name
+            and back.browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
+        )
         assert back.call("GET", "/operators").status_code == 403
         # Somebody of the same name there is nobody here.
         other = fresh("other")
@@ -110,7 +129,9 @@ def test_an_operator_links_themselves_and_comes_in_by_the_source_from_then_on(
         assert again.whose() is None
 
 
-def test_anyone_who_is_both_comes_in_as_both(running: Running, provider: SignInProvider, fresh: Fresh, desk: Callable[[], Desk]) -> None:
+def test_anyone_who_is_both_comes_in_as_both(
+    running: Running, provider: SignInProvider, fresh: Fresh, desk: Callable[[], Desk]
+) -> None:
     key, who, name = fresh("staff-id"), fresh("wren.halliday"), fresh("wren")
     provider.faults()
     provider.user(who, "Wren", "Halliday", ["Guides"])
@@ -120,9 +141,12 @@ def test_anyone_who_is_both_comes_in_as_both(running: Running, provider: SignInP
         dravo.sign_ins.change(key, serves="both")
         wren, super_admin = desk(), desk()
         wren.enter(name)
-        offered = {each["key"]: each["start"] for each in wren.call("GET", "/session/links").json()["offered"]}
+        offered = {
+            each["key"]: each["start"] for each in wren.call("GET", "/session/links").json()["offered"]
+        }
         wren.browser.sign_in(f"{running.url}{offered[key]}", who)
-        # A super administrator of their own: recovery codes of the one whom all tests share would be seen by other tests.
+        # A super administrator of their own: recovery codes of the one whom all tests share would be seen by
+        # other tests.
         dravo.operators.add(f"{name}.admin", "super_administrator", PASSWORD)
         super_admin.enter(f"{name}.admin")
         super_admin.call("POST", "/recovery-codes", code="")
@@ -130,18 +154,27 @@ def test_anyone_who_is_both_comes_in_as_both(running: Running, provider: SignInP
         back = desk()
         back.browser.sign_in(f"{running.url}/sso/{key}/start", who)
         assert back.whose() == name
-        assert back.browser.http.get(f"{running.url}/api/v1/me/applications").json()["name"] == "Wren Halliday"
+        assert (
+            back.browser.http.get(f"{running.url}/api/v1/me/applications").json()["name"] == "Wren Halliday"
+        )
         # Kept out as a user, they are an operator all the same; the trace tells both.
         dravo.sign_ins.change(key, policy={"users": 'title eq "Guide"'})
         back = desk()
         back.browser.sign_in(f"{running.url}/sso/{key}/start", who)
-        assert back.whose() == name and back.browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
+        assert (
+            back.whose() == name
+            and back.browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
+        )
         trace = dravo.sign_ins.trace(key, next(iter(dravo.sign_ins.traces(key)))["id"])
         assert f"The operator '{name}' is signed in." in trace["message"]
-        assert any("The user is outside the scope of the source: " in each["message"] for each in trace["steps"])
+        assert any(
+            "The user is outside the scope of the source: " in each["message"] for each in trace["steps"]
+        )
 
 
-def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(running: Running, fresh: Fresh, desk: Callable[[], Desk]) -> None:
+def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(
+    running: Running, fresh: Fresh, desk: Callable[[], Desk]
+) -> None:
     name = fresh("dilys")
     with running.dravo as dravo:
         dravo.operators.add(name, "auditor", PASSWORD)
@@ -161,37 +194,52 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(r
         assert dilys.call("GET", "/users").status_code == 200
 
 
-def test_by_a_code_that_is_mailed_somebody_known_and_somebody_new_come_in(running: Running, letters: Letters, fresh: Fresh) -> None:
+def test_by_a_code_that_is_mailed_somebody_known_and_somebody_new_come_in(
+    running: Running, letters: Letters, fresh: Fresh
+) -> None:
     key, domain = fresh("volunteers"), f"{fresh('volunteers')}.example"
     known, new = f"gale.harrow@{domain}", f"maribel.quay@{domain}"
     provider = running.provider(key)
     provider.user(f"v.gale.{domain}", displayName="Gale Harrow", emails=[{"value": known, "type": "work"}])
     with running.dravo as dravo:
-        dravo.mail.change(host="127.0.0.1", port=letters.smtp_port, security="none", sender="dravo@fernhollow.example")
+        dravo.mail.change(
+            host="127.0.0.1", port=letters.smtp_port, security="none", sender="dravo@fernhollow.example"
+        )
         policy = {"domains": [domain], "makes": True}
-        dravo.sign_ins.change(key, protocol="email_code", settings={"new_user_group": "Asked to help"}, policy=policy)
+        dravo.sign_ins.change(
+            key, protocol="email_code", settings={"new_user_group": "Asked to help"}, policy=policy
+        )
         dravo.sign_ins.set_status(key, "enabled", confirm=f"{key.capitalize()} directory")
         http = httpx.Client(base_url=running.url, trust_env=False, timeout=30)
         assert http.get("/api/v1/sign-in", params={"email": known}).json()["by_code"]
         asked = http.post("/api/v1/sign-in/code", json={"email": known}).json()
         body = {"state": asked["state"], "code": letters.code(known)}
         # Another browser has no part in it.
-        assert httpx.post(f"{running.url}/api/v1/sign-in/code/verify", json=body, trust_env=False).status_code == 404
+        assert (
+            httpx.post(f"{running.url}/api/v1/sign-in/code/verify", json=body, trust_env=False).status_code
+            == 404
+        )
         assert http.post("/api/v1/sign-in/code/verify", json=body).json()["outcome"] == "signed_in"
         assert http.get("/api/v1/me/applications").json()["name"] == "Gale Harrow"
         asked = http.post("/api/v1/sign-in/code", json={"email": new}).json()
         body = {"state": asked["state"], "code": letters.code(new)}
         answer = http.post("/api/v1/sign-in/code/verify", json=body)
         assert (answer.status_code, answer.json()["error"]["code"]) == (422, "names_needed")
-        answer = http.post("/api/v1/sign-in/code/verify", json={**body, "given_name": "Maribel", "family_name": "Quay"})
+        answer = http.post(
+            "/api/v1/sign-in/code/verify", json={**body, "given_name": "Maribel", "family_name": "Quay"}
+        )
         assert answer.json()["outcome"] == "signed_in", answer.text
-        group = next(each for each in dravo.users.get(new)["groups"] if each["group"]["name"] == "Asked to help")
+        group = next(
+            each for each in dravo.users.get(new)["groups"] if each["group"]["name"] == "Asked to help"
+        )
         assert group["source"]["key"] == key
         # Sign-out knows no other place; and anyone who runs this sees no code anywhere.
         csrf = http.get("/api/v1/me/applications").json()["csrf"]
         assert http.delete("/api/v1/me/session", headers={"X-Dravo-CSRF": csrf}).json() == {"go_to": ""}
         code = letters.code(new)
         eventually(lambda: dravo.mail.get()["waiting"], lambda waiting: waiting == 0)
-        told = str(dravo.sign_ins.get(key)) + "".join(str(dravo.sign_ins.trace(key, each["id"])) for each in dravo.sign_ins.traces(key))
+        told = str(dravo.sign_ins.get(key)) + "".join(
+            str(dravo.sign_ins.trace(key, each["id"])) for each in dravo.sign_ins.traces(key)
+        )
         assert code not in told and code.replace(" ", "") not in told
     assert code not in (running.folder / "service.log").read_text()

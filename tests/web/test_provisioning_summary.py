@@ -1,4 +1,6 @@
-"""How much provisioning is pending, and waiting until nothing is: by the client, plain HTTP and the command line."""
+"""How much provisioning is pending, and waiting until nothing is: by the client, plain HTTP and the command
+line.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ def records(running: Running, app: StandIn, fresh: Fresh) -> str:
     return key
 
 
-def test_what_waits_for_its_application_is_stopped_and_nothing_is_pending(running: Running, records: str) -> None:
+def test_what_waits_for_its_application_is_stopped_and_nothing_is_pending(
+    running: Running, records: str
+) -> None:
     with running.dravo as client:
         summary = client.provisioning.summary(records, wait=30)
     assert (summary["settled"], summary["stopped"], summary["waiting"]) == (True, 20, 0)
@@ -40,8 +44,14 @@ def test_it_is_answered_when_all_accounts_are_there(running: Running, app: Stand
         client.applications.change(records, enabled=True)
         assert not client.provisioning.summary(records)["settled"]
         assert client.provisioning.summary(records, wait=60) == {
-            "settled": True, "recomputing": 0, "waiting": 0, "stopped": 0, "failed": 0, "held": 0, "unresolved": 0,
-        }  # fmt: skip
+            "settled": True,
+            "recomputing": 0,
+            "waiting": 0,
+            "stopped": 0,
+            "failed": 0,
+            "held": 0,
+            "unresolved": 0,
+        }
     assert len(app.accounts()) == 20
 
 

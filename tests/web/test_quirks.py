@@ -1,4 +1,6 @@
-"""What providers in the field send that the standard does not quite say: each works, and leads to the same as the proper way."""
+"""What providers in the field send that the standard does not quite say: each works, and leads to the same
+as the proper way.
+"""
 
 from __future__ import annotations
 
@@ -25,10 +27,14 @@ class Provider:
         self.headers = {"Authorization": f"Bearer {token}"}
         self.http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
 
-    def send(self, method: str, path: str, body: Any = None, kind: str = "application/scim+json", **query: str) -> Any:
+    def send(
+        self, method: str, path: str, body: Any = None, kind: str = "application/scim+json", **query: str
+    ) -> Any:
         content = None if body is None else json.dumps(body)
         headers = {**self.headers, "Content-Type": kind}
-        return self.http.open(f"/scim/v2/staff{path}", method=method, data=content, headers=headers, query_string=query)
+        return self.http.open(
+            f"/scim/v2/staff{path}", method=method, data=content, headers=headers, query_string=query
+        )
 
     def make(self, **attributes: Any) -> str:
         return str(self.send("POST", "/Users", {"userName": "ada", **attributes}).json["id"])
@@ -57,7 +63,12 @@ def test_operations_and_booleans_in_any_dress(provider: Provider, operation: str
 
 def test_a_value_object_without_a_path_and_keys_of_every_kind(provider: Provider) -> None:
     ada = provider.make(name={"givenName": "Ada"})
-    value = {"name.familyName": "Fern", f"{ENTERPRISE}:department": "Herbarium", f"{ENTERPRISE}:manager": "42", "displayName": "Ada Fern"}
+    value = {
+        "name.familyName": "Fern",
+        f"{ENTERPRISE}:department": "Herbarium",
+        f"{ENTERPRISE}:manager": "42",
+        "displayName": "Ada Fern",
+    }
     told = provider.patched(ada, {"op": "Add", "value": value})
     assert told["name"] == {"givenName": "Ada", "familyName": "Fern"}
     assert told[ENTERPRISE] == {"department": "Herbarium", "manager": {"value": "42"}}
@@ -81,25 +92,57 @@ def test_members_are_taken_out_by_a_list_as_well_as_by_a_path(provider: Provider
     users = [provider.make(userName=f"p{number}") for number in range(4)]
     listed = [{"value": each, "display": "x"} for each in users]
     group = provider.send("POST", "/Groups", {"displayName": "Guides"}).json["id"]
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Add", "path": "members", "value": listed[:2]}]})
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Add", "value": {"members": listed[2:]}}]})
+    provider.send(
+        "PATCH", f"/Groups/{group}", {"Operations": [{"op": "Add", "path": "members", "value": listed[:2]}]}
+    )
+    provider.send(
+        "PATCH", f"/Groups/{group}", {"Operations": [{"op": "Add", "value": {"members": listed[2:]}}]}
+    )
     assert provider.members(group) == set(users)
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Remove", "path": "members", "value": [{"value": users[0]}]}]})
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "remove", "path": f'members[value eq "{users[1]}"]'}]})
+    provider.send(
+        "PATCH",
+        f"/Groups/{group}",
+        {"Operations": [{"op": "Remove", "path": "members", "value": [{"value": users[0]}]}]},
+    )
+    provider.send(
+        "PATCH",
+        f"/Groups/{group}",
+        {"Operations": [{"op": "remove", "path": f'members[value eq "{users[1]}"]'}]},
+    )
     assert provider.members(group) == set(users[2:])
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Replace", "path": "members", "value": listed[:1]}]})
+    provider.send(
+        "PATCH",
+        f"/Groups/{group}",
+        {"Operations": [{"op": "Replace", "path": "members", "value": listed[:1]}]},
+    )
     assert provider.members(group) == {users[0]}
-    provider.send("PATCH", f"/Groups/{group}", {"Operations": [{"op": "Replace", "value": {"id": group, "displayName": "Leaders"}}]})
+    provider.send(
+        "PATCH",
+        f"/Groups/{group}",
+        {"Operations": [{"op": "Replace", "value": {"id": group, "displayName": "Leaders"}}]},
+    )
     assert provider.send("GET", f"/Groups/{group}").json["displayName"] == "Leaders"
     assert provider.members(group) == {users[0]}
 
 
-@pytest.mark.parametrize("path", ["/Users/", "/Groups/", "/ServiceProviderConfig/", "/Schemas/", "/ResourceTypes/"])
+@pytest.mark.parametrize(
+    "path", ["/Users/", "/Groups/", "/ServiceProviderConfig/", "/Schemas/", "/ResourceTypes/"]
+)
 def test_a_slash_at_the_end_and_plain_json_are_taken(provider: Provider, path: str) -> None:
     assert provider.send("GET", path).status_code == 200
     assert provider.send("POST", "/Users/", {"userName": path}, kind="application/json").status_code == 201
-    assert provider.send("POST", "/Users", {"userName": f"{path}2"}, kind="application/json; charset=utf-8; odd=1").status_code == 201
-    assert provider.send("POST", "/Users", {"userName": f"{path}3"}, kind="Application/SCIM+JSON;charset=utf-8").status_code == 201
+    assert (
+        provider.send(
+            "POST", "/Users", {"userName": f"{path}2"}, kind="application/json; charset=utf-8; odd=1"
+        ).status_code
+        == 201
+    )
+    assert (
+        provider.send(
+            "POST", "/Users", {"userName": f"{path}3"}, kind="Application/SCIM+JSON;charset=utf-8"
+        ).status_code
+        == 201
+    )
     assert provider.send("POST", "/Users", {"userName": f"{path}4"}, kind="").status_code == 201
     refused = provider.send("POST", "/Users", {"userName": f"{path}5"}, kind="text/plain")
     assert refused.status_code == 415 and "application/scim+json" in refused.json["detail"]
@@ -132,19 +175,36 @@ def test_a_user_name_that_is_an_e_mail_and_changes_stays_the_same_user(provider:
     ada = provider.make(userName="ada.fern@fernhollow.example", externalId="fb-1")
     provider.patched(ada, {"op": "Replace", "path": "userName", "value": "ada.moss@fernhollow.example"})
     assert len(provider.services.rows(t.user)) == 1
-    assert provider.send("GET", "/Users", filter='externalId eq "fb-1"').json["Resources"][0]["userName"] == "ada.moss@fernhollow.example"
+    assert (
+        provider.send("GET", "/Users", filter='externalId eq "fb-1"').json["Resources"][0]["userName"]
+        == "ada.moss@fernhollow.example"
+    )
     assert provider.send("POST", "/Users", {"userName": "ada.fern@fernhollow.example"}).status_code == 201
 
 
 def test_members_are_left_out_where_they_are_not_wanted(provider: Provider) -> None:
     ada = provider.make()
-    group = provider.send("POST", "/Groups", {"displayName": "Guides", "members": [{"value": ada}]}).json["id"]
-    for left_out in ("members", "MEMBERS", "urn:ietf:params:scim:schemas:core:2.0:Group:members", "externalId, members"):
-        assert "members" not in provider.send("GET", f"/Groups/{group}", excludedAttributes=left_out).json, left_out
-        assert "members" not in provider.send("GET", "/Groups", excludedAttributes=left_out).json["Resources"][0]
+    group = provider.send("POST", "/Groups", {"displayName": "Guides", "members": [{"value": ada}]}).json[
+        "id"
+    ]
+    for left_out in (
+        "members",
+        "MEMBERS",
+        "urn:ietf:params:scim:schemas:core:2.0:Group:members",
+        "externalId, members",
+    ):
+        assert "members" not in provider.send("GET", f"/Groups/{group}", excludedAttributes=left_out).json, (
+            left_out
+        )
+        assert (
+            "members" not in provider.send("GET", "/Groups", excludedAttributes=left_out).json["Resources"][0]
+        )
     assert "members" in provider.send("GET", f"/Groups/{group}", attributes="displayName,members").json
     asked = provider.send(
-        "PATCH", f"/Groups/{group}", {"Operations": [{"op": "replace", "path": "displayName", "value": "New"}]}, attributes="displayName"
+        "PATCH",
+        f"/Groups/{group}",
+        {"Operations": [{"op": "replace", "path": "displayName", "value": "New"}]},
+        attributes="displayName",
     )
     assert (asked.status_code, asked.json["displayName"]) == (200, "New")
 
@@ -164,7 +224,9 @@ def test_pages_of_a_hundred_while_users_come(provider: Provider) -> None:
 def test_a_pushed_password_is_nowhere(provider: Provider) -> None:
     ada = provider.make(password="never-to-be-kept")
     provider.patched(
-        ada, {"op": "replace", "path": "password", "value": "never-to-be-kept"}, {"op": "replace", "value": {"password": "never-to-be-kept"}}
+        ada,
+        {"op": "replace", "path": "password", "value": "never-to-be-kept"},
+        {"op": "replace", "value": {"password": "never-to-be-kept"}},
     )
     provider.send("PUT", f"/Users/{ada}", {"userName": "ada", "password": "never-to-be-kept"})
     provider.services.ctx.close()
@@ -172,7 +234,10 @@ def test_a_pushed_password_is_nowhere(provider: Provider) -> None:
         assert b"never-to-be-kept" not in file.read_bytes(), file.name
 
 
-@pytest.mark.parametrize("value", [7, [5], [True], True, 1.5, [["ada@fernhollow.example"]], [{"value": {"value": "x"}}], {"value": []}])
+@pytest.mark.parametrize(
+    "value",
+    [7, [5], [True], True, 1.5, [["ada@fernhollow.example"]], [{"value": {"value": "x"}}], {"value": []}],
+)
 @pytest.mark.parametrize("name", ["emails", "phoneNumbers", "roles"])
 def test_what_is_no_element_is_refused_and_changes_nothing(provider: Provider, name: str, value: Any) -> None:
     ada = provider.make(title="Botanist", **{name: [{"value": "first", "type": "work"}]})
@@ -181,19 +246,37 @@ def test_what_is_no_element_is_refused_and_changes_nothing(provider: Provider, n
         ("POST", "/Users", {"userName": "other", name: value}),
         ("PUT", f"/Users/{ada}", {"userName": "ada", name: value}),
         ("PATCH", f"/Users/{ada}", {"Operations": [{"op": "replace", "path": name, "value": value}]}),
-        ("PATCH", f"/Users/{ada}", {"Operations": [{"op": "add", "value": {"title": "Keeper", name: value}}]}),
+        (
+            "PATCH",
+            f"/Users/{ada}",
+            {"Operations": [{"op": "add", "value": {"title": "Keeper", name: value}}]},
+        ),
     ):
         refused = provider.send(method, path, body)
-        assert (refused.status_code, refused.json["scimType"]) == (400, "invalidValue"), (method, refused.text)
+        assert (refused.status_code, refused.json["scimType"]) == (400, "invalidValue"), (
+            method,
+            refused.text,
+        )
     assert provider.send("GET", f"/Users/{ada}").json == before
     assert len(provider.services.rows(t.record)) == 1
 
 
 def test_null_is_no_value_also_within_elements(provider: Provider) -> None:
-    ada = provider.make(emails=[{"value": "a@fernhollow.example", "type": "work", "primary": True}, {"value": "b@fernhollow.example"}])
+    ada = provider.make(
+        emails=[
+            {"value": "a@fernhollow.example", "type": "work", "primary": True},
+            {"value": "b@fernhollow.example"},
+        ]
+    )
     told = provider.patched(ada, {"op": "replace", "path": "emails.type", "value": None})
-    assert told["emails"] == [{"value": "a@fernhollow.example", "primary": True}, {"value": "b@fernhollow.example"}]
-    told = provider.patched(ada, {"op": "replace", "path": "emails", "value": [None, {"value": "c@fernhollow.example", "type": None}]})
+    assert told["emails"] == [
+        {"value": "a@fernhollow.example", "primary": True},
+        {"value": "b@fernhollow.example"},
+    ]
+    told = provider.patched(
+        ada,
+        {"op": "replace", "path": "emails", "value": [None, {"value": "c@fernhollow.example", "type": None}]},
+    )
     assert told["emails"] == [{"value": "c@fernhollow.example"}]
     assert "emails" not in provider.patched(ada, {"op": "replace", "path": "emails.value", "value": None})
     told = provider.patched(ada, {"op": "add", "path": "phoneNumbers.type", "value": None})
@@ -205,6 +288,11 @@ def test_what_is_nested_without_end_is_refused_at_both_doors(provider: Provider)
     for _ in range(300):
         deep = {"a": [deep]}
     refused = provider.send("POST", "/Users", {"userName": "ada", "name": deep})
-    assert (refused.status_code, refused.json["scimType"]) == (400, "invalidSyntax") and "more than 32 deep" in refused.json["detail"]
-    answer = provider.http.post("/api/v1/session", data=json.dumps({"name": deep}), content_type="application/json")
+    assert (refused.status_code, refused.json["scimType"]) == (
+        400,
+        "invalidSyntax",
+    ) and "more than 32 deep" in refused.json["detail"]
+    answer = provider.http.post(
+        "/api/v1/session", data=json.dumps({"name": deep}), content_type="application/json"
+    )
     assert answer.status_code == 400 and "more than 32 deep" in answer.text

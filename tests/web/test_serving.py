@@ -1,4 +1,6 @@
-"""How the console and the process around it are served: headers, caching, logs, and the loop of the worker."""
+"""How the console and the process around it are served: headers, caching, logs, and the loop of the
+worker.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ from tests.service_fixture import ServiceFixture
 
 
 def test_the_console_comes_with_a_strict_policy_and_a_nonce_of_its_own(running: Running) -> None:
-    pages = [httpx.get(f"{running.url}{path}") for path in ("/", "/users", "/applications/x/mapping", "/sign-in")]
+    pages = [
+        httpx.get(f"{running.url}{path}") for path in ("/", "/users", "/applications/x/mapping", "/sign-in")
+    ]
     nonces = set()
     for page in pages:
         assert page.status_code == 200
@@ -69,13 +73,17 @@ def test_assets_are_kept_by_browsers_and_answers_of_the_api_are_not(running: Run
     answer = httpx.get(running.url + asset.group(1))
     assert "immutable" in answer.headers["Cache-Control"]
     assert "javascript" in answer.headers["Content-Type"]
-    api = httpx.get(f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {running.api_token}"})
+    api = httpx.get(
+        f"{running.url}/api/v1/overview", headers={"Authorization": f"Bearer {running.api_token}"}
+    )
     assert api.headers["Cache-Control"] == "no-store"
     metrics = httpx.get(f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"})
     assert (metrics.status_code, metrics.headers["Cache-Control"]) == (200, "no-store")
     document = httpx.get(f"{running.url}/api/v1/openapi.json")
     assert document.headers["Cache-Control"] == "no-cache"
-    again = httpx.get(f"{running.url}/api/v1/openapi.json", headers={"If-None-Match": document.headers["ETag"]})
+    again = httpx.get(
+        f"{running.url}/api/v1/openapi.json", headers={"If-None-Match": document.headers["ETag"]}
+    )
     assert (again.status_code, again.content) == (304, b"")
     assert api.headers["X-Content-Type-Options"] == "nosniff"
 
@@ -116,14 +124,24 @@ def test_behind_a_proxy_every_address_follows_the_public_one(services: ServiceFi
 
     operators.add(services.ctx, services.caller, "ada", "super_administrator", "a-long-enough-one")
     services.source("staff")
-    signed = http.post("/api/v1/session", json={"name": "ada", "password": "a-long-enough-one"}, headers={"X-Forwarded-Host": "evil.example"})
+    signed = http.post(
+        "/api/v1/session",
+        json={"name": "ada", "password": "a-long-enough-one"},
+        headers={"X-Forwarded-Host": "evil.example"},
+    )
     assert "Secure" in signed.headers["Set-Cookie"]
     token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
-    made = http.post("/scim/v2/staff/Users", json={"userName": "a"}, headers={"Authorization": f"Bearer {token}", "Host": "evil.example"})
+    made = http.post(
+        "/scim/v2/staff/Users",
+        json={"userName": "a"},
+        headers={"Authorization": f"Bearer {token}", "Host": "evil.example"},
+    )
     assert made.headers["Location"].startswith("https://dravo.fernhollow.example/scim/v2/staff/Users/")
 
 
-def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     app = create_app(services.ctx, "http://127.0.0.1:1")
     app.config["PROPAGATE_EXCEPTIONS"] = False
 
@@ -189,7 +207,9 @@ def test_addresses_follow_where_one_listens(tmp_path: Path) -> None:
     assert Service(tmp_path, "127.0.0.1", 8420, "https://x.example/").public_url == "https://x.example"
 
 
-def test_a_worker_ends_when_it_is_told_and_survives_locked_records(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_worker_ends_when_it_is_told_and_survives_locked_records(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     looked = threading.Event()
 
     def look(self: Worker) -> int:
@@ -231,11 +251,14 @@ def test_behind_a_proxy_each_caller_is_where_the_proxy_says(tmp_path: Path) -> N
 
     def enter(address: str, password: str = "wrong-wrong-wrong") -> int:
         body = {"name": "edmund.sallow", "password": password}
-        return httpx.post(f"{behind.url}/api/v1/session", json=body, headers={"X-Forwarded-For": address}, trust_env=False).status_code
+        return httpx.post(
+            f"{behind.url}/api/v1/session", json=body, headers={"X-Forwarded-For": address}, trust_env=False
+        ).status_code
 
     try:
         assert [enter("192.0.2.7") for _ in range(11)] == [401] * 10 + [429]
-        # Anyone who guesses shuts out themselves, and nobody who is elsewhere; what somebody claims before the proxy's word counts for nothing.
+        # Anyone who guesses shuts out themselves, and nobody who is elsewhere; what somebody claims before
+        # the proxy's word counts for nothing.
         assert enter("192.0.2.8", PASSWORD) == 200
         assert enter("192.0.2.8, 192.0.2.7", PASSWORD) == 429
     finally:
@@ -250,7 +273,10 @@ def test_a_proxy_is_named_by_its_address(tmp_path: Path) -> None:
 def test_a_service_that_cannot_listen_says_why(tmp_path: Path) -> None:
     set_up(tmp_path)
     port = free_port()
-    with socket.create_server(("127.0.0.1", port)), pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is in use"):
+    with (
+        socket.create_server(("127.0.0.1", port)),
+        pytest.raises(AddressNotUsable, match=f"Port {port} of 127.0.0.1 is in use"),
+    ):
         serve(tmp_path, "127.0.0.1", port)
     with pytest.raises(AddressNotUsable, match="' is not an address of this machine"):
         serve(tmp_path, "192.0.2.1", port)
@@ -262,7 +288,10 @@ def test_a_service_that_cannot_listen_says_why(tmp_path: Path) -> None:
 
 def test_a_host_is_listened_on_at_the_addresses_that_the_machine_has(monkeypatch: pytest.MonkeyPatch) -> None:
     port = free_port()
-    found = [(socket.AF_INET6, 1, 6, "", ("2001:db8::1", port, 0, 0)), (socket.AF_INET, 1, 6, "", ("127.0.0.1", port))]
+    found = [
+        (socket.AF_INET6, 1, 6, "", ("2001:db8::1", port, 0, 0)),
+        (socket.AF_INET, 1, 6, "", ("127.0.0.1", port)),
+    ]
     monkeypatch.setattr(socket, "getaddrinfo", lambda *_, **__: found)
     (opened,) = listen("garden", port)
     assert opened.getsockname() == ("127.0.0.1", port)
@@ -289,10 +318,15 @@ def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(services: Ser
     answer = http.get("/readyz")
     assert answer.status_code == 503 and "does not respond (work)" in answer.get_data(as_text=True)
     text = "\n".join(as_text(of_worker(heartbeats)))
-    assert re.search(r'dravo_worker_heartbeat_age_seconds\{loop="work"\} 6\d', text) and 'dravo_worker_errors{kind="job"} 0' in text
+    assert (
+        re.search(r'dravo_worker_heartbeat_age_seconds\{loop="work"\} 6\d', text)
+        and 'dravo_worker_errors{kind="job"} 0' in text
+    )
 
 
-def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_again_waits_longer(tmp_path: Path) -> None:
+def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_again_waits_longer(
+    tmp_path: Path,
+) -> None:
     watched = Service(tmp_path, "127.0.0.1", free_port())
     child = multiprocessing.get_context("fork").Process(target=time.sleep, args=(600,))
     child.start()
@@ -313,7 +347,11 @@ def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_ag
 
 def test_many_idle_connections_stand_in_nobodys_way(tmp_path: Path) -> None:
     resource.setrlimit(
-        resource.RLIMIT_NOFILE, (min(4_096, resource.getrlimit(resource.RLIMIT_NOFILE)[1]), resource.getrlimit(resource.RLIMIT_NOFILE)[1])
+        resource.RLIMIT_NOFILE,
+        (
+            min(4_096, resource.getrlimit(resource.RLIMIT_NOFILE)[1]),
+            resource.getrlimit(resource.RLIMIT_NOFILE)[1],
+        ),
     )
     with service(tmp_path) as running, contextlib.ExitStack() as idle:
         for _ in range(1_000):
@@ -322,7 +360,14 @@ def test_many_idle_connections_stand_in_nobodys_way(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "path", ["/../../etc/passwd", "/../../etc/nothing-of-that-name", "/assets/../../app.py", "/%2e%2e/%2e%2e/app.py", f"/{'x' * 300}"]
+    "path",
+    [
+        "/../../etc/passwd",
+        "/../../etc/nothing-of-that-name",
+        "/assets/../../app.py",
+        "/%2e%2e/%2e%2e/app.py",
+        f"/{'x' * 300}",
+    ],
 )
 def test_no_path_tells_what_lies_in_the_file_system(running: Running, path: str) -> None:
     with socket.create_connection(("127.0.0.1", running.port)) as connection:
@@ -377,7 +422,9 @@ def test_a_copy_of_the_database_alone_has_what_was_written(tmp_path: Path) -> No
     assert operators_in(tmp_path / "after") == ["edmund.sallow", "hazel.marlow", "wren.halliday"]
 
 
-def test_a_service_whose_records_cannot_be_written_is_not_ready(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_service_whose_records_cannot_be_written_is_not_ready(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200
@@ -397,7 +444,9 @@ def limit_files(process: psutil.Process, size: int) -> None:
         resource.prlimit(each.pid, resource.RLIMIT_FSIZE, (size if size >= 0 else hard, hard))
 
 
-def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there_is_room(tmp_path: Path) -> None:
+def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there_is_room(
+    tmp_path: Path,
+) -> None:
     with service(tmp_path) as running:
         assert running.process is not None
         serving = psutil.Process(running.process.pid)
@@ -405,7 +454,8 @@ def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there
         limit_files(serving, 0)
         for each in serving.children():
             each.kill()
-        # Neither can its log be written, nor the file with the numbers of its processes, nor can they open the records.
+        # Neither can its log be written, nor the file with the numbers of its processes, nor can they open
+        # the records.
         seen: set[int] = set()
         eventually(lambda: seen.update(each.pid for each in serving.children()) or len(seen - before) >= 2)
         limit_files(serving, -1)
@@ -419,11 +469,16 @@ def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there
         running.process = None
 
 
-def test_a_disk_that_is_nearly_full_is_told_before_it_is(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_disk_that_is_nearly_full_is_told_before_it_is(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200
-    monkeypatch.setattr("dravo.store.database.shutil.disk_usage", lambda _: shutil._ntuple_diskusage(10**9, 10**9 - 1_000, 1_000))
+    monkeypatch.setattr(
+        "dravo.store.database.shutil.disk_usage",
+        lambda _: shutil._ntuple_diskusage(10**9, 10**9 - 1_000, 1_000),
+    )
     answer = http.get("/readyz")
     assert answer.status_code == 503
     assert "1,000 bytes" in answer.json["reason"]

@@ -1,4 +1,6 @@
-"""Sign-in through a source, the whole way: a real provider, a browser's way by plain HTTP, and what is there afterwards."""
+"""Sign-in through a source, the whole way: a real provider, a browser's way by plain HTTP, and what is there
+afterwards.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,12 @@ def saml_or_oidc(running: Running, provider: SignInProvider, key: str, protocol:
         if protocol == "saml":
             dravo.sign_ins.change(key, protocol="saml", settings={"metadata_url": f"{provider.url}/metadata"})
         else:
-            dravo.sign_ins.change(key, protocol="oidc", settings={"issuer": provider.url, "client_id": "dravo"}, secret="not-much-of-a-secret")
+            dravo.sign_ins.change(
+                key,
+                protocol="oidc",
+                settings={"issuer": provider.url, "client_id": "dravo"},
+                secret="not-much-of-a-secret",
+            )
 
 
 @pytest.mark.parametrize("protocol", ["saml", "oidc"])
@@ -71,7 +78,11 @@ def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
         looked = next(iter(dravo.sign_ins.traces(key, sign_in_test=sign_in_test["id"])))
         assert (looked["outcome"], looked["user"]) == ("observed", None)
         tried = next(iter(dravo.sign_ins.sign_in_tests(key)))
-        assert (tried["so_far"], tried["trace"], tried["message"]) == ("observed", looked["id"], "Sign-in would succeed. Nothing was changed.")
+        assert (tried["so_far"], tried["trace"], tried["message"]) == (
+            "observed",
+            looked["id"],
+            "Sign-in would succeed. Nothing was changed.",
+        )
         assert not list(dravo.users.list(words=name))
         # Then for real, which makes the group known, so that it can be mapped.
         assert "Juno Marlow" not in Browser().sign_in(f"{running.url}/sso/{key}/start", name).text
@@ -84,7 +95,10 @@ def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
         account = app.accounts()[name]
         assert account["active"]
         mine = browser.http.get(f"{running.url}/api/v1/me/applications").json()
-        assert (mine["name"], [each["roles"] for each in mine["applications"]]) == ("Juno Marlow", [["Engineer"]])
+        assert (mine["name"], [each["roles"] for each in mine["applications"]]) == (
+            "Juno Marlow",
+            [["Engineer"]],
+        )
         # The group changes at the provider, and with the next sign-in the role here.
         provider.user(name, "Juno", "Marlow", ["Site"])
         Browser().sign_in(f"{running.url}/sso/{key}/start", name)
@@ -112,22 +126,35 @@ MISTAKES: list[tuple[str, dict[str, Any], str | None, str]] = [
 ]
 
 
-@pytest.mark.parametrize(("faults", "reason", "told"), [each[1:] for each in MISTAKES], ids=[each[0] for each in MISTAKES])
+@pytest.mark.parametrize(
+    ("faults", "reason", "told"), [each[1:] for each in MISTAKES], ids=[each[0] for each in MISTAKES]
+)
 def test_the_mistakes_that_users_make_are_found_and_named(
-    running: Running, provider: SignInProvider, place: Place, faults: dict[str, Any], reason: str | None, told: str
+    running: Running,
+    provider: SignInProvider,
+    place: Place,
+    faults: dict[str, Any],
+    reason: str | None,
+    told: str,
 ) -> None:
     provider.faults(**faults)
     with running.dravo as dravo:
         sign_in_test = dravo.sign_ins.create_sign_in_test(place.key, place.who)
         Browser().sign_in(sign_in_test["link"], place.who)
-        trace = dravo.sign_ins.trace(place.key, next(iter(dravo.sign_ins.traces(place.key, sign_in_test=sign_in_test["id"])))["id"])
+        trace = dravo.sign_ins.trace(
+            place.key, next(iter(dravo.sign_ins.traces(place.key, sign_in_test=sign_in_test["id"])))["id"]
+        )
     assert trace["reason"] == reason
     assert trace["outcome"] == ("observed" if reason is None else "refused")
     assert any(told in f"{each['message']} {each['hint']}" for each in trace["steps"]), trace["steps"]
-    assert all(each["hint"] for each in trace["steps"] if each["outcome"] == "failed" or each["outcome"] == "failed")
+    assert all(
+        each["hint"] for each in trace["steps"] if each["outcome"] == "failed" or each["outcome"] == "failed"
+    )
 
 
-def test_a_sign_in_counts_once_and_in_the_browser_that_began_it(running: Running, provider: SignInProvider, place: Place) -> None:
+def test_a_sign_in_counts_once_and_in_the_browser_that_began_it(
+    running: Running, provider: SignInProvider, place: Place
+) -> None:
     start = place.start
     browser, other = Browser(), Browser()
     chooser = browser.http.get(start)
@@ -149,7 +176,13 @@ def _why(running: Running, place: Place, shown: httpx.Response) -> str:
 
 
 def test_nobody_is_sent_elsewhere_after_signing_in(running: Running, place: Place) -> None:
-    for back in ("//elsewhere.example/", "https://elsewhere.example/", "/\\elsewhere.example", "javascript:alert(1)", "/\t/elsewhere.example"):
+    for back in (
+        "//elsewhere.example/",
+        "https://elsewhere.example/",
+        "/\\elsewhere.example",
+        "javascript:alert(1)",
+        "/\t/elsewhere.example",
+    ):
         browser = Browser()
         page = browser.http.get(place.start, params={"back": back})
         answer = browser.post(page, who=place.who)
@@ -157,7 +190,9 @@ def test_nobody_is_sent_elsewhere_after_signing_in(running: Running, place: Plac
         browser.http.close()
 
 
-def test_a_sign_in_test_is_for_the_user_whom_it_names(running: Running, provider: SignInProvider, place: Place) -> None:
+def test_a_sign_in_test_is_for_the_user_whom_it_names(
+    running: Running, provider: SignInProvider, place: Place
+) -> None:
     provider.user("milo.thatch", "Milo", "Thatch", [])
     with running.dravo as dravo:
         sign_in_test = dravo.sign_ins.create_sign_in_test(
@@ -171,7 +206,9 @@ def test_a_sign_in_test_is_for_the_user_whom_it_names(running: Running, provider
         assert str(Browser().sign_in(sign_in_test["link"], "milo.thatch").url).endswith("/your-applications")
 
 
-def test_a_new_key_of_the_provider_is_fetched_and_a_new_certificate_waits(running: Running, provider: SignInProvider, fresh: Fresh) -> None:
+def test_a_new_key_of_the_provider_is_fetched_and_a_new_certificate_waits(
+    running: Running, provider: SignInProvider, fresh: Fresh
+) -> None:
     provider.faults()
     key, who = fresh("rolling"), fresh("idris.vance")
     provider.user(who, "Idris", "Vance", [])
@@ -179,7 +216,9 @@ def test_a_new_key_of_the_provider_is_fetched_and_a_new_certificate_waits(runnin
     with running.dravo as dravo:
         dravo.sign_ins.set_status(key, "enabled", confirm=key)
         provider.new_keys()
-        assert str(Browser().sign_in(f"{running.url}/sso/{key}/start", who).url).endswith("/your-applications")
+        assert str(Browser().sign_in(f"{running.url}/sso/{key}/start", who).url).endswith(
+            "/your-applications"
+        )
         trace = dravo.sign_ins.trace(key, next(iter(dravo.sign_ins.traces(key)))["id"])
         assert any(each["name"] == "Keys" for each in trace["steps"])
 
@@ -212,12 +251,17 @@ def test_whatever_is_posted_is_refused_in_plain_words(running: Running, place: P
         assert answer.status_code == 403
         assert "You are not signed in" in answer.text
     for query in ("", "?state=none&code=none", "?error=access_denied"):
-        assert httpx.get(f"{running.url}/sso/{place.key}/oidc/callback{query}", trust_env=False).status_code == 403
+        assert (
+            httpx.get(f"{running.url}/sso/{place.key}/oidc/callback{query}", trust_env=False).status_code
+            == 403
+        )
     assert httpx.get(f"{running.url}/sso/nobody/start", trust_env=False).status_code == 404
 
 
 @pytest.mark.parametrize("protocol", ["saml", "oidc"])
-def test_signing_out_is_also_signing_out_at_the_provider(running: Running, provider: SignInProvider, fresh: Fresh, protocol: str) -> None:
+def test_signing_out_is_also_signing_out_at_the_provider(
+    running: Running, provider: SignInProvider, fresh: Fresh, protocol: str
+) -> None:
     key, who = fresh("contractors"), fresh("idris.vance")
     provider.faults()
     provider.user(who, "Idris", "Vance", [])
@@ -229,11 +273,15 @@ def test_signing_out_is_also_signing_out_at_the_provider(running: Running, provi
     mine = browser.http.get(f"{running.url}/api/v1/me/applications").json()
     # Nobody else's page signs them out.
     assert browser.http.delete(f"{running.url}/api/v1/me/session").status_code == 403
-    onward = browser.http.delete(f"{running.url}/api/v1/me/session", headers={"X-Dravo-CSRF": mine["csrf"]}).json()["go_to"]
+    onward = browser.http.delete(
+        f"{running.url}/api/v1/me/session", headers={"X-Dravo-CSRF": mine["csrf"]}
+    ).json()["go_to"]
     assert onward.startswith(f"{provider.url}/sign-out?")
     before = provider.signed_out()
     assert "You are signed out of Dravo and of your identity provider." in browser.http.get(onward).text
     assert provider.signed_out() == before + 1
     assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
     # Anyone who only says so has nobody signed out.
-    assert httpx.get(f"{running.url}/sso/{key}/saml/sign-out?SAMLRequest=PGE%2B", trust_env=False).status_code in (403, 404)
+    assert httpx.get(
+        f"{running.url}/sso/{key}/saml/sign-out?SAMLRequest=PGE%2B", trust_env=False
+    ).status_code in (403, 404)

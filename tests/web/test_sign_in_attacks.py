@@ -1,4 +1,6 @@
-"""What attackers post to the door of the bind: each is refused in plain words, with its reason in the trace, and nobody is in."""
+"""What attackers post to the door of the bind: each is refused in plain words, with its reason in the trace,
+and nobody is in.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ from tests.service_fixture import open_context
 
 BASE = "https://dravo.fernhollow.example"
 GOOD = Shape(
-    audience=f"{BASE}/sso/staff/saml/metadata", request=None, attributes={"username": ["una.kerrigan"], "email": ["una.kerrigan@fernhollow.example"]}
+    audience=f"{BASE}/sso/staff/saml/metadata",
+    request=None,
+    attributes={"username": ["una.kerrigan"], "email": ["una.kerrigan@fernhollow.example"]},
 )
 
 
@@ -74,8 +78,16 @@ def test_what_is_good_lets_in_once_and_goes_nowhere_else(door: Door, make: Calla
     content = make(GOOD)
     answer = door.post(content, RelayState="https://elsewhere.example/")
     assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
-    cookie = next(each for each in answer.headers.getlist("Set-Cookie") if each.startswith("__Host-dravo_user_session="))
-    assert "Secure" in cookie and "Path=/" in cookie and "Domain" not in cookie and "HttpOnly" in cookie and "SameSite=Lax" in cookie
+    cookie = next(
+        each for each in answer.headers.getlist("Set-Cookie") if each.startswith("__Host-dravo_user_session=")
+    )
+    assert (
+        "Secure" in cookie
+        and "Path=/" in cookie
+        and "Domain" not in cookie
+        and "HttpOnly" in cookie
+        and "SameSite=Lax" in cookie
+    )
     assert len(door.rows(t.user_session)) == 1
     assert door.post(content).status_code == 403
     assert door.reason() == "replay"
@@ -88,12 +100,18 @@ def altered() -> bytes:
 
 def beside() -> bytes:
     root = etree.fromstring(signed(GOOD))
-    root.append(etree.fromstring(etree.tostring(unsigned(replace(GOOD, subject="edmund.sallow", id="_other")))).find("{*}Assertion"))
+    root.append(
+        etree.fromstring(etree.tostring(unsigned(replace(GOOD, subject="edmund.sallow", id="_other")))).find(
+            "{*}Assertion"
+        )
+    )
     return bytes(etree.tostring(root))
 
 
 def emptied(tag: str) -> bytes:
-    return re.sub(rb"(<(?:\w+:)?%s)>[^<]*</(?:\w+:)?%s>" % (tag.encode(), tag.encode()), rb"\1/>", signed(GOOD))
+    return re.sub(
+        rb"(<(?:\w+:)?%s)>[^<]*</(?:\w+:)?%s>" % (tag.encode(), tag.encode()), rb"\1/>", signed(GOOD)
+    )
 
 
 ATTACKS = {
@@ -154,7 +172,10 @@ def test_anyone_who_brings_much_is_turned_away_and_others_of_their_address_are_n
     assert door.post(signed(GOOD)).status_code == 429
     assert browser.get("/sso/staff/start").status_code == 303
     asked = door.rows(t.sign_in_request)[0].request_id
-    form = {"SAMLResponse": base64.b64encode(signed(replace(GOOD, request=asked))).decode(), "RelayState": state}
+    form = {
+        "SAMLResponse": base64.b64encode(signed(replace(GOOD, request=asked))).decode(),
+        "RelayState": state,
+    }
     answer = browser.post("/sso/staff/saml/acs", data=form, base_url=BASE)
     assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
 
@@ -169,25 +190,45 @@ def test_a_known_state_without_its_browser_is_no_way_around_the_limit(door: Door
 def test_beginning_is_limited_by_address_before_anything_is_done(door: Door) -> None:
     door.app.config.update(SSO_RATE=RateLimiter(5, 60))
     http = door.app.test_client()
-    assert [http.get("/sso/staff/start", base_url=BASE).status_code for _ in range(7)] == [303] * 5 + [429] * 2
+    assert [http.get("/sso/staff/start", base_url=BASE).status_code for _ in range(7)] == [303] * 5 + [
+        429
+    ] * 2
     assert len(door.rows(t.sign_in_request)) == 5
     # All addresses of one IPv6 network are one place; another network is another.
     at = {"REMOTE_ADDR": "2001:db8:1:2::1"}
-    assert [http.get("/sso/staff/start", base_url=BASE, environ_base=at).status_code for _ in range(5)] == [303] * 5
-    assert http.get("/sso/staff/start", base_url=BASE, environ_base={"REMOTE_ADDR": "2001:db8:1:2:ffff::9"}).status_code == 429
-    assert http.get("/sso/staff/start", base_url=BASE, environ_base={"REMOTE_ADDR": "2001:db8:1:3::1"}).status_code == 303
+    assert [http.get("/sso/staff/start", base_url=BASE, environ_base=at).status_code for _ in range(5)] == [
+        303
+    ] * 5
+    assert (
+        http.get(
+            "/sso/staff/start", base_url=BASE, environ_base={"REMOTE_ADDR": "2001:db8:1:2:ffff::9"}
+        ).status_code
+        == 429
+    )
+    assert (
+        http.get(
+            "/sso/staff/start", base_url=BASE, environ_base={"REMOTE_ADDR": "2001:db8:1:3::1"}
+        ).status_code
+        == 303
+    )
 
 
 @pytest.mark.parametrize("body", [b"a=&" * 1_000_000, b"a=&" * 1_000, b"SAMLResponse=" + b"x" * 4_000_000])
-def test_a_form_that_is_too_large_is_not_read_and_leaves_a_trace(door: Door, body: bytes, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_form_that_is_too_large_is_not_read_and_leaves_a_trace(
+    door: Door, body: bytes, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(Request, "form", property(lambda _: pytest.fail("the form was read")))
-    answer = door.app.test_client().post("/sso/staff/saml/acs", data=body, content_type="application/x-www-form-urlencoded", base_url=BASE)
+    answer = door.app.test_client().post(
+        "/sso/staff/saml/acs", data=body, content_type="application/x-www-form-urlencoded", base_url=BASE
+    )
     assert answer.status_code == 403
     assert (door.reason(), len(door.rows(t.sign_in_trace))) == ("malformed", 1)
 
 
 @pytest.mark.parametrize("hours", [1, 24])
-def test_what_was_accepted_is_accepted_once_also_on_the_next_day(door: Door, hours: int, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_accepted_is_accepted_once_also_on_the_next_day(
+    door: Door, hours: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     sign_in_settings.change(door.ctx, operators.SYSTEM, "staff", {"settings": {"max_validity_hours": hours}})
     content = signed(replace(GOOD, ends=3_600 * hours))
     assert door.post(content).status_code == 303
@@ -203,12 +244,17 @@ def test_what_was_accepted_is_accepted_once_also_on_the_next_day(door: Door, hou
 def test_a_form_with_two_responses_or_none_proves_nobody_and_leaves_a_trace(door: Door) -> None:
     text = base64.b64encode(signed(GOOD)).decode()
     for number, posted in enumerate(([text, text], [], ["x" * 1_100_000], ["%%%"]), 1):
-        answer = door.app.test_client().post("/sso/staff/saml/acs", data={"SAMLResponse": posted}, base_url=BASE)
+        answer = door.app.test_client().post(
+            "/sso/staff/saml/acs", data={"SAMLResponse": posted}, base_url=BASE
+        )
         assert answer.status_code == 403
         assert (door.reason(), len(door.rows(t.sign_in_trace))) == ("malformed", number)
     assert not door.rows(t.user_session)
 
 
 def test_what_another_protocol_brings_leaves_a_trace(door: Door) -> None:
-    assert door.app.test_client().get("/sso/staff/oidc/callback?code=x&state=y", base_url=BASE).status_code == 403
+    assert (
+        door.app.test_client().get("/sso/staff/oidc/callback?code=x&state=y", base_url=BASE).status_code
+        == 403
+    )
     assert door.reason() == "protocol"

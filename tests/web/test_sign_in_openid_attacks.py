@@ -1,4 +1,6 @@
-"""What attackers bring to the door of the bind by OpenID Connect: each is refused with its reason in the trace, and nobody is in."""
+"""What attackers bring to the door of the bind by OpenID Connect: each is refused with its reason in the
+trace, and nobody is in.
+"""
 
 from __future__ import annotations
 
@@ -29,9 +31,17 @@ BASE, ISSUER = "https://dravo.fernhollow.example", "https://id.fernhollow.exampl
 PUBLIC = {"keys": [RSAKey.import_key(KEY.as_dict(private=False)).as_dict(private=False)]}
 NEXT = RSAKey.generate_key(2048, {"kid": "k9"})
 CONFIGURATION = {
-    "issuer": ISSUER, "authorization": f"{ISSUER}/authorize", "token": f"{ISSUER}/token", "keys": f"{ISSUER}/keys", "userinfo": f"{ISSUER}/userinfo",
-    "end_session": None, "algorithms": ["RS256"], "token_auth": ["client_secret_basic"], "scopes": ["openid"], "jwks": PUBLIC,
-}  # fmt: skip
+    "issuer": ISSUER,
+    "authorization": f"{ISSUER}/authorize",
+    "token": f"{ISSUER}/token",
+    "keys": f"{ISSUER}/keys",
+    "userinfo": f"{ISSUER}/userinfo",
+    "end_session": None,
+    "algorithms": ["RS256"],
+    "token_auth": ["client_secret_basic"],
+    "scopes": ["openid"],
+    "jwks": PUBLIC,
+}
 
 
 @dataclass
@@ -60,7 +70,9 @@ class Door:
         given = make(**{"nonce": asked["nonce"], "iat": now, "exp": now + 300, **claims})
         self.answers["token"] = 200, {"id_token": given, "access_token": "a"}
         self.answers["userinfo"] = userinfo or (200, {"sub": "u-17", "preferred_username": "una.kerrigan"})
-        return browser.get("/sso/staff/oidc/callback", query_string={"code": "c", "state": asked["state"]}, base_url=BASE)
+        return browser.get(
+            "/sso/staff/oidc/callback", query_string={"code": "c", "state": asked["state"]}, base_url=BASE
+        )
 
     def rows(self, table: Any) -> list[Any]:
         with self.ctx.database.reading() as connection:
@@ -80,7 +92,9 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda _: dict(CONFIGURATION))
     sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}
-    sign_in_settings.change(ctx, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"})
+    sign_in_settings.change(
+        ctx, operators.SYSTEM, "staff", {"protocol": "oidc", "settings": settings, "secret": "not-to-be-seen"}
+    )
     rollout.set_status(ctx, operators.SYSTEM, "staff", "enabled", confirm="Staff")
     made = Door(ctx, create_app(ctx, BASE))
     monkeypatch.setattr(provider_metadata, "fetch", made.fetch)
@@ -105,19 +119,31 @@ def by_hmac(**claims: Any) -> str:
 @pytest.mark.parametrize(
     ("make", "claims", "why"),
     [
-        (token, {"iss": "https://elsewhere.example"}, "issuer"), (token, {"aud": "somebody-else"}, "audience"),
-        (token, {"aud": ["dravo", "other"], "azp": "other"}, "audience"), (token, {"nonce": "of-another-request"}, "nonce"),
-        (token, {"nonce": ...}, "nonce"), (token, {"exp": 1_777_885_200, "iat": 1_777_885_100}, "expired"), (token, {"at_hash": "x"}, "access token"),
-        (token, {"sub": ...}, "no_subject"), (by_hmac, {}, "algorithm"), (lambda **claims: raw({"alg": "none"}, claims), {}, "algorithm"),
-        (lambda **claims: token(OTHER, **claims), {}, "signature"), (lambda **_: "no token", {}, "malformed"),
+        (token, {"iss": "https://elsewhere.example"}, "issuer"),
+        (token, {"aud": "somebody-else"}, "audience"),
+        (token, {"aud": ["dravo", "other"], "azp": "other"}, "audience"),
+        (token, {"nonce": "of-another-request"}, "nonce"),
+        (token, {"nonce": ...}, "nonce"),
+        (token, {"exp": 1_777_885_200, "iat": 1_777_885_100}, "expired"),
+        (token, {"at_hash": "x"}, "access token"),
+        (token, {"sub": ...}, "no_subject"),
+        (by_hmac, {}, "algorithm"),
+        (lambda **claims: raw({"alg": "none"}, claims), {}, "algorithm"),
+        (lambda **claims: token(OTHER, **claims), {}, "signature"),
+        (lambda **_: "no token", {}, "malformed"),
     ],
-)  # fmt: skip
-def test_a_token_that_does_not_hold_lets_nobody_in(door: Door, make: Callable[..., str], claims: dict[str, Any], why: str) -> None:
+)
+def test_a_token_that_does_not_hold_lets_nobody_in(
+    door: Door, make: Callable[..., str], claims: dict[str, Any], why: str
+) -> None:
     assert door.refused(door.come(make, **claims)) == why
 
 
 def test_userinfo_of_somebody_else_is_refused_and_none_is_done_without(door: Door) -> None:
-    assert door.refused(door.come(userinfo=(200, {"sub": "u-99", "preferred_username": "edmund.sallow"}))) == "userinfo"
+    assert (
+        door.refused(door.come(userinfo=(200, {"sub": "u-99", "preferred_username": "edmund.sallow"})))
+        == "userinfo"
+    )
     assert door.come(userinfo=(503, {}), preferred_username="una.kerrigan").status_code == 303
 
 
@@ -146,20 +172,32 @@ def test_a_code_counts_only_where_it_was_begun_and_once(door: Door) -> None:
     # Anyone who tried that has not used it up.
     there = {"code": "c", "state": asked["state"], "iss": "https://elsewhere.example"}
     assert door.refused(browser.get(callback, query_string=there, base_url=BASE)) == "issuer"
-    assert door.refused(browser.get(callback, query_string={"code": "c", "state": asked["state"]}, base_url=BASE)) == "state"
+    assert (
+        door.refused(
+            browser.get(callback, query_string={"code": "c", "state": asked["state"]}, base_url=BASE)
+        )
+        == "state"
+    )
     assert not door.asked
 
 
 @pytest.mark.parametrize(
     ("query", "answer", "why"),
     [
-        ({"error": "access_denied", "error_description": "Not assigned."}, None, "status"), ({}, None, "status"),
-        ({"code": "c"}, (401, {"error": "invalid_client"}), "code"), ({"code": "c"}, (400, {"error": "invalid_grant"}), "code"),
-        ({"code": "c"}, (200, {"access_token": "a"}), "code"), ({"code": "c"}, (500, ["nothing"]), "code"),
+        ({"error": "access_denied", "error_description": "Not assigned."}, None, "status"),
+        ({}, None, "status"),
+        ({"code": "c"}, (401, {"error": "invalid_client"}), "code"),
+        ({"code": "c"}, (400, {"error": "invalid_grant"}), "code"),
+        ({"code": "c"}, (200, {"access_token": "a"}), "code"),
+        ({"code": "c"}, (500, ["nothing"]), "code"),
     ],
-)  # fmt: skip
-def test_what_the_provider_does_not_give_is_told(door: Door, query: dict[str, str], answer: Any, why: str) -> None:
+)
+def test_what_the_provider_does_not_give_is_told(
+    door: Door, query: dict[str, str], answer: Any, why: str
+) -> None:
     browser, asked = door.begin()
     door.answers["token"] = answer
-    found = browser.get("/sso/staff/oidc/callback", query_string={**query, "state": asked["state"]}, base_url=BASE)
+    found = browser.get(
+        "/sso/staff/oidc/callback", query_string={**query, "state": asked["state"]}, base_url=BASE
+    )
     assert door.refused(found) == why

@@ -39,7 +39,9 @@ def traces(running: Running, key: str, **query: Any) -> list[dict[str, Any]]:
         return [dict(each) for each in dravo.sources.requests(key, **query)]
 
 
-def test_a_request_tells_what_it_did_for_whom(running: Running, provider: Provider, key: str, fresh: Fresh) -> None:
+def test_a_request_tells_what_it_did_for_whom(
+    running: Running, provider: Provider, key: str, fresh: Fresh
+) -> None:
     application = fresh("records")
     running.application(application)
     name = fresh("ada")
@@ -71,8 +73,12 @@ def test_a_request_tells_what_it_did_for_whom(running: Running, provider: Provid
     assert joined["subject"]["kind"] == "group" and left["subject"]["name"] == "Ada Fern"
     assert [each["outcome"] for each in traces(running, key, outcome="refused")] == [told[7], told[6]]
     assert len(traces(running, key, outcome="changed")) == 5
-    assert [each["id"] for each in traces(running, key, words="USERNAME EQ", outcome="read")] == [found[3]["id"]]
-    assert [each["id"] for each in traces(running, key, words=f'eq "{name}"', outcome="read")] == [found[3]["id"]]
+    assert [each["id"] for each in traces(running, key, words="USERNAME EQ", outcome="read")] == [
+        found[3]["id"]
+    ]
+    assert [each["id"] for each in traces(running, key, words=f'eq "{name}"', outcome="read")] == [
+        found[3]["id"]
+    ]
     assert traces(running, key, words="no-such-words") == []
     with running.dravo as dravo:
         body = dravo.sources.request(key, found[-1]["id"])["body"]
@@ -80,14 +86,19 @@ def test_a_request_tells_what_it_did_for_whom(running: Running, provider: Provid
 
 
 def test_who_was_turned_away_stands_there_too(running: Running, provider: Provider, key: str) -> None:
-    httpx.get(f"{provider.base_url}/Users", headers={"Authorization": "Bearer dravo_push_wrong"}, trust_env=False)
+    httpx.get(
+        f"{provider.base_url}/Users", headers={"Authorization": "Bearer dravo_push_wrong"}, trust_env=False
+    )
     refused = traces(running, key, outcome="refused")
     assert [each["status"] for each in refused] == [401]
     assert "token" in refused[0]["outcome"]
 
 
 def test_a_bulk_is_one_trace_that_counts(running: Running, provider: Provider, key: str) -> None:
-    operations = [{"method": "POST", "path": "/Users", "bulkId": str(number), "data": {"userName": "ada"}} for number in range(3)]
+    operations = [
+        {"method": "POST", "path": "/Users", "bulkId": str(number), "data": {"userName": "ada"}}
+        for number in range(3)
+    ]
     provider.http.post("/Bulk", json={"Operations": operations})
     assert [each["outcome"] for each in traces(running, key)] == ["3 operations, 2 of them refused."]
 
@@ -96,14 +107,44 @@ def test_a_bulk_is_one_trace_that_counts(running: Running, provider: Provider, k
     ("payload", "expected"),
     [
         ({"schemas": [CORE + "User"], "userName": "a"}, []),
-        ({"userName": "a", "active": "True", ENTERPRISE: {"manager": "7"}}, [m.NO_SCHEMAS, m.BOOLEAN_TEXT, m.BARE_MANAGER]),
-        ({"schemas": [PATCH], "Operations": [{"op": "Replace", "path": "active", "value": "False"}]}, [m.OP_CASE, m.BOOLEAN_TEXT]),
-        ({"schemas": [PATCH], "Operations": [{"op": "replace", "value": {"name.givenName": "A"}}]}, [m.NO_PATH, m.DOTTED_KEYS]),
-        ({"schemas": [PATCH], "Operations": [{"op": "add", "value": {f"{ENTERPRISE}:department": "A"}}]}, [m.NO_PATH, m.DOTTED_KEYS]),
-        ({"Operations": [{"op": "remove", "path": "members", "value": [{"value": "x"}]}]}, [m.NO_PATCH_SCHEMA, m.REMOVE_BY_VALUE]),
-        ({"schemas": [PATCH], "Operations": [{"op": "replace", "path": "members", "value": []}]}, [m.REPLACE_MEMBERS]),
-        ({"schemas": [PATCH], "Operations": [{"op": "replace", "path": 'roles[primary eq "True"].value', "value": "x"}]}, [m.PRIMARY_TEXT]),
-        ({"schemas": [PATCH], "Operations": [{"op": "replace", "path": f"{ENTERPRISE}:manager", "value": "7"}]}, [m.BARE_MANAGER]),
+        (
+            {"userName": "a", "active": "True", ENTERPRISE: {"manager": "7"}},
+            [m.NO_SCHEMAS, m.BOOLEAN_TEXT, m.BARE_MANAGER],
+        ),
+        (
+            {"schemas": [PATCH], "Operations": [{"op": "Replace", "path": "active", "value": "False"}]},
+            [m.OP_CASE, m.BOOLEAN_TEXT],
+        ),
+        (
+            {"schemas": [PATCH], "Operations": [{"op": "replace", "value": {"name.givenName": "A"}}]},
+            [m.NO_PATH, m.DOTTED_KEYS],
+        ),
+        (
+            {"schemas": [PATCH], "Operations": [{"op": "add", "value": {f"{ENTERPRISE}:department": "A"}}]},
+            [m.NO_PATH, m.DOTTED_KEYS],
+        ),
+        (
+            {"Operations": [{"op": "remove", "path": "members", "value": [{"value": "x"}]}]},
+            [m.NO_PATCH_SCHEMA, m.REMOVE_BY_VALUE],
+        ),
+        (
+            {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "members", "value": []}]},
+            [m.REPLACE_MEMBERS],
+        ),
+        (
+            {
+                "schemas": [PATCH],
+                "Operations": [{"op": "replace", "path": 'roles[primary eq "True"].value', "value": "x"}],
+            },
+            [m.PRIMARY_TEXT],
+        ),
+        (
+            {
+                "schemas": [PATCH],
+                "Operations": [{"op": "replace", "path": f"{ENTERPRISE}:manager", "value": "7"}],
+            },
+            [m.BARE_MANAGER],
+        ),
         ([], []),
     ],
 )
@@ -112,12 +153,22 @@ def test_manners_of_the_field_are_told_apart(payload: Any, expected: list[str]) 
 
 
 def test_secrets_are_left_out_wherever_they_stand(services: ServiceFixture) -> None:
-    draft = request_log.TraceDraft("s", "PATCH", "/Users/1", payload={
-        "Operations": [{"op": "replace", "path": "password", "value": "one"}, {"op": "replace", "value": {"Password": "two", "title": "kept"}}],
-    })  # fmt: skip
+    draft = request_log.TraceDraft(
+        "s",
+        "PATCH",
+        "/Users/1",
+        payload={
+            "Operations": [
+                {"op": "replace", "path": "password", "value": "one"},
+                {"op": "replace", "value": {"Password": "two", "title": "kept"}},
+            ],
+        },
+    )
     body = draft.row(200, "x")["body"]
     assert "one" not in body and "two" not in body and "kept" in body
-    large = request_log.TraceDraft("s", "POST", "/Users", payload={"title": "x" * 50_000}).row(201, "x")["body"]
+    large = request_log.TraceDraft("s", "POST", "/Users", payload={"title": "x" * 50_000}).row(201, "x")[
+        "body"
+    ]
     assert len(large) < 20_000 and large.endswith("(cut)")
 
 
@@ -146,13 +197,21 @@ def test_a_setting_is_checked_and_kept(running: Running, services: ServiceFixtur
 @pytest.mark.parametrize(
     ("kinds", "access", "method", "path", "status"),
     [
-        ("users", "write", "POST", "/Users", 201), ("users", "write", "POST", "/Groups", 403), ("users", "write", "GET", "/Groups", 403),
-        ("groups", "write", "POST", "/Groups", 201), ("groups", "write", "GET", "/Users", 403), ("both", "read", "GET", "/Users", 200),
-        ("both", "read", "POST", "/Users", 403), ("both", "read", "POST", "/Users/.search", 200), ("users", "write", "POST", "/.search", 403),
+        ("users", "write", "POST", "/Users", 201),
+        ("users", "write", "POST", "/Groups", 403),
+        ("users", "write", "GET", "/Groups", 403),
+        ("groups", "write", "POST", "/Groups", 201),
+        ("groups", "write", "GET", "/Users", 403),
+        ("both", "read", "GET", "/Users", 200),
+        ("both", "read", "POST", "/Users", 403),
+        ("both", "read", "POST", "/Users/.search", 200),
+        ("users", "write", "POST", "/.search", 403),
         ("users", "read", "GET", "/ServiceProviderConfig", 200),
     ],
-)  # fmt: skip
-def test_a_token_opens_what_it_is_for(running: Running, key: str, kinds: str, access: str, method: str, path: str, status: int) -> None:
+)
+def test_a_token_opens_what_it_is_for(
+    running: Running, key: str, kinds: str, access: str, method: str, path: str, status: int
+) -> None:
     running.provider(key)
     with running.dravo as dravo:
         token = dravo.sources.add_token(key, "Part", kinds=kinds, access=access)["token"]
@@ -169,23 +228,35 @@ def test_a_bulk_keeps_to_the_tokens_scope(running: Running, key: str) -> None:
     with running.dravo as dravo:
         token = dravo.sources.add_token(key, "Part", kinds="users")["token"]
     operations = [
-        {"method": "POST", "path": f"/{kind}", "bulkId": kind, "data": {"userName": "a", "displayName": "a"}} for kind in ("Users", "Groups")
+        {"method": "POST", "path": f"/{kind}", "bulkId": kind, "data": {"userName": "a", "displayName": "a"}}
+        for kind in ("Users", "Groups")
     ]
-    done = Provider(f"{running.url}/scim/v2/{key}", token).http.post("/Bulk", json={"Operations": operations}).json()["Operations"]
+    done = (
+        Provider(f"{running.url}/scim/v2/{key}", token)
+        .http.post("/Bulk", json={"Operations": operations})
+        .json()["Operations"]
+    )
     assert [each["status"] for each in done] == ["201", "403"]
 
 
 @pytest.mark.parametrize(
     ("document", "words"),
     [
-        ([], "JSON object"), ({"id": "garden"}, "URN"), ({"id": CORE + "User", "attributes": [{}]}, "standard schema"), ({"id": "urn:x:y"}, "no attributes"),
-        ({"id": "urn:xx:y", "attributes": [{"name": "1st"}]}, "name"), ({"id": "urn:xx:y", "attributes": [{"name": "a", "type": "text"}]}, "type"),
-        ({"id": "urn:xx:y", "attributes": [{"name": "a"}, {"name": "A"}]}, "twice"), ({"id": "urn:xx:y", "attributes": [{"name": "a", "type": "complex"}]}, "complex"),
+        ([], "JSON object"),
+        ({"id": "garden"}, "URN"),
+        ({"id": CORE + "User", "attributes": [{}]}, "standard schema"),
+        ({"id": "urn:x:y"}, "no attributes"),
+        ({"id": "urn:xx:y", "attributes": [{"name": "1st"}]}, "name"),
+        ({"id": "urn:xx:y", "attributes": [{"name": "a", "type": "text"}]}, "type"),
+        ({"id": "urn:xx:y", "attributes": [{"name": "a"}, {"name": "A"}]}, "twice"),
+        ({"id": "urn:xx:y", "attributes": [{"name": "a", "type": "complex"}]}, "complex"),
         ({"id": "urn:xx:y", "attributes": [{"name": "a", "mutability": "sometimes"}]}, "mutability"),
         ({"id": "urn:xx:y", "attributes": [{"name": "a", "required": "yes"}]}, "required"),
     ],
-)  # fmt: skip
-def test_a_schema_that_is_none_is_told_with_its_hint(running: Running, key: str, document: Any, words: str) -> None:
+)
+def test_a_schema_that_is_none_is_told_with_its_hint(
+    running: Running, key: str, document: Any, words: str
+) -> None:
     running.provider(key)
     with running.dravo as dravo:
         if isinstance(document, dict) and document.get("id") == "urn:x:y":
@@ -197,7 +268,9 @@ def test_a_schema_that_is_none_is_told_with_its_hint(running: Running, key: str,
         assert list(dravo.sources.schemas(key)) == []
 
 
-def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     source, held = services.source(), []
     prepare = request_log.TraceDraft.prepare
 
@@ -217,7 +290,9 @@ def test_nothing_of_a_trace_is_worked_out_while_the_writers_lock_is_held(service
 
 
 @pytest.mark.parametrize("broken", ["_shown_body", "effects", "quirks", "_sentence"])
-def test_a_trace_never_decides_the_answer(services: ServiceFixture, broken: str, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_trace_never_decides_the_answer(
+    services: ServiceFixture, broken: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
     services.source("staff")
     services.application("records")
     app = create_app(services.ctx, "http://127.0.0.1:1")
@@ -231,7 +306,9 @@ def test_a_trace_never_decides_the_answer(services: ServiceFixture, broken: str,
     made = http.post("/scim/v2/staff/Users", json={"userName": "ada"}, headers=headers)
     assert made.status_code == 201, made.text
     patch = {"schemas": [PATCH], "Operations": [{"op": "replace", "path": "title", "value": "Guide"}]}
-    assert http.patch(f"/scim/v2/staff/Users/{made.json['id']}", json=patch, headers=headers).status_code == 200
+    assert (
+        http.patch(f"/scim/v2/staff/Users/{made.json['id']}", json=patch, headers=headers).status_code == 200
+    )
     assert http.get("/scim/v2/staff/Users/none", headers=headers).status_code == 404
     services.ctx.traces.flush()
     assert len(services.rows(t.trace)) == 3

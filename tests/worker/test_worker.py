@@ -1,4 +1,6 @@
-"""The worker's loop: anyone who waits for a thread gets one, and it looks only when there is something to be found."""
+"""The worker's loop: anyone who waits for a thread gets one, and it looks only when there is something to be
+found.
+"""
 
 from __future__ import annotations
 
@@ -68,7 +70,8 @@ def connected(services: ServiceFixture, key: str, app: StandIn, **settings: Any)
 def test_an_application_whose_queue_waited_for_a_thread_is_come_back_to(
     services: ServiceFixture, app: StandIn, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    # One thread, that the first application takes for a while; all that is due for the other one is queued meanwhile.
+    # One thread, that the first application takes for a while; all that is due for the other one is queued
+    # meanwhile.
     monkeypatch.setattr(loop, "THREADS", 1)
     staff = services.source()
     users = [services.user(staff, f"p{number}") for number in range(8)]
@@ -113,12 +116,27 @@ def test_where_nothing_happens_it_seldom_looks_and_what_is_written_by_others_it_
 
 # Whatever a look does, by where it is found.
 JOBS: list[tuple[Any, str]] = [
-    (reconciliation, "request_scheduled"), (reconciliation, "next_requested"), (import_runs, "request_scheduled"), (import_runs, "next_requested"), (import_runs, "sweep"),
-    (rollout, "apply_scheduled_activation"), (access_flow, "is_due"), (mail_queue, "is_due"), (recompute, "mark_due_changes"),
-    (license_plans, "give_free_seats"), (recompute, "process_marks"), (holds, "hold_removals"), (task_queue, "ready"), (provisioned_groups, "ready"),
-    (request_log, "sweep"), (task_queue, "sweep"), (sign_in_traces, "sweep"), (maintenance, "lapse"), (maintenance, "look_at_addresses"),
+    (reconciliation, "request_scheduled"),
+    (reconciliation, "next_requested"),
+    (import_runs, "request_scheduled"),
+    (import_runs, "next_requested"),
+    (import_runs, "sweep"),
+    (rollout, "apply_scheduled_activation"),
+    (access_flow, "is_due"),
+    (mail_queue, "is_due"),
+    (recompute, "mark_due_changes"),
+    (license_plans, "give_free_seats"),
+    (recompute, "process_marks"),
+    (holds, "hold_removals"),
+    (task_queue, "ready"),
+    (provisioned_groups, "ready"),
+    (request_log, "sweep"),
+    (task_queue, "sweep"),
+    (sign_in_traces, "sweep"),
+    (maintenance, "lapse"),
+    (maintenance, "look_at_addresses"),
     (access_reviews, "close_expired"),
-]  # fmt: skip
+]
 
 
 def once(broken: list[str], name: str, work: Callable[..., Any]) -> Callable[..., Any]:
@@ -133,7 +151,9 @@ def once(broken: list[str], name: str, work: Callable[..., Any]) -> Callable[...
     return first_broken
 
 
-def test_every_job_that_breaks_off_keeps_no_other_from_being_done(services: ServiceFixture, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_every_job_that_breaks_off_keeps_no_other_from_being_done(
+    services: ServiceFixture, app: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
     broken: list[str] = []
     for module, name in JOBS:
         whole = f"{module.__name__}.{name}"
@@ -159,7 +179,9 @@ def test_settings_that_cannot_be_read_keep_nothing_else_from_being_done(
         eventually(lambda: "una" in app.accounts())
 
 
-def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     work_out = recompute.plan_user
 
     def failing(user: Any, *given: Any) -> Any:
@@ -178,7 +200,11 @@ def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(service
     with structlog.testing.capture_logs() as logged:
         assert recompute.process_marks(services.ctx, None, aside) == 3
     (una,) = services.rows(t.user, user_name="una")
-    assert [row.user_id for row in services.rows(t.pending_recompute)] == [una.id] == [each["user"] for each in logged]
+    assert (
+        [row.user_id for row in services.rows(t.pending_recompute)]
+        == [una.id]
+        == [each["user"] for each in logged]
+    )
     assert heartbeats.counts()[USER] == 1
     # For a while nobody tries it again; then it is tried, and the mistake is repaired.
     monkeypatch.setattr(recompute, "plan_user", work_out)
@@ -207,12 +233,16 @@ def test_removals_of_others_are_judged_while_one_user_cannot_be_worked_out(
         eventually(lambda: set(app.accounts()), lambda names: names == set(users))
         monkeypatch.setattr(recompute, "plan_user", failing)
         with services.ctx.database.writing() as connection:
-            recompute_marks.mark_users(connection, [row.id for row in services.rows(t.user, user_name="una")], clock.now())
+            recompute_marks.mark_users(
+                connection, [row.id for row in services.rows(t.user, user_name="una")], clock.now()
+            )
         services.intake.remove_user(staff, users["ibrahim"])
         eventually(lambda: app.accounts()["ibrahim"]["active"], lambda active: not active, seconds=20)
 
 
-def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(services: ServiceFixture, app: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(
+    services: ServiceFixture, app: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
     apply = attempt.AttemptResult.apply
     failing = [True]
 
@@ -241,7 +271,9 @@ def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(services: Se
         eventually(waiting, lambda names: names == [])
 
 
-def test_what_was_under_way_for_an_application_that_is_removed_ends_quietly(services: ServiceFixture, app: StandIn) -> None:
+def test_what_was_under_way_for_an_application_that_is_removed_ends_quietly(
+    services: ServiceFixture, app: StandIn
+) -> None:
     connected(services, "records", app)
     services.user(services.source(), "una")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
@@ -257,7 +289,9 @@ def test_what_was_under_way_for_an_application_that_is_removed_ends_quietly(serv
     assert services.rows(t.task_attempt) == []
 
 
-def test_a_worker_whose_loop_breaks_off_ends(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_worker_whose_loop_breaks_off_ends(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def look(worker: Worker) -> bool:
         raise ValueError("a mistake in the loop")
 
@@ -305,7 +339,9 @@ def test_a_run_that_ended_the_worker_twice_is_given_up(services: ServiceFixture)
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
-def test_anyone_who_is_deleted_and_let_in_again_has_an_account_again(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
+def test_anyone_who_is_deleted_and_let_in_again_has_an_account_again(
+    services: ServiceFixture, app: StandIn, faults: dict[str, Any]
+) -> None:
     app.faults(**faults)
     staff = services.source()
     # So many that the application's list is read, where it can also be searched.
@@ -328,7 +364,9 @@ def test_anyone_who_is_deleted_and_let_in_again_has_an_account_again(services: S
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
-def test_an_account_that_was_deleted_there_by_hand_is_made_again_by_a_repair(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
+def test_an_account_that_was_deleted_there_by_hand_is_made_again_by_a_repair(
+    services: ServiceFixture, app: StandIn, faults: dict[str, Any]
+) -> None:
     app.faults(**faults)
     connected(services, "records", app)
     staff = services.source()
@@ -342,9 +380,13 @@ def test_an_account_that_was_deleted_there_by_hand_is_made_again_by_a_repair(ser
             services.user(staff, f"zofia{number}")
             eventually(lambda number=number: app.accounts().get(f"zofia{number}"))  # type: ignore[misc]
             eventually(lambda: services.rows(t.task, closed_at=None), lambda rows: rows == [])
-            httpx.delete(f"{app.base_url}/Users/{account['id']}", headers=app.headers, trust_env=False).raise_for_status()
+            httpx.delete(
+                f"{app.base_url}/Users/{account['id']}", headers=app.headers, trust_env=False
+            ).raise_for_status()
             (una,) = services.rows(t.user, user_name="una")
-            tasks.retry(services.ctx, services.caller, max(row.id for row in services.rows(t.task, user_id=una.id)))
+            tasks.retry(
+                services.ctx, services.caller, max(row.id for row in services.rows(t.task, user_id=una.id))
+            )
             eventually(lambda: app.accounts().get("una"), seconds=10)
 
 
@@ -371,7 +413,9 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceF
         after.answers(worker.talker, Capabilities())(FullListQuery())
 
 
-def test_what_was_written_is_folded_into_the_file_from_time_to_time(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_written_is_folded_into_the_file_from_time_to_time(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(loop, "CHECKPOINT_SECONDS", 0.2)
     services.user(services.source(), "una.kerrigan")
     file = services.ctx.folder / FILE_NAME
@@ -384,7 +428,9 @@ def test_what_was_written_is_folded_into_the_file_from_time_to_time(services: Se
         eventually(lambda: has_una(file.read_bytes()))
 
 
-def test_what_is_done_beside_the_loop_and_broke_off_begins_again_later_and_is_told_once(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_is_done_beside_the_loop_and_broke_off_begins_again_later_and_is_told_once(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     now = [1_000.0]
     monkeypatch.setattr(time, "monotonic", lambda: now[0])
     heartbeats = Heartbeats()
@@ -434,17 +480,27 @@ def test_an_application_that_just_answered_and_answers_no_more_is_soon_probed_on
         eventually(lambda: len(app.accounts()), lambda number: number == 61)
 
 
-def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(services: ServiceFixture, app: StandIn) -> None:
+def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(
+    services: ServiceFixture, app: StandIn
+) -> None:
     staff = services.source()
     users = {name: services.user(staff, name) for name in ("ibrahim", "una", "zofia")}
     group = services.group(staff, "Guides", *users.values())
     connected(services.unguarded(), "records", app, on_losing_access="do_nothing")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
-    applications.change(services.ctx, services.caller, "records", {}, {"provisioned_groups": {"which": "selected", "groups": [{"group": group}]}})
+    applications.change(
+        services.ctx,
+        services.caller,
+        "records",
+        {},
+        {"provisioned_groups": {"which": "selected", "groups": [{"group": group}]}},
+    )
 
     def members() -> set[str]:
         names = {each["id"]: name for name, each in app.accounts().items()}
-        return {names.get(each["value"], "nobody") for team in app.groups() for each in team.get("members", [])}
+        return {
+            names.get(each["value"], "nobody") for team in app.groups() for each in team.get("members", [])
+        }
 
     with at_work(services):
         eventually(members, lambda names: names == set(users))
@@ -452,15 +508,24 @@ def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(
         httpx.delete(f"{app.base_url}/Users/{gone}", headers=app.headers, trust_env=False).raise_for_status()
         # Her membership is written again with somebody else's, who leaves.
         with services.ctx.database.writing() as connection:
-            connection.execute(update(t.provisioned_member).where(t.provisioned_member.c.agreed_remote_id == gone).values(agreed_remote_id=None))
+            connection.execute(
+                update(t.provisioned_member)
+                .where(t.provisioned_member.c.agreed_remote_id == gone)
+                .values(agreed_remote_id=None)
+            )
         services.patch_group(staff, group, {"op": "remove", "path": f'members[value eq "{users["zofia"]}"]'})
         eventually(members, lambda names: names == {"ibrahim", "una"})
         assert app.accounts()["una"]["id"] != gone
-        eventually(lambda: {row.status for row in services.rows(t.provisioned_group)}, lambda statuses: statuses == {"done"})
+        eventually(
+            lambda: {row.status for row in services.rows(t.provisioned_group)},
+            lambda statuses: statuses == {"done"},
+        )
 
 
 @pytest.mark.parametrize("what", ["users", "groups"])
-def test_an_application_with_much_to_do_leaves_threads_to_the_others(services: ServiceFixture, app: StandIn, tmp_path: Path, what: str) -> None:
+def test_an_application_with_much_to_do_leaves_threads_to_the_others(
+    services: ServiceFixture, app: StandIn, tmp_path: Path, what: str
+) -> None:
     staff = services.source()
     (tmp_path / "second").mkdir()
     many = services.group(staff, "Many", *(services.user(staff, f"p{number:03}") for number in range(120)))
@@ -478,10 +543,18 @@ def test_an_application_with_much_to_do_leaves_threads_to_the_others(services: S
         with at_work(services):
             eventually(lambda: len(app.accounts()), lambda number: number >= 16)
             if what == "groups":
-                applications.change(services.ctx, services.caller, "small", {}, {"provisioned_groups": {"which": "with_roles"}})
+                applications.change(
+                    services.ctx,
+                    services.caller,
+                    "small",
+                    {},
+                    {"provisioned_groups": {"which": "with_roles"}},
+                )
                 eventually(lambda: len(other.groups()), lambda number: number == 1)
             else:
-                assignments.add(services.ctx, services.caller, AssignmentRequest("small", "viewer", group=few))
+                assignments.add(
+                    services.ctx, services.caller, AssignmentRequest("small", "viewer", group=few)
+                )
                 eventually(lambda: len(other.accounts()), lambda number: number == 5)
             assert len(app.accounts()) < 100
             app.faults(slow=0)
@@ -514,12 +587,16 @@ def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on
         failing.clear()
         eventually(lambda: services.rows(t.task, closed_at=None), lambda rows: rows == [])
     assert asked <= 40 and len(app.accounts()) == 40
-    assert worker._broken == {}, "what could not be written is no mistake of a task, and does not wait longer for it"
+    assert worker._broken == {}, (
+        "what could not be written is no mistake of a task, and does not wait longer for it"
+    )
     told = [each for each in logged if each["event"] == "attempts could not be written"]
     assert 1 <= len(told) <= 8 and not any("exc_info" in each for each in logged)
 
 
-def test_a_background_job_that_keeps_failing_rests_longer_each_time_and_says_so_in_a_line(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_background_job_that_keeps_failing_rests_longer_each_time_and_says_so_in_a_line(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     seconds = [0.0]
     monkeypatch.setattr(time, "monotonic", lambda: seconds[0])
     jobs = Jobs(Heartbeats())
@@ -531,7 +608,11 @@ def test_a_background_job_that_keeps_failing_rests_longer_each_time_and_says_so_
             if jobs.do("counting", lambda failed=failed: jobs.is_free("counting", failed), otherwise=False):
                 starts.append(seconds[0])
                 failed = Future()
-                failed.set_exception(StorageFailing("The database cannot be written: disk full.", "Make room."))
+                failed.set_exception(
+                    StorageFailing("The database cannot be written: disk full.", "Make room.")
+                )
             seconds[0] += 0.25
     assert [round(later - before) for before, later in itertools.pairwise(starts)] == [1, 2, 4, 8]
-    assert {(line["event"], line["log_level"], "exc_info" in line) for line in lines} == {("a job failed", "warning", False)}
+    assert {(line["event"], line["log_level"], "exc_info" in line) for line in lines} == {
+        ("a job failed", "warning", False)
+    }

@@ -5,7 +5,18 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.output import UsageError, command, list_options, moment, noun, read_json, show_json, show_list, table, write_pieces
+from dravo.cli.output import (
+    UsageError,
+    command,
+    list_options,
+    moment,
+    noun,
+    read_json,
+    show_json,
+    show_list,
+    table,
+    write_pieces,
+)
 from dravo.client import Dravo
 
 
@@ -13,56 +24,97 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "access", "who has which role in which application, and why")
     listing = command(
-        verbs, "list", _list, "list access",
+        verbs,
+        "list",
+        _list,
+        "list access",
         ["dravo access list --application plant-records --role curator", "dravo access list --ended"],
-    )  # fmt: skip
+    )
     listing.add_argument("words", nargs="?", help="a part of the user's name")
     listing.add_argument("--application", metavar="KEY", help="only this application")
     listing.add_argument("--role", metavar="KEY", help="only this role")
     listing.add_argument("--ended", action="store_true", help="access that has ended, newest first")
     list_options(listing)
     why = command(
-        verbs, "why", _why, "explain why a user has access to an application, or why not", ["dravo access why philippa.marlow plant-records"]
+        verbs,
+        "why",
+        _why,
+        "explain why a user has access to an application, or why not",
+        ["dravo access why philippa.marlow plant-records"],
     )
     why.add_argument("user", help="ID, user name, email or external ID")
     why.add_argument("application", help="key of the application")
     matrix = command(
-        verbs, "matrix", _matrix, "show users against applications, now or on a past day",
+        verbs,
+        "matrix",
+        _matrix,
+        "show users against applications, now or on a past day",
         [
             "dravo access matrix --application plant-records --role curator",
             "dravo access matrix --at 2031-04-02 --only highest_role",
             "dravo access matrix --export access.csv",
         ],
-    )  # fmt: skip
+    )
     matrix.add_argument("words", nargs="?", help="a part of a name, user name or email")
     matrix.add_argument("--application", metavar="KEY", help="only users with access to it")
     matrix.add_argument("--role", metavar="KEY", help="with --application: only users in this role")
-    matrix.add_argument("--only", choices=("direct_only", "inactive_assigned", "highest_role"), help="only users with such access")
-    matrix.add_argument("--at", metavar="DAY", help="end of a day, or a time such as 2031-04-02T09:15:00Z (default: now)")
-    matrix.add_argument("--export", metavar="FILE", help="write the complete matrix to a file, .csv or .json; - prints CSV")
+    matrix.add_argument(
+        "--only",
+        choices=("direct_only", "inactive_assigned", "highest_role"),
+        help="only users with such access",
+    )
+    matrix.add_argument(
+        "--at", metavar="DAY", help="end of a day, or a time such as 2031-04-02T09:15:00Z (default: now)"
+    )
+    matrix.add_argument(
+        "--export", metavar="FILE", help="write the complete matrix to a file, .csv or .json; - prints CSV"
+    )
     matrix.add_argument("--groups", action="store_true", help="groups that give roles, instead of users")
     list_options(matrix)
-    compared = command(verbs, "compare", _compare, "compare the access of two users", ["dravo access compare philippa.marlow rosa.fenn"])
+    compared = command(
+        verbs,
+        "compare",
+        _compare,
+        "compare the access of two users",
+        ["dravo access compare philippa.marlow rosa.fenn"],
+    )
     compared.add_argument("one", help="ID, user name, email or external ID")
     compared.add_argument("two", help="ID, user name, email or external ID")
     changes = command(
-        verbs, "changes", _changes, "list what changed between two days, and why",
-        ["dravo access changes 2031-04-01 2031-04-02", "dravo access changes 2031-04-01 2031-04-30 --application plant-records"],
-    )  # fmt: skip
+        verbs,
+        "changes",
+        _changes,
+        "list what changed between two days, and why",
+        [
+            "dravo access changes 2031-04-01 2031-04-02",
+            "dravo access changes 2031-04-01 2031-04-30 --application plant-records",
+        ],
+    )
     changes.add_argument("since", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
     changes.add_argument("until", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
     changes.add_argument("--application", metavar="KEY", help="only this application")
     list_options(changes)
     simulate = command(
-        verbs, "simulate", _simulate, "show which roles a new user would get",
+        verbs,
+        "simulate",
+        _simulate,
+        "show which roles a new user would get",
         [
             "dravo access simulate staff --group Herbarium --attribute 'title=Head of Herbarium'",
             "dravo access simulate staff --user user.json",
         ],
-    )  # fmt: skip
+    )
     simulate.add_argument("source", metavar="KEY", help="the source that would report the user")
-    simulate.add_argument("--group", action="append", default=[], metavar="NAME", help="a group of that source, by name or ID")
-    simulate.add_argument("--attribute", action="append", default=[], metavar="NAME=VALUE", help="an attribute, such as title=Guide")
+    simulate.add_argument(
+        "--group", action="append", default=[], metavar="NAME", help="a group of that source, by name or ID"
+    )
+    simulate.add_argument(
+        "--attribute",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="an attribute, such as title=Guide",
+    )
     simulate.add_argument("--user", metavar="FILE", help="a SCIM User as JSON; - for standard input")
 
 
@@ -98,7 +150,12 @@ def _piece(reason: Any) -> str:
     """Return what a reason names: a group, a rule, everyone, or how the application decides."""
     if reason["group"]:
         return str(reason["group"]["name"])
-    words = {"rule": f"rule {reason['rule']}", "everyone": "everyone", "fallback": "fallback role", "kept": "kept"}
+    words = {
+        "rule": f"rule {reason['rule']}",
+        "everyone": "everyone",
+        "fallback": "fallback role",
+        "kept": "kept",
+    }
     return words.get(reason["kind"], "assigned directly")
 
 
@@ -131,7 +188,9 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
     view = {name: getattr(given, name) for name in ("words", "application", "role", "only", "at")}
     if given.export:
-        write_pieces(given.export, dravo.export_matrix("json" if given.export.endswith(".json") else "csv", **view))
+        write_pieces(
+            given.export, dravo.export_matrix("json" if given.export.endswith(".json") else "csv", **view)
+        )
         return
 
     def roles(user: Any) -> str:
@@ -146,9 +205,19 @@ def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
             "Members": lambda g: g["members"],
             "Gives": roles,
         }
-        show_list(given, dravo.matrix_of_groups(words=given.words, application=given.application), of_groups, "No group matches.")
+        show_list(
+            given,
+            dravo.matrix_of_groups(words=given.words, application=given.application),
+            of_groups,
+            "No group matches.",
+        )
         return
-    columns = {"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "Status": lambda p: p["status"], "Roles": roles}
+    columns = {
+        "User": lambda p: p["display_name"],
+        "User name": lambda p: p["user_name"],
+        "Status": lambda p: p["status"],
+        "Roles": roles,
+    }
     show_list(given, dravo.matrix(**view), columns, "No user matches.")
 
 
@@ -160,14 +229,24 @@ def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
     one, two = (user["display_name"] for user in found["users"])
 
     def side(number: int) -> Any:
-        return lambda a: "; ".join(f"{each['role']} ({', '.join(each['because'])})" for each in a["sides"][number])
+        return lambda a: "; ".join(
+            f"{each['role']} ({', '.join(each['because'])})" for each in a["sides"][number]
+        )
 
     if found["applications"]:
-        columns = {"Application": lambda a: a["application"]["label"], "": lambda a: "same" if a["same"] else "differs", one: side(0)}
+        columns = {
+            "Application": lambda a: a["application"]["label"],
+            "": lambda a: "same" if a["same"] else "differs",
+            one: side(0),
+        }
         table({**columns, two if two != one else f"{two} (second user)": side(1)}, found["applications"])
     else:
         print("Neither user has access to an application.")
-    for title, inside in ((f"Groups of {one} only", [True, False]), (f"Groups of {two} only", [False, True]), ("Groups of both users", [True, True])):
+    for title, inside in (
+        (f"Groups of {one} only", [True, False]),
+        (f"Groups of {two} only", [False, True]),
+        ("Groups of both users", [True, True]),
+    ):
         named = [each["group"]["name"] for each in found["groups"] if each["sides"] == inside]
         print(f"{title}: {', '.join(named) or 'none'}")
 

@@ -12,10 +12,16 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "account", "accounts of users in applications")
-    listing = command(verbs, "list", _list, "list accounts", ["dravo account list --application ticket-desk --state failed"])
+    listing = command(
+        verbs, "list", _list, "list accounts", ["dravo account list --application ticket-desk --state failed"]
+    )
     listing.add_argument("words", nargs="?", help="a part of the user's name, or the ID in the application")
     listing.add_argument("--application", metavar="KEY", help="only accounts of this application")
-    listing.add_argument("--status", choices=("in_sync", "pending", "waiting", "failed", "held"), help="only accounts of this status")
+    listing.add_argument(
+        "--status",
+        choices=("in_sync", "pending", "waiting", "failed", "held"),
+        help="only accounts of this status",
+    )
     list_options(listing)
 
 

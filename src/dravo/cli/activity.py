@@ -14,24 +14,45 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     timeline = command(
-        nouns, "activity", _activity, "list what happened, newest first: requests, runs, tasks, reconciliations and changes",
-        ["dravo activity --failures", "dravo activity --kind request --source staff", "dravo activity --until 2031-04-02"],
-    )  # fmt: skip
-    timeline.add_argument("--kind", choices=("request", "run", "task", "reconciliation", "change"), help="only activity of this kind")
+        nouns,
+        "activity",
+        _activity,
+        "list what happened, newest first: requests, runs, tasks, reconciliations and changes",
+        [
+            "dravo activity --failures",
+            "dravo activity --kind request --source staff",
+            "dravo activity --until 2031-04-02",
+        ],
+    )
+    timeline.add_argument(
+        "--kind",
+        choices=("request", "run", "task", "reconciliation", "change"),
+        help="only activity of this kind",
+    )
     for name in ("source", "application"):
         timeline.add_argument(f"--{name}", metavar="KEY", help=f"only activity of this {name}")
     timeline.add_argument("--user", metavar="USER", help="only activity of this user")
     timeline.add_argument("--failures", action="store_true", help="only failures")
-    timeline.add_argument("--until", metavar="DAY", help="only activity up to the end of this day, or before a time")
+    timeline.add_argument(
+        "--until", metavar="DAY", help="only activity up to the end of this day, or before a time"
+    )
     list_options(timeline)
 
     audits = noun(nouns, "audit", "audit log: the changes by operators")
     listing = command(audits, "list", _audit, "list changes, newest first")
     list_options(listing)
-    undo = command(audits, "undo", _undo, "undo a change of an assignment or access policy", ["dravo audit undo 41 --preview", "dravo audit undo 41"])
+    undo = command(
+        audits,
+        "undo",
+        _undo,
+        "undo a change of an assignment or access policy",
+        ["dravo audit undo 41 --preview", "dravo audit undo 41"],
+    )
     undo.add_argument("entry", type=int, help="number of the entry, as in 'dravo audit list'")
     undo.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    undo.add_argument("--confirm", metavar="LABEL", help="the application's name; required where the change is serious")
+    undo.add_argument(
+        "--confirm", metavar="LABEL", help="the application's name; required where the change is serious"
+    )
     command(audits, "verify", _verify, "verify that no entry was changed or removed")
 
 
@@ -46,7 +67,12 @@ def _activity(given: argparse.Namespace, dravo: Dravo) -> None:
     }
     user = dravo.users.get(given.user)["id"] if given.user else None
     found = dravo.activity(
-        kind=given.kind, source=given.source, application=given.application, user=user, trouble=given.failures or None, until=given.until
+        kind=given.kind,
+        source=given.source,
+        application=given.application,
+        user=user,
+        trouble=given.failures or None,
+        until=given.until,
     )
     show_list(given, found, columns, "No activity matches.")
 

@@ -8,7 +8,18 @@ import sys
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import UsageError, command, facts, list_options, moment, noun, said, show_json, show_list, table
+from dravo.cli.output import (
+    UsageError,
+    command,
+    facts,
+    list_options,
+    moment,
+    noun,
+    said,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 _SWITCHES = {
@@ -32,51 +43,97 @@ def add_commands(nouns: Any) -> None:
     list_options(command(verbs, "list", _list, "list applications with their status"))
     show = command(verbs, "show", _show, "show one application: roles, settings, connection")
     show.add_argument("key", help="key of the application")
-    add = command(verbs, "add", _add, "add an application", ["dravo application add plant-records --label 'Plant Records'"])
+    add = command(
+        verbs,
+        "add",
+        _add,
+        "add an application",
+        ["dravo application add plant-records --label 'Plant Records'"],
+    )
     add.add_argument("key", help="key for URLs; it cannot be changed later")
     add.add_argument("--label", required=True, help="label")
     add.add_argument("--owner", help="name of the person or team responsible for the application")
-    add.add_argument("--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts")
+    add.add_argument(
+        "--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts"
+    )
     role = command(
-        verbs, "create-role", _add_role, "create a role", ["dravo application create-role plant-records curator --label Curator --rank 30"]
+        verbs,
+        "create-role",
+        _add_role,
+        "create a role",
+        ["dravo application create-role plant-records curator --label Curator --rank 30"],
     )
     role.add_argument("key", help="key of the application")
     role.add_argument("role", help="key of the role")
     role.add_argument("--label", required=True, help="label")
-    role.add_argument("--rank", type=int, default=1, help="rank; the role with the highest number is the highest role (default 1)")
+    role.add_argument(
+        "--rank",
+        type=int,
+        default=1,
+        help="rank; the role with the highest number is the highest role (default 1)",
+    )
     gone = command(verbs, "delete-role", _remove_role, "delete a role that was never assigned")
     gone.add_argument("key", help="key of the application")
     gone.add_argument("role", help="key of the role")
     connecting = command(
-        verbs, "connect", _connect, "save the SCIM base URL and the token; asks for the token, or reads it from standard input",
+        verbs,
+        "connect",
+        _connect,
+        "save the SCIM base URL and the token; asks for the token, or reads it from standard input",
         ["dravo application connect plant-records https://records.fernhollow.example/scim/v2 < token-file"],
-    )  # fmt: skip
+    )
     connecting.add_argument("key", help="key of the application")
     connecting.add_argument("address", help="SCIM base URL of the application")
-    connecting.add_argument("--keep-token", action="store_true", help="keep the saved token; works only if the host stays the same")
+    connecting.add_argument(
+        "--keep-token",
+        action="store_true",
+        help="keep the saved token; works only if the host stays the same",
+    )
     check = command(verbs, "test-connection", _check, "check the connection step by step")
     check.add_argument("key", help="key of the application")
-    check.add_argument("--with-test-user", action="store_true", help="also create, update and delete a test account")
-    connecting.add_argument("--user", metavar="NAME", help="authenticate with this user name and a password; asks for the password")
-    connecting.add_argument("--client-id", metavar="ID", help="authenticate with OAuth 2.0 client credentials; asks for the client secret")
+    check.add_argument(
+        "--with-test-user", action="store_true", help="also create, update and delete a test account"
+    )
+    connecting.add_argument(
+        "--user",
+        metavar="NAME",
+        help="authenticate with this user name and a password; asks for the password",
+    )
+    connecting.add_argument(
+        "--client-id",
+        metavar="ID",
+        help="authenticate with OAuth 2.0 client credentials; asks for the client secret",
+    )
     connecting.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
     connecting.add_argument("--scope", help="scope, with --client-id (default: none)")
-    connecting.add_argument("--ends", metavar="INSTANT", help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)")
+    connecting.add_argument(
+        "--ends",
+        metavar="INSTANT",
+        help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
+    )
     over = command(verbs, "groups", _groups, "list provisioned groups with their status")
     over.add_argument("key", help="key of the application")
     list_options(over)
     trying = command(
-        verbs, "evaluate", _try, "evaluate an expression for a user",
+        verbs,
+        "evaluate",
+        _try,
+        "evaluate an expression for a user",
         ["dravo application evaluate 'userName then before \"@\" then lower' --user zofia"],
-    )  # fmt: skip
+    )
     trying.add_argument("expression", help="the expression, such as 'userName then lower'")
     trying.add_argument("--user", metavar="NAME", help="ID, user name or email")
     _add_setting(verbs)
-    for name, run, text in (("pause", _pause, "pause provisioning; tasks wait"), ("resume", _resume, "resume provisioning")):
+    for name, run, text in (
+        ("pause", _pause, "pause provisioning; tasks wait"),
+        ("resume", _resume, "resume provisioning"),
+    ):
         command(verbs, name, run, text).add_argument("key", help="key of the application")
     remove = command(verbs, "delete", _remove, "delete an application without assignments")
     remove.add_argument("key", help="key of the application")
-    remove.add_argument("--confirm", required=True, metavar="LABEL", help="label of the application; required")
+    remove.add_argument(
+        "--confirm", required=True, metavar="LABEL", help="label of the application; required"
+    )
 
 
 def _add_setting(verbs: Any) -> None:
@@ -92,20 +149,39 @@ def _add_setting(verbs: Any) -> None:
     change.add_argument("--label", help="label")
     change.add_argument("--owner", help="name of the person or team responsible for the application")
     change.add_argument("--address", help="start URL for users; empty: none")
-    change.add_argument("--hidden", choices=("yes", "no"), help="hide the application from the users' own list (yes or no)")
+    change.add_argument(
+        "--hidden", choices=("yes", "no"), help="hide the application from the users' own list (yes or no)"
+    )
     for name, explained in _SWITCHES.items():
         change.add_argument(f"--{name}", choices=("yes", "no"), help=explained)
     for name, explained in _EVENTS.items():
         change.add_argument(f"--{name}", choices=_LEAVING, help=explained)
-    change.add_argument("--max-concurrency", type=int, metavar="N", help="maximum number of concurrent requests, 1 to 32")
-    change.add_argument("--rate-limit", type=int, metavar="N", help="maximum number of requests per second; 0: no limit")
-    change.add_argument("--reconcile-schedule", metavar="CRON", help="reconciliation schedule (cron, UTC), such as '0 3 * * *'; '' for none")
-    change.add_argument("--role-encoding", metavar="WAY", help="how roles are sent: roles, entitlements, groups, nothing, or an attribute name")
-    change.add_argument("--groups", metavar="WHICH", help="provisioned groups: none, with_roles, or comma-separated IDs")
     change.add_argument(
-        "--attribute", action="append", metavar="NAME=EXPRESSION", help="map an attribute with an expression; repeat for several. "
+        "--max-concurrency", type=int, metavar="N", help="maximum number of concurrent requests, 1 to 32"
+    )
+    change.add_argument(
+        "--rate-limit", type=int, metavar="N", help="maximum number of requests per second; 0: no limit"
+    )
+    change.add_argument(
+        "--reconcile-schedule",
+        metavar="CRON",
+        help="reconciliation schedule (cron, UTC), such as '0 3 * * *'; '' for none",
+    )
+    change.add_argument(
+        "--role-encoding",
+        metavar="WAY",
+        help="how roles are sent: roles, entitlements, groups, nothing, or an attribute name",
+    )
+    change.add_argument(
+        "--groups", metavar="WHICH", help="provisioned groups: none, with_roles, or comma-separated IDs"
+    )
+    change.add_argument(
+        "--attribute",
+        action="append",
+        metavar="NAME=EXPRESSION",
+        help="map an attribute with an expression; repeat for several. "
         "NAME= sends no value. Expressions that are not listed are deleted",
-    )  # fmt: skip
+    )
     change.add_argument("--no-expressions", action="store_true", help="delete all expressions")
     change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
@@ -122,7 +198,12 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Drifted": lambda p: p["drifting"],
         "Last response (UTC)": lambda p: moment(p["answered_at"]),
     }
-    show_list(given, dravo.applications.list(), columns, "No applications. Add one: dravo application add KEY --label LABEL")
+    show_list(
+        given,
+        dravo.applications.list(),
+        columns,
+        "No applications. Add one: dravo application add KEY --label LABEL",
+    )
 
 
 def _print(given: argparse.Namespace, application: Any) -> None:
@@ -140,7 +221,11 @@ def _print(given: argparse.Namespace, application: Any) -> None:
             "Token": "saved, encrypted" if connection["has_secret"] else "none",
             "Token expires": moment(connection["secret_expires_at"]),
             "Checked": moment(connection["checked_at"]),
-            **{_name(name): _word(value) for name, value in application["settings"].items() if not name.startswith("reconcile")},
+            **{
+                _name(name): _word(value)
+                for name, value in application["settings"].items()
+                if not name.startswith("reconcile")
+            },
             "Compared": application["settings"]["reconcile_in_words"] or "no schedule",
             "Next reconciliation": moment(application["settings"]["reconcile_next_at"]),
             "Not supported": " ".join((connection["capabilities"] or {}).get("notes", [])),
@@ -150,7 +235,12 @@ def _print(given: argparse.Namespace, application: Any) -> None:
     )
     print("\nRoles")
     table(
-        {"Key": lambda r: r["key"], "Label": lambda r: r["label"], "Rank": lambda r: r["rank"], "Users": lambda r: r["users"]},
+        {
+            "Key": lambda r: r["key"],
+            "Label": lambda r: r["label"],
+            "Rank": lambda r: r["rank"],
+            "Users": lambda r: r["users"],
+        },
         application["roles"],
     )
 
@@ -182,7 +272,10 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only))
+    _print(
+        given,
+        dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only),
+    )
 
 
 def _add_role(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -197,13 +290,22 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
     token = None
     if not given.keep_token:
         # Not an option: what stands on a command line is seen by everyone on the machine.
-        token = (getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
+        token = (
+            getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()
+        ).strip()
         if not token:
             raise UsageError("No token on standard input. Pipe the token in, or use --keep-token.")
     auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
     if given.client_id:
-        auth = {"kind": "client_credentials", "token_url": given.token_url, "client_id": given.client_id, "scope": given.scope}
-    _print(given, dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.ends))
+        auth = {
+            "kind": "client_credentials",
+            "token_url": given.token_url,
+            "client_id": given.client_id,
+            "scope": given.scope,
+        }
+    _print(
+        given, dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.ends)
+    )
 
 
 def _check(given: argparse.Namespace, dravo: Dravo) -> int:
@@ -219,7 +321,12 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> int:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    values: dict[str, Any] = {"label": given.label, "owner": given.owner, "address": given.address, "max_concurrency": given.max_concurrency}
+    values: dict[str, Any] = {
+        "label": given.label,
+        "owner": given.owner,
+        "address": given.address,
+        "max_concurrency": given.max_concurrency,
+    }
     if given.hidden:
         values["hidden"] = given.hidden == "yes"
     for name in _SWITCHES:
@@ -231,7 +338,11 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if all(value is None for value in values.values()):
         raise UsageError("No setting given. See 'dravo application set --help' for all settings.")
     if given.preview:
-        settings = {name: value for name, value in values.items() if name not in ("label", "owner", "address", "hidden")}
+        settings = {
+            name: value
+            for name, value in values.items()
+            if name not in ("label", "owner", "address", "hidden")
+        }
         _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:
         _print(given, dravo.applications.change(given.key, **values))
@@ -241,18 +352,27 @@ def _what_goes_over(given: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_at": given.reconcile_schedule}
     if given.role_encoding:
         plain = given.role_encoding in ("roles", "entitlements", "groups", "nothing")
-        values["role_encoding"] = {"way": given.role_encoding} if plain else {"way": "attribute", "attribute": given.role_encoding}
+        values["role_encoding"] = (
+            {"way": given.role_encoding} if plain else {"way": "attribute", "attribute": given.role_encoding}
+        )
     if given.groups:
         named = given.groups in ("none", "with_roles")
-        chosen = {"which": "selected", "groups": [{"group": each.strip()} for each in given.groups.split(",")]}
+        chosen = {
+            "which": "selected",
+            "groups": [{"group": each.strip()} for each in given.groups.split(",")],
+        }
         values["provisioned_groups"] = {"which": given.groups} if named else chosen
     if given.no_expressions:
         values["attributes"] = []
     if given.attribute:
         pairs = [each.partition("=") for each in given.attribute]
         if not all(sign for _, sign, _ in pairs):
-            raise UsageError("Write --attribute as NAME=EXPRESSION, such as --attribute 'title=userType then upper'.")
-        values["attributes"] = [{"attribute": name.strip(), "expression": expression} for name, _, expression in pairs]
+            raise UsageError(
+                "Write --attribute as NAME=EXPRESSION, such as --attribute 'title=userType then upper'."
+            )
+        values["attributes"] = [
+            {"attribute": name.strip(), "expression": expression} for name, _, expression in pairs
+        ]
     return values
 
 
@@ -266,7 +386,9 @@ def _show_preview(given: argparse.Namespace, preview: Any) -> None:
             "User": lambda p: p["user"]["display_name"],
             "Before": lambda p: p["before"],
             "After": lambda p: p["after"],
-            "Difference": lambda p: "; ".join(f"{c['attribute']}: {said(c['before'])} -> {said(c['after'])}" for c in p["changes"]),
+            "Difference": lambda p: "; ".join(
+                f"{c['attribute']}: {said(c['before'])} -> {said(c['after'])}" for c in p["changes"]
+            ),
         }
         table(columns, preview["users"])
 
@@ -295,7 +417,10 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(tried)
         return
     if tried["user"]:
-        print(f"{tried['user']['display_name']} gets: {'nothing, it is missing' if tried['result'] is None else tried['result']}")
+        print(
+            f"{tried['user']['display_name']} gets: "
+            f"{'nothing, it is missing' if tried['result'] is None else tried['result']}"
+        )
     print(f"In words: {tried['words']}")
 
 

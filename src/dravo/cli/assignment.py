@@ -5,40 +5,71 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.output import MOST_ROWS, UsageError, command, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import (
+    MOST_ROWS,
+    UsageError,
+    command,
+    list_options,
+    moment,
+    noun,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "assignment", "assignments of roles, and exclusions")
-    listing = command(verbs, "list", _list, "list assignments with the number of users", ["dravo assignment list --application plant-records"])
+    listing = command(
+        verbs,
+        "list",
+        _list,
+        "list assignments with the number of users",
+        ["dravo assignment list --application plant-records"],
+    )
     listing.add_argument("--application", metavar="KEY", help="key of the application")
     list_options(listing)
     add = command(
-        verbs, "create", _add, "assign a role to a user, a group, a rule, a group name pattern or everyone; or exclude them",
+        verbs,
+        "create",
+        _add,
+        "assign a role to a user, a group, a rule, a group name pattern or everyone; or exclude them",
         [
             "dravo assignment create plant-records recorder --source staff --group Herbarium",
             "dravo assignment create plant-records viewer --user philippa.marlow --until 2031-04-02",
-            "dravo assignment create plant-records viewer --source staff --rule 'department eq \"Seed Bank\"' --preview",
+            "dravo assignment create plant-records viewer --source staff --rule 'department eq \"Seed "
+            "Bank\"' --preview",
             "dravo assignment create ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
             "dravo assignment create plant-records --exclude --source staff --group Trainees",
         ],
-    )  # fmt: skip
+    )
     add.add_argument("application", help="key of the application")
-    add.add_argument("role", nargs="?", help="key of the role; omit it with --exclude and --pattern, or for access without a role")
+    add.add_argument(
+        "role",
+        nargs="?",
+        help="key of the role; omit it with --exclude and --pattern, or for access without a role",
+    )
     add.add_argument("--user", help="ID, user name, email or external ID")
     add.add_argument("--group", help="ID, external ID or complete name")
-    add.add_argument("--source", metavar="KEY", help="source of the group or pattern; for a rule, the only source whose attributes count")
+    add.add_argument(
+        "--source",
+        metavar="KEY",
+        help="source of the group or pattern; for a rule, the only source whose attributes count",
+    )
     add.add_argument(
         "--future-users",
         action="store_true",
-        help="with a rule and --source: users who match later need no confirmation for the highest role; requires --confirm",
+        help="with a rule and --source: users who match later need no confirmation for the highest "
+        "role; requires --confirm",
     )
     add.add_argument("--plan", metavar="KEY", help="license plan; users need a seat (default: none)")
     add.add_argument("--everyone", action="store_true", help="assign to everyone")
     add.add_argument("--rule", metavar="FILTER", help="assign to users who match a SCIM filter")
-    add.add_argument("--pattern", help="assign to groups whose names match; the part in parentheses is the role key")
+    add.add_argument(
+        "--pattern", help="assign to groups whose names match; the part in parentheses is the role key"
+    )
     add.add_argument(
         "--highest",
         action="append",
@@ -48,26 +79,49 @@ def add_commands(nouns: Any) -> None:
     )
     add.add_argument("--exclude", dest="excludes", action="store_true", help="exclude instead of assign")
     add.add_argument("--new-users-only", action="store_true", help="only users who are new from now on")
-    add.add_argument("--from", dest="from_", metavar="DAY", help="start date, or a time such as 2031-04-02T09:15:00Z (default: now)")
+    add.add_argument(
+        "--from",
+        dest="from_",
+        metavar="DAY",
+        help="start date, or a time such as 2031-04-02T09:15:00Z (default: now)",
+    )
     add.add_argument("--until", metavar="DAY", help="last day (included), or a time (default: no end)")
     add.add_argument("--note", help="note, kept in the history")
     add.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    reach = command(verbs, "matches", _reach, "list users who match a rule", ["dravo assignment matches 'title sw \"Senior\"'"])
+    reach = command(
+        verbs,
+        "matches",
+        _reach,
+        "list users who match a rule",
+        ["dravo assignment matches 'title sw \"Senior\"'"],
+    )
     reach.add_argument("rule", metavar="FILTER", help="the rule, a SCIM filter over user attributes")
     waiting = command(verbs, "waiting", _waiting, "list users who match a rule and wait for confirmation")
     waiting.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
     list_options(waiting)
     confirm = command(
-        verbs, "confirm", _confirm, "confirm users who match a rule for the highest role", ["dravo assignment confirm ID --user ID --preview"]
-    )  # fmt: skip
+        verbs,
+        "confirm",
+        _confirm,
+        "confirm users who match a rule for the highest role",
+        ["dravo assignment confirm ID --user ID --preview"],
+    )
     confirm.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
-    confirm.add_argument("--user", dest="users", action="append", metavar="ID", help="ID of a user; repeat for several (default: all waiting users)")
+    confirm.add_argument(
+        "--user",
+        dest="users",
+        action="append",
+        metavar="ID",
+        help="ID of a user; repeat for several (default: all waiting users)",
+    )
     confirm.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     remove = command(verbs, "delete", _remove, "delete an assignment")
     remove.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
     remove.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     for each in (add, confirm, remove):
-        each.add_argument("--confirm", metavar="LABEL", help="label of the application; required if the change is serious")
+        each.add_argument(
+            "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+        )
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -109,9 +163,18 @@ def what(assignment: Any) -> str:
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     named = [given.user, given.group, given.everyone, given.rule, given.pattern]
     if sum(bool(each) for each in named) != 1:
-        raise UsageError("Add one of --user, --group with --source, --everyone, --rule, or --pattern with --source.")
-    wish = {name: getattr(given, name) or None for name in ("user", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")}
-    wish |= {name: True for name in ("everyone", "excludes", "new_users_only", "future_users") if getattr(given, name)}
+        raise UsageError(
+            "Add one of --user, --group with --source, --everyone, --rule, or --pattern with --source."
+        )
+    wish = {
+        name: getattr(given, name) or None
+        for name in ("user", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")
+    }
+    wish |= {
+        name: True
+        for name in ("everyone", "excludes", "new_users_only", "future_users")
+        if getattr(given, name)
+    }
     if given.highest:
         wish["confirmed"] = given.highest
     if given.confirm:
@@ -128,7 +191,11 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _waiting(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {"User": lambda u: u["display_name"], "User name": lambda u: u["user_name"], "ID": lambda u: u["id"]}
+    columns = {
+        "User": lambda u: u["display_name"],
+        "User name": lambda u: u["user_name"],
+        "ID": lambda u: u["id"],
+    }
     show_list(given, dravo.assignments.waiting(given.id), columns, "No user waits for confirmation.")
 
 
@@ -140,7 +207,10 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(changed)
     else:
-        print(f"{changed['confirmed_users']} users are confirmed for {what(changed)} in {changed['application']['label']}.")
+        print(
+            f"{changed['confirmed_users']} users are confirmed for {what(changed)} in "
+            f"{changed['application']['label']}."
+        )
 
 
 def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -169,12 +239,18 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
         show_json(preview)
         return
     counts = {what: f"{preview[what]:,}" for what in ("gained", "lost", "changed", "unchanged", "accounts")}
-    users = f"{counts['gained']} gain access, {counts['lost']} lose access, {counts['changed']} change roles, {counts['unchanged']} unchanged"
+    users = (
+        f"{counts['gained']} gain access, {counts['lost']} lose access, {counts['changed']} change "
+        f"roles, {counts['unchanged']} unchanged"
+    )
     print(f"{users}; {counts['accounts']} accounts change. Nothing has been changed yet.")
     for each in preview["seats"]:
         of = f"{each['plan']['label']} ({each['application']['label']})"
         free = "no limit" if each["free"] is None else f"{each['free']:,} free"
-        print(f"{each['asked']:,} need a seat in {of}: {free}" + (f", so {each['wait']:,} are put on the waiting list." if each["wait"] else "."))
+        print(
+            f"{each['asked']:,} need a seat in {of}: {free}"
+            + (f", so {each['wait']:,} are put on the waiting list." if each["wait"] else ".")
+        )
     if preview["confirm"]:
         print(f"{preview['confirm']} Add --confirm '{preview['type_to_confirm']}' to apply it.")
     if preview["users"]:

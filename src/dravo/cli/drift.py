@@ -14,18 +14,44 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "drift", "drift: differences between an application and its desired state")
-    find = command(verbs, "reconcile", _find, "reconcile an application now", ["dravo drift reconcile plant-records"])
+    find = command(
+        verbs, "reconcile", _find, "reconcile an application now", ["dravo drift reconcile plant-records"]
+    )
     find.add_argument("application", help="key of the application")
-    listing = command(verbs, "list", _list, "list the differences found by the last reconciliation", ["dravo drift list plant-records --kind role"])
+    listing = command(
+        verbs,
+        "list",
+        _list,
+        "list the differences found by the last reconciliation",
+        ["dravo drift list plant-records --kind role"],
+    )
     listing.add_argument("application", help="key of the application")
-    kinds = ("missing", "unexpected", "attributes", "role", "status", "group_missing", "group_name", "group_members", "group_unexpected")
+    kinds = (
+        "missing",
+        "unexpected",
+        "attributes",
+        "role",
+        "status",
+        "group_missing",
+        "group_name",
+        "group_members",
+        "group_unexpected",
+    )
     listing.add_argument("--kind", choices=kinds, help="only this kind of difference (default: all)")
-    listing.add_argument("--status", choices=("open", "repairing", "ignored"), help="only differences with this status: open, repairing or ignored")
+    listing.add_argument(
+        "--status",
+        choices=("open", "repairing", "ignored"),
+        help="only differences with this status: open, repairing or ignored",
+    )
     list_options(listing)
-    repair = command(verbs, "repair", _repair, "repair accounts and groups", ["dravo drift repair plant-records --all"])
+    repair = command(
+        verbs, "repair", _repair, "repair accounts and groups", ["dravo drift repair plant-records --all"]
+    )
     repair.add_argument("application", help="key of the application")
     repair.add_argument("ids", nargs="*", help="IDs of the differences, as in 'dravo drift list'")
-    repair.add_argument("--all", action="store_true", help="all open differences of accounts and groups that Dravo manages")
+    repair.add_argument(
+        "--all", action="store_true", help="all open differences of accounts and groups that Dravo manages"
+    )
     ignore = command(verbs, "ignore", _ignore, "ignore differences")
     ignore.add_argument("application", help="key of the application")
     ignore.add_argument("ids", nargs="+", help="IDs of the differences, as in 'dravo drift list'")
@@ -44,7 +70,11 @@ def add_commands(nouns: Any) -> None:
     user.add_argument("application", help="key of the application")
     user.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
     user.add_argument("--role", metavar="KEY", help="key of the role (default: the role of the account)")
-    user.add_argument("--confirm", metavar="NAME", help="name of the account; required if the user would get additional roles")
+    user.add_argument(
+        "--confirm",
+        metavar="NAME",
+        help="name of the account; required if the user would get additional roles",
+    )
     runs = command(verbs, "runs", _runs, "list the reconciliations of an application")
     runs.add_argument("application", help="key of the application")
     list_options(runs)
@@ -58,7 +88,10 @@ def _find(given: argparse.Namespace, dravo: Dravo) -> int:
     if given.json:
         show_json(run)
     elif run["status"] == "done":
-        found = ", ".join(f"{number} {kind}" for kind, number in run["counts"].items() if number) or "no difference"
+        found = (
+            ", ".join(f"{number} {kind}" for kind, number in run["counts"].items() if number)
+            or "no difference"
+        )
         groups = f" and {run['groups']} provisioned groups" if run["groups"] else ""
         print(f"{run['read']} accounts{groups} read: {found}.")
     else:
@@ -91,8 +124,15 @@ def _what(line: Any) -> str:
         return f"account without a user: {line['there'].get('userName', line['remote_id'])}"
     if line["kind"] == "group_members":
         change = line["changes"][0]
-        return "; ".join(f"{where}: {change[when]}" for where, when in (("there", "before"), ("missing members", "after")) if change[when])
-    return "; ".join(f"{each['attribute']}: {said(each['before'])}, desired {said(each['after'])}" for each in line["changes"])
+        return "; ".join(
+            f"{where}: {change[when]}"
+            for where, when in (("there", "before"), ("missing members", "after"))
+            if change[when]
+        )
+    return "; ".join(
+        f"{each['attribute']}: {said(each['before'])}, desired {said(each['after'])}"
+        for each in line["changes"]
+    )
 
 
 def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -103,8 +143,14 @@ def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
     if not ids:
         print("There is nothing to repair.")
         return
-    number = sum(dravo.applications.repair_drift(given.application, ids[start : start + 1_000]) for start in range(0, len(ids), 1_000))
-    print(f"{number} differences are being repaired. Watch them with 'dravo task list --application {given.application}'.")
+    number = sum(
+        dravo.applications.repair_drift(given.application, ids[start : start + 1_000])
+        for start in range(0, len(ids), 1_000)
+    )
+    print(
+        f"{number} differences are being repaired. Watch them with 'dravo task list --application "
+        f"{given.application}'."
+    )
 
 
 def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -118,7 +164,9 @@ def _link(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
-    user = dravo.users.get(dravo.applications.make_user(given.application, given.id, given.role, given.confirm))
+    user = dravo.users.get(
+        dravo.applications.make_user(given.application, given.id, given.role, given.confirm)
+    )
     print(f"Created the local user {user['display_name']}: {user['id']}.")
 
 
@@ -128,7 +176,9 @@ def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
         "By": lambda r: r["requested_by"],
         "Status": lambda r: r["status"],
         "Read": lambda r: r["read"],
-        "Differences": lambda r: ", ".join(f"{number} {kind}" for kind, number in r["counts"].items() if number) or "-",
+        "Differences": lambda r: (
+            ", ".join(f"{number} {kind}" for kind, number in r["counts"].items() if number) or "-"
+        ),
         "Message": lambda r: r["message"],
     }
     show_list(given, dravo.applications.runs(given.application), columns, "No reconciliations yet.")

@@ -7,54 +7,112 @@ import sys
 from typing import Any
 
 from dravo.cli.assignment import show_preview, what
-from dravo.cli.output import UsageError, command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import (
+    UsageError,
+    command,
+    facts,
+    list_options,
+    moment,
+    noun,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "group", "groups of sources, and local groups")
-    listing = command(verbs, "list", _list, "list groups by name", ["dravo group list seed", "dravo group list --source staff --unmapped"])
+    listing = command(
+        verbs,
+        "list",
+        _list,
+        "list groups by name",
+        ["dravo group list seed", "dravo group list --source staff --unmapped"],
+    )
     listing.add_argument("words", nargs="?", help="a part of the name, or an ID")
-    listing.add_argument("--source", metavar="KEY", help="only groups of this source; 'local' for local groups")
+    listing.add_argument(
+        "--source", metavar="KEY", help="only groups of this source; 'local' for local groups"
+    )
     listing.add_argument("--unmapped", action="store_true", help="only groups that no assignment names")
     list_options(listing)
-    show = command(verbs, "show", _show, "show one group with its roles and nested groups", ["dravo group show Herbarium --source staff"])
-    members = command(verbs, "members", _members, "list the users in a group", ["dravo group members Herbarium --source staff"])
+    show = command(
+        verbs,
+        "show",
+        _show,
+        "show one group with its roles and nested groups",
+        ["dravo group show Herbarium --source staff"],
+    )
+    members = command(
+        verbs,
+        "members",
+        _members,
+        "list the users in a group",
+        ["dravo group members Herbarium --source staff"],
+    )
     list_options(members)
     add = command(verbs, "create", _add, "create a local group", ["dravo group create 'Spring planting'"])
     add.add_argument("name", help="name of the group")
-    rename = command(verbs, "rename", _rename, "rename a local group", ["dravo group rename 'Spring planting' 'Spring and summer'"])
+    rename = command(
+        verbs,
+        "rename",
+        _rename,
+        "rename a local group",
+        ["dravo group rename 'Spring planting' 'Spring and summer'"],
+    )
     put = command(
-        verbs, "add-members", _put, "add users and groups to a local group",
+        verbs,
+        "add-members",
+        _put,
+        "add users and groups to a local group",
         [
-            "dravo group add-members 'Spring planting' philippa.marlow rosa.fenn@fernhollow.example --preview",
+            "dravo group add-members 'Spring planting' philippa.marlow rosa.fenn@fernhollow.example "
+            "--preview",
             "dravo group add-members 'Spring planting' - < names.txt",
         ],
-    )  # fmt: skip
+    )
     take = command(verbs, "remove-members", _take, "remove users and groups from a local group")
     remove = command(verbs, "delete", _remove, "delete a local group")
     for each in (show, members, rename, put, take, remove):
         each.add_argument("group", help="ID or complete name")
     for each in (show, members):
-        each.add_argument("--source", metavar="KEY", help="source of the group, if several groups have the same name")
+        each.add_argument(
+            "--source", metavar="KEY", help="source of the group, if several groups have the same name"
+        )
     rename.add_argument("name", help="name of the group")
     for each in (put, take):
-        each.add_argument("users", nargs="*", help="IDs, user names, emails or external IDs; - reads them from standard input, one per line")
-        each.add_argument("--group", dest="groups", action="append", default=[], metavar="ID", help="ID of a group; repeat for several")
+        each.add_argument(
+            "users",
+            nargs="*",
+            help="IDs, user names, emails or external IDs; - reads them from standard input, one per line",
+        )
+        each.add_argument(
+            "--group",
+            dest="groups",
+            action="append",
+            default=[],
+            metavar="ID",
+            help="ID of a group; repeat for several",
+        )
     for each in (put, take, remove):
         each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-        each.add_argument("--confirm", metavar="NAME", help="name of the group; required if the change is serious")
+        each.add_argument(
+            "--confirm", metavar="NAME", help="name of the group; required if the change is serious"
+        )
 
 
 def _find(dravo: Dravo, name: str, source: str | None) -> str:
     """Return the id of the one group of a name or id."""
     found = [
-        each for each in dravo.groups.list(words=name, source=source)
+        each
+        for each in dravo.groups.list(words=name, source=source)
         if name in (each["id"], each["external_id"]) or each["name"].casefold() == name.casefold()
-    ]  # fmt: skip
+    ]
     if len(found) > 1:
-        choices = ", ".join(f"{each['id']} (of {each['source']['key'] if each['source'] else 'nobody'})" for each in found)
+        choices = ", ".join(
+            f"{each['id']} (of {each['source']['key'] if each['source'] else 'nobody'})" for each in found
+        )
         raise UsageError(f"{len(found)} groups have the name '{name}'. Use one of these IDs: {choices}.")
     return found[0]["id"] if found else name
 
@@ -65,7 +123,8 @@ def _local(given: argparse.Namespace, dravo: Dravo) -> str:
     found = _find(dravo, given.group, locals_[0]) if locals_ else given.group
     if found == given.group and not any(each["id"] == found for each in dravo.groups.list(words=found)):
         raise UsageError(
-            f"There is no local group '{given.group}'. Change groups of a source at the source, or create one with 'dravo group create'."
+            f"There is no local group '{given.group}'. Change groups of a source at the source, or "
+            "create one with 'dravo group create'."
         )
     return found
 
@@ -79,7 +138,9 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "ID in the source": lambda g: g["external_id"],
         "ID": lambda g: g["id"],
     }
-    found = dravo.groups.list(words=given.words, source=given.source, mapped=False if given.unmapped else None)
+    found = dravo.groups.list(
+        words=given.words, source=given.source, mapped=False if given.unmapped else None
+    )
     show_list(given, found, columns, "No group matches.")
 
 
@@ -93,7 +154,8 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
             "Name": group["name"],
             "Of": group["source"]["label"] if group["source"] else None,
             "ID in the source": group["external_id"],
-            "Lists": f"{counted(group['members'], 'user', 'users')}, {counted(len(group['inner']), 'group', 'groups')}",
+            "Lists": f"{counted(group['members'], 'user', 'users')}, "
+            f"{counted(len(group['inner']), 'group', 'groups')}",
             "Users with nested groups": f"{counted(group['within'], 'user', 'users')}",
             "Changed": f"{moment(group['modified_at'])} UTC",
         }
@@ -102,12 +164,24 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
         if groups:
             print(f"\n{title}")
             table(
-                {"Group": lambda g: g["name"], "Source": lambda g: g["source"]["key"] if g["source"] else None, "ID": lambda g: g["id"]}, groups
-            )  # fmt: skip
+                {
+                    "Group": lambda g: g["name"],
+                    "Source": lambda g: g["source"]["key"] if g["source"] else None,
+                    "ID": lambda g: g["id"],
+                },
+                groups,
+            )
     gives = list(dravo.assignments.list(group=group["id"]))
     print("\nAssigned roles" if gives else "\nNo assigned roles.")
     if gives:
-        table({"Application": lambda a: a["application"]["label"], "Role": what, "By": lambda a: a["created_by"]}, gives)
+        table(
+            {
+                "Application": lambda a: a["application"]["label"],
+                "Role": what,
+                "By": lambda a: a["created_by"],
+            },
+            gives,
+        )
 
 
 def counted(number: int, one: str, many: str) -> str:
@@ -116,7 +190,12 @@ def counted(number: int, one: str, many: str) -> str:
 
 
 def _members(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {"Name": lambda p: p["display_name"], "User name": lambda p: p["user_name"], "Status": lambda p: p["status"], "ID": lambda p: p["id"]}
+    columns = {
+        "Name": lambda p: p["display_name"],
+        "User name": lambda p: p["user_name"],
+        "Status": lambda p: p["status"],
+        "ID": lambda p: p["id"],
+    }
     show_list(given, dravo.groups.members(_find(dravo, given.group, given.source)), columns, "No members.")
 
 
@@ -125,7 +204,10 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(group)
         return
-    print(f"Created the local group '{group['name']}': {group['id']}.\nAdd users with: dravo group add-members '{group['name']}' USER ...")
+    print(
+        f"Created the local group '{group['name']}': {group['id']}.\nAdd users with: dravo group "
+        f"add-members '{group['name']}' USER ..."
+    )
 
 
 def _rename(given: argparse.Namespace, dravo: Dravo) -> None:

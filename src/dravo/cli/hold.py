@@ -15,11 +15,17 @@ def add_commands(nouns: Any) -> None:
     command(verbs, "list", _list, "list held removals, and why")
     for name, run, text in (
         ("approve", _approve, "approve the held removals of an application"),
-        ("discard", _discard, "discard the held removals: the accounts stay as they are until their desired state changes"),
+        (
+            "discard",
+            _discard,
+            "discard the held removals: the accounts stay as they are until their desired state changes",
+        ),
     ):
         verb = command(verbs, name, run, text, [f"dravo hold {name} plant-records --confirm 'Plant Records'"])
         verb.add_argument("application", metavar="KEY", help="the application")
-        verb.add_argument("--confirm", metavar="LABEL", required=True, help="label of the application; required")
+        verb.add_argument(
+            "--confirm", metavar="LABEL", required=True, help="label of the application; required"
+        )
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -31,7 +37,10 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         print("Nothing is held.")
     for item in found:
         application = item["application"]
-        print(f"{application['label']} ({application['key']}): {item['number']} held since {moment(item['since'])} UTC.")
+        print(
+            f"{application['label']} ({application['key']}): {item['number']} held since "
+            f"{moment(item['since'])} UTC."
+        )
         print(item["message"])
         columns = {
             "User": lambda p: p["user"]["display_name"],
@@ -40,7 +49,10 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         }
         table(columns, item["users"])
         if item["number"] > len(item["users"]):
-            print(f"and {item['number'] - len(item['users'])} more; 'dravo task list --status held' lists all.\n")
+            print(
+                f"and {item['number'] - len(item['users'])} more; 'dravo task list --status held' "
+                "lists all.\n"
+            )
 
 
 def _approve(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -12,8 +12,16 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "license-plan", "license plans of applications, and who has a seat")
-    listing = command(verbs, "list", _list, "list license plans with their seats", ["dravo license-plan list ticket-desk"])
-    add = command(verbs, "create", _add, "create a license plan", ["dravo license-plan create ticket-desk supervisor 'Supervisor desk' --seats 12"])
+    listing = command(
+        verbs, "list", _list, "list license plans with their seats", ["dravo license-plan list ticket-desk"]
+    )
+    add = command(
+        verbs,
+        "create",
+        _add,
+        "create a license plan",
+        ["dravo license-plan create ticket-desk supervisor 'Supervisor desk' --seats 12"],
+    )
     change = command(
         verbs,
         "change",
@@ -23,9 +31,15 @@ def add_commands(nouns: Any) -> None:
     )
     remove = command(verbs, "delete", _remove, "delete a license plan that was never assigned")
     seats = command(
-        verbs, "seats", _seats, "list users with a seat, or waiting for one",
-        ["dravo license-plan seats ticket-desk", "dravo license-plan seats ticket-desk --plan supervisor --waiting"],
-    )  # fmt: skip
+        verbs,
+        "seats",
+        _seats,
+        "list users with a seat, or waiting for one",
+        [
+            "dravo license-plan seats ticket-desk",
+            "dravo license-plan seats ticket-desk --plan supervisor --waiting",
+        ],
+    )
     for each in (listing, add, change, remove, seats):
         each.add_argument("application", help="key")
     for each in (add, change, remove):
@@ -72,11 +86,18 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show(given, dravo.applications.add_plan(given.application, given.plan, given.label, seats=given.seats or None, rank=given.rank))
+    _show(
+        given,
+        dravo.applications.add_plan(
+            given.application, given.plan, given.label, seats=given.seats or None, rank=given.rank
+        ),
+    )
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
-    changed = dravo.applications.change_plan(given.application, given.plan, label=given.label, seats=given.seats, rank=given.rank)
+    changed = dravo.applications.change_plan(
+        given.application, given.plan, label=given.label, seats=given.seats, rank=given.rank
+    )
     _show(given, changed)
 
 
@@ -88,7 +109,11 @@ def _seats(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "User": lambda s: s["user"]["display_name"],
         "Plan": lambda s: s["plan"]["label"],
-        **({"Position": lambda s: s["place"], "Since (UTC)": lambda s: moment(s["requested_at"])} if given.waiting else {}),
+        **(
+            {"Position": lambda s: s["place"], "Since (UTC)": lambda s: moment(s["requested_at"])}
+            if given.waiting
+            else {}
+        ),
         **({} if given.waiting else {"Since (UTC)": lambda s: moment(s["since"])}),
     }
     found = dravo.applications.seats(given.application, given.plan, waiting=given.waiting or None)

@@ -15,13 +15,23 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "mail", "email server")
     command(verbs, "show", _show, "show the email server and its status")
     change = command(
-        verbs, "set", _set, "change the email server; omitted options keep their value",
-        ["dravo mail set --host mail.fernhollow.example --port 587 --security starttls --sender dravo@fernhollow.example"],
-    )  # fmt: skip
-    test = command(verbs, "test", _test, "send a test email", ["dravo mail test edmund.sallow@fernhollow.example"])
+        verbs,
+        "set",
+        _set,
+        "change the email server; omitted options keep their value",
+        [
+            "dravo mail set --host mail.fernhollow.example --port 587 --security starttls --sender "
+            "dravo@fernhollow.example"
+        ],
+    )
+    test = command(
+        verbs, "test", _test, "send a test email", ["dravo mail test edmund.sallow@fernhollow.example"]
+    )
     change.add_argument("--host", help="host name; empty: Dravo sends no email")
     change.add_argument("--port", type=int, metavar="N", help="port of the email server (default 587)")
-    change.add_argument("--security", choices=("none", "starttls", "tls"), help="encryption: tls, starttls or none")
+    change.add_argument(
+        "--security", choices=("none", "starttls", "tls"), help="encryption: tls, starttls or none"
+    )
     change.add_argument("--user", help="user name (optional)")
     change.add_argument("--ask-password", action="store_true", help="ask for the password")
     change.add_argument("--sender", metavar="ADDRESS", help="sender address")
@@ -39,15 +49,29 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     if not found["host"]:
         print("No email server is configured. Dravo sends no email.")
         return
-    who = f", as {found['user']}{' with a password' if found['has_password'] else ' without a password'}" if found["user"] else ""
-    print(f"Email server {found['host']}, port {found['port']}, {found['security']}{who}, sender {found['sender']}.")
-    print(f"Last sent (UTC): {moment(found['sent_at']) if found['sent_at'] else 'never'}; waiting: {found['waiting']}")
+    who = (
+        f", as {found['user']}{' with a password' if found['has_password'] else ' without a password'}"
+        if found["user"]
+        else ""
+    )
+    print(
+        f"Email server {found['host']}, port {found['port']}, {found['security']}{who}, sender "
+        f"{found['sender']}."
+    )
+    print(
+        f"Last sent (UTC): {moment(found['sent_at']) if found['sent_at'] else 'never'}; waiting: "
+        f"{found['waiting']}"
+    )
     if found["trouble"]:
         print(f"Trouble, {moment(found['trouble_at'])} UTC: {found['trouble']}")
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    wish = {name: getattr(given, name) for name in ("host", "port", "security", "user", "sender") if getattr(given, name) is not None}
+    wish = {
+        name: getattr(given, name)
+        for name in ("host", "port", "security", "user", "sender")
+        if getattr(given, name) is not None
+    }
     if given.ask_password:
         wish["password"] = getpass.getpass("Password of the email server: ")
     if not wish:

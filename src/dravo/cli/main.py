@@ -36,11 +36,14 @@ NOUNS = (
 
 
 def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
-    """Return the parser of all commands, or of those alone that need no client and start without importing it."""
+    """Return the parser of all commands, or of those alone that need no client and start without importing
+    it.
+    """
     parser = argparse.ArgumentParser(
         prog="dravo",
         description="Provisions users and groups into applications, and explains who has which access.",
-        epilog="Set the service address with --url or DRAVO_URL and the API token with DRAVO_TOKEN, or both with --connection or DRAVO_CONNECTION.\n"
+        epilog="Set the service address with --url or DRAVO_URL and the API token with DRAVO_TOKEN, or "
+        "both with --connection or DRAVO_CONNECTION.\n"
         "Exit codes: 0 done, 1 failed, 2 wrong usage or input, 3 not found, 4 not permitted, 5 no response.",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )

@@ -1,4 +1,6 @@
-"""`dravo mapping` and `dravo policy`: the mapping table of an application, and how it decides about access."""
+"""`dravo mapping` and `dravo policy`: the mapping table of an application, and how it decides about
+access.
+"""
 
 from __future__ import annotations
 
@@ -14,20 +16,37 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "mapping", "role mapping: groups, patterns and rules that assign roles")
-    listing = command(verbs, "list", _list, "list the role mapping with the number of users and warnings", ["dravo mapping list ticket-desk"])
+    listing = command(
+        verbs,
+        "list",
+        _list,
+        "list the role mapping with the number of users and warnings",
+        ["dravo mapping list ticket-desk"],
+    )
     listing.add_argument("application", metavar="KEY", help="key of the application")
     list_options(listing)
     attempt = command(
-        verbs, "check-pattern", _try, "show which groups of a source match a pattern",
+        verbs,
+        "check-pattern",
+        _try,
+        "show which groups of a source match a pattern",
         ["dravo mapping check-pattern ticket-desk --source staff '^ticketdesk-(.+)$'"],
-    )  # fmt: skip
+    )
     attempt.add_argument("application", metavar="KEY", help="key of the application")
-    attempt.add_argument("pattern", help="pattern of group names (RE2) with one part in parentheses, such as ^ticketdesk-(.+)$")
+    attempt.add_argument(
+        "pattern", help="pattern of group names (RE2) with one part in parentheses, such as ^ticketdesk-(.+)$"
+    )
     attempt.add_argument("--source", metavar="KEY", required=True, help="key of the source")
     many = command(
-        verbs, "assign", _many, "map several groups from a file",
-        ["dravo mapping assign plant-records rows.csv --preview", "dravo mapping assign plant-records rows.csv"],
-    )  # fmt: skip
+        verbs,
+        "assign",
+        _many,
+        "map several groups from a file",
+        [
+            "dravo mapping assign plant-records rows.csv --preview",
+            "dravo mapping assign plant-records rows.csv",
+        ],
+    )
     many.add_argument("application", metavar="KEY", help="key of the application")
     many.add_argument("file", help="CSV file with source, group and role in each line; - for standard input")
     many.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
@@ -36,17 +55,41 @@ def add_commands(nouns: Any) -> None:
     show = command(rules, "show", _show, "show the access policy of an application")
     show.add_argument("application", metavar="KEY", help="key of the application")
     change = command(
-        rules, "set", _set, "change the access policy of an application",
-        ["dravo policy set plant-records --eligibility everyone --fallback fallback_role --fallback-role viewer --preview"],
-    )  # fmt: skip
+        rules,
+        "set",
+        _set,
+        "change the access policy of an application",
+        [
+            "dravo policy set plant-records --eligibility everyone --fallback fallback_role "
+            "--fallback-role viewer --preview"
+        ],
+    )
     change.add_argument("application", metavar="KEY", help="key of the application")
-    change.add_argument("--eligibility", choices=("assigned", "everyone"), help="eligible users: assigned or everyone")
-    change.add_argument("--fallback", choices=("no_access", "fallback_role", "retain"), help="what users without an assignment get")
-    change.add_argument("--fallback-role", metavar="ROLE", help="key of the role of users without an assignment; required for fallback_role")
-    change.add_argument("--several", choices=("all", "highest"), help="whether users with several roles keep all or the highest")
-    change.add_argument("--first", choices=("both", "direct", "rules"), help="precedence: both, direct or rules")
+    change.add_argument(
+        "--eligibility", choices=("assigned", "everyone"), help="eligible users: assigned or everyone"
+    )
+    change.add_argument(
+        "--fallback",
+        choices=("no_access", "fallback_role", "retain"),
+        help="what users without an assignment get",
+    )
+    change.add_argument(
+        "--fallback-role",
+        metavar="ROLE",
+        help="key of the role of users without an assignment; required for fallback_role",
+    )
+    change.add_argument(
+        "--several",
+        choices=("all", "highest"),
+        help="whether users with several roles keep all or the highest",
+    )
+    change.add_argument(
+        "--first", choices=("both", "direct", "rules"), help="precedence: both, direct or rules"
+    )
     change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    change.add_argument("--confirm", metavar="LABEL", help="label of the application; required if the change is serious")
+    change.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -66,7 +109,10 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
         return
-    print(f"The pattern matches {found['reach']} users in {sum(each['outcome'] == 'gives' for each in found['groups'])} groups.")
+    print(
+        f"The pattern matches {found['reach']} users in "
+        f"{sum(each['outcome'] == 'gives' for each in found['groups'])} groups."
+    )
     if found["groups"]:
         columns = {
             "Group": lambda g: g["group"]["name"],
@@ -106,7 +152,10 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    wanted = {name: getattr(given, name) for name in ("eligibility", "fallback", "fallback_role", "several", "first")}
+    wanted = {
+        name: getattr(given, name)
+        for name in ("eligibility", "fallback", "fallback_role", "several", "first")
+    }
     if given.preview:
         show_preview(given, dravo.applications.preview_policy(given.application, **wanted))
     else:
@@ -118,7 +167,11 @@ def _print(given: argparse.Namespace, application: Any) -> None:
     if given.json:
         show_json(policy)
         return
-    nothing = f"the fallback role, {policy['fallback_role']}" if policy["fallback"] == "fallback_role" else policy["fallback"]
+    nothing = (
+        f"the fallback role, {policy['fallback_role']}"
+        if policy["fallback"] == "fallback_role"
+        else policy["fallback"]
+    )
     heard = {"both": "equal", "direct": "direct assignments first", "rules": "groups and rules first"}
     facts(
         {

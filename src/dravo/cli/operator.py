@@ -28,11 +28,27 @@ def add_commands(nouns: Any) -> None:
         default="administrator",
         help="kind of operator: super_administrator, administrator, help_desk, auditor or application_owner",
     )
-    add.add_argument("--application", action="append", default=[], metavar="KEY", help="application of an application owner; repeat for several")
+    add.add_argument(
+        "--application",
+        action="append",
+        default=[],
+        metavar="KEY",
+        help="application of an application owner; repeat for several",
+    )
     add.add_argument("--masked", action="store_true", help="mask user attributes; for help_desk and auditor")
-    reset = command(verbs, "reset-second-factor", _reset, "reset the second factor of an operator who lost the app and the recovery codes")
+    reset = command(
+        verbs,
+        "reset-second-factor",
+        _reset,
+        "reset the second factor of an operator who lost the app and the recovery codes",
+    )
     reset.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
-    fresh = command(verbs, "reset-password", _new_password, "reset the password of an operator; prints the new password once")
+    fresh = command(
+        verbs,
+        "reset-password",
+        _new_password,
+        "reset the password of an operator; prints the new password once",
+    )
     fresh.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
     command(verbs, "links", _links, "show your sign-in options; change them in the console")
     disable = command(verbs, "disable", _disable, "disable an operator")
@@ -40,20 +56,35 @@ def add_commands(nouns: Any) -> None:
 
     tokens = noun(nouns, "token", "API tokens")
     listing = command(tokens, "list", _tokens, "list your tokens, or those of all operators")
-    listing.add_argument("--all", action="store_true", help="list the tokens of all operators; for super administrators")
+    listing.add_argument(
+        "--all", action="store_true", help="list the tokens of all operators; for super administrators"
+    )
     list_options(listing)
-    new = command(tokens, "create", _new, "create a token; prints it once", ["dravo token create --label 'Nightly report'"])
+    new = command(
+        tokens,
+        "create",
+        _new,
+        "create a token; prints it once",
+        ["dravo token create --label 'Nightly report'"],
+    )
     new.add_argument("--label", required=True, help="purpose of the token")
-    new.add_argument("--scope", choices=("read", "write"), default="read", help="read, or read and write (default read)")
-    new.add_argument("--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)")
+    new.add_argument(
+        "--scope", choices=("read", "write"), default="read", help="read, or read and write (default read)"
+    )
+    new.add_argument(
+        "--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
+    )
     new.add_argument(
         "--permission",
         dest="permissions",
         action="append",
         metavar="NAME",
-        help="limit the token to a permission, such as users.read; repeat for several (default: all of yours)",
+        help="limit the token to a permission, such as users.read; repeat for several (default: all of "
+        "yours)",
     )
-    revoke = command(tokens, "revoke", _revoke, "revoke one of your tokens; super administrators can revoke all tokens")
+    revoke = command(
+        tokens, "revoke", _revoke, "revoke one of your tokens; super administrators can revoke all tokens"
+    )
     revoke.add_argument("id", help="ID of the token, as in 'dravo token list'")
 
     settings = noun(nouns, "setting", "organization settings")
@@ -98,7 +129,13 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Name": lambda o: o["name"],
         "Kind": lambda o: o["kind"] + (", masked" if o["masked"] else ""),
         "Applications": lambda o: ", ".join(o["applications"]),
-        "Sign-in": lambda o: "source sign-in only" if o["only_by_source"] else "password, second factor" if o["second_factor"] else "password",
+        "Sign-in": lambda o: (
+            "source sign-in only"
+            if o["only_by_source"]
+            else "password, second factor"
+            if o["second_factor"]
+            else "password"
+        ),
         "Since (UTC)": lambda o: moment(o["created_at"]),
         "Disabled": lambda o: moment(o["disabled_at"]),
         "ID": lambda o: o["id"],
@@ -125,7 +162,10 @@ def _links(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     if not found["items"]:
         offered = ", ".join(each["label"] for each in found["offered"])
-        print(f"You sign in with your password. {f'In the console you can link to: {offered}.' if offered else 'No source signs in operators.'}")
+        print(
+            "You sign in with your password. "
+            f"{f'In the console you can link to: {offered}.' if offered else 'No source signs in operators.'}"
+        )
         return
     print(
         "You sign in through a source only. Your password is disabled."
@@ -166,7 +206,12 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
         "Expires": lambda k: moment(k["expires_at"]),
         "Revoked": lambda k: moment(k["revoked_at"]),
     }
-    show_list(given, dravo.tokens.list(of_all=given.all), columns, "No tokens." if given.all else "You have no tokens.")
+    show_list(
+        given,
+        dravo.tokens.list(of_all=given.all),
+        columns,
+        "No tokens." if given.all else "You have no tokens.",
+    )
 
 
 def _new(given: argparse.Namespace, dravo: Dravo) -> None:

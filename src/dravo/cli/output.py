@@ -27,13 +27,19 @@ class UsageError(Exception):
     """The command was called in a way that cannot work; the text says the hint."""
 
 
-def command(parent: Any, name: str, run: Command, help_text: str, examples: Sequence[str] = (), **settings: Any) -> argparse.ArgumentParser:
+def command(
+    parent: Any, name: str, run: Command, help_text: str, examples: Sequence[str] = (), **settings: Any
+) -> argparse.ArgumentParser:
     """Add a command with its help and examples."""
     epilog = "examples:\n" + "\n".join(f"  {line}" for line in examples) if examples else None
     parser: argparse.ArgumentParser = parent.add_parser(
-        name, help=help_text, description=help_text[:1].upper() + help_text[1:] + ".", epilog=epilog,
-        formatter_class=argparse.RawDescriptionHelpFormatter, **settings,
-    )  # fmt: skip
+        name,
+        help=help_text,
+        description=help_text[:1].upper() + help_text[1:] + ".",
+        epilog=epilog,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        **settings,
+    )
     parser.add_argument("--json", action="store_true", help="print JSON")
     parser.set_defaults(run=run)
     return parser
@@ -41,14 +47,22 @@ def command(parent: Any, name: str, run: Command, help_text: str, examples: Sequ
 
 def noun(subparsers: Any, name: str, help_text: str) -> Any:
     """Add a noun; its verbs go into what is returned."""
-    parser = subparsers.add_parser(name, help=help_text, description=help_text[:1].upper() + help_text[1:] + ".")
+    parser = subparsers.add_parser(
+        name, help=help_text, description=help_text[:1].upper() + help_text[1:] + "."
+    )
     parser.set_defaults(run=None, shown=parser)
     return parser.add_subparsers(metavar="VERB", title="verbs")
 
 
 def list_options(parser: argparse.ArgumentParser) -> None:
     """Add the options that every list has."""
-    parser.add_argument("--limit", type=int, default=MOST_ROWS, metavar="N", help=f"maximum number of rows (default {MOST_ROWS}; 0: all)")
+    parser.add_argument(
+        "--limit",
+        type=int,
+        default=MOST_ROWS,
+        metavar="N",
+        help=f"maximum number of rows (default {MOST_ROWS}; 0: all)",
+    )
 
 
 def connect(given: argparse.Namespace) -> Dravo:
@@ -61,9 +75,15 @@ def connect(given: argparse.Namespace) -> Dravo:
             content = json.loads(Path(file).read_text())
             url, token = given.url or content["url"], content["api_token"]
         except (OSError, ValueError, KeyError, TypeError):
-            raise UsageError(f"'{file}' is not a file with 'url' and 'api_token'. 'dravo demo --ready-file FILE' writes one.") from None
+            raise UsageError(
+                f"'{file}' is not a file with 'url' and 'api_token'. 'dravo demo --ready-file FILE' "
+                "writes one."
+            ) from None
     if not token:
-        raise UsageError("The API token is missing. Set DRAVO_TOKEN, or use --connection FILE. Create a token in the console, under Settings.")
+        raise UsageError(
+            "The API token is missing. Set DRAVO_TOKEN, or use --connection FILE. Create a token in "
+            "the console, under Settings."
+        )
     return Dravo(url or "http://127.0.0.1:8420", token)
 
 
@@ -75,7 +95,14 @@ def run(given: argparse.Namespace) -> int:
     except UsageError as wrong:
         return fail(str(wrong), "", WRONG_USE)
     except ApiError as wrong:
-        kinds = {401: NOT_PERMITTED, 403: NOT_PERMITTED, 404: NOT_THERE, 422: WRONG_USE, 400: WRONG_USE, None: UNREACHABLE}
+        kinds = {
+            401: NOT_PERMITTED,
+            403: NOT_PERMITTED,
+            404: NOT_THERE,
+            422: WRONG_USE,
+            400: WRONG_USE,
+            None: UNREACHABLE,
+        }
         return fail(wrong.message, wrong.hint, kinds.get(wrong.status, FAILED))
 
 
@@ -89,7 +116,9 @@ def show_json(value: Any) -> None:
     print(json.dumps(value, indent=2, ensure_ascii=False))
 
 
-def show_list(given: argparse.Namespace, pages: Pages[Any], columns: dict[str, Callable[[Any], object]], nothing: str) -> None:
+def show_list(
+    given: argparse.Namespace, pages: Pages[Any], columns: dict[str, Callable[[Any], object]], nothing: str
+) -> None:
     """Print a list as a table, or as JSON.
 
     Args:
@@ -144,8 +173,14 @@ def facts(pairs: dict[str, object]) -> None:
 
 
 def screen() -> Console:
-    """Return where tables are printed: as wide as the terminal (or as COLUMNS says), or wide enough for whole cells in a pipe."""
-    return Console(highlight=False) if sys.stdout.isatty() else Console(width=int(os.environ.get("COLUMNS") or 200), highlight=False)
+    """Return where tables are printed: as wide as the terminal (or as COLUMNS says), or wide enough for
+    whole cells in a pipe.
+    """
+    return (
+        Console(highlight=False)
+        if sys.stdout.isatty()
+        else Console(width=int(os.environ.get("COLUMNS") or 200), highlight=False)
+    )
 
 
 def moment(text: str | None, *, seconds: bool = False) -> str:

@@ -1,4 +1,6 @@
-"""`dravo overview` and `dravo flow`: how much there is, what needs a user, and by which ways users come to what they have."""
+"""`dravo overview` and `dravo flow`: how much there is, what needs a user, and by which ways users come to
+what they have.
+"""
 
 from __future__ import annotations
 
@@ -11,8 +13,20 @@ from dravo.client import Dravo
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    command(nouns, "overview", _overview, "show the numbers of each stage, and what needs attention", ["dravo overview"])
-    command(nouns, "flow", _flow, "show how users get access: sources, groups, roles, applications", ["dravo flow"])
+    command(
+        nouns,
+        "overview",
+        _overview,
+        "show the numbers of each stage, and what needs attention",
+        ["dravo overview"],
+    )
+    command(
+        nouns,
+        "flow",
+        _flow,
+        "show how users get access: sources, groups, roles, applications",
+        ["dravo flow"],
+    )
 
 
 def _overview(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -45,6 +59,9 @@ def _flow(given: argparse.Namespace, dravo: Dravo) -> None:
             "To": lambda b: nodes[b["to_id"]]["label"],
             "Users": lambda b: f"{b['users']:,}",
         },
-        sorted(found["bands"], key=lambda b: [("group", "role", "application").index(nodes[b["to_id"]]["stage"]), -b["users"]]),
+        sorted(
+            found["bands"],
+            key=lambda b: [("group", "role", "application").index(nodes[b["to_id"]]["stage"]), -b["users"]],
+        ),
     )
     print(f"As of {moment(found['at'])} UTC. Each role of a user is counted once.")

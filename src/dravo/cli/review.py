@@ -6,7 +6,17 @@ import argparse
 from typing import Any
 
 from dravo.cli.assignment import show_preview
-from dravo.cli.output import UsageError, command, list_options, moment, noun, show_json, show_list, table, write_pieces
+from dravo.cli.output import (
+    UsageError,
+    command,
+    list_options,
+    moment,
+    noun,
+    show_json,
+    show_list,
+    table,
+    write_pieces,
+)
 from dravo.client import Dravo
 
 CONFIRMED, TAKEN_AWAY = "confirmed", "removed"
@@ -18,32 +28,65 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "review", "access reviews: who still needs what they have")
     list_options(command(verbs, "list", _list, "list reviews, newest first"))
     begin = command(
-        verbs, "create", _begin, "create an access review",
+        verbs,
+        "create",
+        _begin,
+        "create an access review",
         [
             "dravo review create 'Spring review' --until 2031-04-02 --application plant-records",
             "dravo review create 'Highest roles' --until 2031-04-02 --only highest_role",
         ],
-    )  # fmt: skip
+    )
     begin.add_argument("label", help="label of the review")
     begin.add_argument("--until", metavar="DAY", required=True, help="due date, such as 2031-04-02")
     begin.add_argument("--application", metavar="KEY", help="key of the application")
     begin.add_argument("--role", metavar="KEY", help="only this role, by key")
-    begin.add_argument("--only", choices=("direct_only", "highest_role"), help="limit the review: direct_only or highest_role (default: all access)")
+    begin.add_argument(
+        "--only",
+        choices=("direct_only", "highest_role"),
+        help="limit the review: direct_only or highest_role (default: all access)",
+    )
     begin.add_argument("--words", help="only users with these words in name, user name or email")
     begin.add_argument("--note", help="note, kept in the history")
     show = command(verbs, "show", _show, "show the progress of a review by application")
-    rows = command(verbs, "rows", _rows, "list the rows of a review", ["dravo review rows ID --application plant-records --decision open"])
-    confirm = command(verbs, "confirm", _confirm, "confirm rows of one application", ["dravo review confirm ID plant-records ROW ROW"])
+    rows = command(
+        verbs,
+        "rows",
+        _rows,
+        "list the rows of a review",
+        ["dravo review rows ID --application plant-records --decision open"],
+    )
+    confirm = command(
+        verbs,
+        "confirm",
+        _confirm,
+        "confirm rows of one application",
+        ["dravo review confirm ID plant-records ROW ROW"],
+    )
     take = command(
-        verbs, "revoke", _take_away, "remove the access in rows of one application", ["dravo review revoke ID plant-records ROW --preview"]
+        verbs,
+        "revoke",
+        _take_away,
+        "remove the access in rows of one application",
+        ["dravo review revoke ID plant-records ROW --preview"],
     )
     end = command(verbs, "close", _end, "end a review before its due date")
-    export = command(verbs, "export", _export, "write a review with all its rows to a file", ["dravo review export ID spring.csv"])
+    export = command(
+        verbs,
+        "export",
+        _export,
+        "write a review with all its rows to a file",
+        ["dravo review export ID spring.csv"],
+    )
     for each in (show, rows, confirm, take, end, export):
         each.add_argument("review", help="ID of the review")
     rows.add_argument("words", nargs="?", help="a part of the user's name")
     rows.add_argument("--application", metavar="KEY", help="key of the application")
-    rows.add_argument("--decision", choices=("open", CONFIRMED, TAKEN_AWAY), help="only rows with this decision: open, confirmed or removed")
+    rows.add_argument(
+        "--decision",
+        choices=("open", CONFIRMED, TAKEN_AWAY),
+        help="only rows with this decision: open, confirmed or removed",
+    )
     list_options(rows)
     for each in (confirm, take):
         each.add_argument("application", help="key of the application")
@@ -51,7 +94,9 @@ def add_commands(nouns: Any) -> None:
         each.add_argument("--note", help="note, kept in the history")
     confirm.add_argument("--all", action="store_true", help="all open rows of the application")
     take.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    take.add_argument("--confirm", metavar="LABEL", help="label of the application; required if the change is serious")
+    take.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
     export.add_argument("file", help="file to write, .csv or .json; - prints CSV")
 
 
@@ -68,7 +113,12 @@ _REVIEW = {
     "Ended (UTC)": lambda r: moment(r["closed_at"]),
     "ID": lambda r: r["id"],
 }
-_PART = {"Application": lambda a: a["application"]["label"], "Key": lambda a: a["application"]["key"], "Owner": lambda a: a["owner"], **_COUNTS}
+_PART = {
+    "Application": lambda a: a["application"]["label"],
+    "Key": lambda a: a["application"]["key"],
+    "Owner": lambda a: a["owner"],
+    **_COUNTS,
+}
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -88,8 +138,14 @@ def _shown(given: argparse.Namespace, review: Any) -> None:
     if given.json:
         show_json(review)
         return
-    ended = f", ended at {moment(review['closed_at'])} UTC by {review['closed_by']}" if review["closed_at"] else ""
-    print(f"{review['label']} ({review['id']}), until {review['until_day'] or moment(review['until'])}{ended}")
+    ended = (
+        f", ended at {moment(review['closed_at'])} UTC by {review['closed_by']}"
+        if review["closed_at"]
+        else ""
+    )
+    print(
+        f"{review['label']} ({review['id']}), until {review['until_day'] or moment(review['until'])}{ended}"
+    )
     table(_PART, review["applications"])
 
 
@@ -104,19 +160,26 @@ def _rows(given: argparse.Namespace, dravo: Dravo) -> None:
         "Result": lambda r: r["outcome"],
         "Row": lambda r: r["id"],
     }
-    found = dravo.reviews.rows(given.review, application=given.application, decision=given.decision, words=given.words)
+    found = dravo.reviews.rows(
+        given.review, application=given.application, decision=given.decision, words=given.words
+    )
     show_list(given, found, columns, "No matching rows.")
 
 
 def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
     rows = given.rows
     if given.all:
-        rows = [each["id"] for each in dravo.reviews.rows(given.review, application=given.application, decision="open")]
+        rows = [
+            each["id"]
+            for each in dravo.reviews.rows(given.review, application=given.application, decision="open")
+        ]
     if not rows:
         raise UsageError("No row given. Add IDs of rows, or --all.")
     review = dravo.reviews.get(given.review)
     for start in range(0, len(rows), AT_ONCE):
-        review = dravo.reviews.decide(given.review, given.application, rows[start : start + AT_ONCE], CONFIRMED, note=given.note)
+        review = dravo.reviews.decide(
+            given.review, given.application, rows[start : start + AT_ONCE], CONFIRMED, note=given.note
+        )
     _shown(given, review)
 
 
@@ -126,7 +189,9 @@ def _take_away(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_preview(given, dravo.reviews.preview(given.review, given.application, given.rows))
         return
-    decided = dravo.reviews.decide(given.review, given.application, given.rows, TAKEN_AWAY, note=given.note, confirm=given.confirm)
+    decided = dravo.reviews.decide(
+        given.review, given.application, given.rows, TAKEN_AWAY, note=given.note, confirm=given.confirm
+    )
     _shown(given, decided)
 
 
@@ -135,4 +200,6 @@ def _end(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _export(given: argparse.Namespace, dravo: Dravo) -> None:
-    write_pieces(given.file, dravo.reviews.export(given.review, "json" if given.file.endswith(".json") else "csv"))
+    write_pieces(
+        given.file, dravo.reviews.export(given.review, "json" if given.file.endswith(".json") else "csv")
+    )

@@ -23,24 +23,42 @@ def add_commands(nouns: Any) -> None:
         description="Create a data folder with a super administrator.",
     )
     _data(init)
-    init.add_argument("--operator", required=True, metavar="NAME", help="sign-in name of the super administrator")
-    init.add_argument("--ask-password", action="store_true", help="ask for the password instead of generating one")
+    init.add_argument(
+        "--operator", required=True, metavar="NAME", help="sign-in name of the super administrator"
+    )
+    init.add_argument(
+        "--ask-password", action="store_true", help="ask for the password instead of generating one"
+    )
     init.set_defaults(run_here=_init)
 
-    serving = nouns.add_parser("serve", help="run the service", description="Run the service: a web and a worker process on one data folder.")
+    serving = nouns.add_parser(
+        "serve",
+        help="run the service",
+        description="Run the service: a web and a worker process on one data folder.",
+    )
     _data(serving)
-    serving.add_argument("--host", default="127.0.0.1", metavar="H", help="address to listen on (default 127.0.0.1)")
-    serving.add_argument("--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420)")
+    serving.add_argument(
+        "--host", default="127.0.0.1", metavar="H", help="address to listen on (default 127.0.0.1)"
+    )
+    serving.add_argument(
+        "--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420)"
+    )
     serving.add_argument(
         "--public-url",
         metavar="URL",
-        help="public URL of the service, such as https://HOST; used in all links (default: the listening address)",
+        help="public URL of the service, such as https://HOST; used in all links (default: the "
+        "listening address)",
     )
     serving.add_argument(
-        "--proxy", metavar="ADDRESS", help="IP address of the proxy, such as 127.0.0.1; Dravo trusts its X-Forwarded-For header (default: none)"
+        "--proxy",
+        metavar="ADDRESS",
+        help="IP address of the proxy, such as 127.0.0.1; Dravo trusts its X-Forwarded-For header "
+        "(default: none)",
     )
     serving.add_argument(
-        "--allow-loopback", action="store_true", help="allow connections to applications, directories and email servers on this machine (default: no)"
+        "--allow-loopback",
+        action="store_true",
+        help="allow connections to applications, directories and email servers on this machine (default: no)",
     )
     serving.set_defaults(run_here=_serve)
 
@@ -49,20 +67,33 @@ def add_commands(nouns: Any) -> None:
         help="run the service with demo data and stand-ins",
         description="Run the service with demo data and stand-ins for identity providers and applications.",
     )
-    demo.add_argument("--data", type=Path, default=Path("var/demo"), metavar="DIR", help="data folder (default var/demo)")
-    demo.add_argument("--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420; 0: any)")
-    demo.add_argument("--ready-file", type=Path, metavar="FILE", help="write URLs and secrets to this file (0600) when the demo is ready")
+    demo.add_argument(
+        "--data", type=Path, default=Path("var/demo"), metavar="DIR", help="data folder (default var/demo)"
+    )
+    demo.add_argument(
+        "--port", type=int, default=8420, metavar="N", help="port to listen on (default 8420; 0: any)"
+    )
+    demo.add_argument(
+        "--ready-file",
+        type=Path,
+        metavar="FILE",
+        help="write URLs and secrets to this file (0600) when the demo is ready",
+    )
     demo.set_defaults(run_here=_demo)
 
 
 def _data(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--data", type=Path, default=Path("var"), metavar="DIR", help="data folder (default ./var)")
+    parser.add_argument(
+        "--data", type=Path, default=Path("var"), metavar="DIR", help="data folder (default ./var)"
+    )
 
 
 def _serve(given: argparse.Namespace) -> None:
     from dravo.supervisor import serve
 
-    serve(given.data, given.host, given.port, given.public_url, given.proxy, allow_loopback=given.allow_loopback)
+    serve(
+        given.data, given.host, given.port, given.public_url, given.proxy, allow_loopback=given.allow_loopback
+    )
 
 
 def _demo(given: argparse.Namespace) -> None:

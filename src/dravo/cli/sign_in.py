@@ -1,4 +1,6 @@
-"""`dravo sign-in`: how users sign in by sources: the setup checklist, test sign-ins, traces, and for whom it is enabled."""
+"""`dravo sign-in`: how users sign in by sources: the setup checklist, test sign-ins, traces, and for whom it
+is enabled.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,18 @@ import getpass
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import UsageError, command, list_options, moment, noun, read_json, read_text, show_json, show_list, table
+from dravo.cli.output import (
+    UsageError,
+    command,
+    list_options,
+    moment,
+    noun,
+    read_json,
+    read_text,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 # Settings that are set by options of the same name.
@@ -29,12 +42,14 @@ _NUMBERS = {
 _SWITCHES = {
     "allow_idp_initiated": "SAML: allow IdP-initiated sign-in (yes or no, default no)",
     "sign_requests": "SAML: sign requests (yes or no, default yes)",
-    "auto_accept_certificates": "SAML: accept new certificates from metadata automatically (yes or no, default no)",
+    "auto_accept_certificates": "SAML: accept new certificates from metadata automatically (yes or no, "
+    "default no)",
     "import_groups": "read group memberships from claims (yes or no, default yes)",
     "refresh": "refresh the user from the directory at each sign-in (yes or no, default no)",
     "force_authn": "force authentication at each sign-in (yes or no, default no)",
     "userinfo": "OpenID Connect: request claims from the UserInfo endpoint (yes or no, default yes)",
-    "private_key_jwt": "OpenID Connect: authenticate with a private key instead of a secret (yes or no, default no)",
+    "private_key_jwt": "OpenID Connect: authenticate with a private key instead of a secret (yes or "
+    "no, default no)",
 }
 
 
@@ -50,18 +65,29 @@ def add_commands(nouns: Any) -> None:
         ["dravo sign-in checklist contractors > checklist.txt"],
     )
     change = command(
-        verbs, "set", _set, "change the sign-in settings; omitted options keep their value",
+        verbs,
+        "set",
+        _set,
+        "change the sign-in settings; omitted options keep their value",
         [
-            "dravo sign-in set contractors --protocol saml --metadata-url https://id.rootworks.example/metadata",
+            "dravo sign-in set contractors --protocol saml --metadata-url "
+            "https://id.rootworks.example/metadata",
             "dravo sign-in set contractors --metadata metadata.xml",
             "dravo sign-in set volunteers --protocol email_code",
-            "dravo sign-in set partners --protocol oidc --issuer https://id.rootworks.example --client-id dravo --ask-secret",
+            "dravo sign-in set partners --protocol oidc --issuer https://id.rootworks.example "
+            "--client-id dravo --ask-secret",
         ],
-    )  # fmt: skip
+    )
     answers = command(
-        verbs, "policy", _answers, "print the source policy for sign-in, as JSON",
-        ["dravo sign-in policy contractors > policy.json", "dravo sign-in set contractors --policy policy.json"],
-    )  # fmt: skip
+        verbs,
+        "policy",
+        _answers,
+        "print the source policy for sign-in, as JSON",
+        [
+            "dravo sign-in policy contractors > policy.json",
+            "dravo sign-in set contractors --policy policy.json",
+        ],
+    )
     status = command(
         verbs,
         "status",
@@ -76,10 +102,16 @@ def add_commands(nouns: Any) -> None:
         "create a test sign-in for one user; prints the link once",
         ["dravo sign-in test contractors idris.vance --minutes 15"],
     )
-    sign_in_tests = command(verbs, "tests", _sign_in_tests, "list test sign-ins with their status, newest first")
+    sign_in_tests = command(
+        verbs, "tests", _sign_in_tests, "list test sign-ins with their status, newest first"
+    )
     list_options(sign_in_tests)
     traces = command(
-        verbs, "traces", _traces, "list sign-ins with their outcome, newest first", ["dravo sign-in traces contractors --outcome refused"]
+        verbs,
+        "traces",
+        _traces,
+        "list sign-ins with their outcome, newest first",
+        ["dravo sign-in traces contractors --outcome refused"],
     )
     trace = command(
         verbs,
@@ -88,29 +120,50 @@ def add_commands(nouns: Any) -> None:
         "show one sign-in step by step",
         ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --current-settings"],
     )
-    ways = command(verbs, "options", _ways, "show through which sources a user can sign in, and why not", ["dravo sign-in options idris.vance"])
-    out = command(verbs, "end-sessions", _end, "end all sessions of a user", ["dravo sign-in end-sessions idris.vance"])
+    ways = command(
+        verbs,
+        "options",
+        _ways,
+        "show through which sources a user can sign in, and why not",
+        ["dravo sign-in options idris.vance"],
+    )
+    out = command(
+        verbs, "end-sessions", _end, "end all sessions of a user", ["dravo sign-in end-sessions idris.vance"]
+    )
     claimed = command(verbs, "groups", _groups, "list groups from claims that do not exist yet")
     claimed.add_argument("words", nargs="?", default="", help="a part of the name")
     ahead = command(
-        verbs, "add-group", _add_group, "create a group with its name in the claims, to map it before the first sign-in",
+        verbs,
+        "add-group",
+        _add_group,
+        "create a group with its name in the claims, to map it before the first sign-in",
         ["dravo sign-in add-group contractors Scaffolders"],
-    )  # fmt: skip
+    )
     ahead.add_argument("source", help="key of the source")
     ahead.add_argument("group", help="name of the group, exactly as in the claims")
     for each in (answers, sign_in_tests, show, checklist, change, status, sign_in_test, traces, trace):
         each.add_argument("source", help="key of the source")
     change.add_argument(
-        "--protocol", choices=("saml", "oidc", "email_code"), help="protocol; email_code is an emailed code (cannot be changed later)"
+        "--protocol",
+        choices=("saml", "oidc", "email_code"),
+        help="protocol; email_code is an emailed code (cannot be changed later)",
     )
-    change.add_argument("--serves", choices=("users", "operators", "both"), help="who can sign in; only a super administrator can include operators")
-    change.add_argument("--metadata", metavar="FILE", help="file with the metadata of the provider; - for standard input")
+    change.add_argument(
+        "--serves",
+        choices=("users", "operators", "both"),
+        help="who can sign in; only a super administrator can include operators",
+    )
+    change.add_argument(
+        "--metadata", metavar="FILE", help="file with the metadata of the provider; - for standard input"
+    )
     change.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
     change.add_argument("--entity-id", help="of the provider, if it has no metadata")
     change.add_argument("--address", help="single sign-on URL, if the provider has no metadata")
     change.add_argument("--certificate", metavar="FILE", help="of the provider, if it has no metadata")
     change.add_argument("--ask-secret", action="store_true", help="ask for the client secret")
-    change.add_argument("--refresh-metadata", action="store_true", help="fetch the metadata of the provider now")
+    change.add_argument(
+        "--refresh-metadata", action="store_true", help="fetch the metadata of the provider now"
+    )
     for name, explained in _TEXTS.items():
         change.add_argument(f"--{name.replace('_', '-')}", help=explained)
     for name, explained in _NUMBERS.items():
@@ -118,18 +171,36 @@ def add_commands(nouns: Any) -> None:
     for name, explained in _SWITCHES.items():
         change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"), help=explained)
     status.add_argument("status", choices=("disabled", "pilot", "enabled"), help="disabled, pilot or enabled")
-    status.add_argument("--enabled-from", metavar="INSTANT", help="enable for everyone from this time, such as 2031-04-02T07:00:00Z")
-    status.add_argument("--confirm", metavar="LABEL", help="label of the source; required if these settings are not tested")
+    status.add_argument(
+        "--enabled-from",
+        metavar="INSTANT",
+        help="enable for everyone from this time, such as 2031-04-02T07:00:00Z",
+    )
+    status.add_argument(
+        "--confirm", metavar="LABEL", help="label of the source; required if these settings are not tested"
+    )
     sign_in_test.add_argument("user", help="user name or email of the user")
-    sign_in_test.add_argument("--apply", action="store_true", help="create or update the user (default: change nothing)")
-    sign_in_test.add_argument("--minutes", type=int, default=30, metavar="N", help="validity of the link in minutes, 1 to 1440 (default 30)")
+    sign_in_test.add_argument(
+        "--apply", action="store_true", help="create or update the user (default: change nothing)"
+    )
+    sign_in_test.add_argument(
+        "--minutes",
+        type=int,
+        default=30,
+        metavar="N",
+        help="validity of the link in minutes, 1 to 1440 (default 30)",
+    )
     traces.add_argument("words", nargs="?", help="a part of the user's name or of the error")
     traces.add_argument(
-        "--outcome", choices=("signed_in", "observed", "refused"), help="only sign-ins with this outcome: signed_in, observed or refused"
+        "--outcome",
+        choices=("signed_in", "observed", "refused"),
+        help="only sign-ins with this outcome: signed_in, observed or refused",
     )
     list_options(traces)
     trace.add_argument("trace", help="ID of the sign-in")
-    trace.add_argument("--current-settings", action="store_true", help="evaluate the sign-in with the current settings")
+    trace.add_argument(
+        "--current-settings", action="store_true", help="evaluate the sign-in with the current settings"
+    )
     for each in (ways, out):
         each.add_argument("user", help="ID, user name or email")
 
@@ -142,7 +213,11 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     if given.json:
         show_json(found)
         return
-    whom = "" if found["serves"] == "users" else f", for {'operators' if found['serves'] == 'operators' else 'users and operators'}"
+    whom = (
+        ""
+        if found["serves"] == "users"
+        else f", for {'operators' if found['serves'] == 'operators' else 'users and operators'}"
+    )
     print(f"{found['source']['label']}: {found['protocol_label']}, status: {found['status']}{whom}")
     if found["enabled_from"]:
         print(f"Enabled for everyone from {moment(found['enabled_from'])} UTC.")
@@ -153,11 +228,17 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     for each in found["provider"]["waiting"]:
         print(f"  new certificate, not accepted yet: {each['subject']}, until {moment(each['until_at'])} UTC")
     print(f"Missing: {', '.join(found['missing']) or 'nothing'}")
-    print(f"Last successful sign-in: {moment(found['verified_at']) if found['verified_at'] else 'never with these settings'}")
+    print(
+        "Last successful sign-in: "
+        f"{moment(found['verified_at']) if found['verified_at'] else 'never with these settings'}"
+    )
     if found["trouble"]:
         print(f"Trouble: {found['trouble']}")
     table(
-        {"Setup checklist": lambda t: t["label"], "First (UTC)": lambda t: moment(t["first_at"]) if t["first_at"] else "not yet"},
+        {
+            "Setup checklist": lambda t: t["label"],
+            "First (UTC)": lambda t: moment(t["first_at"]) if t["first_at"] else "not yet",
+        },
         found["ticks"],
     )
 
@@ -171,9 +252,18 @@ def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    settings: dict[str, Any] = {name: getattr(given, name) for name in (*_TEXTS, *_NUMBERS) if getattr(given, name) is not None}
-    settings |= {name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None}
-    wish: dict[str, Any] = {"protocol": given.protocol, "serves": given.serves, "settings": settings or None, "look": given.refresh_metadata}
+    settings: dict[str, Any] = {
+        name: getattr(given, name) for name in (*_TEXTS, *_NUMBERS) if getattr(given, name) is not None
+    }
+    settings |= {
+        name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None
+    }
+    wish: dict[str, Any] = {
+        "protocol": given.protocol,
+        "serves": given.serves,
+        "settings": settings or None,
+        "look": given.refresh_metadata,
+    }
     if given.metadata:
         wish["metadata"] = read_text(given.metadata)
     if given.policy:
@@ -213,15 +303,25 @@ def _add_group(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _status(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.sign_ins.set_status(given.source, given.status, enabled_from=given.enabled_from, confirm=given.confirm))
+    _shown(
+        given,
+        dravo.sign_ins.set_status(
+            given.source, given.status, enabled_from=given.enabled_from, confirm=given.confirm
+        ),
+    )
 
 
 def _sign_in_test(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.sign_ins.create_sign_in_test(given.source, given.user, mode="apply" if given.apply else "observe", minutes=given.minutes)
+    made = dravo.sign_ins.create_sign_in_test(
+        given.source, given.user, mode="apply" if given.apply else "observe", minutes=given.minutes
+    )
     if given.json:
         show_json(made)
         return
-    print(f"Test sign-in for {made['user']}, mode {'apply' if given.apply else 'observe'}, valid until {moment(made['until_at'])} UTC:")
+    print(
+        f"Test sign-in for {made['user']}, mode {'apply' if given.apply else 'observe'}, valid until "
+        f"{moment(made['until_at'])} UTC:"
+    )
     print(made["link"])
     print(f"See the result: dravo sign-in traces {given.source}")
 
@@ -248,11 +348,20 @@ _TRACE = {
 
 
 def _traces(given: argparse.Namespace, dravo: Dravo) -> None:
-    show_list(given, dravo.sign_ins.traces(given.source, outcome=given.outcome, words=given.words), _TRACE, "No sign-ins.")
+    show_list(
+        given,
+        dravo.sign_ins.traces(given.source, outcome=given.outcome, words=given.words),
+        _TRACE,
+        "No sign-ins.",
+    )
 
 
 def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
-    found: Any = dravo.sign_ins.plan_again(given.source, given.trace) if given.current_settings else dravo.sign_ins.trace(given.source, given.trace)
+    found: Any = (
+        dravo.sign_ins.plan_again(given.source, given.trace)
+        if given.current_settings
+        else dravo.sign_ins.trace(given.source, given.trace)
+    )
     if given.json:
         show_json(found)
         return None
@@ -261,10 +370,14 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
         if step["hint"]:
             print(f"{'':<31}{step['hint']}")
     for each in found["groups"]:
-        gives = ", ".join(f"{one['application']}: {one['role']}" for one in each["gives"]) or "assigns no role"
+        gives = (
+            ", ".join(f"{one['application']}: {one['role']}" for one in each["gives"]) or "assigns no role"
+        )
         print(f"group        {each['claimed']:<18}{each['outcome']}; {gives}")
     for each in found["access"]:
-        print(f"{each['what']:<13}{each['application']['label']}: {each['role']} ({'; '.join(each['reasons'])})")
+        print(
+            f"{each['what']:<13}{each['application']['label']}: {each['role']} ({'; '.join(each['reasons'])})"
+        )
     print(f"{found['outcome']}: {found['message']}")
     return FAILED if found["outcome"] == "refused" else None
 
@@ -278,8 +391,15 @@ def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
         print("No source has sign-in.")
     for each in found["ways"]:
         bound = f"linked since {moment(each['bound_at'])} UTC" if each["bound_at"] else "not linked yet"
-        print(f"{each['source']['label']:<26}{'opens' if each['opens'] else 'closed':<10}{each['protocol']}, {bound}")
-        for line in (each["reason"], f"Message to the user: {each['told']} {each['support_contact']}".rstrip() if each["told"] else "", each["hint"]):
+        print(
+            f"{each['source']['label']:<26}{'opens' if each['opens'] else 'closed':<10}{each['protocol']}, "
+            f"{bound}"
+        )
+        for line in (
+            each["reason"],
+            f"Message to the user: {each['told']} {each['support_contact']}".rstrip() if each["told"] else "",
+            each["hint"],
+        ):
             if line:
                 print(f"{'':<36}{line}")
         if each["enabled_from"]:

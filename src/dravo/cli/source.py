@@ -7,7 +7,17 @@ import sys
 from typing import Any
 
 from dravo.cli import source_import
-from dravo.cli.output import command, facts, list_options, moment, noun, read_json, show_json, show_list, table
+from dravo.cli.output import (
+    command,
+    facts,
+    list_options,
+    moment,
+    noun,
+    read_json,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 
@@ -19,9 +29,12 @@ def add_commands(nouns: Any) -> None:
     add.add_argument("key", help="key for URLs; it cannot be changed later")
     add.add_argument("--label", required=True, help="label")
     change = command(
-        verbs, "change", _change, "change the label or the email domains of a source",
+        verbs,
+        "change",
+        _change,
+        "change the label or the email domains of a source",
         ["dravo source change staff --domain fernhollow.example"],
-    )  # fmt: skip
+    )
     change.add_argument("key", help="key of the source")
     change.add_argument("--label", help="the new label")
     change.add_argument(
@@ -31,41 +44,76 @@ def add_commands(nouns: Any) -> None:
         metavar="DOMAIN",
         help="email domain of the source; repeat for all domains; '' removes all",
     )
-    checklist = command(verbs, "checklist", _checklist, "print the setup checklist: values for the provider, and what is verified")
+    checklist = command(
+        verbs,
+        "checklist",
+        _checklist,
+        "print the setup checklist: values for the provider, and what is verified",
+    )
     checklist.add_argument("key", help="key of the source")
-    checklist.add_argument("--to-send", action="store_true", help="print only the text for the administrator of the provider")
+    checklist.add_argument(
+        "--to-send", action="store_true", help="print only the text for the administrator of the provider"
+    )
     remove = command(verbs, "remove", _remove, "delete a source without users and groups")
     remove.add_argument("key", help="key of the source")
     tokens = command(verbs, "tokens", _tokens, "list the SCIM tokens of a source")
     tokens.add_argument("key", help="key of the source")
     list_options(tokens)
     new = command(
-        verbs, "create-token", _new_token, "create a SCIM token; prints it once", ["dravo source create-token staff --label 'Provider, 2031'"]
+        verbs,
+        "create-token",
+        _new_token,
+        "create a SCIM token; prints it once",
+        ["dravo source create-token staff --label 'Provider, 2031'"],
     )
     new.add_argument("key", help="key of the source")
     new.add_argument("--label", required=True, help="label of the token")
-    new.add_argument("--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)")
     new.add_argument(
-        "--for", dest="kinds", choices=("users", "groups", "both"), default="both", help="resources that the token can access (default both)"
+        "--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
+    )
+    new.add_argument(
+        "--for",
+        dest="kinds",
+        choices=("users", "groups", "both"),
+        default="both",
+        help="resources that the token can access (default both)",
     )
     new.add_argument("--read-only", action="store_true", help="create a read-only token")
     requests = command(
-        verbs, "requests", _requests, "list the SCIM requests of a source and their results",
+        verbs,
+        "requests",
+        _requests,
+        "list the SCIM requests of a source and their results",
         ["dravo source requests staff --outcome refused", "dravo source requests staff zofia"],
-    )  # fmt: skip
+    )
     requests.add_argument("key", help="key of the source")
     requests.add_argument("words", nargs="?", help="a part of the path, the outcome or the body")
-    requests.add_argument("--outcome", choices=("refused", "changed", "read"), help="only requests with this outcome: refused, changed or read")
+    requests.add_argument(
+        "--outcome",
+        choices=("refused", "changed", "read"),
+        help="only requests with this outcome: refused, changed or read",
+    )
     list_options(requests)
     request = command(verbs, "request", _request, "show one request with its body")
     request.add_argument("key", help="key of the source")
     request.add_argument("id", help="ID of the request, as in 'dravo source requests'")
     schemas = command(verbs, "schemas", _schemas, "list the extension schemas of a source")
     schemas.add_argument("key", help="key of the source")
-    schema = command(verbs, "add-schema", _add_schema, "add an extension schema", ["dravo source add-schema staff garden.json --to groups"])
+    schema = command(
+        verbs,
+        "add-schema",
+        _add_schema,
+        "add an extension schema",
+        ["dravo source add-schema staff garden.json --to groups"],
+    )
     schema.add_argument("key", help="key of the source")
     schema.add_argument("file", help="the schema as JSON (RFC 7643, section 7); - for standard input")
-    schema.add_argument("--to", choices=("users", "groups"), default="users", help="resource type that gets the schema: users or groups")
+    schema.add_argument(
+        "--to",
+        choices=("users", "groups"),
+        default="users",
+        help="resource type that gets the schema: users or groups",
+    )
     less = command(verbs, "remove-schema", _remove_schema, "remove an extension schema")
     less.add_argument("key", help="key of the source")
     less.add_argument("urn", help="URN of the schema")
@@ -84,17 +132,22 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     for each in changed["shared_domains"]:
         others = ", ".join(other["label"] for other in each["sources"])
         print(
-            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this domain. If both have sign-in, users choose one.",
+            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this "
+            "domain. If both have sign-in, users choose one.",
             file=sys.stderr,
         )
-    facts({"Key": changed["key"], "Label": changed["label"], "Domains": ", ".join(changed["domains"]) or "none"})
+    facts(
+        {"Key": changed["key"], "Label": changed["label"], "Domains": ", ".join(changed["domains"]) or "none"}
+    )
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Key": lambda s: s["key"],
         "Label": lambda s: s["label"],
-        "Connection type": lambda s: f"{s['connection_type']} ({s['read_as']})" if s["read_as"] else s["connection_type"],
+        "Connection type": lambda s: (
+            f"{s['connection_type']} ({s['read_as']})" if s["read_as"] else s["connection_type"]
+        ),
         "Users": lambda s: s["users"],
         "Groups": lambda s: s["groups"],
         "Last activity (UTC)": lambda s: moment(s["last_activity_at"]),
@@ -107,7 +160,10 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
     else:
-        print(f"Added '{made['label']}'. Next, for inbound SCIM: dravo source create-token {made['key']} --label LABEL")
+        print(
+            f"Added '{made['label']}'. Next, for inbound SCIM: dravo source create-token {made['key']} "
+            "--label LABEL"
+        )
         print(f"For an import: dravo source set-import {made['key']} ldap|scim|csv --set NAME=VALUE")
         print(f"For sign-in: dravo sign-in set {made['key']} --protocol saml|oidc|email_code")
 
@@ -173,7 +229,12 @@ def _requests(given: argparse.Namespace, dravo: Dravo) -> None:
         "Result": lambda r: " ".join([r["outcome"], *_led_to(r)]),
         "ID": lambda r: r["id"],
     }
-    show_list(given, dravo.sources.requests(given.key, words=given.words, outcome=given.outcome), columns, "No matching requests.")
+    show_list(
+        given,
+        dravo.sources.requests(given.key, words=given.words, outcome=given.outcome),
+        columns,
+        "No matching requests.",
+    )
 
 
 def _led_to(request: Any) -> list[str]:
@@ -189,10 +250,16 @@ def _request(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
         return
-    facts({
-        "At": found["at"], "Request": f"{found['method']} {found['path']}", "Query": found["query"], "Answer": found["status"],
-        "Took": f"{found['milliseconds']} ms", "Result": found["outcome"],
-    })  # fmt: skip
+    facts(
+        {
+            "At": found["at"],
+            "Request": f"{found['method']} {found['path']}",
+            "Query": found["query"],
+            "Answer": found["status"],
+            "Took": f"{found['milliseconds']} ms",
+            "Result": found["outcome"],
+        }
+    )
     for line in _led_to(found):
         print(f"- {line}")
     for manner in found["quirks"]:

@@ -12,7 +12,18 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravo.cli.assignment import show_preview
-from dravo.cli.output import command, facts, list_options, moment, read_bytes, read_json, read_text, show_json, show_list, table
+from dravo.cli.output import (
+    command,
+    facts,
+    list_options,
+    moment,
+    read_bytes,
+    read_json,
+    read_text,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 _MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
@@ -21,23 +32,47 @@ _MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
 def add_verbs(verbs: Any) -> None:
     """Add the commands to those about sources."""
     read = command(
-        verbs, "set-import", _read, "change the import settings of a source",
-        ["dravo source set-import estates ldap --set address=ldaps://directory.fernhollow.example --set people_base=dc=fernhollow,dc=example",
-         "dravo source set-import estates --schedule '30 * * * *' --enabled"],
-    )  # fmt: skip
+        verbs,
+        "set-import",
+        _read,
+        "change the import settings of a source",
+        [
+            "dravo source set-import estates ldap --set address=ldaps://directory.fernhollow.example "
+            "--set people_base=dc=fernhollow,dc=example",
+            "dravo source set-import estates --schedule '30 * * * *' --enabled",
+        ],
+    )
     read.add_argument("key", help="key of the source")
     read.add_argument("kind", nargs="?", help="connector: ldap, scim or csv (required for a new import)")
     read.add_argument(
-        "--set", action="append", default=[], metavar="NAME=VALUE", help="a setting as NAME=VALUE; @FILE as value reads a file; repeat for several"
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="a setting as NAME=VALUE; @FILE as value reads a file; repeat for several",
     )
-    read.add_argument("--secret-file", metavar="FILE", help="file with the password, token or key; - for standard input")
-    read.add_argument("--schedule", metavar="CRON", help="schedule (cron, UTC), such as '0 * * * *'; '' for none")
+    read.add_argument(
+        "--secret-file", metavar="FILE", help="file with the password, token or key; - for standard input"
+    )
+    read.add_argument(
+        "--schedule", metavar="CRON", help="schedule (cron, UTC), such as '0 * * * *'; '' for none"
+    )
     read.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
     force = read.add_mutually_exclusive_group()
-    force.add_argument("--enabled", action="store_true", default=None, help="enable the import: runs apply what they find")
-    force.add_argument("--disabled", dest="enabled", action="store_false", help="disable the import: runs are previews")
-    force.add_argument("--enabled-from", metavar="INSTANT", help="enable the import from this time, such as 2031-04-02T06:00:00Z; '' for none")
-    shown = command(verbs, "import", _reading, "show the import settings of a source", ["dravo source import estates"])
+    force.add_argument(
+        "--enabled", action="store_true", default=None, help="enable the import: runs apply what they find"
+    )
+    force.add_argument(
+        "--disabled", dest="enabled", action="store_false", help="disable the import: runs are previews"
+    )
+    force.add_argument(
+        "--enabled-from",
+        metavar="INSTANT",
+        help="enable the import from this time, such as 2031-04-02T06:00:00Z; '' for none",
+    )
+    shown = command(
+        verbs, "import", _reading, "show the import settings of a source", ["dravo source import estates"]
+    )
     shown.add_argument("key", help="key of the source")
     answers = command(verbs, "policy", _answers, "print the source policy, as JSON")
     answers.add_argument("key", help="key of the source")
@@ -46,17 +81,33 @@ def add_verbs(verbs: Any) -> None:
     tried.add_argument("file", help="source policy as JSON; - for standard input")
     check = command(verbs, "check-import", _check, "check the connection of a source step by step")
     check.add_argument("key", help="key of the source")
-    upload = command(verbs, "upload", _upload, "upload CSV files", ["dravo source upload volunteers users.csv memberships.csv"])
+    upload = command(
+        verbs,
+        "upload",
+        _upload,
+        "upload CSV files",
+        ["dravo source upload volunteers users.csv memberships.csv"],
+    )
     upload.add_argument("key", help="key of the source")
     upload.add_argument("files", nargs="+", help="files named users.csv, groups.csv or memberships.csv")
     run = command(
-        verbs, "run", _run, "run an import now, or preview it",
-        ["dravo source run estates --preview", "dravo source run estates --allow-removals --confirm 'Estates directory'"],
-    )  # fmt: skip
+        verbs,
+        "run",
+        _run,
+        "run an import now, or preview it",
+        [
+            "dravo source run estates --preview",
+            "dravo source run estates --allow-removals --confirm 'Estates directory'",
+        ],
+    )
     run.add_argument("key", help="key of the source")
     run.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     run.add_argument("--whole", action="store_true", help="read all users instead of changed users only")
-    run.add_argument("--allow-removals", action="store_true", help="process all missing users as leavers, ignoring the removal limit")
+    run.add_argument(
+        "--allow-removals",
+        action="store_true",
+        help="process all missing users as leavers, ignoring the removal limit",
+    )
     run.add_argument("--confirm", metavar="LABEL", help="label of the source; required with --allow-removals")
     run.add_argument("--no-wait", action="store_true", help="return without waiting for the end")
     _add_verbs_about_runs(verbs)
@@ -69,12 +120,16 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     lines = command(verbs, "run-entries", _lines, "list the entries of an import run")
     lines.add_argument("key", help="key of the source")
     lines.add_argument("run_id", nargs="?", metavar="run", help="ID of the run (default: the last run)")
-    lines.add_argument("--kind", help="only entries with this result: new, changed, left, refused, conflict or missing")
+    lines.add_argument(
+        "--kind", help="only entries with this result: new, changed, left, refused, conflict or missing"
+    )
     lines.add_argument("--words", help="a part of the name")
     list_options(lines)
     stop = command(verbs, "stop-run", _stop, "stop the running import")
     stop.add_argument("key", help="key of the source")
-    refresh = command(verbs, "refresh", _refresh, "refresh one user now", ["dravo source refresh estates una.kerrigan"])
+    refresh = command(
+        verbs, "refresh", _refresh, "refresh one user now", ["dravo source refresh estates una.kerrigan"]
+    )
     refresh.add_argument("key", help="key of the source")
     refresh.add_argument("user", help="ID, user name, email or external ID")
     conflicts = command(verbs, "conflicts", _conflicts, "list the conflicts of a source")
@@ -82,12 +137,15 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     conflicts.add_argument("--decided", action="store_true", help="list decided conflicts instead")
     list_options(conflicts)
     move = command(
-        verbs, "link-record", _move, "link a source record to another user",
+        verbs,
+        "link-record",
+        _move,
+        "link a source record to another user",
         [
             "dravo source link-record estates una.kerrigan --to ibrahim.sow --preview",
             "dravo source link-record estates una.kerrigan --to-new-user",
         ],
-    )  # fmt: skip
+    )
     move.add_argument("key", help="key of the source")
     move.add_argument("user", help="current user of the record")
     whose = move.add_mutually_exclusive_group(required=True)
@@ -95,10 +153,18 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     whose.add_argument("--to-new-user", action="store_true", help="create a new user for the record")
     move.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     move.add_argument("--confirm", metavar="NAME", help="user name; required if the user loses access")
-    decide = command(verbs, "decide-conflict", _decide, "resolve a conflict", ["dravo source decide-conflict estates ID link --user una.kerrigan"])
+    decide = command(
+        verbs,
+        "decide-conflict",
+        _decide,
+        "resolve a conflict",
+        ["dravo source decide-conflict estates ID link --user una.kerrigan"],
+    )
     decide.add_argument("key", help="key of the source")
     decide.add_argument("id", help="ID of the conflict, as in 'dravo source conflicts'")
-    decide.add_argument("decision", choices=("link", "create", "accept", "ignore"), help="link, create, accept or ignore")
+    decide.add_argument(
+        "decision", choices=("link", "create", "accept", "ignore"), help="link, create, accept or ignore"
+    )
     decide.add_argument("--user", help="user to link, with the decision link")
 
 
@@ -121,7 +187,9 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
         values["secret"] = read_text(given.secret_file).strip()
     if given.policy:
         values["policy"] = read_json(given.policy)
-    dravo.sources.change_reading(given.key, **{name: value for name, value in values.items() if value is not None})
+    dravo.sources.change_reading(
+        given.key, **{name: value for name, value in values.items() if value is not None}
+    )
     _reading(given, dravo)
 
 
@@ -131,15 +199,28 @@ def _reading(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     shown = {field["label"]: _setting(found["settings"].get(field["name"])) for field in found["fields"]}
-    facts({
-        "Connector": found["label"], **{name: value for name, value in shown.items() if value not in ("", "no")},
-        "Secret": "kept" if found["has_secret"] else "none",
-        "Enabled": "yes" if found["enabled"] else f"from {moment(found['enabled_from'])}" if found["enabled_from"] else "no: runs are previews",
-        "Pilot group": found["policy"]["pilot"] or None,
-        "Schedule": found["schedule_words"], "Next (UTC)": ", ".join(moment(each) for each in found["next_at"]) or None,
-        "Last full run": moment(found["full_at"]), "Conflicts": found["conflicts"] or None,
-        "Files": ", ".join(f"{each['name']} ({each['size']:,} bytes, {moment(each['changed_at'])})" for each in found["files"]) or None,
-    })  # fmt: skip
+    facts(
+        {
+            "Connector": found["label"],
+            **{name: value for name, value in shown.items() if value not in ("", "no")},
+            "Secret": "kept" if found["has_secret"] else "none",
+            "Enabled": "yes"
+            if found["enabled"]
+            else f"from {moment(found['enabled_from'])}"
+            if found["enabled_from"]
+            else "no: runs are previews",
+            "Pilot group": found["policy"]["pilot"] or None,
+            "Schedule": found["schedule_words"],
+            "Next (UTC)": ", ".join(moment(each) for each in found["next_at"]) or None,
+            "Last full run": moment(found["full_at"]),
+            "Conflicts": found["conflicts"] or None,
+            "Files": ", ".join(
+                f"{each['name']} ({each['size']:,} bytes, {moment(each['changed_at'])})"
+                for each in found["files"]
+            )
+            or None,
+        }
+    )
 
 
 def _setting(value: Any) -> str:
@@ -170,11 +251,17 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"Groups from user attributes: {told}.")
     rows = [{**each, "told": _told(each)} for each in found["items"]]
     if rows:
-        table({"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "Change": lambda r: r["told"]}, rows)
+        table(
+            {"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "Change": lambda r: r["told"]},
+            rows,
+        )
 
 
 def _told(line: Any) -> str:
-    changed = [f"{each['attribute'].rpartition(':')[2]}: {_value(each['before'])} -> {_value(each['after'])}" for each in line["changes"]]
+    changed = [
+        f"{each['attribute'].rpartition(':')[2]}: {_value(each['before'])} -> {_value(each['after'])}"
+        for each in line["changes"]
+    ]
     return "; ".join([*changed, *([line["message"]] if line["message"] else [])])
 
 
@@ -200,7 +287,11 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
             columns = {
                 "Name in the source": lambda s: s["name"],
                 "User name": lambda s: (s["user"] or {}).get("userName"),
-                **({"Groups from attributes": lambda s: ", ".join(s["groups"])} if any(s["groups"] for s in found["sample"]) else {}),
+                **(
+                    {"Groups from attributes": lambda s: ", ".join(s["groups"])}
+                    if any(s["groups"] for s in found["sample"])
+                    else {}
+                ),
                 "Accepted": lambda s: "yes" if s["comes_in"] else s["message"],
             }
             table(columns, found["sample"][:10])
@@ -216,7 +307,13 @@ def _upload(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _run(given: argparse.Namespace, dravo: Dravo) -> None:
-    run = dravo.sources.begin_run(given.key, preview=given.preview, whole=given.whole, allow_removals=given.allow_removals, confirm=given.confirm)
+    run = dravo.sources.begin_run(
+        given.key,
+        preview=given.preview,
+        whole=given.whole,
+        allow_removals=given.allow_removals,
+        confirm=given.confirm,
+    )
     if not given.no_wait:
         run = _follow(dravo, given.key, run)
     if given.json:
@@ -241,20 +338,34 @@ def _follow(dravo: Dravo, key: str, run: Any) -> Any:
         while run["ended_at"] is None:
             time.sleep(0.3)
             run = dravo.sources.run(key, run["id"])
-            shown.update(task, completed=run["progress"], total=max(run["expected"], run["progress"]) or None, rate=run["per_second"])
+            shown.update(
+                task,
+                completed=run["progress"],
+                total=max(run["expected"], run["progress"]) or None,
+                rate=run["per_second"],
+            )
     return run
 
 
 def _show_run(run: Any) -> None:
-    facts({
-        "Run": run["id"], "State": f"{run['status']}{', a look only' if run['preview'] else ''}", "Started by": run["requested_by"],
-        "Began (UTC)": moment(run["started_at"], seconds=True), "Ended": moment(run["ended_at"], seconds=True),
-        "Scope": "everyone" if run["whole"] else "changes only",
-        **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
-        "Told": run["message"], "Hint": run["hint"],
-    })  # fmt: skip
+    facts(
+        {
+            "Run": run["id"],
+            "State": f"{run['status']}{', a look only' if run['preview'] else ''}",
+            "Started by": run["requested_by"],
+            "Began (UTC)": moment(run["started_at"], seconds=True),
+            "Ended": moment(run["ended_at"], seconds=True),
+            "Scope": "everyone" if run["whole"] else "changes only",
+            **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
+            "Told": run["message"],
+            "Hint": run["hint"],
+        }
+    )
     for each in run["access"]:
-        print(f"{each['application']}, {each['role']}: {each['gained']:,} would gain it, {each['lost']:,} would lose it")
+        print(
+            f"{each['application']}, {each['role']}: {each['gained']:,} would gain it, "
+            f"{each['lost']:,} would lose it"
+        )
 
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -267,7 +378,9 @@ def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
         "Message": lambda r: r["message"],
         "ID": lambda r: r["id"],
     }
-    show_list(given, dravo.sources.runs(given.key), columns, "No runs. Preview one: dravo source run KEY --preview")
+    show_list(
+        given, dravo.sources.runs(given.key), columns, "No runs. Preview one: dravo source run KEY --preview"
+    )
 
 
 def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -278,7 +391,12 @@ def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
             sys.exit("No runs.")
         run_id = newest["id"]
     columns = {"Change": lambda x: x["kind"], "Name": lambda x: x["name"], "Before and after": _told}
-    show_list(given, dravo.sources.run_lines(given.key, run_id, kind=given.kind, words=given.words), columns, "The run changed nothing.")
+    show_list(
+        given,
+        dravo.sources.run_lines(given.key, run_id, kind=given.kind, words=given.words),
+        columns,
+        "The run changed nothing.",
+    )
 
 
 def _stop(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -301,7 +419,9 @@ def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda c: c["name"],
         "Change": lambda c: c["message"],
-        "Possible users": lambda c: ", ".join(f"{each['display_name']} ({each['user_name']}, {each['status']})" for each in c["candidates"]),
+        "Possible users": lambda c: ", ".join(
+            f"{each['display_name']} ({each['user_name']}, {each['status']})" for each in c["candidates"]
+        ),
         "Choices": lambda c: c["decision"] or ", ".join(c["choices"]).replace("ignore", "ignore"),
         "ID": lambda c: c["id"],
     }
@@ -319,7 +439,9 @@ def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _move(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.get(given.user)
-    records = [each["id"] for each in user["records"] if each["source"]["key"] == given.key and not each["gone_at"]]
+    records = [
+        each["id"] for each in user["records"] if each["source"]["key"] == given.key and not each["gone_at"]
+    ]
     if not records:
         sys.exit(f"'{given.key}' has no record of {user['display_name']}.")
     if given.preview:

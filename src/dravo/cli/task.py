@@ -14,33 +14,57 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "task", "provisioning tasks")
     summary = command(
-        verbs, "summary", _summary, "count what is pending, and wait until nothing is",
+        verbs,
+        "summary",
+        _summary,
+        "count what is pending, and wait until nothing is",
         ["dravo task summary", "dravo task summary --application plant-records --wait 120"],
-    )  # fmt: skip
+    )
     summary.add_argument("--application", metavar="KEY", help="count one application (default: all)")
     summary.add_argument(
-        "--wait", type=_seconds, default=0.0, metavar="SECONDS", help="wait until nothing is pending; exit code 1 if something still is (default 0)"
+        "--wait",
+        type=_seconds,
+        default=0.0,
+        metavar="SECONDS",
+        help="wait until nothing is pending; exit code 1 if something still is (default 0)",
     )
     listing = command(
-        verbs, "list", _list, "list tasks, newest first", ["dravo task list --status failed", "dravo task list --application ticket-desk"]
+        verbs,
+        "list",
+        _list,
+        "list tasks, newest first",
+        ["dravo task list --status failed", "dravo task list --application ticket-desk"],
     )
     listing.add_argument("words", nargs="?", help="a part of the user's name")
     listing.add_argument("--application", metavar="KEY", help="only tasks of this application")
-    listing.add_argument("--status", choices=("open", "waiting", "failed", "held", "done", "discarded"), help="only tasks of this status")
+    listing.add_argument(
+        "--status",
+        choices=("open", "waiting", "failed", "held", "done", "discarded"),
+        help="only tasks of this status",
+    )
     list_options(listing)
     command(verbs, "show", _show, "show one task with its attempts").add_argument("id", help="ID of the task")
     command(verbs, "retry", _retry, "retry a task now").add_argument("id", help="ID of the task")
     every = command(
-        verbs, "retry-all", _retry_all, "retry all failed or held tasks of an application",
+        verbs,
+        "retry-all",
+        _retry_all,
+        "retry all failed or held tasks of an application",
         ["dravo task retry-all ticket-desk --kind refused_400"],
-    )  # fmt: skip
+    )
     every.add_argument("application", metavar="KEY", help="the application")
     every.add_argument("--kind", help="only tasks with this error, as 'dravo task errors' names it")
     errors = command(verbs, "errors", _errors, "list errors of open tasks, with the number of tasks")
     errors.add_argument("--application", metavar="KEY", help="only this application")
-    resolve = command(verbs, "resolve", _resolve, "record an outcome that Dravo could not learn: whether the account exists")
+    resolve = command(
+        verbs, "resolve", _resolve, "record an outcome that Dravo could not learn: whether the account exists"
+    )
     resolve.add_argument("id", help="ID of the task")
-    resolve.add_argument("--there", metavar="REMOTE_ID", help="the account exists with this ID (default: it does not exist; Dravo creates it)")
+    resolve.add_argument(
+        "--there",
+        metavar="REMOTE_ID",
+        help="the account exists with this ID (default: it does not exist; Dravo creates it)",
+    )
 
 
 def _seconds(text: str) -> float:
@@ -67,7 +91,9 @@ def _summary(given: argparse.Namespace, dravo: Dravo) -> int:
             {
                 "Users being recalculated": summary["recomputing"],
                 "Waiting": summary["waiting"],
-                "Stopped": f"{summary['stopped']} (their application is disabled, not connected or paused)" if summary["stopped"] else 0,
+                "Stopped": f"{summary['stopped']} (their application is disabled, not connected or paused)"
+                if summary["stopped"]
+                else 0,
                 "Failed": summary["failed"],
                 "Held": summary["held"],
                 "Unresolved": summary["unresolved"],
@@ -138,7 +164,10 @@ def _print(given: argparse.Namespace, task: Any) -> None:
         print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
         for exchange in attempt["exchanges"]:
             together = f", {exchange['together']} changes together" if exchange["together"] else ""
-            answer = f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms{together} {exchange['said'] or ''}"
+            answer = (
+                f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms{together} "
+                f"{exchange['said'] or ''}"
+            )
             print(f"  {exchange['method']} {exchange['path']} -> {answer}".rstrip())
 
 

@@ -15,25 +15,48 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "user", "users, by ID, user name, email or external ID")
-    listing = command(verbs, "list", _list, "list users by name", ["dravo user list", "dravo user list marlow", "dravo user list --status left"])
+    listing = command(
+        verbs,
+        "list",
+        _list,
+        "list users by name",
+        ["dravo user list", "dravo user list marlow", "dravo user list --status left"],
+    )
     listing.add_argument("words", nargs="?", help="a part of name, user name or email")
     listing.add_argument("--status", choices=("active", "inactive", "left"), help="only users of this status")
     list_options(listing)
-    show = command(verbs, "show", _show, "show one user: attributes, groups, access, accounts", ["dravo user show philippa.marlow"])
+    show = command(
+        verbs,
+        "show",
+        _show,
+        "show one user: attributes, groups, access, accounts",
+        ["dravo user show philippa.marlow"],
+    )
     show.add_argument("user", help="ID, user name, email or external ID")
 
     add = command(
-        verbs, "create", _add, "create a local user",
+        verbs,
+        "create",
+        _add,
+        "create a local user",
         ["dravo user create ida.vosper --given Ida --family Vosper --email ida.vosper@fernhollow.example"],
-    )  # fmt: skip
+    )
     add.add_argument("user_name", help="such as ida.vosper")
-    change = command(verbs, "change", _change, "change a local user", ["dravo user change ida.vosper --title Botanist --preview"])
+    change = command(
+        verbs,
+        "change",
+        _change,
+        "change a local user",
+        ["dravo user change ida.vosper --title Botanist --preview"],
+    )
     change.add_argument("user", help="ID, user name, email or external ID")
     change.add_argument("--user-name", help="a new user name")
     for each in (add, change):
         each.add_argument("--given", dest="given_name", metavar="NAME", help="given name")
         each.add_argument("--family", dest="family_name", metavar="NAME", help="family name")
-        each.add_argument("--display-name", metavar="NAME", help="display name (default: given and family name)")
+        each.add_argument(
+            "--display-name", metavar="NAME", help="display name (default: given and family name)"
+        )
         each.add_argument("--email", help="email address")
         each.add_argument("--title", help="job title")
         each.add_argument("--department", help="department")
@@ -42,7 +65,9 @@ def add_commands(nouns: Any) -> None:
     remove.add_argument("user", help="ID, user name, email or external ID")
     for each in (change, remove):
         each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-        each.add_argument("--confirm", metavar="NAME", help="the user's name; required where the change is serious")
+        each.add_argument(
+            "--confirm", metavar="NAME", help="the user's name; required where the change is serious"
+        )
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -61,10 +86,20 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(user)
         return
-    facts({"Name": user["display_name"], "State": f"{user['status']} since {moment(user['since'])} UTC", "ID": user["id"]})
+    facts(
+        {
+            "Name": user["display_name"],
+            "State": f"{user['status']} since {moment(user['since'])} UTC",
+            "ID": user["id"],
+        }
+    )
     print("\nAttributes")
     table(
-        {"Attribute": lambda a: a["name"], "Value": lambda a: a["value"], "Reason": lambda a: a["source"]["label"] if a["source"] else None},
+        {
+            "Attribute": lambda a: a["name"],
+            "Value": lambda a: a["value"],
+            "Reason": lambda a: a["source"]["label"] if a["source"] else None,
+        },
         user["attributes"],
     )
     if user["groups"]:
@@ -90,11 +125,18 @@ _FIELDS = ("given_name", "family_name", "display_name", "email", "title", "depar
 
 
 # Where each of them stands among the attributes of a user.
-_ATTRIBUTES = {"given_name": "name.givenName", "family_name": "name.familyName", "display_name": "displayName", "email": "emails"}
+_ATTRIBUTES = {
+    "given_name": "name.givenName",
+    "family_name": "name.familyName",
+    "display_name": "displayName",
+    "email": "emails",
+}
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    user = dravo.users.add(given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))})
+    user = dravo.users.add(
+        given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))}
+    )
     if given.json:
         show_json(user)
         return

@@ -9,7 +9,16 @@ print(*dravo.users.why("p.marlow", "plant-records")["sentences"], sep="\\n")
 """
 
 from dravo.client.client import Dravo
-from dravo.client.errors import ApiError, AuthenticationRequired, Conflict, InvalidRequest, NotAllowed, NotFound, ServiceUnreachable, TryAgainLater
+from dravo.client.errors import (
+    ApiError,
+    AuthenticationRequired,
+    Conflict,
+    InvalidRequest,
+    NotAllowed,
+    NotFound,
+    ServiceUnreachable,
+    TryAgainLater,
+)
 from dravo.client.pages import Page, Pages
 
 __all__ = [

@@ -21,7 +21,9 @@ class Applications(Noun):
         """Return one application."""
         return cast(t.Application, self._call("GET", f"/applications/{part(key)}"))
 
-    def add(self, key: str, label: str, *, owner: str | None = None, tracked_only: bool = False) -> t.Application:
+    def add(
+        self, key: str, label: str, *, owner: str | None = None, tracked_only: bool = False
+    ) -> t.Application:
         """Add an application."""
         body = {"key": key, "label": label, "owner": owner, "tracked_only": tracked_only}
         return cast(t.Application, self._call("POST", "/applications", body=body))
@@ -36,9 +38,16 @@ class Applications(Noun):
 
     def add_role(self, key: str, role: str, label: str, rank: int = 1) -> t.Application:
         """Add a role; a higher rank may do more."""
-        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/roles", body={"key": role, "label": label, "rank": rank}))
+        return cast(
+            t.Application,
+            self._call(
+                "POST", f"/applications/{part(key)}/roles", body={"key": role, "label": label, "rank": rank}
+            ),
+        )
 
-    def change_role(self, key: str, role: str, *, label: str | None = None, rank: int | None = None) -> t.Application:
+    def change_role(
+        self, key: str, role: str, *, label: str | None = None, rank: int | None = None
+    ) -> t.Application:
         """Give a role another label or rank."""
         path = f"/applications/{part(key)}/roles/{part(role)}"
         return cast(t.Application, self._call("PATCH", path, body={"label": label, "rank": rank}))
@@ -47,19 +56,36 @@ class Applications(Noun):
         """Remove a role that was never given."""
         return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/roles/{part(role)}"))
 
-    def add_plan(self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1) -> t.Application:
+    def add_plan(
+        self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1
+    ) -> t.Application:
         """Add a plan with so many seats; without a number there are as many as users."""
         body = {"key": plan, "label": label, "seats": seats, "rank": rank}
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/license-plans", body=body))
 
-    def change_plan(self, key: str, plan: str, *, label: str | None = None, seats: int | None = None, rank: int | None = None) -> t.Application:
-        """Give a plan another label, rank or number of seats (0: as many as there are users); nobody loses a seat by it."""
+    def change_plan(
+        self,
+        key: str,
+        plan: str,
+        *,
+        label: str | None = None,
+        seats: int | None = None,
+        rank: int | None = None,
+    ) -> t.Application:
+        """Give a plan another label, rank or number of seats (0: as many as there are users); nobody loses a
+        seat by it.
+        """
         body = {"label": label, "seats": seats, "rank": rank}
-        return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}/license-plans/{part(plan)}", body=body))
+        return cast(
+            t.Application,
+            self._call("PATCH", f"/applications/{part(key)}/license-plans/{part(plan)}", body=body),
+        )
 
     def remove_plan(self, key: str, plan: str) -> t.Application:
         """Remove a plan that was never given."""
-        return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/license-plans/{part(plan)}"))
+        return cast(
+            t.Application, self._call("DELETE", f"/applications/{part(key)}/license-plans/{part(plan)}")
+        )
 
     def seats(self, key: str, plan: str | None = None, *, waiting: bool | None = None) -> Pages[t.Seat]:
         """List who has a seat, by name; or who waits for one, in the order of the line."""
@@ -70,16 +96,27 @@ class Applications(Noun):
         return self._dravo.pages(f"/applications/{part(key)}/mapping")
 
     def map_many(self, key: str, text: str, *, apply: bool = False) -> t.Bulk:
-        """Map many groups at once, `source, group, role` on each line; only looked at, unless `apply` is said."""
-        return cast(t.Bulk, self._call("POST", f"/applications/{part(key)}/mapping/bulk", body={"text": text, "apply": apply}))
+        """Map many groups at once, `source, group, role` on each line; only looked at, unless `apply` is
+        said.
+        """
+        return cast(
+            t.Bulk,
+            self._call(
+                "POST", f"/applications/{part(key)}/mapping/bulk", body={"text": text, "apply": apply}
+            ),
+        )
 
     def try_pattern(self, key: str, source: str, pattern: str) -> t.PatternTried:
         """Return what a pattern makes of the groups of a source; nothing is changed."""
         body = {"source": source, "pattern": pattern}
-        return cast(t.PatternTried, self._call("POST", f"/applications/{part(key)}/mapping/pattern", body=body))
+        return cast(
+            t.PatternTried, self._call("POST", f"/applications/{part(key)}/mapping/pattern", body=body)
+        )
 
     def change_policy(self, key: str, **policy: Any) -> t.Application:
-        """Set `eligibility=`, `fallback=`, `fallback_role=`, `several=` or `first=`; what is left out stays."""
+        """Set `eligibility=`, `fallback=`, `fallback_role=`, `several=` or `first=`; what is left out
+        stays.
+        """
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/policy", body=policy))
 
     def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
@@ -88,7 +125,9 @@ class Applications(Noun):
 
     def preview_settings(self, key: str, **values: Any) -> t.SettingsPreview:
         """Return what `change` would do to accounts; nothing is changed."""
-        return cast(t.SettingsPreview, self._call("POST", f"/applications/{part(key)}/settings/preview", body=values))
+        return cast(
+            t.SettingsPreview, self._call("POST", f"/applications/{part(key)}/settings/preview", body=values)
+        )
 
     def groups(self, key: str) -> Pages[t.ProvisionedGroup]:
         """List the groups that are sent to an application, each with its state."""
@@ -115,17 +154,23 @@ class Applications(Noun):
         return cast(t.Run, self._call("POST", f"/reconciliation/runs/{part(run_id)}/stop"))
 
     def drift(self, key: str, *, kind: str | None = None, status: str | None = None) -> Pages[t.DriftLine]:
-        """List in what an application differs from what should be there, as of its last whole reconciliation."""
+        """List in what an application differs from what should be there, as of its last whole
+        reconciliation.
+        """
         return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "status": status})
 
     def repair_drift(self, key: str, ids: Sequence[str]) -> int:
         """Have accounts that drifted be brought to what is due; return how many."""
-        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/repair", body={"ids": list(ids)}))["number"]
+        return cast(
+            t.Number, self._call("POST", f"/applications/{part(key)}/drift/repair", body={"ids": list(ids)})
+        )["number"]
 
     def ignore_drift(self, key: str, ids: Sequence[str], *, ignored: bool = True) -> int:
         """Leave differences as they are and out of the list, or take that back; return how many."""
         body = {"ids": list(ids), "ignored": ignored}
-        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/ignore", body=body))["number"]
+        return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/ignore", body=body))[
+            "number"
+        ]
 
     def link_drift(self, key: str, drift_id: str, user: str) -> None:
         """Say whose account there an unexpected one is."""
@@ -137,11 +182,21 @@ class Applications(Noun):
         `confirm` is the account's name, where they would get more than that role.
         """
         return str(
-            self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/create-user", body={"role": role, "confirm": confirm})["user"]
+            self._call(
+                "POST",
+                f"/applications/{part(key)}/drift/{part(drift_id)}/create-user",
+                body={"role": role, "confirm": confirm},
+            )["user"]
         )
 
     def connect(
-        self, key: str, base_url: str, token: str | None = None, *, auth: dict[str, Any] | None = None, expires_at: str | None = None
+        self,
+        key: str,
+        base_url: str,
+        token: str | None = None,
+        *,
+        auth: dict[str, Any] | None = None,
+        expires_at: str | None = None,
     ) -> t.Application:
         """Say where the application's SCIM service is, and the secret for it.
 
@@ -149,14 +204,17 @@ class Applications(Noun):
             key: which application.
             base_url: its SCIM service's address.
             token: the bearer token, password or client secret; None keeps the present one.
-            auth: {"kind": "basic", "user": ...} or {"kind": "client credentials", "token_url", "client_id", "scope"}; None: a bearer token.
+            auth: {"kind": "basic", "user": ...} or {"kind": "client credentials", "token_url", "client_id",
+                "scope"}; None: a bearer token.
             expires_at: when the secret ends, if that is known.
         """
         body = {"base_url": base_url, "token": token, "auth": auth, "expires_at": expires_at}
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/connection", body=body))
 
     def check(self, key: str, *, with_test_user: bool = False) -> t.Check:
-        """Try the connection step by step; with a test user, if that is asked for, who is removed afterwards."""
+        """Try the connection step by step; with a test user, if that is asked for, who is removed
+        afterwards.
+        """
         query = {"with_test_user": with_test_user}
         return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/test", query=query))
 

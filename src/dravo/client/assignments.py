@@ -14,34 +14,53 @@ class Assignments(Noun):
     """Assignments: a role for a user or a group."""
 
     def list(
-        self, *, application: str | None = None, user: str | None = None, group: str | None = None, direct: bool | None = None
+        self,
+        *,
+        application: str | None = None,
+        user: str | None = None,
+        group: str | None = None,
+        direct: bool | None = None,
     ) -> Pages[t.Assignment]:
         """List assignments; `user` and `group` by id, `direct` only those to single users."""
-        return self._dravo.pages("/assignments", {"application": application, "user": user, "group": group, "direct": direct})
+        return self._dravo.pages(
+            "/assignments", {"application": application, "user": user, "group": group, "direct": direct}
+        )
 
     def get(self, assignment_id: str) -> t.Assignment:
         """Return one assignment."""
         return cast(t.Assignment, self._call("GET", f"/assignments/{part(assignment_id)}"))
 
     def add(self, application: str, role: str | None, **whom: Any) -> t.Assignment:
-        """Give a role to `user=`, to `group=` of `source=`, to `everyone=True`, to those who meet a `rule=`, or, without a role, to
+        """Give a role to `user=`, to `group=` of `source=`, to `everyone=True`, to those who meet a `rule=`,
+        or, without a role, to
         the groups of a `source=` whose names fit a `pattern=`.
 
-        Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and `until=` (an instant or a
-        day), `new_users_only=True`, `confirmed=` (ids of groups that may give the highest role by a pattern), `plan=`, `note=`; and of a
-        rule `source=` (the source that must report the attributes) and `future_users=True` (with `confirm=`: users who come to meet it
-        later need no confirmation).
+        Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and
+        `until=` (an instant or a day), `new_users_only=True`, `confirmed=` (ids of groups that may give the
+        highest role by a pattern), `plan=`, `note=`; and of a rule `source=` (the source that must report
+        the attributes) and `future_users=True` (with `confirm=`: users who come to meet it later need no
+        confirmation).
         """
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 
     def preview(self, application: str, role: str | None, **whom: Any) -> t.Preview:
         """Return what `add` would do; nothing is changed."""
-        return cast(t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom)))
+        return cast(
+            t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom))
+        )
 
     def change(
-        self, assignment_id: str, *, from_: str | None = None, until: str | None = None, note: str | None = None, plan: str | None = None
+        self,
+        assignment_id: str,
+        *,
+        from_: str | None = None,
+        until: str | None = None,
+        note: str | None = None,
+        plan: str | None = None,
     ) -> t.Assignment:
-        """Replace from when until when it counts, and its note; and its plan, if one is said ("" for none)."""
+        """Replace from when until when it counts, and its note; and its plan, if one is said ("" for
+        none).
+        """
         body = {"from": from_, "until": until, "note": note, "plan": plan}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
@@ -52,14 +71,21 @@ class Assignments(Noun):
     def confirm(self, assignment_id: str, groups: Sequence[str]) -> t.Assignment:
         """Say which groups, by id, may give the highest role by a pattern; its dates and note stay."""
         now = self.get(assignment_id)
-        body = {"from": now["from_day"] or now["from"], "until": now["until_day"] or now["until"], "note": now["note"], "confirmed": [*groups]}
+        body = {
+            "from": now["from_day"] or now["from"],
+            "until": now["until_day"] or now["until"],
+            "note": now["note"],
+            "confirmed": [*groups],
+        }
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
     def waiting(self, assignment_id: str) -> Pages[t.UserRef]:
         """List users who meet a rule and wait for a confirmation, because it gives the highest role."""
         return self._dravo.pages(f"/assignments/{part(assignment_id)}/waiting")
 
-    def confirm_users(self, assignment_id: str, users: Sequence[str] | None = None, confirm: str | None = None) -> t.Assignment:
+    def confirm_users(
+        self, assignment_id: str, users: Sequence[str] | None = None, confirm: str | None = None
+    ) -> t.Assignment:
         """Confirm users who meet a rule: they get its role.
 
         Args:
@@ -67,12 +93,16 @@ class Assignments(Noun):
             confirm: the application's label, where that is serious.
         """
         body = {"users": None if users is None else [*users], "confirm": confirm}
-        return cast(t.Assignment, self._call("POST", f"/assignments/{part(assignment_id)}/confirm", body=body))
+        return cast(
+            t.Assignment, self._call("POST", f"/assignments/{part(assignment_id)}/confirm", body=body)
+        )
 
     def preview_confirming(self, assignment_id: str, users: Sequence[str] | None = None) -> t.Preview:
         """Preview what `confirm_users` would do; nothing is changed."""
         body = {"users": None if users is None else [*users]}
-        return cast(t.Preview, self._call("POST", f"/assignments/{part(assignment_id)}/confirm/preview", body=body))
+        return cast(
+            t.Preview, self._call("POST", f"/assignments/{part(assignment_id)}/confirm/preview", body=body)
+        )
 
     def try_rule(self, rule: str) -> t.Reached:
         """Return the users who match a rule; nothing is changed."""
@@ -84,4 +114,8 @@ class Assignments(Noun):
 
 
 def _wish(application: str, role: str | None, whom: dict[str, Any]) -> dict[str, Any]:
-    return {"application": application, "role": role, **{name.rstrip("_"): value for name, value in whom.items()}}
+    return {
+        "application": application,
+        "role": role,
+        **{name.rstrip("_"): value for name, value in whom.items()},
+    }

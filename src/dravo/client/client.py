@@ -28,7 +28,9 @@ Item = TypeVar("Item")
 
 
 def _checks_certificates(url: str) -> bool:
-    """Return whether certificates are to be read and checked; for plain HTTP, reading them takes longer than most calls."""
+    """Return whether certificates are to be read and checked; for plain HTTP, reading them takes longer than
+    most calls.
+    """
     return not url.strip().lower().startswith("http:")
 
 
@@ -74,32 +76,45 @@ class Dravo:
         """Close the connections."""
         self._http.close()
 
-    def call(self, method: str, path: str, *, query: dict[str, Any] | None = None, body: dict[str, Any] | None = None) -> Any:
+    def call(
+        self,
+        method: str,
+        path: str,
+        *,
+        query: dict[str, Any] | None = None,
+        body: dict[str, Any] | None = None,
+    ) -> Any:
         """Make one call and return what the service answered; values that are None are left out.
 
         Raises:
             ApiError: one of its kinds, with the service's words.
         """
         parameters = {name: plain(value) for name, value in (query or {}).items() if value is not None}
-        content = {name: value for name, value in body.items() if value is not None} if body is not None else None
+        content = (
+            {name: value for name, value in body.items() if value is not None} if body is not None else None
+        )
         try:
             answer = self._http.request(method, path, params=parameters, json=content)
         except httpx.HTTPError as wrong:
             raise ServiceUnreachable(
-                f"The service at {self.url} does not respond ({wrong}).", "Check that the service is running and the URL is right."
+                f"The service at {self.url} does not respond ({wrong}).",
+                "Check that the service is running and the URL is right.",
             ) from wrong
         if answer.is_success:
             try:
                 return answer.json() if answer.content else None
             except ValueError:
                 raise ApiError(
-                    f"The response of {self.url} is not JSON.", "Check that the URL belongs to Dravo.", status=answer.status_code
+                    f"The response of {self.url} is not JSON.",
+                    "Check that the URL belongs to Dravo.",
+                    status=answer.status_code,
                 ) from None
         raise self._wrong(answer)
 
     @contextmanager
     def watched(self, show: Callable[[int, int], None], every: float = 1.0) -> Iterator[None]:
-        """Have how far it is be told of whatever is called within and takes long, such as a preview of everyone.
+        """Have how far it is be told of whatever is called within and takes long, such as a preview of
+        everyone.
 
         An exception that ends it, such as KeyboardInterrupt, stops the work there too.
 
@@ -109,7 +124,11 @@ class Dravo:
         """
         name, ended = uuid.uuid4().hex, threading.Event()
         other = httpx.Client(
-            base_url=self._http.base_url, headers=self._http.headers, timeout=10.0, trust_env=False, verify=_checks_certificates(self.url)
+            base_url=self._http.base_url,
+            headers=self._http.headers,
+            timeout=10.0,
+            trust_env=False,
+            verify=_checks_certificates(self.url),
         )
 
         def look() -> None:
@@ -151,7 +170,8 @@ class Dravo:
                 yield from answer.iter_bytes()
         except httpx.HTTPError as wrong:
             raise ServiceUnreachable(
-                f"The service at {self.url} does not respond ({wrong}).", "Check that the service is running and the URL is right."
+                f"The service at {self.url} does not respond ({wrong}).",
+                "Check that the service is running and the URL is right.",
             ) from wrong
 
     def _wrong(self, answer: httpx.Response) -> ApiError:
@@ -163,14 +183,22 @@ class Dravo:
                 "hint": "Check that the URL belongs to Dravo.",
             }
         kind = error_for(answer.status_code)
-        return kind(told.get("message", ""), told.get("hint") or "", told.get("code", "error"), answer.status_code, told.get("field"))
+        return kind(
+            told.get("message", ""),
+            told.get("hint") or "",
+            told.get("code", "error"),
+            answer.status_code,
+            told.get("field"),
+        )
 
     def overview(self) -> t.Overview:
         """Return how much there is at each stage, and how much needs a user."""
         return cast(t.Overview, self.call("GET", "/overview"))
 
     def flow(self) -> t.Flow:
-        """Return the flow picture: users from sources through groups and roles into applications, as counted last."""
+        """Return the flow picture: users from sources through groups and roles into applications, as counted
+        last.
+        """
         return cast(t.Flow, self.call("GET", "/overview/flow"))
 
     def access(
@@ -186,7 +214,14 @@ class Dravo:
         """List who has which role where, since when and why; `user` and `group` by id."""
         return self.pages(
             "/access",
-            {"application": application, "role": role, "user": user, "group": group, "q": words, "ended": ended or None},
+            {
+                "application": application,
+                "role": role,
+                "user": user,
+                "group": group,
+                "q": words,
+                "ended": ended or None,
+            },
         )
 
     def activity(
@@ -208,11 +243,24 @@ class Dravo:
             trouble: only what did not go well.
             until: only what happened before this instant.
         """
-        about = {"kind": kind, "source": source, "application": application, "user": user, "trouble": trouble, "until": until}
+        about = {
+            "kind": kind,
+            "source": source,
+            "application": application,
+            "user": user,
+            "trouble": trouble,
+            "until": until,
+        }
         return self.pages("/activity", about)
 
     def matrix(
-        self, *, words: str | None = None, application: str | None = None, role: str | None = None, only: str | None = None, at: str | None = None
+        self,
+        *,
+        words: str | None = None,
+        application: str | None = None,
+        role: str | None = None,
+        only: str | None = None,
+        at: str | None = None,
     ) -> Pages[t.MatrixUser]:
         """Return users with their roles by application, now or at a past instant (or the end of a day).
 
@@ -222,9 +270,13 @@ class Dravo:
             only: "direct only", "inactive but assigned" or "highest role".
             at: an instant or a day.
         """
-        return self.pages("/access/matrix", {"q": words, "application": application, "role": role, "only": only, "at": at})
+        return self.pages(
+            "/access/matrix", {"q": words, "application": application, "role": role, "only": only, "at": at}
+        )
 
-    def matrix_of_groups(self, *, words: str | None = None, source: str | None = None, application: str | None = None) -> Pages[t.MatrixGroup]:
+    def matrix_of_groups(
+        self, *, words: str | None = None, source: str | None = None, application: str | None = None
+    ) -> Pages[t.MatrixGroup]:
         """Return groups that give something, each with what it gives by application."""
         return self.pages("/access/matrix/groups", {"q": words, "source": source, "application": application})
 
@@ -252,12 +304,22 @@ class Dravo:
         return cast(Sequence[t.HoldItem], self.call("GET", "/holds")["items"])
 
     def let_through(self, application: str, confirm: str) -> int:
-        """Let what the removal limit holds for an application through; `confirm` is its label. Returns how many removals."""
-        return int(self.call("POST", f"/holds/{part(application)}/approve", body={"confirm": confirm})["number"])
+        """Let what the removal limit holds for an application through; `confirm` is its label.
+
+        Returns how many removals.
+        """
+        return int(
+            self.call("POST", f"/holds/{part(application)}/approve", body={"confirm": confirm})["number"]
+        )
 
     def drop_held(self, application: str, confirm: str) -> int:
-        """Drop what the removal limit holds for an application; `confirm` is its label. Returns how many removals."""
-        return int(self.call("POST", f"/holds/{part(application)}/discard", body={"confirm": confirm})["number"])
+        """Drop what the removal limit holds for an application; `confirm` is its label.
+
+        Returns how many removals.
+        """
+        return int(
+            self.call("POST", f"/holds/{part(application)}/discard", body={"confirm": confirm})["number"]
+        )
 
     def audit(self, kind: str | None = None, object_id: str | None = None) -> Pages[t.AuditEntry]:
         """List what operators changed, newest first."""
@@ -268,7 +330,9 @@ class Dravo:
         return cast(t.Preview, self.call("GET", f"/audit/{entry}/undo"))
 
     def undo(self, entry: int, confirm: str | None = None) -> None:
-        """Take an entry of the audit log back; `confirm` is the application's label, where that is serious."""
+        """Take an entry of the audit log back; `confirm` is the application's label, where that is
+        serious.
+        """
         self.call("POST", f"/audit/{entry}/undo", body={"confirm": confirm})
 
     def audit_verification(self) -> t.AuditVerification:
@@ -281,12 +345,27 @@ class Dravo:
 
     def change_setting(self, name: str, value: bool | int | str) -> list[t.Setting]:
         """Give a setting another value."""
-        return cast(t.OrganizationSettings, self.call("PUT", f"/settings/{part(name)}", body={"value": value}))["items"]
+        return cast(
+            t.OrganizationSettings, self.call("PUT", f"/settings/{part(name)}", body={"value": value})
+        )["items"]
 
-    def try_expression(self, expression: str, user: str | None = None, attribute: str | None = None) -> t.Tried:
+    def try_expression(
+        self, expression: str, user: str | None = None, attribute: str | None = None
+    ) -> t.Tried:
         """Return what an expression makes for a user, and what it does in words."""
-        return cast(t.Tried, self.call("POST", "/expressions/evaluate", body={"expression": expression, "user": user, "attribute": attribute}))
+        return cast(
+            t.Tried,
+            self.call(
+                "POST",
+                "/expressions/evaluate",
+                body={"expression": expression, "user": user, "attribute": attribute},
+            ),
+        )
 
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
         """Return a list that comes in pages."""
-        return Pages(lambda after, count: self.call("GET", path, query={**(query or {}), "after": after, "count": count}))
+        return Pages(
+            lambda after, count: self.call(
+                "GET", path, query={**(query or {}), "after": after, "count": count}
+            )
+        )

@@ -14,7 +14,14 @@ class ApiError(Exception):
         field: the name of the input that is at fault, where there is one.
     """
 
-    def __init__(self, message: str, hint: str = "", code: str = "error", status: int | None = None, field: str | None = None) -> None:
+    def __init__(
+        self,
+        message: str,
+        hint: str = "",
+        code: str = "error",
+        status: int | None = None,
+        field: str | None = None,
+    ) -> None:
         super().__init__(f"{message} {hint}".strip())
         self.message, self.hint, self.code, self.status, self.field = message, hint, code, status, field
 

@@ -19,7 +19,8 @@ class Mail(Noun):
         """Set by which server mail goes; what is left out stays.
 
         Args:
-            given: `host=` ("" for none), `port=`, `security=` "tls", "starttls" or "none", `user=`, `password=`, `sender=`.
+            given: `host=` ("" for none), `port=`, `security=` "tls", "starttls" or "none", `user=`,
+                `password=`, `sender=`.
         """
         return cast(t.MailSettings, self._call("PUT", "/mail", body=given))
 

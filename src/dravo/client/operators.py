@@ -18,7 +18,13 @@ class Operators(Noun):
         return self._dravo.pages("/operators")
 
     def add(
-        self, name: str, kind: str = "administrator", password: str | None = None, applications: Sequence[str] = (), *, masked: bool = False
+        self,
+        name: str,
+        kind: str = "administrator",
+        password: str | None = None,
+        applications: Sequence[str] = (),
+        *,
+        masked: bool = False,
     ) -> t.NewOperator:
         """Add an operator; without a password one is made and is in the answer, the only time.
 
@@ -27,7 +33,13 @@ class Operators(Noun):
             applications: of an application owner, by key.
             masked: for help desk and auditors: users' attributes are not for them.
         """
-        body = {"name": name, "kind": kind, "password": password, "applications": [*applications], "masked": masked}
+        body = {
+            "name": name,
+            "kind": kind,
+            "password": password,
+            "applications": [*applications],
+            "masked": masked,
+        }
         return cast(t.NewOperator, self._call("POST", "/operators", body=body))
 
     def reset_second_factor(self, operator_id: str) -> t.Operator:
@@ -35,11 +47,15 @@ class Operators(Noun):
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/second-factor/reset"))
 
     def new_password(self, operator_id: str) -> t.NewOperator:
-        """Give an operator a new password, in the answer the only time; it counts also if they came in by a source alone."""
+        """Give an operator a new password, in the answer the only time; it counts also if they came in by a
+        source alone.
+        """
         return cast(t.NewOperator, self._call("POST", f"/operators/{part(operator_id)}/password"))
 
     def own_links(self) -> t.OperatorLinks:
-        """Return by which sources one comes in as an operator, and by which one could; links are made in the console."""
+        """Return by which sources one comes in as an operator, and by which one could; links are made in the
+        console.
+        """
         return cast(t.OperatorLinks, self._call("GET", "/session/links"))
 
     def unlink(self, link_id: str) -> t.OperatorLinks:
@@ -58,7 +74,13 @@ class Tokens(Noun):
         """List your API tokens, or those of all operators, without their texts."""
         return self._dravo.pages("/tokens", {"whose": "all" if of_all else "own"})
 
-    def add(self, label: str, scope: str = "read", expires_at: str | None = None, permissions: Sequence[str] | None = None) -> t.NewApiToken:
+    def add(
+        self,
+        label: str,
+        scope: str = "read",
+        expires_at: str | None = None,
+        permissions: Sequence[str] | None = None,
+    ) -> t.NewApiToken:
         """Create an API token; its text is in the answer, the only time.
 
         Args:
@@ -66,7 +88,12 @@ class Tokens(Noun):
             expires_at: such as 2031-12-31T00:00:00Z; None for no end.
             permissions: what the token is limited to; None for all that you may do.
         """
-        body = {"label": label, "scope": scope, "expires_at": expires_at, "permissions": None if permissions is None else [*permissions]}
+        body = {
+            "label": label,
+            "scope": scope,
+            "expires_at": expires_at,
+            "permissions": None if permissions is None else [*permissions],
+        }
         return cast(t.NewApiToken, self._call("POST", "/tokens", body=body))
 
     def revoke(self, token_id: str) -> None:

@@ -11,7 +11,9 @@ Item = TypeVar("Item")
 
 @dataclass(frozen=True)
 class Page(Generic[Item]):
-    """One page: its items, how many there are in all, and the cursor of the page behind it (None: there is none)."""
+    """One page: its items, how many there are in all, and the cursor of the page behind it (None: there is
+    none).
+    """
 
     items: list[Item]
     total: int

@@ -12,7 +12,14 @@ from dravo.client.pages import Pages
 class Service(Protocol):
     """A service that can be called."""
 
-    def call(self, method: str, path: str, *, query: dict[str, Any] | None = None, body: dict[str, Any] | None = None) -> Any:
+    def call(
+        self,
+        method: str,
+        path: str,
+        *,
+        query: dict[str, Any] | None = None,
+        body: dict[str, Any] | None = None,
+    ) -> Any:
         """Make one call and return what was answered."""
 
     def stream(self, path: str, query: dict[str, Any]) -> Iterator[bytes]:

@@ -22,12 +22,25 @@ class Reviews(Noun):
         return cast(t.Review, self._call("GET", f"/reviews/{part(review_id)}"))
 
     def begin(self, label: str, until: str, **part_of_matrix: str | None) -> t.Review:
-        """Begin a review until a day; of a part of the matrix: `application=`, `role=`, `only=` ("direct only", "highest role"), `words=`."""
-        return cast(t.Review, self._call("POST", "/reviews", body={"label": label, "until": until, **part_of_matrix}))
+        """Begin a review until a day; of a part of the matrix: `application=`, `role=`, `only=` ("direct
+        only", "highest role"), `words=`.
+        """
+        return cast(
+            t.Review, self._call("POST", "/reviews", body={"label": label, "until": until, **part_of_matrix})
+        )
 
-    def rows(self, review_id: str, *, application: str | None = None, decision: str | None = None, words: str | None = None) -> Pages[t.ReviewRow]:
+    def rows(
+        self,
+        review_id: str,
+        *,
+        application: str | None = None,
+        decision: str | None = None,
+        words: str | None = None,
+    ) -> Pages[t.ReviewRow]:
         """List a review's rows; `decision` is "open", "confirmed" or "taken away"."""
-        return self._dravo.pages(f"/reviews/{part(review_id)}/rows", {"application": application, "decision": decision, "q": words})
+        return self._dravo.pages(
+            f"/reviews/{part(review_id)}/rows", {"application": application, "decision": decision, "q": words}
+        )
 
     def preview(self, review_id: str, application: str, rows: Sequence[str]) -> t.Preview:
         """Return what taking rows of one application away would do; nothing is changed."""
@@ -35,10 +48,25 @@ class Reviews(Noun):
         return cast(t.Preview, self._call("POST", f"/reviews/{part(review_id)}/preview", body=body))
 
     def decide(
-        self, review_id: str, application: str, rows: Sequence[str], decision: str, *, note: str | None = None, confirm: str | None = None
+        self,
+        review_id: str,
+        application: str,
+        rows: Sequence[str],
+        decision: str,
+        *,
+        note: str | None = None,
+        confirm: str | None = None,
     ) -> t.Review:
-        """Say that rows of one application are "confirmed", or "taken away"; `confirm` is its label, where that is serious."""
-        body = {"application": application, "rows": [*rows], "decision": decision, "note": note, "confirm": confirm}
+        """Say that rows of one application are "confirmed", or "taken away"; `confirm` is its label, where
+        that is serious.
+        """
+        body = {
+            "application": application,
+            "rows": [*rows],
+            "decision": decision,
+            "note": note,
+            "confirm": confirm,
+        }
         return cast(t.Review, self._call("POST", f"/reviews/{part(review_id)}/decide", body=body))
 
     def close(self, review_id: str) -> t.Review:

@@ -20,9 +20,10 @@ class SignIns(Noun):
         """Set how users sign in; what is left out stays.
 
         Args:
-            given: `protocol=` "saml", "oidc" or "mail" (the first time), `serves=` "users", "operators" or "both", `settings=`,
-                `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id", "sign_in", "sign_out", "certificates"}),
-                `look=` (fetch what is at the address now).
+            given: `protocol=` "saml", "oidc" or "mail" (the first time), `serves=` "users", "operators" or
+                "both", `settings=`,
+                `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id", "sign_in", "sign_out",
+                "certificates"}), `look=` (fetch what is at the address now).
         """
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
@@ -30,8 +31,12 @@ class SignIns(Noun):
         """Remove the sign-in of a source; its users stay."""
         self._call("DELETE", self._at(key))
 
-    def set_status(self, key: str, status: str, *, enabled_from: str | None = None, confirm: str | None = None) -> t.SignIn:
-        """Set the sign-in status: "disabled", "pilot", "enabled"; `confirm` is the source's label, where nobody has proved it yet."""
+    def set_status(
+        self, key: str, status: str, *, enabled_from: str | None = None, confirm: str | None = None
+    ) -> t.SignIn:
+        """Set the sign-in status: "disabled", "pilot", "enabled"; `confirm` is the source's label, where
+        nobody has proved it yet.
+        """
         body = {"status": status, "enabled_from": enabled_from, "confirm": confirm}
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
 
@@ -43,17 +48,36 @@ class SignIns(Noun):
         """Change our key without a gap: "next" makes one, "use" has it sign."""
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/keys", body={"what": what}))
 
-    def create_sign_in_test(self, key: str, user: str, *, mode: str = "observe", minutes: int = 30) -> t.NewSignInTest:
-        """Let one named user try; the link is in the answer, the only time. `mode` is "observe" or "for real"."""
-        return cast(t.NewSignInTest, self._call("POST", f"{self._at(key)}/tests", body={"user": user, "mode": mode, "minutes": minutes}))
+    def create_sign_in_test(
+        self, key: str, user: str, *, mode: str = "observe", minutes: int = 30
+    ) -> t.NewSignInTest:
+        """Let one named user try; the link is in the answer, the only time.
+
+        `mode` is "observe" or "for real".
+        """
+        return cast(
+            t.NewSignInTest,
+            self._call(
+                "POST", f"{self._at(key)}/tests", body={"user": user, "mode": mode, "minutes": minutes}
+            ),
+        )
 
     def sign_in_tests(self, key: str) -> Pages[t.SignInTest]:
         """List test sign-ins, newest first."""
         return self._dravo.pages(f"{self._at(key)}/tests")
 
-    def traces(self, key: str, *, outcome: str | None = None, sign_in_test: str | None = None, words: str | None = None) -> Pages[t.SignInLine]:
+    def traces(
+        self,
+        key: str,
+        *,
+        outcome: str | None = None,
+        sign_in_test: str | None = None,
+        words: str | None = None,
+    ) -> Pages[t.SignInLine]:
         """List what sign-ins came to, newest first; `outcome` is "signed_in", "observed" or "refused"."""
-        return self._dravo.pages(f"{self._at(key)}/traces", {"outcome": outcome, "sign_in_test": sign_in_test, "q": words})
+        return self._dravo.pages(
+            f"{self._at(key)}/traces", {"outcome": outcome, "sign_in_test": sign_in_test, "q": words}
+        )
 
     def trace(self, key: str, trace: str) -> t.SignInTrace:
         """Return one sign-in whole."""
@@ -61,7 +85,10 @@ class SignIns(Noun):
 
     def plan_again(self, key: str, trace: str, policy: dict[str, Any] | None = None) -> t.PlannedSignIn:
         """Return what a kept sign-in would come to now, or with other answers; nothing is changed."""
-        return cast(t.PlannedSignIn, self._call("POST", f"{self._at(key)}/traces/{part(trace)}/rerun", body={"policy": policy or {}}))
+        return cast(
+            t.PlannedSignIn,
+            self._call("POST", f"{self._at(key)}/traces/{part(trace)}/rerun", body={"policy": policy or {}}),
+        )
 
     def claimed_groups(self, words: str = "") -> t.GroupsInClaims:
         """Return groups that sign-ins claimed, test sign-ins too, and that their source does not have yet."""

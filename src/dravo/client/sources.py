@@ -27,9 +27,18 @@ class Sources(Noun):
         return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
 
     def change(self, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> t.Source:
-        """Change a source's label or the email domains that it owns (give all of them); None leaves a value as it is."""
+        """Change a source's label or the email domains that it owns (give all of them); None leaves a value
+        as it is.
+        """
         given = {"label": label, "domains": domains if domains is None else [*domains]}
-        return cast(t.Source, self._call("PATCH", f"/sources/{part(key)}", body={name: value for name, value in given.items() if value is not None}))
+        return cast(
+            t.Source,
+            self._call(
+                "PATCH",
+                f"/sources/{part(key)}",
+                body={name: value for name, value in given.items() if value is not None},
+            ),
+        )
 
     def remove(self, key: str) -> None:
         """Remove a source that has brought nobody."""
@@ -43,8 +52,18 @@ class Sources(Noun):
         """List a source's push tokens, without their texts."""
         return self._dravo.pages(f"/sources/{part(key)}/tokens")
 
-    def add_token(self, key: str, label: str, expires_at: str | None = None, *, kinds: str = "both", access: str = "write") -> t.NewToken:
-        """Make a push token for `kinds` "users", "groups" or "both"; its text is in the answer, the only time."""
+    def add_token(
+        self,
+        key: str,
+        label: str,
+        expires_at: str | None = None,
+        *,
+        kinds: str = "both",
+        access: str = "write",
+    ) -> t.NewToken:
+        """Make a push token for `kinds` "users", "groups" or "both"; its text is in the answer, the only
+        time.
+        """
         body = {"label": label, "expires_at": expires_at, "kinds": kinds, "access": access}
         return cast(t.NewToken, self._call("POST", f"/sources/{part(key)}/tokens", body=body))
 
@@ -65,9 +84,13 @@ class Sources(Noun):
         """Remove an extension schema from a source."""
         self._call("DELETE", f"/sources/{part(key)}/schemas/{part(urn)}")
 
-    def requests(self, key: str, *, words: str | None = None, outcome: str | None = None, method: str | None = None) -> Pages[t.TraceLine]:
+    def requests(
+        self, key: str, *, words: str | None = None, outcome: str | None = None, method: str | None = None
+    ) -> Pages[t.TraceLine]:
         """List what a source asked for, newest first; `outcome` is "refused", "changed" or "read"."""
-        return self._dravo.pages(f"/sources/{part(key)}/requests", {"q": words, "outcome": outcome, "method": method})
+        return self._dravo.pages(
+            f"/sources/{part(key)}/requests", {"q": words, "outcome": outcome, "method": method}
+        )
 
     def request(self, key: str, request_id: str) -> t.Trace:
         """Return one request with its body."""
@@ -78,11 +101,14 @@ class Sources(Noun):
         return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
     def change_word(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
-        """Set whose word counts where several sources say something of one user: `precedence`, `deactivation_wins`, `updates`.
+        """Set whose word counts where several sources say something of one user: `precedence`,
+        `deactivation_wins`, `updates`.
 
         `confirm` is the source's label, typed, where the change is serious.
         """
-        return cast(t.Source, self._call("PUT", f"/sources/{part(key)}/priority", body={**values, "confirm": confirm}))
+        return cast(
+            t.Source, self._call("PUT", f"/sources/{part(key)}/priority", body={**values, "confirm": confirm})
+        )
 
     # Reading
 
@@ -106,15 +132,22 @@ class Sources(Noun):
         self._call("DELETE", f"/sources/{part(key)}/import")
 
     def check(self, key: str, **values: Any) -> t.ReadingCheck:
-        """Try a source's connection step by step, as it is kept, or with other `kind`, `settings`, `secret`."""
+        """Try a source's connection step by step, as it is kept, or with other `kind`, `settings`,
+        `secret`.
+        """
         return cast(t.ReadingCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
     def try_answers(self, key: str, policy: dict[str, Any]) -> t.TriedAnswers:
         """Return what other answers to the source policy would make of everyone; nothing is changed."""
-        return cast(t.TriedAnswers, self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}))
+        return cast(
+            t.TriedAnswers,
+            self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}),
+        )
 
     def upload(self, key: str, name: str, content: bytes) -> t.Reading:
-        """Put a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the one that was there."""
+        """Put a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the one that
+        was there.
+        """
         body = {"name": name, "content": base64.b64encode(content).decode()}
         return cast(t.Reading, self._call("POST", f"/sources/{part(key)}/import/files", body=body))
 
@@ -123,7 +156,13 @@ class Sources(Noun):
         return self._dravo.pages(f"/sources/{part(key)}/import/runs")
 
     def begin_run(
-        self, key: str, *, preview: bool = False, whole: bool = False, allow_removals: bool = False, confirm: str | None = None
+        self,
+        key: str,
+        *,
+        preview: bool = False,
+        whole: bool = False,
+        allow_removals: bool = False,
+        confirm: str | None = None,
     ) -> t.SourceRun:
         """Have a source be read; or, to `preview`, have it be shown what that would do."""
         body = {"preview": preview, "whole": whole, "allow_removals": allow_removals, "confirm": confirm}
@@ -137,9 +176,13 @@ class Sources(Noun):
         """Stop a run at its next batch."""
         return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/import/runs/{part(run_id)}/stop"))
 
-    def run_lines(self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None) -> Pages[t.RunLine]:
+    def run_lines(
+        self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None
+    ) -> Pages[t.RunLine]:
         """List what a run did to users and groups, with before and after."""
-        return self._dravo.pages(f"/sources/{part(key)}/import/runs/{part(run_id)}/entries", {"kind": kind, "q": words})
+        return self._dravo.pages(
+            f"/sources/{part(key)}/import/runs/{part(run_id)}/entries", {"kind": kind, "q": words}
+        )
 
     def refresh(self, key: str, user: str) -> t.SourceRun:
         """Read one user of a source again, now; by the user's id."""
@@ -152,4 +195,7 @@ class Sources(Noun):
     def decide(self, key: str, conflict_id: str, decision: str, user: str | None = None) -> t.SourceConflict:
         """Decide a conflict: "link" (with `user`), "make", "let" or "leave out"."""
         body = {"decision": decision, "user": user}
-        return cast(t.SourceConflict, self._call("POST", f"/sources/{part(key)}/conflicts/{part(conflict_id)}", body=body))
+        return cast(
+            t.SourceConflict,
+            self._call("POST", f"/sources/{part(key)}/conflicts/{part(conflict_id)}", body=body),
+        )

@@ -19,10 +19,17 @@ class Accounts(Noun):
     """Accounts: how users stand in applications."""
 
     def list(
-        self, *, application: str | None = None, user: str | None = None, status: str | None = None, words: str | None = None
+        self,
+        *,
+        application: str | None = None,
+        user: str | None = None,
+        status: str | None = None,
+        words: str | None = None,
     ) -> Pages[t.Account]:
         """List accounts by the user's name."""
-        return self._dravo.pages("/accounts", {"application": application, "user": user, "status": status, "q": words})
+        return self._dravo.pages(
+            "/accounts", {"application": application, "user": user, "status": status, "q": words}
+        )
 
     def get(self, account_id: str) -> t.AccountDetail:
         """Return one account, with what is due and what was agreed."""
@@ -46,7 +53,8 @@ class Provisioning(Noun):
             summary = cast(t.ProvisioningSummary, self._call("GET", "/provisioning/summary", query=query))
             if summary["settled"] or not time.monotonic() < end:
                 return summary
-            # The service answers early where many callers wait: pause, so that asking again does not slow it down.
+            # The service answers early where many callers wait: pause, so that asking again does not slow it
+            # down.
             time.sleep(min(_PAUSE_SECONDS, max(0.0, end - time.monotonic())))
 
 
@@ -54,10 +62,17 @@ class Tasks(Noun):
     """Tasks and their attempts."""
 
     def list(
-        self, *, status: str | None = None, application: str | None = None, user: str | None = None, words: str | None = None
+        self,
+        *,
+        status: str | None = None,
+        application: str | None = None,
+        user: str | None = None,
+        words: str | None = None,
     ) -> Pages[t.TaskLine]:
         """List tasks, newest first."""
-        return self._dravo.pages("/provisioning/tasks", {"status": status, "application": application, "user": user, "q": words})
+        return self._dravo.pages(
+            "/provisioning/tasks", {"status": status, "application": application, "user": user, "q": words}
+        )
 
     def get(self, task_id: str) -> t.Task:
         """Return one task with its attempts."""
@@ -69,12 +84,28 @@ class Tasks(Noun):
 
     def kinds(self, application: str | None = None) -> Sequence[t.TroubleKind]:
         """Return what open tasks failed by, with how many of each kind."""
-        return cast(t.TroubleKinds, self._call("GET", "/provisioning/errors", query={"application": application}))["items"]
+        return cast(
+            t.TroubleKinds, self._call("GET", "/provisioning/errors", query={"application": application})
+        )["items"]
 
     def again_all(self, application: str, kind: str | None = None) -> int:
-        """Try all of an application again that failed or are held, of one kind if that is said; return how many."""
-        return cast(t.Number, self._call("POST", "/provisioning/tasks/retry", body={"application": application, "kind": kind}))["number"]
+        """Try all of an application again that failed or are held, of one kind if that is said; return how
+        many.
+        """
+        return cast(
+            t.Number,
+            self._call("POST", "/provisioning/tasks/retry", body={"application": application, "kind": kind}),
+        )["number"]
 
     def found(self, task_id: str, found: str, remote_id: str | None = None) -> t.Task:
-        """Say what was found ("there" with its id, or "not there") where it could not be known whether an account was made."""
-        return cast(t.Task, self._call("POST", f"/provisioning/tasks/{part(task_id)}/resolve", body={"found": found, "remote_id": remote_id}))
+        """Say what was found ("there" with its id, or "not there") where it could not be known whether an
+        account was made.
+        """
+        return cast(
+            t.Task,
+            self._call(
+                "POST",
+                f"/provisioning/tasks/{part(task_id)}/resolve",
+                body={"found": found, "remote_id": remote_id},
+            ),
+        )

@@ -23,23 +23,37 @@ class Users(Noun):
 
     def preview_move(self, record_id: str, to: str | None = None) -> t.Preview:
         """Preview linking a record to another user, or to a new one; nothing is changed."""
-        return cast(t.Preview, self._call("POST", f"/records/{part(record_id)}/link/preview", body={"to": to}))
+        return cast(
+            t.Preview, self._call("POST", f"/records/{part(record_id)}/link/preview", body={"to": to})
+        )
 
     def move_record(self, record_id: str, to: str | None = None, *, confirm: str | None = None) -> t.User:
         """Link a record to another user, or to a new one; returns that user."""
-        return cast(t.User, self._call("POST", f"/records/{part(record_id)}/link", body={"to": to, "confirm": confirm}))
+        return cast(
+            t.User,
+            self._call("POST", f"/records/{part(record_id)}/link", body={"to": to, "confirm": confirm}),
+        )
 
     def add(self, user_name: str, **fields: Any) -> t.User:
-        """Create a local user: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`, `department=`, `active=`."""
+        """Create a local user: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`,
+        `department=`, `active=`.
+        """
         return cast(t.User, self._call("POST", "/users", body={"user_name": user_name, **fields}))
 
     def change(self, user: str, user_name: str, **fields: Any) -> t.User:
-        """Say again what a local user is, the whole of it; fields as in `add`, and `confirm=` their name, where that is serious."""
-        return cast(t.User, self._call("PUT", f"/users/{part(user)}", body={"user_name": user_name, **fields}))
+        """Say again what a local user is, the whole of it; fields as in `add`, and `confirm=` their name,
+        where that is serious.
+        """
+        return cast(
+            t.User, self._call("PUT", f"/users/{part(user)}", body={"user_name": user_name, **fields})
+        )
 
     def preview(self, user: str, user_name: str, **fields: Any) -> t.Preview:
         """Return what `change` would do; nothing is changed."""
-        return cast(t.Preview, self._call("POST", f"/users/{part(user)}/preview", body={"user_name": user_name, **fields}))
+        return cast(
+            t.Preview,
+            self._call("POST", f"/users/{part(user)}/preview", body={"user_name": user_name, **fields}),
+        )
 
     def remove(self, user: str, confirm: str | None = None) -> None:
         """Say that a local user is gone."""
@@ -57,9 +71,14 @@ class Users(Noun):
 class Groups(Noun):
     """Groups and their members."""
 
-    def list(self, *, words: str | None = None, source: str | None = None, mapped: bool | None = None) -> Pages[t.Group]:
+    def list(
+        self, *, words: str | None = None, source: str | None = None, mapped: bool | None = None
+    ) -> Pages[t.Group]:
         """List groups by name; `mapped`: only mapped groups, or only unmapped ones."""
-        return self._dravo.pages("/groups", {"q": words, "source": source, "mapped": None if mapped is None else "yes" if mapped else "no"})
+        return self._dravo.pages(
+            "/groups",
+            {"q": words, "source": source, "mapped": None if mapped is None else "yes" if mapped else "no"},
+        )
 
     def get(self, group_id: str) -> t.GroupDetail:
         """Return one group by id, with the groups in and around it."""
@@ -81,13 +100,22 @@ class Groups(Noun):
         """Return what `remove` would do; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/groups/{part(group_id)}/removal"))
 
-    def change_members(self, group_id: str, *, confirm: str | None = None, **members: Sequence[str]) -> t.Group:
-        """Put users and groups into a local group, and take others out: `add=`, `remove=`, `add_groups=`, `remove_groups=`."""
-        return cast(t.Group, self._call("POST", f"/groups/{part(group_id)}/members", body={**members, "confirm": confirm}))
+    def change_members(
+        self, group_id: str, *, confirm: str | None = None, **members: Sequence[str]
+    ) -> t.Group:
+        """Put users and groups into a local group, and take others out: `add=`, `remove=`, `add_groups=`,
+        `remove_groups=`.
+        """
+        return cast(
+            t.Group,
+            self._call("POST", f"/groups/{part(group_id)}/members", body={**members, "confirm": confirm}),
+        )
 
     def preview_members(self, group_id: str, **members: Sequence[str]) -> t.Preview:
         """Return what `change_members` would do; nothing is changed."""
-        return cast(t.Preview, self._call("POST", f"/groups/{part(group_id)}/members/preview", body={**members}))
+        return cast(
+            t.Preview, self._call("POST", f"/groups/{part(group_id)}/members/preview", body={**members})
+        )
 
     def members(self, group_id: str) -> Pages[t.UserLine]:
         """List the users in a group."""

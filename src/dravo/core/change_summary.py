@@ -16,8 +16,8 @@ def effects(outcomes: Sequence[UserPlan], catalogue: ConfigSnapshot) -> dict[str
     """Return who gained and lost what, and which accounts are due.
 
     Returns:
-        {"users": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, what it becomes], ...]}],
-        "more": how many further users}; only users for whom something changes.
+        {"users": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, what it
+        becomes], ...]}], "more": how many further users}; only users for whom something changes.
     """
     touched = [outcome for outcome in outcomes if outcome.access or outcome.accounts]
     shown = [_of_user(outcome, catalogue) for outcome in touched[:MOST_SHOWN]]
@@ -33,15 +33,24 @@ def _of_user(outcome: UserPlan, catalogue: ConfigSnapshot) -> dict[str, Any]:
         "name": display_name(outcome.merged.attributes),
         "gained": [role(each.application_id, each.role_id) for each in outcome.access if each.id is None],
         "lost": [role(each.application_id, each.role_id) for each in outcome.access if each.closed],
-        "accounts": [[catalogue.applications[each.application_id].label, describe(each.due)] for each in outcome.accounts],
+        "accounts": [
+            [catalogue.applications[each.application_id].label, describe(each.due)]
+            for each in outcome.accounts
+        ],
     }
 
 
 def changed_attributes(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
-    """Return the names of the attributes in which two resources differ; of extensions those of their parts."""
+    """Return the names of the attributes in which two resources differ; of extensions those of their
+    parts.
+    """
     found: list[str] = []
     for name in dict.fromkeys([*before, *after]):
         if before.get(name) == after.get(name):
             continue
-        found += changed_attributes(before.get(name) or {}, after.get(name) or {}) if name.startswith("urn:") else [name]
+        found += (
+            changed_attributes(before.get(name) or {}, after.get(name) or {})
+            if name.startswith("urn:")
+            else [name]
+        )
     return found

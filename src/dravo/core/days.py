@@ -19,7 +19,9 @@ def check_zone(name: str) -> str:
         InvalidInput: if there is none of that name.
     """
     if name not in available_timezones():
-        raise InvalidInput(f"'{name}' is not a time zone.", "Enter a name such as Europe/Lisbon or UTC.", "value")
+        raise InvalidInput(
+            f"'{name}' is not a time zone.", "Enter a name such as Europe/Lisbon or UTC.", "value"
+        )
     return name
 
 
@@ -65,10 +67,16 @@ def read_span(from_: str | None, until: str | None, zone: str) -> dict[str, str 
         InvalidInput: for what is neither, or an end that is not behind the beginning.
     """
     from_day, until_day = (text if text and is_day(text) else None for text in (from_, until))
-    from_at = begin_of(from_day, zone, "from") if from_day else parse_instant(from_, "from") if from_ else None
-    until_at = end_of(until_day, zone, "until") if until_day else parse_instant(until, "until") if until else None
+    from_at = (
+        begin_of(from_day, zone, "from") if from_day else parse_instant(from_, "from") if from_ else None
+    )
+    until_at = (
+        end_of(until_day, zone, "until") if until_day else parse_instant(until, "until") if until else None
+    )
     if from_at and until_at and until_at <= from_at:
-        raise InvalidInput("The end date is before the start date.", "Set `until` to a date after `from`.", "until")
+        raise InvalidInput(
+            "The end date is before the start date.", "Set `until` to a date after `from`.", "until"
+        )
     return {"from_at": from_at, "from_day": from_day, "until_at": until_at, "until_day": until_day}
 
 

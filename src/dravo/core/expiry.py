@@ -9,7 +9,9 @@ DAYS_BEFORE = 30
 
 
 def told_from(now: Instant) -> Instant:
-    """Return the instant before which an end is near enough to be told at `now`; what has ended already is before it as well."""
+    """Return the instant before which an end is near enough to be told at `now`; what has ended already is
+    before it as well.
+    """
     return later(now, DAYS_BEFORE * 86_400)
 
 

@@ -1,7 +1,7 @@
 """Instants: UTC times as text of fixed width, so that they sort, compare and travel as they are.
 
-An `Instant` looks like ``2031-04-02T09:15:00.000000Z``. Text of one width compares in the order of time, needs no conversion
-between table, core and wire, and is read by users.
+An `Instant` looks like ``2031-04-02T09:15:00.000000Z``. Text of one width compares in the order of time,
+needs no conversion between table, core and wire, and is read by users.
 """
 
 from __future__ import annotations
@@ -30,7 +30,9 @@ def parse_instant(text: str, field: str | None = None) -> Instant:
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
-        raise InvalidInput(f"'{text}' is not a time.", "Enter a time with a time zone, such as 2031-04-02T09:15:00Z.", field) from None
+        raise InvalidInput(
+            f"'{text}' is not a time.", "Enter a time with a time zone, such as 2031-04-02T09:15:00Z.", field
+        ) from None
     if moment.tzinfo is None:
         raise InvalidInput(f"'{text}' has no time zone.", "Add Z or an offset such as +02:00.", field)
     return instant(moment)

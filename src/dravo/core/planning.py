@@ -12,7 +12,19 @@ from typing import Any
 
 from dravo.core.access import evaluation as access_rules
 from dravo.core.access.conditions import seen
-from dravo.core.access.evaluation import BY_KEEPING, KEEP, NOTHING, PLAIN, Access, AccessConfig, Assignment, Membership, Policy, Reason, UserFacts
+from dravo.core.access.evaluation import (
+    BY_KEEPING,
+    KEEP,
+    NOTHING,
+    PLAIN,
+    Access,
+    AccessConfig,
+    Assignment,
+    Membership,
+    Policy,
+    Reason,
+    UserFacts,
+)
 from dravo.core.access.license_plans import NO_SEATING, Plan, Seat, SeatChanges, asked_for, goes_over, seating
 from dravo.core.identity.merging import MergedUser, merge
 from dravo.core.identity.records import UserRecord
@@ -63,14 +75,17 @@ class ConfigSnapshot:
     labels: Mapping[str, GroupLabel]
     # For an application the groups that are sent to it, and whether its roles are sent as groups.
     provisioned: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    # Assignments for everyone and for those who meet a condition; how applications decide; keys of sources by id.
+    # Assignments for everyone and for those who meet a condition; how applications decide; keys of sources
+    # by id.
     general: tuple[Assignment, ...] = ()
     policies: Mapping[str, Policy] = field(default_factory=dict)
     sources: Mapping[str, str] = field(default_factory=dict)
-    # Sources for which a pattern of names is declared: any group of theirs can come to give something by its name.
+    # Sources for which a pattern of names is declared: any group of theirs can come to give something by its
+    # name.
     patterned: frozenset[str] = frozenset()
     plans: Mapping[str, Plan] = field(default_factory=dict)
-    # Sources whose inactive counts whatever others say, and those that say nothing of users whom another source knows.
+    # Sources whose inactive counts whatever others say, and those that say nothing of users whom another
+    # source knows.
     vetoing: frozenset[str] = frozenset()
     quiet: frozenset[str] = frozenset()
 
@@ -81,7 +96,9 @@ class ConfigSnapshot:
     @cached_property
     def declared(self) -> AccessConfig:
         """What access follows from."""
-        return AccessConfig(self.by_group, self.general, self.policies, {role.id: role.order for role in self.roles.values()})
+        return AccessConfig(
+            self.by_group, self.general, self.policies, {role.id: role.order for role in self.roles.values()}
+        )
 
     @cached_property
     def highest(self) -> dict[str, str]:
@@ -126,12 +143,15 @@ class ConfigSnapshot:
         return self.asks_names or source_id in self.patterned
 
     def concerns(self, group_id: str) -> bool:
-        """Whether being in a group can give anything: it, or a group around it, is named by an assignment, or a condition asks for groups."""
+        """Whether being in a group can give anything: it, or a group around it, is named by an assignment,
+        or a condition asks for groups.
+        """
         if self.asks_groups:
             return True
         around = access_rules.memberships((group_id,), self.parents)
         return any(
-            membership.group_id in self.by_group or any(membership.group_id in groups for groups in self.provisioned.values())
+            membership.group_id in self.by_group
+            or any(membership.group_id in groups for groups in self.provisioned.values())
             for membership in around
         )
 
@@ -178,7 +198,10 @@ class UserSnapshot:
 
     @property
     def waits(self) -> bool:
-        """Whether an operator has yet to decide which user this is: all source records are undecided. Until then there is no access."""
+        """Whether an operator has yet to decide which user this is: all source records are undecided.
+
+        Until then there is no access.
+        """
         present = [record for record in self.records if not record.gone]
         return bool(present) and all(record.undecided for record in present)
 
@@ -206,7 +229,9 @@ class AccountChange:
 
 @dataclass(frozen=True)
 class UserPlan:
-    """What becomes of one user; `kept` and `let_go` are (application id, role id) that are kept from now on, or no longer."""
+    """What becomes of one user; `kept` and `let_go` are (application id, role id) that are kept from now on,
+    or no longer.
+    """
 
     user: UserSnapshot
     merged: MergedUser
@@ -222,7 +247,8 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
     """Return what becomes of one user: user, access, accounts.
 
     Args:
-        user: as they will be once the change is in (records, groups, direct assignments), and as they are (access, accounts).
+        user: as they will be once the change is in (records, groups, direct assignments), and as they are
+            (access, accounts).
         catalogue: what operators declared.
         now: the instant of the change.
     """
@@ -232,17 +258,27 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
     found = access_rules.compute_access(facts, catalogue.declared, now)
     kept, let_go = _keeping(user, merged, found, catalogue)
     if kept:
-        found = access_rules.compute_access(replace(facts, kept=_by_application((*user.kept, *kept))), catalogue.declared, now)
+        found = access_rules.compute_access(
+            replace(facts, kept=_by_application((*user.kept, *kept))), catalogue.declared, now
+        )
     own_plans = {each.id: each.plan_id for each in user.direct if each.plan_id is not None}
     plan_of = {**catalogue.plan_of, **own_plans} if own_plans else catalogue.plan_of
     seats = _seating(user, found, catalogue, plan_of) if plan_of or user.seats else NO_SEATING
     # A seat that ends with this goes no longer over.
-    remaining = replace(user, seats=tuple(each for each in user.seats if each.id not in seats.ends)) if seats.ends else user
+    remaining = (
+        replace(user, seats=tuple(each for each in user.seats if each.id not in seats.ends))
+        if seats.ends
+        else user
+    )
     return UserPlan(
         user,
         merged,
         tuple(_access_changes(user.access, found, catalogue, now)),
-        tuple(_account_changes(remaining, merged, found, frozenset(each.group_id for each in groups), catalogue, plan_of)),
+        tuple(
+            _account_changes(
+                remaining, merged, found, frozenset(each.group_id for each in groups), catalogue, plan_of
+            )
+        ),
         found.next_change,
         kept,
         let_go,
@@ -250,24 +286,49 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
     )
 
 
-def facts_of(user: UserSnapshot, merged: MergedUser, groups: Sequence[Membership], catalogue: ConfigSnapshot) -> UserFacts:
-    """Return what access follows from, of one user: as conditions see them only where any condition is declared."""
+def facts_of(
+    user: UserSnapshot, merged: MergedUser, groups: Sequence[Membership], catalogue: ConfigSnapshot
+) -> UserFacts:
+    """Return what access follows from, of one user: as conditions see them only where any condition is
+    declared.
+    """
     view, by_source = None, {}
     if catalogue.has_conditions:
-        named = [_seen_group(each.group_id, catalogue.labels) for each in groups] if catalogue.asks_groups else []
-        sources = dict.fromkeys(catalogue.sources.get(record.source_id, "") for record in user.records if record.active)
+        named = (
+            [_seen_group(each.group_id, catalogue.labels) for each in groups] if catalogue.asks_groups else []
+        )
+        sources = dict.fromkeys(
+            catalogue.sources.get(record.source_id, "") for record in user.records if record.active
+        )
         view = seen(merged.attributes, named, sources)
         for source_id in catalogue.rule_sources:
-            reported = [record for record in user.records if record.source_id == source_id and record.active and not record.undecided]
+            reported = [
+                record
+                for record in user.records
+                if record.source_id == source_id and record.active and not record.undecided
+            ]
             if reported:
                 by_source[source_id] = seen(catalogue.merged(reported).attributes, named, sources)
     active = merged.active and not user.waits
-    return UserFacts(active, groups, user.direct, view, user.known_since, _by_application(user.kept), by_source, user.user_id)
+    return UserFacts(
+        active,
+        groups,
+        user.direct,
+        view,
+        user.known_since,
+        _by_application(user.kept),
+        by_source,
+        user.user_id,
+    )
 
 
 def _seen_group(group_id: str, labels: Mapping[str, GroupLabel]) -> dict[str, Any]:
     label = labels.get(group_id)
-    return {"value": group_id, "display": label.name, "source": label.source_key} if label else {"value": group_id}
+    return (
+        {"value": group_id, "display": label.name, "source": label.source_key}
+        if label
+        else {"value": group_id}
+    )
 
 
 def _by_application(kept: Iterable[tuple[str, str]]) -> dict[str, tuple[str, ...]]:
@@ -282,7 +343,8 @@ def _keeping(
 ) -> tuple[tuple[tuple[str, str], ...], tuple[tuple[str, str], ...]]:
     """Return which roles are kept from now on because nothing gives one any more, and which no longer.
 
-    Who is only inactive keeps what they keep; anyone who is gone, shut out, or given something again no longer does.
+    Who is only inactive keeps what they keep; anyone who is gone, shut out, or given something again no
+    longer does.
     """
     if not merged.active:
         return (), user.kept if merged.gone else ()
@@ -302,8 +364,12 @@ def _keeping(
     return kept, let_go
 
 
-def _seating(user: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_of: Mapping[str, str]) -> SeatChanges:
-    """Return what becomes of a user's seats; anyone who keeps their roles because nothing gives one keeps their seat with them."""
+def _seating(
+    user: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_of: Mapping[str, str]
+) -> SeatChanges:
+    """Return what becomes of a user's seats; anyone who keeps their roles because nothing gives one keeps
+    their seat with them.
+    """
     wanted = asked_for(found.roles, plan_of, catalogue.plans)
     for seat in user.seats:
         decision = found.decisions.get(seat.application_id)
@@ -312,7 +378,9 @@ def _seating(user: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_
     return seating(user.seats, wanted)
 
 
-def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: ConfigSnapshot, now: Instant) -> Iterable[AccessChange]:
+def _access_changes(
+    held: Sequence[HeldAccess], found: Access, catalogue: ConfigSnapshot, now: Instant
+) -> Iterable[AccessChange]:
     open_roles = {(row.application_id, row.role_id): row for row in held}
     for key, row in open_roles.items():
         if key not in found.roles:
@@ -328,9 +396,15 @@ def _access_changes(held: Sequence[HeldAccess], found: Access, catalogue: Config
             yield AccessChange(*key, kept, before.id)
 
 
-def _carried_on(before: Sequence[dict[str, Any]], reasons: Sequence[Reason], catalogue: ConfigSnapshot, now: Instant) -> tuple[dict[str, Any], ...]:
-    """Return the reasons of an access that goes on: those that ended are closed, new ones open, the others stay."""
-    current = {(reason.assignment_id or reason.kind, reason.group_id, reason.through): reason for reason in reasons}
+def _carried_on(
+    before: Sequence[dict[str, Any]], reasons: Sequence[Reason], catalogue: ConfigSnapshot, now: Instant
+) -> tuple[dict[str, Any], ...]:
+    """Return the reasons of an access that goes on: those that ended are closed, new ones open, the others
+    stay.
+    """
+    current = {
+        (reason.assignment_id or reason.kind, reason.group_id, reason.through): reason for reason in reasons
+    }
     kept = []
     for row in before:
         key = (row["assignment"] or row["kind"], row["group"], tuple(row["through"]))
@@ -364,7 +438,12 @@ def _reason(reason: Reason, catalogue: ConfigSnapshot, now: Instant) -> dict[str
 
 
 def _account_changes(
-    user: UserSnapshot, merged: MergedUser, found: Access, groups: frozenset[str], catalogue: ConfigSnapshot, plan_of: Mapping[str, str]
+    user: UserSnapshot,
+    merged: MergedUser,
+    found: Access,
+    groups: frozenset[str],
+    catalogue: ConfigSnapshot,
+    plan_of: Mapping[str, str],
 ) -> Iterable[AccountChange]:
     if not found.roles and not user.accounts:
         return
@@ -381,18 +460,27 @@ def _account_changes(
             continue
         before = held.get(application_id)
         given = roles.get(application_id, ())
-        over = [f"group:{group_id}" for group_id in groups & catalogue.provisioned.get(application_id, frozenset())]
+        over = [
+            f"group:{group_id}"
+            for group_id in groups & catalogue.provisioned.get(application_id, frozenset())
+        ]
         if application.settings.role_encoding.way == GROUPS:
             over += [f"role:{role.id}" for role in given]
         plan = seated.get(application_id) if given else None
-        due = due_account(user.user_id, merged, given, application.settings, before.due if before else None, over, plan)
+        due = due_account(
+            user.user_id, merged, given, application.settings, before.due if before else None, over, plan
+        )
         if due is None or (before is not None and before.due == due):
             continue
-        yield AccountChange(application_id, due, before.desired_version + 1 if before else 1, before.id if before else None)
+        yield AccountChange(
+            application_id, due, before.desired_version + 1 if before else 1, before.id if before else None
+        )
 
 
 def with_record(user: UserSnapshot, record: UserRecord) -> UserSnapshot:
-    """Return a user with one record taken in: in place of the one of that id, or new. One that is gone ends no membership
+    """Return a user with one record taken in: in place of the one of that id, or new.
+
+    One that is gone ends no membership
     by itself; anyone who takes it in takes the groups away too."""
     others = tuple(each for each in user.records if each.id != record.id)
     return replace(user, records=(*others, record))

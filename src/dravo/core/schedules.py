@@ -12,13 +12,23 @@ if TYPE_CHECKING:
     from apscheduler.triggers.base import BaseTrigger
     from apscheduler.triggers.cron import CronTrigger
 
-_DAYS = {"0": "Sunday", "1": "Monday", "2": "Tuesday", "3": "Wednesday", "4": "Thursday", "5": "Friday", "6": "Saturday", "7": "Sunday"}
+_DAYS = {
+    "0": "Sunday",
+    "1": "Monday",
+    "2": "Tuesday",
+    "3": "Wednesday",
+    "4": "Thursday",
+    "5": "Friday",
+    "6": "Saturday",
+    "7": "Sunday",
+}
 _LIBRARY = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
 _NAMES = {"sun": "0", "mon": "1", "tue": "2", "wed": "3", "thu": "4", "fri": "5", "sat": "6"}
 
 
 def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
-    """Return the times that a cron expression of five fields means; days of the week count from 0 or 7, Sunday.
+    """Return the times that a cron expression of five fields means; days of the week count from 0 or 7,
+    Sunday.
 
     Where day of month and day of week are both named, either is enough, as cron has it.
 
@@ -28,7 +38,9 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
     fields = text.split()
     if len(fields) != 5:
         raise InvalidInput(
-            f"'{text}' is not a schedule.", "Enter minute, hour, day, month and day of the week, such as '0 * * * *' for every hour.", "schedule"
+            f"'{text}' is not a schedule.",
+            "Enter minute, hour, day, month and day of the week, such as '0 * * * *' for every hour.",
+            "schedule",
         )
     # Imported at its first use: a service without schedules starts without it.
     from apscheduler.triggers.combining import OrTrigger
@@ -47,12 +59,16 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
         return OrTrigger([trigger(day=day), trigger(day_of_week=weekdays)])
     except (ValueError, TypeError) as wrong:
         raise InvalidInput(
-            f"'{text}' is not a schedule: {wrong}.", "Enter a cron expression such as '30 6 * * 1-5' for 06:30 on weekdays.", "schedule"
+            f"'{text}' is not a schedule: {wrong}.",
+            "Enter a cron expression such as '30 6 * * 1-5' for 06:30 on weekdays.",
+            "schedule",
         ) from None
 
 
 def _weekdays(field: str) -> str:
-    """Return days of the week as the library names them: it counts from Monday, and its ranges do not begin on Sunday."""
+    """Return days of the week as the library names them: it counts from Monday, and its ranges do not begin
+    on Sunday.
+    """
     chosen: set[int] = set()
     for part in field.split(","):
         span, slash, step = part.partition("/")
@@ -64,7 +80,9 @@ def _weekdays(field: str) -> str:
 
 
 def _span(text: str, *, open_ended: bool) -> tuple[int, int]:
-    """Return the first and the last day of the week of a span, Sunday being 0, and 7 where a span ends with it."""
+    """Return the first and the last day of the week of a span, Sunday being 0, and 7 where a span ends with
+    it.
+    """
     begins, dash, ends = text.partition("-")
     first = _weekday(begins)
     last = _weekday(ends) if dash else 6 if open_ended else first
@@ -118,7 +136,9 @@ def in_words(text: str) -> str:
     minute, hour, day, month, weekday = text.split()
     if (day, month) != ("*", "*"):
         return f"at {text}"
-    when = {"*": "", "0-6": "", "1-5": " on weekdays"}.get(weekday, f" on {_DAYS[weekday]}s" if weekday in _DAYS else _from_to(weekday))
+    when = {"*": "", "0-6": "", "1-5": " on weekdays"}.get(
+        weekday, f" on {_DAYS[weekday]}s" if weekday in _DAYS else _from_to(weekday)
+    )
     if when is None:
         return f"at {text}"
     if minute.isdigit() and hour == "*":
@@ -126,5 +146,8 @@ def in_words(text: str) -> str:
     if minute.startswith("*/") and hour == "*":
         return f"every {minute[2:]} minutes{when}"
     if minute.isdigit() and hour.isdigit():
-        return f"{'every day' if not when else 'every week' if weekday in _DAYS else 'every day'} at {int(hour):02d}:{int(minute):02d}{when}"
+        return (
+            f"{'every day' if not when else 'every week' if weekday in _DAYS else 'every day'} at "
+            f"{int(hour):02d}:{int(minute):02d}{when}"
+        )
     return f"at {text}"

@@ -5,14 +5,17 @@
 Its token stands in the environment variable STAND_IN_TOKEN.
 
 Its page at / shows what it knows; its SCIM service is at /scim/v2. POST /faults takes a JSON object:
-`down` (answer 503), `html` (answer with a web page), `refuse` (answer 400 to writes; a text is what it says), `slow` (milliseconds),
-`lose` (cut so many replies to writes after the work is done), `lose_every` and `fail_every` (cut, or answer 503, every so many),
-`limit` (requests a second, else 429 with Retry-After), `token` (another token from now on), `doubles` (the same user name may be
-there twice); and what it cannot do: `no_patch` (501), `no_filter` (400), `no_list` (403), `no_groups`, `no_active`, `no_schemas`,
-`role_texts` (roles are texts), `page` (most in a page), `cursor` (pages by cursor only), `members_left_out` (of the list of groups);
-and what it can do beside: `bulk` (so many operations in one request), `no_bulk_after_all` (it says so and answers 501).
-GET /faults shows them; GET /log the last requests, GET /counts how many, GET /state all that it knows. Its token may also be had
-from /oauth/token with any client id and its token as the secret; then what it gives is good for `lasts` seconds.
+`down` (answer 503), `html` (answer with a web page), `refuse` (answer 400 to writes; a text is what it
+says), `slow` (milliseconds), `lose` (cut so many replies to writes after the work is done), `lose_every` and
+`fail_every` (cut, or answer 503, every so many), `limit` (requests a second, else 429 with Retry-After),
+`token` (another token from now on), `doubles` (the same user name may be there twice); and what it cannot
+do: `no_patch` (501), `no_filter` (400), `no_list` (403), `no_groups`, `no_active`, `no_schemas`,
+`role_texts` (roles are texts), `page` (most in a page), `cursor` (pages by cursor only), `members_left_out`
+(of the list of groups);
+and what it can do beside: `bulk` (so many operations in one request), `no_bulk_after_all` (it says so and
+answers 501). GET /faults shows them; GET /log the last requests, GET /counts how many, GET /state all that
+it knows. Its token may also be had from /oauth/token with any client id and its token as the secret; then
+what it gives is good for `lasts` seconds.
 """
 
 from __future__ import annotations
@@ -42,9 +45,21 @@ ERROR = "urn:ietf:params:scim:api:messages:2.0:Error"
 GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 KNOWN = (
-    "userName", "name", "displayName", "nickName", "title", "userType", "preferredLanguage", "locale", "timezone", "active", "emails",
-    "phoneNumbers", "entitlements", "roles",
-)  # fmt: skip
+    "userName",
+    "name",
+    "displayName",
+    "nickName",
+    "title",
+    "userType",
+    "preferredLanguage",
+    "locale",
+    "timezone",
+    "active",
+    "emails",
+    "phoneNumbers",
+    "entitlements",
+    "roles",
+)
 MEMBER = re.compile(r'members\[value eq ("(?:\\.|[^"\\])*")\]')
 FILTER = re.compile(r'^\s*(userName|externalId|displayName|id)\s+eq\s+("(?:\\.|[^"\\])*")\s*$', re.IGNORECASE)
 
@@ -72,11 +87,17 @@ class Application:
         self.kept.execute("CREATE TABLE IF NOT EXISTS account (id TEXT PRIMARY KEY, body TEXT)")
         self.kept.execute("CREATE TABLE IF NOT EXISTS team (id TEXT PRIMARY KEY, body TEXT)")
         self.accounts: dict[str, dict[str, Any]] = {
-            row[0]: json.loads(row[1]) for row in self.kept.execute("SELECT id, body FROM account ORDER BY rowid")
+            row[0]: json.loads(row[1])
+            for row in self.kept.execute("SELECT id, body FROM account ORDER BY rowid")
         }
         self.by_name = {account["userName"].casefold(): account["id"] for account in self.accounts.values()}
-        self.by_external: dict[str, str] = {each["externalId"]: each["id"] for each in self.accounts.values() if each.get("externalId")}
-        self.groups: dict[str, dict[str, Any]] = {row[0]: json.loads(row[1]) for row in self.kept.execute("SELECT id, body FROM team ORDER BY rowid")}
+        self.by_external: dict[str, str] = {
+            each["externalId"]: each["id"] for each in self.accounts.values() if each.get("externalId")
+        }
+        self.groups: dict[str, dict[str, Any]] = {
+            row[0]: json.loads(row[1])
+            for row in self.kept.execute("SELECT id, body FROM team ORDER BY rowid")
+        }
         self.faults: dict[str, Any] = {}
         self.counted = {"all": 0, "writes": 0}
         self.access_tokens: dict[str, float] = {}
@@ -97,7 +118,14 @@ class Application:
             with self.lock:
                 self.at_once -= 1
         self.log.append(
-            {"at": time.time(), "method": call.method, "path": call.path, "query": call.query, "status": answer.status, "cut": answer.cut}
+            {
+                "at": time.time(),
+                "method": call.method,
+                "path": call.path,
+                "query": call.query,
+                "status": answer.status,
+                "cut": answer.cut,
+            }
         )
         return answer
 
@@ -110,41 +138,69 @@ class Application:
             return Answer(200, self.faults, "application/json")
         if call.path == "/status":
             with self.lock:
-                return Answer(200, {"accounts": list(self.accounts.values()), "groups": list(self.groups.values())}, "application/json")
+                return Answer(
+                    200,
+                    {"accounts": list(self.accounts.values()), "groups": list(self.groups.values())},
+                    "application/json",
+                )
         if call.path == "/counts":
             return Answer(200, {**self.counted, "accounts": len(self.accounts)}, "application/json")
         if call.path == "/log":
-            return Answer(200, {"requests": list(self.log), "most_at_once": self.most_at_once}, "application/json")
+            return Answer(
+                200, {"requests": list(self.log), "most_at_once": self.most_at_once}, "application/json"
+            )
         if call.path == "/oauth/token":
             return self.give_token(call)
         if call.path != "/":
             return Answer(404, "<!doctype html><title>Not found</title><p>No such page.", "text/html")
         rows = "".join(
-            f"<tr><td>{html.escape(a.get('displayName', ''))}<td>{html.escape(a['userName'])}<td>{'active' if a.get('active', True) else 'inactive'}"
-            f"<td>{html.escape(', '.join(role_of(role) for role in a.get('roles', [])))}<td>{html.escape(a.get('externalId') or '')}"
+            f"<tr><td>{html.escape(a.get('displayName', ''))}<td>{html.escape(a['userName'])}"
+            f"<td>{'active' if a.get('active', True) else 'inactive'}"
+            f"<td>{html.escape(', '.join(role_of(role) for role in a.get('roles', [])))}"
+            f"<td>{html.escape(a.get('externalId') or '')}"
             for a in sorted(self.accounts.values(), key=lambda a: a["userName"])
         )
         head = "<tr><th>Name<th>User name<th>Status<th>Roles<th>External ID"
-        teams = "".join(f"<tr><td>{html.escape(g['displayName'])}<td>{len(g.get('members', []))}" for g in self.groups.values())
-        shown = [f"<p>{len(self.accounts)} accounts. A stand-in for an application.</p><table>{head}{rows}</table>"]
-        return page(self.name, [*shown, f"<h2>Groups</h2><table><tr><th>Name<th>Members{teams}</table>"] if teams else shown)
+        teams = "".join(
+            f"<tr><td>{html.escape(g['displayName'])}<td>{len(g.get('members', []))}"
+            for g in self.groups.values()
+        )
+        shown = [
+            f"<p>{len(self.accounts)} accounts. A stand-in for an application.</p><table>{head}{rows}</table>"
+        ]
+        return page(
+            self.name,
+            [*shown, f"<h2>Groups</h2><table><tr><th>Name<th>Members{teams}</table>"] if teams else shown,
+        )
 
     def give_token(self, call: Call) -> Answer:
         """Give a token for client credentials (RFC 6749, section 4.4)."""
         scheme, _, signed = call.headers.get("Authorization", "").partition(" ")
-        secret = unquote_plus(base64.b64decode(signed).decode().partition(":")[2]) if scheme == "Basic" else ""
+        secret = (
+            unquote_plus(base64.b64decode(signed).decode().partition(":")[2]) if scheme == "Basic" else ""
+        )
         if secret != self.token:
-            return Answer(401, {"error": "invalid_client", "error_description": "The client secret is wrong."}, "application/json")
+            return Answer(
+                401,
+                {"error": "invalid_client", "error_description": "The client secret is wrong."},
+                "application/json",
+            )
         given, lasts = uuid.uuid4().hex, self.faults.get("lasts", 60)
         self.access_tokens[given] = time.monotonic() + lasts
-        return Answer(200, {"access_token": given, "token_type": "Bearer", "expires_in": lasts}, "application/json")
+        return Answer(
+            200, {"access_token": given, "token_type": "Bearer", "expires_in": lasts}, "application/json"
+        )
 
     def knows(self, header: str) -> bool:
-        """Whether a request is signed in: by the token, by a user's password, or by a token that was given."""
+        """Whether a request is signed in: by the token, by a user's password, or by a token that was
+        given.
+        """
         scheme, _, value = header.partition(" ")
         if scheme == "Basic":
             return base64.b64decode(value).decode() == f"dravo:{self.token}"
-        return scheme == "Bearer" and (value == self.token or self.access_tokens.get(value, 0) > time.monotonic())
+        return scheme == "Bearer" and (
+            value == self.token or self.access_tokens.get(value, 0) > time.monotonic()
+        )
 
     def scim(self, call: Call) -> Answer:
         """Answer a SCIM request, faults first."""
@@ -154,9 +210,15 @@ class Application:
         if faults.get("down"):
             return refusal(503, "Down for maintenance.")
         if faults.get("html"):
-            return Answer(200, "<!doctype html><html><title>Welcome</title><p>Please sign in.</html>", "text/html")
+            return Answer(
+                200, "<!doctype html><html><title>Welcome</title><p>Please sign in.</html>", "text/html"
+            )
         if faults.get("limit") and not self.within_limit(faults["limit"]):
-            return Answer(429, {"schemas": [ERROR], "status": "429", "detail": "Too many requests."}, headers={"Retry-After": "1"})
+            return Answer(
+                429,
+                {"schemas": [ERROR], "status": "429", "detail": "Too many requests."},
+                headers={"Retry-After": "1"},
+            )
         if not self.knows(call.headers.get("Authorization", "")):
             return refusal(401, "The token is not valid.")
         writing = call.method in ("POST", "PUT", "PATCH", "DELETE")
@@ -166,13 +228,22 @@ class Application:
             if faults.get("fail_every") and self.counted["all"] % faults["fail_every"] == 0:
                 return refusal(503, "Try again in a moment.")
             if writing and faults.get("refuse"):
-                said = faults["refuse"] if isinstance(faults["refuse"], str) else "All seats are used. Buy more seats."
+                said = (
+                    faults["refuse"]
+                    if isinstance(faults["refuse"], str)
+                    else "All seats are used. Buy more seats."
+                )
                 return refusal(400, said, "invalidValue")
             answer = self.route(call)
             if writing and answer.status < 400 and faults.get("lose", 0) > 0:
                 faults["lose"] -= 1
                 answer.cut = True
-            if writing and answer.status < 400 and faults.get("lose_every") and self.counted["writes"] % faults["lose_every"] == 0:
+            if (
+                writing
+                and answer.status < 400
+                and faults.get("lose_every")
+                and self.counted["writes"] % faults["lose_every"] == 0
+            ):
                 answer.cut = True
         return answer
 
@@ -195,7 +266,11 @@ class Application:
         if path == "Bulk":
             return self.bulk(call)
         if path in ("ResourceTypes", "Schemas"):
-            return refusal(404, "Not found.") if self.faults.get("no_schemas") else Answer(200, self.described(path))
+            return (
+                refusal(404, "Not found.")
+                if self.faults.get("no_schemas")
+                else Answer(200, self.described(path))
+            )
         kind, _, identifier = path.partition("/")
         if kind == "Groups" and not self.faults.get("no_groups"):
             return self.group(call, identifier)
@@ -224,17 +299,28 @@ class Application:
         return {
             "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],
             "patch": {"supported": not self.faults.get("no_patch")},
-            "bulk": {"supported": bool(self.faults.get("bulk")), "maxOperations": self.faults.get("bulk", 0), "maxPayloadSize": 1_000_000},
-            "filter": {"supported": not self.faults.get("no_filter"), "maxResults": self.faults.get("page", 100)},
+            "bulk": {
+                "supported": bool(self.faults.get("bulk")),
+                "maxOperations": self.faults.get("bulk", 0),
+                "maxPayloadSize": 1_000_000,
+            },
+            "filter": {
+                "supported": not self.faults.get("no_filter"),
+                "maxResults": self.faults.get("page", 100),
+            },
             "changePassword": {"supported": False},
             "sort": {"supported": False},
             "etag": {"supported": False},
             **({"pagination": {"cursor": True, "index": False}} if self.faults.get("cursor") else {}),
-            "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token."}],
+            "authenticationSchemes": [
+                {"type": "oauthbearertoken", "name": "Bearer token", "description": "A token."}
+            ],
         }
 
     def bulk(self, call: Call) -> Answer:
-        """Carry out many operations, each by itself (RFC 7644, section 3.7); what was made is told by its location alone."""
+        """Carry out many operations, each by itself (RFC 7644, section 3.7); what was made is told by its
+        location alone.
+        """
         operations = (call.body or {}).get("Operations", [])
         if not self.faults.get("bulk") or self.faults.get("no_bulk_after_all"):
             return refusal(501, "Bulk is not supported.")
@@ -242,12 +328,24 @@ class Application:
             return refusal(413, f"At most {self.faults['bulk']} operations.", "tooMany")
         results = []
         for each in operations:
-            answer = self.route(Call(each["method"], f"/scim/v2{each['path']}", {}, call.headers, each.get("data")))
+            answer = self.route(
+                Call(each["method"], f"/scim/v2{each['path']}", {}, call.headers, each.get("data"))
+            )
             body = answer.body if isinstance(answer.body, dict) else {}
             made = {"location": f"/scim/v2/Users/{body['id']}"} if answer.status == 201 else {}
             said = {"response": body} if answer.status >= 300 else {}
-            results.append({"method": each["method"], "bulkId": each.get("bulkId"), "status": str(answer.status), **made, **said})
-        return Answer(200, {"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkResponse"], "Operations": results})
+            results.append(
+                {
+                    "method": each["method"],
+                    "bulkId": each.get("bulkId"),
+                    "status": str(answer.status),
+                    **made,
+                    **said,
+                }
+            )
+        return Answer(
+            200, {"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkResponse"], "Operations": results}
+        )
 
     def described(self, path: str) -> dict[str, Any]:
         """Return the application's resource types, or its schemas."""
@@ -260,14 +358,30 @@ class Application:
                 "schema": USER,
                 "schemaExtensions": [{"schema": ENTERPRISE, "required": False}],
             }
-            listed = [user, *([{"id": "Group", "name": "Group", "endpoint": "/Groups", "schema": GROUP}] if groups else [])]
+            listed = [
+                user,
+                *(
+                    [{"id": "Group", "name": "Group", "endpoint": "/Groups", "schema": GROUP}]
+                    if groups
+                    else []
+                ),
+            ]
         else:
-            known = [{"name": name, "type": "complex" if name in ("name", "emails", "roles", "entitlements") else "string"} for name in KNOWN]
+            known = [
+                {
+                    "name": name,
+                    "type": "complex" if name in ("name", "emails", "roles", "entitlements") else "string",
+                }
+                for name in KNOWN
+            ]
             if self.faults.get("no_active"):
                 known = [each for each in known if each["name"] != "active"]
             if self.faults.get("role_texts"):
                 known = [{**each, "type": "string"} if each["name"] == "roles" else each for each in known]
-            listed = [{"id": USER, "name": "User", "attributes": known}, {"id": ENTERPRISE, "name": "EnterpriseUser", "attributes": []}]
+            listed = [
+                {"id": USER, "name": "User", "attributes": known},
+                {"id": ENTERPRISE, "name": "EnterpriseUser", "attributes": []},
+            ]
         return {"schemas": [LIST], "totalResults": len(listed), "Resources": listed}
 
     def find(self, query: dict[str, str], among: dict[str, dict[str, Any]]) -> Answer:
@@ -279,8 +393,14 @@ class Application:
                 return refusal(400, "This filter is not supported.", "invalidFilter")
             spelt = {each.lower(): each for each in ("userName", "externalId", "displayName", "id")}
             name, value = spelt[compared.group(1).lower()], json.loads(compared.group(2))
-            if among is self.accounts and name in ("userName", "externalId") and not self.faults.get("doubles"):
-                identifier = self.by_name.get(value.casefold()) if name == "userName" else self.by_external.get(value)
+            if (
+                among is self.accounts
+                and name in ("userName", "externalId")
+                and not self.faults.get("doubles")
+            ):
+                identifier = (
+                    self.by_name.get(value.casefold()) if name == "userName" else self.by_external.get(value)
+                )
                 found = [among[identifier]] if identifier in among else []
             else:
                 found = [each for each in found if str(each.get(name, "")).casefold() == value.casefold()]
@@ -291,26 +411,53 @@ class Application:
             return self.page_by_cursor(found, query, count)
         start = max(int(query.get("startIndex", 1)), 1)
         some = found[start - 1 : start - 1 + count]
-        return Answer(200, {"schemas": [LIST], "totalResults": len(found), "startIndex": start, "itemsPerPage": len(some), "Resources": some})
+        return Answer(
+            200,
+            {
+                "schemas": [LIST],
+                "totalResults": len(found),
+                "startIndex": start,
+                "itemsPerPage": len(some),
+                "Resources": some,
+            },
+        )
 
     def page_by_cursor(self, found: list[dict[str, Any]], query: dict[str, str], count: int) -> Answer:
-        """Return a page behind a cursor (RFC 9865, section 2); who asks by number is refused, for this mode knows no numbers."""
+        """Return a page behind a cursor (RFC 9865, section 2); who asks by number is refused, for this mode
+        knows no numbers.
+        """
         if "cursor" not in query:
             return refusal(400, "Use cursor-based pagination.", "invalidValue")
         offset = int(base64.b64decode(query["cursor"]).decode()) if query["cursor"] else 0
         some, behind = found[offset : offset + count], offset + count
-        following = {"nextCursor": base64.b64encode(str(behind).encode()).decode()} if behind < len(found) else {}
-        return Answer(200, {"schemas": [LIST], "totalResults": len(found), "itemsPerPage": len(some), "Resources": some, **following})
+        following = (
+            {"nextCursor": base64.b64encode(str(behind).encode()).decode()} if behind < len(found) else {}
+        )
+        return Answer(
+            200,
+            {
+                "schemas": [LIST],
+                "totalResults": len(found),
+                "itemsPerPage": len(some),
+                "Resources": some,
+                **following,
+            },
+        )
 
     def group(self, call: Call, identifier: str) -> Answer:
         """Answer what is about groups."""
         if not identifier:
             if call.method == "GET":
-                bare = {key: {name: value for name, value in each.items() if name != "members"} for key, each in self.groups.items()}
+                bare = {
+                    key: {name: value for name, value in each.items() if name != "members"}
+                    for key, each in self.groups.items()
+                }
                 return self.find(call.query, bare if self.faults.get("members_left_out") else self.groups)
             if not isinstance(call.body, dict) or not call.body.get("displayName"):
                 return refusal(400, "displayName is required.", "invalidValue")
-            if call.body["displayName"].casefold() in {each["displayName"].casefold() for each in self.groups.values()}:
+            if call.body["displayName"].casefold() in {
+                each["displayName"].casefold() for each in self.groups.values()
+            }:
                 return refusal(409, f"A group '{call.body['displayName']}' exists already.", "uniqueness")
             return self.keep_group({**call.body, "id": uuid.uuid4().hex[:12]}, 201)
         group = copy.deepcopy(self.groups.get(identifier))
@@ -379,7 +526,9 @@ class Application:
         self.by_name[account["userName"].casefold()] = account["id"]
         if account.get("externalId"):
             self.by_external[account["externalId"]] = account["id"]
-        self.kept.execute("INSERT OR REPLACE INTO account VALUES (?, ?)", (account["id"], json.dumps(account)))
+        self.kept.execute(
+            "INSERT OR REPLACE INTO account VALUES (?, ?)", (account["id"], json.dumps(account))
+        )
 
     def replace(self, identifier: str, body: Any) -> Answer:
         """Replace an account."""

@@ -1,4 +1,6 @@
-"""The demo's contractors, who come by their own provider: a source by which users sign in, with test sign-ins good and bad to look at."""
+"""The demo's contractors, who come by their own provider: a source by which users sign in, with test
+sign-ins good and bad to look at.
+"""
 
 from __future__ import annotations
 
@@ -25,8 +27,16 @@ USERS = [
 # Who came already; the others can be tried out.
 CAME = ("idris.vance", "juno.marlow", "odalys.brandt")
 OF_STAFF = "una.kerrigan"
-IDS = {"Glazing works": "3f0c6a1e-5d0b-4a67-9a2d-6f6d4f0a9b11", "Site": "b7e2d410-2a44-4f0e-8c39-0c1b7a5e2f90"}
-FAULTS: tuple[dict[str, Any], ...] = ({"other_certificate": True}, {"clock_skew": 900}, {"ids_for_names": True}, {})
+IDS = {
+    "Glazing works": "3f0c6a1e-5d0b-4a67-9a2d-6f6d4f0a9b11",
+    "Site": "b7e2d410-2a44-4f0e-8c39-0c1b7a5e2f90",
+}
+FAULTS: tuple[dict[str, Any], ...] = (
+    {"other_certificate": True},
+    {"clock_skew": 900},
+    {"ids_for_names": True},
+    {},
+)
 
 
 def browse(start: str, who: str) -> str:
@@ -44,7 +54,8 @@ def browse(start: str, who: str) -> str:
 
 
 def load(dravo: Dravo, provider: str) -> None:
-    """Set the source up as an administrator would: with its provider's metadata, test sign-ins that fail, one that works, then for everyone.
+    """Set the source up as an administrator would: with its provider's metadata, test sign-ins that fail,
+    one that works, then for everyone.
 
     Args:
         provider: the address of the stand-in.
@@ -59,12 +70,21 @@ def load(dravo: Dravo, provider: str) -> None:
     put("groups", IDS)
     dravo.sources.add(KEY, LABEL)
     settings = {"metadata_url": f"{provider}/metadata", "support_contact": WHOM_TO_ASK}
-    dravo.sign_ins.change(KEY, protocol="saml", settings=settings, policy={"match": "email", "domains": [DOMAIN]})
+    dravo.sign_ins.change(
+        KEY, protocol="saml", settings=settings, policy={"match": "email", "domains": [DOMAIN]}
+    )
     for faults in FAULTS:
         put("faults", faults)
         browse(dravo.sign_ins.create_sign_in_test(KEY, "idris.vance", minutes=60)["link"], "idris.vance")
     browse(dravo.sign_ins.create_sign_in_test(KEY, "idris.vance", mode="apply")["link"], "idris.vance")
-    dravo.assignments.add("glasshouse-controls", "reader", source=KEY, group="Glazing works", until=None, note="While the glass is renewed.")
+    dravo.assignments.add(
+        "glasshouse-controls",
+        "reader",
+        source=KEY,
+        group="Glazing works",
+        until=None,
+        note="While the glass is renewed.",
+    )
     dravo.sign_ins.set_status(KEY, "enabled")
     start = dravo.sign_ins.get(KEY)["start"]
     for name in (*CAME, OF_STAFF):
@@ -73,5 +93,8 @@ def load(dravo: Dravo, provider: str) -> None:
 
 def reconnect(dravo: Dravo, provider: str) -> None:
     """A provider that had to take another port is known by its new address."""
-    if KEY in {each["key"] for each in dravo.sources.list()} and dravo.sign_ins.get(KEY)["settings"]["metadata_url"] != f"{provider}/metadata":
+    if (
+        KEY in {each["key"] for each in dravo.sources.list()}
+        and dravo.sign_ins.get(KEY)["settings"]["metadata_url"] != f"{provider}/metadata"
+    ):
         dravo.sign_ins.change(KEY, settings={"metadata_url": f"{provider}/metadata"})

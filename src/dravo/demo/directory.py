@@ -1,7 +1,8 @@
-"""A real LDAP directory for the demo and the tests: Debian's slapd in a folder of its own, on loopback, with TLS by a CA of its own.
+"""A real LDAP directory for the demo and the tests: Debian's slapd in a folder of its own, on loopback, with
+TLS by a CA of its own.
 
-`ldif()` writes what is loaded before the start; afterwards it is changed by LDAP as any directory is. The account that Dravo reads
-with may read everything except passwords, and write nothing.
+`ldif()` writes what is loaded before the start; afterwards it is changed by LDAP as any directory is. The
+account that Dravo reads with may read everything except passwords, and write nothing.
 """
 
 from __future__ import annotations
@@ -96,9 +97,15 @@ class Directory:
         if not (self.folder / "ca.pem").exists():
             make_certificates(self.folder)
         config = _CONFIG.format(
-            schemas="/etc/ldap/schema", modules="/usr/lib/ldap", folder=self.folder, suffix=SUFFIX, admin=ADMIN, password=ADMIN_PASSWORD,
-            reader=READER,             sizelimit=self.sizelimit,
-        )  # fmt: skip
+            schemas="/etc/ldap/schema",
+            modules="/usr/lib/ldap",
+            folder=self.folder,
+            suffix=SUFFIX,
+            admin=ADMIN,
+            password=ADMIN_PASSWORD,
+            reader=READER,
+            sizelimit=self.sizelimit,
+        )
         (self.folder / "slapd.conf").write_text(config)
         if (self.folder / "data").exists():
             return
@@ -153,9 +160,23 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes], seconds: float = 
 
 def frame() -> str:
     """Return the entries that hold the others, and the account that reads."""
-    top = ldif(SUFFIX, {"objectClass": ["dcObject", "organization"], "dc": ["estates"], "o": ["Fernhollow Botanic Trust, Estates"]})
-    units = [ldif(dn, {"objectClass": ["organizationalUnit"], "ou": [dn.partition("=")[2].partition(",")[0]]}) for dn in (USERS, GROUPS)]
-    reader = {"objectClass": ["organizationalRole", "simpleSecurityObject"], "cn": ["reader"], "userPassword": [READER_PASSWORD]}
+    top = ldif(
+        SUFFIX,
+        {
+            "objectClass": ["dcObject", "organization"],
+            "dc": ["estates"],
+            "o": ["Fernhollow Botanic Trust, Estates"],
+        },
+    )
+    units = [
+        ldif(dn, {"objectClass": ["organizationalUnit"], "ou": [dn.partition("=")[2].partition(",")[0]]})
+        for dn in (USERS, GROUPS)
+    ]
+    reader = {
+        "objectClass": ["organizationalRole", "simpleSecurityObject"],
+        "cn": ["reader"],
+        "userPassword": [READER_PASSWORD],
+    }
     return "".join((top, *units, ldif(READER, reader)))
 
 
@@ -184,10 +205,15 @@ def user(uid: str, given: str, family: str, more: Mapping[str, Sequence[str | by
     return ldif(
         user_dn(uid),
         {
-            "objectClass": ["inetOrgPerson"], "uid": [uid], "cn": [shown], "sn": [family or given], "givenName": [given], "displayName": [shown],
+            "objectClass": ["inetOrgPerson"],
+            "uid": [uid],
+            "cn": [shown],
+            "sn": [family or given],
+            "givenName": [given],
+            "displayName": [shown],
             **(more or {}),
         },
-    )  # fmt: skip
+    )
 
 
 def user_dn(uid: str) -> str:
@@ -197,7 +223,9 @@ def user_dn(uid: str) -> str:
 
 def group(name: str, members: Iterable[str]) -> str:
     """Return a group in LDIF; `members` are DNs."""
-    return ldif(group_dn(name), {"objectClass": ["groupOfNames"], "cn": [name], "member": [*members] or [ADMIN]})
+    return ldif(
+        group_dn(name), {"objectClass": ["groupOfNames"], "cn": [name], "member": [*members] or [ADMIN]}
+    )
 
 
 def group_dn(name: str) -> str:
@@ -209,11 +237,23 @@ def make_certificates(folder: Path) -> None:
     """Write a CA of its own, and a certificate for localhost that it signed."""
     now = datetime.now(UTC)
 
-    def build(name: str, issuer: x509.Name | None, key: ec.EllipticCurvePrivateKey, signer: ec.EllipticCurvePrivateKey) -> x509.Certificate:
+    def build(
+        name: str,
+        issuer: x509.Name | None,
+        key: ec.EllipticCurvePrivateKey,
+        signer: ec.EllipticCurvePrivateKey,
+    ) -> x509.Certificate:
         subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-        builder = x509.CertificateBuilder().issuer_name(issuer or subject).subject_name(subject).public_key(key.public_key())
+        builder = (
+            x509.CertificateBuilder()
+            .issuer_name(issuer or subject)
+            .subject_name(subject)
+            .public_key(key.public_key())
+        )
         builder = builder.serial_number(x509.random_serial_number())
-        builder = builder.not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=3_650))
+        builder = builder.not_valid_before(now - timedelta(days=1)).not_valid_after(
+            now + timedelta(days=3_650)
+        )
         builder = builder.add_extension(x509.BasicConstraints(issuer is None, None), critical=True)
         if issuer is not None:
             names = [x509.DNSName("localhost"), x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]
@@ -225,7 +265,9 @@ def make_certificates(folder: Path) -> None:
     certificate = build("localhost", ca.subject, key, ca_key)
     (folder / "ca.pem").write_bytes(ca.public_bytes(serialization.Encoding.PEM))
     (folder / "server.pem").write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
-    private = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    private = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
     file = folder / "server.key"
     file.touch(mode=0o600)
     file.write_bytes(private)

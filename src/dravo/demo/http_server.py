@@ -29,7 +29,12 @@ class Call:
     @property
     def form(self) -> dict[str, str]:
         """The fields of a form that was posted."""
-        return {name: values[0] for name, values in parse_qs(self.content.decode("utf-8", "replace"), keep_blank_values=True).items()}
+        return {
+            name: values[0]
+            for name, values in parse_qs(
+                self.content.decode("utf-8", "replace"), keep_blank_values=True
+            ).items()
+        }
 
 
 @dataclass
@@ -56,11 +61,15 @@ def stand_in_arguments(description: str) -> argparse.ArgumentParser:
     parser.add_argument("--name", required=True, help="name on the page")
     parser.add_argument("--port", type=int, required=True, help="port to listen on")
     parser.add_argument("--status", type=Path, required=True, help="file for the stored data")
-    parser.add_argument("--listening", type=int, help="file descriptor of a socket that already listens on the port")
+    parser.add_argument(
+        "--listening", type=int, help="file descriptor of a socket that already listens on the port"
+    )
     return parser
 
 
-def make_server(host: str, port: int, handle: Callable[[Call], Answer], *, listening: int | None = None) -> ThreadingHTTPServer:
+def make_server(
+    host: str, port: int, handle: Callable[[Call], Answer], *, listening: int | None = None
+) -> ThreadingHTTPServer:
     """Return a server on loopback that hands every request to one function.
 
     Args:
@@ -79,13 +88,21 @@ def make_server(host: str, port: int, handle: Callable[[Call], Answer], *, liste
                 body = json.loads(content) if content else None
             except ValueError:
                 body = None
-            query = {name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()}
+            query = {
+                name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()
+            }
             reply = handle(Call(self.command, unquote(parts.path), query, self.headers, body, content))
             if reply.cut:
                 self.close_connection = True
                 self.connection.close()
                 return
-            text = reply.body if isinstance(reply.body, str) else "" if reply.body is None else json.dumps(reply.body)
+            text = (
+                reply.body
+                if isinstance(reply.body, str)
+                else ""
+                if reply.body is None
+                else json.dumps(reply.body)
+            )
             payload = text.encode()
             self.send_response(reply.status)
             if payload or reply.status != 204:
@@ -131,5 +148,8 @@ def page(title: str, parts: list[str]) -> Answer:
     """Return a plain page for users."""
     style = "body{font:16px sans-serif;margin:2rem;max-width:70rem} table{border-collapse:collapse}"
     style += "td,th{padding:.2rem .8rem;text-align:left;border-bottom:1px solid #ccc}"
-    text = f"<!doctype html><html lang=en><meta charset=utf-8><title>{title}</title><style>{style}</style><h1>{title}</h1>{''.join(parts)}</html>"
+    text = (
+        "<!doctype html><html lang=en><meta "
+        f"charset=utf-8><title>{title}</title><style>{style}</style><h1>{title}</h1>{''.join(parts)}</html>"
+    )
     return Answer(200, text, "text/html; charset=utf-8")

@@ -2,7 +2,8 @@
 
     python -m dravo.demo.letters --name "Mail" --port 8450 --smtp-port 8451 --status FILE
 
-GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults {"refusing", "busy"}; the page is at /.
+GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults {"refusing",
+"busy"}; the page is at /.
 """
 
 from __future__ import annotations
@@ -39,9 +40,11 @@ class Letters:
         message = email.message_from_bytes(envelope.content, policy=email.policy.default)
         body = message.get_body(("plain",))
         letter = {
-            "to": ", ".join(envelope.rcpt_tos), "from": str(envelope.mail_from), "subject": str(message["Subject"]),
+            "to": ", ".join(envelope.rcpt_tos),
+            "from": str(envelope.mail_from),
+            "subject": str(message["Subject"]),
             "text": body.get_content() if body is not None else "",
-        }  # fmt: skip
+        }
         with self.lock:
             self.kept = [letter, *self.kept][:MOST]
             self.status.write_text(json.dumps(self.kept))
@@ -59,9 +62,16 @@ class Letters:
             self.faults = dict(call.body or {})
             return Answer(200, self.faults)
         rows = "".join(
-            f"<tr><td>{html.escape(each['to'])}<td>{html.escape(each['subject'])}<td><pre>{html.escape(each['text'])}</pre>" for each in self.kept
+            f"<tr><td>{html.escape(each['to'])}<td>{html.escape(each['subject'])}<td><pre>{html.escape(each['text'])}</pre>"
+            for each in self.kept
         )
-        return page(self.name, [f"<p>{len(self.kept)} emails. None is forwarded.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>"])
+        return page(
+            self.name,
+            [
+                f"<p>{len(self.kept)} emails. None is "
+                f"forwarded.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>"
+            ],
+        )
 
 
 def main() -> None:

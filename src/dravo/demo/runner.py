@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -44,11 +45,15 @@ class DemoFailed(DravoError):
 
 
 class Demo:
-    """One demo in a data folder; what it needs to come up again stands in a file of its own that only its owner can read."""
+    """One demo in a data folder; what it needs to come up again stands in a file of its own that only its
+    owner can read.
+    """
 
     def __init__(self, folder: Path, port: int, ready_file: Path | None, screen: Console) -> None:
         self.folder, self.ready_file, self.screen = folder, ready_file, screen
-        self.kept: dict[str, Any] = json.loads((folder / FILE).read_text()) if (folder / FILE).exists() else {}
+        self.kept: dict[str, Any] = (
+            json.loads((folder / FILE).read_text()) if (folder / FILE).exists() else {}
+        )
         self.port = port or free_port()
         self.url = f"http://127.0.0.1:{self.port}"
         self.stand_ins: dict[str, subprocess.Popen[bytes]] = {}
@@ -78,9 +83,15 @@ class Demo:
                 # Outside of a step, whose progress is shown by a thread.
                 service.start()
                 with self._step("Start the service"):
-                    wait_until(lambda: bool(service.ended()) or http.get(f"{self.url}/readyz").status_code == 200, "the service", 90)
+                    wait_until(
+                        lambda: bool(service.ended()) or http.get(f"{self.url}/readyz").status_code == 200,
+                        "the service",
+                        90,
+                    )
                     if service.ended():
-                        raise DemoFailed("The service could not start.", "See service.log in the data folder.")
+                        raise DemoFailed(
+                            "The service could not start.", "See service.log in the data folder."
+                        )
                 with self._step("Start the stand-ins"):
                     self._wait_for_stand_ins()
                 with Dravo(self.url, self.kept["api_token"]) as dravo:
@@ -114,7 +125,10 @@ class Demo:
         caller = Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
         token = api_tokens.create(ctx, caller, "Demo", "write")
         ctx.close()
-        self.kept |= {"operator": {"name": OPERATOR, "password": made["password"]}, "api_token": token["token"]}
+        self.kept |= {
+            "operator": {"name": OPERATOR, "password": made["password"]},
+            "api_token": token["token"],
+        }
         self._keep()
 
     def _start_stand_ins(self) -> None:
@@ -123,7 +137,9 @@ class Demo:
         for application in scenario.APPLICATIONS:
             if application.get("stand_in"):
                 self._start(application["key"], "dravo.demo.application", application["label"])
-        self._start(contractors.KEY, "dravo.demo.sign_in_provider", "Rootworks sign-in provider (contractors)")
+        self._start(
+            contractors.KEY, "dravo.demo.sign_in_provider", "Rootworks sign-in provider (contractors)"
+        )
         smtp = self.kept["stand_ins"].setdefault("smtp", {"port": self.port + 32})
         if not free(smtp["port"]):
             smtp["port"] = free_port()
@@ -137,21 +153,38 @@ class Demo:
 
     def _wait_for_stand_ins(self) -> None:
         for name, address in self.addresses.items():
-            wait_until(lambda address=address: http.get(address).status_code == 200, f"the stand-in '{name}'", 20)  # type: ignore[misc]
+            wait_until(partial(_answers, address), f"the stand-in '{name}'", 20)
 
     def _start(self, key: str, module: str, label: str, *more: str) -> None:
-        kept = self.kept["stand_ins"].setdefault(key, {"token": secrets.token_hex(24), "port": self.port + 10 + len(self.addresses)})
-        # Bound here, so that nothing else can have the port, and nothing else answers in place of the stand-in.
+        kept = self.kept["stand_ins"].setdefault(
+            key, {"token": secrets.token_hex(24), "port": self.port + 10 + len(self.addresses)}
+        )
+        # Bound here, so that nothing else can have the port, and nothing else answers in place of the
+        # stand-in.
         listening = listen_near(kept["port"])
         kept["port"] = listening.getsockname()[1]
-        command = [sys.executable, "-m", module, "--name", label, "--port", str(kept["port"]), "--listening", str(listening.fileno())]
+        command = [
+            sys.executable,
+            "-m",
+            module,
+            "--name",
+            label,
+            "--port",
+            str(kept["port"]),
+            "--listening",
+            str(listening.fileno()),
+        ]
         command += ["--status", str(self.folder / f"stand-in-{key}"), *more]
         # A process's arguments are for every user of the machine to read; its environment is not.
         environment = {**os.environ, TOKEN_VARIABLE: kept["token"]}
         # In sessions of their own: Ctrl-C in a terminal is for this process, which ends them.
         with listening:
             self.stand_ins[key] = subprocess.Popen(
-                command, stdin=subprocess.PIPE, start_new_session=True, env=environment, pass_fds=[listening.fileno()]
+                command,
+                stdin=subprocess.PIPE,
+                start_new_session=True,
+                env=environment,
+                pass_fds=[listening.fileno()],
             )
         self.addresses[key] = f"http://127.0.0.1:{kept['port']}"
         self._keep()
@@ -171,7 +204,10 @@ class Demo:
         for each in users:
             if each["userName"] == new:
                 each["userName"], each["displayName"] = old, "Clover Pennington"
-        groups = {name: [old if m == new else m for m in members] for name, members in scenario.groups(users).items()}
+        groups = {
+            name: [old if m == new else m for m in members]
+            for name, members in scenario.groups(users).items()
+        }
         self._push("POST", "/load", {"users": users, "groups": groups}, connect=True)
         self._follow_load(len(users) + len(groups))
         with self._step("Add applications and assign roles"):
@@ -202,20 +238,31 @@ class Demo:
     def _push(self, method: str, path: str, body: Any = None, *, connect: bool = False) -> None:
         address = self.addresses["provider"]
         if connect:
-            connection = {"base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}
+            connection = {
+                "base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}",
+                "token": self.kept["push_token"],
+            }
             http.put(f"{address}/connection", json=connection).raise_for_status()
         answer = http.request(method, f"{address}{path}", json=body, timeout=60)
         if answer.status_code >= 400:
-            raise DemoFailed(f"The stand-in of the provider could not send users: {answer.text}", "See service.log in the data folder.")
+            raise DemoFailed(
+                f"The stand-in of the provider could not send users: {answer.text}",
+                "See service.log in the data folder.",
+            )
 
     def _follow_load(self, total: int) -> None:
-        with Progress(TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), console=self.screen) as shown:
+        with Progress(
+            TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), console=self.screen
+        ) as shown:
             task = shown.add_task("Push users and groups", total=total)
             while True:
                 status = http.get(f"{self.addresses['provider']}/progress").json()
                 shown.update(task, completed=status["done"])
                 if status["trouble"]:
-                    raise DemoFailed(f"The stand-in of the provider could not send users: {status['trouble']}", "See service.log in the data folder.")
+                    raise DemoFailed(
+                        f"The stand-in of the provider could not send users: {status['trouble']}",
+                        "See service.log in the data folder.",
+                    )
                 if status["done"] >= total:
                     return
                 time.sleep(0.05)
@@ -224,20 +271,26 @@ class Demo:
         key = wanted["key"]
         if key in {each["key"] for each in dravo.applications.list()}:
             return
-        dravo.applications.add(key, wanted["label"], owner=wanted["owner"], tracked_only=wanted.get("tracked_only", False))
+        dravo.applications.add(
+            key, wanted["label"], owner=wanted["owner"], tracked_only=wanted.get("tracked_only", False)
+        )
         for role, label, rank in wanted["roles"]:
             dravo.applications.add_role(key, role, label, rank)
         if wanted.get("stand_in"):
             self._already_there(key)
             days = wanted.get("token_days")
             ends = (datetime.now(UTC) + timedelta(days=days)).strftime("%Y-%m-%dT00:00:00Z") if days else None
-            dravo.applications.connect(key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"], expires_at=ends)
+            dravo.applications.connect(
+                key, f"{self.addresses[key]}/scim/v2", self.kept["stand_ins"][key]["token"], expires_at=ends
+            )
             dravo.applications.check(key)
             dravo.applications.change(key, enabled=True, **wanted["settings"])
         for plan, label, rank, seats in wanted.get("plans", ()):
             dravo.applications.add_plan(key, plan, label, rank=rank, seats=seats)
         for group, role, *plan in wanted.get("groups", ()):
-            dravo.assignments.add(key, role, source=scenario.SOURCE_KEY, group=group, plan=plan[0] if plan else None)
+            dravo.assignments.add(
+                key, role, source=scenario.SOURCE_KEY, group=group, plan=plan[0] if plan else None
+            )
         for rule in wanted.get("rules", ()):
             dravo.assignments.add(key, **{"role": None, "source": scenario.SOURCE_KEY, **rule})
         for user, role, note in wanted.get("users", ()):
@@ -253,19 +306,31 @@ class Demo:
         by_name = {each["userName"]: each for each in users}
         old, new = scenario.RENAMED
         married = {**by_name[old], "userName": new, "displayName": "Clover Pennington-Reyes"}
-        self._push("PUT", f"/users/{old}", {**married, "name": {"givenName": "Clover", "familyName": "Pennington-Reyes"}})
+        self._push(
+            "PUT",
+            f"/users/{old}",
+            {**married, "name": {"givenName": "Clover", "familyName": "Pennington-Reyes"}},
+        )
         self._push("PUT", f"/users/{scenario.INACTIVE}", {**by_name[scenario.INACTIVE], "active": False})
         self._push("DELETE", f"/users/{scenario.LEAVER}")
 
     def _settle(self, dravo: Dravo) -> None:
         if not dravo.provisioning.summary(wait=60)["settled"]:
-            raise DemoFailed("Provisioning is still pending after 60 seconds.", "See service.log in the data folder.")
+            raise DemoFailed(
+                "Provisioning is still pending after 60 seconds.", "See service.log in the data folder."
+            )
 
     def _drift(self, dravo: Dravo) -> None:
         """Somebody changes things in an application outside Dravo; comparing finds it."""
         for key, changes in scenario.BY_OTHER_HANDS.items():
-            address, headers = f"{self.addresses[key]}/scim/v2/Users", {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
-            accounts = {each["userName"]: each for each in http.get(f"{self.addresses[key]}/status").json()["accounts"]}
+            address, headers = (
+                f"{self.addresses[key]}/scim/v2/Users",
+                {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"},
+            )
+            accounts = {
+                each["userName"]: each
+                for each in http.get(f"{self.addresses[key]}/status").json()["accounts"]
+            }
             for name, change in changes.items():
                 account = accounts[name]
                 if change is None:
@@ -275,10 +340,12 @@ class Demo:
             for account in scenario.MADE_THERE.get(key, ()):
                 http.post(address, json=account, headers=headers)
             run = dravo.applications.reconcile(key)["id"]
-            wait_until(lambda run=run: dravo.applications.run(run)["ended_at"] is not None, "the comparison", 30)  # type: ignore[misc]
+            wait_until(partial(_has_ended, dravo, run), "the reconciliation", 30)
 
     def _by_hand(self, dravo: Dravo) -> None:
-        """What operators enter themselves: contractors, a group of no source, and a review that is under way."""
+        """What operators enter themselves: contractors, a group of no source, and a review that is under
+        way.
+        """
         today = datetime.now(UTC).date()
         for each in scenario.CONTRACTORS:
             fields = {name: value for name, value in each.items() if name != "gives"}
@@ -286,15 +353,23 @@ class Demo:
             if "gives" in each:
                 application, role, days = each["gives"]
                 until = (today + timedelta(days=days)).isoformat()
-                dravo.assignments.add(application, role, user=each["user_name"], until=until, note="Until the project is done.")
+                dravo.assignments.add(
+                    application, role, user=each["user_name"], until=until, note="Until the project is done."
+                )
         wanted = scenario.LOCAL_GROUP
         group = dravo.groups.add(wanted["name"])["id"]
         dravo.groups.change_members(group, add=wanted["users"])
         dravo.assignments.add(*wanted["gives"], group=group)
         review = scenario.REVIEW
-        begun = dravo.reviews.begin(review["label"], (today + timedelta(days=review["days"])).isoformat(), only=review["only"])
+        begun = dravo.reviews.begin(
+            review["label"], (today + timedelta(days=review["days"])).isoformat(), only=review["only"]
+        )
         application, confirmed = review["confirmed"]
-        rows = [row["id"] for row in dravo.reviews.rows(begun["id"], application=application) if row["user"]["user_name"] in confirmed]
+        rows = [
+            row["id"]
+            for row in dravo.reviews.rows(begun["id"], application=application)
+            if row["user"]["user_name"] in confirmed
+        ]
         dravo.reviews.decide(begun["id"], application, rows, "confirmed", note="Still leads the team.")
 
     def _reconnect(self, dravo: Dravo) -> None:
@@ -318,7 +393,11 @@ class Demo:
         if self.ready_file is None:
             return
         applications = [
-            {"key": key, "base_url": f"{self.addresses[key]}/scim/v2", "token": self.kept["stand_ins"][key]["token"]}
+            {
+                "key": key,
+                "base_url": f"{self.addresses[key]}/scim/v2",
+                "token": self.kept["stand_ins"][key]["token"],
+            }
             for key in self._application_keys()
         ]
         write_private(
@@ -327,7 +406,13 @@ class Demo:
                 "url": self.url,
                 "operator": self.kept["operator"],
                 "api_token": self.kept["api_token"],
-                "push": [{"source": scenario.SOURCE_KEY, "base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}", "token": self.kept["push_token"]}],
+                "push": [
+                    {
+                        "source": scenario.SOURCE_KEY,
+                        "base_url": f"{self.url}/scim/v2/{scenario.SOURCE_KEY}",
+                        "token": self.kept["push_token"],
+                    }
+                ],
                 "applications": applications,
                 "stand_ins": self.addresses,
                 "try": scenario.TRY,
@@ -346,9 +431,17 @@ class Demo:
         if self.sources is not None and self.sources.directory is not None:
             say(f"  Directory    {self.sources.directory.address}   (estates, slapd)", highlight=False)
         say("\nThe command line, in another terminal:\n", highlight=False)
-        say(f"  export DRAVO_URL={self.url} DRAVO_TOKEN={self.kept['api_token']}", highlight=False, soft_wrap=True)
+        say(
+            f"  export DRAVO_URL={self.url} DRAVO_TOKEN={self.kept['api_token']}",
+            highlight=False,
+            soft_wrap=True,
+        )
         say("  .venv/bin/dravo access why zofia.wisniarska plant-records\n", highlight=False)
-        say("Stop with Ctrl-C. The next start continues with the same data; 'make demo-fresh' starts with new data.", highlight=False)
+        say(
+            "Stop with Ctrl-C. The next start continues with the same data; 'make demo-fresh' starts "
+            "with new data.",
+            highlight=False,
+        )
 
 
 def write_private(path: Path, content: Any) -> None:
@@ -382,10 +475,20 @@ def free(port: int) -> bool:
 
 
 def free_port() -> int:
-    """Return a port of this machine at which nothing listens, among those that the system gives to no outgoing connection."""
+    """Return a port of this machine at which nothing listens, among those that the system gives to no
+    outgoing connection.
+    """
     while not free(port := 16_000 + secrets.randbelow(16_000)):
         pass
     return port
+
+
+def _answers(address: str) -> bool:
+    return http.get(address).status_code == 200
+
+
+def _has_ended(dravo: Dravo, run: str) -> bool:
+    return dravo.applications.run(run)["ended_at"] is not None
 
 
 def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
@@ -402,7 +505,9 @@ def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
         except httpx.HTTPError:
             pass
         time.sleep(0.05)
-    raise DemoFailed(f"No result for {what} after {seconds:.0f} seconds.", "See service.log in the data folder.")
+    raise DemoFailed(
+        f"No result for {what} after {seconds:.0f} seconds.", "See service.log in the data folder."
+    )
 
 
 def run_demo(folder: Path, port: int, ready_file: Path | None) -> None:

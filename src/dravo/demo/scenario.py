@@ -1,7 +1,7 @@
 """The Fernhollow Botanic Trust: its staff, groups, applications, and who gets what. All of it is made up.
 
-`staff()` and `groups()` are the first part of the scenario, as the staff directory pushes it; `crowd()` makes any number of further
-users from a seed, for load.
+`staff()` and `groups()` are the first part of the scenario, as the staff directory pushes it; `crowd()`
+makes any number of further users from a seed, for load.
 """
 
 from __future__ import annotations
@@ -18,42 +18,80 @@ SOURCE_KEY, SOURCE_LABEL = "staff", "Staff directory"
 # Given name, family name, title; for each department.
 DEPARTMENTS: dict[str, list[tuple[str, str, str]]] = {
     "Horticulture": [
-        ("Isolde", "Marchbanks", "Head of Horticulture"), ("Tobias", "Wrenfield", "Senior gardener"), ("Amara", "Okonjo", "Gardener"),
-        ("Piet", "van Lindhout", "Gardener"), ("Saoirse", "Tully", "Propagation lead"), ("Mateus", "Figueira", "Gardener"),
-        ("Ngaire", "Halloway", "Glasshouse lead"), ("Bruno", "Castellan", "Gardener"), ("Yusra", "Haddadin", "Apprentice"),
-        ("Finley", "Ashdown", "Apprentice"), ("Odile", "Perrault", "Orchid keeper"), ("Kaveh", "Rostami", "Alpine keeper"),
+        ("Isolde", "Marchbanks", "Head of Horticulture"),
+        ("Tobias", "Wrenfield", "Senior gardener"),
+        ("Amara", "Okonjo", "Gardener"),
+        ("Piet", "van Lindhout", "Gardener"),
+        ("Saoirse", "Tully", "Propagation lead"),
+        ("Mateus", "Figueira", "Gardener"),
+        ("Ngaire", "Halloway", "Glasshouse lead"),
+        ("Bruno", "Castellan", "Gardener"),
+        ("Yusra", "Haddadin", "Apprentice"),
+        ("Finley", "Ashdown", "Apprentice"),
+        ("Odile", "Perrault", "Orchid keeper"),
+        ("Kaveh", "Rostami", "Alpine keeper"),
     ],
     "Herbarium": [
-        ("Leocadia", "Vantongeren", "Keeper of the Herbarium"), ("Anselm", "Birchwood", "Botanist"), ("Zofia", "Wiśniarska", "Botanist"),
-        ("Renaud", "Delacroix-Hume", "Mounting technician"), ("Ingrid", "Solheim", "Digitisation lead"), ("Tamsin", "Rookwood", "Botanist"),
-        ("Hyun-woo", "Baek", "Digitisation assistant"), ("Elswyth", "Crane", "Librarian"),
+        ("Leocadia", "Vantongeren", "Keeper of the Herbarium"),
+        ("Anselm", "Birchwood", "Botanist"),
+        ("Zofia", "Wiśniarska", "Botanist"),
+        ("Renaud", "Delacroix-Hume", "Mounting technician"),
+        ("Ingrid", "Solheim", "Digitisation lead"),
+        ("Tamsin", "Rookwood", "Botanist"),
+        ("Hyun-woo", "Baek", "Digitisation assistant"),
+        ("Elswyth", "Crane", "Librarian"),
     ],
     "Seed Bank": [
-        ("Thaddeus", "Ferncastle", "Seed Bank manager"), ("Mirela", "Dragusanu", "Seed analyst"), ("Oluwaseun", "Adebanjo", "Seed analyst"),
-        ("Clover", "Pennington-Reyes", "Cold store technician"), ("Haruto", "Minagawa", "Field collector"), ("Beatrix", "Lowe", "Data recorder"),
+        ("Thaddeus", "Ferncastle", "Seed Bank manager"),
+        ("Mirela", "Dragusanu", "Seed analyst"),
+        ("Oluwaseun", "Adebanjo", "Seed analyst"),
+        ("Clover", "Pennington-Reyes", "Cold store technician"),
+        ("Haruto", "Minagawa", "Field collector"),
+        ("Beatrix", "Lowe", "Data recorder"),
         ("Joaquín", "Serrano Vela", "Field collector"),
     ],
     "Education": [
-        ("Philippa", "Marlow", "Head of Education"), ("Dilys", "Prosser", "School sessions"), ("Emeka", "Nwachuku", "Workshop leader"),
-        ("Rosalind", "Thackeray-Bose", "Workshop leader"), ("Sam", "Underhill", "Course administrator"), ("Chiara", "Montefalco", "Guide"),
+        ("Philippa", "Marlow", "Head of Education"),
+        ("Dilys", "Prosser", "School sessions"),
+        ("Emeka", "Nwachuku", "Workshop leader"),
+        ("Rosalind", "Thackeray-Bose", "Workshop leader"),
+        ("Sam", "Underhill", "Course administrator"),
+        ("Chiara", "Montefalco", "Guide"),
         ("Wren", "Halliday", "Guide"),
     ],
     "Visitor Services": [
-        ("Gareth", "Pemberly", "Visitor Services manager"), ("Nadia", "Elmasri", "Shift supervisor"), ("Joss", "Tarrant", "Shift supervisor"),
-        ("Bethany", "Quill", "Ticket office"), ("Ravi", "Chandrasen", "Ticket office"), ("Molly", "Ashgrove", "Ticket office"),
-        ("Laszlo", "Varga-Nemes", "Ticket office"), ("Keziah", "Boateng", "Welcome desk"), ("Tom", "Hartley", "Welcome desk"),
-        ("Aroha", "Ngatai", "Shop"), ("Sam", "Underhill", "Shop"), ("Delphine", "Mercier", "Café"),
+        ("Gareth", "Pemberly", "Visitor Services manager"),
+        ("Nadia", "Elmasri", "Shift supervisor"),
+        ("Joss", "Tarrant", "Shift supervisor"),
+        ("Bethany", "Quill", "Ticket office"),
+        ("Ravi", "Chandrasen", "Ticket office"),
+        ("Molly", "Ashgrove", "Ticket office"),
+        ("Laszlo", "Varga-Nemes", "Ticket office"),
+        ("Keziah", "Boateng", "Welcome desk"),
+        ("Tom", "Hartley", "Welcome desk"),
+        ("Aroha", "Ngatai", "Shop"),
+        ("Sam", "Underhill", "Shop"),
+        ("Delphine", "Mercier", "Café"),
     ],
     "Estates": [
-        ("Caspian", "Rudd", "Head of Estates"), ("Hedda", "Lindqvist", "Facilities"), ("Morgan", "Trevelyan-Oke", "Electrician"),
-        ("Ibrahim", "Sow", "Plumber"), ("Una", "Kerrigan", "Tree surgeon"), ("Dmitri", "Volkhonin", "Tree surgeon"),
-        ("Grace", "Appleyard", "Workshop"), ("Stellan", "Nyberg", "Water and energy"),
+        ("Caspian", "Rudd", "Head of Estates"),
+        ("Hedda", "Lindqvist", "Facilities"),
+        ("Morgan", "Trevelyan-Oke", "Electrician"),
+        ("Ibrahim", "Sow", "Plumber"),
+        ("Una", "Kerrigan", "Tree surgeon"),
+        ("Dmitri", "Volkhonin", "Tree surgeon"),
+        ("Grace", "Appleyard", "Workshop"),
+        ("Stellan", "Nyberg", "Water and energy"),
     ],
     "People and Finance": [
-        ("Honor", "Blackthorn", "Director of People and Finance"), ("Wilhelmina", "Achterberg", "Payroll"), ("Ola", "Fashanu", "Accounts"),
-        ("Priya", "Venkataswamy", "Recruitment"), ("Edmund", "Sallow", "Identity administrator"), ("青木", "美咲", "Accounts"),
+        ("Honor", "Blackthorn", "Director of People and Finance"),
+        ("Wilhelmina", "Achterberg", "Payroll"),
+        ("Ola", "Fashanu", "Accounts"),
+        ("Priya", "Venkataswamy", "Recruitment"),
+        ("Edmund", "Sallow", "Identity administrator"),
+        ("青木", "美咲", "Accounts"),
     ],
-}  # fmt: skip
+}
 
 APPLICATIONS: list[dict[str, Any]] = [
     {
@@ -69,7 +107,13 @@ APPLICATIONS: list[dict[str, Any]] = [
             ("Seed Bank", "recorder"),
             ("Plant Curators", "curator"),
         ],
-        "rules": [{"role": "viewer", "rule": 'title sw "Head of" or title sw "Director"', "note": "Heads of department can read the plant records."}],
+        "rules": [
+            {
+                "role": "viewer",
+                "rule": 'title sw "Head of" or title sw "Director"',
+                "note": "Heads of department can read the plant records.",
+            }
+        ],
         "stand_in": True,
         "settings": {"on_leaving": "delete", "reconcile_at": "0 3 * * *"},
     },
@@ -82,13 +126,23 @@ APPLICATIONS: list[dict[str, Any]] = [
         "plans": [("remote", "Remote control", 10, 9)],
         "groups": [("Horticulture", "reader"), ("Estates", "operator", "remote")],
         "rules": [
-            {"source": SOURCE_KEY, "pattern": "^glasshouse-(.+)$", "plan": "remote", "note": "Groups for glasshouse access."},
+            {
+                "source": SOURCE_KEY,
+                "pattern": "^glasshouse-(.+)$",
+                "plan": "remote",
+                "note": "Groups for glasshouse access.",
+            },
         ],
         "stand_in": True,
         "settings": {
             "role_encoding": {"way": "groups"},
             "rate_limit": 50,
-            "attributes": [{"attribute": "displayName", "expression": '"{name.familyName then upper}, {name.givenName}" else displayName'}],
+            "attributes": [
+                {
+                    "attribute": "displayName",
+                    "expression": '"{name.familyName then upper}, {name.givenName}" else displayName',
+                }
+            ],
         },
     },
     {
@@ -97,7 +151,11 @@ APPLICATIONS: list[dict[str, Any]] = [
         "owner": "Gareth Pemberly",
         "roles": [("cashier", "Cashier", 10), ("supervisor", "Supervisor", 20), ("auditor", "Auditor", 5)],
         "plans": [("supervisor", "Supervisor desk", 10, 12)],
-        "groups": [("Visitor Services", "cashier"), ("Ticket Supervisors", "supervisor", "supervisor"), ("Night shift", "cashier")],
+        "groups": [
+            ("Visitor Services", "cashier"),
+            ("Ticket Supervisors", "supervisor", "supervisor"),
+            ("Night shift", "cashier"),
+        ],
         "rules": [{"rule": 'title eq "Café"', "excludes": True, "note": "The café has its own till."}],
         "stand_in": True,
         "settings": {"on_losing_access": "deactivate"},
@@ -121,7 +179,8 @@ APPLICATIONS: list[dict[str, Any]] = [
 ]
 TRY = {"source": SOURCE_KEY, "group": "Herbarium", "application": "plant-records", "role": "recorder"}
 
-# What somebody does in an application outside Dravo, found by comparing: by user name, None for an account that is removed.
+# What somebody does in an application outside Dravo, found by comparing: by user name, None for an account
+# that is removed.
 BY_OTHER_HANDS: dict[str, dict[str, dict[str, Any] | None]] = {
     "plant-records": {
         "amara.okonjo": {"roles": [{"value": "curator", "display": "Curator", "primary": True}]},
@@ -130,21 +189,41 @@ BY_OTHER_HANDS: dict[str, dict[str, dict[str, Any] | None]] = {
     },
 }
 MADE_THERE: dict[str, list[dict[str, Any]]] = {
-    "plant-records": [{"userName": "label-printer", "displayName": "Label printer", "active": True, "roles": [{"value": "viewer"}]}],
+    "plant-records": [
+        {
+            "userName": "label-printer",
+            "displayName": "Label printer",
+            "active": True,
+            "roles": [{"value": "viewer"}],
+        }
+    ],
 }
 
-# Outside contractors whom no source knows yet, entered by hand; the days until which they have something, counted from now.
+# Outside contractors whom no source knows yet, entered by hand; the days until which they have something,
+# counted from now.
 CONTRACTORS: list[dict[str, Any]] = [
-    {"user_name": "perdita.vane", "given_name": "Perdita", "family_name": "Vane", "title": "Glazier", "email": "perdita@vane-glazing.example",
-     "gives": ("glasshouse-controls", "reader", 21)},
-    {"user_name": "crispin.dunmore", "given_name": "Crispin", "family_name": "Dunmore", "title": "Photographer",
-     "email": "crispin@dunmore-pictures.example"},
-]  # fmt: skip
+    {
+        "user_name": "perdita.vane",
+        "given_name": "Perdita",
+        "family_name": "Vane",
+        "title": "Glazier",
+        "email": "perdita@vane-glazing.example",
+        "gives": ("glasshouse-controls", "reader", 21),
+    },
+    {
+        "user_name": "crispin.dunmore",
+        "given_name": "Crispin",
+        "family_name": "Dunmore",
+        "title": "Photographer",
+        "email": "crispin@dunmore-pictures.example",
+    },
+]
 # A group of no source: users of several, and what it gives.
 LOCAL_GROUP: dict[str, Any] = {
-    "name": "Open day team", "users": ["una.kerrigan", "grace.appleyard", "molly.ashgrove", "crispin.dunmore"],
+    "name": "Open day team",
+    "users": ["una.kerrigan", "grace.appleyard", "molly.ashgrove", "crispin.dunmore"],
     "gives": ("plant-records", "viewer"),
-}  # fmt: skip
+}
 # A review that is under way, with who was confirmed already.
 REVIEW: dict[str, Any] = {
     "label": "Highest roles, autumn",
@@ -156,7 +235,8 @@ REVIEW: dict[str, Any] = {
 LEAVER, INACTIVE = "finley.ashdown", "tom.hartley"
 RENAMED = ("clover.pennington", "clover.pennington-reyes")
 
-# What the applications have before Dravo comes: one account of another system in the way, one that may be taken over.
+# What the applications have before Dravo comes: one account of another system in the way, one that may be
+# taken over.
 ALREADY_THERE = {
     "ticket-desk": [
         {"userName": "ravi.chandrasen", "displayName": "Ravi C.", "externalId": "till-0042", "active": True},
@@ -197,7 +277,11 @@ def user(user_name: str, given: str, family: str, title: str, department: str, n
         "title": title,
         "active": True,
         "emails": [{"value": f"{user_name}@{DOMAIN}", "type": "work", "primary": True}],
-        ENTERPRISE: {"employeeNumber": f"{number}", "department": department, "organization": "Fernhollow Botanic Trust"},
+        ENTERPRISE: {
+            "employeeNumber": f"{number}",
+            "department": department,
+            "organization": "Fernhollow Botanic Trust",
+        },
     }
 
 
@@ -209,7 +293,8 @@ def groups(users: list[dict[str, Any]]) -> dict[str, list[str]]:
     found["All staff"] = [each["userName"] for each in users]
     found["Plant Curators"] = ["leocadia.vantongeren", "thaddeus.ferncastle", "isolde.marchbanks"]
     found["Ticket Supervisors"] = ["gareth.pemberly", "nadia.elmasri", "joss.tarrant"]
-    # Roles in the names of groups: one that gives its role, one that waits to be confirmed, one that fits and means no role.
+    # Roles in the names of groups: one that gives its role, one that waits to be confirmed, one that fits
+    # and means no role.
     found["glasshouse-operator"] = ["ngaire.halloway", "odile.perrault"]
     found["glasshouse-engineer"] = ["stellan.nyberg", "morgan.trevelyan-oke"]
     found["glasshouse-keys"] = ["isolde.marchbanks"]

@@ -2,11 +2,13 @@
 
     python -m dravo.demo.provider --name "Fernhollow staff" --port 8430 --status FILE
 
-It keeps a directory of its own and sends each change to anyone_who it is connected to, as providers in the field do: it looks for a
-user name before it creates, makes groups empty and fills them in chunks, and writes `op` and booleans its own way.
+It keeps a directory of its own and sends each change to anyone_who it is connected to, as providers in the
+field do: it looks for a user name before it creates, makes groups empty and fills them in chunks, and writes
+`op` and booleans its own way.
 
-PUT /connection {"base_url", "token"}; PUT /users/NAME {a SCIM User}; DELETE /users/NAME; PUT /groups/NAME {"members": [NAMES]};
-DELETE /groups/NAME; POST /load {"users": [...], "groups": {NAME: [NAMES]}} in the background, GET /progress; the page is at /.
+PUT /connection {"base_url", "token"}; PUT /users/NAME {a SCIM User}; DELETE /users/NAME; PUT /groups/NAME
+{"members": [NAMES]}; DELETE /groups/NAME; POST /load {"users": [...], "groups": {NAME: [NAMES]}} in the
+background, GET /progress; the page is at /.
 """
 
 from __future__ import annotations
@@ -56,7 +58,9 @@ class Provider:
         if (method, kind) == ("GET", ""):
             return self.show()
         if (method, kind) == ("GET", "progress"):
-            return Answer(200, {"done": self.done, "total": self.total, "trouble": self.trouble}, "application/json")
+            return Answer(
+                200, {"done": self.done, "total": self.total, "trouble": self.trouble}, "application/json"
+            )
         if (method, kind) == ("PUT", "connection"):
             self.kept["connection"] = body
         elif (method, kind) == ("PUT", "users") and name:
@@ -102,7 +106,10 @@ class Provider:
             connection["base_url"] + path,
             params=query,
             content=json.dumps(body) if body is not None else None,
-            headers={"Authorization": f"Bearer {connection['token']}", "Content-Type": "application/scim+json"},
+            headers={
+                "Authorization": f"Bearer {connection['token']}",
+                "Content-Type": "application/scim+json",
+            },
         )
         if answer.status_code >= 400:
             raise PushFailed(f"{method} {path} returned {answer.status_code}: {answer.text[:300]}")
@@ -113,7 +120,9 @@ class Provider:
         user = {"schemas": [CORE + "User"], **user}
         identifier = self.kept["ids"].get(name)
         if identifier is None:
-            found = self.call("GET", "/Users", filter=f"userName eq {json.dumps(user['userName'])}")["Resources"]
+            found = self.call("GET", "/Users", filter=f"userName eq {json.dumps(user['userName'])}")[
+                "Resources"
+            ]
             identifier = found[0]["id"] if found else None
         if identifier is None:
             identifier = self.call("POST", "/Users", user)["id"]
@@ -121,7 +130,11 @@ class Provider:
             value = {key: part for key, part in user.items() if key != "schemas"}
             if "active" in value:
                 value["active"] = str(value["active"])
-            self.call("PATCH", f"/Users/{identifier}", {"schemas": [PATCH], "Operations": [{"op": "Replace", "value": value}]})
+            self.call(
+                "PATCH",
+                f"/Users/{identifier}",
+                {"schemas": [PATCH], "Operations": [{"op": "Replace", "value": value}]},
+            )
         self.kept["ids"][name] = identifier
         self.kept["users"][name] = user
 
@@ -139,11 +152,16 @@ class Provider:
     def put_group(self, name: str, members: list[str]) -> None:
         """Make a group there if need be, and bring its list up to date in chunks."""
         if name not in self.kept["group_ids"]:
-            made = self.call("POST", "/Groups", {"schemas": [CORE + "Group"], "displayName": name, "members": []})
+            made = self.call(
+                "POST", "/Groups", {"schemas": [CORE + "Group"], "displayName": name, "members": []}
+            )
             self.kept["group_ids"][name] = made["id"]
         before = self.kept["groups"].get(name, [])
         identifier = self.kept["group_ids"][name]
-        for kind, names in (("Add", [m for m in members if m not in before]), ("Remove", [m for m in before if m not in members])):
+        for kind, names in (
+            ("Add", [m for m in members if m not in before]),
+            ("Remove", [m for m in before if m not in members]),
+        ):
             for start in range(0, len(names), CHUNK):
                 value = [{"value": self.kept["ids"][each]} for each in names[start : start + CHUNK]]
                 operation = {"op": kind, "path": "members", "value": value}
@@ -153,14 +171,19 @@ class Provider:
     def show(self) -> Answer:
         """Return the page for users."""
         users = "".join(
-            f"<tr><td>{html.escape(p.get('displayName', name))}<td>{html.escape(name)}<td>{'active' if p.get('active', True) else 'inactive'}"
+            f"<tr><td>{html.escape(p.get('displayName', name))}<td>{html.escape(name)}"
+            f"<td>{'active' if p.get('active', True) else 'inactive'}"
             for name, p in sorted(self.kept["users"].items())
         )
-        groups = "".join(f"<tr><td>{html.escape(name)}<td>{len(members)}" for name, members in sorted(self.kept["groups"].items()))
+        groups = "".join(
+            f"<tr><td>{html.escape(name)}<td>{len(members)}"
+            for name, members in sorted(self.kept["groups"].items())
+        )
         return page(
             self.name,
             [
-                f"<p>{len(self.kept['users'])} users, sent to {html.escape(self.kept['connection'].get('base_url', 'nowhere yet'))}.</p>",
+                f"<p>{len(self.kept['users'])} users, sent to "
+                f"{html.escape(self.kept['connection'].get('base_url', 'nowhere yet'))}.</p>",
                 f"<table><tr><th>Group<th>Members{groups}</table><p>",
                 f"<table><tr><th>Name<th>User name<th>Status{users}</table>",
             ],

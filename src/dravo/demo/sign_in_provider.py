@@ -2,13 +2,16 @@
 
     python -m dravo.demo.identity --name "Contractors' sign-in" --port 8440 --status FILE
 
-AnyoneWho comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that asks.
+AnyoneWho comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that
+asks.
 
-PUT /users/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /users/NAME; PUT /groups {NAME: ID};
-PUT /faults {"ids for names", "no groups", "namespaced", "other certificate", "clock apart": SECONDS, "wrong audience", "wrong address",
-"not assigned", "transient", "letter case"}; PUT /client {"id", "secret"}; POST /keys makes new keys; the page is at /.
+PUT /users/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /users/NAME; PUT /groups
+{NAME: ID}; PUT /faults {"ids for names", "no groups", "namespaced", "other certificate", "clock apart":
+SECONDS, "wrong audience", "wrong address", "not assigned", "transient", "letter case"}; PUT /client {"id",
+"secret"}; POST /keys makes new keys; the page is at /.
 
-SAML: /metadata, /saml; OpenID Connect: /.well-known/openid-configuration, /authorize, /token, /userinfo, /keys.
+SAML: /metadata, /saml; OpenID Connect: /.well-known/openid-configuration, /authorize, /token, /userinfo,
+    /keys.
 """
 
 from __future__ import annotations
@@ -50,7 +53,13 @@ class Identity:
     def __init__(self, name: str, port: int, status: Path) -> None:
         self.name, self.url, self.status = name, f"http://127.0.0.1:{port}", status
         self.lock = threading.RLock()
-        empty: dict[str, Any] = {"users": {}, "groups": {}, "faults": {}, "keys": [], "client": {"id": "dravo", "secret": "not-much-of-a-secret"}}
+        empty: dict[str, Any] = {
+            "users": {},
+            "groups": {},
+            "faults": {},
+            "keys": [],
+            "client": {"id": "dravo", "secret": "not-much-of-a-secret"},
+        }
         self.kept: dict[str, Any] = json.loads(status.read_text()) if status.exists() else empty
         self.codes: dict[str, dict[str, Any]] = {}
         self.access: dict[str, str] = {}
@@ -67,9 +76,15 @@ class Identity:
         """Do what is asked."""
         kind, _, name = call.path.strip("/").partition("/")
         known = {
-            "": self.show, "metadata": self.metadata, "saml": self.saml, ".well-known": self.configuration, "authorize": self.authorize,
-            "token": self.token, "userinfo": self.userinfo, "sign-out": self.sign_out,
-        }  # fmt: skip
+            "": self.show,
+            "metadata": self.metadata,
+            "saml": self.saml,
+            ".well-known": self.configuration,
+            "authorize": self.authorize,
+            "token": self.token,
+            "userinfo": self.userinfo,
+            "sign-out": self.sign_out,
+        }
         if kind in known:
             return known[kind](call)
         if (call.method, kind) == ("GET", "keys"):
@@ -77,7 +92,11 @@ class Identity:
         if (call.method, kind) == ("POST", "keys"):
             self.new_keys()
         elif (call.method, kind) == ("PUT", "users") and name:
-            self.kept["users"][name] = {"id": secrets.token_hex(8), **self.kept["users"].get(name, {}), **call.body}
+            self.kept["users"][name] = {
+                "id": secrets.token_hex(8),
+                **self.kept["users"].get(name, {}),
+                **call.body,
+            }
         elif (call.method, kind) == ("DELETE", "users") and name in self.kept["users"]:
             del self.kept["users"][name]
         elif call.method == "PUT" and kind in ("faults", "groups", "client"):
@@ -108,7 +127,9 @@ class Identity:
             .not_valid_after(now + timedelta(days=25))
             .sign(key, hashes.SHA256())
         )
-        pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()).decode()
+        pem = key.private_bytes(
+            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+        ).decode()
         certificate = made.public_bytes(serialization.Encoding.PEM).decode()
         self.kept["keys"] = [{"id": secrets.token_hex(4), "key": pem, "certificate": certificate}]
         self.status.write_text(json.dumps(self.kept))
@@ -128,10 +149,18 @@ class Identity:
         user = self.kept["users"][name]
         groups = user.get("groups", [])
         if self.fault("ids_for_names"):
-            groups = [self.kept["groups"].get(each) or hashlib.sha256(each.encode()).hexdigest()[:32] for each in groups]
+            groups = [
+                self.kept["groups"].get(each) or hashlib.sha256(each.encode()).hexdigest()[:32]
+                for each in groups
+            ]
         if self.fault("letter_case"):
             groups = [each.upper() for each in groups]
-        said = {"username": [name], "email": [user["email"]], "givenname": [user["given"]], "surname": [user["family"]]}
+        said = {
+            "username": [name],
+            "email": [user["email"]],
+            "givenname": [user["given"]],
+            "surname": [user["family"]],
+        }
         said["displayname"] = [f"{user['given']} {user['family']}"]
         if not self.fault("no_groups"):
             said["groups"] = groups
@@ -141,12 +170,18 @@ class Identity:
 
     def chooser(self, title: str, fields: dict[str, str], action: str) -> Answer:
         """Return the page on which anyone who comes says who they are."""
-        hidden = "".join(f'<input type=hidden name="{html.escape(name)}" value="{html.escape(value)}">' for name, value in fields.items())
+        hidden = "".join(
+            f'<input type=hidden name="{html.escape(name)}" value="{html.escape(value)}">'
+            for name, value in fields.items()
+        )
         users = "".join(
-            f'<p><button name=who value="{html.escape(name)}">{html.escape(user["given"])} {html.escape(user["family"])}</button>'
+            f'<p><button name=who value="{html.escape(name)}">{html.escape(user["given"])} '
+            f"{html.escape(user['family'])}</button>"
             for name, user in sorted(self.kept["users"].items())
         )
-        return page(self.name, [f"<h2>{title}</h2><form method=post action='{action}'>{hidden}{users}</form>"])
+        return page(
+            self.name, [f"<h2>{title}</h2><form method=post action='{action}'>{hidden}{users}</form>"]
+        )
 
     # SAML
 
@@ -154,14 +189,17 @@ class Identity:
         """Return who we are, as SAML has it."""
         body = "".join(self.kept["keys"][0]["certificate"].strip().splitlines()[1:-1])
         sign_in = "".join(
-            f'<md:SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-{binding}" Location="{self.url}/saml"/>'
+            f'<md:SingleSignOnService Binding="urn:oasis:names:tc:SAML:2.0:bindings:HTTP-{binding}" '
+            f'Location="{self.url}/saml"/>'
             for binding in ("Redirect", "POST")
         )
         redirected = "urn:oasis:names:tc:SAML:2.0:bindings:HTTP-Redirect"
         sign_out = f'<md:SingleLogoutService Binding="{redirected}" Location="{self.url}/sign-out"/>'
         text = (
-            f'<md:EntityDescriptor xmlns:md="{MD}" entityID="{self.url}/entity"><md:IDPSSODescriptor protocolSupportEnumeration="{SAMLP}">'
-            f'<md:KeyDescriptor use="signing"><ds:KeyInfo xmlns:ds="{DS}"><ds:X509Data><ds:X509Certificate>{body}</ds:X509Certificate></ds:X509Data>'
+            f'<md:EntityDescriptor xmlns:md="{MD}" entityID="{self.url}/entity"><md:IDPSSODescriptor '
+            f'protocolSupportEnumeration="{SAMLP}">'
+            '<md:KeyDescriptor use="signing"><ds:KeyInfo '
+            f'xmlns:ds="{DS}"><ds:X509Data><ds:X509Certificate>{body}</ds:X509Certificate></ds:X509Data>'
             f"</ds:KeyInfo></md:KeyDescriptor>{sign_out}{sign_in}</md:IDPSSODescriptor></md:EntityDescriptor>"
         )
         return Answer(200, text, "application/samlmetadata+xml")
@@ -176,9 +214,11 @@ class Identity:
             return Answer(400, {"error": "No request."}, "application/json")
         asked = etree.fromstring(packed if call.method == "POST" else zlib.decompress(packed, -15))
         fields = {
-            "id": asked.get("ID", ""), "acs": asked.get("AssertionConsumerServiceURL", ""), "relay": form.get("RelayState", ""),
+            "id": asked.get("ID", ""),
+            "acs": asked.get("AssertionConsumerServiceURL", ""),
+            "relay": form.get("RelayState", ""),
             "audience": asked.findtext(f"{{{SAML}}}Issuer") or "",
-        }  # fmt: skip
+        }
         return self.chooser("Who are you?", fields, "/saml")
 
     def respond(self, form: dict[str, str]) -> Answer:
@@ -190,8 +230,10 @@ class Identity:
         content = base64.b64encode(self.response(form, now, status)).decode()
         text = (
             "<!doctype html><html lang=en><meta charset=utf-8><title>Back</title>"
-            f'<form id=on method=post action="{html.escape(form["acs"])}"><input type=hidden name=SAMLResponse value="{content}">'
-            f'<input type=hidden name=RelayState value="{html.escape(form["relay"])}"><button>Back</button></form>'
+            f'<form id=on method=post action="{html.escape(form["acs"])}"><input type=hidden '
+            f'name=SAMLResponse value="{content}">'
+            "<input type=hidden name=RelayState "
+            f'value="{html.escape(form["relay"])}"><button>Back</button></form>'
             "<script>document.getElementById('on').submit()</script></html>"
         )
         return Answer(200, text, "text/html; charset=utf-8")
@@ -202,19 +244,34 @@ class Identity:
         def at(seconds: float) -> str:
             return (now + timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%SZ")
 
-        acs = form["acs"] if not self.fault("wrong_address") else form["acs"].replace("/saml/acs", "/saml/consume")
-        audience = form["audience"] if not self.fault("wrong_audience") else "urn:fernhollow:some-other-service"
+        acs = (
+            form["acs"]
+            if not self.fault("wrong_address")
+            else form["acs"].replace("/saml/acs", "/saml/consume")
+        )
+        audience = (
+            form["audience"] if not self.fault("wrong_audience") else "urn:fernhollow:some-other-service"
+        )
         root = etree.Element(
-            f"{{{SAMLP}}}Response", nsmap={"samlp": SAMLP, "saml": SAML}, ID=f"_{secrets.token_hex(16)}", Version="2.0", IssueInstant=at(0),
-            Destination=acs, InResponseTo=form["id"],
-        )  # fmt: skip
+            f"{{{SAMLP}}}Response",
+            nsmap={"samlp": SAMLP, "saml": SAML},
+            ID=f"_{secrets.token_hex(16)}",
+            Version="2.0",
+            IssueInstant=at(0),
+            Destination=acs,
+            InResponseTo=form["id"],
+        )
         etree.SubElement(root, f"{{{SAML}}}Issuer").text = f"{self.url}/entity"
         outer = etree.SubElement(root, f"{{{SAMLP}}}Status")
         code = etree.SubElement(outer, f"{{{SAMLP}}}StatusCode")
         if status != "Success":
             code.set("Value", "urn:oasis:names:tc:SAML:2.0:status:Responder")
-            etree.SubElement(code, f"{{{SAMLP}}}StatusCode", Value=f"urn:oasis:names:tc:SAML:2.0:status:{status}")
-            etree.SubElement(outer, f"{{{SAMLP}}}StatusMessage").text = "You are not assigned to this service."
+            etree.SubElement(
+                code, f"{{{SAMLP}}}StatusCode", Value=f"urn:oasis:names:tc:SAML:2.0:status:{status}"
+            )
+            etree.SubElement(
+                outer, f"{{{SAMLP}}}StatusMessage"
+            ).text = "You are not assigned to this service."
             return bytes(etree.tostring(root))
         code.set("Value", "urn:oasis:names:tc:SAML:2.0:status:Success")
         root.append(self.signed(self.assertion(form["who"], form["id"], acs, audience, at)))
@@ -222,9 +279,17 @@ class Identity:
 
     def assertion(self, who: str, request: str, acs: str, audience: str, at: Any) -> etree._Element:
         """Return an assertion about somebody."""
-        one = etree.Element(f"{{{SAML}}}Assertion", nsmap={"saml": SAML}, ID=f"_{secrets.token_hex(16)}", Version="2.0", IssueInstant=at(0))
+        one = etree.Element(
+            f"{{{SAML}}}Assertion",
+            nsmap={"saml": SAML},
+            ID=f"_{secrets.token_hex(16)}",
+            Version="2.0",
+            IssueInstant=at(0),
+        )
 
-        def add(parent: etree._Element, name: str, text: str | None = None, **attributes: str) -> etree._Element:
+        def add(
+            parent: etree._Element, name: str, text: str | None = None, **attributes: str
+        ) -> etree._Element:
             made = etree.SubElement(parent, f"{{{SAML}}}{name}", **attributes)
             made.text = text
             return made
@@ -235,7 +300,9 @@ class Identity:
         name_id = secrets.token_hex(12) if transient else self.kept["users"][who]["id"]
         add(subject, "NameID", name_id, Format=f"{FORMATS}{'transient' if transient else 'persistent'}")
         confirmation = add(subject, "SubjectConfirmation", Method="urn:oasis:names:tc:SAML:2.0:cm:bearer")
-        add(confirmation, "SubjectConfirmationData", Recipient=acs, NotOnOrAfter=at(300), InResponseTo=request)
+        add(
+            confirmation, "SubjectConfirmationData", Recipient=acs, NotOnOrAfter=at(300), InResponseTo=request
+        )
         conditions = add(one, "Conditions", NotBefore=at(-5), NotOnOrAfter=at(300))
         add(add(conditions, "AudienceRestriction"), "Audience", audience)
         add(one, "AuthnStatement", AuthnInstant=at(0), SessionIndex=f"_{secrets.token_hex(8)}")
@@ -251,14 +318,23 @@ class Identity:
         kept = self.kept["keys"][0]
         if self.fault("other_certificate"):
             other = rsa.generate_private_key(65537, 2048)
-            form = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+            form = (
+                serialization.Encoding.PEM,
+                serialization.PrivateFormat.PKCS8,
+                serialization.NoEncryption(),
+            )
             kept = {**kept, "key": other.private_bytes(*form).decode()}
         signer = XMLSigner(
-            signature_algorithm=SignatureMethod.RSA_SHA256, digest_algorithm=DigestAlgorithm.SHA256,
+            signature_algorithm=SignatureMethod.RSA_SHA256,
+            digest_algorithm=DigestAlgorithm.SHA256,
             c14n_algorithm=CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0,
-        )  # fmt: skip
+        )
         made = signer.sign(
-            assertion, key=kept["key"].encode(), reference_uri=f"#{assertion.get('ID')}", id_attribute="ID", always_add_key_value=False
+            assertion,
+            key=kept["key"].encode(),
+            reference_uri=f"#{assertion.get('ID')}",
+            id_attribute="ID",
+            always_add_key_value=False,
         )
         signature = made.find(f"{{{DS}}}Signature")
         made.remove(signature)
@@ -271,13 +347,19 @@ class Identity:
         """Return who we are, as OpenID Connect has it."""
         return self.json(
             {
-                "issuer": self.url, "authorization_endpoint": f"{self.url}/authorize", "token_endpoint": f"{self.url}/token",
-                "jwks_uri": f"{self.url}/keys", "userinfo_endpoint": f"{self.url}/userinfo", "response_types_supported": ["code"],
+                "issuer": self.url,
+                "authorization_endpoint": f"{self.url}/authorize",
+                "token_endpoint": f"{self.url}/token",
+                "jwks_uri": f"{self.url}/keys",
+                "userinfo_endpoint": f"{self.url}/userinfo",
+                "response_types_supported": ["code"],
                 "end_session_endpoint": f"{self.url}/sign-out",
-                "subject_types_supported": ["public"], "id_token_signing_alg_values_supported": ["RS256"],
-                "token_endpoint_auth_methods_supported": ["client_secret_basic"], "scopes_supported": ["openid", "profile", "email", "groups"],
+                "subject_types_supported": ["public"],
+                "id_token_signing_alg_values_supported": ["RS256"],
+                "token_endpoint_auth_methods_supported": ["client_secret_basic"],
+                "scopes_supported": ["openid", "profile", "email", "groups"],
             }
-        )  # fmt: skip
+        )
 
     def authorize(self, call: Call) -> Answer:
         """Ask who it is; send the browser back with a code."""
@@ -286,7 +368,11 @@ class Identity:
         form = call.form
         back, state = form["redirect_uri"], form.get("state", "")
         if form["who"] not in self.kept["users"] or self.fault("not_assigned"):
-            query = {"error": "access_denied", "error_description": "You are not assigned to this service.", "state": state}
+            query = {
+                "error": "access_denied",
+                "error_description": "You are not assigned to this service.",
+                "state": state,
+            }
         else:
             code = secrets.token_urlsafe(16)
             self.codes[code] = form
@@ -298,23 +384,48 @@ class Identity:
         form, client = call.form, self.kept["client"]
         pair = base64.b64encode(f"{client['id']}:{client['secret']}".encode()).decode()
         if call.headers.get("Authorization") != f"Basic {pair}":
-            return self.json({"error": "invalid_client", "error_description": "The client ID or the client secret is wrong."}, 401)
+            return self.json(
+                {
+                    "error": "invalid_client",
+                    "error_description": "The client ID or the client secret is wrong.",
+                },
+                401,
+            )
         asked = self.codes.pop(form.get("code", ""), None)
-        verified = base64.urlsafe_b64encode(hashlib.sha256(form.get("code_verifier", "").encode()).digest()).decode().rstrip("=")
-        if asked is None or asked.get("code_challenge") != verified or asked["redirect_uri"] != form.get("redirect_uri"):
+        verified = (
+            base64.urlsafe_b64encode(hashlib.sha256(form.get("code_verifier", "").encode()).digest())
+            .decode()
+            .rstrip("=")
+        )
+        if (
+            asked is None
+            or asked.get("code_challenge") != verified
+            or asked["redirect_uri"] != form.get("redirect_uri")
+        ):
             return self.json({"error": "invalid_grant"}, 400)
         access = secrets.token_urlsafe(16)
         self.access[access] = asked["who"]
         now = int(time.time()) + int(self.fault("clock_skew") or 0)
         user = self.kept["users"][asked["who"]]
         claims: dict[str, Any] = {
-            "iss": self.url, "sub": user["id"], "aud": client["id"] if not self.fault("wrong_audience") else "some-other-client", "exp": now + 300,
-            "iat": now, "nonce": asked.get("nonce"), "sid": secrets.token_hex(8),
-        }  # fmt: skip
+            "iss": self.url,
+            "sub": user["id"],
+            "aud": client["id"] if not self.fault("wrong_audience") else "some-other-client",
+            "exp": now + 300,
+            "iat": now,
+            "nonce": asked.get("nonce"),
+            "sid": secrets.token_hex(8),
+        }
         kept = self.kept["keys"][0]
-        key = RSAKey.generate_key(2048, {"kid": kept["id"]}) if self.fault("other_certificate") else self.key(kept)
+        key = (
+            RSAKey.generate_key(2048, {"kid": kept["id"]})
+            if self.fault("other_certificate")
+            else self.key(kept)
+        )
         token = jwt.encode({"alg": "RS256", "kid": kept["id"]}, claims, key)
-        return self.json({"access_token": access, "token_type": "Bearer", "expires_in": 300, "id_token": token})
+        return self.json(
+            {"access_token": access, "token_type": "Bearer", "expires_in": 300, "id_token": token}
+        )
 
     def userinfo(self, call: Call) -> Answer:
         """Return what is said of anyone who a token is for."""
@@ -324,9 +435,14 @@ class Identity:
         user, said = self.kept["users"][who], self.claims(who)
         groups = next((values for name, values in said.items() if name.endswith("groups")), None)
         told = {
-            "sub": user["id"], "preferred_username": who, "name": f"{user['given']} {user['family']}", "given_name": user["given"],
-            "family_name": user["family"], "email": user["email"], "email_verified": user.get("verified", True),
-        }  # fmt: skip
+            "sub": user["id"],
+            "preferred_username": who,
+            "name": f"{user['given']} {user['family']}",
+            "given_name": user["given"],
+            "family_name": user["family"],
+            "email": user["email"],
+            "email_verified": user.get("verified", True),
+        }
         return self.json(told if groups is None else {**told, "groups": groups})
 
     def sign_out(self, call: Call) -> Answer:
@@ -341,14 +457,19 @@ class Identity:
     def show(self, _: Call) -> Answer:
         """Return the page for users."""
         users = "".join(
-            f"<tr><td>{html.escape(p['given'])} {html.escape(p['family'])}<td>{html.escape(name)}<td>{html.escape(', '.join(p.get('groups', [])))}"
+            f"<tr><td>{html.escape(p['given'])} {html.escape(p['family'])}"
+            f"<td>{html.escape(name)}<td>{html.escape(', '.join(p.get('groups', [])))}"
             for name, p in sorted(self.kept["users"].items())
         )
-        faults = html.escape(", ".join(f"{name}: {how}" for name, how in self.kept["faults"].items() if how)) or "none"
+        faults = (
+            html.escape(", ".join(f"{name}: {how}" for name, how in self.kept["faults"].items() if how))
+            or "none"
+        )
         return page(
             self.name,
             [
-                f"<p>SAML metadata at <a href=/metadata>{self.url}/metadata</a>; OpenID issuer {self.url}.</p>",
+                f"<p>SAML metadata at <a href=/metadata>{self.url}/metadata</a>; OpenID issuer "
+                f"{self.url}.</p>",
                 f"<p>Faults switched on: {faults}. Signed out: {self.signed_out}.</p>",
                 f"<table><tr><th>Name<th>User name<th>Groups{users}</table>",
             ],
@@ -360,7 +481,12 @@ def main() -> None:
     parser = stand_in_arguments("A stand-in for an identity provider where users sign in.")
     given = parser.parse_args()
     end_with_parent()
-    make_server("127.0.0.1", given.port, Identity(given.name, given.port, given.status).handle, listening=given.listening).serve_forever()
+    make_server(
+        "127.0.0.1",
+        given.port,
+        Identity(given.name, given.port, given.status).handle,
+        listening=given.listening,
+    ).serve_forever()
 
 
 if __name__ == "__main__":

@@ -1,4 +1,6 @@
-"""The demo's volunteers, who sign in by a code that is mailed to them; anyone who is new registers and is looked at by somebody first."""
+"""The demo's volunteers, who sign in by a code that is mailed to them; anyone who is new registers and is
+looked at by somebody first.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,12 @@ def sign_in(url: str, letters: str, address: str, given: str = "", family: str =
     """Sign in as somebody, as a browser does it; returns what came of it."""
     with client(url) as browser:
         asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
-        body = {"state": asked["state"], "code": code_to(letters, address), "given_name": given, "family_name": family}
+        body = {
+            "state": asked["state"],
+            "code": code_to(letters, address),
+            "given_name": given,
+            "family_name": family,
+        }
         return dict(browser.post("/api/v1/sign-in/code/verify", json=body).raise_for_status().json())
 
 

@@ -1,4 +1,5 @@
-"""Which addresses Dravo calls: never link-local ones or metadata services, and this machine only if that is allowed at the start.
+"""Which addresses Dravo calls: never link-local ones or metadata services, and this machine only if that is
+allowed at the start.
 
 A name is resolved once, and the address that was checked is the one that is called.
 """
@@ -12,8 +13,14 @@ from dravo.core.errors import DravoError
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
-# Metadata services of hosting networks that are not link-local: they give the credentials of a machine to anyone who asks from it.
-_METADATA = frozenset(map(ipaddress.ip_address, ("100.100.100.200", "168.63.129.16", "192.0.0.192", "fd00:ec2::254", "fd20:ce::254")))
+# Metadata services of hosting networks that are not link-local: they give the credentials of a machine to
+# anyone who asks from it.
+_METADATA = frozenset(
+    map(
+        ipaddress.ip_address,
+        ("100.100.100.200", "168.63.129.16", "192.0.0.192", "fd00:ec2::254", "fd20:ce::254"),
+    )
+)
 _NAT64 = ipaddress.IPv6Network("64:ff9b::/96")
 
 
@@ -39,7 +46,9 @@ class _Loopback:
 
 
 def allow_loopback(*, allowed: bool = True) -> None:
-    """Have this process, and those that it forks, call this machine too: for the demo, and applications beside the service."""
+    """Have this process, and those that it forks, call this machine too: for the demo, and applications
+    beside the service.
+    """
     _Loopback.allowed = allowed
 
 
@@ -92,7 +101,17 @@ def _check(host: str, address: Address) -> None:
     if address.is_loopback:
         if not _Loopback.allowed:
             raise AddressNotAllowed(
-                f"'{host}' is this machine ({address}). Dravo does not call it.", "Enter another address, or start Dravo with --allow-loopback."
+                f"'{host}' is this machine ({address}). Dravo does not call it.",
+                "Enter another address, or start Dravo with --allow-loopback.",
             )
-    elif address.is_link_local or address.is_multicast or address.is_unspecified or address.is_reserved or address in _METADATA:
-        raise AddressNotAllowed(f"'{host}' has the address {address}. Dravo never calls this address.", "Enter the address of the application.")
+    elif (
+        address.is_link_local
+        or address.is_multicast
+        or address.is_unspecified
+        or address.is_reserved
+        or address in _METADATA
+    ):
+        raise AddressNotAllowed(
+            f"'{host}' has the address {address}. Dravo never calls this address.",
+            "Enter the address of the application.",
+        )

@@ -1,8 +1,9 @@
-"""The one way out: requests to applications, with limits on where they may go, how long they take and how much may come back.
+"""The one way out: requests to applications, with limits on where they may go, how long they take and how
+much may come back.
 
-The address is resolved once, checked, and the request goes to that very address, so that a name cannot be pointed elsewhere
-between the check and the call. Link-local and unspecified addresses are never called; a token is sent plain HTTP only within
-this machine; redirects are not followed, so that no token follows one.
+The address is resolved once, checked, and the request goes to that very address, so that a name cannot be
+pointed elsewhere between the check and the call. Link-local and unspecified addresses are never called; a
+token is sent plain HTTP only within this machine; redirects are not followed, so that no token follows one.
 """
 
 from __future__ import annotations
@@ -29,12 +30,18 @@ READ_SECONDS = 20.0
 WHOLE_SECONDS = 60.0
 TIMEOUT = httpx.Timeout(READ_SECONDS, connect=CONNECT_SECONDS).as_dict()
 SCIM_JSON = "application/scim+json"
-ALWAYS = {"Accept": f"{SCIM_JSON}, application/json", "Accept-Encoding": "gzip, deflate", "User-Agent": "Dravo"}
+ALWAYS = {
+    "Accept": f"{SCIM_JSON}, application/json",
+    "Accept-Encoding": "gzip, deflate",
+    "User-Agent": "Dravo",
+}
 
 
 @dataclass(frozen=True)
 class Connection:
-    """Where an application's SCIM service is, and the token for it; with a `user`, the token is that user's password."""
+    """Where an application's SCIM service is, and the token for it; with a `user`, the token is that user's
+    password.
+    """
 
     base_url: str
     token: str = field(repr=False)
@@ -60,7 +67,9 @@ class Request:
 
 @dataclass(frozen=True)
 class Response:
-    """One answer: status, the JSON object in it (None if it is none), the beginning of its text, and what else matters."""
+    """One answer: status, the JSON object in it (None if it is none), the beginning of its text, and what
+    else matters.
+    """
 
     status: int
     body: Mapping[str, Any] | None
@@ -103,19 +112,33 @@ def repair_address(text: str) -> str:
     address = text.strip().strip("\"'<>").strip()
     if "://" not in address:
         raise InvalidInput(
-            f"'{address}' does not start with https://.", f"Enter the complete URL, such as https://{address or 'HOST/scim/v2'}.", "base_url"
+            f"'{address}' does not start with https://.",
+            f"Enter the complete URL, such as https://{address or 'HOST/scim/v2'}.",
+            "base_url",
         )
     try:
         parts = urlsplit(address)
         port = parts.port
     except ValueError:
-        raise InvalidInput(f"'{address}' is not a URL.", "Enter a URL such as https://HOST/scim/v2.", "base_url") from None
+        raise InvalidInput(
+            f"'{address}' is not a URL.", "Enter a URL such as https://HOST/scim/v2.", "base_url"
+        ) from None
     if parts.scheme.lower() not in ("http", "https") or not parts.hostname or not is_host(parts.hostname):
-        raise InvalidInput(f"'{address}' is not an HTTP URL.", "Enter a URL such as https://HOST/scim/v2.", "base_url")
+        raise InvalidInput(
+            f"'{address}' is not an HTTP URL.", "Enter a URL such as https://HOST/scim/v2.", "base_url"
+        )
     if parts.username or parts.password:
-        raise InvalidInput("The URL contains a user name or a password.", "Remove them. Enter the token in its own field.", "base_url")
+        raise InvalidInput(
+            "The URL contains a user name or a password.",
+            "Remove them. Enter the token in its own field.",
+            "base_url",
+        )
     if parts.query or parts.fragment:
-        raise InvalidInput("The URL contains a query or a fragment.", "Enter only the base URL, up to the version: https://HOST/scim/v2.", "base_url")
+        raise InvalidInput(
+            "The URL contains a query or a fragment.",
+            "Enter only the base URL, up to the version: https://HOST/scim/v2.",
+            "base_url",
+        )
     path = parts.path.rstrip("/")
     for ending in ("/Users", "/Groups", "/ServiceProviderConfig"):
         path = path.removesuffix(ending)
@@ -139,7 +162,11 @@ def check_url(text: str, field: str) -> str:
         or parts.password
         or parts.fragment
     ):
-        raise InvalidInput(f"'{address}' is not a valid URL.", "Enter the complete URL, such as https://HOST/oauth/token.", field)
+        raise InvalidInput(
+            f"'{address}' is not a valid URL.",
+            "Enter the complete URL, such as https://HOST/oauth/token.",
+            field,
+        )
     return address
 
 
@@ -155,8 +182,12 @@ class GuardedTransport(httpx.BaseTransport):
         host = request.url.host
         address = resolve(host, request.url.port or (443 if request.url.scheme == "https" else 80))
         if request.url.scheme == "http" and not address.is_loopback:
-            raise AddressNotAllowed(f"'{host}' is another machine. Plain HTTP would send the token in clear text.", "Use its https:// URL.")
-        # The Host header was made from the name already; the name is also what the server's certificate must be for.
+            raise AddressNotAllowed(
+                f"'{host}' is another machine. Plain HTTP would send the token in clear text.",
+                "Use its https:// URL.",
+            )
+        # The Host header was made from the name already; the name is also what the server's certificate must
+        # be for.
         request.url = request.url.copy_with(host=str(address))
         request.extensions = {**request.extensions, "sni_hostname": host}
         return self._inner.handle_request(request)
@@ -173,9 +204,11 @@ def trusted() -> ssl.SSLContext:
 
 
 class Client:
-    """Sends requests to applications; one for a process, used by many threads, each of which keeps its own connections.
+    """Sends requests to applications; one for a process, used by many threads, each of which keeps its own
+    connections.
 
-    Redirects are not followed, and no cookie is kept: what one answer sets never goes along with another request.
+    Redirects are not followed, and no cookie is kept: what one answer sets never goes along with another
+    request.
     """
 
     def __init__(self) -> None:
@@ -184,7 +217,9 @@ class Client:
 
     @property
     def _transport(self) -> GuardedTransport:
-        """This thread's own: threads that share one spend more time on waiting for each other than on talking."""
+        """This thread's own: threads that share one spend more time on waiting for each other than on
+        talking.
+        """
         kept: GuardedTransport | None = getattr(self._own, "transport", None)
         if kept is None:
             kept = self._own.transport = GuardedTransport()
@@ -205,19 +240,48 @@ class Client:
             headers["Content-Type"] = SCIM_JSON
             content = orjson.dumps(request.body)
         url = connection.base_url + request.path
-        return self._send(started, request.method, url, params=dict(request.params) or None, headers=headers, content=content)
+        return self._send(
+            started,
+            request.method,
+            url,
+            params=dict(request.params) or None,
+            headers=headers,
+            content=content,
+        )
 
     def ask_for_token(self, url: str, client_id: str, secret: str, scope: str | None) -> Response:
-        """Ask an authorization server for a token by client credentials (RFC 6749, section 4.4); raises as `send`."""
+        """Ask an authorization server for a token by client credentials (RFC 6749, section 4.4); raises as
+        `send`.
+        """
         form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
         # Names and secrets are form-encoded before they stand in the header (RFC 6749, section 2.3.1).
         signed = Connection("", quote_plus(secret), quote_plus(client_id)).authorization
-        return self._send(time.monotonic(), "POST", url, data=form, headers={"Authorization": signed, "Accept": "application/json"})
+        return self._send(
+            time.monotonic(),
+            "POST",
+            url,
+            data=form,
+            headers={"Authorization": signed, "Accept": "application/json"},
+        )
 
-    def fetch(self, url: str, *, accept: str, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None) -> Fetched:
+    def fetch(
+        self,
+        url: str,
+        *,
+        accept: str,
+        form: Mapping[str, str] | None = None,
+        headers: Mapping[str, str] | None = None,
+    ) -> Fetched:
         """Return what is at an address, or what comes of posting a form there; raises as `send`."""
-        sent = {"Accept": accept, "User-Agent": ALWAYS["User-Agent"], "Accept-Encoding": ALWAYS["Accept-Encoding"], **(headers or {})}
-        answer, content = self._exchange(time.monotonic(), "GET" if form is None else "POST", url, data=form, headers=sent)
+        sent = {
+            "Accept": accept,
+            "User-Agent": ALWAYS["User-Agent"],
+            "Accept-Encoding": ALWAYS["Accept-Encoding"],
+            **(headers or {}),
+        }
+        answer, content = self._exchange(
+            time.monotonic(), "GET" if form is None else "POST", url, data=form, headers=sent
+        )
         return Fetched(answer.status_code, content, answer.headers.get("content-type", ""))
 
     def _send(self, started: float, method: str, url: str, **parts: Any) -> Response:
@@ -239,7 +303,9 @@ class Client:
         except httpx.TimeoutException as wrong:
             raise Unreachable(f"no response within {READ_SECONDS:.0f} seconds", sent=True) from wrong
         except httpx.HTTPError as wrong:
-            raise Unreachable(f"the connection was closed before the response ({_why(wrong)})", sent=True) from wrong
+            raise Unreachable(
+                f"the connection was closed before the response ({_why(wrong)})", sent=True
+            ) from wrong
         except (UnicodeError, httpx.InvalidURL, ValueError) as wrong:
             raise Unreachable(f"the request could not be written ({_why(wrong)})", sent=False) from wrong
 
@@ -263,7 +329,13 @@ def _why(wrong: Exception) -> str:
 
 def why_no_tls(wrong: ssl.SSLError) -> str:
     """Return in words why TLS could not be agreed."""
-    if wrong.reason in ("WRONG_VERSION_NUMBER", "UNEXPECTED_MESSAGE", "HTTP_REQUEST", "RECORD_LAYER_FAILURE", "PACKET_LENGTH_TOO_LONG"):
+    if wrong.reason in (
+        "WRONG_VERSION_NUMBER",
+        "UNEXPECTED_MESSAGE",
+        "HTTP_REQUEST",
+        "RECORD_LAYER_FAILURE",
+        "PACKET_LENGTH_TOO_LONG",
+    ):
         return "the port does not use TLS; check http:// or https://, and the port"
     if wrong.reason in ("UNSUPPORTED_PROTOCOL", "TLSV1_ALERT_PROTOCOL_VERSION", "NO_PROTOCOLS_AVAILABLE"):
         return "the server supports only an outdated TLS version"

@@ -1,4 +1,6 @@
-"""Mail by SMTP (RFC 5321): messages made of checked parts, handed to a server whose address is looked at as that of every other system."""
+"""Mail by SMTP (RFC 5321): messages made of checked parts, handed to a server whose address is looked at as
+that of every other system.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,8 @@ from dravo.protocols.http_client import trusted, why_no_tls
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
 SECURITIES = (NONE, STARTTLS, TLS)
 SECONDS = 20
-# One at sign, no blanks and nothing that ends a line or begins another address: RFC 5321 allows more, and nobody has such an address.
+# One at sign, no blanks and nothing that ends a line or begins another address: RFC 5321 allows more, and
+# nobody has such an address.
 _ADDRESS = re.compile(r"[^\s@<>()\[\]\\,;:\"]{1,64}@[^\s@<>()\[\]\\,;:\"]{1,253}")
 
 
@@ -63,7 +66,11 @@ def check_address(text: str, field: str) -> str:
     """
     address = text.strip()
     if not _ADDRESS.fullmatch(address) or not address.isascii():
-        raise InvalidInput(f"'{address[:100]}' is not an email address.", "Enter an address such as name@fernhollow.example.", field)
+        raise InvalidInput(
+            f"'{address[:100]}' is not an email address.",
+            "Enter an address such as name@fernhollow.example.",
+            field,
+        )
     return address
 
 
@@ -93,28 +100,38 @@ def send(server: MailServer, to: str, content: bytes) -> None:
             smtp.sendmail(server.sender, [to], content)
     except smtplib.SMTPNotSupportedError as wrong:
         raise MailTrouble(
-            f"The server does not support the settings: {wrong}.", "Choose another value for `security`, or clear the user name."
+            f"The server does not support the settings: {wrong}.",
+            "Choose another value for `security`, or clear the user name.",
         ) from None
     except smtplib.SMTPAuthenticationError as wrong:
         raise MailTrouble(
-            f"The server rejected the user name or the password: {_said(wrong)}", "Enter the user name and the password again."
+            f"The server rejected the user name or the password: {_said(wrong)}",
+            "Enter the user name and the password again.",
         ) from None
     except smtplib.SMTPRecipientsRefused as wrong:
         code, said = next(iter(wrong.recipients.values()))
         words = f"The server rejected the recipient: {code} {said.decode('utf-8', 'replace')}"
         raise MailTrouble(words, "Check the address.", lasting=500 <= code < 600) from None
     except smtplib.SMTPResponseException as wrong:
-        raise MailTrouble(f"The server refused: {_said(wrong)}", "Check the log of the email server.", lasting=500 <= wrong.smtp_code < 600) from None
+        raise MailTrouble(
+            f"The server refused: {_said(wrong)}",
+            "Check the log of the email server.",
+            lasting=500 <= wrong.smtp_code < 600,
+        ) from None
     except ssl.SSLCertVerificationError as wrong:
         hint = "Enter the host name from the certificate. This machine must trust the certificate authority."
         raise MailTrouble(f"The server's certificate is not trusted: {wrong.verify_message}.", hint) from None
     except ssl.SSLError as wrong:
-        raise MailTrouble(f"No TLS: {why_no_tls(wrong)}.", "Set `security` to tls or starttls, depending on the port.") from None
+        raise MailTrouble(
+            f"No TLS: {why_no_tls(wrong)}.", "Set `security` to tls or starttls, depending on the port."
+        ) from None
     except AddressNotAllowed as wrong:
         raise MailTrouble(wrong.message, "Enter the address of the email server.", lasting=True) from None
     except (Unreachable, OSError, smtplib.SMTPException) as wrong:
         hint = "Check the host, the port and `security`, and that the server is running."
-        raise MailTrouble(f"The server '{server.host}' at port {server.port} does not respond: {wrong}.", hint) from None
+        raise MailTrouble(
+            f"The server '{server.host}' at port {server.port} does not respond: {wrong}.", hint
+        ) from None
 
 
 def _said(wrong: smtplib.SMTPResponseException) -> str:
@@ -123,7 +140,8 @@ def _said(wrong: smtplib.SMTPResponseException) -> str:
 
 
 def _connect(server: MailServer) -> smtplib.SMTP:
-    # We say who we are by the sender's domain; asking what this machine is called can take long where no name server answers.
+    # We say who we are by the sender's domain; asking what this machine is called can take long where no
+    # name server answers.
     ourselves = server.sender.rpartition("@")[2]
     if server.security == TLS:
         return _TlsToChecked(server.host, server.port, ourselves, timeout=SECONDS, context=trusted())

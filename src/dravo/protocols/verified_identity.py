@@ -1,4 +1,6 @@
-"""What both protocols of signing in share: a refusal with its reason and repair, and the identity that was proved."""
+"""What both protocols of signing in share: a refusal with its reason and repair, and the identity that was
+proved.
+"""
 
 from __future__ import annotations
 
@@ -32,8 +34,10 @@ class VerifiedIdentity:
 
     Attributes:
         issuer: the provider's own name (entity id, or issuer).
-        subject: by what it knows the user: never a name that may pass to somebody else, if the provider keeps to its standard.
-        attributes: by the names that arrived, each with its values as texts (JSON values where the protocol has them).
+        subject: by what it knows the user: never a name that may pass to somebody else, if the provider
+            keeps to its standard.
+        attributes: by the names that arrived, each with its values as texts (JSON values where the protocol
+            has them).
         once: what is never accepted a second time, and until when it could be (seconds since 1970).
         session: by what the provider knows this sign-in, for signing out there.
         format: how the subject is named, where the protocol says so.
@@ -48,5 +52,7 @@ class VerifiedIdentity:
 
     @property
     def native_id(self) -> str:
-        """By what a record or an operator is bound for good: (issuer, subject); no issuer holds a line end."""
+        """By what a record or an operator is bound for good: (issuer, subject); no issuer holds a line
+        end.
+        """
         return f"{self.issuer}\n{self.subject}"

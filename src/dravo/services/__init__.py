@@ -1,1 +1,3 @@
-"""Use cases, one package for each stage of the pipeline: read a snapshot, plan with the core, apply in one short write."""
+"""Use cases, one package for each stage of the pipeline: read a snapshot, plan with the core, apply in one
+short write.
+"""

@@ -16,7 +16,8 @@ FORMULA = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20
 class Streamed(Iterator[bytes]):
     """The pieces of an export, and the connection of its own from which they are read.
 
-    That is let go at the end, and also when nobody wants the rest, or wanted none at all: a generator that was never begun has no end.
+    That is let go at the end, and also when nobody wants the rest, or wanted none at all: a generator that
+    was never begun has no end.
     """
 
     def __init__(self, connection: Connection, rows: Any, pieces: Iterator[bytes]) -> None:

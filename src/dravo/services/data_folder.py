@@ -1,4 +1,6 @@
-"""Keeps the data folder to the user that runs the service: nobody else can read records, keys or uploaded files."""
+"""Keeps the data folder to the user that runs the service: nobody else can read records, keys or uploaded
+files.
+"""
 
 from __future__ import annotations
 
@@ -34,19 +36,26 @@ def secure(folder: Path) -> None:
     found = folder.stat()
     if found.st_uid != os.geteuid():
         raise FolderNotOwned(
-            f"The data folder '{folder}' belongs to user ID {found.st_uid}, but Dravo runs as user ID {os.geteuid()}.",
+            f"The data folder '{folder}' belongs to user ID {found.st_uid}, but Dravo runs as user ID "
+            f"{os.geteuid()}.",
             "Run Dravo as the owner of the folder, or change the owner of the folder and its files.",
         )
     repaired = [path.name for path in (folder, *folder.iterdir()) if _close(path)]
     if repaired:
-        log.warning("withdrew other users' permissions on the data folder", folder=str(folder), files=repaired)
+        log.warning(
+            "withdrew other users' permissions on the data folder", folder=str(folder), files=repaired
+        )
 
 
 def _close(path: Path) -> bool:
     """Withdraw other users' permissions on one file or folder; return whether there were any."""
     found = path.lstat()
     mode = stat.S_IMODE(found.st_mode)
-    if not mode & PRIVATE_UMASK or not (stat.S_ISREG(found.st_mode) or stat.S_ISDIR(found.st_mode)) or found.st_uid != os.geteuid():
+    if (
+        not mode & PRIVATE_UMASK
+        or not (stat.S_ISREG(found.st_mode) or stat.S_ISDIR(found.st_mode))
+        or found.st_uid != os.geteuid()
+    ):
         return False
     path.chmod(mode & ~PRIVATE_UMASK)
     return True

@@ -1,6 +1,8 @@
-"""What the service does, as lines in its log and as counts in `/metrics`: import runs, tasks, holds, pauses, failed sign-ins.
+"""What the service does, as lines in its log and as counts in `/metrics`: import runs, tasks, holds, pauses,
+failed sign-ins.
 
-The counts are in memory that all processes of a service share: this module is imported before they are forked.
+The counts are in memory that all processes of a service share: this module is imported before they are
+forked.
 """
 
 from __future__ import annotations
@@ -19,7 +21,13 @@ OUTCOMES = {
     PAUSE: ("application",),
     SIGN_IN: ("operator", "user"),
 }
-WORDS = {RUN: "import run ended", TASK: "tasks attempted", HOLD: "removals held", PAUSE: "application paused", SIGN_IN: "sign-in failed"}
+WORDS = {
+    RUN: "import run ended",
+    TASK: "tasks attempted",
+    HOLD: "removals held",
+    PAUSE: "application paused",
+    SIGN_IN: "sign-in failed",
+}
 MEANINGS = {
     RUN: "Import runs that ended since the service started.",
     TASK: "Attempts of provisioning tasks since the service started.",
@@ -28,7 +36,10 @@ MEANINGS = {
     SIGN_IN: "Failed sign-ins since the service started.",
 }
 _GOOD = {"done", "waiting"}
-_PLACES = {(event, outcome): place for place, (event, outcome) in enumerate((e, o) for e, outcomes in OUTCOMES.items() for o in outcomes)}
+_PLACES = {
+    (event, outcome): place
+    for place, (event, outcome) in enumerate((e, o) for e, outcomes in OUTCOMES.items() for o in outcomes)
+}
 _memory = mmap.mmap(-1, 8 * len(_PLACES))
 _counts = memoryview(_memory).cast("Q")
 
@@ -71,4 +82,7 @@ def note_tasks(application: str, outcomes: dict[str, int]) -> None:
 
 def counts() -> dict[str, dict[str, int]]:
     """Return how often each event ended in which way since the service started."""
-    return {event: {outcome: int(_counts[_PLACES[event, outcome]]) for outcome in outcomes} for event, outcomes in OUTCOMES.items()}
+    return {
+        event: {outcome: int(_counts[_PLACES[event, outcome]]) for outcome in outcomes}
+        for event, outcomes in OUTCOMES.items()
+    }

@@ -1,6 +1,7 @@
 """Heartbeats of the worker's loops, in memory that all processes of a service share.
 
-`dravo.serving` creates the memory before it forks. The worker writes to it; the supervisor, `/readyz` and `/metrics` read it.
+`dravo.serving` creates the memory before it forks. The worker writes to it; the supervisor, `/readyz` and
+`/metrics` read it.
 """
 
 from __future__ import annotations
@@ -46,7 +47,10 @@ class Heartbeats:
         return [loop for loop, age in self.ages().items() if age > seconds]
 
     def count(self, kind: str) -> None:
-        """Count an unexpected error. Only the worker counts; two errors at the same instant may count as one."""
+        """Count an unexpected error.
+
+        Only the worker counts; two errors at the same instant may count as one.
+        """
         self._numbers[len(LOOPS) + KINDS.index(kind)] += 1
 
     def counts(self) -> dict[str, int]:

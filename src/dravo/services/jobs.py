@@ -1,6 +1,7 @@
 """Work that somebody waits for, such as a preview of everyone: how far it is, and whether they still want it.
 
-It lives in the process that answers them, for as long as they wait; only anyone who asked for it sees and stops it.
+It lives in the process that answers them, for as long as they wait; only anyone who asked for it sees and
+stops it.
 """
 
 from __future__ import annotations
@@ -71,7 +72,9 @@ class JobRegistry:
         waited = Job()
         with self._lock:
             if (who, name) in self._known:
-                raise NameInUse(f"A job with the name '{name}' is running.", "Send another name in the header Dravo-Job.")
+                raise NameInUse(
+                    f"A job with the name '{name}' is running.", "Send another name in the header Dravo-Job."
+                )
             self._known[who, name] = waited
         token = _CURRENT.set(waited)
         try:

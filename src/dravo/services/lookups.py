@@ -23,11 +23,17 @@ def role_by_key(connection: Connection, application: Any, role_key: str) -> Any:
     Raises:
         NotFound: if the application has none of that key; the roles that it has are named.
     """
-    row = connection.execute(select(t.role).where(t.role.c.application_id == application.id, t.role.c.key == role_key)).first()
+    row = connection.execute(
+        select(t.role).where(t.role.c.application_id == application.id, t.role.c.key == role_key)
+    ).first()
     if row is None:
-        keys = connection.execute(select(t.role.c.key).where(t.role.c.application_id == application.id).order_by(t.role.c.rank)).scalars()
+        keys = connection.execute(
+            select(t.role.c.key).where(t.role.c.application_id == application.id).order_by(t.role.c.rank)
+        ).scalars()
         known = ", ".join(keys) or "none yet"
-        raise NotFound(f"'{application.label}' has no role '{role_key}'.", f"Existing roles: {known}.", "role")
+        raise NotFound(
+            f"'{application.label}' has no role '{role_key}'.", f"Existing roles: {known}.", "role"
+        )
     return row
 
 
@@ -39,7 +45,9 @@ def application_by_key(connection: Connection, key: str) -> Any:
     """
     row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
     if row is None:
-        raise NotFound(f"There is no application with the key '{key}'.", "Choose a key from the list of applications.")
+        raise NotFound(
+            f"There is no application with the key '{key}'.", "Choose a key from the list of applications."
+        )
     return row
 
 
@@ -51,7 +59,10 @@ def pushing_source(connection: Connection, key: str) -> Any:
     """
     row = source_by_key(connection, key)
     if row.connection_type == LOCAL:
-        raise InvalidInput(f"'{row.label}' holds local users and groups. It has no connection.", "Add a source for the other system.")
+        raise InvalidInput(
+            f"'{row.label}' holds local users and groups. It has no connection.",
+            "Add a source for the other system.",
+        )
     return row
 
 
@@ -63,7 +74,9 @@ def source_by_key(connection: Connection, key: str, field: str | None = None) ->
     """
     row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
     if row is None:
-        raise NotFound(f"There is no source with the key '{key}'.", "Choose a key from the list of sources.", field)
+        raise NotFound(
+            f"There is no source with the key '{key}'.", "Choose a key from the list of sources.", field
+        )
     return row
 
 
@@ -114,7 +127,9 @@ def find_users(connection: Connection, names: Sequence[str]) -> list[Any]:
 
 
 def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
-    """Return users without those who wait for a decision, if there are others: a source must not make an existing name ambiguous."""
+    """Return users without those who wait for a decision, if there are others: a source must not make an
+    existing name ambiguous.
+    """
     if len(found) < 2:
         return found
     undecided = imported_records.undecided_users(connection, [row.id for row in found])
@@ -124,7 +139,11 @@ def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
 def _the_one(name: str, found: Sequence[Any]) -> Any:
     if not found:
         kinds = "ID or user name" if masking.hidden() else "ID, user name, email or external ID"
-        raise NotFound(f"There is no user with the {kinds} '{name}'.", "Search the list of users for a part of the name.", "user")
+        raise NotFound(
+            f"There is no user with the {kinds} '{name}'.",
+            "Search the list of users for a part of the name.",
+            "user",
+        )
     present = [row for row in found if row.gone_at is None] or found
     if len(present) > 1:
         ids = ", ".join(row.id for row in present[:10])
@@ -133,7 +152,8 @@ def _the_one(name: str, found: Sequence[Any]) -> Any:
 
 
 def find_group(connection: Connection, name: str, source_key: str | None) -> Any:
-    """Return the one group of an id, external id or name in a source; the same name in another source is another group.
+    """Return the one group of an id, external id or name in a source; the same name in another source is
+    another group.
 
     Raises:
         NotFound, InvalidInput: as `find_user`.
@@ -142,7 +162,9 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
     statement = (
         select(t.group, s.key.label("source_key"))
         .outerjoin(t.source, s.id == g.source_id)
-        .where(g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)))
+        .where(
+            g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name))
+        )
     )
     if source_key:
         statement = statement.where(s.id == source_by_key(connection, source_key, "source").id)
@@ -156,5 +178,9 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
         )
     if len(found) > 1:
         choices = ", ".join(f"{row.id} (of {row.source_key})" for row in found)
-        raise InvalidInput(f"{len(found)} groups have the name '{name}'{where}.", f"Use one of these IDs: {choices}.", "group")
+        raise InvalidInput(
+            f"{len(found)} groups have the name '{name}'{where}.",
+            f"Use one of these IDs: {choices}.",
+            "group",
+        )
     return found[0]

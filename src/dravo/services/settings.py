@@ -24,7 +24,9 @@ LONGEST_TEXT = 300
 
 @dataclass(frozen=True)
 class Setting:
-    """A setting of the organization: a whole number with bounds and a unit, a boolean, a time zone, or a short text."""
+    """A setting of the organization: a whole number with bounds and a unit, a boolean, a time zone, or a
+    short text.
+    """
 
     name: str
     group: str
@@ -42,15 +44,52 @@ SETTINGS = (
     Setting("time_zone", GENERAL, "Time zone for start and end dates", "UTC", kind=TIME_ZONE),
     Setting("support_contact", GENERAL, "Support contact for refused users", "", kind=TEXT),
     Setting("local_users", GENERAL, "Allow local users", True, kind=BOOLEAN),
-    Setting("highest_role_limit", GENERAL, "Users who get a highest role without confirmation", 10, 0, 1_000_000, "users"),
+    Setting(
+        "highest_role_limit",
+        GENERAL,
+        "Users who get a highest role without confirmation",
+        10,
+        0,
+        1_000_000,
+        "users",
+    ),
     Setting("user_session_hours", SIGN_IN, "Session lifetime of users", 8, 1, 168, "hours"),
-    Setting("second_factor", SIGN_IN, "Require a second factor for operators", False, kind=BOOLEAN, permission="operators.change"),
-    Setting("removal_limit_number", REMOVAL_LIMIT, "Removals without approval", 100, 0, 1_000_000, "removals"),
-    Setting("removal_limit_percent", REMOVAL_LIMIT, "Removals without approval, share of accounts or users", 20, 0, 100, "percent"),
-    Setting("removal_limit_minimum", REMOVAL_LIMIT, "Removals that never need approval", 10, 0, 1_000, "removals"),
-    Setting("removal_limit_hours", REMOVAL_LIMIT, "Time window in which removals are counted", 24, 1, 720, "hours"),
+    Setting(
+        "second_factor",
+        SIGN_IN,
+        "Require a second factor for operators",
+        False,
+        kind=BOOLEAN,
+        permission="operators.change",
+    ),
+    Setting(
+        "removal_limit_number", REMOVAL_LIMIT, "Removals without approval", 100, 0, 1_000_000, "removals"
+    ),
+    Setting(
+        "removal_limit_percent",
+        REMOVAL_LIMIT,
+        "Removals without approval, share of accounts or users",
+        20,
+        0,
+        100,
+        "percent",
+    ),
+    Setting(
+        "removal_limit_minimum", REMOVAL_LIMIT, "Removals that never need approval", 10, 0, 1_000, "removals"
+    ),
+    Setting(
+        "removal_limit_hours", REMOVAL_LIMIT, "Time window in which removals are counted", 24, 1, 720, "hours"
+    ),
     Setting("trace_days", RETENTION, "Inbound SCIM requests and sign-ins", 14, 1, 366, "days"),
-    Setting("traces_per_source", RETENTION, "Maximum number of stored requests per source", 20_000, 100, 1_000_000, "requests"),
+    Setting(
+        "traces_per_source",
+        RETENTION,
+        "Maximum number of stored requests per source",
+        20_000,
+        100,
+        1_000_000,
+        "requests",
+    ),
     Setting("attempt_days", RETENTION, "Task attempts and import run entries", 90, 1, 3_660, "days"),
 )
 _BY_NAME = {setting.name: setting for setting in SETTINGS}
@@ -114,29 +153,58 @@ def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) 
         check_zone(str(value))
     elif setting.kind == TEXT:
         if len(str(value)) > LONGEST_TEXT:
-            raise InvalidInput(f"The value has {len(str(value))} characters.", f"Enter at most {LONGEST_TEXT} characters.", "value")
+            raise InvalidInput(
+                f"The value has {len(str(value))} characters.",
+                f"Enter at most {LONGEST_TEXT} characters.",
+                "value",
+            )
     elif setting.kind == BOOLEAN:
         if not isinstance(value, bool):
-            raise InvalidInput(f"{value!r} is not a valid value for '{setting.label}'.", "Use true or false.", "value")
+            raise InvalidInput(
+                f"{value!r} is not a valid value for '{setting.label}'.", "Use true or false.", "value"
+            )
     elif not isinstance(value, int) or isinstance(value, bool) or not setting.least <= value <= setting.most:
-        raise InvalidInput(f"{value} is out of range for '{setting.label}'.", f"Enter a number from {setting.least} to {setting.most}.", "value")
+        raise InvalidInput(
+            f"{value} is out of range for '{setting.label}'.",
+            f"Enter a number from {setting.least} to {setting.most}.",
+            "value",
+        )
     before = get(ctx)[name]
     with ctx.database.writing() as connection:
         connection.execute(delete(t.setting).where(t.setting.c.name == name))
         connection.execute(insert(t.setting).values(name=name, value=value))
         if setting.kind == TIME_ZONE:
             _move_days(connection, str(value))
-        record_change(connection, ctx.keys, caller, "changed setting", "setting", name, clock.now(), {"before": before, "after": value})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "changed setting",
+            "setting",
+            name,
+            clock.now(),
+            {"before": before, "after": value},
+        )
     return list_settings(ctx)
 
 
 def _move_days(connection: Connection, zone: str) -> None:
-    """Have days begin and end in another time zone: assignments that were given by days, and everyone whom they can touch."""
+    """Have days begin and end in another time zone: assignments that were given by days, and everyone whom
+    they can touch.
+    """
     a = t.assignment.c
-    rows = connection.execute(select(t.assignment).where(a.removed_at.is_(None), or_(a.from_day.is_not(None), a.until_day.is_not(None)))).all()
+    rows = connection.execute(
+        select(t.assignment).where(
+            a.removed_at.is_(None), or_(a.from_day.is_not(None), a.until_day.is_not(None))
+        )
+    ).all()
     for row in rows:
         span = read_span(row.from_day or row.from_at, row.until_day or row.until_at, zone)
-        connection.execute(update(t.assignment).where(a.id == row.id).values(from_at=span["from_at"], until_at=span["until_at"]))
+        connection.execute(
+            update(t.assignment)
+            .where(a.id == row.id)
+            .values(from_at=span["from_at"], until_at=span["until_at"])
+        )
     if rows:
         raise_revision(connection)
         recompute_marks.mark_selected(connection, memberships.everyone(literal(clock.now())))

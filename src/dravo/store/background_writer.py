@@ -39,7 +39,9 @@ class BackgroundWriter:
         with self._lock:
             self._waiting.append(row)
             if self._thread is None:
-                self._thread = threading.Thread(target=self._run, name=f"writes {self._statement.table.name}", daemon=True)
+                self._thread = threading.Thread(
+                    target=self._run, name=f"writes {self._statement.table.name}", daemon=True
+                )
                 self._thread.start()
 
     def _run(self) -> None:
@@ -50,7 +52,11 @@ class BackgroundWriter:
                 # The database is locked or cannot be written: the rows stay queued.
                 continue
             except Exception:
-                log.error("rows could not be written and are dropped", table=self._statement.table.name, exc_info=True)
+                log.error(
+                    "rows could not be written and are dropped",
+                    table=self._statement.table.name,
+                    exc_info=True,
+                )
 
     def flush(self) -> None:
         """Write the queued rows now.

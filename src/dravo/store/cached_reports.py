@@ -15,7 +15,9 @@ def get(connection: Connection, name: str) -> Any:
     return connection.execute(select(t.cached_report).where(t.cached_report.c.name == name)).first()
 
 
-def keep(connection: Connection, name: str, at: Instant, marker: str, value: dict[str, Any], milliseconds: int) -> None:
+def keep(
+    connection: Connection, name: str, at: Instant, marker: str, value: dict[str, Any], milliseconds: int
+) -> None:
     """Keep what was counted, in place of what was counted before.
 
     Args:
@@ -23,4 +25,8 @@ def keep(connection: Connection, name: str, at: Instant, marker: str, value: dic
         milliseconds: how long the counting took.
     """
     connection.execute(delete(t.cached_report).where(t.cached_report.c.name == name))
-    connection.execute(insert(t.cached_report).values(name=name, at=at, marker=marker, value=value, milliseconds=milliseconds))
+    connection.execute(
+        insert(t.cached_report).values(
+            name=name, at=at, marker=marker, value=value, milliseconds=milliseconds
+        )
+    )

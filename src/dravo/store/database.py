@@ -47,7 +47,8 @@ class Database:
         self._writers = open_engine(url, "BEGIN IMMEDIATE", 2, durable=durable)
         # Threads of one process take turns here, in order, instead of polling for the file's lock.
         self._turn = threading.Lock()
-        # Held by anyone who tries again what others were quicker with, so that the unlucky do not stand in each other's way.
+        # Held by anyone who tries again what others were quicker with, so that the unlucky do not stand in
+        # each other's way.
         self.overtaken = threading.Lock()
         self._writer: Connection | None = None
         self._own = threading.local()
@@ -70,11 +71,15 @@ class Database:
             raise error_text(wrong, "read") from wrong
 
     def apart(self) -> Connection:
-        """Return a connection for reading of one's own, for what is read for long; anyone who asked closes it."""
+        """Return a connection for reading of one's own, for what is read for long; anyone who asked closes
+        it.
+        """
         return self._readers.connect()
 
     def glancing(self) -> Connection:
-        """Return this thread's connection for reading, for a single `Quick` statement that needs no transaction."""
+        """Return this thread's connection for reading, for a single `Quick` statement that needs no
+        transaction.
+        """
         return self._reader()
 
     def commits_seen(self) -> int:
@@ -82,7 +87,9 @@ class Database:
         return commits_seen(self._reader())
 
     def _reader(self) -> Connection:
-        """Return this thread's own connection for reading, kept open: taking one again costs as much as a query."""
+        """Return this thread's own connection for reading, kept open: taking one again costs as much as a
+        query.
+        """
         held: Connection | None = getattr(self._own, "reader", None)
         if held is None or held.closed or held.invalidated:
             held = self._own.reader = self._readers.connect()
@@ -112,11 +119,14 @@ class Database:
         """Write something, and change nothing by it.
 
         Raises:
-            Busy, StorageFailing: if that cannot be, or soon cannot: what is written here needs no more room than there is already.
+            Busy, StorageFailing: if that cannot be, or soon cannot: what is written here needs no more room
+            than there is already.
         """
         free = shutil.disk_usage(self.folder).free
         if free < LEAST_FREE:
-            raise StorageFailing(f"The disk of '{self.folder}' has only {free:,} bytes left.", "Free some space on the disk.")
+            raise StorageFailing(
+                f"The disk of '{self.folder}' has only {free:,} bytes left.", "Free some space on the disk."
+            )
         with self.writing() as connection:
             connection.execute(tables.revision.update().values(value=tables.revision.c.value))
 
@@ -143,13 +153,21 @@ class Database:
                     return False
                 version = connection.execute(text("SELECT version_num FROM alembic_version")).scalar()
                 if version is not None and str(version) > newest_migration():
-                    raise NotReadable(f"'{self.path}' was written by a newer version of Dravo.", "Run that version or a newer one.")
-                return version == newest_migration() and connection.execute(tables.revision.select()).first() is not None
+                    raise NotReadable(
+                        f"'{self.path}' was written by a newer version of Dravo.",
+                        "Run that version or a newer one.",
+                    )
+                return (
+                    version == newest_migration()
+                    and connection.execute(tables.revision.select()).first() is not None
+                )
         except OperationalError as wrong:
             raise error_text(wrong) from wrong
         except DatabaseError as wrong:
             # Its class is that of what is wrong with the file itself.
-            raise NotReadable(f"'{self.path}' is damaged or is not a database of Dravo.", "Restore the latest backup.") from wrong
+            raise NotReadable(
+                f"'{self.path}' is damaged or is not a database of Dravo.", "Restore the latest backup."
+            ) from wrong
 
     def checkpoint(self) -> None:
         """Fold the log into the file, so that a copy of the file alone has what was written until now.

@@ -5,7 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, and_, bindparam, exists, func, insert, literal, or_, select, union_all, update
+from sqlalchemy import (
+    Connection,
+    and_,
+    bindparam,
+    exists,
+    func,
+    insert,
+    literal,
+    or_,
+    select,
+    union_all,
+    update,
+)
 
 from dravo.core.identity.names import fold
 from dravo.core.instants import Instant
@@ -22,7 +34,11 @@ _ONE = select(*COLUMNS[t.group]).where(
 )
 _WRITE = (
     update(t.group)
-    .where(t.group.c.id == bindparam("group"), t.group.c.version == bindparam("seen"), t.group.c.gone_at.is_(None))
+    .where(
+        t.group.c.id == bindparam("group"),
+        t.group.c.version == bindparam("seen"),
+        t.group.c.gone_at.is_(None),
+    )
     .values(
         display_name=bindparam("name"),
         display_name_key=bindparam("name_key"),
@@ -37,10 +53,19 @@ _WRITE = (
 
 def get(connection: Connection, source_id: str, connection_type: str, group_id: str) -> Any:
     """Return one group that the source has, or None."""
-    return connection.execute(_ONE, {"id": group_id, "source": source_id, "connection_type": connection_type}).first()
+    return connection.execute(
+        _ONE, {"id": group_id, "source": source_id, "connection_type": connection_type}
+    ).first()
 
 
-def make(connection: Connection, group_id: str, source_id: str, connection_type: str, data: Mapping[str, Any], now: Instant) -> None:
+def make(
+    connection: Connection,
+    group_id: str,
+    source_id: str,
+    connection_type: str,
+    data: Mapping[str, Any],
+    now: Instant,
+) -> None:
     """Write a new group, as yet without members."""
     connection.execute(
         insert(t.group),
@@ -59,7 +84,15 @@ def make(connection: Connection, group_id: str, source_id: str, connection_type:
     )
 
 
-def write(connection: Connection, group_id: str, seen: int, data: Mapping[str, Any], now: Instant, *, gone: bool = False) -> bool:
+def write(
+    connection: Connection,
+    group_id: str,
+    seen: int,
+    data: Mapping[str, Any],
+    now: Instant,
+    *,
+    gone: bool = False,
+) -> bool:
     """Write what a source now says of a group; False if it is no longer at the version that was seen."""
     given = {
         "group": group_id,
@@ -102,10 +135,14 @@ def members(connection: Connection, group_id: str) -> list[Any]:
 
 
 _LISTED_RECORDS = select(t.membership.c.record_id).where(
-    t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+    t.membership.c.group_id == bindparam("group"),
+    t.membership.c.until_at.is_(None),
+    t.membership.c.record_id.is_not(None),
 )
 _LISTED_GROUPS = select(t.membership.c.inner_group_id).where(
-    t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
+    t.membership.c.group_id == bindparam("group"),
+    t.membership.c.until_at.is_(None),
+    t.membership.c.inner_group_id.is_not(None),
 )
 
 
@@ -128,26 +165,36 @@ def which_are_listed(connection: Connection, group_id: str, ids: Sequence[str]) 
         for column in (m.c.record_id, m.c.inner_group_id):
             found.update(
                 connection.execute(
-                    # That the column is not null follows; said outright, it would be taken for the range to read.
+                    # That the column is not null follows; said outright, it would be taken for the range to
+                    # read.
                     select(column).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some))
                 ).scalars()
             )
     return found
 
 
-def which_exist(connection: Connection, source_id: str, connection_type: str, ids: Sequence[str]) -> tuple[set[str], set[str]]:
+def which_exist(
+    connection: Connection, source_id: str, connection_type: str, ids: Sequence[str]
+) -> tuple[set[str], set[str]]:
     """Return those of some ids that are records, and those that are groups, of one source and present."""
     found: tuple[set[str], set[str]] = (set(), set())
     for start in range(0, len(ids), CHUNK):
         some = ids[start : start + CHUNK]
         for known, table in zip(found, (t.record, t.group), strict=True):
-            where = (table.c.id.in_(some), table.c.source_id == source_id, table.c.connection_type == connection_type, table.c.gone_at.is_(None))
+            where = (
+                table.c.id.in_(some),
+                table.c.source_id == source_id,
+                table.c.connection_type == connection_type,
+                table.c.gone_at.is_(None),
+            )
             known.update(connection.execute(select(table.c.id).where(*where)).scalars())
     return found
 
 
 _LISTED_USERS = select(t.membership.c.user_id).where(
-    t.membership.c.group_id == bindparam("group"), t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
+    t.membership.c.group_id == bindparam("group"),
+    t.membership.c.until_at.is_(None),
+    t.membership.c.user_id.is_not(None),
 )
 
 
@@ -159,16 +206,28 @@ def listed_users(connection: Connection, group_id: str) -> list[str]:
 def groups_of_user(connection: Connection, user_id: str) -> list[str]:
     """Return the ids of the local groups that list a user."""
     m = t.membership.c
-    return list(connection.execute(select(m.group_id).where(m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None))).scalars())
+    return list(
+        connection.execute(
+            select(m.group_id).where(m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None))
+        ).scalars()
+    )
 
 
 def end_group(connection: Connection, group_id: str, now: Instant) -> None:
     """End a group's own list and take it off the lists of others."""
     m = t.membership
-    around = select(m.c.group_id).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
-    connection.execute(update(t.group).where(t.group.c.id.in_(around)).values(version=t.group.c.version + 1, modified_at=now))
+    around = select(m.c.group_id).where(
+        m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)
+    )
+    connection.execute(
+        update(t.group).where(t.group.c.id.in_(around)).values(version=t.group.c.version + 1, modified_at=now)
+    )
     connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None)).values(until_at=now))
-    connection.execute(update(m).where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)).values(until_at=now))
+    connection.execute(
+        update(m)
+        .where(m.c.inner_group_id == group_id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
+        .values(until_at=now)
+    )
 
 
 _GROUPS_OF_RECORDS = (
@@ -192,13 +251,16 @@ def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict
     """Return (group id, name) for each record, of the groups that list it."""
     found: dict[str, list[tuple[str, str]]] = {record_id: [] for record_id in record_ids}
     for start in range(0, len(record_ids), CHUNK):
-        for record_id, group_id, name in connection.execute(_GROUPS_OF_RECORDS, {"ids": record_ids[start : start + CHUNK]}):
+        for record_id, group_id, name in connection.execute(
+            _GROUPS_OF_RECORDS, {"ids": record_ids[start : start + CHUNK]}
+        ):
             found[record_id].append((group_id, name))
     return found
 
 
 def listed(group_ids: Any) -> Any:
-    """Return (user_id, group_id) of everyone whom some groups list themselves: by a record, or, a local group, by the user.
+    """Return (user_id, group_id) of everyone whom some groups list themselves: by a record, or, a local
+    group, by the user.
 
     Args:
         group_ids: what `IN` takes: ids, or a select of them.
@@ -209,7 +271,9 @@ def listed(group_ids: Any) -> Any:
         .join(t.membership, m.record_id == t.record.c.id)
         .where(m.group_id.in_(group_ids), m.until_at.is_(None), m.record_id.is_not(None))
     )
-    by_user = select(m.user_id, m.group_id).where(m.group_id.in_(group_ids), m.until_at.is_(None), m.user_id.is_not(None))
+    by_user = select(m.user_id, m.group_id).where(
+        m.group_id.in_(group_ids), m.until_at.is_(None), m.user_id.is_not(None)
+    )
     return union_all(by_record, by_user).subquery("listed")
 
 
@@ -217,7 +281,10 @@ def size_of(group_id: Any) -> Any:
     """Return how many users a group lists itself, for a column with its id; each index counts its own."""
     m = t.membership.c
     return sum(
-        select(func.count()).select_from(t.membership).where(m.group_id == group_id, m.until_at.is_(None), column.is_not(None)).scalar_subquery()
+        select(func.count())
+        .select_from(t.membership)
+        .where(m.group_id == group_id, m.until_at.is_(None), column.is_not(None))
+        .scalar_subquery()
         for column in (m.record_id, m.user_id)
     )
 

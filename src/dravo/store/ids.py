@@ -20,6 +20,12 @@ def new_id() -> str:
     with _lock:
         # Two in the same part, or a clock that was set back: the next part.
         _last = moment = max(moment, _last + 1)
-    value = moment >> 12 << 80 | 0x7 << 76 | (moment & 0xFFF) << 64 | 0x2 << 62 | int.from_bytes(os.urandom(8), "big") >> 2
+    value = (
+        moment >> 12 << 80
+        | 0x7 << 76
+        | (moment & 0xFFF) << 64
+        | 0x2 << 62
+        | int.from_bytes(os.urandom(8), "big") >> 2
+    )
     text = f"{value:032x}"
     return f"{text[:8]}-{text[8:12]}-{text[12:16]}-{text[16:20]}-{text[20:]}"

@@ -19,7 +19,9 @@ def add_users(connection: Connection, group_id: str, user_ids: Iterable[str], no
     wanted = list(user_ids)
     for start in range(0, len(wanted), CHUNK):
         u = t.user.c
-        some = select(literal(group_id), u.id, literal(now)).where(u.id.in_(wanted[start : start + CHUNK]), u.gone_at.is_(None))
+        some = select(literal(group_id), u.id, literal(now)).where(
+            u.id.in_(wanted[start : start + CHUNK]), u.gone_at.is_(None)
+        )
         connection.execute(insert(t.membership).from_select(["group_id", "user_id", "from_at"], some))
 
 
@@ -42,10 +44,16 @@ def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) 
 _ADD_MEMBERS = PreparedStatement(insert_unless_there(t.membership).on_conflict_do_nothing())
 
 
-def add_members(connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant) -> None:
+def add_members(
+    connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant
+) -> None:
     """List records and groups in a group; who is listed already stays as they are."""
-    rows = [{"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records]
-    rows += [{"group_id": group_id, "record_id": None, "inner_group_id": each, "from_at": now} for each in groups]
+    rows = [
+        {"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records
+    ]
+    rows += [
+        {"group_id": group_id, "record_id": None, "inner_group_id": each, "from_at": now} for each in groups
+    ]
     _ADD_MEMBERS.change_many(connection, rows)
 
 
@@ -55,12 +63,20 @@ def end_members(connection: Connection, group_id: str, ids: Sequence[str], now: 
     for start in range(0, len(ids), CHUNK):
         some = ids[start : start + CHUNK]
         for column in (m.c.record_id, m.c.inner_group_id):
-            connection.execute(update(m).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some)).values(until_at=now))
+            connection.execute(
+                update(m)
+                .where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some))
+                .values(until_at=now)
+            )
 
 
 _END_RECORD = (
     update(t.membership)
-    .where(t.membership.c.record_id == bindparam("record"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None))
+    .where(
+        t.membership.c.record_id == bindparam("record"),
+        t.membership.c.until_at.is_(None),
+        t.membership.c.record_id.is_not(None),
+    )
     .values(until_at=bindparam("now"))
 )
 
@@ -70,7 +86,9 @@ _RAISE_LISTING = (
     .where(
         t.group.c.id.in_(
             select(t.membership.c.group_id).where(
-                t.membership.c.record_id == bindparam("record"), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+                t.membership.c.record_id == bindparam("record"),
+                t.membership.c.until_at.is_(None),
+                t.membership.c.record_id.is_not(None),
             )
         )
     )
@@ -93,27 +111,37 @@ def users_within(group_id: str, *columns: Any) -> Any:
     """Return the select of everyone in a group, by any nesting."""
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
-    within = within.union(select(m.c.inner_group_id).where(m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)))
+    within = within.union(
+        select(m.c.inner_group_id).where(
+            m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)
+        )
+    )
     found = listed(select(within.c.id))
     return _each(found, columns)
 
 
 def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
     """Return the select of everyone who is in any group of some sources."""
-    found = listed(select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.gone_at.is_(None)))
+    found = listed(
+        select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.gone_at.is_(None))
+    )
     return _each(found, columns)
 
 
 def with_inner_groups(connection: Connection, group_ids: Sequence[str]) -> set[str]:
     """Return those of some groups that list groups."""
     m = t.membership.c
-    statement = select(m.group_id).where(m.group_id.in_(group_ids), m.until_at.is_(None), m.inner_group_id.is_not(None))
+    statement = select(m.group_id).where(
+        m.group_id.in_(group_ids), m.until_at.is_(None), m.inner_group_id.is_not(None)
+    )
     return set(connection.execute(statement.distinct()).scalars())
 
 
 def how_many_within(connection: Connection, group_id: str) -> int:
     """Return how many users are in a group, by any nesting."""
-    return int(connection.execute(select(func.count()).select_from(users_within(group_id).subquery())).scalar_one())
+    return int(
+        connection.execute(select(func.count()).select_from(users_within(group_id).subquery())).scalar_one()
+    )
 
 
 def everyone(*columns: Any) -> Any:

@@ -1,4 +1,6 @@
-"""Pages of long lists by keyset: the next page begins behind the last row of this one, so nothing is missed or shown twice."""
+"""Pages of long lists by keyset: the next page begins behind the last row of this one, so nothing is missed
+or shown twice.
+"""
 
 from __future__ import annotations
 
@@ -55,7 +57,9 @@ def page(
         last = tuple_(*(literal(value) for value in read_cursor(ask.after, len(keys))))
         statement = statement.where(tuple_(*keys) < last if newest_first else tuple_(*keys) > last)
     named = [key.label(f"_key{number}") for number, key in enumerate(keys)]
-    ordered = statement.add_columns(*named).order_by(*(key.desc() if newest_first else key.asc() for key in keys))
+    ordered = statement.add_columns(*named).order_by(
+        *(key.desc() if newest_first else key.asc() for key in keys)
+    )
     rows = connection.execute(ordered.limit(count + 1)).all()
     following = None
     if len(rows) > count:
@@ -72,7 +76,8 @@ def page(
 def _total(connection: Connection, statement: Select[Any], count_to: int | None) -> int:
     counted = statement.order_by(None)
     if count_to is not None:
-        # Without its columns: a limit keeps the planner from dropping them by itself, and an index may answer alone.
+        # Without its columns: a limit keeps the planner from dropping them by itself, and an index may
+        # answer alone.
         counted = counted.with_only_columns(literal(1), maintain_column_froms=True).limit(count_to + 1)
     return int(connection.execute(select(func.count()).select_from(counted.subquery())).scalar_one())
 
@@ -92,6 +97,12 @@ def read_cursor(cursor: str, length: int) -> list[Any]:
         values = orjson.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
     except (binascii.Error, ValueError):
         values = None
-    if not isinstance(values, list) or len(values) != length or not all(isinstance(each, str | int) for each in values):
-        raise InvalidInput("'after' is not a valid cursor.", "Use the value of 'next' from the previous page.", "after")
+    if (
+        not isinstance(values, list)
+        or len(values) != length
+        or not all(isinstance(each, str | int) for each in values)
+    ):
+        raise InvalidInput(
+            "'after' is not a valid cursor.", "Use the value of 'next' from the previous page.", "after"
+        )
     return values

@@ -1,4 +1,6 @@
-"""Writes a plan: users, access, accounts and the tasks that follow, after checking that its revisions still stand."""
+"""Writes a plan: users, access, accounts and the tasks that follow, after checking that its revisions still
+stand.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,11 @@ WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "dis
 _DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
 _RAISE = (
     update(t.user)
-    .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
+    .where(
+        t.user.c.id == bindparam("user"),
+        t.user.c.revision == bindparam("seen"),
+        bindparam("declared") == _DECLARED,
+    )
     .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
 )
 _NAMES = ("user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key")
@@ -48,13 +54,26 @@ def _rewriting(*columns: str) -> Any:
     """Return the update of a user's own columns; what is not named is not touched, nor are its indexes."""
     return (
         update(t.user)
-        .where(t.user.c.id == bindparam("user"), t.user.c.revision == bindparam("seen"), bindparam("declared") == _DECLARED)
+        .where(
+            t.user.c.id == bindparam("user"),
+            t.user.c.revision == bindparam("seen"),
+            bindparam("declared") == _DECLARED,
+        )
         .values(
             revision=t.user.c.revision + 1,
             next_change_at=bindparam("next"),
             # Since when: the first instant stays, and is forgotten when they are back.
-            inactive_since=case((bindparam("inactive").is_not(None), func.coalesce(t.user.c.inactive_since, bindparam("inactive"))), else_=None),
-            gone_at=case((bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))), else_=None),
+            inactive_since=case(
+                (
+                    bindparam("inactive").is_not(None),
+                    func.coalesce(t.user.c.inactive_since, bindparam("inactive")),
+                ),
+                else_=None,
+            ),
+            gone_at=case(
+                (bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))),
+                else_=None,
+            ),
             **{name: bindparam(name, type_=t.user.c[name].type) for name in columns},
         )
     )
@@ -63,7 +82,9 @@ def _rewriting(*columns: str) -> Any:
 _REWRITE = _rewriting(*_CONTENT)
 _RENAME = _rewriting(*_NAMES, *_CONTENT)
 _QUICKLY = {id(statement): PreparedStatement(statement) for statement in (_RAISE, _REWRITE, _RENAME)}
-_REMOVE_MARK = delete(t.pending_recompute).where(t.pending_recompute.c.user_id == bindparam("user"), t.pending_recompute.c.since == bindparam("seen"))
+_REMOVE_MARK = delete(t.pending_recompute).where(
+    t.pending_recompute.c.user_id == bindparam("user"), t.pending_recompute.c.since == bindparam("seen")
+)
 _MAKE_USER = insert(t.user)
 _MAKE_ONE_USER = PreparedStatement(_MAKE_USER)
 _OPEN_ACCESS = insert(t.access)
@@ -79,14 +100,22 @@ _CLOSE_ACCESS = (
 )
 _LET_GO = (
     update(t.retained_role)
-    .where(t.retained_role.c.user_id == bindparam("whose"), t.retained_role.c.role_id == bindparam("what"), t.retained_role.c.until_at.is_(None))
+    .where(
+        t.retained_role.c.user_id == bindparam("whose"),
+        t.retained_role.c.role_id == bindparam("what"),
+        t.retained_role.c.until_at.is_(None),
+    )
     .values(until_at=bindparam("until"))
 )
 _MAKE_ACCOUNT = insert(t.account)
 _CHANGE_ACCOUNT = (
     update(t.account)
     .where(t.account.c.id == bindparam("account"))
-    .values(due=bindparam("status", type_=t.account.c.due.type), desired_version=bindparam("version"), pending_since=bindparam("since"))
+    .values(
+        due=bindparam("status", type_=t.account.c.due.type),
+        desired_version=bindparam("version"),
+        pending_since=bindparam("since"),
+    )
 )
 _OPEN_TASKS = (
     select(t.account.c.id, t.task.c.id, t.account.c.had)
@@ -98,12 +127,20 @@ _WAKE_TASK = (
     update(t.task)
     .where(t.task.c.id == bindparam("task"))
     .values(
-        status=WAITING, version=bindparam("to"), aim=bindparam("aimed"), next_attempt_at=bindparam("next"), message=None, hint=None,
-        removes=bindparam("taking"), released_at=bindparam("let_at"), released_by=bindparam("let_by"),
+        status=WAITING,
+        version=bindparam("to"),
+        aim=bindparam("aimed"),
+        next_attempt_at=bindparam("next"),
+        message=None,
+        hint=None,
+        removes=bindparam("taking"),
+        released_at=bindparam("let_at"),
+        released_by=bindparam("let_by"),
         # What is due now is judged again, among all that is still held.
-        held_at=None, kind=None,
+        held_at=None,
+        kind=None,
     )
-)  # fmt: skip
+)
 
 
 # In place of an application's id: whatever a change takes away, anywhere.
@@ -114,7 +151,13 @@ ConfirmedRemovals = Mapping[tuple[str, str], str]
 
 
 def apply_outcomes(
-    connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int, cleared: ConfirmedRemovals | None = None
+    connection: Connection,
+    outcomes: Sequence[UserPlan],
+    now: Instant,
+    *,
+    rewrite: UserRewrite,
+    seen: int,
+    cleared: ConfirmedRemovals | None = None,
 ) -> None:
     """Write what becomes of users.
 
@@ -122,8 +165,10 @@ def apply_outcomes(
         connection: the writer's.
         outcomes: one for each user.
         now: the instant of the change.
-        rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also names.
-        seen: the revision of the catalogue that was planned with; checked for users who are there, by anyone who makes new ones.
+        rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also
+            names.
+        seen: the revision of the catalogue that was planned with; checked for users who are there, by anyone
+            who makes new ones.
         cleared: removals that need not wait for the removal limit.
 
     Raises:
@@ -173,17 +218,30 @@ def _user_row(outcome: UserPlan, now: Instant) -> dict[str, Any]:
     }
 
 
-def _update_users(connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int) -> None:
+def _update_users(
+    connection: Connection, outcomes: Sequence[UserPlan], now: Instant, *, rewrite: UserRewrite, seen: int
+) -> None:
     rows = []
     for outcome in outcomes:
-        row = {"user": outcome.user.user_id, "seen": outcome.user.revision, "declared": seen, "next": outcome.next_change}
+        row = {
+            "user": outcome.user.user_id,
+            "seen": outcome.user.revision,
+            "declared": seen,
+            "next": outcome.next_change,
+        }
         if rewrite is not UserRewrite.NOTHING:
             row |= _user_values(outcome.merged, now)
             row["inactive"] = None if outcome.merged.active else now
             row["gone"] = now if outcome.merged.gone else None
         rows.append(row)
-    statement = {UserRewrite.NOTHING: _RAISE, UserRewrite.ATTRIBUTES: _REWRITE, UserRewrite.NAMES: _RENAME}[rewrite]
-    done = _QUICKLY[id(statement)].change(connection, rows[0]) if len(rows) == 1 else connection.execute(statement, rows).rowcount
+    statement = {UserRewrite.NOTHING: _RAISE, UserRewrite.ATTRIBUTES: _REWRITE, UserRewrite.NAMES: _RENAME}[
+        rewrite
+    ]
+    done = (
+        _QUICKLY[id(statement)].change(connection, rows[0])
+        if len(rows) == 1
+        else connection.execute(statement, rows).rowcount
+    )
     if done != len(rows):
         raise StalePreview("A user changed in the meantime.", "Try again.")
 
@@ -222,11 +280,21 @@ def _direct_only(reasons: Iterable[Mapping[str, Any]]) -> bool:
 def _write_kept(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
     """Write down which roles are kept from now on, and which no longer."""
     made = [
-        {"id": new_id(), "user_id": outcome.user.user_id, "application_id": application_id, "role_id": role_id, "from_at": now}
+        {
+            "id": new_id(),
+            "user_id": outcome.user.user_id,
+            "application_id": application_id,
+            "role_id": role_id,
+            "from_at": now,
+        }
         for outcome in outcomes
         for application_id, role_id in outcome.kept
     ]
-    ended = [{"whose": outcome.user.user_id, "what": role_id, "until": now} for outcome in outcomes for _, role_id in outcome.let_go]
+    ended = [
+        {"whose": outcome.user.user_id, "what": role_id, "until": now}
+        for outcome in outcomes
+        for _, role_id in outcome.let_go
+    ]
     if ended:
         connection.execute(_LET_GO, ended)
     if made:
@@ -237,17 +305,30 @@ def _write_seats(connection: Connection, outcomes: Iterable[UserPlan], now: Inst
     """Write down who waits for a seat from now on, and whose seat, or waiting, ends."""
     ends = [{"ended": seat_id, "until": now} for outcome in outcomes for seat_id in outcome.seating.ends]
     asks = [
-        {"id": new_id(), "user_id": outcome.user.user_id, "application_id": application_id, "plan_id": plan_id, "requested_at": now}
+        {
+            "id": new_id(),
+            "user_id": outcome.user.user_id,
+            "application_id": application_id,
+            "plan_id": plan_id,
+            "requested_at": now,
+        }
         for outcome in outcomes
         for application_id, plan_id in outcome.seating.asks
     ]
     if ends:
-        connection.execute(update(t.seat).where(t.seat.c.id == bindparam("ended")).values(until_at=bindparam("until")), ends)
+        connection.execute(
+            update(t.seat).where(t.seat.c.id == bindparam("ended")).values(until_at=bindparam("until")), ends
+        )
     if asks:
         connection.execute(insert(t.seat), asks)
 
 
-def _write_accounts(connection: Connection, changes: Sequence[tuple[str, AccountChange]], now: Instant, cleared: ConfirmedRemovals) -> None:
+def _write_accounts(
+    connection: Connection,
+    changes: Sequence[tuple[str, AccountChange]],
+    now: Instant,
+    cleared: ConfirmedRemovals,
+) -> None:
     made, changed, ids = [], [], []
     for user_id, change in changes:
         account_id = change.id or new_id()
@@ -265,16 +346,30 @@ def _write_accounts(connection: Connection, changes: Sequence[tuple[str, Account
                 }
             )
         else:
-            changed.append({"account": account_id, "status": change.due, "version": change.desired_version, "since": now})
+            changed.append(
+                {"account": account_id, "status": change.due, "version": change.desired_version, "since": now}
+            )
     if made:
         connection.execute(_MAKE_ACCOUNT, made)
     if changed:
         connection.execute(_CHANGE_ACCOUNT, changed)
-    _queue(connection, [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)], now, cleared)
+    _queue(
+        connection,
+        [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)],
+        now,
+        cleared,
+    )
 
 
-def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChange]], now: Instant, cleared: ConfirmedRemovals) -> None:
-    """Have each account delivered: wake the task that is open for it, or open one; level-triggered, never two."""
+def _queue(
+    connection: Connection,
+    changes: Sequence[tuple[str, str, AccountChange]],
+    now: Instant,
+    cleared: ConfirmedRemovals,
+) -> None:
+    """Have each account delivered: wake the task that is open for it, or open one; level-triggered, never
+    two.
+    """
     open_now: dict[str, str] = {}
     had: dict[str, Any] = {}
     known = [account_id for account_id, _, change in changes if change.id is not None]
@@ -286,16 +381,25 @@ def _queue(connection: Connection, changes: Sequence[tuple[str, str, AccountChan
     woken, made, left = [], [], []
     for account_id, user_id, change in changes:
         removes = takes_away(had.get(account_id), change.due)
-        by = (cleared.get((user_id, change.application_id)) or cleared.get((user_id, EVERY_APPLICATION))) if removes else None
+        by = (
+            (cleared.get((user_id, change.application_id)) or cleared.get((user_id, EVERY_APPLICATION)))
+            if removes
+            else None
+        )
         if change.due["want"] == AS_IT_IS:
             left.append(account_id)
         elif account_id in open_now:
             woken.append(
                 {
-                    "task": open_now[account_id], "to": change.desired_version, "aimed": describe(change.due), "next": now,
-                    "taking": removes, "let_at": now if by else None, "let_by": by,
+                    "task": open_now[account_id],
+                    "to": change.desired_version,
+                    "aimed": describe(change.due),
+                    "next": now,
+                    "taking": removes,
+                    "let_at": now if by else None,
+                    "let_by": by,
                 }
-            )  # fmt: skip
+            )
         else:
             made.append(
                 {
@@ -326,11 +430,19 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
     """Nothing is to be done about these: they count as agreed, and what was waiting is dropped."""
     for start in range(0, len(account_ids), 500):
         some = account_ids[start : start + 500]
-        connection.execute(update(t.account).where(t.account.c.id.in_(some)).values(applied_version=t.account.c.desired_version))
+        connection.execute(
+            update(t.account)
+            .where(t.account.c.id.in_(some))
+            .values(applied_version=t.account.c.desired_version)
+        )
         connection.execute(
             update(t.task)
             .where(t.task.c.account_id.in_(some), t.task.c.closed_at.is_(None))
-            .values(status=DROPPED, closed_at=now, message="The settings of the application leave the account unchanged.")
+            .values(
+                status=DROPPED,
+                closed_at=now,
+                message="The settings of the application leave the account unchanged.",
+            )
         )
 
 

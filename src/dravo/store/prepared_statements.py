@@ -1,7 +1,7 @@
 """Statements that run for every pushed user, compiled once and handed straight to the driver.
 
-The library's own way of executing costs several times what such a statement itself does. Rows, types and errors are the same as
-by that way.
+The library's own way of executing costs several times what such a statement itself does. Rows, types and
+errors are the same as by that way.
 """
 
 from __future__ import annotations
@@ -19,7 +19,9 @@ Change = Callable[[Any], Any]
 
 @dataclass(frozen=True)
 class Compiled:
-    """A statement as the driver takes it: text, parameters in their places with how each is changed, and the form of its rows."""
+    """A statement as the driver takes it: text, parameters in their places with how each is changed, and the
+    form of its rows.
+    """
 
     text: str
     places: tuple[tuple[str, Change | None], ...]
@@ -52,7 +54,9 @@ class PreparedStatement:
         return int(self._run(connection, given)[1].rowcount)
 
     def change_many(self, connection: Connection, given: Sequence[Mapping[str, Any]]) -> int:
-        """Carry out a change for each of many, all with the same names, and return how many rows were touched."""
+        """Carry out a change for each of many, all with the same names, and return how many rows were
+        touched.
+        """
         if not given:
             return 0
         compiled = self._compiled
@@ -98,7 +102,10 @@ class PreparedStatement:
         dialect = connection.dialect
         keys: Sequence[str] | None = list(given) if isinstance(self.statement, Insert) else None
         made: Any = self.statement.compile(dialect=dialect, column_keys=keys)
-        places = tuple((name, made.binds[name].type.dialect_impl(dialect).bind_processor(dialect)) for name in made.positiontup)
+        places = tuple(
+            (name, made.binds[name].type.dialect_impl(dialect).bind_processor(dialect))
+            for name in made.positiontup
+        )
         form: Any = None
         shown = []
         if isinstance(self.statement, Select):

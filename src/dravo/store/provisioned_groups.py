@@ -15,15 +15,26 @@ from dravo.store.prepared_statements import PreparedStatement
 
 _PRESENT = PreparedStatement(
     select(
-        t.provisioned_group.c.key, t.provisioned_member.c.provisioned_group_id, t.provisioned_member.c.due, t.provisioned_member.c.agreed_remote_id
+        t.provisioned_group.c.key,
+        t.provisioned_member.c.provisioned_group_id,
+        t.provisioned_member.c.due,
+        t.provisioned_member.c.agreed_remote_id,
     )
     .join(t.provisioned_group, t.provisioned_group.c.id == t.provisioned_member.c.provisioned_group_id)
     .where(t.provisioned_member.c.account_id == bindparam("account"))
 )
 
 
-def follow(connection: Connection, application_id: str, account_id: str, keys: Iterable[str], remote_id: str | None, now: Instant) -> None:
-    """Have an account that was brought to what is due be in these groups there, and in no others that are ours.
+def follow(
+    connection: Connection,
+    application_id: str,
+    account_id: str,
+    keys: Iterable[str],
+    remote_id: str | None,
+    now: Instant,
+) -> None:
+    """Have an account that was brought to what is due be in these groups there, and in no others that are
+    ours.
 
     Args:
         keys: "group:ID" or "role:ID", as in what is due.
@@ -32,14 +43,20 @@ def follow(connection: Connection, application_id: str, account_id: str, keys: I
     wanted = set(keys) if remote_id is not None else set()
     present = {row.key: row for row in _PRESENT.every(connection, {"account": account_id})}
     if remote_id is None:
-        connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.account_id == account_id))
+        connection.execute(
+            delete(t.provisioned_member).where(t.provisioned_member.c.account_id == account_id)
+        )
         return
     woken: list[str] = []
     for key in sorted(wanted):
         row = present.get(key)
         if row is None:
             group_id = _group(connection, application_id, key, now)
-            connection.execute(insert(t.provisioned_member).values(provisioned_group_id=group_id, account_id=account_id, due=True))
+            connection.execute(
+                insert(t.provisioned_member).values(
+                    provisioned_group_id=group_id, account_id=account_id, due=True
+                )
+            )
             woken.append(group_id)
         elif not row.due or row.agreed_remote_id != remote_id:
             _write(connection, row.provisioned_group_id, account_id, due=True)
@@ -54,7 +71,11 @@ def follow(connection: Connection, application_id: str, account_id: str, keys: I
 
 def _write(connection: Connection, group_id: str, account_id: str, *, due: bool) -> None:
     m = t.provisioned_member.c
-    connection.execute(update(t.provisioned_member).where(m.provisioned_group_id == group_id, m.account_id == account_id).values(due=due))
+    connection.execute(
+        update(t.provisioned_member)
+        .where(m.provisioned_group_id == group_id, m.account_id == account_id)
+        .values(due=due)
+    )
 
 
 def _group(connection: Connection, application_id: str, key: str, now: Instant) -> str:
@@ -64,7 +85,15 @@ def _group(connection: Connection, application_id: str, key: str, now: Instant) 
     if known is not None:
         return str(known)
     group_id = new_id()
-    row = {"id": group_id, "application_id": application_id, "key": key, "status": WAITING, "attempts": 0, "next_attempt_at": now, "created_at": now}
+    row = {
+        "id": group_id,
+        "application_id": application_id,
+        "key": key,
+        "status": WAITING,
+        "attempts": 0,
+        "next_attempt_at": now,
+        "created_at": now,
+    }
     connection.execute(insert(t.provisioned_group).values(**row))
     return group_id
 
@@ -76,7 +105,9 @@ def wake(connection: Connection, which: Any, now: Instant) -> None:
 
 
 def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[Any]]:
-    """Return (account id, id there) of those who are to be added there, and of those who are to be taken off; ids there as they were agreed."""
+    """Return (account id, id there) of those who are to be added there, and of those who are to be taken
+    off; ids there as they were agreed.
+    """
     m, a = t.provisioned_member.c, t.account.c
     rows = connection.execute(
         select(m.account_id, m.due, m.agreed_remote_id, a.remote_id)
@@ -84,26 +115,40 @@ def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[An
         .where(
             m.provisioned_group_id == group_id,
             or_(
-                and_(m.due.is_(True), a.remote_id.is_not(None), or_(m.agreed_remote_id.is_(None), m.agreed_remote_id != a.remote_id)),
+                and_(
+                    m.due.is_(True),
+                    a.remote_id.is_not(None),
+                    or_(m.agreed_remote_id.is_(None), m.agreed_remote_id != a.remote_id),
+                ),
                 and_(m.due.is_(False), m.agreed_remote_id.is_not(None)),
             ),
         )
     ).all()
-    return [(row.account_id, row.remote_id) for row in rows if row.due], [(row.account_id, row.agreed_remote_id) for row in rows if not row.due]
+    return [(row.account_id, row.remote_id) for row in rows if row.due], [
+        (row.account_id, row.agreed_remote_id) for row in rows if not row.due
+    ]
 
 
 def everyone(connection: Connection, group_id: str) -> list[Any]:
     """Return (account id, id there) of all who are to be in a group there."""
     m, a = t.provisioned_member.c, t.account.c
     statement = select(m.account_id, a.remote_id).join(t.account, a.id == m.account_id)
-    rows = connection.execute(statement.where(m.provisioned_group_id == group_id, m.due.is_(True), a.remote_id.is_not(None)))
+    rows = connection.execute(
+        statement.where(m.provisioned_group_id == group_id, m.due.is_(True), a.remote_id.is_not(None))
+    )
     return [(row.account_id, row.remote_id) for row in rows]
 
 
 def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any]:
-    """Return (account id, id there) of all who were agreed to be in a group there; if that is in doubt, also of all who were to be."""
+    """Return (account id, id there) of all who were agreed to be in a group there; if that is in doubt, also
+    of all who were to be.
+    """
     m = t.provisioned_member.c
-    rows = connection.execute(select(m.account_id, m.agreed_remote_id).where(m.provisioned_group_id == group_id, m.agreed_remote_id.is_not(None)))
+    rows = connection.execute(
+        select(m.account_id, m.agreed_remote_id).where(
+            m.provisioned_group_id == group_id, m.agreed_remote_id.is_not(None)
+        )
+    )
     known = [(row.account_id, row.agreed_remote_id) for row in rows]
     return sorted({*known, *everyone(connection, group_id)}) if in_doubt else known
 
@@ -112,37 +157,61 @@ def ours(connection: Connection, application_id: str) -> frozenset[str]:
     """Return the ids there of everyone whom we deliver to an application."""
     a = t.account.c
     found: frozenset[str] = frozenset(
-        connection.execute(select(a.remote_id).where(a.application_id == application_id, a.remote_id.is_not(None))).scalars()
+        connection.execute(
+            select(a.remote_id).where(a.application_id == application_id, a.remote_id.is_not(None))
+        ).scalars()
     )
     return found
 
 
-def agree(connection: Connection, group_id: str, added: Iterable[tuple[str, str]], removed: Iterable[tuple[str, str]]) -> None:
-    """Write down who was put into a group there and who was taken off; who is due again meanwhile stays due."""
+def agree(
+    connection: Connection,
+    group_id: str,
+    added: Iterable[tuple[str, str]],
+    removed: Iterable[tuple[str, str]],
+) -> None:
+    """Write down who was put into a group there and who was taken off; who is due again meanwhile stays
+    due.
+    """
     m = t.provisioned_member.c
-    rows = [{"group": group_id, "account": account_id, "remote": remote_id} for account_id, remote_id in added]
+    rows = [
+        {"group": group_id, "account": account_id, "remote": remote_id} for account_id, remote_id in added
+    ]
     if rows:
         where = (m.provisioned_group_id == bindparam("group"), m.account_id == bindparam("account"))
-        connection.execute(update(t.provisioned_member).where(*where).values(agreed_remote_id=bindparam("remote")), rows)
+        connection.execute(
+            update(t.provisioned_member).where(*where).values(agreed_remote_id=bindparam("remote")), rows
+        )
     gone = [{"group": group_id, "account": account_id} for account_id, _ in removed]
     if gone:
         where = (m.provisioned_group_id == bindparam("group"), m.account_id == bindparam("account"))
-        connection.execute(update(t.provisioned_member).where(*where, m.due.is_(True)).values(agreed_remote_id=None), gone)
+        connection.execute(
+            update(t.provisioned_member).where(*where, m.due.is_(True)).values(agreed_remote_id=None), gone
+        )
         connection.execute(delete(t.provisioned_member).where(*where, m.due.is_(False)), gone)
 
 
 def forget(connection: Connection, group_id: str) -> None:
-    """Write down that a group is gone there: who is no longer due in it goes, and of the others nothing is agreed."""
+    """Write down that a group is gone there: who is no longer due in it goes, and of the others nothing is
+    agreed.
+    """
     m = t.provisioned_member.c
-    connection.execute(delete(t.provisioned_member).where(m.provisioned_group_id == group_id, m.due.is_(False)))
-    connection.execute(update(t.provisioned_member).where(m.provisioned_group_id == group_id).values(agreed_remote_id=None))
+    connection.execute(
+        delete(t.provisioned_member).where(m.provisioned_group_id == group_id, m.due.is_(False))
+    )
+    connection.execute(
+        update(t.provisioned_member).where(m.provisioned_group_id == group_id).values(agreed_remote_id=None)
+    )
 
 
 def ready(connection: Connection, now: Instant) -> list[Any]:
-    """Return (id, application id, requests at a time) of groups to be delivered now: their application takes tasks,
+    """Return (id, application id, requests at a time) of groups to be delivered now: their application takes
+    tasks,
     and none for a user is due before them."""
     g, p, d = t.provisioned_group.c, t.application.c, t.task.c
-    first = exists().where(d.application_id == p.id, d.status == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now)
+    first = exists().where(
+        d.application_id == p.id, d.status == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now
+    )
     statement = (
         select(g.id, g.application_id, p.max_concurrency)
         .join(t.application, p.id == g.application_id)

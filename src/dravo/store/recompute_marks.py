@@ -17,7 +17,9 @@ def mark_users_within(connection: Connection, group_id: str, now: Instant) -> No
     mark_selected(connection, users_within(group_id, literal(now)))
 
 
-def mark_users(connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+def mark_users(
+    connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None
+) -> None:
     """Mark the users of some ids, or whose ids a select yields; `cleared` as in `mark_selected`."""
     mark_selected(connection, select(t.user.c.id, literal(now)).where(t.user.c.id.in_(users)), cleared)
 
@@ -26,12 +28,15 @@ def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] |
     """Mark the users that a select of (user id, instant) yields.
 
     Args:
-        cleared: (application id, name of the operator) where what is taken away with it was confirmed; what was confirmed before for
+        cleared: (application id, name of the operator) where what is taken away with it was confirmed; what
+            was confirmed before for
             somebody who is marked already, and is not worked out yet, no longer is: it was another change.
     """
     columns = ["user_id", "since", "confirmed_for", "released_by"]
     application_id, by = cleared or (None, None)
-    statement = insert_unless_there(t.pending_recompute).from_select(columns, users.add_columns(literal(application_id), literal(by)))
+    statement = insert_unless_there(t.pending_recompute).from_select(
+        columns, users.add_columns(literal(application_id), literal(by))
+    )
     new = statement.excluded
     values = {"since": new.since, "confirmed_for": new.confirmed_for, "released_by": new.released_by}
     connection.execute(statement.on_conflict_do_update(index_elements=["user_id"], set_=values))

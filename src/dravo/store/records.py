@@ -21,7 +21,11 @@ _ONE = select(*COLUMNS[t.record]).where(
     t.record.c.gone_at.is_(None),
 )
 _MAKE = PreparedStatement(insert(t.record))
-_PRESENT = (t.record.c.id == bindparam("record"), t.record.c.version == bindparam("seen"), t.record.c.gone_at.is_(None))
+_PRESENT = (
+    t.record.c.id == bindparam("record"),
+    t.record.c.version == bindparam("seen"),
+    t.record.c.gone_at.is_(None),
+)
 _CONTENT = {
     "data": bindparam("content", type_=t.record.c.data.type),
     "version": t.record.c.version + 1,
@@ -33,14 +37,22 @@ _REPLACE = PreparedStatement(
     update(t.record)
     .where(*_PRESENT)
     .values(
-        **_CONTENT, user_name_key=bindparam("name"), external_id=bindparam("external"), gone_at=bindparam("gone"),
-        email_key=bindparam("email"), more_emails=bindparam("emails"),
+        **_CONTENT,
+        user_name_key=bindparam("name"),
+        external_id=bindparam("external"),
+        gone_at=bindparam("gone"),
+        email_key=bindparam("email"),
+        more_emails=bindparam("emails"),
     )
-)  # fmt: skip
+)
 
 
-def found_by(data: Mapping[str, Any], known: Searchable | None = None) -> tuple[str, str | None, str | None, str | None]:
-    """Return user name, external id, first email and the others, as records are found by them; `known` if that was looked up before."""
+def found_by(
+    data: Mapping[str, Any], known: Searchable | None = None
+) -> tuple[str, str | None, str | None, str | None]:
+    """Return user name, external id, first email and the others, as records are found by them; `known` if
+    that was looked up before.
+    """
     found = known or searchable(data)
     first, *others = found.emails or (None,)
     return found.user_name_key, found.external_id, first, "\n".join(["", *others, ""]) if others else None
@@ -48,12 +60,22 @@ def found_by(data: Mapping[str, Any], known: Searchable | None = None) -> tuple[
 
 def get(connection: Connection, source_id: str, connection_type: str, record_id: str) -> Any:
     """Return one record that the source has, or None."""
-    return connection.execute(_ONE, {"id": record_id, "source": source_id, "connection_type": connection_type}).first()
+    return connection.execute(
+        _ONE, {"id": record_id, "source": source_id, "connection_type": connection_type}
+    ).first()
 
 
-def make(connection: Connection, record_id: str, source_id: str, connection_type: str, user_id: str, data: Mapping[str, Any], now: Instant, *,
+def make(
+    connection: Connection,
+    record_id: str,
+    source_id: str,
+    connection_type: str,
+    user_id: str,
+    data: Mapping[str, Any],
+    now: Instant,
+    *,
     undecided: bool = False,
-) -> None:  # fmt: skip
+) -> None:
     """Write a new record."""
     name, external, email, emails = found_by(data)
     _MAKE.change(
@@ -82,7 +104,9 @@ def decided(connection: Connection, record_id: str, *, undecided: bool = False) 
 
 
 def forget_user(connection: Connection, user_id: str) -> None:
-    """Remove a user of whom no source says anything any more, and from whom nothing ever followed; one from whom something did stays."""
+    """Remove a user of whom no source says anything any more, and from whom nothing ever followed; one from
+    whom something did stays.
+    """
     connection.execute(delete(t.pending_recompute).where(t.pending_recompute.c.user_id == user_id))
     try:
         with connection.begin_nested():
@@ -92,14 +116,25 @@ def forget_user(connection: Connection, user_id: str) -> None:
 
 
 def write(
-    connection: Connection, record_id: str, seen: int, before: Mapping[str, Any], data: Mapping[str, Any], now: Instant, *, gone: bool = False
+    connection: Connection,
+    record_id: str,
+    seen: int,
+    before: Mapping[str, Any],
+    data: Mapping[str, Any],
+    now: Instant,
+    *,
+    gone: bool = False,
 ) -> bool:
-    """Write what a source now says, in place of what it said before; False if the record is no longer at the version seen."""
+    """Write what a source now says, in place of what it said before; False if the record is no longer at the
+    version seen.
+    """
     found = found_by(data)
     given = {"record": record_id, "seen": seen, "content": data, "at": now}
     if not gone and found == found_by(before):
         return _WRITE.change(connection, given) == 1
-    given |= dict(zip(("name", "external", "email", "emails"), found, strict=True)) | {"gone": now if gone else None}
+    given |= dict(zip(("name", "external", "email", "emails"), found, strict=True)) | {
+        "gone": now if gone else None
+    }
     return _REPLACE.change(connection, given) == 1
 
 
@@ -111,11 +146,16 @@ def claim(connection: Connection, record_id: str, source_id: str, values: list[t
     """
     connection.execute(delete(t.record_unique).where(t.record_unique.c.record_id == record_id))
     if values:
-        rows = [{"record_id": record_id, "source_id": source_id, "path": path, "value_key": value} for path, value in dict.fromkeys(values)]
+        rows = [
+            {"record_id": record_id, "source_id": source_id, "path": path, "value_key": value}
+            for path, value in dict.fromkeys(values)
+        ]
         connection.execute(insert(t.record_unique), rows)
 
 
-def whose(connection: Connection, source_id: str, values: list[tuple[str, str]], own_id: str) -> tuple[str, str] | None:
+def whose(
+    connection: Connection, source_id: str, values: list[tuple[str, str]], own_id: str
+) -> tuple[str, str] | None:
     """Return the first of some unique values that another record of the source has, or None."""
     u = t.record_unique.c
     for path, value in values:

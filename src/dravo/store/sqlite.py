@@ -15,7 +15,8 @@ from dravo.core.errors import Busy, DravoError, StorageFailing
 __all__ = ["checkpoint", "commits_seen", "error_text", "insert_unless_there", "open_engine"]
 
 BUSY_SECONDS = 20
-# The log is folded back into the file every 32 MB instead of every 4: pages that change often are then written once, not ten times.
+# The log is folded back into the file every 32 MB instead of every 4: pages that change often are then
+# written once, not ten times.
 PRAGMAS = (
     "journal_mode=WAL",
     "synchronous=FULL",
@@ -35,17 +36,25 @@ def error_text(wrong: Exception, doing: str = "written") -> DravoError:
     """
     if "locked" in str(wrong) or "busy" in str(wrong):
         return Busy("The database is locked by another process.", "Try again in a moment.")
-    hint = "Check whether the disk is full or the folder is read-only." if doing == "written" else "Check that the data folder can be read."
+    hint = (
+        "Check whether the disk is full or the folder is read-only."
+        if doing == "written"
+        else "Check that the data folder can be read."
+    )
     return StorageFailing(f"The database cannot be {doing}: {str(wrong).splitlines()[0]}.", hint)
 
 
 def checkpoint(connection: Connection) -> None:
-    """Fold what was written into the file itself, as far as nobody is reading what was there before; nobody is made to wait."""
+    """Fold what was written into the file itself, as far as nobody is reading what was there before; nobody
+    is made to wait.
+    """
     connection.connection.cursor().execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
 
 
 def commits_seen(connection: Connection) -> int:
-    """Return a number that is another one after every commit by another connection, of this process or any; it costs next to nothing."""
+    """Return a number that is another one after every commit by another connection, of this process or any;
+    it costs next to nothing.
+    """
     return int(connection.connection.cursor().execute("PRAGMA data_version").fetchone()[0])
 
 
@@ -56,7 +65,8 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
 
     Args:
         url: `sqlite:///PATH`.
-        begin: "BEGIN" for readers, "BEGIN IMMEDIATE" for writers, which then never fail half-way for want of the lock.
+        begin: "BEGIN" for readers, "BEGIN IMMEDIATE" for writers, which then never fail half-way for want of
+            the lock.
         pool_size: how many connections are kept open.
         durable: whether a commit waits until it is on the disk.
     """
@@ -64,12 +74,19 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
         url,
         poolclass=QueuePool,
         pool_size=pool_size,
-        # Each thread that reads keeps a connection of its own, so there are as many as threads; none may have to wait for another's.
+        # Each thread that reads keeps a connection of its own, so there are as many as threads; none may
+        # have to wait for another's.
         max_overflow=-1,
         pool_reset_on_return=None,
-        connect_args={"timeout": BUSY_SECONDS, "isolation_level": None, "cached_statements": 512, "check_same_thread": False},
+        connect_args={
+            "timeout": BUSY_SECONDS,
+            "isolation_level": None,
+            "cached_statements": 512,
+            "check_same_thread": False,
+        },
         query_cache_size=2000,
-        # What a statement was given, such as a hash of a password or attributes of users, is no matter of a log.
+        # What a statement was given, such as a hash of a password or attributes of users, is no matter of a
+        # log.
         hide_parameters=True,
     )
 

@@ -50,7 +50,8 @@ from dravo.web.sso import routes as sso
 
 BUILT = Path(__file__).parent / "console" / "built"
 POLICY = (
-    "default-src 'none'; script-src 'self'{script}; style-src 'self'{nonce}; img-src 'self' data:; font-src 'self'; "
+    "default-src 'none'; script-src 'self'{script}; style-src 'self'{nonce}; img-src 'self' data:; "
+    "font-src 'self'; "
     "connect-src 'self'; form-action 'self'{posts_to}; base-uri 'none'; frame-ancestors 'none'"
 )
 
@@ -136,7 +137,9 @@ def api_document(app: Api) -> dict[str, Any]:
     """Return the OpenAPI document of the management API, each operation with the permission that it needs."""
     document = copy.deepcopy(app.api_doc)
     permissions = {
-        (method, re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", rule.rule)): getattr(app.view_functions[rule.endpoint], "permission", None)
+        (method, re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", rule.rule)): getattr(
+            app.view_functions[rule.endpoint], "permission", None
+        )
         for rule in app.url_map.iter_rules()
         for method in rule.methods or ()
     }
@@ -165,7 +168,9 @@ def _add_document(app: Api) -> None:
     @app.route(f"{PREFIX}/")
     def page() -> str:
         g.nonce = secrets.token_urlsafe(16)
-        return render_template("api.html", document=orjson.loads(made()[0]), version=__version__, nonce=g.nonce)
+        return render_template(
+            "api.html", document=orjson.loads(made()[0]), version=__version__, nonce=g.nonce
+        )
 
 
 def _add_health(app: Flask, ctx: AppContext, heartbeats: Heartbeats | None) -> None:
@@ -180,7 +185,11 @@ def _add_health(app: Flask, ctx: AppContext, heartbeats: Heartbeats | None) -> N
         text = (
             "\n".join(
                 reporting_metrics.as_text(
-                    [*reporting_metrics.measures(ctx, clock.now()), *reporting_metrics.of_worker(heartbeats), *reporting_metrics.of_events()]
+                    [
+                        *reporting_metrics.measures(ctx, clock.now()),
+                        *reporting_metrics.of_worker(heartbeats),
+                        *reporting_metrics.of_events(),
+                    ]
                 )
             )
             + "\n"
@@ -199,7 +208,10 @@ def _add_health(app: Flask, ctx: AppContext, heartbeats: Heartbeats | None) -> N
         except DravoError as wrong:
             return {"status": "not ready", "reason": wrong.message}, 503
         if heartbeats is not None and (late := heartbeats.late(LATE_SECONDS)):
-            return {"status": "not ready", "reason": f"The worker does not respond ({', '.join(late)}). See the service log."}, 503
+            return {
+                "status": "not ready",
+                "reason": f"The worker does not respond ({', '.join(late)}). See the service log.",
+            }, 503
         return {"status": "ready"}, 200
 
 
@@ -219,8 +231,11 @@ def _add_console(app: Flask) -> None:
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
             return response
         if "index.html" not in files:
-            return Response("The console is not built yet. Run 'make setup'.\n", 503, content_type="text/plain")
-        # The theme's colors are written into the page as a style, which the policy lets through by this page's own nonce.
+            return Response(
+                "The console is not built yet. Run 'make setup'.\n", 503, content_type="text/plain"
+            )
+        # The theme's colors are written into the page as a style, which the policy lets through by this
+        # page's own nonce.
         g.nonce = secrets.token_urlsafe(16)
         text = (BUILT / "index.html").read_text().replace("__NONCE__", g.nonce)
         return Response(text, content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
@@ -230,7 +245,8 @@ def _add_headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     if response.mimetype == "text/html":
         nonce = g.get("nonce")
-        # Only the page that takes a browser on to a provider posts elsewhere, to that one place, and does so by itself.
+        # Only the page that takes a browser on to a provider posts elsewhere, to that one place, and does so
+        # by itself.
         posts_to = g.get("posts_to")
         response.headers["Content-Security-Policy"] = POLICY.format(
             nonce=f" 'nonce-{nonce}'" if nonce else "",

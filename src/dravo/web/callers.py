@@ -6,7 +6,8 @@ import ipaddress
 
 from flask import request
 
-# What one host or household has to itself (RFC 6177): anyone who has such a network has more addresses than any limit could count.
+# What one host or household has to itself (RFC 6177): anyone who has such a network has more addresses than
+# any limit could count.
 NETWORK = 64
 
 
@@ -16,7 +17,8 @@ def place() -> str:
 
 
 def place_of(address: str) -> str:
-    """Return the place of an address, as a text that is the same for all addresses that one caller has at will.
+    """Return the place of an address, as a text that is the same for all addresses that one caller has at
+    will.
 
     Args:
         address: as the server tells it; what is no address stands for itself.

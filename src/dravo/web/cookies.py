@@ -1,4 +1,7 @@
-"""Cookies by which browsers are known. Under HTTPS their names begin with `__Host-`: no other host can set them (RFC 6265bis, 4.1.3)."""
+"""Cookies by which browsers are known.
+
+Under HTTPS their names begin with `__Host-`: no other host can set them (RFC 6265bis, 4.1.3).
+"""
 
 from __future__ import annotations
 
@@ -24,9 +27,17 @@ def read(name: str) -> str | None:
     return request.cookies.get(_named(name))
 
 
-def keep(response: Response, name: str, secret: str, seconds: int, same_site: Literal["Strict", "Lax", "None"] = "Lax") -> None:
+def keep(
+    response: Response,
+    name: str,
+    secret: str,
+    seconds: int,
+    same_site: Literal["Strict", "Lax", "None"] = "Lax",
+) -> None:
     """Set a cookie for some seconds."""
-    response.set_cookie(_named(name), secret, httponly=True, samesite=same_site, secure=is_secure(), path="/", max_age=seconds)
+    response.set_cookie(
+        _named(name), secret, httponly=True, samesite=same_site, secure=is_secure(), path="/", max_age=seconds
+    )
 
 
 def forget(response: Response, name: str) -> None:

@@ -1,4 +1,6 @@
-"""The web process: console, management API and inbound SCIM of one data folder, as `dravo.serving` starts it."""
+"""The web process: console, management API and inbound SCIM of one data folder, as `dravo.serving` starts
+it.
+"""
 
 from __future__ import annotations
 
@@ -16,11 +18,14 @@ from dravo.services.heartbeats import Heartbeats
 from dravo.web.app import create_app
 
 WEB_THREADS = 8
-# So many may be connected at a time; anyone who says nothing for so long is let go, so that idle connections stand in nobody's way.
+# So many may be connected at a time; anyone who says nothing for so long is let go, so that idle connections
+# stand in nobody's way.
 CONNECTIONS, IDLE_SECONDS = 4_000, 30
 
 
-def run_web(ctx: AppContext, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
+def run_web(
+    ctx: AppContext, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats
+) -> None:
     """Be the web process.
 
     Args:
@@ -30,12 +35,26 @@ def run_web(ctx: AppContext, sockets: list[socket.socket], public_url: str, prox
     _allow_connections()
     app = create_app(ctx, public_url, heartbeats)
     child_process.keep_what_is_loaded()
-    # Limits count by where a caller is; behind a proxy everyone would be in one place. Of anybody else such a word is dropped.
-    behind = {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}} if proxy else {}
+    # Limits count by where a caller is; behind a proxy everyone would be in one place. Of anybody else such
+    # a word is dropped.
+    behind = (
+        {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}}
+        if proxy
+        else {}
+    )
     waitress.serve(
-        app, sockets=sockets, threads=WEB_THREADS, ident="dravo", max_request_body_size=32 * 1024 * 1024, connection_limit=CONNECTIONS,
-        channel_timeout=IDLE_SECONDS, cleanup_interval=10, asyncore_use_poll=True, clear_untrusted_proxy_headers=True, **behind,
-    )  # fmt: skip
+        app,
+        sockets=sockets,
+        threads=WEB_THREADS,
+        ident="dravo",
+        max_request_body_size=32 * 1024 * 1024,
+        connection_limit=CONNECTIONS,
+        channel_timeout=IDLE_SECONDS,
+        cleanup_interval=10,
+        asyncore_use_poll=True,
+        clear_untrusted_proxy_headers=True,
+        **behind,
+    )
 
 
 def _allow_connections() -> None:
@@ -43,10 +62,14 @@ def _allow_connections() -> None:
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = CONNECTIONS + 500
     if soft != resource.RLIM_INFINITY and soft < wanted:
-        resource.setrlimit(resource.RLIMIT_NOFILE, (wanted if hard == resource.RLIM_INFINITY else min(wanted, hard), hard))
+        resource.setrlimit(
+            resource.RLIMIT_NOFILE, (wanted if hard == resource.RLIM_INFINITY else min(wanted, hard), hard)
+        )
 
 
-def main(folder: Path, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats) -> None:
+def main(
+    folder: Path, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats
+) -> None:
     """Serve where `dravo.serving` listens."""
     ctx = child_process.begin("web", folder)
     signal.signal(signal.SIGTERM, lambda *_: os._exit(0))

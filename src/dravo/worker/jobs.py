@@ -56,7 +56,9 @@ class Jobs:
         return given
 
     def is_free(self, name: str, future: Future[Any] | None, kind: str = JOB) -> bool:
-        """Whether a background job may start again: the last one has ended, and its pause after an error is over."""
+        """Whether a background job may start again: the last one has ended, and its pause after an error is
+        over.
+        """
         # Apart from the job of the same name that starts it, which goes well however it ends.
         background = f"{name} in the background"
         times, until = self._broken.get(background, (0, 0.0))

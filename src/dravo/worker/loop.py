@@ -1,4 +1,6 @@
-"""The worker's loop: looks for what is to be done, hands it to threads within each application's pace, and looks again."""
+"""The worker's loop: looks for what is to be done, hands it to threads within each application's pace, and
+looks again.
+"""
 
 from __future__ import annotations
 
@@ -50,8 +52,8 @@ BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST = 10.0, 600.0
 UNWRITTEN_SECONDS_AT_MOST = 60.0
 # A file in the data folder that says that the worker finished what it had in hand when it ended.
 ENDED_WELL = "worker-ended-well"
-# How often it is seen whether anything was written; how often is looked all the same, for what is due by time; and how often at the most
-# while enough is queued.
+# How often it is seen whether anything was written; how often is looked all the same, for what is due by
+# time; and how often at the most while enough is queued.
 GLANCE_SECONDS, LOOK_SECONDS, BUSY_SECONDS = 0.1, 0.5, 0.4
 SWEEP_SECONDS = 600
 # How often what was written is folded into the database's file.
@@ -97,7 +99,8 @@ class Worker:
         # How many changes may go in one request to it.
         self._together: dict[str, int] = {}
         self._all_written = True
-        # How often in a row the records could not be written, and until when no application is asked for anything because of that.
+        # How often in a row the records could not be written, and until when no application is asked for
+        # anything because of that.
         self._unwritten, self._rests_until = 0, 0.0
         self._settlements: SimpleQueue[Written | None] = SimpleQueue()
         self._wake = threading.Event()
@@ -117,7 +120,8 @@ class Worker:
         """Work until `stop` is called; what is under way then is finished.
 
         Raises:
-            Exception: if the loop itself breaks off. Anyone who runs it ends the process then, so that it is started again.
+            Exception: if the loop itself breaks off. Anyone who runs it ends the process then, so that it is
+                started again.
         """
         log.info("worker started")
         settler = threading.Thread(target=self._settle, name="settler", daemon=True)
@@ -162,7 +166,9 @@ class Worker:
         self._wake.set()
 
     def _may_find_work(self) -> bool:
-        """Whether it is worth looking: it costs what tasks could use, and much of it where nothing happens."""
+        """Whether it is worth looking: it costs what tasks could use, and much of it where nothing
+        happens.
+        """
         seconds = time.monotonic() - self._looked
         if seconds >= LOOK_SECONDS:
             return True
@@ -194,13 +200,18 @@ class Worker:
         do("due start and end dates", lambda: recompute.mark_due_changes(self.ctx, now), False)
         do("seats", lambda: license_plans.give_free_seats(self.ctx, now), None)
         chunk = recompute.USERS_PER_CHUNK
-        more = do("computing access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0) >= chunk
+        more = (
+            do("computing access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0)
+            >= chunk
+        )
         do("removals", lambda: holds.hold_removals(self.ctx, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}
             in_hand = self._in_hand | {each.account_id for queue in self._queued.values() for each in queue}
         nothing: list[ReadyTask] = []
-        chosen = do("tasks", lambda: task_queue.ready(self.ctx, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing)
+        chosen = do(
+            "tasks", lambda: task_queue.ready(self.ctx, now, busy, in_hand, THREADS + AHEAD, AHEAD), nothing
+        )
         with self._lock:
             for each in chosen:
                 queue = self._queued.setdefault(each.application_id, deque())
@@ -209,7 +220,8 @@ class Worker:
                 queue.append(each)
                 self._pace[each.application_id] = each.pace
                 self._together[each.application_id] = each.together
-            # Also those that had to wait because others had taken all threads: nobody else comes back to them.
+            # Also those that had to wait because others had taken all threads: nobody else comes back to
+            # them.
             queued = [application_id for application_id, queue in self._queued.items() if queue]
         for application_id in queued:
             self._go_on(application_id)
@@ -221,7 +233,11 @@ class Worker:
         ctx, do = self.ctx, self._jobs.do
         kept = do("settings", lambda: settings.get(ctx), None)
         if kept is not None:
-            do("old requests", lambda: request_log.sweep(ctx.database, now, kept["trace_days"], kept["traces_per_source"]), None)
+            do(
+                "old requests",
+                lambda: request_log.sweep(ctx.database, now, kept["trace_days"], kept["traces_per_source"]),
+                None,
+            )
             do("old attempts", lambda: task_queue.sweep(ctx, now, kept["attempt_days"]), None)
             do("old runs", lambda: import_runs.sweep(ctx, now, kept["attempt_days"]), None)
             do("old sign-in traces", lambda: sign_in_traces.sweep(ctx, now, kept["trace_days"]), None)
@@ -229,16 +245,26 @@ class Worker:
         do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
             # Providers may let one wait: that is done beside everything else.
-            self._addresses = self._pulls.submit(do, "metadata addresses", lambda: maintenance.look_at_addresses(ctx, now), None)
+            self._addresses = self._pulls.submit(
+                do, "metadata addresses", lambda: maintenance.look_at_addresses(ctx, now), None
+            )
 
     def _begin_run(self) -> None:
-        """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the tasks."""
+        """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the
+        tasks.
+        """
         if not self._jobs.is_free("reconciliation", self._run, RUN):
             return
         if self._run is not None and self._run.exception() is not None:
-            reconciliation.end_broken_off(self.ctx, "The attempt failed with an internal error.", "See the service log for details.")
+            reconciliation.end_broken_off(
+                self.ctx, "The attempt failed with an internal error.", "See the service log for details."
+            )
         run_id = reconciliation.next_requested(self.ctx)
-        self._run = self._runs.submit(reconciliation.carry_out, self.ctx, self.talker, run_id) if run_id is not None else None
+        self._run = (
+            self._runs.submit(reconciliation.carry_out, self.ctx, self.talker, run_id)
+            if run_id is not None
+            else None
+        )
 
     def _begin_pulls(self) -> None:
         """Begin the runs that were asked for, side by side for different sources."""
@@ -247,7 +273,10 @@ class Worker:
                 if self._jobs.broke_off("run", done, RUN):
                     import_runs.fail_interrupted(self.ctx, source_id)
                 del self._reading[source_id]
-        while len(self._reading) < PULLS and (found := import_runs.next_requested(self.ctx, set(self._reading))) is not None:
+        while (
+            len(self._reading) < PULLS
+            and (found := import_runs.next_requested(self.ctx, set(self._reading))) is not None
+        ):
             run_id, source_id = found
             self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.ctx, run_id)
 
@@ -257,14 +286,20 @@ class Worker:
             return
         self._count = None
         self._count_at = later(now, access_flow.LEAST_SECONDS)
-        self._count = self._counts.submit(access_flow.count, self.ctx) if access_flow.is_due(self.ctx, now) else None
+        self._count = (
+            self._counts.submit(access_flow.count, self.ctx) if access_flow.is_due(self.ctx, now) else None
+        )
 
     def _begin_letters(self, now: Instant) -> None:
         """Have letters be sent, beside everything else: a mail server may let one wait."""
         if not self._jobs.is_free("letters", self._letters):
             return
         self._letters = None
-        self._letters = self._mail.submit(mail_queue.send_due, self.ctx, now) if mail_queue.is_due(self.ctx, now) else None
+        self._letters = (
+            self._mail.submit(mail_queue.send_due, self.ctx, now)
+            if mail_queue.is_due(self.ctx, now)
+            else None
+        )
 
     def _go_on(self, application_id: str) -> None:
         """Hand out what is queued for an application, within its pace."""
@@ -275,7 +310,13 @@ class Worker:
                 allowed = min(self._pace.get(application_id, 1), self._share(application_id))
                 # What could not be written down would be asked for again and again.
                 rests = time.monotonic() < self._rests_until
-                if not queue or rests or busy >= allowed or sum(self._busy.values()) >= THREADS or self._stopped.is_set():
+                if (
+                    not queue
+                    or rests
+                    or busy >= allowed
+                    or sum(self._busy.values()) >= THREADS
+                    or self._stopped.is_set()
+                ):
                     return
                 if self._settlements.qsize() >= AT_ONCE:
                     # What is not written down yet would have to be found out again after a crash.
@@ -288,8 +329,12 @@ class Worker:
             future.add_done_callback(lambda done, hand=hand: self._carried_out(hand, done))  # type: ignore[misc]
 
     def _share(self, application_id: str) -> int:
-        """Return how many threads an application may have at a time, beside all others of which something waits; the lock is held."""
-        active = {each for each, queue in self._queued.items() if queue} | {each for each, number in self._busy.items() if number}
+        """Return how many threads an application may have at a time, beside all others of which something
+        waits; the lock is held.
+        """
+        active = {each for each, queue in self._queued.items() if queue} | {
+            each for each, number in self._busy.items() if number
+        }
         return max(1, THREADS // len(active | self._waiting_groups | {application_id}))
 
     def _carry_out(self, hand: Batch) -> list[AttemptResult]:
@@ -304,7 +349,8 @@ class Worker:
         if not settlements:
             self._finished_hand(hand, set(), wrong, frees=True)
             return
-        # Where all went well the next may go while this is written down; a trouble may mean that none is to go.
+        # Where all went well the next may go while this is written down; a trouble may mean that none is to
+        # go.
         well = not any(isinstance(each.went, ProvisioningError) for each in settlements)
         self._settlements.put((hand, settlements, not well))
         if well:
@@ -323,7 +369,10 @@ class Worker:
             if first is None:
                 return
             together = [first]
-            while sum(len(settlements) for _, settlements, _ in together) < AT_ONCE and not self._settlements.empty():
+            while (
+                sum(len(settlements) for _, settlements, _ in together) < AT_ONCE
+                and not self._settlements.empty()
+            ):
                 following = self._settlements.get()
                 if following is None:
                     self._settlements.put(None)
@@ -334,9 +383,13 @@ class Worker:
                 self._finished_hand(hand, own, failed, frees=frees)
 
     def _write(self, together: list[Written]) -> tuple[list[set[str]], list[BaseException | None]]:
-        """Write down how attempts went; returns for each hand its outcomes, and what kept it from being written."""
+        """Write down how attempts went; returns for each hand its outcomes, and what kept it from being
+        written.
+        """
         try:
-            outcomes = attempt.write_together([each for _, settlements, _ in together for each in settlements])
+            outcomes = attempt.write_together(
+                [each for _, settlements, _ in together for each in settlements]
+            )
         except DravoError as failed:
             # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
             self._all_written = False
@@ -370,8 +423,17 @@ class Worker:
         for application_id, outcomes in counted.items():
             events.note_tasks(keys.get(application_id, application_id), dict(outcomes))
 
-    def _finished_hand(self, hand: Batch, outcomes: set[str], wrong: BaseException | None, *, frees: bool) -> None:
-        self._finished(hand[0].application_id, {each.account_id for each in hand}, outcomes, wrong, is_group=False, frees=frees)
+    def _finished_hand(
+        self, hand: Batch, outcomes: set[str], wrong: BaseException | None, *, frees: bool
+    ) -> None:
+        self._finished(
+            hand[0].application_id,
+            {each.account_id for each in hand},
+            outcomes,
+            wrong,
+            is_group=False,
+            frees=frees,
+        )
 
     def _hand_out_groups(self, now: Instant) -> None:
         """Hand out groups, within each application's pace and share, when none of its users is under way."""
@@ -383,16 +445,29 @@ class Worker:
             self._waiting_groups = {application_id for _, application_id, _ in waiting}
         for group_id, application_id, max_concurrency in waiting:
             with self._lock:
-                busy, groups, known = self._busy.get(application_id, 0), self._groups.get(application_id, 0), group_id in self._in_hand
+                busy, groups, known = (
+                    self._busy.get(application_id, 0),
+                    self._groups.get(application_id, 0),
+                    group_id in self._in_hand,
+                )
                 room = sum(self._busy.values()) < THREADS and busy < self._share(application_id)
-                fits = room and busy == groups < max_concurrency and not known and not self._queued.get(application_id)
+                fits = (
+                    room
+                    and busy == groups < max_concurrency
+                    and not known
+                    and not self._queued.get(application_id)
+                )
                 if fits:
                     self._take(application_id, {group_id}, is_group=True)
             if fits:
                 future = self._pool.submit(group_provisioning.attempt, self.ctx, self.talker, group_id)
                 future.add_done_callback(
                     lambda done, group=group_id, of=application_id: self._finished(  # type: ignore[misc]
-                        of, {group}, set() if done.exception() else {done.result()} - {None}, done.exception(), is_group=True
+                        of,
+                        {group},
+                        set() if done.exception() else {done.result()} - {None},
+                        done.exception(),
+                        is_group=True,
                     )
                 )
 
@@ -404,7 +479,14 @@ class Worker:
             self._groups[application_id] = self._groups.get(application_id, 0) + 1
 
     def _finished(
-        self, application_id: str, what: set[str], outcomes: set[str], wrong: BaseException | None, *, is_group: bool, frees: bool = True
+        self,
+        application_id: str,
+        what: set[str],
+        outcomes: set[str],
+        wrong: BaseException | None,
+        *,
+        is_group: bool,
+        frees: bool = True,
     ) -> None:
         """Let go of what was worked on; `frees` says whether it still counts as under way."""
         if is_group and outcomes:
@@ -431,7 +513,9 @@ class Worker:
             if wrong is not None or outcomes - {DONE}:
                 # It may have to be left alone now: what was queued is looked at again with that known.
                 self._queued.pop(application_id, None)
-            few = len(self._queued.get(application_id, ())) < self._pace.get(application_id, 1) * self._together.get(application_id, 1)
+            few = len(self._queued.get(application_id, ())) < self._pace.get(
+                application_id, 1
+            ) * self._together.get(application_id, 1)
         self._go_on(application_id)
         if few:
             self._wake.set()

@@ -1,4 +1,6 @@
-"""Conditions as they are compiled hold exactly where the filter that they were read from does; and nobody is missed by what they need."""
+"""Conditions as they are compiled hold exactly where the filter that they were read from does; and nobody is
+missed by what they need.
+"""
 
 from __future__ import annotations
 
@@ -22,11 +24,21 @@ WORDS = ("Herbarium", "herbarium", "Estates", "ESTATES", "Straße", "STRASSE", "
 
 _words = st.sampled_from(WORDS)
 _simple = st.one_of(
-    st.builds(lambda word, operator: f'{ENTERPRISE}:department {operator} "{word}"', _words, st.sampled_from(["eq", "ne", "sw", "co", "ew"])),
-    st.builds(lambda word, operator: f'title {operator} "{word}"', _words, st.sampled_from(["eq", "ne", "sw", "co", "ew", "gt"])),
+    st.builds(
+        lambda word, operator: f'{ENTERPRISE}:department {operator} "{word}"',
+        _words,
+        st.sampled_from(["eq", "ne", "sw", "co", "ew"]),
+    ),
+    st.builds(
+        lambda word, operator: f'title {operator} "{word}"',
+        _words,
+        st.sampled_from(["eq", "ne", "sw", "co", "ew", "gt"]),
+    ),
     st.builds(lambda word: f'groups[display eq "{word}" and source eq "staff"]', _words),
     st.builds(lambda word: f'emails.value ew "{word}"', _words),
-    st.sampled_from(['source eq "staff"', "title pr", "groups pr", 'not (title eq "Estates")', 'groups.value eq "g1"']),
+    st.sampled_from(
+        ['source eq "staff"', "title pr", "groups pr", 'not (title eq "Estates")', 'groups.value eq "g1"']
+    ),
 )
 _filters = st.recursive(
     _simple,
@@ -44,7 +56,10 @@ _users = st.builds(
             **({ENTERPRISE: {"department": department}} if department is not None else {}),
             **({"emails": [{"value": mail}]} if mail else {}),
         },
-        [{"value": f"g{number}", "display": name, "source": source} for number, (name, source) in enumerate(groups)],
+        [
+            {"value": f"g{number}", "display": name, "source": source}
+            for number, (name, source) in enumerate(groups)
+        ],
         sources,
     ),
     st.none() | _words,
@@ -75,9 +90,16 @@ def test_anyone_who_meets_a_condition_has_what_it_needs(text: str, user: dict[st
 
 @given(st.lists(_filters, min_size=1, max_size=6), _users)
 def test_rules_found_by_what_they_need_are_those_that_hold(texts: list[str], user: dict[str, Any]) -> None:
-    rules = tuple(Assignment(f"r{number}", "records", f"role{number}", condition=read_condition(text)) for number, text in enumerate(texts))
+    rules = tuple(
+        Assignment(f"r{number}", "records", f"role{number}", condition=read_condition(text))
+        for number, text in enumerate(texts)
+    )
     facts, declared = UserFacts(True, seen=user), AccessConfig(general=rules)
-    wanted = {f"role{number}" for number, rule in enumerate(rules) if rule.condition is not None and rule.condition.holds(user)}
+    wanted = {
+        f"role{number}"
+        for number, rule in enumerate(rules)
+        if rule.condition is not None and rule.condition.holds(user)
+    }
     assert {role for _, role in compute_access(facts, declared, NOW).roles} == wanted
     assert set(decide_about(facts, declared, "records", NOW).roles) == wanted
 
@@ -99,7 +121,9 @@ def test_any_pattern_is_read_in_linear_time_or_refused(pattern: str, name: str) 
     except InvalidInput as wrong:
         assert wrong.message and wrong.hint
         return
-    read = read_name(pattern, name, "g", Captured({"viewer": "viewer", "curator": "curator"}, "curator"), frozenset())
+    read = read_name(
+        pattern, name, "g", Captured({"viewer": "viewer", "curator": "curator"}, "curator"), frozenset()
+    )
     assert read.outcome != GIVES or read.role == "viewer", "the highest role is never given by a name alone"
 
 

@@ -36,7 +36,15 @@ from dravo.core.access.evaluation import (
     decide,
     memberships,
 )
-from dravo.core.access.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Captured, compile_pattern, read_name
+from dravo.core.access.patterns import (
+    GIVES,
+    NO_MATCH,
+    NO_SUCH_ROLE,
+    NOT_CONFIRMED,
+    Captured,
+    compile_pattern,
+    read_name,
+)
 from dravo.core.days import day_of, read_span
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
@@ -49,7 +57,10 @@ def test_a_user_gets_the_roles_of_their_groups_and_their_own() -> None:
     mapped = {"herbarium": [Assignment("a1", "records", "viewer", group_id="herbarium")]}
     own = [Assignment("a2", "records", "curator", user_id="ada")]
     found = compute_access(UserFacts(True, [Membership("herbarium")], own), AccessConfig(mapped), NOW)
-    assert found.roles == {("records", "viewer"): (Reason("a1", "herbarium", kind=GROUP),), ("records", "curator"): (Reason("a2"),)}
+    assert found.roles == {
+        ("records", "viewer"): (Reason("a1", "herbarium", kind=GROUP),),
+        ("records", "curator"): (Reason("a2"),),
+    }
 
 
 def test_who_is_not_active_has_nothing() -> None:
@@ -58,25 +69,40 @@ def test_who_is_not_active_has_nothing() -> None:
 
 
 def test_two_groups_that_give_the_same_role_are_two_reasons() -> None:
-    mapped = {group: [Assignment(f"a-{group}", "records", "viewer", group_id=group)] for group in ("one", "two")}
+    mapped = {
+        group: [Assignment(f"a-{group}", "records", "viewer", group_id=group)] for group in ("one", "two")
+    }
     found = compute_access(UserFacts(True, [Membership("one"), Membership("two")]), AccessConfig(mapped), NOW)
     assert [reason.group_id for reason in found.roles["records", "viewer"]] == ["one", "two"]
 
 
 def test_an_assignment_counts_from_its_first_instant_until_before_its_last() -> None:
     assignment = Assignment("a", "records", "viewer", user_id="ada", from_at=NOW, until_at=LATE)
-    counts = {at: bool(compute_access(UserFacts(True, direct=[assignment]), AccessConfig(), at).roles) for at in (EARLY, NOW, LATE)}
+    counts = {
+        at: bool(compute_access(UserFacts(True, direct=[assignment]), AccessConfig(), at).roles)
+        for at in (EARLY, NOW, LATE)
+    }
     assert counts == {EARLY: False, NOW: True, LATE: False}
-    assert [compute_access(UserFacts(True, direct=[assignment]), AccessConfig(), at).next_change for at in (EARLY, NOW, LATE)] == [NOW, LATE, None]
+    assert [
+        compute_access(UserFacts(True, direct=[assignment]), AccessConfig(), at).next_change
+        for at in (EARLY, NOW, LATE)
+    ] == [NOW, LATE, None]
 
 
 def test_a_group_within_a_group_counts_and_says_its_way() -> None:
     parents = {"apprentices": ["horticulture"], "horticulture": ["everyone"]}
     found = {each.group_id: each.through for each in memberships(["apprentices"], parents)}
-    assert found == {"apprentices": (), "horticulture": ("apprentices",), "everyone": ("apprentices", "horticulture")}
+    assert found == {
+        "apprentices": (),
+        "horticulture": ("apprentices",),
+        "everyone": ("apprentices", "horticulture"),
+    }
 
 
-@given(st.dictionaries(st.integers(0, 6), st.lists(st.integers(0, 6), max_size=3), max_size=7), st.lists(st.integers(0, 6), max_size=3))
+@given(
+    st.dictionaries(st.integers(0, 6), st.lists(st.integers(0, 6), max_size=3), max_size=7),
+    st.lists(st.integers(0, 6), max_size=3),
+)
 def test_groups_in_circles_end(edges: dict[int, list[int]], start: list[int]) -> None:
     parents = {str(inner): [str(outer) for outer in outers] for inner, outers in edges.items()}
     found = [each.group_id for each in memberships([str(each) for each in start], parents)]
@@ -89,7 +115,9 @@ def test_groups_in_circles_end(edges: dict[int, list[int]], start: list[int]) ->
 
 # The table of docs/reference/access.md, line by line: one application, one user
 
-ORDERS = {key: RoleLabel(key, key.title(), rank).order for rank, key in enumerate(("viewer", "recorder", "curator"))}
+ORDERS = {
+    key: RoleLabel(key, key.title(), rank).order for rank, key in enumerate(("viewer", "recorder", "curator"))
+}
 
 
 def direct(role: str | None, **more: Any) -> Assignment:
@@ -113,17 +141,41 @@ DEFAULTING = Policy(fallback=DEFAULT_ROLE, default_role_id="viewer")
     [
         (Policy(), [], (), CLOSED, []),
         (Policy(), [direct("viewer")], (), GIVEN, ["viewer"]),
-        (Policy(), [direct("viewer"), by_group("curator"), everyone("recorder")], (), GIVEN, ["viewer", "curator", "recorder"]),
+        (
+            Policy(),
+            [direct("viewer"), by_group("curator"), everyone("recorder")],
+            (),
+            GIVEN,
+            ["viewer", "curator", "recorder"],
+        ),
         (Policy(), [direct("viewer"), by_group(None, excludes=True)], (), EXCLUDED, []),
         (Policy(), [direct("viewer"), by_group(None, excludes=True, until_at=NOW)], (), GIVEN, ["viewer"]),
         (Policy(), [direct("viewer", from_at=LATE)], (), CLOSED, []),
         (Policy(eligibility=ALL_USERS), [direct("viewer", from_at=LATE)], (), NOTHING, []),
         (Policy(first=DIRECT_FIRST), [direct("viewer"), by_group("curator")], (), GIVEN, ["viewer"]),
         (Policy(first=DIRECT_FIRST), [direct(None), by_group("curator")], (), GIVEN, ["curator"]),
-        (Policy(first=DIRECT_FIRST), [direct("viewer", until_at=NOW), by_group("curator")], (), GIVEN, ["curator"]),
+        (
+            Policy(first=DIRECT_FIRST),
+            [direct("viewer", until_at=NOW), by_group("curator")],
+            (),
+            GIVEN,
+            ["curator"],
+        ),
         (Policy(first=RULES_FIRST), [direct("viewer"), everyone("recorder")], (), GIVEN, ["recorder"]),
-        (Policy(several=HIGHEST), [direct("viewer"), by_group("curator"), everyone("recorder")], (), GIVEN, ["curator"]),
-        (Policy(several=HIGHEST, first=DIRECT_FIRST), [direct("viewer"), by_group("curator")], (), GIVEN, ["viewer"]),
+        (
+            Policy(several=HIGHEST),
+            [direct("viewer"), by_group("curator"), everyone("recorder")],
+            (),
+            GIVEN,
+            ["curator"],
+        ),
+        (
+            Policy(several=HIGHEST, first=DIRECT_FIRST),
+            [direct("viewer"), by_group("curator")],
+            (),
+            GIVEN,
+            ["viewer"],
+        ),
         (DEFAULTING, [], (), CLOSED, []),
         (DEFAULTING, [by_group(None)], (), BY_DEFAULT, ["viewer"]),
         (DEFAULTING, [by_group(None), direct("curator")], (), GIVEN, ["curator"]),
@@ -156,7 +208,9 @@ def test_a_rule_reaches_who_meets_it_and_newcomers_only_who_came_later() -> None
     enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
     def roles(department: str, known_since: Instant | None) -> set[str]:
-        facts = UserFacts(True, seen=seen({enterprise: {"department": department}}, [], []), known_since=known_since)
+        facts = UserFacts(
+            True, seen=seen({enterprise: {"department": department}}, [], []), known_since=known_since
+        )
         return {role for _, role in compute_access(facts, AccessConfig(general=(rule, new)), NOW).roles}
 
     assert roles("herbarium", EARLY) == {"viewer"}
@@ -169,18 +223,27 @@ def test_a_group_counts_by_its_source_and_a_name_alone_is_refused() -> None:
     for source, holds in (("staff", True), ("estates", False)):
         user = seen({}, [{"value": "1", "display": "Botanists", "source": source}], [source])
         assert condition.holds(user) is holds
-    two = [{"value": "1", "display": "Botanists", "source": "estates"}, {"value": "2", "display": "Guides", "source": "staff"}]
+    two = [
+        {"value": "1", "display": "Botanists", "source": "estates"},
+        {"value": "2", "display": "Guides", "source": "staff"},
+    ]
     assert not condition.holds(seen({}, two, [])), "name and source are of one and the same group"
 
 
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ('groups.display eq "Botanists"', "A rule on a group name must also name the source."), ('groups[display eq "A" or source eq "staff"]', "A rule on a group name must also name the source."),
-        ('not (groups.display eq "A")', "A rule on a group name must also name the source."), ("active eq true", "The rule is invalid"), ('departmnt eq "x"', "The rule is invalid"),
-        ('title eq "x', "filter"), ("", "The rule is empty"), ("title", "filter"), ('password eq "x"', "no attribute"),
+        ('groups.display eq "Botanists"', "A rule on a group name must also name the source."),
+        ('groups[display eq "A" or source eq "staff"]', "A rule on a group name must also name the source."),
+        ('not (groups.display eq "A")', "A rule on a group name must also name the source."),
+        ("active eq true", "The rule is invalid"),
+        ('departmnt eq "x"', "The rule is invalid"),
+        ('title eq "x', "filter"),
+        ("", "The rule is empty"),
+        ("title", "filter"),
+        ('password eq "x"', "no attribute"),
     ],
-)  # fmt: skip
+)
 def test_a_condition_that_cannot_be_read_says_the_hint(text: str, words: str) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
         read_condition(text)
@@ -200,11 +263,16 @@ def test_short_names_stand_for_the_enterprise_s_and_texts_stay_as_they_are() -> 
 @pytest.mark.parametrize(
     ("name", "outcome", "role"),
     [
-        ("ticketdesk-cashier", GIVES, "cashier"), ("TICKETDESK-Cashier", GIVES, "cashier"), ("ticketdesk-boss", NO_SUCH_ROLE, None),
-        ("ticketdesk-supervisor", NOT_CONFIRMED, "supervisor"), ("desk-cashier", NO_MATCH, None), ("xticketdesk-cashier", NO_MATCH, None),
-        ("ticketdesk-", NO_MATCH, None), ("ticketdesk-cashier ", NO_SUCH_ROLE, None),
+        ("ticketdesk-cashier", GIVES, "cashier"),
+        ("TICKETDESK-Cashier", GIVES, "cashier"),
+        ("ticketdesk-boss", NO_SUCH_ROLE, None),
+        ("ticketdesk-supervisor", NOT_CONFIRMED, "supervisor"),
+        ("desk-cashier", NO_MATCH, None),
+        ("xticketdesk-cashier", NO_MATCH, None),
+        ("ticketdesk-", NO_MATCH, None),
+        ("ticketdesk-cashier ", NO_SUCH_ROLE, None),
     ],
-)  # fmt: skip
+)
 def test_a_pattern_gives_the_role_that_it_captures(name: str, outcome: str, role: str | None) -> None:
     roles = Captured({"cashier": "cashier", "supervisor": "supervisor"}, "supervisor")
     read = read_name("^ticketdesk-(.+)$", name, "g", roles, frozenset({"other"}))
@@ -226,15 +294,24 @@ def test_a_pattern_that_cannot_say_a_role_is_refused(text: str) -> None:
 def test_a_day_is_that_day_where_the_organization_is_the_last_one_included() -> None:
     span = read_span("2031-03-29", "2031-03-30", "Europe/Lisbon")
     # On 30 March 2031 the clocks there go forward: that day has 23 hours.
-    assert (span["from_at"], span["until_at"]) == ("2031-03-29T00:00:00.000000Z", "2031-03-30T23:00:00.000000Z")
+    assert (span["from_at"], span["until_at"]) == (
+        "2031-03-29T00:00:00.000000Z",
+        "2031-03-30T23:00:00.000000Z",
+    )
     assert read_span("2031-01-01T00:00:00+02:00", None, "UTC") == {
-        "from_at": "2030-12-31T22:00:00.000000Z", "from_day": None, "until_at": None, "until_day": None,
-    }  # fmt: skip
+        "from_at": "2030-12-31T22:00:00.000000Z",
+        "from_day": None,
+        "until_at": None,
+        "until_day": None,
+    }
     assert read_span("2031-01-01", "2031-01-01", "Asia/Tokyo")["until_at"] == "2031-01-01T15:00:00.000000Z"
     assert day_of(Instant("2031-01-01T15:00:00.000000Z"), "Asia/Tokyo") == "2031-01-02"
 
 
-@pytest.mark.parametrize(("from_", "until"), [("2031-02-30", None), ("2031-01-02", "2031-01-01"), ("tomorrow", None), ("0001-01-01", None)])
+@pytest.mark.parametrize(
+    ("from_", "until"),
+    [("2031-02-30", None), ("2031-01-02", "2031-01-01"), ("tomorrow", None), ("0001-01-01", None)],
+)
 def test_a_span_that_cannot_be_is_refused(from_: str, until: str | None) -> None:
     with pytest.raises(InvalidInput) as told:
         read_span(from_, until, "UTC")

@@ -10,15 +10,21 @@ from dravo.core.access.flow import Held, picture
 APPLICATION_OF = {f"r{number}": f"a{number % 3}" for number in range(7)}
 held = st.lists(
     st.builds(
-        Held, st.sampled_from(["staff", "estates"]), st.sampled_from([f"g{number}" for number in range(9)]), st.booleans(),
-        st.sampled_from([*APPLICATION_OF, "gone"]), st.integers(1, 50),
+        Held,
+        st.sampled_from(["staff", "estates"]),
+        st.sampled_from([f"g{number}" for number in range(9)]),
+        st.booleans(),
+        st.sampled_from([*APPLICATION_OF, "gone"]),
+        st.integers(1, 50),
     ),
     max_size=30,
-)  # fmt: skip
+)
 
 
 @given(held, st.integers(1, 5), st.integers(1, 5), st.integers(1, 3))
-def test_as_many_flow_through_each_stage(rows: list[Held], groups: int, roles: int, applications: int) -> None:
+def test_as_many_flow_through_each_stage(
+    rows: list[Held], groups: int, roles: int, applications: int
+) -> None:
     nodes, bands = picture(rows, APPLICATION_OF, groups, roles, applications)
     total = sum(row.users for row in rows if row.role in APPLICATION_OF)
     for stage in ("source", "group", "role", "application"):
@@ -37,8 +43,13 @@ def test_as_many_flow_through_each_stage(rows: list[Held], groups: int, roles: i
 
 
 def test_the_largest_stand_first_and_the_rest_are_bundled_with_their_number() -> None:
-    rows = [Held("staff", f"g{number}", True, "r0", 10 - number) for number in range(5)] + [Held("staff", "direct", False, "r0", 1)]
+    rows = [Held("staff", f"g{number}", True, "r0", 10 - number) for number in range(5)] + [
+        Held("staff", "direct", False, "r0", 1)
+    ]
     nodes, _ = picture(rows, APPLICATION_OF, 2, 5, 5)
     assert [(node.id, node.users, node.bundled) for node in nodes if node.stage == "group"] == [
-        ("group:g0", 10, 0), ("group:g1", 9, 0), ("way:direct", 1, 0), ("group:others", 21, 3),
-    ]  # fmt: skip
+        ("group:g0", 10, 0),
+        ("group:g1", 9, 0),
+        ("way:direct", 1, 0),
+        ("group:others", 21, 3),
+    ]

@@ -1,4 +1,6 @@
-"""Which plan somebody's access asks for, which seats follow, and what is sent with them: for any roles, plans and seats."""
+"""Which plan somebody's access asks for, which seats follow, and what is sent with them: for any roles,
+plans and seats.
+"""
 
 from __future__ import annotations
 
@@ -10,15 +12,21 @@ from dravo.core.access.license_plans import Plan, Seat, asked_for, goes_over, se
 
 PLANS = {
     each.id: each
-    for each in (Plan("f", "desk", "full", "Full", 2, 3), Plan("b", "desk", "basic", "Basic", 1, None), Plan("o", "other", "one", "One", 1, 1))
+    for each in (
+        Plan("f", "desk", "full", "Full", 2, 3),
+        Plan("b", "desk", "basic", "Basic", 1, None),
+        Plan("o", "other", "one", "One", 1, 1),
+    )
 }
 # Assignments by the first letter of their plan; "x" has none.
 PLAN_OF = {"f1": "f", "f2": "f", "b1": "b", "o1": "o"}
-reasons = st.lists(st.sampled_from(["f1", "f2", "b1", "x1", None]).map(Reason), min_size=1, max_size=4).map(tuple)
+reasons = st.lists(st.sampled_from(["f1", "f2", "b1", "x1", None]).map(Reason), min_size=1, max_size=4).map(
+    tuple
+)
 roles = st.dictionaries(st.tuples(st.just("desk"), st.sampled_from(["r0", "r1", "r2"])), reasons, max_size=3)
 held = st.lists(
     st.tuples(st.sampled_from(["f", "b"]), st.booleans()), max_size=3, unique_by=lambda each: each
-).map(lambda some: [Seat(str(number), "desk", plan, seated) for number, (plan, seated) in enumerate(some)])  # fmt: skip
+).map(lambda some: [Seat(str(number), "desk", plan, seated) for number, (plan, seated) in enumerate(some)])
 
 
 def one_seat(seats: list[Seat]) -> list[Seat]:
@@ -28,19 +36,30 @@ def one_seat(seats: list[Seat]) -> list[Seat]:
 
 
 @given(roles)
-def test_the_plans_that_are_asked_for_stand_in_order_the_highest_first(some: dict[tuple[str, str], tuple[Reason, ...]]) -> None:
+def test_the_plans_that_are_asked_for_stand_in_order_the_highest_first(
+    some: dict[tuple[str, str], tuple[Reason, ...]],
+) -> None:
     found = asked_for(some, PLAN_OF, PLANS)
-    wanted = {PLAN_OF[each.assignment_id] for given_by in some.values() for each in given_by if each.assignment_id in PLAN_OF}
+    wanted = {
+        PLAN_OF[each.assignment_id]
+        for given_by in some.values()
+        for each in given_by
+        if each.assignment_id in PLAN_OF
+    }
     assert set(found.get("desk", ())) == wanted
     assert list(found.get("desk", ())) == sorted(wanted, key=lambda plan: PLANS[plan].order)
 
 
 @given(held, st.sampled_from([(), ("f",), ("b",), ("f", "b")]))
-def test_once_it_is_carried_out_nothing_more_is_to_be_done(before: list[Seat], plans: tuple[str, ...]) -> None:
+def test_once_it_is_carried_out_nothing_more_is_to_be_done(
+    before: list[Seat], plans: tuple[str, ...]
+) -> None:
     before = one_seat(before)
     wanted = {"desk": plans} if plans else {}
     change = seating(before, wanted)
-    after = [seat for seat in before if seat.id not in change.ends] + [Seat(f"n{plan}", "desk", plan, False) for _, plan in change.asks]
+    after = [seat for seat in before if seat.id not in change.ends] + [
+        Seat(f"n{plan}", "desk", plan, False) for _, plan in change.asks
+    ]
     again = seating(after, wanted)
     assert (again.asks, again.ends) == ((), ())
     taken = [seat.plan_id for seat in after if seat.seated]
@@ -55,7 +74,9 @@ def test_once_it_is_carried_out_nothing_more_is_to_be_done(before: list[Seat], p
 
 
 @given(reasons, st.sampled_from([None, "f", "b"]))
-def test_a_role_goes_over_without_a_plan_or_with_a_seat_that_is_high_enough(some: tuple[Reason, ...], seat: str | None) -> None:
+def test_a_role_goes_over_without_a_plan_or_with_a_seat_that_is_high_enough(
+    some: tuple[Reason, ...], seat: str | None
+) -> None:
     needs = [PLAN_OF.get(each.assignment_id or "") for each in some]
     expected = None in needs or (seat == "f" and bool(needs)) or (seat == "b" and "b" in needs)
     assert goes_over(some, PLANS[seat] if seat else None, PLAN_OF, PLANS) == expected

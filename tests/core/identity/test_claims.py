@@ -1,4 +1,6 @@
-"""What a provider claims, as expressions name it: with and without a namespace, by identifiers, in any letter case."""
+"""What a provider claims, as expressions name it: with and without a namespace, by identifiers, in any
+letter case.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +23,16 @@ ENTERPRISE = "urn:oid:2.5.4."
 @pytest.mark.parametrize(
     ("name", "short"),
     [
-        (f"{SPACE}EmailAddress", "emailaddress"), (f"{SPACE}groups", "groups"), ("urn:oid:0.9.2342.19200300.100.1.3", "mail"),
-        (f"{ENTERPRISE}42", "givenname"), (f"{ENTERPRISE}4", "sn"), ("urn:fernhollow:names#title", "title"), ("Mail", None), ("mail", None),
+        (f"{SPACE}EmailAddress", "emailaddress"),
+        (f"{SPACE}groups", "groups"),
+        ("urn:oid:0.9.2342.19200300.100.1.3", "mail"),
+        (f"{ENTERPRISE}42", "givenname"),
+        (f"{ENTERPRISE}4", "sn"),
+        ("urn:fernhollow:names#title", "title"),
+        ("Mail", None),
+        ("mail", None),
     ],
-)  # fmt: skip
+)
 def test_a_name_is_found_whole_and_by_its_short_form(name: str, short: str | None) -> None:
     claims = read_claims({name: ["x"]}, "s")
     assert claims.attributes[name.lower()] == ["x"]
@@ -53,14 +61,28 @@ def test_no_claim_takes_the_place_of_the_subject(name: str) -> None:
 @pytest.mark.parametrize(
     ("protocol", "came", "made"),
     [
-        ("saml", {"uid": ["una"], "mail": ["una@x.example"], "sn": ["Kerrigan"]}, ("una", "una@x.example", "Kerrigan")),
-        ("saml", {f"{SPACE}emailaddress": ["una@x.example"], f"{SPACE}surname": ["Kerrigan"]}, ("una@x.example", "una@x.example", "Kerrigan")),
+        (
+            "saml",
+            {"uid": ["una"], "mail": ["una@x.example"], "sn": ["Kerrigan"]},
+            ("una", "una@x.example", "Kerrigan"),
+        ),
+        (
+            "saml",
+            {f"{SPACE}emailaddress": ["una@x.example"], f"{SPACE}surname": ["Kerrigan"]},
+            ("una@x.example", "una@x.example", "Kerrigan"),
+        ),
         ("saml", {"displayName": ["Una"]}, ("s-17", None, None)),
-        ("oidc", {"preferred_username": ["una"], "email": ["una@x.example"], "family_name": ["Kerrigan"]}, ("una", "una@x.example", "Kerrigan")),
+        (
+            "oidc",
+            {"preferred_username": ["una"], "email": ["una@x.example"], "family_name": ["Kerrigan"]},
+            ("una", "una@x.example", "Kerrigan"),
+        ),
         ("oidc", {"name": ["Una"]}, ("s-17", None, None)),
     ],
 )
-def test_the_usual_answers_understand_what_providers_usually_send(protocol: str, came: dict[str, Any], made: tuple[Any, ...]) -> None:
+def test_the_usual_answers_understand_what_providers_usually_send(
+    protocol: str, came: dict[str, Any], made: tuple[Any, ...]
+) -> None:
     user = usual_policy(protocol).user(read_claims(came, "s-17").attributes)
     email = user.get("emails", [{}])[0].get("value")
     assert (user["userName"], email, user.get("name", {}).get("familyName")) == made
@@ -69,10 +91,16 @@ def test_the_usual_answers_understand_what_providers_usually_send(protocol: str,
 @pytest.mark.parametrize(
     ("came", "told"),
     [
-        ({}, None), ({"mail": ["x"]}, None), ({"groups": []}, []), ({"groups": ["A", "a", " B "]}, ["A", "B"]), ({"memberOf": ["A"]}, ["A"]),
-        ({"roles": ["A"]}, ["A"]), ({f"{SPACE}groups": ["A"]}, ["A"]), ({"group": ["A"], "roles": ["B"]}, ["A"]),
+        ({}, None),
+        ({"mail": ["x"]}, None),
+        ({"groups": []}, []),
+        ({"groups": ["A", "a", " B "]}, ["A", "B"]),
+        ({"memberOf": ["A"]}, ["A"]),
+        ({"roles": ["A"]}, ["A"]),
+        ({f"{SPACE}groups": ["A"]}, ["A"]),
+        ({"group": ["A"], "roles": ["B"]}, ["A"]),
     ],
-)  # fmt: skip
+)
 def test_what_is_told_of_groups(came: dict[str, list[str]], told: list[str] | None) -> None:
     assert told_groups(usual_policy("saml"), read_claims(came, "s").attributes) == told
 
@@ -85,10 +113,19 @@ def test_a_source_that_looks_for_no_groups_is_told_of_none() -> None:
 @pytest.mark.parametrize(
     ("name", "is_id"),
     [
-        ("3f0c6a1e-5d0b-4a67-9a2d-6f6d4f0a9b11", True), ("3F0C6A1E-5D0B-4A67-9A2D-6F6D4F0A9B11", True), ("6aeb9318282bf8eb00112233", True), ("1048576", True),
-        (" 1048576 ", True), ("Site", False), ("Team 7", False), ("Glazing works 2031", False), ("12345", False), ("decade", False), ("", False),
+        ("3f0c6a1e-5d0b-4a67-9a2d-6f6d4f0a9b11", True),
+        ("3F0C6A1E-5D0B-4A67-9A2D-6F6D4F0A9B11", True),
+        ("6aeb9318282bf8eb00112233", True),
+        ("1048576", True),
+        (" 1048576 ", True),
+        ("Site", False),
+        ("Team 7", False),
+        ("Glazing works 2031", False),
+        ("12345", False),
+        ("decade", False),
+        ("", False),
     ],
-)  # fmt: skip
+)
 def test_what_looks_like_an_id(name: str, is_id: bool) -> None:
     assert looks_like_id(name) is is_id
 
@@ -96,19 +133,38 @@ def test_what_looks_like_an_id(name: str, is_id: bool) -> None:
 @pytest.mark.parametrize(
     ("says", "verified", "links"),
     [
-        (False, [], True), (True, [True], True), (True, ["true"], True), (True, [], False), (True, [False], False), (True, ["false"], False),
-        (True, ["True "], False), (True, [1], False),
+        (False, [], True),
+        (True, [True], True),
+        (True, ["true"], True),
+        (True, [], False),
+        (True, [False], False),
+        (True, ["false"], False),
+        (True, ["True "], False),
+        (True, [1], False),
     ],
-)  # fmt: skip
+)
 def test_only_a_verified_address_may_link(says: bool, verified: list[Any], links: bool) -> None:
     policy = replace(usual_policy("oidc"), match=BY_EMAIL, domains=("fernhollow.example",))
-    assert safe_policy(policy, {"email_verified": verified}, says_verified=says).match == (BY_EMAIL if links else ASK)
+    assert safe_policy(policy, {"email_verified": verified}, says_verified=says).match == (
+        BY_EMAIL if links else ASK
+    )
 
 
-_VALUES = st.lists(st.one_of(st.text(max_size=20), st.sampled_from(["Site", " site ", "SITE", ""]), st.booleans(), st.integers()), max_size=4)
+_VALUES = st.lists(
+    st.one_of(
+        st.text(max_size=20), st.sampled_from(["Site", " site ", "SITE", ""]), st.booleans(), st.integers()
+    ),
+    max_size=4,
+)
 
 
-@given(st.dictionaries(st.text(min_size=1, max_size=30) | st.sampled_from(["groups", f"{SPACE}groups", "Groups", "subject"]), _VALUES, max_size=8))
+@given(
+    st.dictionaries(
+        st.text(min_size=1, max_size=30) | st.sampled_from(["groups", f"{SPACE}groups", "Groups", "subject"]),
+        _VALUES,
+        max_size=8,
+    )
+)
 def test_whatever_comes_the_subject_stands_and_nothing_breaks(came: dict[str, list[Any]]) -> None:
     claims = read_claims(came, "s-17")
     assert claims.attributes["subject"] == ["s-17"]

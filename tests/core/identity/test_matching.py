@@ -1,4 +1,7 @@
-"""Whose a record is: bound for good, linked only if it is safe, else decided by a user. Thought of as somebody who would be somebody else."""
+"""Whose a record is: bound for good, linked only if it is safe, else decided by a user.
+
+Thought of as somebody who would be somebody else.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.identity.matching import EMAIL_KNOWN, LEAVER, NAME_KNOWN, OPERATOR, TWO_RECORDS, Binding, Candidate, Conflict, bind, match
+from dravo.core.identity.matching import (
+    EMAIL_KNOWN,
+    LEAVER,
+    NAME_KNOWN,
+    OPERATOR,
+    TWO_RECORDS,
+    Binding,
+    Candidate,
+    Conflict,
+    bind,
+    match,
+)
 from dravo.core.identity.source_policy import ASK, BY_EMAIL, BY_USER_NAME, SourcePolicy
 
 HOME, ELSEWHERE = "fernhollow.example", "elsewhere.example"
@@ -19,7 +33,9 @@ def policy(match_by: str, *domains: str) -> SourcePolicy:
     return SourcePolicy(match_by, domains or (HOME,), attributes=(("userName", "uid"),))
 
 
-def candidate(user_id: str = "u1", name: str = "una", email: str | None = f"una@{HOME}", **more: Any) -> Candidate:
+def candidate(
+    user_id: str = "u1", name: str = "una", email: str | None = f"una@{HOME}", **more: Any
+) -> Candidate:
     return Candidate(user_id, name, email, **{"name_counts": True, "email_counts": True, **more})
 
 
@@ -54,16 +70,34 @@ def test_nobody_of_that_name_is_somebody_new() -> None:
         (BY_USER_NAME, UNA, candidate(email=f"una@{ELSEWHERE}"), False),
         (BY_USER_NAME, UNA, candidate(email=None), False),
         (BY_USER_NAME, {**UNA, "emails": [{"value": f"una@{ELSEWHERE}"}]}, candidate(), False),
-        # By address, the same address: a part of it, or a domain that only ends like one of the source's, is another one.
-        (BY_EMAIL, {**UNA, "emails": [{"value": f"una@not{HOME}"}]}, candidate(email=f"una@not{HOME}"), False),
-        (BY_EMAIL, {**UNA, "emails": [{"value": f"una@{HOME}.{ELSEWHERE}"}]}, candidate(email=f"una@{HOME}.{ELSEWHERE}"), False),
+        # By address, the same address: a part of it, or a domain that only ends like one of the source's, is
+        # another one.
+        (
+            BY_EMAIL,
+            {**UNA, "emails": [{"value": f"una@not{HOME}"}]},
+            candidate(email=f"una@not{HOME}"),
+            False,
+        ),
+        (
+            BY_EMAIL,
+            {**UNA, "emails": [{"value": f"una@{HOME}.{ELSEWHERE}"}]},
+            candidate(email=f"una@{HOME}.{ELSEWHERE}"),
+            False,
+        ),
         (BY_EMAIL, {"userName": "una"}, candidate(), False),
         (BY_EMAIL, UNA, candidate(email=f"una2@{HOME}"), False),
         # A user name is no address, whatever it looks like.
-        (BY_USER_NAME, {"userName": f"una@{HOME}"}, candidate(name=f"una@{HOME}", email=f"una@{ELSEWHERE}"), False),
+        (
+            BY_USER_NAME,
+            {"userName": f"una@{HOME}"},
+            candidate(name=f"una@{HOME}", email=f"una@{ELSEWHERE}"),
+            False,
+        ),
     ],
 )
-def test_a_rule_links_only_what_is_safe(match_by: str, data: dict[str, Any], who: Candidate, linked: bool) -> None:
+def test_a_rule_links_only_what_is_safe(
+    match_by: str, data: dict[str, Any], who: Candidate, linked: bool
+) -> None:
     found = match(data, [who], policy(match_by), "u9")
     assert (found == Binding("u1", new=False)) == linked
     if not linked:
@@ -73,10 +107,13 @@ def test_a_rule_links_only_what_is_safe(match_by: str, data: dict[str, Any], who
 @pytest.mark.parametrize(
     ("who", "told"),
     [
-        (candidate(operator=True), OPERATOR), (candidate(gone=True), LEAVER), (candidate(here=True), TWO_RECORDS),
-        (candidate(name="other", gone=True), LEAVER), (candidate(operator=True, gone=True), OPERATOR),
+        (candidate(operator=True), OPERATOR),
+        (candidate(gone=True), LEAVER),
+        (candidate(here=True), TWO_RECORDS),
+        (candidate(name="other", gone=True), LEAVER),
+        (candidate(operator=True, gone=True), OPERATOR),
     ],
-)  # fmt: skip
+)
 def test_no_rule_links_to_an_operator_a_leaver_or_somebody_of_this_source(who: Candidate, told: str) -> None:
     for match_by in (ASK, BY_USER_NAME, BY_EMAIL):
         assert kind(match(UNA, [who], policy(match_by), "u9")) == told
@@ -85,7 +122,10 @@ def test_no_rule_links_to_an_operator_a_leaver_or_somebody_of_this_source(who: C
 def test_if_two_could_be_meant_nobody_is() -> None:
     found = match(UNA, [candidate(), candidate("u2", "other")], policy(BY_USER_NAME), "u9")
     assert kind(found) == NAME_KNOWN and isinstance(found, Conflict) and found.candidates == ("u1", "u2")
-    assert kind(match(UNA, [candidate(name="other"), candidate("u2", "another")], policy(BY_EMAIL), "u9")) == EMAIL_KNOWN
+    assert (
+        kind(match(UNA, [candidate(name="other"), candidate("u2", "another")], policy(BY_EMAIL), "u9"))
+        == EMAIL_KNOWN
+    )
 
 
 def test_what_one_source_says_by_two_channels_under_one_name_is_of_one_user() -> None:
@@ -97,14 +137,22 @@ def test_what_one_source_says_by_two_channels_under_one_name_is_of_one_user() ->
 @given(
     st.lists(
         st.builds(
-            Candidate, st.sampled_from(["u1", "u2", "u3"]), st.sampled_from(["una", "other"]), st.sampled_from([None, f"una@{HOME}", f"x@{ELSEWHERE}"]),
-            st.booleans(), st.booleans(), st.sampled_from([None, True, False]),
+            Candidate,
+            st.sampled_from(["u1", "u2", "u3"]),
+            st.sampled_from(["una", "other"]),
+            st.sampled_from([None, f"una@{HOME}", f"x@{ELSEWHERE}"]),
+            st.booleans(),
+            st.booleans(),
+            st.sampled_from([None, True, False]),
         ),
-        max_size=3, unique_by=lambda each: each.user_id,
+        max_size=3,
+        unique_by=lambda each: each.user_id,
     ),
     st.sampled_from([ASK, BY_USER_NAME, BY_EMAIL]),
-)  # fmt: skip
-def test_whatever_there_is_nobody_is_linked_who_must_not_be(candidates: list[Candidate], match_by: str) -> None:
+)
+def test_whatever_there_is_nobody_is_linked_who_must_not_be(
+    candidates: list[Candidate], match_by: str
+) -> None:
     found = match(UNA, candidates, policy(match_by), "u9")
     if isinstance(found, Conflict):
         assert set(found.candidates) == {each.user_id for each in candidates} and found.message

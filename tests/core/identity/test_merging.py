@@ -15,7 +15,12 @@ def record(source: str, gone: bool = False, **data: Any) -> UserRecord:
 
 def test_each_attribute_comes_from_the_first_source_that_has_it() -> None:
     staff = record("staff", title="Botanist", **{ENTERPRISE_URN: {"department": "Herbarium"}})
-    estates = record("estates", title="Keeper", locale="en-GB", **{ENTERPRISE_URN: {"division": "Plants", "department": "x"}})
+    estates = record(
+        "estates",
+        title="Keeper",
+        locale="en-GB",
+        **{ENTERPRISE_URN: {"division": "Plants", "department": "x"}},
+    )
     user = merge([estates, staff], {"staff": 1, "estates": 2})
     assert user.attributes["title"] == "Botanist"
     assert user.attributes["locale"] == "en-GB"
@@ -25,7 +30,10 @@ def test_each_attribute_comes_from_the_first_source_that_has_it() -> None:
 
 
 def test_an_inactive_record_says_nothing_while_an_active_one_exists() -> None:
-    user = merge([record("staff", title="Old", active=False), record("estates", title="New")], {"staff": 1, "estates": 2})
+    user = merge(
+        [record("staff", title="Old", active=False), record("estates", title="New")],
+        {"staff": 1, "estates": 2},
+    )
     assert (user.active, user.attributes["title"]) == (True, "New")
 
 

@@ -22,7 +22,9 @@ def test_names_that_are_equal_by_the_profile_are_one(one: str, other: str) -> No
     assert user_name_key(one) == user_name_key(other)
 
 
-@pytest.mark.parametrize(("one", "other"), [("stra\u00dfe", "strasse"), ("ada", "\u0430da"), ("ada", "ada\u200b"), ("i", "\u0131")])
+@pytest.mark.parametrize(
+    ("one", "other"), [("stra\u00dfe", "strasse"), ("ada", "\u0430da"), ("ada", "ada\u200b"), ("i", "\u0131")]
+)
 def test_names_that_differ_by_the_profile_are_two(one: str, other: str) -> None:
     assert user_name_key(one) != user_name_key(other)
 
@@ -40,12 +42,17 @@ def test_every_name_has_a_key_and_its_key_is_its_own(name: str) -> None:
     lookalike_key(name)
 
 
-@pytest.mark.parametrize("name", ["\u0430da.birch", "ada\u200b.birch", "ada.bir\u00adch", "\u200eada.birch", "ad\u0430.bir\u0441h"])
+@pytest.mark.parametrize(
+    "name", ["\u0430da.birch", "ada\u200b.birch", "ada.bir\u00adch", "\u200eada.birch", "ad\u0430.bir\u0441h"]
+)
 def test_a_name_of_mixed_scripts_or_with_invisible_characters_looks_like_another(name: str) -> None:
     assert user_name_key(name) != "ada.birch"
     assert lookalike_key(name) == "ada.birch"
 
 
-@pytest.mark.parametrize("name", ["ada.birch", "j\u00fcrgen", "\u0438\u0432\u0430\u043d", "\u0623\u062d\u0645\u062f", "\u5c71\u7530"])
+@pytest.mark.parametrize(
+    "name",
+    ["ada.birch", "j\u00fcrgen", "\u0438\u0432\u0430\u043d", "\u0623\u062d\u0645\u062f", "\u5c71\u7530"],
+)
 def test_a_name_of_one_script_looks_like_no_other(name: str) -> None:
     assert lookalike_key(name) is None

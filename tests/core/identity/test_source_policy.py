@@ -19,10 +19,20 @@ from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER
 
 ROWS = (
-    ("userName", "uid then first"), ("displayName", "cn"), ("name.familyName", "sn"), ('emails[type eq "work"].value', "mail"),
-    (f"{ENTERPRISE_URN}:department", "ou"), ("active", 'false when [employeeType eq "left"] else true'),
-)  # fmt: skip
-ENTRY_OF_UNA = {"uid": ["una", "u.kerrigan"], "cn": ["Una Kerrigan"], "sn": ["Kerrigan"], "mail": ["una@fernhollow.example"], "ou": ["Estates"]}
+    ("userName", "uid then first"),
+    ("displayName", "cn"),
+    ("name.familyName", "sn"),
+    ('emails[type eq "work"].value', "mail"),
+    (f"{ENTERPRISE_URN}:department", "ou"),
+    ("active", 'false when [employeeType eq "left"] else true'),
+)
+ENTRY_OF_UNA = {
+    "uid": ["una", "u.kerrigan"],
+    "cn": ["Una Kerrigan"],
+    "sn": ["Kerrigan"],
+    "mail": ["una@fernhollow.example"],
+    "ou": ["Estates"],
+}
 
 
 def document(**more: Any) -> dict[str, Any]:
@@ -33,9 +43,13 @@ def document(**more: Any) -> dict[str, Any]:
 def test_an_entry_becomes_a_user_as_a_pushed_one_is() -> None:
     user = read_policy(document(), ENTRY).user(ENTRY_OF_UNA)
     assert user == {
-        "userName": "una", "displayName": "Una Kerrigan", "name": {"familyName": "Kerrigan"}, "active": True,
-        "emails": [{"type": "work", "value": "una@fernhollow.example"}], ENTERPRISE_URN: {"department": "Estates"},
-    }  # fmt: skip
+        "userName": "una",
+        "displayName": "Una Kerrigan",
+        "name": {"familyName": "Kerrigan"},
+        "active": True,
+        "emails": [{"type": "work", "value": "una@fernhollow.example"}],
+        ENTERPRISE_URN: {"department": "Estates"},
+    }
     assert read_resource(user, USER) == user
     assert read_policy(document(), ENTRY).user({**ENTRY_OF_UNA, "employeetype": ["LEFT"]})["active"] is False
 
@@ -48,14 +62,21 @@ def test_what_is_missing_is_left_out_and_a_missing_user_name_is_refused() -> Non
             policy.user(entry)
 
 
-@pytest.mark.parametrize(("value", "told"), [("x" * 70_000, "longer"), ("a\x00b", "' contains invalid characters")])
+@pytest.mark.parametrize(
+    ("value", "told"), [("x" * 70_000, "longer"), ("a\x00b", "' contains invalid characters")]
+)
 def test_what_is_no_text_is_refused_not_kept(value: str, told: str) -> None:
     for rows in (ROWS, ROWS[:2]):
         with pytest.raises(Refused, match=told):
             read_policy(document(rows=rows), ENTRY).user({**ENTRY_OF_UNA, "cn": [value]})
 
 
-@given(st.dictionaries(st.sampled_from(["uid", "cn", "sn", "mail", "ou", "employeetype"]), st.lists(st.text(max_size=20), max_size=3)))
+@given(
+    st.dictionaries(
+        st.sampled_from(["uid", "cn", "sn", "mail", "ou", "employeetype"]),
+        st.lists(st.text(max_size=20), max_size=3),
+    )
+)
 def test_the_quick_way_and_the_checked_way_come_to_the_same(entry: dict[str, list[str]]) -> None:
     texts = SourcePolicy(attributes=ROWS[:5])
     try:
@@ -79,7 +100,11 @@ def test_who_may_come_in_is_asked_of_the_user_that_is_made() -> None:
         ({"domains": ["fernhollow"]}, "domains", "not a domain"),
         ({"domains": ["a@b.example"]}, "domains", "not a domain"),
         ({"users": "title eq"}, "rule", "The rule is invalid:"),
-        ({"users": 'groups.value eq "x"'}, "users", "The scope cannot use groups, because users are read before groups."),
+        (
+            {"users": 'groups.value eq "x"'},
+            "users",
+            "The scope cannot use groups, because users are read before groups.",
+        ),
         ({"groups": {"which": "named"}}, "groups", "The list of groups is empty."),
         ({"groups": {"which": "pattern", "pattern": "("}}, "groups", "The pattern is invalid:"),
         ({"groups": {"which": "pattern", "pattern": ""}}, "groups", "empty"),
@@ -99,7 +124,11 @@ def test_wrong_answers_are_told_with_their_field(given_: dict[str, Any], field: 
 
 def test_answers_are_kept_as_they_were_read() -> None:
     given_ = document(
-        match="email", domains=["Fernhollow.Example "], users="title pr", groups={"which": "named", "names": ["A", "A", " b "]}, pilot="A"
+        match="email",
+        domains=["Fernhollow.Example "],
+        users="title pr",
+        groups={"which": "named", "names": ["A", "A", " b "]},
+        pilot="A",
     )
     policy = read_policy(given_, ENTRY)
     assert policy.domains == ("fernhollow.example",) and policy.groups.names == ("A", "b")
@@ -116,12 +145,23 @@ def test_groups_come_in_by_choice() -> None:
 
 
 def test_expressions_over_entries_know_names_of_any_kind_in_any_letter_case() -> None:
-    entry = {"givenname": ["Ada"], "first name": ["Ada"], "mail": ["a@x.example", "b@x.example"], "x-rank": ["3"]}
+    entry = {
+        "givenname": ["Ada"],
+        "first name": ["Ada"],
+        "mail": ["a@x.example", "b@x.example"],
+        "x-rank": ["3"],
+    }
     for text, result in (
-        ("GIVENNAME", "Ada"), ('attribute "First Name" then upper', "ADA"), ("mail", ["a@x.example", "b@x.example"]), ("mail then last", "b@x.example"),
-        ("x-rank then as number", 3), ('"{givenName}-{attribute \'x-rank\'}"', "Ada-3"), ("nothing", None), ('"staff" when [mail ew "b@x.example"]', "staff"),
+        ("GIVENNAME", "Ada"),
+        ('attribute "First Name" then upper', "ADA"),
+        ("mail", ["a@x.example", "b@x.example"]),
+        ("mail then last", "b@x.example"),
+        ("x-rank then as number", 3),
+        ("\"{givenName}-{attribute 'x-rank'}\"", "Ada-3"),
+        ("nothing", None),
+        ('"staff" when [mail ew "b@x.example"]', "staff"),
         ('"staff" when [not (mail pr)]', None),
-    ):  # fmt: skip
+    ):
         assert compile_expression(text, ENTRY).result(entry) == result, text
     assert compile_expression('attribute "First Name"', ENTRY).uses == {"first name"}
     for text, told in (
@@ -136,32 +176,51 @@ def test_expressions_over_entries_know_names_of_any_kind_in_any_letter_case() ->
 
 
 def record(source: str, active: bool = True, gone: bool = False, **data: Any) -> UserRecord:
-    return UserRecord(f"{source}-record", source, "import", {"userName": "una", "active": active, **data}, "u", gone)
+    return UserRecord(
+        f"{source}-record", source, "import", {"userName": "una", "active": active, **data}, "u", gone
+    )
 
 
 def test_whose_word_counts() -> None:
     staff, estates = record("staff", title="Lead"), record("estates", title="Tree surgeon", nickName="U")
     order = {"staff": 1, "estates": 2}
     merged = merge([estates, staff], order)
-    assert (merged.attributes["title"], merged.attributes["nickName"], merged.given_by["nickName"]) == ("Lead", "U", "estates")
+    assert (merged.attributes["title"], merged.attributes["nickName"], merged.given_by["nickName"]) == (
+        "Lead",
+        "U",
+        "estates",
+    )
     assert merge([estates, staff], {"staff": 2, "estates": 1}).attributes["title"] == "Tree surgeon"
     # Quiet: it says nothing of somebody whom another source knows, and all of those whom it alone knows.
     assert "nickName" not in merge([estates, staff], order, quiet=frozenset({"estates"})).attributes
     assert merge([estates], order, quiet=frozenset({"estates"})).attributes["nickName"] == "U"
     # A deactivation wins: its inactive counts, and so does that it has them no more.
     away = record("estates", active=False)
-    assert merge([away, staff], order).active and not merge([away, staff], order, vetoing=frozenset({"estates"})).active
+    assert (
+        merge([away, staff], order).active
+        and not merge([away, staff], order, vetoing=frozenset({"estates"})).active
+    )
     left = record("estates", gone=True)
     assert not merge([left, staff], order, vetoing=frozenset({"estates"})).active
     assert merge([left, staff], order, vetoing=frozenset({"staff"})).active
 
 
 def test_what_differs_between_two_users_is_told_attribute_by_attribute() -> None:
-    before = {"userName": "una", "title": "Gardener", ENTERPRISE_URN: {"department": "Estates", "employeeNumber": "7"}}
-    after = {"userName": "una", "nickName": "U", ENTERPRISE_URN: {"department": "Herbarium", "employeeNumber": "7"}}
+    before = {
+        "userName": "una",
+        "title": "Gardener",
+        ENTERPRISE_URN: {"department": "Estates", "employeeNumber": "7"},
+    }
+    after = {
+        "userName": "una",
+        "nickName": "U",
+        ENTERPRISE_URN: {"department": "Herbarium", "employeeNumber": "7"},
+    }
     assert changes(before, after) == {
-        "title": ["Gardener", None], f"{ENTERPRISE_URN}:department": ["Estates", "Herbarium"], "nickName": [None, "U"],
-    }  # fmt: skip
+        "title": ["Gardener", None],
+        f"{ENTERPRISE_URN}:department": ["Estates", "Herbarium"],
+        "nickName": [None, "U"],
+    }
     assert changes(before, before) == {}
 
 
@@ -174,7 +233,9 @@ def test_folding_is_the_same_for_ascii_as_for_all(plain: str, any_text: str) -> 
 
 
 def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
-    policy = read_policy(document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates users", "estates"]), ENTRY)
+    policy = read_policy(
+        document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates users", "estates"]), ENTRY
+    )
     entry = {**ENTRY_OF_UNA, "roles": ["Night watch", " estates users ", "Night watch", ""]}
     assert policy.made_groups(entry) == ["Estates users", "estates", "Night watch"]
     assert policy.makes_groups and {"ou", "l", "roles"} <= policy.uses
@@ -182,7 +243,9 @@ def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
     assert not read_policy(document(), ENTRY).makes_groups
 
 
-@pytest.mark.parametrize(("given_", "at"), [({"groups_from": ["ou then"]}, "groups_from"), ({"gives": ["x" * 201]}, "gives")])
+@pytest.mark.parametrize(
+    ("given_", "at"), [({"groups_from": ["ou then"]}, "groups_from"), ({"gives": ["x" * 201]}, "gives")]
+)
 def test_groups_that_cannot_be_made_are_told(given_: dict[str, Any], at: str) -> None:
     with pytest.raises(InvalidInput) as told:
         read_policy(document(**given_), ENTRY)

@@ -12,7 +12,16 @@ from dravo.core.scim.patches import apply_patch, read_operations
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER
 
 VIEWER, CURATOR = RoleLabel("viewer", "Viewer", 10), RoleLabel("curator", "Curator", 30)
-ADA = MergedUser({"userName": "ada", "title": "Botanist", ENTERPRISE_URN: {"department": "Herbarium", "manager": {"value": "7"}}}, {}, True, False)
+ADA = MergedUser(
+    {
+        "userName": "ada",
+        "title": "Botanist",
+        ENTERPRISE_URN: {"department": "Herbarium", "manager": {"value": "7"}},
+    },
+    {},
+    True,
+    False,
+)
 ASLEEP = MergedUser(ADA.attributes, {}, False, False)
 GONE = MergedUser(ADA.attributes, {}, False, True)
 THERE = due_account("u1", ADA, [VIEWER], Settings(), None)
@@ -23,7 +32,10 @@ def test_an_account_carries_our_id_and_its_roles_the_highest_first() -> None:
     assert due is not None
     body = scim_body(due)
     assert (body["externalId"], body["active"]) == ("u1", True)
-    assert [(role["value"], role["primary"]) for role in body["roles"]] == [("curator", True), ("viewer", False)]
+    assert [(role["value"], role["primary"]) for role in body["roles"]] == [
+        ("curator", True),
+        ("viewer", False),
+    ]
     assert body["displayName"] == "ada"
     assert body[ENTERPRISE_URN] == {"department": "Herbarium"}
 
@@ -33,7 +45,9 @@ def test_who_never_had_access_has_no_account() -> None:
 
 
 @pytest.mark.parametrize("user", [ADA, ASLEEP, GONE])
-@pytest.mark.parametrize(("setting", "want"), [("deactivate", "present"), ("delete", "absent"), ("do_nothing", "as it is")])
+@pytest.mark.parametrize(
+    ("setting", "want"), [("deactivate", "present"), ("delete", "absent"), ("do_nothing", "as it is")]
+)
 def test_each_way_of_leaving_has_its_own_setting(user: MergedUser, setting: str, want: str) -> None:
     names = {id(ADA): "on_losing_access", id(ASLEEP): "on_inactive", id(GONE): "on_leaving"}
     due = due_account("u1", user, [], Settings(**{names[id(user)]: setting}), THERE)
@@ -53,7 +67,11 @@ def test_access_that_comes_back_is_due_again() -> None:
 
 _TEXTS = st.text(st.characters(categories=["L", "N"]), min_size=1, max_size=4)
 _BODIES = st.fixed_dictionaries(
-    {"userName": _TEXTS, "active": st.booleans(), "roles": st.lists(st.fixed_dictionaries({"value": _TEXTS}), max_size=2)},
+    {
+        "userName": _TEXTS,
+        "active": st.booleans(),
+        "roles": st.lists(st.fixed_dictionaries({"value": _TEXTS}), max_size=2),
+    },
     optional={
         "title": _TEXTS,
         "name": st.fixed_dictionaries({"givenName": _TEXTS}),

@@ -70,12 +70,33 @@ def test_a_filter_of_the_grammar_finds_what_the_standard_says(text: str, expecte
 @pytest.mark.parametrize(
     "text",
     [
-        "", "userName", "userName eq", 'userName xx "a"', 'userName eq "a', "userName eq a", "(userName pr", "userName pr)", "userName eq 5",
-        "active gt true", 'active eq "yes"', 'name eq "x"', 'nickname.first eq "x"', 'unknown eq "x"', 'urn:other:User:title eq "x"',
-        'emails[type eq "work"', 'userName[value eq "x"]', "title gt null", 'x509Certificates.value gt "AA=="', "not userName pr", "[", ")",
-        'userName eq "\\x"', "(" * 60 + "userName pr" + ")" * 60, 'userName eq "' + "a" * 9000 + '"',
+        "",
+        "userName",
+        "userName eq",
+        'userName xx "a"',
+        'userName eq "a',
+        "userName eq a",
+        "(userName pr",
+        "userName pr)",
+        "userName eq 5",
+        "active gt true",
+        'active eq "yes"',
+        'name eq "x"',
+        'nickname.first eq "x"',
+        'unknown eq "x"',
+        'urn:other:User:title eq "x"',
+        'emails[type eq "work"',
+        'userName[value eq "x"]',
+        "title gt null",
+        'x509Certificates.value gt "AA=="',
+        "not userName pr",
+        "[",
+        ")",
+        'userName eq "\\x"',
+        "(" * 60 + "userName pr" + ")" * 60,
+        'userName eq "' + "a" * 9000 + '"',
     ],
-)  # fmt: skip
+)
 def test_a_wrong_filter_is_refused_as_invalid_filter(text: str) -> None:
     with pytest.raises(ScimError) as told:
         parse_filter(text, USER)
@@ -99,13 +120,24 @@ def test_no_text_does_more_than_be_refused(text: str) -> None:
 
 
 _ATOMS = st.sampled_from(
-    ['userName eq "philippa.marlow"', "title pr", "active eq true", 'emails[type eq "home"]', 'name.familyName sw "x"', 'title ne "y"']
+    [
+        'userName eq "philippa.marlow"',
+        "title pr",
+        "active eq true",
+        'emails[type eq "home"]',
+        'name.familyName sw "x"',
+        'title ne "y"',
+    ]
 )
 _FILTERS = st.recursive(
     _ATOMS.map(lambda text: (text, matches(parse_filter(text, USER), SAMPLE))),
     lambda inner: st.one_of(
-        st.tuples(inner, inner).map(lambda pair: (f"({pair[0][0]}) and ({pair[1][0]})", pair[0][1] and pair[1][1])),
-        st.tuples(inner, inner).map(lambda pair: (f"({pair[0][0]}) or ({pair[1][0]})", pair[0][1] or pair[1][1])),
+        st.tuples(inner, inner).map(
+            lambda pair: (f"({pair[0][0]}) and ({pair[1][0]})", pair[0][1] and pair[1][1])
+        ),
+        st.tuples(inner, inner).map(
+            lambda pair: (f"({pair[0][0]}) or ({pair[1][0]})", pair[0][1] or pair[1][1])
+        ),
         inner.map(lambda each: (f"not ({each[0]})", not each[1])),
     ),
     max_leaves=12,

@@ -7,7 +7,14 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput
-from dravo.core.scim.bulk import BulkOperation, next_ready, read_bulk, references, resolved, without_references
+from dravo.core.scim.bulk import (
+    BulkOperation,
+    next_ready,
+    read_bulk,
+    references,
+    resolved,
+    without_references,
+)
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.resources import check_immutable, read_resource, select_attributes, unique_values
@@ -23,11 +30,17 @@ def operation(**given: Any) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("given", "scim_type"),
     [
-        (operation(method="LEAP"), "invalidSyntax"), (operation(path="/Cars"), "invalidPath"), (operation(path="/Users/7"), "invalidPath"),
-        (operation(method="PUT"), "invalidPath"), (operation(bulkId=None), "invalidSyntax"), (operation(bulkId=7), "invalidSyntax"),
-        ({"method": "POST", "path": "/Users", "bulkId": "a"}, "invalidSyntax"), (7, "invalidSyntax"), (operation(path=None), "invalidPath"),
+        (operation(method="LEAP"), "invalidSyntax"),
+        (operation(path="/Cars"), "invalidPath"),
+        (operation(path="/Users/7"), "invalidPath"),
+        (operation(method="PUT"), "invalidPath"),
+        (operation(bulkId=None), "invalidSyntax"),
+        (operation(bulkId=7), "invalidSyntax"),
+        ({"method": "POST", "path": "/Users", "bulkId": "a"}, "invalidSyntax"),
+        (7, "invalidSyntax"),
+        (operation(path=None), "invalidPath"),
     ],
-)  # fmt: skip
+)
 def test_an_operation_that_is_wrong_does_not_spoil_the_others(given: Any, scim_type: str) -> None:
     wrong, right = read_bulk({"Operations": [given, operation(bulkId="b")]}).operations
     assert isinstance(wrong, tuple) and wrong[2].scim_type == scim_type
@@ -36,7 +49,15 @@ def test_an_operation_that_is_wrong_does_not_spoil_the_others(given: Any, scim_t
 
 @pytest.mark.parametrize(
     "payload",
-    [None, [], {}, {"Operations": []}, {"Operations": 7}, {"Operations": [operation()], "failOnErrors": 0}, {"Operations": [operation()] * 1001}],
+    [
+        None,
+        [],
+        {},
+        {"Operations": []},
+        {"Operations": 7},
+        {"Operations": [operation()], "failOnErrors": 0},
+        {"Operations": [operation()] * 1001},
+    ],
 )
 def test_a_bulk_that_cannot_be_read_is_refused(payload: Any) -> None:
     with pytest.raises(ScimError):
@@ -49,11 +70,28 @@ def test_a_bulk_id_is_there_once() -> None:
 
 
 def test_references_are_found_resolved_and_cut() -> None:
-    value = {"members": [{"value": "bulkId:a"}, {"value": "7"}], "path": 'members[value eq "bulkId:b"]', "n": 5}
+    value = {
+        "members": [{"value": "bulkId:a"}, {"value": "7"}],
+        "path": 'members[value eq "bulkId:b"]',
+        "n": 5,
+    }
     assert set(references(value)) == {"a", "b"}
-    assert resolved(value, {"a": "1", "b": "2"}) == {"members": [{"value": "1"}, {"value": "7"}], "path": 'members[value eq "2"]', "n": 5}
+    assert resolved(value, {"a": "1", "b": "2"}) == {
+        "members": [{"value": "1"}, {"value": "7"}],
+        "path": 'members[value eq "2"]',
+        "n": 5,
+    }
     assert resolved(value, {})["members"][0]["value"] == "bulkId:a"
-    group = BulkOperation(0, "POST", "Group", "/Groups", None, "g", None, {"displayName": "G", "members": value["members"], "x": "bulkId:z"})
+    group = BulkOperation(
+        0,
+        "POST",
+        "Group",
+        "/Groups",
+        None,
+        "g",
+        None,
+        {"displayName": "G", "members": value["members"], "x": "bulkId:z"},
+    )
     data, later = without_references(group)
     assert data == {"displayName": "G", "members": [{"value": "7"}]}
     assert [each["path"] for each in later] == ["members", "x"]
@@ -64,16 +102,26 @@ def test_references_are_found_resolved_and_cut() -> None:
 def test_entity_tags_tell_versions_apart() -> None:
     assert entity_tag(3) == 'W/"3"'
     with_groups = entity_tag(3, [("g1", "Herbarium")])
-    assert with_groups != entity_tag(3) and with_groups == entity_tag(3, [("g1", "Herbarium")]) != entity_tag(3, [("g1", "Moss")])
+    assert with_groups != entity_tag(3) and with_groups == entity_tag(3, [("g1", "Herbarium")]) != entity_tag(
+        3, [("g1", "Moss")]
+    )
 
 
 @pytest.mark.parametrize(
     ("match", "none_match", "passes"),
     [
-        (None, None, True), ("*", None, True), ('W/"3"', None, True), ('"3"', None, True), ('"1", W/"3"', None, True), ("3", None, True), ('W/"4"', None, False),
-        (None, 'W/"4"', True), (None, 'W/"3"', False), (None, "*", False),
+        (None, None, True),
+        ("*", None, True),
+        ('W/"3"', None, True),
+        ('"3"', None, True),
+        ('"1", W/"3"', None, True),
+        ("3", None, True),
+        ('W/"4"', None, False),
+        (None, 'W/"4"', True),
+        (None, 'W/"3"', False),
+        (None, "*", False),
     ],
-)  # fmt: skip
+)
 def test_conditions_hold_or_do_not(match: str | None, none_match: str | None, passes: bool) -> None:
     condition = Condition(match, none_match)
     assert bool(condition) == (match is not None or none_match is not None)
@@ -117,7 +165,11 @@ GARDEN: dict[str, Any] = {
         {"name": "season", "type": "integer", "mutability": "immutable"},
         {"name": "secret", "mutability": "writeOnly"},
         {"name": "note", "returned": "request"},
-        {"name": "plot", "type": "complex", "subAttributes": [{"name": "bed", "returned": "request"}, {"name": "size", "type": "decimal"}]},
+        {
+            "name": "plot",
+            "type": "complex",
+            "subAttributes": [{"name": "bed", "returned": "request"}, {"name": "size", "type": "decimal"}],
+        },
     ],
 }
 SHAPES = extended((read_schema(GARDEN),), ())
@@ -128,14 +180,33 @@ def test_a_schema_of_a_source_holds_for_its_users() -> None:
     urn = GARDEN["id"]
     given = {
         "userName": "ada",
-        urn.upper(): {"BADGE": "B1", "code": ["x", "Y"], "season": 7, "secret": "s", "note": "n", "plot": {"bed": "N", "size": 2.5}},
+        urn.upper(): {
+            "BADGE": "B1",
+            "code": ["x", "Y"],
+            "season": 7,
+            "secret": "s",
+            "note": "n",
+            "plot": {"bed": "N", "size": 2.5},
+        },
     }
     read = read_resource(given, SHAPES.user)
-    assert read[urn] == {"badge": "B1", "Code": ["x", "Y"], "season": 7, "note": "n", "plot": {"bed": "N", "size": 2.5}}
-    assert unique_values(read, SHAPES.user) == [(f"{urn}:badge", "b1"), (f"{urn}:Code", "x"), (f"{urn}:Code", "Y")]
+    assert read[urn] == {
+        "badge": "B1",
+        "Code": ["x", "Y"],
+        "season": 7,
+        "note": "n",
+        "plot": {"bed": "N", "size": 2.5},
+    }
+    assert unique_values(read, SHAPES.user) == [
+        (f"{urn}:badge", "b1"),
+        (f"{urn}:Code", "x"),
+        (f"{urn}:Code", "Y"),
+    ]
     shown = select_attributes({"schemas": [], "id": "1", **read}, SHAPES.user, None, None)
     assert "note" not in shown[urn] and shown[urn]["plot"] == {"size": 2.5}
-    asked = select_attributes({"schemas": [], "id": "1", **read}, SHAPES.user, f"{urn}:note,{urn}:plot.bed", None)
+    asked = select_attributes(
+        {"schemas": [], "id": "1", **read}, SHAPES.user, f"{urn}:note,{urn}:plot.bed", None
+    )
     assert asked[urn] == {"note": "n", "plot": {"bed": "N"}}
     check_immutable(read, read, SHAPES.user)
     with pytest.raises(ScimError, match="' is immutable"):
@@ -148,5 +219,10 @@ def test_a_schema_of_a_source_holds_for_its_users() -> None:
 def test_a_schema_with_a_unique_complex_attribute_is_refused() -> None:
     with pytest.raises(InvalidInput, match="' is a complex attribute and cannot be unique"):
         read_schema(
-            {"id": "urn:garden:x", "attributes": [{"name": "a", "type": "complex", "uniqueness": "server", "subAttributes": [{"name": "b"}]}]}
+            {
+                "id": "urn:garden:x",
+                "attributes": [
+                    {"name": "a", "type": "complex", "uniqueness": "server", "subAttributes": [{"name": "b"}]}
+                ],
+            }
         )

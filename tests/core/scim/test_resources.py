@@ -22,14 +22,31 @@ FULL = {
 
 
 def test_names_are_taken_in_any_letter_case_and_kept_as_in_the_schema() -> None:
-    given_ = {"USERNAME": "ada", "Name": {"GIVENNAME": "Ada"}, ENTERPRISE_URN.lower(): {"Department": "Herbarium"}}
+    given_ = {
+        "USERNAME": "ada",
+        "Name": {"GIVENNAME": "Ada"},
+        ENTERPRISE_URN.lower(): {"Department": "Herbarium"},
+    }
     read = read_resource(given_, USER)
-    assert read == {"userName": "ada", "name": {"givenName": "Ada"}, ENTERPRISE_URN: {"department": "Herbarium"}}
+    assert read == {
+        "userName": "ada",
+        "name": {"givenName": "Ada"},
+        ENTERPRISE_URN: {"department": "Herbarium"},
+    }
 
 
 def test_what_is_not_ours_to_keep_is_left_out() -> None:
     read = read_resource(
-        {"userName": "ada", "id": "x", "meta": {}, "groups": [{"value": "g"}], "password": "secret", "nickName": None, "shoeSize": 38}, USER
+        {
+            "userName": "ada",
+            "id": "x",
+            "meta": {},
+            "groups": [{"value": "g"}],
+            "password": "secret",
+            "nickName": None,
+            "shoeSize": 38,
+        },
+        USER,
     )
     assert read == {"userName": "ada"}
 
@@ -47,19 +64,29 @@ def test_what_is_not_ours_to_keep_is_left_out() -> None:
         ({"name": {}}, {}),
     ],
 )
-def test_what_providers_in_the_field_send_is_understood(given_: dict[str, Any], expected: dict[str, Any]) -> None:
+def test_what_providers_in_the_field_send_is_understood(
+    given_: dict[str, Any], expected: dict[str, Any]
+) -> None:
     assert read_resource({"userName": "ada", **given_}, USER) == {"userName": "ada", **expected}
 
 
 @pytest.mark.parametrize(
     "given_",
     [
-        {}, {"userName": ""}, {"userName": "  "}, {"userName": ["a"]}, {"userName": {"a": 1}}, {"userName": "a", "active": "maybe"},
-        {"userName": "a", "name": "Ada Fern"}, {"userName": "a", "emails": [{"value": "x", "primary": True}, {"value": "y", "primary": True}]},
-        {"userName": "a", "displayName": "x" * 70_000}, {"userName": "a\x00b"}, {"userName": "a", "x509Certificates": [{"value": "%%%"}]},
+        {},
+        {"userName": ""},
+        {"userName": "  "},
+        {"userName": ["a"]},
+        {"userName": {"a": 1}},
+        {"userName": "a", "active": "maybe"},
+        {"userName": "a", "name": "Ada Fern"},
+        {"userName": "a", "emails": [{"value": "x", "primary": True}, {"value": "y", "primary": True}]},
+        {"userName": "a", "displayName": "x" * 70_000},
+        {"userName": "a\x00b"},
+        {"userName": "a", "x509Certificates": [{"value": "%%%"}]},
         {"userName": "a", "displayName": True},
     ],
-)  # fmt: skip
+)
 def test_a_value_that_cannot_be_used_is_refused(given_: dict[str, Any]) -> None:
     with pytest.raises(ScimError) as told:
         read_resource(given_, USER)
@@ -75,7 +102,10 @@ def test_something_that_is_no_object_is_invalid_syntax() -> None:
 _JSON = st.recursive(
     st.none() | st.booleans() | st.integers() | st.text(max_size=8),
     lambda inner: (
-        st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["userName", "emails", "value", "name", "active", "x"]), inner, max_size=4)
+        st.lists(inner, max_size=3)
+        | st.dictionaries(
+            st.sampled_from(["userName", "emails", "value", "name", "active", "x"]), inner, max_size=4
+        )
     ),
     max_leaves=12,
 )
@@ -92,7 +122,11 @@ def test_reading_is_settled_after_the_first_time(payload: Any) -> None:
 
 
 def test_members_are_named_once_each() -> None:
-    assert read_members([{"value": "a"}, {"value": "b", "type": "User"}, {"value": "a"}, "c"]) == ["a", "b", "c"]
+    assert read_members([{"value": "a"}, {"value": "b", "type": "User"}, {"value": "a"}, "c"]) == [
+        "a",
+        "b",
+        "c",
+    ]
     assert read_members(None) == []
     with pytest.raises(ScimError):
         read_members([{"display": "nobody"}])
@@ -110,13 +144,19 @@ def test_members_are_named_once_each() -> None:
         (None, ENTERPRISE_URN, {*FULL} - {ENTERPRISE_URN}),
     ],
 )
-def test_attributes_can_be_chosen_or_left_out(attributes: str | None, excluded: str | None, expected: set[str]) -> None:
+def test_attributes_can_be_chosen_or_left_out(
+    attributes: str | None, excluded: str | None, expected: set[str]
+) -> None:
     assert set(select_attributes(dict(FULL), USER, attributes, excluded)) == expected
 
 
 def test_parts_can_be_chosen_or_left_out() -> None:
-    assert select_attributes(dict(FULL), USER, "name.givenName,emails.value", None)["name"] == {"givenName": "Ada"}
-    assert select_attributes(dict(FULL), USER, None, "emails.type")["emails"] == [{"value": "ada@fernhollow.example"}]
+    assert select_attributes(dict(FULL), USER, "name.givenName,emails.value", None)["name"] == {
+        "givenName": "Ada"
+    }
+    assert select_attributes(dict(FULL), USER, None, "emails.type")["emails"] == [
+        {"value": "ada@fernhollow.example"}
+    ]
     with pytest.raises(ScimError):
         select_attributes(dict(FULL), USER, "name", "emails")
 

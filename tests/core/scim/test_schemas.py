@@ -20,11 +20,39 @@ from dravo.core.scim.schemas import (
 )
 
 USER_ATTRIBUTES = {
-    "userName", "name", "displayName", "nickName", "profileUrl", "title", "userType", "preferredLanguage", "locale", "timezone", "active", "password",
-    "emails", "phoneNumbers", "ims", "photos", "addresses", "groups", "entitlements", "roles", "x509Certificates",
-}  # fmt: skip
+    "userName",
+    "name",
+    "displayName",
+    "nickName",
+    "profileUrl",
+    "title",
+    "userType",
+    "preferredLanguage",
+    "locale",
+    "timezone",
+    "active",
+    "password",
+    "emails",
+    "phoneNumbers",
+    "ims",
+    "photos",
+    "addresses",
+    "groups",
+    "entitlements",
+    "roles",
+    "x509Certificates",
+}
 NAME_PARTS = {"formatted", "familyName", "givenName", "middleName", "honorificPrefix", "honorificSuffix"}
-ADDRESS_PARTS = {"formatted", "streetAddress", "locality", "region", "postalCode", "country", "type", "primary"}
+ADDRESS_PARTS = {
+    "formatted",
+    "streetAddress",
+    "locality",
+    "region",
+    "postalCode",
+    "country",
+    "type",
+    "primary",
+}
 ENTERPRISE_ATTRIBUTES = {"employeeNumber", "costCenter", "organization", "division", "department", "manager"}
 TYPES = {"string", "boolean", "decimal", "integer", "dateTime", "binary", "reference", "complex"}
 
@@ -41,7 +69,12 @@ def test_the_core_schemas_are_complete() -> None:
     assert {each.name for each in ENTERPRISE_SCHEMA.attributes} == ENTERPRISE_ATTRIBUTES
     assert {each.name for each in GROUP_SCHEMA.attributes} == {"displayName", "members"}
     for plural in ("emails", "phoneNumbers", "ims", "photos", "entitlements", "roles", "x509Certificates"):
-        assert {each.name for each in USER_SCHEMA.by_name[plural.lower()].sub} == {"value", "display", "type", "primary"}, plural
+        assert {each.name for each in USER_SCHEMA.by_name[plural.lower()].sub} == {
+            "value",
+            "display",
+            "type",
+            "primary",
+        }, plural
 
 
 def test_characteristics_are_those_of_section_7() -> None:
@@ -52,7 +85,16 @@ def test_characteristics_are_those_of_section_7() -> None:
         assert attribute.uniqueness in {"none", "server", "global"}, attribute.name
         assert (attribute.type == "complex") == bool(attribute.sub), attribute.name
         document = attribute.document()
-        assert {"name", "type", "multiValued", "required", "caseExact", "mutability", "returned", "uniqueness"} <= set(document)
+        assert {
+            "name",
+            "type",
+            "multiValued",
+            "required",
+            "caseExact",
+            "mutability",
+            "returned",
+            "uniqueness",
+        } <= set(document)
 
 
 @pytest.mark.parametrize(
@@ -81,7 +123,10 @@ def test_an_attribute_is_as_the_standard_has_it(path: str, characteristic: str, 
     assert getattr(locate(path, USER).leaf, characteristic) == value
 
 
-@pytest.mark.parametrize("path", ["", "userName.first", "unknown", "urn:none:User:x", "emails.none", f"{ENTERPRISE_URN}:none", "members"])
+@pytest.mark.parametrize(
+    "path",
+    ["", "userName.first", "unknown", "urn:none:User:x", "emails.none", f"{ENTERPRISE_URN}:none", "members"],
+)
 def test_a_path_that_no_schema_knows_is_refused(path: str) -> None:
     with pytest.raises(ScimError) as told:
         parse_path(path, USER) if path else locate(path, USER)
@@ -107,16 +152,30 @@ def test_documents_are_in_the_form_of_the_standard() -> None:
         assert document["schema"] == resource_type.schema.id
     assert USER.document()["schemaExtensions"] == [{"schema": ENTERPRISE_URN, "required": False}]
     page = list_response([{"id": "1"}], 7, 3)
-    assert (page["totalResults"], page["startIndex"], page["itemsPerPage"], len(page["Resources"])) == (7, 3, 1, 1)
+    assert (page["totalResults"], page["startIndex"], page["itemsPerPage"], len(page["Resources"])) == (
+        7,
+        3,
+        1,
+        1,
+    )
     config = service_provider_config("http://x")
     assert config["authenticationSchemes"][0]["type"] == "oauthbearertoken"
     assert config["bulk"]["supported"] and config["pagination"]["cursor"]
     assert list_response([], 0, None, "x") == {
-        "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "totalResults": 0, "itemsPerPage": 0, "Resources": [], "nextCursor": "x",
-    }  # fmt: skip
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"],
+        "totalResults": 0,
+        "itemsPerPage": 0,
+        "Resources": [],
+        "nextCursor": "x",
+    }
 
 
 def test_an_error_is_a_message_with_its_status_as_text() -> None:
     body = invalid_filter("Wrong.").body()
-    assert body == {"schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"], "status": "400", "detail": "Wrong.", "scimType": "invalidFilter"}
+    assert body == {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"],
+        "status": "400",
+        "detail": "Wrong.",
+        "scimType": "invalidFilter",
+    }
     assert "scimType" not in ScimError(404, "Nobody.").body()

@@ -1,4 +1,6 @@
-"""LDAP as directories really speak it, against a real slapd: TLS, kinds of membership, odd names and values, large groups, broken servers."""
+"""LDAP as directories really speak it, against a real slapd: TLS, kinds of membership, odd names and values,
+large groups, broken servers.
+"""
 
 from __future__ import annotations
 
@@ -31,25 +33,51 @@ def varied(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Estates]:
     """A directory with one of each oddity, and one group of 50,000."""
     odd = f"uid=o\\2C\\20neill\\2Bsons,{directory.USERS}"
     entries = [
-        directory.user("zofia", "Zofia", "Wiśniarska", {"mail": ["zofia@fernhollow.example", "z@fernhollow.example"], "jpegPhoto": [PICTURE]}),
+        directory.user(
+            "zofia",
+            "Zofia",
+            "Wiśniarska",
+            {"mail": ["zofia@fernhollow.example", "z@fernhollow.example"], "jpegPhoto": [PICTURE]},
+        ),
         directory.user("aoki", "美咲", "青木"),
-        directory.ldif(odd, {"objectClass": ["inetOrgPerson"], "uid": ["o, neill+sons"], "cn": ["O, Neill"], "sn": ["Neill"]}),
-        directory.group("Odd, names + more", [f"UID=O\\, Neill\\+Sons, OU=People,{directory.SUFFIX}", user_dn("zofia").upper()]),
+        directory.ldif(
+            odd,
+            {"objectClass": ["inetOrgPerson"], "uid": ["o, neill+sons"], "cn": ["O, Neill"], "sn": ["Neill"]},
+        ),
+        directory.group(
+            "Odd, names + more",
+            [f"UID=O\\, Neill\\+Sons, OU=People,{directory.SUFFIX}", user_dn("zofia").upper()],
+        ),
         directory.ldif(
             group_dn("Unique"),
-            {"objectClass": ["groupOfUniqueNames"], "cn": ["Unique"], "uniqueMember": [user_dn("zofia"), group_dn("Odd, names + more")]},
+            {
+                "objectClass": ["groupOfUniqueNames"],
+                "cn": ["Unique"],
+                "uniqueMember": [user_dn("zofia"), group_dn("Odd, names + more")],
+            },
         ),
         directory.ldif(
-            group_dn("Posix"), {"objectClass": ["posixGroup"], "cn": ["Posix"], "gidNumber": ["7"], "memberUid": ["Zofia", "aoki", "nobody"]}
+            group_dn("Posix"),
+            {
+                "objectClass": ["posixGroup"],
+                "cn": ["Posix"],
+                "gidNumber": ["7"],
+                "memberUid": ["Zofia", "aoki", "nobody"],
+            },
         ),
-        directory.group("Large", [user_dn("zofia"), *(user_dn(f"stranger.{number}") for number in range(49_999))]),
+        directory.group(
+            "Large", [user_dn("zofia"), *(user_dn(f"stranger.{number}") for number in range(49_999))]
+        ),
     ]
     with estates(tmp_path_factory.mktemp("varied"), "".join(entries)) as made:
         yield made
 
 
 def reader(
-    made: Estates, uses: tuple[str, ...] = ("uid", "mail", "jpegphoto", "sn"), secret: str = directory.READER_PASSWORD, **settings: Any
+    made: Estates,
+    uses: tuple[str, ...] = ("uid", "mail", "jpegphoto", "sn"),
+    secret: str = directory.READER_PASSWORD,
+    **settings: Any,
 ) -> Any:
     return open_reader("ldap", read_settings("ldap", {**made.settings, **settings}), secret, Path(), uses)
 
@@ -78,13 +106,19 @@ def test_values_are_texts_lists_or_base64_and_names_of_any_script(varied: Estate
 
 def test_members_are_found_however_their_dn_is_written(varied: Estates) -> None:
     found, by_name = users(varied), groups(varied)
-    assert set(by_name["Odd, names + more"].members) == {found["o, neill+sons"].reference, found["zofia"].reference}
+    assert set(by_name["Odd, names + more"].members) == {
+        found["o, neill+sons"].reference,
+        found["zofia"].reference,
+    }
 
 
 def test_members_by_unique_member_member_uid_and_member_of(varied: Estates) -> None:
     found = users(varied)
     by_unique = groups(varied, membership="uniqueMember")
-    assert set(by_unique["Unique"].members) == {found["zofia"].reference, by_unique["Odd, names + more"].reference}
+    assert set(by_unique["Unique"].members) == {
+        found["zofia"].reference,
+        by_unique["Odd, names + more"].reference,
+    }
     posix, by_uid = groups(varied, membership="memberUid"), users(varied, membership="memberUid")
     assert set(posix["Posix"].members) == {by_uid["zofia"].reference, by_uid["aoki"].reference, "nobody"}
     # The directory notes memberOf for groups that are made while it runs.
@@ -118,7 +152,13 @@ def test_a_password_that_is_wrong_or_missing_signs_nobody_in(varied: Estates) ->
 
 
 def test_an_account_that_sees_passwords_is_told_to_see_less(varied: Estates) -> None:
-    opened = reader(varied, bind_dn=directory.ADMIN, secret=directory.ADMIN_PASSWORD, users_filter="(objectClass=*)", users_base=directory.SUFFIX)
+    opened = reader(
+        varied,
+        bind_dn=directory.ADMIN,
+        secret=directory.ADMIN_PASSWORD,
+        users_filter="(objectClass=*)",
+        users_base=directory.SUFFIX,
+    )
     checked = opened.check(["uid"])
     assert checked.steps[-1].outcome == "warning" and "password hashes" in checked.steps[-1].message
     assert "userpassword" not in checked.attributes
@@ -156,7 +196,9 @@ def rubbish(connection: socket.socket) -> None:
 
 
 @pytest.mark.parametrize("answer", [never, rubbish])
-def test_a_server_that_is_slow_or_no_directory_at_all_is_given_up_in_time(varied: Estates, monkeypatch: pytest.MonkeyPatch, answer: Any) -> None:
+def test_a_server_that_is_slow_or_no_directory_at_all_is_given_up_in_time(
+    varied: Estates, monkeypatch: pytest.MonkeyPatch, answer: Any
+) -> None:
     monkeypatch.setattr(reading, "SECONDS", 1)
     with server(answer) as port:
         opened = reader(varied, address=f"ldap://127.0.0.1:{port}", start_tls=False)
@@ -169,7 +211,15 @@ def test_a_server_that_is_slow_or_no_directory_at_all_is_given_up_in_time(varied
 
 
 @given(
-    st.lists(st.text(st.characters(blacklist_categories=("Cs", "Cc"), blacklist_characters="\u00df"), min_size=1, max_size=8), min_size=1, max_size=3)
+    st.lists(
+        st.text(
+            st.characters(blacklist_categories=("Cs", "Cc"), blacklist_characters="\u00df"),
+            min_size=1,
+            max_size=8,
+        ),
+        min_size=1,
+        max_size=3,
+    )
 )
 def test_a_dn_is_the_same_in_any_letter_case_and_with_any_blanks(values: list[str]) -> None:
     parts = [f"CN={escape_dn_chars(value)}" for value in values]

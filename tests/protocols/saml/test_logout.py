@@ -19,14 +19,24 @@ OURS, THEIRS = "https://dravo.fernhollow.example/sso/staff/saml/sign-out", "http
 AT = Instant(NOW.strftime("%Y-%m-%dT%H:%M:%S.000000Z"))
 
 
-def asked(name: str = "provider", issuer: str = ISSUER, at: Instant = AT, address: str = OURS, relay: str = "there & back") -> bytes:
+def asked(
+    name: str = "provider",
+    issuer: str = ISSUER,
+    at: Instant = AT,
+    address: str = OURS,
+    relay: str = "there & back",
+) -> bytes:
     """Return the query by which a provider asks for somebody to be signed out."""
-    made = sign_out_request("_out", address, issuer, "una.kerrigan", None, "_session", relay, at, key_pair(name)[0])
+    made = sign_out_request(
+        "_out", address, issuer, "una.kerrigan", None, "_session", relay, at, key_pair(name)[0]
+    )
     return urlsplit(made).query.encode()
 
 
 def read(query: bytes) -> AskedOut:
-    return read_sign_out_request(query, ISSUER, [key_pair("other")[1], key_pair("provider")[1]], OURS, NOW.timestamp())
+    return read_sign_out_request(
+        query, ISSUER, [key_pair("other")[1], key_pair("provider")[1]], OURS, NOW.timestamp()
+    )
 
 
 def test_a_request_that_the_provider_signed_says_whom() -> None:
@@ -36,7 +46,9 @@ def test_a_request_that_the_provider_signed_says_whom() -> None:
 
 def of_somebody_else(query: bytes) -> bytes:
     fields = parse_qs(query.decode())
-    content = zlib.decompress(base64.b64decode(fields["SAMLRequest"][0]), -15).replace(b"una.kerrigan", b"zofia.wisniarska")
+    content = zlib.decompress(base64.b64decode(fields["SAMLRequest"][0]), -15).replace(
+        b"una.kerrigan", b"zofia.wisniarska"
+    )
     packed = zlib.compressobj(9, zlib.DEFLATED, -15)
     text = quote(base64.b64encode(packed.compress(content) + packed.flush()), safe="")
     return f"SAMLRequest={text}&{query.decode().partition('&')[2]}".encode()
@@ -53,12 +65,19 @@ def by_sha1(query: bytes) -> bytes:
 @pytest.mark.parametrize(
     ("change", "reason"),
     [
-        (of_somebody_else, "signature"), (without_signature, "unsigned"), (by_sha1, "algorithm"), (lambda query: query.replace(b"there", b"else"), "signature"),
-        (lambda _: asked("stranger"), "signature"), (lambda _: asked(issuer="https://elsewhere.example"), "issuer"),
-        (lambda _: asked(address="https://elsewhere.example/out"), "destination"), (lambda _: asked(at=Instant("2026-05-04T08:00:00.000000Z")), "expired"),
-        (lambda _: b"", "unsigned"), (lambda _: b"SAMLRequest=x&SigAlg=y&Signature=z", "algorithm"), (lambda query: query + b"&SAMLRequest=", "signature"),
+        (of_somebody_else, "signature"),
+        (without_signature, "unsigned"),
+        (by_sha1, "algorithm"),
+        (lambda query: query.replace(b"there", b"else"), "signature"),
+        (lambda _: asked("stranger"), "signature"),
+        (lambda _: asked(issuer="https://elsewhere.example"), "issuer"),
+        (lambda _: asked(address="https://elsewhere.example/out"), "destination"),
+        (lambda _: asked(at=Instant("2026-05-04T08:00:00.000000Z")), "expired"),
+        (lambda _: b"", "unsigned"),
+        (lambda _: b"SAMLRequest=x&SigAlg=y&Signature=z", "algorithm"),
+        (lambda query: query + b"&SAMLRequest=", "signature"),
     ],
-)  # fmt: skip
+)
 def test_nobody_else_has_anybody_signed_out(change: Callable[[bytes], bytes], reason: str) -> None:
     with pytest.raises(SignInRefused) as wrong:
         read(change(asked()))
@@ -66,8 +85,19 @@ def test_nobody_else_has_anybody_signed_out(change: Callable[[bytes], bytes], re
 
 
 def test_our_answer_names_what_it_answers() -> None:
-    made = sign_out_response("_answer", THEIRS, "https://dravo.fernhollow.example", AskedOut("_out", "una", (), "back"), AT, key_pair("us")[0])
+    made = sign_out_response(
+        "_answer",
+        THEIRS,
+        "https://dravo.fernhollow.example",
+        AskedOut("_out", "una", (), "back"),
+        AT,
+        key_pair("us")[0],
+    )
     fields = parse_qs(urlsplit(made).query)
     answer = etree.fromstring(zlib.decompress(base64.b64decode(fields["SAMLResponse"][0]), -15))
-    assert (answer.get("InResponseTo"), answer.get("Destination"), fields["RelayState"]) == ("_out", THEIRS, ["back"])
+    assert (answer.get("InResponseTo"), answer.get("Destination"), fields["RelayState"]) == (
+        "_out",
+        THEIRS,
+        ["back"],
+    )
     assert answer.find("samlp:Status/samlp:StatusCode", NS).get("Value").endswith(":Success")

@@ -29,24 +29,41 @@ NOW = Instant("2026-05-04T09:00:00.000000Z")
 def theirs(*, keys: str = "", services: str | None = None, attributes: str = "") -> bytes:
     described = "".join(
         f'<m:SingleSignOnService Binding="{binding}" Location="https://id.fernhollow.example/{name}"/>'
-        for binding, name in ((POST, "post"), (REDIRECT, "redirect"), ("urn:oasis:names:tc:SAML:2.0:bindings:SOAP", "soap"))
+        for binding, name in (
+            (POST, "post"),
+            (REDIRECT, "redirect"),
+            ("urn:oasis:names:tc:SAML:2.0:bindings:SOAP", "soap"),
+        )
     )
-    key = f'<m:KeyDescriptor use="signing"><d:KeyInfo><d:X509Data><d:X509Certificate>\n{CERTIFICATE.body}\n</d:X509Certificate></d:X509Data></d:KeyInfo></m:KeyDescriptor>'
-    return f"""<m:EntityDescriptor xmlns:m="urn:oasis:names:tc:SAML:2.0:metadata" xmlns:d="http://www.w3.org/2000/09/xmldsig#" entityID="{ISSUER}">
-<m:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol" {attributes}>{keys or key}{described if services is None else services}
+    key = (
+        '<m:KeyDescriptor use="signing"><d:KeyInfo><d:X509Data>'
+        f"<d:X509Certificate>\n{CERTIFICATE.body}\n</d:X509Certificate>"
+        "</d:X509Data></d:KeyInfo></m:KeyDescriptor>"
+    )
+    return f"""<m:EntityDescriptor xmlns:m="urn:oasis:names:tc:SAML:2.0:metadata"
+ xmlns:d="http://www.w3.org/2000/09/xmldsig#" entityID="{ISSUER}">
+<m:IDPSSODescriptor protocolSupportEnumeration="urn:oasis:names:tc:SAML:2.0:protocol" {attributes}>
+{keys or key}{described if services is None else services}
 </m:IDPSSODescriptor></m:EntityDescriptor>""".encode()
 
 
 def test_a_provider_is_read_out_of_its_metadata() -> None:
     found = read_metadata(b"\n" + theirs(attributes='WantAuthnRequestsSigned="true"'))
     assert (found.entity_id, found.wants_signed, found.certificates) == (ISSUER, True, (CERTIFICATE,))
-    assert found.sign_in == {REDIRECT: "https://id.fernhollow.example/redirect", POST: "https://id.fernhollow.example/post"}
+    assert found.sign_in == {
+        REDIRECT: "https://id.fernhollow.example/redirect",
+        POST: "https://id.fernhollow.example/post",
+    }
 
 
 def test_old_and_next_certificate_are_both_read_and_that_for_encryption_is_not() -> None:
     keys = "".join(
         f"<m:KeyDescriptor{use}><d:KeyInfo><d:X509Data><d:X509Certificate>{each.body}</d:X509Certificate></d:X509Data></d:KeyInfo></m:KeyDescriptor>"
-        for use, each in ((' use="signing"', CERTIFICATE), ("", NEXT), (' use="encryption"', key_pair("other")[1]))
+        for use, each in (
+            (' use="signing"', CERTIFICATE),
+            ("", NEXT),
+            (' use="encryption"', key_pair("other")[1]),
+        )
     )
     assert read_metadata(theirs(keys=keys)).certificates == (CERTIFICATE, NEXT)
 
@@ -54,12 +71,21 @@ def test_old_and_next_certificate_are_both_read_and_that_for_encryption_is_not()
 @pytest.mark.parametrize(
     ("content", "said"),
     [
-        (b"", "not metadata"), (b"https://id.fernhollow.example/metadata", "not metadata"), (b"<a/>", "This is not the metadata of an identity provider"), (theirs(services=""), "The metadata has no single sign-on URL for HTTP-Redirect or HTTP-POST"),
-        (theirs(keys="<m:KeyDescriptor/>"), "The metadata has no signing certificate"), (theirs().replace(b"SAML:2.0:protocol", b"SAML:1.1:protocol"), "The provider does not support SAML 2.0"),
-        (our_metadata(AUDIENCE, ACS, [CERTIFICATE], []), "not of an identity provider"), (theirs().replace(f' entityID="{ISSUER}"'.encode(), b""), "entityID"),
-        (b"<x xmlns='urn:oasis:names:tc:SAML:2.0:metadata'>" + theirs() + theirs() + b"</x>", "2 providers"), (b'<!DOCTYPE x [<!ENTITY e "x">]><x>&e;</x>', "not metadata"),
+        (b"", "not metadata"),
+        (b"https://id.fernhollow.example/metadata", "not metadata"),
+        (b"<a/>", "This is not the metadata of an identity provider"),
+        (theirs(services=""), "The metadata has no single sign-on URL for HTTP-Redirect or HTTP-POST"),
+        (theirs(keys="<m:KeyDescriptor/>"), "The metadata has no signing certificate"),
+        (
+            theirs().replace(b"SAML:2.0:protocol", b"SAML:1.1:protocol"),
+            "The provider does not support SAML 2.0",
+        ),
+        (our_metadata(AUDIENCE, ACS, [CERTIFICATE], []), "not of an identity provider"),
+        (theirs().replace(f' entityID="{ISSUER}"'.encode(), b""), "entityID"),
+        (b"<x xmlns='urn:oasis:names:tc:SAML:2.0:metadata'>" + theirs() + theirs() + b"</x>", "2 providers"),
+        (b'<!DOCTYPE x [<!ENTITY e "x">]><x>&e;</x>', "not metadata"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_metadata_of_a_provider_is_told_with_the_hint(content: bytes, said: str) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
         read_metadata(content)
@@ -67,7 +93,9 @@ def test_what_is_no_metadata_of_a_provider_is_told_with_the_hint(content: bytes,
 
 
 def test_ours_names_both_certificates_while_keys_change_and_is_no_provider_s() -> None:
-    root = etree.fromstring(our_metadata(AUDIENCE, ACS, [CERTIFICATE, NEXT], [CERTIFICATE], f"{AUDIENCE}/saml/sign-out"))
+    root = etree.fromstring(
+        our_metadata(AUDIENCE, ACS, [CERTIFICATE, NEXT], [CERTIFICATE], f"{AUDIENCE}/saml/sign-out")
+    )
     uses = [each.get("use") for each in root.iter("{urn:oasis:names:tc:SAML:2.0:metadata}KeyDescriptor")]
     assert (root.get("entityID"), uses) == (AUDIENCE, ["signing", "signing", "encryption"])
     assert root.find(".//{*}AssertionConsumerService").get("Location") == ACS  # type: ignore[union-attr]
@@ -103,7 +131,15 @@ def test_several_are_read_and_what_is_none_is_told() -> None:
 
 def asked(binding: str, *, signed: bool = True) -> tuple[str, dict[str, str] | None]:
     made = sign_in_request(
-        "_r1", binding, "https://id.fernhollow.example/in?a=b", AUDIENCE, ACS, "relay/1", NOW, KEY if signed else None, force_authn=True
+        "_r1",
+        binding,
+        "https://id.fernhollow.example/in?a=b",
+        AUDIENCE,
+        ACS,
+        "relay/1",
+        NOW,
+        KEY if signed else None,
+        force_authn=True,
     )
     return made.url, made.form
 
@@ -113,18 +149,30 @@ def test_a_request_by_redirect_carries_everything_and_is_signed_as_it_stands() -
     assert form is None and url.startswith("https://id.fernhollow.example/in?a=b&SAMLRequest=")
     query = parse_qs(urlsplit(url).query)
     root = etree.fromstring(zlib.decompress(base64.b64decode(query["SAMLRequest"][0]), -15))
-    assert (root.get("ID"), root.get("Destination"), root.get("AssertionConsumerServiceURL"), root.get("ForceAuthn")) == (
-        "_r1", "https://id.fernhollow.example/in?a=b", ACS, "true",
-    )  # fmt: skip
+    assert (
+        root.get("ID"),
+        root.get("Destination"),
+        root.get("AssertionConsumerServiceURL"),
+        root.get("ForceAuthn"),
+    ) == (
+        "_r1",
+        "https://id.fernhollow.example/in?a=b",
+        ACS,
+        "true",
+    )
     assert query["RelayState"] == ["relay/1"]
     covered = url.partition("&")[2].rpartition("&Signature=")[0]
-    KEY.public_key().verify(base64.b64decode(query["Signature"][0]), covered.encode(), padding.PKCS1v15(), hashes.SHA256())
+    KEY.public_key().verify(
+        base64.b64decode(query["Signature"][0]), covered.encode(), padding.PKCS1v15(), hashes.SHA256()
+    )
     assert "Signature" not in asked(REDIRECT, signed=False)[0]
 
 
 def test_a_request_by_post_is_signed_so_that_others_can_check_it(tmp_path: Path) -> None:
     url, form = asked(POST)
-    assert url == "https://id.fernhollow.example/in?a=b" and form is not None and form["RelayState"] == "relay/1"
+    assert (
+        url == "https://id.fernhollow.example/in?a=b" and form is not None and form["RelayState"] == "relay/1"
+    )
     (tmp_path / "request.xml").write_bytes(base64.b64decode(form["SAMLRequest"]))
     (tmp_path / "certificate.pem").write_text(CERTIFICATE.pem)
     command = [
@@ -135,4 +183,6 @@ def test_a_request_by_post_is_signed_so_that_others_can_check_it(tmp_path: Path)
         "--id-attr:ID",
         "urn:oasis:names:tc:SAML:2.0:protocol:AuthnRequest",
     ]
-    assert subprocess.run([*command, tmp_path / "request.xml"], check=False, capture_output=True).returncode == 0
+    assert (
+        subprocess.run([*command, tmp_path / "request.xml"], check=False, capture_output=True).returncode == 0
+    )

@@ -1,4 +1,6 @@
-"""Which SAML responses prove somebody: valid ones of every shape are accepted, and every attack is refused with its reason."""
+"""Which SAML responses prove somebody: valid ones of every shape are accepted, and every attack is refused
+with its reason.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ from tests.saml_provider import (
 )
 
 OURS = key_pair("dravo")
-EXPECTED = Expected(ISSUER, (key_pair("provider")[1],), AUDIENCE, ACS, "_asked", NOW.timestamp(), keys=(OURS[0],))
+EXPECTED = Expected(
+    ISSUER, (key_pair("provider")[1],), AUDIENCE, ACS, "_asked", NOW.timestamp(), keys=(OURS[0],)
+)
 EVIL = "edmund.sallow"
 
 
@@ -66,10 +70,17 @@ def test_what_is_signed_proves_somebody(what: str) -> None:
 @pytest.mark.parametrize("what", ["assertion", "response"])
 @pytest.mark.parametrize(
     ("method", "digest"),
-    [("rsa-sha256", "http://www.w3.org/2001/04/xmlenc#sha256"), ("rsa-sha512", "http://www.w3.org/2001/04/xmlenc#sha512")],
+    [
+        ("rsa-sha256", "http://www.w3.org/2001/04/xmlenc#sha256"),
+        ("rsa-sha512", "http://www.w3.org/2001/04/xmlenc#sha512"),
+    ],
 )
-def test_what_an_independent_implementation_signed_proves_somebody(what: str, method: str, digest: str) -> None:
-    content = signed_by_xmlsec(Shape(subject="zofia"), what, f"http://www.w3.org/2001/04/xmldsig-more#{method}", digest)
+def test_what_an_independent_implementation_signed_proves_somebody(
+    what: str, method: str, digest: str
+) -> None:
+    content = signed_by_xmlsec(
+        Shape(subject="zofia"), what, f"http://www.w3.org/2001/04/xmldsig-more#{method}", digest
+    )
     assert proved(content).subject == "zofia"
     assert reason(content.replace(b"zofia", EVIL.encode())) == "certificate"
 
@@ -90,21 +101,36 @@ def test_an_encrypted_assertion_is_opened_with_our_key(what: str) -> None:
 def test_names_of_any_script_many_groups_and_namespaced_claims_arrive_whole() -> None:
     groups = [f"Team {number}" for number in range(1_500)]
     long = "urn:fernhollow:claims:group"
-    found = proved(signed(Shape(subject="ボタン・園子", attributes={long: groups, "displayName": ["Zofia Wiśniarska"], "empty": [""]})))
-    assert (found.subject, found.attributes[long], found.attributes["displayName"]) == ("ボタン・園子", groups, ["Zofia Wiśniarska"])
+    found = proved(
+        signed(
+            Shape(
+                subject="ボタン・園子",
+                attributes={long: groups, "displayName": ["Zofia Wiśniarska"], "empty": [""]},
+            )
+        )
+    )
+    assert (found.subject, found.attributes[long], found.attributes["displayName"]) == (
+        "ボタン・園子",
+        groups,
+        ["Zofia Wiśniarska"],
+    )
     assert found.attributes["empty"] == []
 
 
 def test_pretty_printing_before_signing_and_an_old_or_next_certificate_do_not_matter() -> None:
     content = signed(change=lambda root: etree.indent(root, "    "))
-    assert proved(content, certificates=(key_pair("next")[1], key_pair("provider")[1])).subject == "una.kerrigan"
+    assert (
+        proved(content, certificates=(key_pair("next")[1], key_pair("provider")[1])).subject == "una.kerrigan"
+    )
 
 
 def test_a_response_that_nobody_asked_for_is_taken_only_where_that_is_allowed() -> None:
     content = signed(Shape(request=None))
     assert reason(content) == "in_response_to"
     assert proved(content, request=None, allow_idp_initiated=True).subject == "una.kerrigan"
-    assert reason(signed(), request=None, allow_idp_initiated=True) == "in_response_to", "it answers something that was not asked here"
+    assert reason(signed(), request=None, allow_idp_initiated=True) == "in_response_to", (
+        "it answers something that was not asked here"
+    )
 
 
 def test_clocks_may_differ_by_as_much_as_is_set() -> None:
@@ -125,12 +151,18 @@ def test_text_is_read_whole_across_comments() -> None:
 @pytest.mark.parametrize(
     ("shape", "why"),
     [
-        (Shape(ends=-61), "expired"), (Shape(begins=61), "early"), (Shape(audience="https://elsewhere.example"), "audience"),
-        (Shape(recipient="https://elsewhere.example/acs"), "recipient"), (Shape(destination="https://elsewhere.example/acs"), "destination"),
-        (Shape(issuer="https://evil.example"), "issuer"), (Shape(request="_other"), "in_response_to"), (Shape(request=None), "in_response_to"),
-        (Shape(status="urn:oasis:names:tc:SAML:2.0:status:Requester"), "status"), (Shape(subject=" "), "no_subject"),
+        (Shape(ends=-61), "expired"),
+        (Shape(begins=61), "early"),
+        (Shape(audience="https://elsewhere.example"), "audience"),
+        (Shape(recipient="https://elsewhere.example/acs"), "recipient"),
+        (Shape(destination="https://elsewhere.example/acs"), "destination"),
+        (Shape(issuer="https://evil.example"), "issuer"),
+        (Shape(request="_other"), "in_response_to"),
+        (Shape(request=None), "in_response_to"),
+        (Shape(status="urn:oasis:names:tc:SAML:2.0:status:Requester"), "status"),
+        (Shape(subject=" "), "no_subject"),
     ],
-)  # fmt: skip
+)
 @pytest.mark.parametrize("what", ["assertion", "response"])
 def test_what_is_not_for_us_now_is_refused(shape: Shape, why: str, what: str) -> None:
     assert reason(signed(shape, what)) == why
@@ -151,17 +183,33 @@ def unset(path: str, name: str) -> Callable[[etree._Element], Any]:
 @pytest.mark.parametrize(
     ("change", "why"),
     [
-        (drop(".//saml:Conditions"), "audience"), (drop(".//saml:AudienceRestriction"), "audience"), (drop(".//saml:Subject"), "no_subject"),
-        (drop(".//saml:SubjectConfirmation"), "recipient"), (drop(".//saml:AuthnStatement"), "no_sign_in"), (drop(".//saml:NameID"), "no_subject"),
-        (unset(".//saml:SubjectConfirmationData", "Recipient"), "recipient"), (unset(".//saml:SubjectConfirmationData", "NotOnOrAfter"), "expired"),
-        (unset(".//saml:Assertion", "Version"), "malformed"), (lambda root: find(root, ".//saml:AuthnStatement").set("SessionNotOnOrAfter", at(-90)), "expired"),
+        (drop(".//saml:Conditions"), "audience"),
+        (drop(".//saml:AudienceRestriction"), "audience"),
+        (drop(".//saml:Subject"), "no_subject"),
+        (drop(".//saml:SubjectConfirmation"), "recipient"),
+        (drop(".//saml:AuthnStatement"), "no_sign_in"),
+        (drop(".//saml:NameID"), "no_subject"),
+        (unset(".//saml:SubjectConfirmationData", "Recipient"), "recipient"),
+        (unset(".//saml:SubjectConfirmationData", "NotOnOrAfter"), "expired"),
+        (unset(".//saml:Assertion", "Version"), "malformed"),
+        (lambda root: find(root, ".//saml:AuthnStatement").set("SessionNotOnOrAfter", at(-90)), "expired"),
         (lambda root: find(root, ".//saml:Conditions").set("NotOnOrAfter", "soon"), "malformed"),
-        (lambda root: find(root, ".//saml:SubjectConfirmation").set("Method", "urn:oasis:names:tc:SAML:2.0:cm:sender-vouches"), "recipient"),
-        (lambda root: find(root, "saml:Assertion").append(copy.deepcopy(find(root, ".//saml:Conditions"))), "malformed"),
+        (
+            lambda root: find(root, ".//saml:SubjectConfirmation").set(
+                "Method", "urn:oasis:names:tc:SAML:2.0:cm:sender-vouches"
+            ),
+            "recipient",
+        ),
+        (
+            lambda root: find(root, "saml:Assertion").append(copy.deepcopy(find(root, ".//saml:Conditions"))),
+            "malformed",
+        ),
         (unset(".", "Destination"), "destination"),
     ],
-)  # fmt: skip
-def test_what_leaves_out_what_it_must_say_is_refused(change: Callable[[etree._Element], Any], why: str) -> None:
+)
+def test_what_leaves_out_what_it_must_say_is_refused(
+    change: Callable[[etree._Element], Any], why: str
+) -> None:
     assert reason(signed(what="both", change=change)) == why
 
 
@@ -182,19 +230,28 @@ def test_what_is_unsigned_altered_or_signed_by_others_is_refused() -> None:
 @pytest.mark.parametrize(
     ("how", "why"),
     [
-        ({"method": SignatureMethod.RSA_SHA1}, "algorithm"), ({"digest": DigestAlgorithm.SHA1}, "algorithm"),
+        ({"method": SignatureMethod.RSA_SHA1}, "algorithm"),
+        ({"digest": DigestAlgorithm.SHA1}, "algorithm"),
         ({"method": SignatureMethod.HMAC_SHA256, "secret": b"secret"}, "algorithm"),
-        ({"method": SignatureMethod.HMAC_SHA256, "secret": key_pair("provider")[1].pem.encode()}, "algorithm"),
-        ({"c14n": CanonicalizationMethod.CANONICAL_XML_1_0}, "algorithm"), ({"c14n": CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0_WITH_COMMENTS}, "algorithm"),
+        (
+            {"method": SignatureMethod.HMAC_SHA256, "secret": key_pair("provider")[1].pem.encode()},
+            "algorithm",
+        ),
+        ({"c14n": CanonicalizationMethod.CANONICAL_XML_1_0}, "algorithm"),
+        ({"c14n": CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0_WITH_COMMENTS}, "algorithm"),
     ],
-)  # fmt: skip
+)
 def test_weak_algorithms_and_foreign_canonicalization_are_refused(how: dict[str, Any], why: str) -> None:
     assert reason(signed(**how)) == why
 
 
 @pytest.mark.parametrize(
     "algorithm",
-    ["http://www.w3.org/TR/1999/REC-xslt-19991116", "http://www.w3.org/TR/1999/REC-xpath-19991116", "http://www.w3.org/2000/09/xmldsig#base64"],
+    [
+        "http://www.w3.org/TR/1999/REC-xslt-19991116",
+        "http://www.w3.org/TR/1999/REC-xpath-19991116",
+        "http://www.w3.org/2000/09/xmldsig#base64",
+    ],
 )
 def test_foreign_transforms_are_refused(algorithm: str) -> None:
     root = etree.fromstring(signed())
@@ -227,7 +284,9 @@ def evil_copy(assertion: etree._Element, identifier: str = "_evil") -> etree._El
 
 
 def wrapped(variant: int) -> bytes:
-    """Return a response in which the signed part was put where it counts for nothing, and another stands in its place (XSW 1 to 8)."""
+    """Return a response in which the signed part was put where it counts for nothing, and another stands in
+    its place (XSW 1 to 8).
+    """
     root = etree.fromstring(signed(what="response" if variant <= 2 else "assertion"))
     if variant <= 2:
         other = copy.deepcopy(root)
@@ -286,7 +345,9 @@ def test_another_assertion_beside_the_signed_one_is_refused_however_it_is_sent()
     both = etree.fromstring(signed())
     both.append(find(hidden, "saml:EncryptedAssertion"))
     assert reason(etree.tostring(both)) == "assertions"
-    nested = signed(change=lambda root: find(root, "saml:Assertion").append(evil_copy(find(root, "saml:Assertion"))))
+    nested = signed(
+        change=lambda root: find(root, "saml:Assertion").append(evil_copy(find(root, "saml:Assertion")))
+    )
     assert reason(nested) == "assertions"
     # Encrypted, its inside is looked at as well.
     assert reason(encrypted(nested, OURS[1])) == "assertions"
@@ -307,14 +368,21 @@ ENTITIES = b"".join(b'<!ENTITY a%d "%s">' % (n, b"&a%d;" % (n - 1) * 10 if n els
 @pytest.mark.parametrize(
     ("content", "why"),
     [
-        (b"", "malformed"), (b"no xml", "malformed"), (b"<a/>", "malformed"), (b"\xff\xfe<", "malformed"), (signed()[:-20], "malformed"),
-        (b'<!DOCTYPE x SYSTEM "file:///etc/passwd">' + signed(), "document_type"), (b"<!DOCTYPE x>" + signed(), "document_type"),
+        (b"", "malformed"),
+        (b"no xml", "malformed"),
+        (b"<a/>", "malformed"),
+        (b"\xff\xfe<", "malformed"),
+        (signed()[:-20], "malformed"),
+        (b'<!DOCTYPE x SYSTEM "file:///etc/passwd">' + signed(), "document_type"),
+        (b"<!DOCTYPE x>" + signed(), "document_type"),
         (b'<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]><x>&e;</x>', "document_type"),
         (b"<!DOCTYPE x [" + ENTITIES + b"]><x>&a9;</x>", "document_type"),
-        (b"<a>" * 70 + b"</a>" * 70, "too_large"), (b"<a>" + b"<b/>" * 25_000 + b"</a>", "too_large"), (b"<a>" + b" " * 600_000 + b"</a>", "too_large"),
+        (b"<a>" * 70 + b"</a>" * 70, "too_large"),
+        (b"<a>" + b"<b/>" * 25_000 + b"</a>", "too_large"),
+        (b"<a>" + b" " * 600_000 + b"</a>", "too_large"),
         (signed().replace(b"<samlp:Status>", b"<?go away?><samlp:Status>"), "malformed"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_message_of_a_provider_is_refused(content: bytes, why: str) -> None:
     found = reason(content)
     assert found == why or (why == "document_type" and found == "malformed")
@@ -322,14 +390,22 @@ def test_what_is_no_message_of_a_provider_is_refused(content: bytes, why: str) -
 
 def test_weak_encryption_is_refused() -> None:
     assert reason(encrypted(signed(), OURS[1], wrap="pkcs1")) == "algorithm"
-    assert reason(encrypted(signed(), OURS[1], data="http://www.w3.org/2001/04/xmlenc#tripledes-cbc")) == "algorithm"
+    assert (
+        reason(encrypted(signed(), OURS[1], data="http://www.w3.org/2001/04/xmlenc#tripledes-cbc"))
+        == "algorithm"
+    )
     root = etree.fromstring(encrypted(signed(), OURS[1]))
-    find(root, ".//{http://www.w3.org/2001/04/xmlenc#}CipherData/{http://www.w3.org/2001/04/xmlenc#}CipherValue").text = "AAAA"
+    find(
+        root,
+        ".//{http://www.w3.org/2001/04/xmlenc#}CipherData/{http://www.w3.org/2001/04/xmlenc#}CipherValue",
+    ).text = "AAAA"
     assert reason(etree.tostring(root)) == "encryption"
 
 
 @given(st.data())
-def test_whatever_is_changed_of_a_response_nobody_else_is_proved_and_nothing_breaks(data: st.DataObject) -> None:
+def test_whatever_is_changed_of_a_response_nobody_else_is_proved_and_nothing_breaks(
+    data: st.DataObject,
+) -> None:
     content = bytearray(signed())
     for _ in range(data.draw(st.integers(1, 4))):
         place = data.draw(st.integers(0, len(content) - 1))
@@ -338,4 +414,7 @@ def test_whatever_is_changed_of_a_response_nobody_else_is_proved_and_nothing_bre
         found = proved(bytes(content))
     except SignInRefused:
         return
-    assert (found.subject, found.attributes) == ("una.kerrigan", {"displayName": ["Una Kerrigan"], "groups": ["Estates", "Night watch"]})
+    assert (found.subject, found.attributes) == (
+        "una.kerrigan",
+        {"displayName": ["Una Kerrigan"], "groups": ["Estates", "Night watch"]},
+    )

@@ -9,17 +9,37 @@ import pytest
 
 from dravo.core.provisioning.accounts import scim_body
 from dravo.protocols.http_client import Request, Response
-from dravo.protocols.scim_client.account_sync import AccountResult, AccountTarget, CachedListQuery, FullListQuery, IsLinkedQuery, sync_account
+from dravo.protocols.scim_client.account_sync import (
+    AccountResult,
+    AccountTarget,
+    CachedListQuery,
+    FullListQuery,
+    IsLinkedQuery,
+    sync_account,
+)
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import ConnectionPausedError, HeldBySettings, Refused, RetryableError, Unknown
+from dravo.protocols.scim_client.responses import (
+    ConnectionPausedError,
+    HeldBySettings,
+    Refused,
+    RetryableError,
+    Unknown,
+)
 
 ROLE = {"value": "viewer", "display": "Viewer", "primary": True}
-DUE = {"want": "present", "active": True, "roles": [ROLE], "user": {"userName": "ada", "externalId": "u1", "displayName": "Ada"}}
+DUE = {
+    "want": "present",
+    "active": True,
+    "roles": [ROLE],
+    "user": {"userName": "ada", "externalId": "u1", "displayName": "Ada"},
+}
 OFF = {**DUE, "active": False, "roles": []}
 WANTED = AccountTarget("u1", DUE)
 
 
-def answer(status: int, body: Any = None, text: str = "", kind: str = "application/scim+json", **more: Any) -> Response:
+def answer(
+    status: int, body: Any = None, text: str = "", kind: str = "application/scim+json", **more: Any
+) -> Response:
     return Response(status, body, text, kind, **more)
 
 
@@ -99,18 +119,25 @@ def test_where_the_filter_is_overlooked_everyone_is_read() -> None:
     reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}, mine])
     assert (reached, asked) == (AccountResult("7", "made"), [BY_ID, "everyone"])
     # One who is not among all of them is made.
-    reached, asked = talk(WANTED, first_page, [{"id": "1", "userName": "zoe"}], first_page, [], answer(201, {"id": "8"}))
+    reached, asked = talk(
+        WANTED, first_page, [{"id": "1", "userName": "zoe"}], first_page, [], answer(201, {"id": "8"})
+    )
     assert (reached, asked[-1]) == (AccountResult("8", "made"), "POST /Users")
 
 
 def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a_user() -> None:
     gone = {"want": "absent"}
     doubt = replace(WANTED, due=gone, doubt=True, capabilities=Capabilities(filter=False))
-    with pytest.raises(Unknown, match="The outcome is unknown: the response was lost, and the application cannot be searched"):
+    with pytest.raises(
+        Unknown, match="The outcome is unknown: the response was lost, and the application cannot be searched"
+    ):
         talk(doubt, None)
     assert talk(replace(doubt, doubt=False), None)[0] == AccountResult(None)
     with pytest.raises(Refused, match="2 accounts"):
-        talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}))
+        talk(
+            replace(WANTED, due=gone),
+            listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}),
+        )
     reached, asked = talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}), answer(204))
     assert (reached, asked[-1]) == (AccountResult(None), "DELETE /Users/1")
 
@@ -135,7 +162,10 @@ def test_only_what_differs_is_sent() -> None:
     assert isinstance(request, Request)
     assert (request.method, request.path) == ("PATCH", "/Users/7")
     assert request.body is not None
-    assert request.body["Operations"] == [{"op": "replace", "path": "displayName", "value": "Ada"}, {"op": "remove", "path": "title"}]
+    assert request.body["Operations"] == [
+        {"op": "replace", "path": "displayName", "value": "Ada"},
+        {"op": "remove", "path": "title"},
+    ]
 
 
 def test_nothing_is_sent_where_nothing_differs() -> None:
@@ -146,7 +176,10 @@ def test_an_account_that_is_gone_is_looked_for_and_made_again() -> None:
     known = replace(WANTED, remote_id="7", agreed=OFF)
     reached, asked = talk(known, answer(404), listed(), listed(), answer(201, {"id": "8"}))
     assert (reached, asked) == (AccountResult("8", "made"), ["PATCH /Users/7", BY_ID, BY_NAME, "POST /Users"])
-    with pytest.raises(HeldBySettings, match="The user has no account, and creating accounts is disabled for this application"):
+    with pytest.raises(
+        HeldBySettings,
+        match="The user has no account, and creating accounts is disabled for this application",
+    ):
         talk(replace(known, may_create=False), answer(404), listed(), listed())
 
 
@@ -170,7 +203,9 @@ def test_who_has_no_access_is_not_made_in_order_to_be_inactive() -> None:
 
 def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept() -> None:
     current = {"id": "7", "userName": "ada", "nickName": "theirs", "phone": "1", "meta": {}, "groups": []}
-    conversation = sync_account(replace(WANTED, remote_id="7", agreed=OFF, capabilities=Capabilities(patch=False)))
+    conversation = sync_account(
+        replace(WANTED, remote_id="7", agreed=OFF, capabilities=Capabilities(patch=False))
+    )
     assert told(next(conversation)) == "GET /Users/7"
     put = conversation.send(answer(200, current))
     assert isinstance(put, Request)
@@ -178,7 +213,12 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
     assert put.body is not None
     assert (put.body["phone"], put.body["active"], put.body["roles"]) == ("1", True, [ROLE])
     assert "id" not in put.body, "what is read-only is not sent"
-    reached, asked = talk(replace(WANTED, remote_id="7", agreed=OFF), answer(501), answer(200, current), answer(200, {"id": "7"}))
+    reached, asked = talk(
+        replace(WANTED, remote_id="7", agreed=OFF),
+        answer(501),
+        answer(200, current),
+        answer(200, {"id": "7"}),
+    )
     assert (reached, asked) == (AccountResult("7"), ["PATCH /Users/7", "GET /Users/7", "PUT /Users/7"])
 
 
@@ -186,7 +226,9 @@ def test_with_changing_switched_off_only_leaving_goes_over() -> None:
     held = replace(WANTED, remote_id="7", may_update=False)
     with pytest.raises(HeldBySettings):
         talk(replace(held, agreed=OFF))
-    conversation = sync_account(replace(held, agreed=DUE, due={**OFF, "user": {**DUE["user"], "displayName": "New"}}))
+    conversation = sync_account(
+        replace(held, agreed=DUE, due={**OFF, "user": {**DUE["user"], "displayName": "New"}})
+    )
     request = next(conversation)
     assert isinstance(request, Request)
     assert request.body is not None
@@ -214,9 +256,13 @@ def test_deleting_what_is_gone_is_done() -> None:
         (answer(400, {"detail": "No seats left."}), Refused, "No seats left."),
     ],
 )
-def test_an_answer_leads_to_the_right_conclusion(response: Response, trouble: type[Exception], words: str) -> None:
+def test_an_answer_leads_to_the_right_conclusion(
+    response: Response, trouble: type[Exception], words: str
+) -> None:
     with pytest.raises(trouble, match=words):
-        talk(WANTED, listed(), listed(), response) if trouble is not ConnectionPausedError else talk(WANTED, response)
+        talk(WANTED, listed(), listed(), response) if trouble is not ConnectionPausedError else talk(
+            WANTED, response
+        )
 
 
 def test_an_application_s_wish_to_be_left_alone_is_kept() -> None:
@@ -226,7 +272,9 @@ def test_an_application_s_wish_to_be_left_alone_is_kept() -> None:
 
 
 def test_ids_and_names_cannot_break_out_of_path_or_filter() -> None:
-    conversation = sync_account(replace(WANTED, due={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}}))
+    conversation = sync_account(
+        replace(WANTED, due={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}})
+    )
     assert isinstance(next(conversation), CachedListQuery)
     conversation.send(None)
     by_name = conversation.send(listed())

@@ -16,7 +16,13 @@ GONE = Request("DELETE", "/Users/8")
 
 
 def answer(*operations: dict[str, Any], status: int = 200) -> Response:
-    return Response(status, {"Operations": list(operations)}, "", "application/scim+json", retry_after=3.0 if status == 429 else None)
+    return Response(
+        status,
+        {"Operations": list(operations)},
+        "",
+        "application/scim+json",
+        retry_after=3.0 if status == 429 else None,
+    )
 
 
 def test_each_change_stands_in_the_request_with_its_own_id() -> None:
@@ -31,12 +37,24 @@ def test_each_change_stands_in_the_request_with_its_own_id() -> None:
 
 
 def test_what_was_made_is_known_by_its_location_alone() -> None:
-    own = apart([MADE], answer({"method": "POST", "bulkId": "0", "status": "201", "location": "https://rota.example/scim/v2/Users/a%2Fb"}))[0]
+    own = apart(
+        [MADE],
+        answer(
+            {
+                "method": "POST",
+                "bulkId": "0",
+                "status": "201",
+                "location": "https://rota.example/scim/v2/Users/a%2Fb",
+            }
+        ),
+    )[0]
     assert own is not None and (own.status, own.body) == (201, {"id": "a/b"})
 
 
 def test_results_are_found_by_their_id_in_any_order_and_what_is_missing_is_not_guessed() -> None:
-    told = answer({"bulkId": "2", "status": "204"}, {"bulkId": "0", "status": "409", "response": {"detail": "taken"}})
+    told = answer(
+        {"bulkId": "2", "status": "204"}, {"bulkId": "0", "status": "409", "response": {"detail": "taken"}}
+    )
     first, second, third = apart([MADE, CHANGED, GONE], told)
     assert first is not None and (first.status, first.body) == (409, {"detail": "taken"})
     assert second is None
@@ -50,7 +68,13 @@ def test_results_without_ids_stand_in_their_order(status: Any) -> None:
 
 
 @pytest.mark.parametrize(
-    "operation", [{"bulkId": "0", "status": "soon"}, {"bulkId": "0"}, {"bulkId": "0", "status": "7"}, {"bulkId": "9", "status": "201"}]
+    "operation",
+    [
+        {"bulkId": "0", "status": "soon"},
+        {"bulkId": "0"},
+        {"bulkId": "0", "status": "7"},
+        {"bulkId": "9", "status": "201"},
+    ],
 )
 def test_a_result_that_cannot_be_read_leaves_doubt(operation: dict[str, Any]) -> None:
     assert apart([MADE, CHANGED], answer(operation)) == [None, None]
@@ -73,15 +97,23 @@ def test_no_more_go_together_than_is_offered(offered: int | None, most: int) -> 
 
 def test_no_request_is_larger_than_is_taken_unless_one_change_is_that_alone() -> None:
     large = Request("POST", "/Users", body={"userName": "x" * 2_000})
-    assert list(parts([MADE, MADE, large, MADE], Capabilities(bulk=True, bulk_payload=1_000))) == [[0, 1], [2], [3]]
+    assert list(parts([MADE, MADE, large, MADE], Capabilities(bulk=True, bulk_payload=1_000))) == [
+        [0, 1],
+        [2],
+        [3],
+    ]
 
 
 def test_what_is_offered_is_read_and_told() -> None:
-    found = understand({"bulk": {"supported": True, "maxOperations": 50, "maxPayloadSize": 1_048_576}}, None, None)
+    found = understand(
+        {"bulk": {"supported": True, "maxOperations": 50, "maxPayloadSize": 1_048_576}}, None, None
+    )
     assert (found.bulk, found.bulk_operations, found.bulk_payload) == (True, 50, 1_048_576)
     assert any("50" in note for note in found.notes)
     after = without_bulk(found)
     assert most_together(after) == 1 and any(
-        "The application reports bulk support, but refused a bulk request. Dravo sends single requests." in note for note in after.notes
+        "The application reports bulk support, but refused a bulk request. Dravo sends single requests."
+        in note
+        for note in after.notes
     )
     assert most_together(understand({"bulk": {"supported": True, "maxOperations": True}}, None, None)) == MOST

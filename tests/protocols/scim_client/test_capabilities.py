@@ -30,7 +30,11 @@ def drive(conversation: Any, *answers: Response) -> tuple[Any, list[Request]]:
 
 
 def schemas(**attributes: str) -> dict[str, Any]:
-    return {"Resources": [{"id": USER, "attributes": [{"name": name, "type": kind} for name, kind in attributes.items()]}]}
+    return {
+        "Resources": [
+            {"id": USER, "attributes": [{"name": name, "type": kind} for name, kind in attributes.items()]}
+        ]
+    }
 
 
 def test_an_application_that_says_nothing_can_do_what_the_standard_has() -> None:
@@ -44,23 +48,43 @@ def test_an_application_that_says_nothing_can_do_what_the_standard_has() -> None
     ("config", "expected"),
     [
         ({}, {"patch": False, "filter": False, "bulk": False, "max_results": None}),
-        ({"patch": {"supported": True}, "filter": {"supported": True, "maxResults": 20}}, {"patch": True, "filter": True, "max_results": 20}),
-        ({"patch": True, "filter": {"supported": "yes", "maxResults": -1}}, {"patch": False, "filter": False, "max_results": None}),
-        ({"pagination": {"cursor": True}, "sort": {"supported": True}, "etag": {"supported": True}}, {"cursor": True, "sort": True, "etag": True}),
+        (
+            {"patch": {"supported": True}, "filter": {"supported": True, "maxResults": 20}},
+            {"patch": True, "filter": True, "max_results": 20},
+        ),
+        (
+            {"patch": True, "filter": {"supported": "yes", "maxResults": -1}},
+            {"patch": False, "filter": False, "max_results": None},
+        ),
+        (
+            {"pagination": {"cursor": True}, "sort": {"supported": True}, "etag": {"supported": True}},
+            {"cursor": True, "sort": True, "etag": True},
+        ),
         ({"filter": {"supported": True, "maxResults": True}}, {"max_results": None}),
     ],
 )
-def test_what_it_says_is_understood_whatever_its_form(config: dict[str, Any], expected: dict[str, Any]) -> None:
+def test_what_it_says_is_understood_whatever_its_form(
+    config: dict[str, Any], expected: dict[str, Any]
+) -> None:
     document = understand(config, None, None).document()
     assert {name: document[name] for name in expected} == expected
 
 
 def test_attributes_roles_and_groups_are_read_from_its_schemas() -> None:
     types = {"Resources": [{"name": "User", "schemaExtensions": [{"schema": "urn:x:User"}]}]}
-    found = understand({"patch": {"supported": True}}, types, schemas(userName="string", roles="string", displayName="string"))
+    found = understand(
+        {"patch": {"supported": True}},
+        types,
+        schemas(userName="string", roles="string", displayName="string"),
+    )
     assert found.attributes == ("displayname", "roles", "urn:x:user", "username")
     assert (found.roles, found.groups, found.active) == ("strings", False, False)
-    assert found.takes("externalId") and found.takes("userNAME") and found.takes("urn:x:User") and not found.takes("title")
+    assert (
+        found.takes("externalId")
+        and found.takes("userNAME")
+        and found.takes("urn:x:User")
+        and not found.takes("title")
+    )
     notes = " ".join(found.notes)
     assert "No group support" in notes and "No inactive accounts" in notes and "title" in notes
     assert read_capabilities(found.document()) == found
@@ -98,7 +122,9 @@ def test_a_list_is_read_by_index_or_by_cursor() -> None:
     found, asked = drive(everything("/Users", Capabilities(max_results=2)), page(3, "1", "2"), page(3, "3"))
     assert [each["id"] for each in found] == ["1", "2", "3"]
     assert [(each.params["startIndex"], each.params["count"]) for each in asked] == [("1", "2"), ("3", "2")]
-    found, asked = drive(everything("/Users", Capabilities(cursor=True)), page(3, "1", "2", nextCursor="c"), page(3, "3"))
+    found, asked = drive(
+        everything("/Users", Capabilities(cursor=True)), page(3, "1", "2", nextCursor="c"), page(3, "3")
+    )
     assert len(found) == 3 and [each.params["cursor"] for each in asked] == ["", "c"]
     assert drive(everything("/Users", Capabilities()), page(0))[0] == []
 

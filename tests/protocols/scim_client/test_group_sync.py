@@ -10,12 +10,26 @@ import pytest
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.account_sync import FullListQuery
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.group_sync import Accounts, NeedsWhole, ReachedGroup, WantedGroup, bring_group
+from dravo.protocols.scim_client.group_sync import (
+    Accounts,
+    NeedsWhole,
+    ReachedGroup,
+    WantedGroup,
+    bring_group,
+)
 from dravo.protocols.scim_client.responses import ConnectionPausedError, Refused, RetryableError
 
 ALL = frozenset({"1", "2"})
 NEW = WantedGroup("g1", "Herbarium", members=ALL, ours=ALL | {"3"})
-KNOWN = replace(NEW, whole=False, members=frozenset(), ours=frozenset(), remote_id="9", agreed_name="Herbarium", origin="made")
+KNOWN = replace(
+    NEW,
+    whole=False,
+    members=frozenset(),
+    ours=frozenset(),
+    remote_id="9",
+    agreed_name="Herbarium",
+    origin="made",
+)
 
 
 def answer(status: int, body: Any = None) -> Response:
@@ -26,7 +40,9 @@ def listed(*resources: dict[str, Any]) -> Response:
     return answer(200, {"totalResults": len(resources), "Resources": list(resources)})
 
 
-def talk(wanted: WantedGroup, *answers: Any, accounts: set[str] | None = None) -> tuple[ReachedGroup, list[Any]]:
+def talk(
+    wanted: WantedGroup, *answers: Any, accounts: set[str] | None = None
+) -> tuple[ReachedGroup, list[Any]]:
     """Return what was reached and what was asked, given the answers in their order.
 
     Args:
@@ -56,13 +72,25 @@ def operations(request: Request) -> list[Any]:
 def test_a_group_is_looked_for_twice_then_made_with_its_members() -> None:
     reached, asked = talk(NEW, listed(), listed(), answer(201, {"id": "9"}))
     assert reached == ReachedGroup("9", "made")
-    assert [each.params.get("filter") for each in asked[:2]] == ['externalId eq "g1"', 'displayName eq "Herbarium"']
-    assert asked[2].body["members"] == [{"value": "1"}, {"value": "2"}] and asked[2].body["externalId"] == "g1"
+    assert [each.params.get("filter") for each in asked[:2]] == [
+        'externalId eq "g1"',
+        'displayName eq "Herbarium"',
+    ]
+    assert (
+        asked[2].body["members"] == [{"value": "1"}, {"value": "2"}] and asked[2].body["externalId"] == "g1"
+    )
 
 
 def test_many_members_go_in_parts() -> None:
     many = frozenset(f"{number:04d}" for number in range(250))
-    reached, asked = talk(replace(NEW, members=many, ours=many), listed(), listed(), answer(201, {"id": "9"}), answer(200, {}), answer(204))
+    reached, asked = talk(
+        replace(NEW, members=many, ours=many),
+        listed(),
+        listed(),
+        answer(201, {"id": "9"}),
+        answer(200, {}),
+        answer(204),
+    )
     assert reached.remote_id == "9"
     sent = {each["value"] for each in asked[2].body["members"]} | {
         each["value"] for part in asked[3:] for op in operations(part) for each in op["value"]
@@ -71,7 +99,12 @@ def test_many_members_go_in_parts() -> None:
 
 
 def test_our_group_after_a_lost_reply_is_ours_and_only_what_differs_is_sent() -> None:
-    there = {"id": "9", "displayName": "herbs", "externalId": "g1", "members": [{"value": "1"}, {"value": "3"}, {"value": "77"}]}
+    there = {
+        "id": "9",
+        "displayName": "herbs",
+        "externalId": "g1",
+        "members": [{"value": "1"}, {"value": "3"}, {"value": "77"}],
+    }
     reached, asked = talk(NEW, listed(there), answer(200, there), answer(204))
     assert reached == ReachedGroup("9", "made")
     assert operations(asked[2]) == [
@@ -85,7 +118,10 @@ def test_a_group_of_that_name_is_taken_over_only_if_that_is_switched_on() -> Non
     theirs = {"id": "9", "displayName": "HERBARIUM", "members": [{"value": "1"}, {"value": "2"}]}
     with pytest.raises(Refused, match="' exists already and was not created by Dravo") as told:
         talk(NEW, listed(), listed(theirs))
-    assert "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name for the provisioned group." in told.value.hint
+    assert (
+        "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name "
+        "for the provisioned group." in told.value.hint
+    )
     reached, _ = talk(replace(NEW, adopt=True), listed(), listed(theirs), answer(200, theirs), answer(204))
     assert reached == ReachedGroup("9", "adopted")
     with pytest.raises(Refused, match="another system"):
@@ -97,9 +133,13 @@ def test_a_group_of_that_name_is_taken_over_only_if_that_is_switched_on() -> Non
 def test_a_known_group_gets_the_differences_and_nothing_else() -> None:
     reached, asked = talk(replace(KNOWN, add=frozenset({"5"}), remove=frozenset({'6"7'})), answer(204))
     assert reached == ReachedGroup("9", "made") and asked[0].path == "/Groups/9"
-    assert operations(asked[0])[0]["path"] == 'members[value eq "6\\"7"]', "an id cannot break out of the path"
+    assert operations(asked[0])[0]["path"] == 'members[value eq "6\\"7"]', (
+        "an id cannot break out of the path"
+    )
     assert talk(KNOWN) == (ReachedGroup("9", "made"), [])
-    assert operations(talk(replace(KNOWN, name="Moss"), answer(204))[1][0]) == [{"op": "replace", "path": "displayName", "value": "Moss"}]
+    assert operations(talk(replace(KNOWN, name="Moss"), answer(204))[1][0]) == [
+        {"op": "replace", "path": "displayName", "value": "Moss"}
+    ]
 
 
 def test_where_the_differences_are_not_enough_the_whole_is_asked_for() -> None:
@@ -121,7 +161,13 @@ def test_a_known_group_in_doubt_is_read_first() -> None:
 
 def test_without_patch_the_whole_is_put_and_strangers_stay() -> None:
     put_only = replace(NEW, remote_id="9", agreed_name="Moss", capabilities=Capabilities(patch=False))
-    there = {"id": "9", "displayName": "Moss", "note": "theirs", "meta": {}, "members": [{"value": "3"}, {"value": "77"}]}
+    there = {
+        "id": "9",
+        "displayName": "Moss",
+        "note": "theirs",
+        "meta": {},
+        "members": [{"value": "3"}, {"value": "77"}],
+    }
     _, asked = talk(put_only, answer(200, there), answer(200, {}))
     body = asked[1].body
     assert asked[1].method == "PUT" and body["note"] == "theirs" and "meta" not in body
@@ -147,10 +193,16 @@ def test_a_group_that_goes_is_deleted_if_we_made_it_and_left_else() -> None:
     assert talk(replace(going, remote_id=None)) == (ReachedGroup(None), [])
 
 
-@pytest.mark.parametrize(("status", "kind"), [(401, ConnectionPausedError), (429, RetryableError), (503, RetryableError), (400, Refused)])
+@pytest.mark.parametrize(
+    ("status", "kind"),
+    [(401, ConnectionPausedError), (429, RetryableError), (503, RetryableError), (400, Refused)],
+)
 def test_troubles_are_told_apart(status: int, kind: type[Exception]) -> None:
     with pytest.raises(kind):
-        talk(replace(KNOWN, name="Moss", add=frozenset() if status == 400 else frozenset({"5"})), answer(status, {"detail": "No."}))
+        talk(
+            replace(KNOWN, name="Moss", add=frozenset() if status == 400 else frozenset({"5"})),
+            answer(status, {"detail": "No."}),
+        )
 
 
 def test_a_conflict_that_shows_no_group_is_told() -> None:
@@ -174,7 +226,14 @@ class Known:
             return None
         self.asked += 1
         if question.method == "GET":
-            return answer(200, {"id": "9", "displayName": "Herbarium", "members": [{"value": each} for each in self.members]})
+            return answer(
+                200,
+                {
+                    "id": "9",
+                    "displayName": "Herbarium",
+                    "members": [{"value": each} for each in self.members],
+                },
+            )
         after, unknown = set(self.members), set()
         for each in operations(question):
             if each["op"] == "add":
@@ -185,7 +244,9 @@ class Known:
                 after -= named
             unknown |= named - self.accounts
         if unknown:
-            return said(400, f"There is no user {sorted(unknown)[0]}." if self.names else "Some value is not valid.")
+            return said(
+                400, f"There is no user {sorted(unknown)[0]}." if self.names else "Some value is not valid."
+            )
         self.members = after
         return answer(204)
 
@@ -199,7 +260,11 @@ class Known:
             sent = self.answer(question)
 
 
-@pytest.mark.parametrize("names", [True, False], ids=["named in the answer", "NAME= sends no value. Expressions that are not listed are deleted"])
+@pytest.mark.parametrize(
+    "names",
+    [True, False],
+    ids=["named in the answer", "NAME= sends no value. Expressions that are not listed are deleted"],
+)
 @pytest.mark.parametrize("dead", [["account-0007"], ["account-0000", "account-0099"], []])
 def test_a_member_who_is_gone_there_keeps_nobody_in_or_out(names: bool, dead: list[str]) -> None:
     every = {f"account-{number:04d}" for number in range(100)}
@@ -222,14 +287,24 @@ def test_a_group_is_made_though_one_of_its_members_is_gone() -> None:
     gone = said(400, "There is no user account-0002.")
     reached, asked = talk(new, listed(), listed(), gone, answer(201, {"id": "9"}), gone, answer(204))
     assert (reached.remote_id, reached.origin, reached.left_out) == ("9", "made", frozenset({"account-0002"}))
-    assert "members" not in asked[3].body and operations(asked[5]) == [{"op": "add", "path": "members", "value": [{"value": "account-0001"}]}]
+    assert "members" not in asked[3].body and operations(asked[5]) == [
+        {"op": "add", "path": "members", "value": [{"value": "account-0001"}]}
+    ]
 
 
 def test_without_patch_a_member_whom_the_answer_names_is_left_out() -> None:
-    new = replace(NEW, remote_id="9", agreed_name="Moss", capabilities=Capabilities(patch=False), members=frozenset({"account-0001", "account-0002"}))
+    new = replace(
+        NEW,
+        remote_id="9",
+        agreed_name="Moss",
+        capabilities=Capabilities(patch=False),
+        members=frozenset({"account-0001", "account-0002"}),
+    )
     there = {"id": "9", "displayName": "Moss", "members": []}
     reached, asked = talk(new, answer(200, there), said(400, "no account-0002"), answer(200, {}))
-    assert reached.left_out == frozenset({"account-0002"}) and asked[2].body["members"] == [{"value": "account-0001"}]
+    assert reached.left_out == frozenset({"account-0002"}) and asked[2].body["members"] == [
+        {"value": "account-0001"}
+    ]
     assert "id" not in asked[2].body, "what is read-only is not sent"
     with pytest.raises(Refused):
         talk(new, answer(200, there), said(400, "no"))
@@ -239,8 +314,11 @@ def test_members_whom_the_list_of_accounts_lacks_are_left_out_at_once() -> None:
     many = frozenset(f"{number:04d}" for number in range(64))
     dead = {"0003", "0040"}
     reached, asked = talk(
-        replace(KNOWN, add=many), answer(400, {"detail": "no such member"}), answer(204), accounts=set(many - dead)
-    )  # fmt: skip
+        replace(KNOWN, add=many),
+        answer(400, {"detail": "no such member"}),
+        answer(204),
+        accounts=set(many - dead),
+    )
     assert reached.left_out == dead
     assert len(asked) == 2, "the list says what halving would take many requests to find"
     assert {each["value"] for each in operations(asked[1])[0]["value"]} == many - dead

@@ -22,23 +22,43 @@ def herbarium(services: ServiceFixture) -> dict[str, str]:
     """A source with two users, one of them in a group; an application."""
     staff = services.source()
     services.application()
-    ada, bob = services.user(staff, "ada", displayName="Ada Fern"), services.user(staff, "bob", displayName="Bob Moss")
+    ada, bob = (
+        services.user(staff, "ada", displayName="Ada Fern"),
+        services.user(staff, "bob", displayName="Bob Moss"),
+    )
     return {"staff": staff, "ada": ada, "bob": bob, "group": services.group(staff, "Herbarium", ada)}
 
 
-def test_a_preview_says_what_would_happen_and_changes_nothing(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    before = [len(services.rows(table)) for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit)]
-    preview = assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", group="herbarium", source="staff"))
+def test_a_preview_says_what_would_happen_and_changes_nothing(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
+    before = [
+        len(services.rows(table))
+        for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit)
+    ]
+    preview = assignment_changes.preview_adding(
+        services.ctx, AssignmentRequest("records", "viewer", group="herbarium", source="staff")
+    )
     assert (preview["gained"], preview["lost"], preview["accounts"]) == (1, 0, 1)
     application = {"key": "records", "label": "Records"}
     user = preview["users"][0]["user"]
-    assert preview["users"] == [{"user": user, "application": application, "what": "gained", "before": [], "after": ["Viewer"]}]
-    assert [len(services.rows(table)) for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit)] == before
+    assert preview["users"] == [
+        {"user": user, "application": application, "what": "gained", "before": [], "after": ["Viewer"]}
+    ]
+    assert [
+        len(services.rows(table))
+        for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit)
+    ] == before
 
 
 def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    direct = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="bob"))
-    for wish in (AssignmentRequest("records", "viewer", group=herbarium["group"]), AssignmentRequest("records", "curator", user="ada")):
+    direct = assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", user="bob")
+    )
+    for wish in (
+        AssignmentRequest("records", "viewer", group=herbarium["group"]),
+        AssignmentRequest("records", "curator", user="ada"),
+    ):
         preview = assignment_changes.preview_adding(services.ctx, wish)
         before = len(services.rows(t.access))
         assignments.add(services.ctx, services.caller, wish)
@@ -49,9 +69,17 @@ def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: 
     assert access_explanation.user(services.ctx, "bob")["access"] == []
 
 
-def test_two_reasons_hold_a_role_until_the_last_is_gone(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    by_group = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
-    direct = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada", note="Looks after it"))
+def test_two_reasons_hold_a_role_until_the_last_is_gone(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
+    by_group = assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])
+    )
+    direct = assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", user="ada", note="Looks after it"),
+    )
     first = access_explanation.user(services.ctx, "ada")["access"][0]
     assert len(first["reasons"]) == 2
     assignments.remove(services.ctx, services.caller, by_group["id"])
@@ -73,17 +101,35 @@ def test_two_reasons_hold_a_role_until_the_last_is_gone(services: ServiceFixture
         (AssignmentRequest("records", "viewer", group="nothing"), NotFound, "no group"),
         (AssignmentRequest("records", "viewer", group="herbarium", source="none"), NotFound, "no source"),
         (AssignmentRequest("records", "viewer"), InvalidInput, "The assignment needs exactly one target."),
-        (AssignmentRequest("records", "viewer", user="ada", group="herbarium"), InvalidInput, "The assignment needs exactly one target."),
-        (AssignmentRequest("records", "viewer", user="ada", until_at=later(clock.now(), -60)), InvalidInput, "The end date is in the past."),
         (
-            AssignmentRequest("records", "viewer", user="ada", from_at=later(clock.now(), 90), until_at=later(clock.now(), 60)),
+            AssignmentRequest("records", "viewer", user="ada", group="herbarium"),
+            InvalidInput,
+            "The assignment needs exactly one target.",
+        ),
+        (
+            AssignmentRequest("records", "viewer", user="ada", until_at=later(clock.now(), -60)),
+            InvalidInput,
+            "The end date is in the past.",
+        ),
+        (
+            AssignmentRequest(
+                "records",
+                "viewer",
+                user="ada",
+                from_at=later(clock.now(), 90),
+                until_at=later(clock.now(), 60),
+            ),
             InvalidInput,
             "The end date is before the start date.",
         ),
     ],
 )
 def test_a_wish_that_cannot_be_met_is_refused_with_the_hint(
-    services: ServiceFixture, herbarium: dict[str, str], wish: AssignmentRequest, kind: type[DravoError], words: str
+    services: ServiceFixture,
+    herbarium: dict[str, str],
+    wish: AssignmentRequest,
+    kind: type[DravoError],
+    words: str,
 ) -> None:
     for asking in (assignments.add, lambda ctx, _, wished: assignment_changes.preview_adding(ctx, wished)):
         with pytest.raises(kind, match=words) as told:
@@ -98,14 +144,24 @@ def test_the_hint_names_what_there_is(services: ServiceFixture, herbarium: dict[
     assert "viewer, curator" in told.value.hint
 
 
-def test_the_same_group_cannot_be_mapped_to_the_same_role_twice(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
+def test_the_same_group_cannot_be_mapped_to_the_same_role_twice(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])
+    )
     with pytest.raises(AlreadyExists):
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=herbarium["group"]))
+        assignments.add(
+            services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])
+        )
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "curator", group=herbarium["group"])
+    )
 
 
-def test_an_assignment_can_be_limited_and_opened_again(services: ServiceFixture, herbarium: dict[str, str]) -> None:
+def test_an_assignment_can_be_limited_and_opened_again(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     soon = later(clock.now(), 3600)
     changed = assignments.change(services.ctx, services.caller, made["id"], None, soon, "for the summer")
@@ -119,16 +175,26 @@ def test_an_assignment_can_be_limited_and_opened_again(services: ServiceFixture,
         assignments.change(services.ctx, services.caller, "none", None, None, None)
 
 
-def test_a_date_is_swept_when_it_comes_and_not_before(services: ServiceFixture, herbarium: dict[str, str]) -> None:
+def test_a_date_is_swept_when_it_comes_and_not_before(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
     soon = later(clock.now(), 3600)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada", until_at=soon))
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada", until_at=soon)
+    )
     assert recompute.mark_due_changes(services.ctx, later(soon, -1)) is False
     assert recompute.mark_due_changes(services.ctx, soon) is True
-    assert [row.user_id for row in services.rows(t.pending_recompute)] == [services.rows(t.user, user_name="ada")[0].id]
+    assert [row.user_id for row in services.rows(t.pending_recompute)] == [
+        services.rows(t.user, user_name="ada")[0].id
+    ]
 
 
-def test_a_list_of_assignments_says_how_many_each_reaches(services: ServiceFixture, herbarium: dict[str, str]) -> None:
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
+def test_a_list_of_assignments_says_how_many_each_reaches(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])
+    )
     services.add(herbarium["staff"], herbarium["group"], herbarium["bob"])
     empty = services.group(herbarium["staff"], "Nobody")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=empty))
@@ -137,7 +203,9 @@ def test_a_list_of_assignments_says_how_many_each_reaches(services: ServiceFixtu
     assert assignments.list_assignments(services.ctx, Ask(), group_id=empty)["total"] == 1
 
 
-def test_a_tracked_application_has_access_and_no_accounts(services: ServiceFixture, herbarium: dict[str, str]) -> None:
+def test_a_tracked_application_has_access_and_no_accounts(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
     applications.add(services.ctx, services.caller, "payslips", "Payslips", "Honor", tracked_only=True)
     roles.add_role(services.ctx, services.caller, "payslips", "clerk", "Clerk", 1)
     assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", user="ada"))
@@ -155,16 +223,24 @@ def sentences(services: ServiceFixture, user: str) -> str:
 
 def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbarium: dict[str, str]) -> None:
     assert "No group is mapped to a role in Records" in sentences(services, "ada")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"]))
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])
+    )
     assert "Ada Fern is Viewer in Records since" in sentences(services, "ada")
-    assert "the group 'Herbarium' of Staff, of which the user is a member, assigns the role" in sentences(services, "ada")
+    assert "the group 'Herbarium' of Staff, of which the user is a member, assigns the role" in sentences(
+        services, "ada"
+    )
     assert "Records is disabled, so Dravo provisions nothing." in sentences(services, "ada")
     assert "One of these groups would give access: 'Herbarium' (Viewer)." in sentences(services, "bob")
     services.take_out(herbarium["staff"], herbarium["group"], herbarium["ada"])
     assert "Until" in sentences(services, "ada")
     services.add(herbarium["staff"], herbarium["group"], herbarium["ada"])
-    services.patch_user(herbarium["staff"], herbarium["ada"], {"op": "replace", "path": "active", "value": False})
-    assert "If the user becomes active again, access returns through 'Herbarium' (Viewer)." in sentences(services, "ada")
+    services.patch_user(
+        herbarium["staff"], herbarium["ada"], {"op": "replace", "path": "active", "value": False}
+    )
+    assert "If the user becomes active again, access returns through 'Herbarium' (Viewer)." in sentences(
+        services, "ada"
+    )
     services.intake.remove_user(herbarium["staff"], herbarium["ada"])
     assert "has left since" in sentences(services, "ada")
     answer: Any = access_explanation.why(services.ctx, "bob", "records")

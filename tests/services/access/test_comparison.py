@@ -24,13 +24,22 @@ def garden(services: ServiceFixture) -> ServiceFixture:
     staff = services.source()
     for key in ("desk", "records"):
         services.application(key)
-    ada, bob = (services.user(staff, name, displayName=name.title(), **{ENTERPRISE: {"department": 'The "Seed" Bank'}}) for name in ("ada", "bob"))
+    ada, bob = (
+        services.user(
+            staff, name, displayName=name.title(), **{ENTERPRISE: {"department": 'The "Seed" Bank'}}
+        )
+        for name in ("ada", "bob")
+    )
     herbarium = services.group(staff, "Herbarium", ada, bob)
     services.group(staff, "Curators", ada)
     services.group(staff, "Night shift")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", source="staff", group="curators"))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", None, group=herbarium, excludes=True))
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("desk", "viewer", source="staff", group="curators")
+    )
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("desk", None, group=herbarium, excludes=True)
+    )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="bob"))
     process_marks(services.ctx)
     return services
@@ -39,11 +48,19 @@ def garden(services: ServiceFixture) -> ServiceFixture:
 def test_two_users_are_put_side_by_side_with_what_differs_first(garden: ServiceFixture) -> None:
     found = access_comparison.compare(garden.ctx, "ada", "bob")
     assert [each["user_name"] for each in found["users"]] == ["ada", "bob"]
-    assert [(each["application"]["key"], each["same"]) for each in found["applications"]] == [("records", False)]
+    assert [(each["application"]["key"], each["same"]) for each in found["applications"]] == [
+        ("records", False)
+    ]
     one, two = found["applications"][0]["sides"]
     assert one == [{"role": "Viewer", "because": ["Staff > Herbarium"]}]
-    assert {(each["role"], *each["because"]) for each in two} == {("Viewer", "Staff > Herbarium"), ("Curator", "direct assignment")}
-    assert [(each["group"]["name"], each["sides"]) for each in found["groups"]] == [("Curators", [True, False]), ("Herbarium", [True, True])]
+    assert {(each["role"], *each["because"]) for each in two} == {
+        ("Viewer", "Staff > Herbarium"),
+        ("Curator", "direct assignment"),
+    }
+    assert [(each["group"]["name"], each["sides"]) for each in found["groups"]] == [
+        ("Curators", [True, False]),
+        ("Herbarium", [True, True]),
+    ]
     assert access_comparison.compare(garden.ctx, "ada", "ada")["applications"][0]["same"] is True
     with pytest.raises(NotFound):
         access_comparison.compare(garden.ctx, "ada", "nobody")
@@ -52,19 +69,28 @@ def test_two_users_are_put_side_by_side_with_what_differs_first(garden: ServiceF
 def test_groups_stand_against_applications_with_what_they_give(garden: ServiceFixture) -> None:
     shown = access_matrix.groups(garden.ctx, Ask())
     assert {each["name"]: each["roles"] for each in shown["items"]} == {
-        "Curators": {"desk": ["Viewer"]}, "Herbarium": {"records": ["Viewer"], "desk": ["excluded"]},
-    }  # fmt: skip
+        "Curators": {"desk": ["Viewer"]},
+        "Herbarium": {"records": ["Viewer"], "desk": ["excluded"]},
+    }
     assert [each["key"] for each in shown["applications"]] == ["desk", "records"]
     only = access_matrix.groups(garden.ctx, Ask(), application="records")
-    assert [each["name"] for each in only["items"]] == ["Herbarium"] and only["applications"] == [{"key": "records", "label": "Records"}]
+    assert [each["name"] for each in only["items"]] == ["Herbarium"] and only["applications"] == [
+        {"key": "records", "label": "Records"}
+    ]
 
 
 def test_a_row_that_reaches_nobody_is_counted_where_a_user_looks(garden: ServiceFixture) -> None:
     access = {each["name"]: each["needs"] for each in overview.band(garden.ctx)["stages"]}["access"]
     assert (access, applications.one(garden.ctx, "desk")["mapping_warnings"]) == (0, 0)
-    assignments.add(garden.ctx, garden.caller, AssignmentRequest("desk", "viewer", source="staff", group="Night shift"))
+    assignments.add(
+        garden.ctx, garden.caller, AssignmentRequest("desk", "viewer", source="staff", group="Night shift")
+    )
     access = {each["name"]: each["needs"] for each in overview.band(garden.ctx)["stages"]}["access"]
-    assert (access, applications.one(garden.ctx, "desk")["mapping_warnings"], applications.one(garden.ctx, "records")["mapping_warnings"]) == (
+    assert (
+        access,
+        applications.one(garden.ctx, "desk")["mapping_warnings"],
+        applications.one(garden.ctx, "records")["mapping_warnings"],
+    ) == (
         1,
         1,
         0,
@@ -73,10 +99,22 @@ def test_a_row_that_reaches_nobody_is_counted_where_a_user_looks(garden: Service
 
 def test_many_are_mapped_by_the_values_of_an_attribute(garden: ServiceFixture) -> None:
     text = 'user.department\tThe ""Seed"" Bank\tcurator\nstaff\tHerbarium\tviewer\nuser.title\tGuide\tviewer'
-    looked = role_mapping.bulk(garden.ctx, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=False)
+    looked = role_mapping.bulk(
+        garden.ctx,
+        garden.caller,
+        "records",
+        text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'),
+        apply=False,
+    )
     assert [each["status"] for each in looked["lines"]] == ["new", "exists", "new"]
     assert looked["preview"]["changed"] == 1
-    done = role_mapping.bulk(garden.ctx, garden.caller, "records", text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'), apply=True)
+    done = role_mapping.bulk(
+        garden.ctx,
+        garden.caller,
+        "records",
+        text.replace('The ""', '"The ""').replace('"" Bank', '"" Bank"'),
+        apply=True,
+    )
     assert done["done"] == 2
     rules = {each["rule"] for each in role_mapping.table(garden.ctx, "records", Ask())["items"]}
     assert 'department eq "The \\"Seed\\" Bank"' in rules and 'title eq "Guide"' in rules
@@ -84,6 +122,9 @@ def test_many_are_mapped_by_the_values_of_an_attribute(garden: ServiceFixture) -
     assert [each["status"] for each in again["lines"]] == ["exists"]
     # An attribute is a name, and nothing that would make another condition of it.
     for wrong in ("user.title pr or userName,x,viewer", "user.,x,viewer", "user.nothing,x,viewer"):
-        assert role_mapping.bulk(garden.ctx, garden.caller, "records", wrong, apply=False)["lines"][0]["status"] == "invalid"
+        assert (
+            role_mapping.bulk(garden.ctx, garden.caller, "records", wrong, apply=False)["lines"][0]["status"]
+            == "invalid"
+        )
     with pytest.raises(InvalidInput, match="three values"):
         role_mapping.bulk(garden.ctx, garden.caller, "records", "user.title,viewer", apply=False)

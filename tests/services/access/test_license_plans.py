@@ -1,4 +1,6 @@
-"""Plans with seats: who gets one, who waits, what is sent meanwhile, and that no more are given than there are."""
+"""Plans with seats: who gets one, who waits, what is sent meanwhile, and that no more are given than there
+are.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,8 @@ from tests.service_fixture import ServiceFixture
         ([("1", "f", False)], {"desk": ("f",)}, (), ()),
         ([("1", "f", True)], {}, (), ("1",)),
         ([("1", "f", False)], {}, (), ("1",)),
-        # Who may have two plans waits for both, then for the higher one with a seat of the lower, then for none.
+        # Who may have two plans waits for both, then for the higher one with a seat of the lower, then for
+        # none.
         ([], {"desk": ("f", "b")}, (("desk", "b"), ("desk", "f")), ()),
         ([("1", "b", True), ("2", "f", False)], {"desk": ("f", "b")}, (), ()),
         ([("1", "b", True)], {"desk": ("f", "b")}, (("desk", "f"),), ()),
@@ -46,20 +49,31 @@ from tests.service_fixture import ServiceFixture
     ],
 )
 def test_what_becomes_of_a_seat(
-    held: list[tuple[str, str, bool]], wanted: dict[str, tuple[str, ...]], asks: tuple[str, ...], ends: tuple[str, ...]
+    held: list[tuple[str, str, bool]],
+    wanted: dict[str, tuple[str, ...]],
+    asks: tuple[str, ...],
+    ends: tuple[str, ...],
 ) -> None:
     found = seating([Seat(seat, "desk", plan, seated) for seat, plan, seated in held], wanted)
     assert (found.asks, found.ends) == (asks, ends)
 
 
 def test_a_plan_goes_over_beside_the_roles() -> None:
-    due = {"want": "present", "active": True, "user": {"userName": "ada"}, "roles": [{"value": "clerk", "display": "Clerk", "primary": True}]}
+    due = {
+        "want": "present",
+        "active": True,
+        "user": {"userName": "ada"},
+        "roles": [{"value": "clerk", "display": "Clerk", "primary": True}],
+    }
     with_plan = {**due, "plan": {"value": "full", "display": "Full"}}
     assert scim_body(with_plan)["entitlements"] == [{"value": "full", "display": "Full", "primary": True}]
     assert differences(scim_body(with_plan), scim_body(due)) == [{"op": "remove", "path": "entitlements"}]
     together = {**with_plan, "carry": {"way": "entitlements"}}
     assert [each["value"] for each in scim_body(together)["entitlements"]] == ["clerk", "full"]
-    assert scim_body({**with_plan, "carry_plan": {"way": "attribute", "attribute": "userType"}})["userType"] == "full"
+    assert (
+        scim_body({**with_plan, "carry_plan": {"way": "attribute", "attribute": "userType"}})["userType"]
+        == "full"
+    )
     assert "entitlements" not in scim_body({**with_plan, "carry_plan": {"way": "nothing"}})
     assert describe(with_plan) == "active, Clerk (plan Full)"
 
@@ -73,7 +87,11 @@ class Desk:
         services.application("desk", "clerk", "supervisor")
         license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 2, seats)
         self.group = services.group(self.staff, "Supervisors")
-        self.given = assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "supervisor", group=self.group, plan="full"))["id"]
+        self.given = assignments.add(
+            services.ctx,
+            services.caller,
+            AssignmentRequest("desk", "supervisor", group=self.group, plan="full"),
+        )["id"]
         self.users: dict[str, str] = {}
 
     def put(self, *names: str) -> None:
@@ -90,14 +108,23 @@ class Desk:
         process_marks(self.services.ctx)
 
     def listed(self, *, waiting: bool = False) -> list[str]:
-        return [each["user"]["user_name"] for each in license_plans.seats(self.services.ctx, "desk", Ask(), waiting=waiting)["items"]]
+        return [
+            each["user"]["user_name"]
+            for each in license_plans.seats(self.services.ctx, "desk", Ask(), waiting=waiting)["items"]
+        ]
 
     def of_plans(self) -> dict[str, str]:
-        return {each["user"]["user_name"]: each["plan"]["key"] for each in license_plans.seats(self.services.ctx, "desk", Ask())["items"]}
+        return {
+            each["user"]["user_name"]: each["plan"]["key"]
+            for each in license_plans.seats(self.services.ctx, "desk", Ask())["items"]
+        }
 
     def due(self) -> dict[str, list[str]]:
         names = {row.id: row.user_name for row in self.services.rows(t.user)}
-        return {names[row.user_id]: [role["value"] for role in row.due.get("roles", ())] for row in self.services.rows(t.account)}
+        return {
+            names[row.user_id]: [role["value"] for role in row.due.get("roles", ())]
+            for row in self.services.rows(t.account)
+        }
 
 
 def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(services: ServiceFixture) -> None:
@@ -111,14 +138,18 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     why = access_explanation.why(services.ctx, "dan", "desk")
     assert why["has_access"] and why["account"] is None and why["access"][0]["seat"]["since"] is None
     assert any(
-        "waits for a seat of the license plan Full" in each and "position 2 of the waiting list" in each and "All 2 seats are taken" in each
+        "waits for a seat of the license plan Full" in each
+        and "position 2 of the waiting list" in each
+        and "All 2 seats are taken" in each
         for each in why["sentences"]
     )
     services.take_out(desk.staff, desk.group, desk.users["ada"])
     desk.settle()
     assert (desk.listed(), desk.listed(waiting=True)) == (["bob", "cai"], ["dan"])
     assert desk.due()["cai"] == ["supervisor"] and "dan" not in desk.due()
-    assert any("next in line" in each for each in access_explanation.why(services.ctx, "dan", "desk")["sentences"])
+    assert any(
+        "next in line" in each for each in access_explanation.why(services.ctx, "dan", "desk")["sentences"]
+    )
     # Somebody who is inactive has no seat, and comes last when they are back.
     services.patch_user(desk.staff, desk.users["bob"], {"op": "replace", "path": "active", "value": False})
     desk.settle()
@@ -127,7 +158,11 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     assert (desk.listed(), desk.listed(waiting=True)) == (["cai", "dan"], ["bob"])
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 3})
     desk.settle()
-    assert (len(desk.listed()), desk.listed(waiting=True), applications.one(services.ctx, "desk")["plans"][0]["status"]) == (3, [], "full")
+    assert (
+        len(desk.listed()),
+        desk.listed(waiting=True),
+        applications.one(services.ctx, "desk")["plans"][0]["status"],
+    ) == (3, [], "full")
     # Fewer seats than are taken: nobody loses theirs.
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 1})
     desk.settle()
@@ -150,7 +185,9 @@ def test_what_needs_no_seat_goes_over_while_somebody_waits(services: ServiceFixt
 def test_of_several_plans_the_highest_counts_and_the_lower_one_until_then(services: ServiceFixture) -> None:
     desk = Desk(services, seats=1)
     license_plans.add(services.ctx, services.caller, "desk", "basic", "Basic", 1, None)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True, plan="basic"))
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True, plan="basic")
+    )
     desk.put("ada", "bob")
     assert (desk.of_plans(), desk.listed(waiting=True)) == ({"ada": "full", "bob": "basic"}, ["bob"])
     # What comes with the higher plan does not are sent with a seat of the lower one.
@@ -166,8 +203,12 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     desk.put("ada")
     for name in ("bob", "cai", "dan"):
         services.user(desk.staff, name)
-    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("desk", "supervisor", everyone=True, plan="full"))
-    assert [(each["plan"]["key"], each["asked"], each["free"], each["wait"]) for each in shown["seats"]] == [("full", 3, 1, 2)]
+    shown = assignment_changes.preview_adding(
+        services.ctx, AssignmentRequest("desk", "supervisor", everyone=True, plan="full")
+    )
+    assert [(each["plan"]["key"], each["asked"], each["free"], each["wait"]) for each in shown["seats"]] == [
+        ("full", 3, 1, 2)
+    ]
     assert len(services.rows(t.seat)) == 1
     # The plan of an assignment is changed, and changed again by undoing.
     assignments.change(services.ctx, services.caller, desk.given, None, None, None, None, UNCONFIRMED, "")
@@ -185,10 +226,15 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     [
         (AssignmentRequest("desk", "supervisor", everyone=True, plan="gold"), "has no license plan 'gold'"),
         (AssignmentRequest("desk", None, everyone=True, plan="full"), "A license plan needs a role."),
-        (AssignmentRequest("desk", None, everyone=True, excludes=True, plan="full"), "A license plan needs a role."),
+        (
+            AssignmentRequest("desk", None, everyone=True, excludes=True, plan="full"),
+            "A license plan needs a role.",
+        ),
     ],
 )
-def test_a_plan_that_cannot_be_is_refused(services: ServiceFixture, wish: AssignmentRequest, said: str) -> None:
+def test_a_plan_that_cannot_be_is_refused(
+    services: ServiceFixture, wish: AssignmentRequest, said: str
+) -> None:
     Desk(services)
     with pytest.raises((InvalidInput, NotFound), match=said):
         assignments.add(services.ctx, services.caller, wish)
@@ -226,19 +272,27 @@ class Seats(RuleBasedStateMachine):
     def begin(self) -> None:
         license_plans.add(self.services.ctx, self.services.caller, "desk", "basic", "Basic", 1, 1)
         self.others = self.services.group(self.desk.staff, "Clerks")
-        assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("desk", "clerk", group=self.others, plan="basic"))
+        assignments.add(
+            self.services.ctx,
+            self.services.caller,
+            AssignmentRequest("desk", "clerk", group=self.others, plan="basic"),
+        )
 
     @rule(name=st.sampled_from("abcd"), supervisor=st.booleans(), inside=st.booleans())
     def move(self, name: str, supervisor: bool, inside: bool) -> None:
         if name not in self.desk.users:
             self.desk.users[name] = self.services.user(self.desk.staff, name)
         group = self.desk.group if supervisor else self.others
-        (self.services.add if inside else self.services.take_out)(self.desk.staff, group, self.desk.users[name])
+        (self.services.add if inside else self.services.take_out)(
+            self.desk.staff, group, self.desk.users[name]
+        )
 
     @rule(name=st.sampled_from("abcd"), active=st.booleans())
     def change(self, name: str, active: bool) -> None:
         if name in self.desk.users:
-            self.services.patch_user(self.desk.staff, self.desk.users[name], {"op": "replace", "path": "active", "value": active})
+            self.services.patch_user(
+                self.desk.staff, self.desk.users[name], {"op": "replace", "path": "active", "value": active}
+            )
 
     @rule(seats=st.integers(1, 4))
     def resize(self, seats: int) -> None:
@@ -248,13 +302,17 @@ class Seats(RuleBasedStateMachine):
     @rule()
     def settle(self) -> None:
         self.desk.settle()
-        # When all is settled nobody waits while there is a free seat: counted by the seats that were given, not by what is shown.
+        # When all is settled nobody waits while there is a free seat: counted by the seats that were given,
+        # not by what is shown.
         seats = self.services.rows(t.seat, until_at=None)
         for plan in self.services.rows(t.license_plan):
             taken = sum(1 for each in seats if each.plan_id == plan.id and each.from_at)
             waiting = sum(1 for each in seats if each.plan_id == plan.id and not each.from_at)
             if taken < self.most[plan.key]:
-                assert waiting == 0, f"{waiting} wait for {plan.key}, of which {taken} of {self.most[plan.key]} seats are taken"
+                assert waiting == 0, (
+                    f"{waiting} wait for {plan.key}, of which {taken} of {self.most[plan.key]} seats "
+                    "are taken"
+                )
 
     @invariant()
     def no_seat_is_given_beyond_those_that_there_are(self) -> None:
@@ -276,7 +334,9 @@ class Seats(RuleBasedStateMachine):
         for row in self.services.rows(t.access, until_at=None):
             may.setdefault(row.user_id, set()).add("full" if roles[row.role_id] == "supervisor" else "basic")
         keys = {row.id: row.key for row in self.services.rows(t.license_plan)}
-        seated = {row.user_id: keys[row.plan_id] for row in self.services.rows(t.seat, until_at=None) if row.from_at}
+        seated = {
+            row.user_id: keys[row.plan_id] for row in self.services.rows(t.seat, until_at=None) if row.from_at
+        }
         waits: dict[str, set[str]] = {}
         for row in self.services.rows(t.seat, until_at=None):
             if not row.from_at:
@@ -290,7 +350,11 @@ class Seats(RuleBasedStateMachine):
     def what_comes_with_a_plan_goes_over_only_with_a_seat(self) -> None:
         process_marks(self.services.ctx)
         keys = {row.id: row.key for row in self.services.rows(t.license_plan)}
-        seated = {row.user_id: keys[row.plan_id] for row in self.services.rows(t.seat, until_at=None) if row.from_at is not None}
+        seated = {
+            row.user_id: keys[row.plan_id]
+            for row in self.services.rows(t.seat, until_at=None)
+            if row.from_at is not None
+        }
         roles = {row.id: row.key for row in self.services.rows(t.role)}
         given: dict[str, set[str]] = {}
         for row in self.services.rows(t.access, until_at=None):

@@ -34,18 +34,30 @@ def desk(services: ServiceFixture) -> dict[str, str]:
     staff = services.source()
     services.application("desk", "cashier", "supervisor")
     users = {
-        name: services.user(staff, name, displayName=name.title(), title=title, **{ENTERPRISE: {"department": department}})
-        for name, title, department in (("ada", "Senior Guide", "Herbarium"), ("bob", "Guide", "Estates"), ("cyd", "Guide", "Herbarium"))
+        name: services.user(
+            staff, name, displayName=name.title(), title=title, **{ENTERPRISE: {"department": department}}
+        )
+        for name, title, department in (
+            ("ada", "Senior Guide", "Herbarium"),
+            ("bob", "Guide", "Estates"),
+            ("cyd", "Guide", "Herbarium"),
+        )
     }
     return {"staff": staff, **users}
 
 
 def add(services: ServiceFixture, **wish: Any) -> str:
-    return str(assignments.add(services.ctx, services.caller, AssignmentRequest("desk", wish.pop("role", None), **wish))["id"])
+    return str(
+        assignments.add(
+            services.ctx, services.caller, AssignmentRequest("desk", wish.pop("role", None), **wish)
+        )["id"]
+    )
 
 
 def roles(services: ServiceFixture) -> dict[str, list[str]]:
-    """Return the keys of the roles that users have, by user name; anyone who is marked is worked out first."""
+    """Return the keys of the roles that users have, by user name; anyone who is marked is worked out
+    first.
+    """
     recompute.process_marks(services.ctx)
     key_of = {row.id: row.key for row in services.rows(t.role)}
     name_of = {row.id: row.user_name for row in services.rows(t.user)}
@@ -66,19 +78,28 @@ def test_a_rule_follows_the_user(services: ServiceFixture, desk: dict[str, str])
     assert roles(services) == {"ada": ["cashier"], "dan": ["cashier"]}
     line = access_explanation.user(services.ctx, "dan")["access"][0]["reasons"][0]
     assert (line["kind"], line["rule"]) == ("rule", 'department eq "Herbarium" and not (title sw "Senior")')
-    assert "matches the rule 'department eq" in " ".join(access_explanation.why(services.ctx, "dan", "desk")["sentences"])
-    assert "One of these rules would give access:" in " ".join(access_explanation.why(services.ctx, "bob", "desk")["sentences"])
+    assert "matches the rule 'department eq" in " ".join(
+        access_explanation.why(services.ctx, "dan", "desk")["sentences"]
+    )
+    assert "One of these rules would give access:" in " ".join(
+        access_explanation.why(services.ctx, "bob", "desk")["sentences"]
+    )
 
 
 def test_who_a_rule_reaches_is_counted_and_named(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "Botanists", desk["ada"])
     services.group(desk["staff"], "Around", group)
     for rule, names in (
-        ('department eq "Herbarium"', ["Ada", "Cyd"]), ('groups[display eq "around" and source eq "staff"]', ["Ada"]),
-        (f'groups.value eq "{group}"', ["Ada"]), ('groups[display eq "around" and source eq "estates"]', []), ('source eq "staff"', ["Ada", "Bob", "Cyd"]),
-    ):  # fmt: skip
+        ('department eq "Herbarium"', ["Ada", "Cyd"]),
+        ('groups[display eq "around" and source eq "staff"]', ["Ada"]),
+        (f'groups.value eq "{group}"', ["Ada"]),
+        ('groups[display eq "around" and source eq "estates"]', []),
+        ('source eq "staff"', ["Ada", "Bob", "Cyd"]),
+    ):
         found = rule_matches.try_rule(services.ctx, rule)
-        assert (found["reach"], [each["display_name"] for each in found["users"]]) == (len(names), names), rule
+        assert (found["reach"], [each["display_name"] for each in found["users"]]) == (len(names), names), (
+            rule
+        )
         identifier = add(services, role="cashier", rule=rule)
         assert len(roles(services)) == len(names), "who is reached is who gets it"
         assignments.remove(services.ctx, services.caller, identifier)
@@ -101,7 +122,9 @@ def test_an_exclusion_comes_before_everything(services: ServiceFixture, desk: di
     add(services, role="supervisor", user="bob")
     excluding = add(services, group=group, excludes=True)
     assert roles(services) == {"ada": ["cashier"], "cyd": ["cashier"]}
-    assert "excluded from Desk by the group 'Trainees'" in " ".join(access_explanation.why(services.ctx, "bob", "desk")["sentences"])
+    assert "excluded from Desk by the group 'Trainees'" in " ".join(
+        access_explanation.why(services.ctx, "bob", "desk")["sentences"]
+    )
     with pytest.raises(AlreadyExists):
         add(services, group=group, excludes=True)
     assert assignment_changes.preview_removing(services.ctx, excluding)["gained"] == 1
@@ -109,7 +132,9 @@ def test_an_exclusion_comes_before_everything(services: ServiceFixture, desk: di
     assert roles(services)["bob"] == ["cashier", "supervisor"]
 
 
-def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
+    services: ServiceFixture, desk: dict[str, str]
+) -> None:
     identifier = add(services, source="staff", pattern="^ticketdesk-(.+)$")
     services.group(desk["staff"], "ticketdesk-cashier", desk["ada"])
     boss = services.group(desk["staff"], "ticketdesk-supervisor", desk["bob"])
@@ -117,17 +142,23 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(servi
     assert roles(services) == {"ada": ["cashier"]}
     row = role_mapping.table(services.ctx, "desk", Ask())["items"][0]
     assert [(each["group"]["name"], each["outcome"]) for each in row["groups"]] == [
-        ("ticketdesk-cashier", "gives"), ("Ticketdesk-Owner", "unknown_role"), ("ticketdesk-supervisor", "needs_confirmation")
-    ]  # fmt: skip
+        ("ticketdesk-cashier", "gives"),
+        ("Ticketdesk-Owner", "unknown_role"),
+        ("ticketdesk-supervisor", "needs_confirmation"),
+    ]
     assert row["reach"] == 1
     assert "no role 'Owner'" in row["notes"][0]["what"] and "highest role" in row["notes"][1]["what"]
     assert assignment_changes.preview_changing(services.ctx, identifier, None, None, [boss])["gained"] == 1
     assignments.change(services.ctx, services.caller, identifier, None, None, None, [boss])
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"]}
     # Anyone who may name groups at the source gets nothing more by another name.
-    services.patch_group(desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-supervisor"})
+    services.patch_group(
+        desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-supervisor"}
+    )
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"]}
-    services.patch_group(desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-cashier"})
+    services.patch_group(
+        desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-cashier"}
+    )
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"], "cyd": ["cashier"]}
     provisioning_roles.add_role(services.ctx, services.caller, "desk", "owner", "Owner", 9)
     assert "by its name" in " ".join(access_explanation.why(services.ctx, "cyd", "desk")["sentences"])
@@ -145,7 +176,10 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
     services.intake.remove_group(desk["staff"], gone)
     add(services, role="cashier", rule='title eq "Director"')
     add(services, source="staff", pattern="desk-(.+)")
-    notes = [" ".join(note["what"] for note in row["notes"]) for row in role_mapping.table(services.ctx, "desk", Ask())["items"]]
+    notes = [
+        " ".join(note["what"] for note in row["notes"])
+        for row in role_mapping.table(services.ctx, "desk", Ask())["items"]
+    ]
     for note, words in zip(
         notes,
         (
@@ -159,7 +193,11 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
     ):
         assert words in note
     assert "only contain it" in notes[-1]
-    assert all(note["hint"] for row in role_mapping.table(services.ctx, "desk", Ask())["items"] for note in row["notes"])
+    assert all(
+        note["hint"]
+        for row in role_mapping.table(services.ctx, "desk", Ask())["items"]
+        for note in row["notes"]
+    )
     tried = role_mapping.try_pattern(services.ctx, "desk", "staff", "^(empty)$", [])
     assert (tried["reach"], tried["groups"][0]["outcome"]) == (0, "unknown_role")
 
@@ -167,7 +205,10 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
 def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: dict[str, str]) -> None:
     services.group(desk["staff"], "Guides", desk["ada"], desk["bob"])
     tills = services.group(desk["staff"], "Tills, north", desk["cyd"])
-    text = f'Source;Group;Role\nstaff;Guides;cashier\nstaff;{tills};supervisor\nstaff;guides;cashier\nstaff;Nobody;cashier\n;"Tills, north";boss\n'
+    text = (
+        f"Source;Group;Role\nstaff;Guides;cashier\nstaff;{tills};supervisor\nstaff;guides;cashier\n"
+        'staff;Nobody;cashier\n;"Tills, north";boss\n'
+    )
     looked = role_mapping.bulk(services.ctx, services.caller, "desk", text, apply=False)
     assert [line["status"] for line in looked["lines"]] == ["new", "new", "exists", "invalid", "invalid"]
     assert "no group" in looked["lines"][3]["message"] and "no role 'boss'" in looked["lines"][4]["message"]
@@ -178,7 +219,11 @@ def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: 
     good = "\n".join(text.splitlines()[:3]).replace(";", "\t")
     assert role_mapping.bulk(services.ctx, services.caller, "desk", good, apply=True)["done"] == 2
     assert roles(services) == {"ada": ["cashier"], "bob": ["cashier"], "cyd": ["supervisor"]}
-    for text, words in (("", "The input is empty."), ("a,b", "three values"), ("source,group,role", "The input is empty.")):
+    for text, words in (
+        ("", "The input is empty."),
+        ("a,b", "three values"),
+        ("source,group,role", "The input is empty."),
+    ):
         with pytest.raises(InvalidInput, match=words):
             role_mapping.bulk(services.ctx, services.caller, "desk", text, apply=False)
 
@@ -189,7 +234,9 @@ def test_a_policy_is_previewed_and_then_holds(services: ServiceFixture, desk: di
     assert roles(services) == {}
     access_policies.change(services.ctx, services.caller, "desk", policy)
     assert roles(services) == {name: ["cashier"] for name in ("ada", "bob", "cyd")}
-    assert "no assignment gives a role, so the fallback role applies" in " ".join(access_explanation.why(services.ctx, "ada", "desk")["sentences"])
+    assert "no assignment gives a role, so the fallback role applies" in " ".join(
+        access_explanation.why(services.ctx, "ada", "desk")["sentences"]
+    )
     add(services, role="supervisor", user="ada")
     assert roles(services)["ada"] == ["supervisor"]
     access_policies.change(services.ctx, services.caller, "desk", {"fallback": "no_access"})
@@ -201,14 +248,20 @@ def test_a_policy_is_previewed_and_then_holds(services: ServiceFixture, desk: di
         access_policies.change(services.ctx, services.caller, "desk", {"fallback_role": "boss"})
 
 
-def test_what_users_have_is_kept_where_that_is_the_policy(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_what_users_have_is_kept_where_that_is_the_policy(
+    services: ServiceFixture, desk: dict[str, str]
+) -> None:
     group = services.group(desk["staff"], "Guides", desk["ada"], desk["bob"])
     add(services, role="supervisor", group=group)
-    access_policies.change(services.ctx, services.caller, "desk", {"eligibility": "everyone", "fallback": "retain"})
+    access_policies.change(
+        services.ctx, services.caller, "desk", {"eligibility": "everyone", "fallback": "retain"}
+    )
     services.take_out(desk["staff"], group, desk["ada"])
     assert roles(services) == {"ada": ["supervisor"], "bob": ["supervisor"]}
     assert [row.until_at for row in services.rows(t.retained_role)] == [None]
-    assert "retains the last roles" in " ".join(access_explanation.why(services.ctx, "ada", "desk")["sentences"])
+    assert "retains the last roles" in " ".join(
+        access_explanation.why(services.ctx, "ada", "desk")["sentences"]
+    )
     services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": False})
     assert roles(services) == {"bob": ["supervisor"]}
     services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": True})
@@ -218,13 +271,17 @@ def test_what_users_have_is_kept_where_that_is_the_policy(services: ServiceFixtu
     assert roles(services) == {"bob": ["supervisor"]}, "who was shut out once has nothing to keep"
 
 
-def test_newcomers_only_leaves_those_alone_who_are_there(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_newcomers_only_leaves_those_alone_who_are_there(
+    services: ServiceFixture, desk: dict[str, str]
+) -> None:
     add(services, role="cashier", everyone=True, new_users_only=True)
     services.user(desk["staff"], "dan")
     assert roles(services) == {"dan": ["cashier"]}
 
 
-def test_days_are_the_organization_s_and_move_with_its_time_zone(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_days_are_the_organization_s_and_move_with_its_time_zone(
+    services: ServiceFixture, desk: dict[str, str]
+) -> None:
     identifier = add(services, role="cashier", user="ada", until_at="2031-04-02")
     assert assignments.one(services.ctx, identifier)["until"] == "2031-04-03T00:00:00.000000Z"
     settings.change(services.ctx, services.caller, "time_zone", "Asia/Tokyo")
@@ -237,15 +294,23 @@ def test_days_are_the_organization_s_and_move_with_its_time_zone(services: Servi
         settings.change(services.ctx, services.caller, "time_zone", "Fernhollow")
 
 
-def test_a_rule_can_ask_for_a_source_s_own_schema_which_then_stays(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_a_rule_can_ask_for_a_source_s_own_schema_which_then_stays(
+    services: ServiceFixture, desk: dict[str, str]
+) -> None:
     urn = "urn:fernhollow:garden"
-    document = {"id": urn, "name": "Garden", "attributes": [{"name": "bed", "type": "string", "multiValued": False}]}
+    document = {
+        "id": urn,
+        "name": "Garden",
+        "attributes": [{"name": "bed", "type": "string", "multiValued": False}],
+    }
     source_schemas.add(services.ctx, services.caller, "staff", "User", document)
     add(services, role="cashier", rule=f'{urn}:bed eq "7"')
     with services.ctx.database.reading() as connection:
         source = connection.execute(t.source.select()).one()
         shape = source_schemas.of_source(services.ctx, connection, source.id)
-    operations = read_operations({"Operations": [{"op": "add", "path": f"{urn}:bed", "value": "7"}]}, shape.user)
+    operations = read_operations(
+        {"Operations": [{"op": "add", "path": f"{urn}:bed", "value": "7"}]}, shape.user
+    )
     services.intake.patch_user(desk["staff"], desk["ada"], operations, IngestOptions(shape))
     assert roles(services) == {"ada": ["cashier"]}
     with pytest.raises(StillInUse, match="' uses the schema: "):
@@ -258,12 +323,16 @@ def test_a_rule_can_ask_for_a_source_s_own_schema_which_then_stays(services: Ser
 @pytest.mark.parametrize(
     ("wish", "words"),
     [
-        ({"role": "cashier", "everyone": True, "user": "ada"}, "The assignment needs exactly one target"), ({"pattern": "^a-(.+)$"}, "A group name pattern needs a source"),
-        ({"pattern": "^a-(.+)$", "source": "staff", "role": "cashier"}, "captured part"), ({"pattern": "a", "source": "staff"}, "captures 0"),
-        ({"role": "cashier", "user": "ada", "excludes": True}, "An exclusion cannot have a role"), ({"role": "cashier", "user": "ada", "new_users_only": True}, "new users"),
-        ({"role": "cashier", "rule": 'groups.display eq "x"'}, "source"), ({"everyone": True, "until_at": "2020-01-01"}, "The end date is in the past."),
+        ({"role": "cashier", "everyone": True, "user": "ada"}, "The assignment needs exactly one target"),
+        ({"pattern": "^a-(.+)$"}, "A group name pattern needs a source"),
+        ({"pattern": "^a-(.+)$", "source": "staff", "role": "cashier"}, "captured part"),
+        ({"pattern": "a", "source": "staff"}, "captures 0"),
+        ({"role": "cashier", "user": "ada", "excludes": True}, "An exclusion cannot have a role"),
+        ({"role": "cashier", "user": "ada", "new_users_only": True}, "new users"),
+        ({"role": "cashier", "rule": 'groups.display eq "x"'}, "source"),
+        ({"everyone": True, "until_at": "2020-01-01"}, "The end date is in the past."),
     ],
-)  # fmt: skip
+)
 def test_a_wish_that_makes_no_sense_is_refused_with_the_hint(
     services: ServiceFixture, desk: dict[str, str], wish: dict[str, Any], words: str
 ) -> None:
@@ -276,29 +345,43 @@ def test_a_wish_that_makes_no_sense_is_refused_with_the_hint(
 def test_everything_that_is_previewed_happens(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "ticketdesk-cashier", desk["ada"])
     for wish in (
-        AssignmentRequest("desk", "cashier", everyone=True), AssignmentRequest("desk", "supervisor", rule='title sw "Senior"'), AssignmentRequest("desk", None, group=group, excludes=True),
-        AssignmentRequest("desk", None, source="staff", pattern="^ticketdesk-(.+)$"), AssignmentRequest("desk", "cashier", user="bob", from_at=clock.now()),
+        AssignmentRequest("desk", "cashier", everyone=True),
+        AssignmentRequest("desk", "supervisor", rule='title sw "Senior"'),
+        AssignmentRequest("desk", None, group=group, excludes=True),
+        AssignmentRequest("desk", None, source="staff", pattern="^ticketdesk-(.+)$"),
+        AssignmentRequest("desk", "cashier", user="bob", from_at=clock.now()),
         AssignmentRequest("desk", "supervisor", rule='groups[display sw "ticket" and source eq "staff"]'),
-    ):  # fmt: skip
+    ):
         before = roles(services)
         preview = assignment_changes.preview_adding(services.ctx, wish)
         made = assignments.add(services.ctx, services.caller, wish)
         after = roles(services)
         names = {*before, *after}
         counted = {
-            "gained": sum(name not in before for name in names), "lost": sum(name not in after for name in names),
-            "changed": sum(name in before and name in after and before[name] != after[name] for name in names),
-        }  # fmt: skip
+            "gained": sum(name not in before for name in names),
+            "lost": sum(name not in after for name in names),
+            "changed": sum(
+                name in before and name in after and before[name] != after[name] for name in names
+            ),
+        }
         assert {name: preview[name] for name in counted} == counted, wish
         undone = assignment_changes.preview_removing(services.ctx, made["id"])
-        assert (undone["gained"], undone["lost"], undone["changed"]) == (counted["lost"], counted["gained"], counted["changed"]), wish
+        assert (undone["gained"], undone["lost"], undone["changed"]) == (
+            counted["lost"],
+            counted["gained"],
+            counted["changed"],
+        ), wish
 
 
 def test_a_source_that_a_pattern_or_rule_needs_stays(services: ServiceFixture, desk: dict[str, str]) -> None:
     services.source("estates")
     urn = "urn:fernhollow:garden"
     source_schemas.add(
-        services.ctx, services.caller, "estates", "User", {"id": urn, "name": "Garden", "attributes": [{"name": "bed", "type": "string"}]}
+        services.ctx,
+        services.caller,
+        "estates",
+        "User",
+        {"id": urn, "name": "Garden", "attributes": [{"name": "bed", "type": "string"}]},
     )
     pattern = add(services, source="estates", pattern="^desk-(.+)$")
     with pytest.raises(StillInUse, match="' maps groups of this source with the pattern"):
@@ -325,10 +408,14 @@ def test_groups_that_map_to_nothing_are_told_apart(services: ServiceFixture, des
 
     def listed(mapped: bool | None) -> dict[str, int]:
         with services.ctx.database.reading() as connection:
-            given = {group: len(each) for group, each in services.ctx.catalogue.get(connection).by_group.items()}
+            given = {
+                group: len(each) for group, each in services.ctx.catalogue.get(connection).by_group.items()
+            }
             found = group_queries.groups(connection, Ask(), None, None, given, mapped=mapped)
         return {each["name"]: each["assignments"] for each in found["items"]}
 
     assert listed(True) == {"Guides": 1, "ticketdesk-cashier": 1}
-    assert listed(False) == {"First aiders": 0, "ticketdesk-supervisor": 0}, "the highest role waits to be confirmed"
+    assert listed(False) == {"First aiders": 0, "ticketdesk-supervisor": 0}, (
+        "the highest role waits to be confirmed"
+    )
     assert len(listed(None)) == 4

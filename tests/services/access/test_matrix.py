@@ -1,4 +1,6 @@
-"""The matrix: users against applications at any instant, changes only between two, exports, and what somebody would have."""
+"""The matrix: users against applications at any instant, changes only between two, exports, and what
+somebody would have.
+"""
 
 from __future__ import annotations
 
@@ -37,19 +39,36 @@ def history(services: ServiceFixture) -> dict[str, Any]:
     services.take_out(staff, group, ada)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="bob"))
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", user="cyd"))
-    return {"staff": staff, "group": group, "begin": begin, "first": first, "ada": ada, "bob": bob, "cyd": cyd}
+    return {
+        "staff": staff,
+        "group": group,
+        "begin": begin,
+        "first": first,
+        "ada": ada,
+        "bob": bob,
+        "cyd": cyd,
+    }
 
 
 def seen(services: ServiceFixture, **view: Any) -> dict[str, dict[str, list[str]]]:
-    return {each["user_name"]: each["roles"] for each in access_matrix.users(services.ctx, View(**view), Ask())["items"]}
+    return {
+        each["user_name"]: each["roles"]
+        for each in access_matrix.users(services.ctx, View(**view), Ask())["items"]
+    }
 
 
 def test_every_past_instant_can_be_looked_at(services: ServiceFixture, history: dict[str, Any]) -> None:
     assert seen(services, at=history["begin"]) == {}
-    assert seen(services, at=history["first"]) == {"ada": {"records": ["Viewer"]}, "bob": {"records": ["Viewer"]}}
+    assert seen(services, at=history["first"]) == {
+        "ada": {"records": ["Viewer"]},
+        "bob": {"records": ["Viewer"]},
+    }
     assert seen(services) == {"bob": {"records": ["Curator", "Viewer"]}, "cyd": {"desk": ["Viewer"]}}
     assert seen(services, at=clock.now()) == seen(services)
-    assert [each["key"] for each in access_matrix.users(services.ctx, View(), Ask())["applications"]] == ["desk", "records"]
+    assert [each["key"] for each in access_matrix.users(services.ctx, View(), Ask())["applications"]] == [
+        "desk",
+        "records",
+    ]
 
 
 def test_it_is_narrowed(services: ServiceFixture, history: dict[str, Any]) -> None:
@@ -62,7 +81,11 @@ def test_it_is_narrowed(services: ServiceFixture, history: dict[str, Any]) -> No
     assert seen(services, only="inactive_assigned") == {}
     services.patch_user(history["staff"], history["cyd"], {"op": "replace", "path": "active", "value": False})
     assert list(seen(services, only="inactive_assigned")) == ["cyd"]
-    for wrong, kind in (({"role": "viewer"}, InvalidInput), ({"only": "x"}, InvalidInput), ({"application": "x"}, NotFound)):
+    for wrong, kind in (
+        ({"role": "viewer"}, InvalidInput),
+        ({"only": "x"}, InvalidInput),
+        ({"application": "x"}, NotFound),
+    ):
         with pytest.raises(kind):
             seen(services, **wrong)
 
@@ -70,9 +93,14 @@ def test_it_is_narrowed(services: ServiceFixture, history: dict[str, Any]) -> No
 def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, Any]) -> None:
     now = clock.now()
 
-    def moves(since: Instant, until: Instant, application: str | None = None) -> list[tuple[str, str, str, list[str]]]:
+    def moves(
+        since: Instant, until: Instant, application: str | None = None
+    ) -> list[tuple[str, str, str, list[str]]]:
         items = access_comparison.changes(services.ctx, application, since, until, Ask())["items"]
-        return [(each["user"]["user_name"], each["application"]["key"], each["what"], each["reasons"]) for each in items]
+        return [
+            (each["user"]["user_name"], each["application"]["key"], each["what"], each["reasons"])
+            for each in items
+        ]
 
     assert moves(history["first"], now) == [
         ("ada", "records", "left", ["Viewer: group Guides"]),
@@ -80,54 +108,89 @@ def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, 
         ("cyd", "desk", "joined", ["Viewer: direct assignment"]),
     ]
     assert moves(history["first"], now, "desk") == [("cyd", "desk", "joined", ["Viewer: direct assignment"])]
-    assert [each[0] for each in moves(history["begin"], now)] == ["bob", "cyd"], "who came and went in between is as before"
+    assert [each[0] for each in moves(history["begin"], now)] == ["bob", "cyd"], (
+        "who came and went in between is as before"
+    )
     services.add(history["staff"], history["group"], history["ada"])
     assert "ada" not in [each[0] for each in moves(history["first"], clock.now())]
     with pytest.raises(InvalidInput):
         moves(now, now)
 
 
-def test_all_of_it_is_exported_and_no_cell_is_a_formula(services: ServiceFixture, history: dict[str, Any]) -> None:
-    services.user(history["staff"], "eve", displayName='=HYPERLINK("http://evil")', emails=[{"value": "+eve@fernhollow.example"}])
+def test_all_of_it_is_exported_and_no_cell_is_a_formula(
+    services: ServiceFixture, history: dict[str, Any]
+) -> None:
+    services.user(
+        history["staff"],
+        "eve",
+        displayName='=HYPERLINK("http://evil")',
+        emails=[{"value": "+eve@fernhollow.example"}],
+    )
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "curator", user="eve"))
     rows = list(csv.reader(io.StringIO(b"".join(access_matrix.export(services.ctx, View(), "csv")).decode())))
     assert rows[0] == ["user", "user name", "email", "status", "Desk", "Records"]
-    assert rows[1] == ['\'=HYPERLINK("http://evil")', "eve", "'+eve@fernhollow.example", "active", "Curator", ""]
+    assert rows[1] == [
+        '\'=HYPERLINK("http://evil")',
+        "eve",
+        "'+eve@fernhollow.example",
+        "active",
+        "Curator",
+        "",
+    ]
     assert rows[2] == ["Bob", "bob", "", "active", "", "Curator; Viewer"]
     found = json.loads(b"".join(access_matrix.export(services.ctx, View(at=history["first"]), "json")))
-    assert [(each["user_name"], each["roles"]) for each in found] == [("ada", {"records": ["Viewer"]}), ("bob", {"records": ["Viewer"]})]
+    assert [(each["user_name"], each["roles"]) for each in found] == [
+        ("ada", {"records": ["Viewer"]}),
+        ("bob", {"records": ["Viewer"]}),
+    ]
     assert json.loads(b"".join(access_matrix.export(services.ctx, View(words="nobody"), "json"))) == []
     with pytest.raises(NotFound):
         access_matrix.export(services.ctx, View(application="x"), "csv")
 
 
 def test_what_somebody_would_get_is_what_they_get(services: ServiceFixture, history: dict[str, Any]) -> None:
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", rule='title eq "Guide"'))
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("desk", "viewer", rule='title eq "Guide"')
+    )
     found = access_simulation.expect(services.ctx, "staff", {"title": "guide"}, ["Guides"])
     told = {(each["application"]["key"], each["role"]["key"]): each["reasons"] for each in found["items"]}
     assert told == {("desk", "viewer"): ['rule title eq "Guide"'], ("records", "viewer"): ["Staff > Guides"]}
     dan = services.user(history["staff"], "dan", title="Guide")
     services.add(history["staff"], history["group"], dan)
     assert seen(services, words="dan") == {"dan": {"desk": ["Viewer"], "records": ["Viewer"]}}
-    assert access_simulation.expect(services.ctx, "staff", {"active": False}, ["Guides"]) == {"active": False, "items": []}
+    assert access_simulation.expect(services.ctx, "staff", {"active": False}, ["Guides"]) == {
+        "active": False,
+        "items": [],
+    }
     for attributes, groups, kind in (({}, ["Nobody"], NotFound), ({"active": "perhaps"}, [], InvalidInput)):
         with pytest.raises(kind):
             access_simulation.expect(services.ctx, "staff", attributes, groups)
 
 
 def test_changes_count_whom_they_show_and_compare_roles_by_key(services: ServiceFixture) -> None:
-    """Of three who were touched one has another role: one had theirs back before the end, one has the same role by another way."""
+    """Of three who were touched one has another role: one had theirs back before the end, one has the same
+    role by another way.
+    """
     staff = services.source()
     services.application("records", "viewer", "curator")
     # Two roles of one label are two roles.
     provisioning_roles.change_role(services.ctx, services.caller, "records", "curator", "Viewer", None)
     users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd")}
-    given = {name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user=name)) for name in users}
+    given = {
+        name: assignments.add(
+            services.ctx, services.caller, AssignmentRequest("records", "viewer", user=name)
+        )
+        for name in users
+    }
     since = clock.now()
     for name in ("ada", "bob", "cyd"):
         assignments.remove(services.ctx, services.caller, given[name]["id"])
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=services.group(staff, "Guides", users["bob"])))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group=services.group(staff, "Guides", users["bob"])),
+    )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="cyd"))
     found = access_comparison.changes(services.ctx, None, since, clock.now(), Ask())
     assert [(each["user"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
@@ -141,7 +204,10 @@ def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: Se
     users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd", "dee")}
     roles = {"ada": "viewer", "bob": "curator", "cyd": "viewer", "dee": "viewer"}
     given = {
-        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user=name))["id"] for name, role in roles.items()
+        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user=name))[
+            "id"
+        ]
+        for name, role in roles.items()
     }
     assigned = clock.now()
     assignments.change(services.ctx, services.caller, given["cyd"], None, "2020-01-01", None)

@@ -1,4 +1,6 @@
-"""Two promises, after any sequence of changes: what is previewed is what happens, and the removal limit never lets more go than its limit."""
+"""Two promises, after any sequence of changes: what is previewed is what happens, and the removal limit
+never lets more go than its limit.
+"""
 
 from __future__ import annotations
 
@@ -44,20 +46,37 @@ class Machine(RuleBasedStateMachine):
         """Add the source, its users and groups, and the application."""
         self.staff = self.services.source()
         self.services.application("records", *ROLES)
-        self.users = [self.services.user(self.staff, f"p{number}", title="ab"[number % 2]) for number in range(USERS)]
-        self.groups = {name: self.services.group(self.staff, name, *self.users[place::3]) for place, name in enumerate(GROUPS)}
+        self.users = [
+            self.services.user(self.staff, f"p{number}", title="ab"[number % 2]) for number in range(USERS)
+        ]
+        self.groups = {
+            name: self.services.group(self.staff, name, *self.users[place::3])
+            for place, name in enumerate(GROUPS)
+        }
 
     @rule(name=st.sampled_from(GROUPS), who=st.integers(0, USERS - 1), joins=st.booleans())
     def membership(self, name: str, who: int, joins: bool) -> None:
-        (self.services.add if joins else self.services.take_out)(self.staff, self.groups[name], self.users[who])
+        (self.services.add if joins else self.services.take_out)(
+            self.staff, self.groups[name], self.users[who]
+        )
 
     @rule(who=st.integers(0, USERS - 1), active=st.booleans(), title=st.sampled_from("ab"))
     def change(self, who: int, active: bool, title: str) -> None:
-        self.services.patch_user(self.staff, self.users[who], {"op": "replace", "value": {"active": active, "title": title}})
+        self.services.patch_user(
+            self.staff, self.users[who], {"op": "replace", "value": {"active": active, "title": title}}
+        )
 
     wishes = st.one_of(
-        st.builds(lambda role, group: ("group", role, group), st.sampled_from([None, *ROLES]), st.sampled_from(GROUPS)),
-        st.builds(lambda role, rule: ("rule", role, rule), st.sampled_from(ROLES), st.sampled_from(['title eq "a"', 'groups pr and title ne "a"'])),
+        st.builds(
+            lambda role, group: ("group", role, group),
+            st.sampled_from([None, *ROLES]),
+            st.sampled_from(GROUPS),
+        ),
+        st.builds(
+            lambda role, rule: ("rule", role, rule),
+            st.sampled_from(ROLES),
+            st.sampled_from(['title eq "a"', 'groups pr and title ne "a"']),
+        ),
         st.builds(lambda role, who: ("user", role, who), st.sampled_from(ROLES), st.integers(0, USERS - 1)),
         st.builds(lambda group: ("out", None, group), st.sampled_from(GROUPS)),
         st.sampled_from([("pattern", None, None), ("everyone", "viewer", None), ("everyone", None, None)]),
@@ -71,7 +90,11 @@ class Machine(RuleBasedStateMachine):
             "user": lambda: AssignmentRequest("records", role, user=f"p{of}"),
             "out": lambda: AssignmentRequest("records", None, group=self.groups[of], excludes=True),
             "pattern": lambda: AssignmentRequest(
-                "records", None, source="staff", pattern="^records-(.+)$", confirmed=(self.groups["records-curator"],)
+                "records",
+                None,
+                source="staff",
+                pattern="^records-(.+)$",
+                confirmed=(self.groups["records-curator"],),
             ),
             "everyone": lambda: AssignmentRequest("records", role, everyone=True),
         }[kind]()
@@ -98,14 +121,29 @@ class Previews(Machine):
         users = {*before, *after}
         assert preview["gained"] == sum(each not in before for each in users)
         assert preview["lost"] == sum(each not in after for each in users)
-        assert preview["changed"] == sum(each in before and each in after and before[each] != after[each] for each in users)
+        assert preview["changed"] == sum(
+            each in before and each in after and before[each] != after[each] for each in users
+        )
         label_of = {row.id: row.label for row in self.services.rows(t.role)}
         shown = {line["user"]["id"]: set(line["after"]) for line in preview["users"]}
-        assert shown == {each: {label_of[role] for role in after.get(each, ())} for each in users if before.get(each) != after.get(each)}
+        assert shown == {
+            each: {label_of[role] for role in after.get(each, ())}
+            for each in users
+            if before.get(each) != after.get(each)
+        }
 
     def status(self) -> list[Any]:
         return [
-            len(self.services.rows(table)) for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit, t.retained_role)
+            len(self.services.rows(table))
+            for table in (
+                t.access,
+                t.account,
+                t.assignment,
+                t.task,
+                t.pending_recompute,
+                t.audit,
+                t.retained_role,
+            )
         ]
 
     @rule(asked=Machine.wishes)
@@ -115,7 +153,9 @@ class Previews(Machine):
         preview = assignment_changes.preview_adding(self.services.ctx, wish)
         assert self.status() == status, "looking changes nothing"
         with contextlib.suppress(AlreadyExists):
-            self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish, Confirmation("Records"))["id"])
+            self.assignments.append(
+                assignments.add(self.services.ctx, self.services.caller, wish, Confirmation("Records"))["id"]
+            )
             self.compared(preview, before, status)
 
     @rule(number=st.integers(0, 9))
@@ -126,40 +166,63 @@ class Previews(Machine):
             preview = assignment_changes.preview_removing(self.services.ctx, identifier)
             assert self.status() == status
             assignments.remove(
-                self.services.ctx, self.services.caller, identifier, Confirmation("Records", (preview["gained"], preview["lost"], preview["changed"]))
+                self.services.ctx,
+                self.services.caller,
+                identifier,
+                Confirmation("Records", (preview["gained"], preview["lost"], preview["changed"])),
             )
             self.compared(preview, before, status)
 
     @rule(
-        eligibility=st.sampled_from(["assigned", "everyone"]), fallback=st.sampled_from(["no_access", "fallback_role", "retain"]),
-        several=st.sampled_from(["all", "highest"]), first=st.sampled_from(["both", "direct", "rules"]),
-    )  # fmt: skip
+        eligibility=st.sampled_from(["assigned", "everyone"]),
+        fallback=st.sampled_from(["no_access", "fallback_role", "retain"]),
+        several=st.sampled_from(["all", "highest"]),
+        first=st.sampled_from(["both", "direct", "rules"]),
+    )
     def decide(self, **policy: str) -> None:
         before, status = self.roles(), self.status()
         preview = access_policies.preview(self.services.ctx, "records", {**policy, "fallback_role": "viewer"})
         assert self.status() == status
-        access_policies.change(self.services.ctx, self.services.caller, "records", {**policy, "fallback_role": "viewer"}, Confirmation("Records"))
+        access_policies.change(
+            self.services.ctx,
+            self.services.caller,
+            "records",
+            {**policy, "fallback_role": "viewer"},
+            Confirmation("Records"),
+        )
         self.compared(preview, before, status)
 
 
 class Guarded(Machine):
-    """With two removals in a window, whatever happens: no more than these go without somebody who let them."""
+    """With two removals in a window, whatever happens: no more than these go without somebody who let
+    them.
+    """
 
     ALLOWED = 2
 
     @initialize()
     def begin(self) -> None:
         self.make()
-        for name, value in (("removal_limit_minimum", self.ALLOWED), ("removal_limit_number", 0), ("highest_role_limit", 1_000)):
+        for name, value in (
+            ("removal_limit_minimum", self.ALLOWED),
+            ("removal_limit_number", 0),
+            ("highest_role_limit", 1_000),
+        ):
             organization_settings.change(self.services.ctx, self.services.caller, name, value)
         # Everyone has something that can be taken away.
-        self.assignments.append(assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", "viewer", everyone=True))["id"])
+        self.assignments.append(
+            assignments.add(
+                self.services.ctx, self.services.caller, AssignmentRequest("records", "viewer", everyone=True)
+            )["id"]
+        )
         self.work()
 
     @rule(whom=st.sets(st.integers(0, USERS - 1), min_size=1))
     def several_leave(self, whom: set[int]) -> None:
         for who in whom:
-            self.services.patch_user(self.staff, self.users[who], {"op": "replace", "path": "active", "value": False})
+            self.services.patch_user(
+                self.staff, self.users[who], {"op": "replace", "path": "active", "value": False}
+            )
 
     @rule(asked=Machine.wishes)
     def add(self, asked: tuple[str, str | None, Any]) -> None:
@@ -175,7 +238,11 @@ class Guarded(Machine):
         if holds.list_holds(self.services.ctx)["items"]:
             holds.approve(self.services.ctx, self.services.caller, "records", "Records")
         self.work()
-        agreed = {row.user_id: row for row in self.services.rows(t.account) if row.applied_version >= row.desired_version}
+        agreed = {
+            row.user_id: row
+            for row in self.services.rows(t.account)
+            if row.applied_version >= row.desired_version
+        }
         for row in self.services.rows(t.user):
             # Nothing is left behind once it was approved: who is not active has no active account.
             if not row.active and row.id in agreed:
@@ -191,13 +258,21 @@ class Guarded(Machine):
             for row in connection.execute(t.task.select().where(d.status == "waiting")).all():
                 if not row.removes or row.released_at:
                     connection.execute(
-                        t.account.update().where(a.id == row.account_id).values(agreed=a.due, had=a.due, applied_version=a.desired_version)
+                        t.account.update()
+                        .where(a.id == row.account_id)
+                        .values(agreed=a.due, had=a.due, applied_version=a.desired_version)
                     )
-                    connection.execute(t.task.update().where(d.id == row.id).values(status="done", closed_at=clock.now()))
+                    connection.execute(
+                        t.task.update().where(d.id == row.id).values(status="done", closed_at=clock.now())
+                    )
 
     @invariant()
     def no_more_go_than_the_limit(self) -> None:
-        gone = [row for row in self.services.rows(t.task) if row.removes and row.released_at and row.released_by is None]
+        gone = [
+            row
+            for row in self.services.rows(t.task)
+            if row.removes and row.released_at and row.released_by is None
+        ]
         assert len(gone) <= self.ALLOWED
 
     @invariant()
@@ -219,5 +294,11 @@ def test_everyone_whom_a_change_touches_is_named(services: ServiceFixture) -> No
     services.application()
     for number in range(120):
         services.user(staff, f"p{number:03}")
-    shown = assignment_changes.preview_adding(services.ctx, AssignmentRequest("records", "viewer", everyone=True))
-    assert (shown["gained"], len(shown["users"]), len({line["user"]["id"] for line in shown["users"]})) == (120, 120, 120)
+    shown = assignment_changes.preview_adding(
+        services.ctx, AssignmentRequest("records", "viewer", everyone=True)
+    )
+    assert (shown["gained"], len(shown["users"]), len({line["user"]["id"] for line in shown["users"]})) == (
+        120,
+        120,
+        120,
+    )

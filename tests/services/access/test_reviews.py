@@ -1,4 +1,6 @@
-"""Access reviews: what is looked through, who decides about what, what a decision does, and what stays as evidence."""
+"""Access reviews: what is looked through, who decides about what, what a decision does, and what stays as
+evidence.
+"""
 
 from __future__ import annotations
 
@@ -31,16 +33,24 @@ LAST_DAY = "2999-12-31"
 
 @pytest.fixture
 def garden(services: ServiceFixture) -> ServiceFixture:
-    """Two applications: ada by name and by group, bob by group, cai by name and in two roles, dan by a rule."""
+    """Two applications: ada by name and by group, bob by group, cai by name and in two roles, dan by a
+    rule.
+    """
     staff = services.source()
     for key in ("records", "desk"):
         services.application(key)
-    users = {name: services.user(staff, name, displayName=name.title()) for name in ("ada", "bob", "cai", "dan")}
+    users = {
+        name: services.user(staff, name, displayName=name.title()) for name in ("ada", "bob", "cai", "dan")
+    }
     group = services.group(staff, "Herbarium", users["ada"], users["bob"])
     for wish in (
-        AssignmentRequest("records", "viewer", group=group), AssignmentRequest("records", "curator", user="ada"), AssignmentRequest("records", "viewer", user="cai"),
-        AssignmentRequest("records", "curator", user="cai"), AssignmentRequest("desk", "viewer", rule='userName eq "dan"'), AssignmentRequest("desk", "viewer", user="dan"),
-    ):  # fmt: skip
+        AssignmentRequest("records", "viewer", group=group),
+        AssignmentRequest("records", "curator", user="ada"),
+        AssignmentRequest("records", "viewer", user="cai"),
+        AssignmentRequest("records", "curator", user="cai"),
+        AssignmentRequest("desk", "viewer", rule='userName eq "dan"'),
+        AssignmentRequest("desk", "viewer", user="dan"),
+    ):
         assignments.add(services.ctx, services.caller, wish)
     process_marks(services.ctx)
     return services
@@ -60,17 +70,26 @@ def held(services: ServiceFixture, application: str = "records") -> set[tuple[st
     names = {row.id: row.user_name for row in services.rows(t.user)}
     of = services.rows(t.application, key=application)[0].id
     roles = {row.id: row.key for row in services.rows(t.role)}
-    return {(names[row.user_id], roles[row.role_id]) for row in services.rows(t.access, until_at=None, application_id=of)}
+    return {
+        (names[row.user_id], roles[row.role_id])
+        for row in services.rows(t.access, until_at=None, application_id=of)
+    }
 
 
 @pytest.mark.parametrize(
     ("view", "expected"),
     [
-        ({}, 6), ({"application": "records"}, 5), ({"application": "records", "role": "curator"}, 2), ({"only": "direct_only"}, 3),
-        ({"only": "highest_role"}, 2), ({"words": "ad"}, 2),
+        ({}, 6),
+        ({"application": "records"}, 5),
+        ({"application": "records", "role": "curator"}, 2),
+        ({"only": "direct_only"}, 3),
+        ({"only": "highest_role"}, 2),
+        ({"words": "ad"}, 2),
     ],
-)  # fmt: skip
-def test_a_part_of_the_matrix_is_looked_through(garden: ServiceFixture, view: dict[str, str], expected: int) -> None:
+)
+def test_a_part_of_the_matrix_is_looked_through(
+    garden: ServiceFixture, view: dict[str, str], expected: int
+) -> None:
     review = begin(garden, **view)
     shown = access_reviews.one(garden.ctx, garden.caller, review)
     assert (shown["rows"], shown["open"], shown["narrowed"]) == (expected, expected, view)
@@ -79,15 +98,30 @@ def test_a_part_of_the_matrix_is_looked_through(garden: ServiceFixture, view: di
 def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    assert found["ada", "viewer"]["reasons"] == ["Staff > Herbarium"] and found["cai", "viewer"]["reasons"] == ["direct assignment"]
+    assert found["ada", "viewer"]["reasons"] == ["Staff > Herbarium"] and found["cai", "viewer"][
+        "reasons"
+    ] == ["direct assignment"]
     row = found["cai", "curator"]["id"]
     shown = access_reviews.preview(garden.ctx, review, "records", [row])
     assert (shown["changed"], shown["users"][0]["after"], len(held(garden))) == (1, ["Viewer"], 5)
-    decided = access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], TAKEN_AWAY, "moved on", Confirmation(expect=(0, 0, 1)))
+    decided = access_reviews.decide(
+        garden.ctx,
+        garden.caller,
+        review,
+        "records",
+        [row],
+        TAKEN_AWAY,
+        "moved on",
+        Confirmation(expect=(0, 0, 1)),
+    )
     assert (decided["taken_away"], decided["open"]) == (1, 4)
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("bob", "viewer"), ("cai", "viewer")}
     after = rows(garden, review, decision="removed")["cai", "curator"]
-    assert (after["outcome"], after["note"], after["decided_by"]) == ("The assignment was deleted.", "moved on", garden.caller.name)
+    assert (after["outcome"], after["note"], after["decided_by"]) == (
+        "The assignment was deleted.",
+        "moved on",
+        garden.caller.name,
+    )
     with pytest.raises(InvalidInput, match="The role Curator of Cai was removed already"):
         access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], CONFIRMED)
     entry = next(each.id for each in reversed(garden.rows(t.audit)) if each.action == "deleted assignment")
@@ -95,12 +129,24 @@ def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garde
     assert ("cai", "curator") in held(garden)
 
 
-def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(garden: ServiceFixture) -> None:
+def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(
+    garden: ServiceFixture,
+) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    access_reviews.decide(garden.ctx, garden.caller, review, "records", [found["bob", "viewer"]["id"], found["ada", "viewer"]["id"]], TAKEN_AWAY)
+    access_reviews.decide(
+        garden.ctx,
+        garden.caller,
+        review,
+        "records",
+        [found["bob", "viewer"]["id"], found["ada", "viewer"]["id"]],
+        TAKEN_AWAY,
+    )
     after = rows(garden, review)
-    assert after["bob", "viewer"]["outcome"] == "The user is excluded from Records, because the role comes through group Herbarium."
+    assert (
+        after["bob", "viewer"]["outcome"]
+        == "The user is excluded from Records, because the role comes through group Herbarium."
+    )
     assert "still has the role through group Herbarium" in after["ada", "viewer"]["outcome"]
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("cai", "viewer"), ("cai", "curator")}
     # Both roles of one user at once leave nothing.
@@ -130,7 +176,9 @@ def test_a_rule_that_gives_the_same_is_not_forgotten_and_what_is_gone_is_said(ga
 def test_an_owner_sees_and_decides_about_their_own_application_only(garden: ServiceFixture) -> None:
     review = begin(garden)
     owner = replace(garden.caller, kind=OWNER, applications=frozenset({"desk"}))
-    assert [each["application"]["key"] for each in access_reviews.one(garden.ctx, owner, review)["applications"]] == ["desk"]
+    assert [
+        each["application"]["key"] for each in access_reviews.one(garden.ctx, owner, review)["applications"]
+    ] == ["desk"]
     theirs = begin(garden, application="records")
     with pytest.raises(NotFound):
         access_reviews.one(garden.ctx, owner, theirs)
@@ -145,17 +193,27 @@ def test_an_owner_sees_and_decides_about_their_own_application_only(garden: Serv
 def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    access_reviews.decide(garden.ctx, garden.caller, review, "records", [found["ada", "viewer"]["id"]], CONFIRMED, "=needs it")
+    access_reviews.decide(
+        garden.ctx, garden.caller, review, "records", [found["ada", "viewer"]["id"]], CONFIRMED, "=needs it"
+    )
     access_reviews.close_expired(garden.ctx, later(clock.now(), 60))
     assert access_reviews.one(garden.ctx, garden.caller, review)["closed_at"] is None
     access_reviews.close_expired(garden.ctx, "3000-01-02T00:00:00.000000Z")
     assert access_reviews.one(garden.ctx, garden.caller, review)["closed_by"] == "its due date"
     with pytest.raises(InvalidInput, match="has ended"):
-        access_reviews.decide(garden.ctx, garden.caller, review, "records", [found["bob", "viewer"]["id"]], CONFIRMED)
-    lines = list(csv.DictReader(io.StringIO(b"".join(review_export.export(garden.ctx, review, "csv")).decode())))
+        access_reviews.decide(
+            garden.ctx, garden.caller, review, "records", [found["bob", "viewer"]["id"]], CONFIRMED
+        )
+    lines = list(
+        csv.DictReader(io.StringIO(b"".join(review_export.export(garden.ctx, review, "csv")).decode()))
+    )
     assert len(lines) == 5 and lines[0]["user"] == "Ada"
     confirmed = next(each for each in lines if each["decision"])
-    assert (confirmed["role"], confirmed["note"], confirmed["reason"]) == ("Viewer", "'=needs it", "Staff > Herbarium")
+    assert (confirmed["role"], confirmed["note"], confirmed["reason"]) == (
+        "Viewer",
+        "'=needs it",
+        "Staff > Herbarium",
+    )
     whole = json.loads(b"".join(review_export.export(garden.ctx, review, "json")))
     assert (whole["label"], len(whole["rows"])) == ("Spring", 5)
     other = begin(garden, application="desk")
@@ -165,11 +223,17 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
 @pytest.mark.parametrize(
     ("until", "view", "said"),
     [
-        ("2020-01-01", View(), "The due date is missing or in the past."), ("", View(), "The due date is missing or in the past."), ("soon", View(), "soon"), (LAST_DAY, View(words="nobody"), "No access matches the scope of the review."),
-        (LAST_DAY, View(role="viewer"), "The filter `role` needs an application"), (LAST_DAY, View(only="inactive_assigned"), "' is not a valid value for `only`."),
+        ("2020-01-01", View(), "The due date is missing or in the past."),
+        ("", View(), "The due date is missing or in the past."),
+        ("soon", View(), "soon"),
+        (LAST_DAY, View(words="nobody"), "No access matches the scope of the review."),
+        (LAST_DAY, View(role="viewer"), "The filter `role` needs an application"),
+        (LAST_DAY, View(only="inactive_assigned"), "' is not a valid value for `only`."),
     ],
-)  # fmt: skip
-def test_a_review_that_cannot_be_is_refused(garden: ServiceFixture, until: str, view: View, said: str) -> None:
+)
+def test_a_review_that_cannot_be_is_refused(
+    garden: ServiceFixture, until: str, view: View, said: str
+) -> None:
     with pytest.raises(InvalidInput, match=said):
         access_reviews.start(garden.ctx, garden.caller, "Spring", until, view)
     assert garden.rows(t.review) == []
@@ -180,12 +244,16 @@ def test_taking_away_from_many_asks_for_the_application_s_name(services: Service
     services.application()
     for number in range(15):
         services.user(staff, f"p{number}")
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user=f"p{number}"))
+        assignments.add(
+            services.ctx, services.caller, AssignmentRequest("records", "viewer", user=f"p{number}")
+        )
     process_marks(services.ctx)
     review = begin(services)
     ids = [each["id"] for each in rows(services, review).values()]
     with pytest.raises(NeedsConfirmation, match="This change removes access from 15 users"):
         access_reviews.decide(services.ctx, services.caller, review, "records", ids, TAKEN_AWAY)
     assert len(held(services)) == 15
-    access_reviews.decide(services.ctx, services.caller, review, "records", ids, TAKEN_AWAY, sure=Confirmation("Records"))
+    access_reviews.decide(
+        services.ctx, services.caller, review, "records", ids, TAKEN_AWAY, sure=Confirmation("Records")
+    )
     assert held(services) == set()

@@ -1,4 +1,6 @@
-"""A rule gives the highest role to nobody by an attribute alone: users who come to meet it wait for a confirmation."""
+"""A rule gives the highest role to nobody by an attribute alone: users who come to meet it wait for a
+confirmation.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,11 @@ def have(services: ServiceFixture, role: str = "curator") -> list[str]:
     process_marks(services.ctx)
     roles = {row.id: row.key for row in services.rows(t.role)}
     users = {row.id: row.user_name for row in services.rows(t.user)}
-    return sorted(users[row.user_id] for row in services.rows(t.access) if row.until_at is None and roles[row.role_id] == role)
+    return sorted(
+        users[row.user_id]
+        for row in services.rows(t.access)
+        if row.until_at is None and roles[row.role_id] == role
+    )
 
 
 def line(services: ServiceFixture) -> dict[str, Any]:
@@ -44,14 +50,22 @@ def line(services: ServiceFixture) -> dict[str, Any]:
     return dict(found)
 
 
-def retitle(services: ServiceFixture, garden: dict[str, str], name: str, title: str = "Keeper", source: str = "staff") -> None:
+def retitle(
+    services: ServiceFixture, garden: dict[str, str], name: str, title: str = "Keeper", source: str = "staff"
+) -> None:
     services.patch_user(garden[source], garden[name], {"op": "replace", "path": "title", "value": title})
 
 
-def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule=RULE))
     assert have(services) == ["ada"]
-    assert (line(services)["reach"], line(services)["waiting"], line(services)["confirmed_users"]) == (1, 0, 1)
+    assert (line(services)["reach"], line(services)["waiting"], line(services)["confirmed_users"]) == (
+        1,
+        0,
+        1,
+    )
     retitle(services, garden, "bob")
     services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services) == ["ada"], "an attribute alone gives nobody the highest role"
@@ -76,12 +90,21 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(services: 
     assert have(services) == ["ada", "mallory"]
 
 
-def test_a_rule_that_names_a_source_counts_what_this_source_reports(services: ServiceFixture, garden: dict[str, str]) -> None:
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE, source="staff"))
+def test_a_rule_that_names_a_source_counts_what_this_source_reports(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE, source="staff")
+    )
     garden["mallory"] = services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services, "viewer") == ["ada"]
     shown = line(services)
-    assert (shown["reach"], shown["source"], shown["confirmed_users"], shown["notes"]) == (1, {"key": "staff", "label": "Staff"}, None, [])
+    assert (shown["reach"], shown["source"], shown["confirmed_users"], shown["notes"]) == (
+        1,
+        {"key": "staff", "label": "Staff"},
+        None,
+        [],
+    )
     # A role that is not the highest comes by itself.
     retitle(services, garden, "bob")
     assert have(services, "viewer") == ["ada", "bob"]
@@ -89,18 +112,29 @@ def test_a_rule_that_names_a_source_counts_what_this_source_reports(services: Se
 
 def test_a_rule_without_a_source_is_flagged(services: ServiceFixture, garden: dict[str, str]) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE))
-    assert [each["what"] for each in line(services)["notes"]] == ["Every source can report the attributes of this rule."]
+    assert [each["what"] for each in line(services)["notes"]] == [
+        "Every source can report the attributes of this rule."
+    ]
 
 
-def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     wish = AssignmentRequest("records", "curator", rule=RULE, source="staff", future_users=True)
     with pytest.raises(InvalidInput, match="A rule without a source cannot be confirmed for future users"):
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule=RULE, future_users=True), Confirmation("Records"))
+        assignments.add(
+            services.ctx,
+            services.caller,
+            AssignmentRequest("records", "curator", rule=RULE, future_users=True),
+            Confirmation("Records"),
+        )
     assert (
         "Every user who matches this rule later gets the role without confirmation."
         in assignment_changes.preview_adding(services.ctx, wish)["confirm"]
     )
-    with pytest.raises(NeedsConfirmation, match="Every user who matches this rule later gets the role without confirmation"):
+    with pytest.raises(
+        NeedsConfirmation, match="Every user who matches this rule later gets the role without confirmation"
+    ):
         assignments.add(services.ctx, services.caller, wish)
     made = assignments.add(services.ctx, services.caller, wish, Confirmation("Records"))
     retitle(services, garden, "bob")
@@ -114,7 +148,9 @@ def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(
 
 
 @pytest.mark.parametrize("how", ["rank", "removed"])
-def test_where_a_role_becomes_the_highest_its_users_keep_it_and_others_wait(services: ServiceFixture, garden: dict[str, str], how: str) -> None:
+def test_where_a_role_becomes_the_highest_its_users_keep_it_and_others_wait(
+    services: ServiceFixture, garden: dict[str, str], how: str
+) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE))
     assert have(services, "viewer") == ["ada"]
     if how == "rank":

@@ -37,7 +37,11 @@ def has(services: ServiceFixture) -> list[str]:
 
 
 def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=garden["group"], note="First"))
+    made = assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group=garden["group"], note="First"),
+    )
     added = last(services)
     assert has(services) == ["viewer", "viewer"]
     assert undo.preview(services.ctx, added)["lost"] == 2
@@ -64,7 +68,10 @@ def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden
 
 def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]) -> None:
     access_policies.change(
-        services.ctx, services.caller, "records", {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "viewer"}
+        services.ctx,
+        services.caller,
+        "records",
+        {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "viewer"},
     )
     assert has(services) == ["viewer", "viewer"]
     assert undo.preview(services.ctx, last(services))["lost"] == 2
@@ -73,7 +80,9 @@ def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]
 
 
 def test_a_serious_one_asks_for_the_name(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=garden["group"]))
+    assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", group=garden["group"])
+    )
     entry = last(services)
     settings.change(services.ctx, services.caller, "removal_limit_minimum", 1)
     with pytest.raises(NeedsConfirmation):

@@ -1,4 +1,6 @@
-"""Generated registers and changes: whatever happens there, here it comes to the same as if it were read from nothing."""
+"""Generated registers and changes: whatever happens there, here it comes to the same as if it were read from
+nothing.
+"""
 
 from __future__ import annotations
 
@@ -22,11 +24,16 @@ from tests.service_fixture import ServiceFixture
 
 ANSWERS = {
     "attributes": [
-        {"attribute": "userName", "expression": "login"}, {"attribute": "displayName", "expression": "name"},
+        {"attribute": "userName", "expression": "login"},
+        {"attribute": "displayName", "expression": "name"},
         {"attribute": "active", "expression": 'false when [state eq "away"] else true'},
     ]
-}  # fmt: skip
-IDS, NAMES, TEAMS = [str(number) for number in range(6)], [f"name{number}" for number in range(8)], ["Red", "Blue", "Ünder"]
+}
+IDS, NAMES, TEAMS = (
+    [str(number) for number in range(6)],
+    [f"name{number}" for number in range(8)],
+    ["Red", "Blue", "Ünder"],
+)
 
 
 class Registers(RuleBasedStateMachine):
@@ -38,7 +45,9 @@ class Registers(RuleBasedStateMachine):
         self.services = ServiceFixture(Path(self.folder.name)).unguarded()
         self.services.application()
         # Everyone: an empty answer is never believed, and somebody always stays.
-        self.lines: dict[str, dict[str, str]] = {"keeper": {"login": "keeper", "name": "Keeper", "status": "", "teams": "Red"}}
+        self.lines: dict[str, dict[str, str]] = {
+            "keeper": {"login": "keeper", "name": "Keeper", "status": "", "teams": "Red"}
+        }
         self.bound: dict[str, str] = {}
         self.read = True
 
@@ -49,21 +58,44 @@ class Registers(RuleBasedStateMachine):
         for team, role in (("Red", "viewer"), ("Blue", "curator")):
             with_group = self.services.rows(t.group, display_name=team)
             if with_group:
-                assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", role, group=team, source="estates"))
+                assignments.add(
+                    self.services.ctx,
+                    self.services.caller,
+                    AssignmentRequest("records", role, group=team, source="estates"),
+                )
 
     def run(self) -> dict[str, Any]:
         head = "id;login;name;state;teams"
-        lines = [f"{own};{line['login']};{line['name']};{line['status']};{line['teams']}" for own, line in self.lines.items()]
-        import_config.put_file(self.services.ctx, self.services.caller, "estates", "users.csv", "\n".join([head, *lines]).encode())
+        lines = [
+            f"{own};{line['login']};{line['name']};{line['status']};{line['teams']}"
+            for own, line in self.lines.items()
+        ]
+        import_config.put_file(
+            self.services.ctx,
+            self.services.caller,
+            "estates",
+            "users.csv",
+            "\n".join([head, *lines]).encode(),
+        )
         run = self.reading.run(whole=True)
         assert run["status"] == "done", run["message"]
         process_marks(self.services.ctx)
         self.read = True
         return run
 
-    @rule(own=st.sampled_from(IDS), login=st.sampled_from(NAMES), away=st.booleans(), teams=st.lists(st.sampled_from(TEAMS), unique=True))
+    @rule(
+        own=st.sampled_from(IDS),
+        login=st.sampled_from(NAMES),
+        away=st.booleans(),
+        teams=st.lists(st.sampled_from(TEAMS), unique=True),
+    )
     def somebody_comes_or_changes(self, own: str, login: str, away: bool, teams: list[str]) -> None:
-        self.lines[own] = {"login": login, "name": f"User {own}", "status": "away" if away else "", "teams": ";".join(teams)}
+        self.lines[own] = {
+            "login": login,
+            "name": f"User {own}",
+            "status": "away" if away else "",
+            "teams": ";".join(teams),
+        }
         # A column may hold separators in quotation marks.
         self.lines[own]["teams"] = f'"{self.lines[own]["teams"]}"'
         self.read = False
@@ -80,12 +112,18 @@ class Registers(RuleBasedStateMachine):
     @rule()
     def it_is_read_twice(self) -> None:
         self.run()
-        before = [self.services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)]
+        before = [
+            self.services.rows(table)
+            for table in (t.user, t.record, t.group, t.membership, t.access, t.account)
+        ]
         run = self.run()
         touched = {kind: run.get(kind, 0) for kind in ("new", "changed", "back", "left")}
         # Replaying what was said changes nothing (invariant 8).
         assert not any(touched.values()), run
-        assert [self.services.rows(table) for table in (t.user, t.record, t.group, t.membership, t.access, t.account)] == before
+        assert [
+            self.services.rows(table)
+            for table in (t.user, t.record, t.group, t.membership, t.access, t.account)
+        ] == before
 
     @invariant()
     def who_is_bound_stays_bound_and_nobody_is_two(self) -> None:
@@ -96,7 +134,8 @@ class Registers(RuleBasedStateMachine):
         assert len({row.user_id for row in rows}) == len(rows)
         for row in rows:
             assert self.bound.setdefault(row.native_id, row.user_id) == row.user_id
-        # Anyone who is here said so, under a name that is theirs alone; anyone who is not came into a conflict, or is gone.
+        # Anyone who is here said so, under a name that is theirs alone; anyone who is not came into a
+        # conflict, or is gone.
         assert len({row.user_name_key for row in present}) == len(present)
         waiting = {row.native_id for row in self.services.rows(t.conflict) if row.status == "open"}
         assert {row.native_id for row in present} | waiting >= set(self.lines)
@@ -111,12 +150,20 @@ class Registers(RuleBasedStateMachine):
         due = set()
         for row in self.services.rows(t.membership):
             record = records.get(row.record_id)
-            if row.until_at is None and record is not None and record.gone_at is None and record.data.get("active") is not False:
+            if (
+                row.until_at is None
+                and record is not None
+                and record.gone_at is None
+                and record.data.get("active") is not False
+            ):
                 for each in memberships((row.group_id,), {}):
                     if each.group_id in given:
                         due.add((record.user_id, given[each.group_id]))
-        # Nobody who is not active has anything (invariant 4), and what there is has its reason (invariants 1 and 2).
-        assert {(row.user_id, row.role_id) for row in self.services.rows(t.access) if row.until_at is None} == due
+        # Nobody who is not active has anything (invariant 4), and what there is has its reason (invariants 1
+        # and 2).
+        assert {
+            (row.user_id, row.role_id) for row in self.services.rows(t.access) if row.until_at is None
+        } == due
 
     def teardown(self) -> None:
         self.services.ctx.close()
@@ -125,5 +172,7 @@ class Registers(RuleBasedStateMachine):
 
 TestRegisters = Registers.TestCase
 TestRegisters.settings = settings(
-    max_examples=sized(5, 200), stateful_step_count=14, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+    max_examples=sized(5, 200),
+    stateful_step_count=14,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
 )

@@ -1,4 +1,6 @@
-"""What comes in between while a source is read: other sources, pushes, decisions, changed settings; and what the removal limit says of leaving."""
+"""What comes in between while a source is read: other sources, pushes, decisions, changed settings; and what
+the removal limit says of leaving.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,12 @@ from dravo.store.prepared_statements import PreparedStatement
 from tests.directories import Reading
 from tests.service_fixture import ServiceFixture
 
-ANSWERS = {"attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": "title", "expression": "job"}]}
+ANSWERS = {
+    "attributes": [
+        {"attribute": "userName", "expression": "login"},
+        {"attribute": "title", "expression": "job"},
+    ]
+}
 Meanwhile = Callable[[Callable[[], None]], None]
 
 
@@ -44,7 +51,9 @@ def users_in(reading: Reading, *, whole: bool = False) -> BulkUsers:
         source, row = source_policies.import_of(connection, reading.key)
     with ctx.database.writing() as connection:
         run_id = run_log.begin(connection, source.id, "a test", clock.now())
-        connection.execute(t.run.update().where(t.run.c.id == run_id).values(ended_at=clock.now(), status="done"))
+        connection.execute(
+            t.run.update().where(t.run.c.id == run_id).values(ended_at=clock.now(), status="done")
+        )
     return BulkUsers(ctx, source, source_policies.import_policy(source, row.kind), run_id, whole=whole)
 
 
@@ -82,18 +91,26 @@ def test_somebody_of_the_name_who_is_pushed_in_between_is_noticed(
     assert [row.user_name for row in services.rows(t.user)].count("una") == 1
 
 
-def test_what_operators_declare_in_between_counts(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_operators_declare_in_between_counts(
+    services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
+) -> None:
     services.application()
     door = users_in(reading)
     just_before_writing(
-        door, monkeypatch, lambda: assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='title eq "Guide"'))
+        door,
+        monkeypatch,
+        lambda: assignments.add(
+            services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='title eq "Guide"')
+        ),
     )
     door.take([entry("1", "una")])
     process_marks(services.ctx)
     assert [row.until_at for row in services.rows(t.access)] == [None]
 
 
-def test_a_user_who_changes_in_between_is_planned_again(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_user_who_changes_in_between_is_planned_again(
+    services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
+) -> None:
     write(reading, "1,una,Guide,")
     reading.run()
     door, other = users_in(reading), users_in(reading)
@@ -103,7 +120,9 @@ def test_a_user_who_changes_in_between_is_planned_again(services: ServiceFixture
     assert (row.data["title"], row.version) == ("Botanist", 3)
 
 
-def test_what_cannot_be_written_leaves_nothing_half_done(services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_cannot_be_written_leaves_nothing_half_done(
+    services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def refuse(*_: Any) -> None:
         raise StalePreview("Nobody is ever ready.")
 
@@ -133,35 +152,58 @@ def test_answers_that_change_during_a_run_have_everyone_read_again(
     assert reading.run()["whole"]
 
 
-def test_a_large_list_is_written_in_portions_and_comes_out_whole(services: ServiceFixture, reading: Reading) -> None:
+def test_a_large_list_is_written_in_portions_and_comes_out_whole(
+    services: ServiceFixture, reading: Reading
+) -> None:
     door = users_in(reading, whole=True)
     for start in range(0, 2_400, 200):
         door.take([entry(str(number), f"guide.{number}") for number in range(start, start + 200)])
     everyone = [str(number) for number in range(2_400)]
     groups = BulkGroups(services.ctx, door)
-    groups.take(groups.choose([GroupEntry("g", "g", "Guides", everyone), GroupEntry("h", "h", "Half", everyone[:1_200])]))
+    groups.take(
+        groups.choose(
+            [GroupEntry("g", "g", "Guides", everyone), GroupEntry("h", "h", "Half", everyone[:1_200])]
+        )
+    )
     assert len(reading.members("Guides")) == 2_400 and groups.counts["memberships_new"] == 3_600
     again = BulkGroups(services.ctx, door)
-    entries = [GroupEntry("g", "g", "Guides", everyone[1_200:]), GroupEntry("h", "h", "Half", everyone[:1_200])]
+    entries = [
+        GroupEntry("g", "g", "Guides", everyone[1_200:]),
+        GroupEntry("h", "h", "Half", everyone[:1_200]),
+    ]
     chosen = again.choose(entries)
     assert [each.name for each in chosen] == ["Guides"], "what did not change is not previewed"
     again.take(chosen)
     assert len(reading.members("Guides")) == 1_200 == again.counts["memberships_ended"]
-    assert [line.message for line in services.rows(t.run_entry, kind="members")] == ["2,400 joined.", "1,200 joined.", "1,200 left."]
+    assert [line.message for line in services.rows(t.run_entry, kind="members")] == [
+        "2,400 joined.",
+        "1,200 joined.",
+        "1,200 left.",
+    ]
 
 
 @pytest.fixture
 def guided(services: ServiceFixture, reading: Reading) -> Reading:
     """Ten guides who have a role by their group, delivered; the removal limit lets five go."""
-    for name, value in (("removal_limit_minimum", 2), ("removal_limit_percent", 50), ("removal_limit_number", 1_000)):
+    for name, value in (
+        ("removal_limit_minimum", 2),
+        ("removal_limit_percent", 50),
+        ("removal_limit_number", 1_000),
+    ):
         settings.change(services.ctx, services.caller, name, value)
     services.application("records", "viewer")
     write(reading, *(f"{number},guide.{number},Guide,Guides" for number in range(10)))
     reading.run()
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Guides", source="estates"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group="Guides", source="estates"),
+    )
     process_marks(services.ctx)
     with services.ctx.database.writing() as connection:
-        connection.execute(t.account.update().values(had=t.account.c.due, applied_version=t.account.c.desired_version))
+        connection.execute(
+            t.account.update().values(had=t.account.c.due, applied_version=t.account.c.desired_version)
+        )
         connection.execute(t.task.update().values(status="done", closed_at=clock.now()))
     return reading
 
@@ -173,22 +215,30 @@ def removals(services: ServiceFixture) -> list[tuple[str, str | None]]:
     return [(row.status, row.released_by) for row in services.rows(t.task, removes=True)]
 
 
-def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(services: ServiceFixture, guided: Reading) -> None:
+def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(
+    services: ServiceFixture, guided: Reading
+) -> None:
     write(guided, *(f"{number},guide.{number},Guide," for number in range(10)))
-    assert guided.run(whole=True)["status"] == "held", "the only group there was is gone: that is not believed"
+    assert guided.run(whole=True)["status"] == "held", (
+        "the only group there was is gone: that is not believed"
+    )
     write(guided, "0,guide.0,Guide,Guides", *(f"{number},guide.{number},Guide," for number in range(1, 10)))
     assert guided.run(whole=True)["memberships_ended"] == 9
     assert removals(services) == [("held", None)] * 9
 
 
-def test_anyone_who_was_let_leave_by_name_need_not_be_let_through_once_more(services: ServiceFixture, guided: Reading) -> None:
+def test_anyone_who_was_let_leave_by_name_need_not_be_let_through_once_more(
+    services: ServiceFixture, guided: Reading
+) -> None:
     write(guided, "0,guide.0,Guide,Guides")
     assert guided.run(whole=True)["status"] == "held" and removals(services) == []
     assert guided.run(allow_removals=True, confirmed="Estates")["left"] == 9
     assert removals(services) == [("waiting", services.caller.name)] * 9
 
 
-def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(services: ServiceFixture, reading: Reading) -> None:
+def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(
+    services: ServiceFixture, reading: Reading
+) -> None:
     staff = services.source("staff")
     una = services.user(staff, "una")
     write(reading, "1,una,Guide,")
@@ -196,7 +246,9 @@ def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(services
     (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
     services.intake.remove_user(staff, una)
     # They have left meanwhile: linked all the same, for a user said so, and back with that.
-    conflicts.decide(services.ctx, services.caller, "estates", waiting["id"], "link", waiting["candidates"][0]["id"])
+    conflicts.decide(
+        services.ctx, services.caller, "estates", waiting["id"], "link", waiting["candidates"][0]["id"]
+    )
     (user,) = services.rows(t.user)
     assert user.gone_at is None and user.active and reading.records()["una"].user_id == user.id
 
@@ -205,7 +257,12 @@ def test_many_at_once_tell_what_one_would(services: ServiceFixture) -> None:
     statement = PreparedStatement(t.setting.insert())
     with services.ctx.database.writing() as connection:
         assert statement.change_many(connection, []) == 0
-        assert statement.change_many(connection, [{"name": f"n{number}", "value": number} for number in range(3)]) == 3
+        assert (
+            statement.change_many(
+                connection, [{"name": f"n{number}", "value": number} for number in range(3)]
+            )
+            == 3
+        )
     assert {row.name: row.value for row in services.rows(t.setting)} == {"n0": 0, "n1": 1, "n2": 2}
     with pytest.raises(IntegrityError), services.ctx.database.writing() as connection:
         statement.change_many(connection, [{"name": "n9", "value": 9}, {"name": "n0", "value": 0}])

@@ -27,7 +27,9 @@ Fresh = Callable[[str], str]
 def fill(app: StandIn, users: int) -> list[str]:
     ids = [
         app.create(
-            userName=f"guide.{number}", displayName=f"Guide {number}", emails=[{"value": f"guide.{number}@fernhollow.example", "type": "work"}]
+            userName=f"guide.{number}",
+            displayName=f"Guide {number}",
+            emails=[{"value": f"guide.{number}@fernhollow.example", "type": "work"}],
         )
         for number in range(users)
     ]
@@ -37,9 +39,13 @@ def fill(app: StandIn, users: int) -> list[str]:
 
 
 @pytest.mark.parametrize(
-    "faults", [{"page": 7}, {"page": 7, "cursor": True}, {"page": 7, "fail_every": 5}], ids=["by index", "Use cursor-based pagination.", "failing"]
+    "faults",
+    [{"page": 7}, {"page": 7, "cursor": True}, {"page": 7, "fail_every": 5}],
+    ids=["by index", "Use cursor-based pagination.", "failing"],
 )
-def test_a_scim_service_is_read_whole_in_pages(services: ServiceFixture, app: StandIn, faults: dict[str, Any]) -> None:
+def test_a_scim_service_is_read_whole_in_pages(
+    services: ServiceFixture, app: StandIn, faults: dict[str, Any]
+) -> None:
     fill(app, 25)
     app.faults(**faults)
     reading = Reading(services, "scim", {"address": app.base_url}, app.token)
@@ -70,7 +76,9 @@ def test_a_scim_service_is_read_with_client_credentials(services: ServiceFixture
     assert run["status"] == "failed" and "The client secret is wrong." in run["message"]
 
 
-def test_another_organization_of_our_own_is_read_by_cursor_and_only_what_changed(running: Running, services: ServiceFixture, fresh: Fresh) -> None:
+def test_another_organization_of_our_own_is_read_by_cursor_and_only_what_changed(
+    running: Running, services: ServiceFixture, fresh: Fresh
+) -> None:
     source = fresh("staff")
     provider = running.provider(source)
     users = [provider.user(f"{source}.{number}", displayName=f"User {number}") for number in range(5)]
@@ -88,11 +96,20 @@ def test_another_organization_of_our_own_is_read_by_cursor_and_only_what_changed
 def files(reading: Reading, **content: str | bytes) -> None:
     for name, text in content.items():
         import_config.put_file(
-            reading.services.ctx, reading.services.caller, reading.key, f"{name}.csv", text if isinstance(text, bytes) else text.encode()
+            reading.services.ctx,
+            reading.services.caller,
+            reading.key,
+            f"{name}.csv",
+            text if isinstance(text, bytes) else text.encode(),
         )
 
 
-ANSWERS = {"attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": "displayName", "expression": 'attribute "Voller Name"'}]}
+ANSWERS = {
+    "attributes": [
+        {"attribute": "userName", "expression": "login"},
+        {"attribute": "displayName", "expression": 'attribute "Voller Name"'},
+    ]
+}
 
 
 @pytest.mark.parametrize(
@@ -103,13 +120,21 @@ ANSWERS = {"attributes": [{"attribute": "userName", "expression": "login"}, {"at
         "id\tVoller Name\tlogin\n1\tZofia Wiśniarska\tzofia\n2\tBruno Castellan\tbruno\n".encode("utf-16"),
         "id|voller name|LOGIN|\n1| Zofia Wiśniarska |zofia|\n2|Bruno Castellan|bruno|\n".encode(),
     ],
-    ids=["byte order mark and semicolons", "commas and CRLF", "UTF-16 and tabs", "bars, blanks and an empty last column"],
+    ids=[
+        "byte order mark and semicolons",
+        "commas and CRLF",
+        "UTF-16 and tabs",
+        "bars, blanks and an empty last column",
+    ],
 )
 def test_files_are_read_as_they_are(services: ServiceFixture, content: bytes) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, users=content)
     assert reading.run()["new"] == 2
-    assert {name: row.data["displayName"] for name, row in reading.records().items()} == {"zofia": "Zofia Wiśniarska", "bruno": "Bruno Castellan"}
+    assert {name: row.data["displayName"] for name, row in reading.records().items()} == {
+        "zofia": "Zofia Wiśniarska",
+        "bruno": "Bruno Castellan",
+    }
 
 
 def test_latin_1_is_found_out(services: ServiceFixture) -> None:
@@ -133,10 +158,20 @@ def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(servic
     files(reading, users="\n".join(lines))
     run = reading.run()
     assert (run["new"], run["unreadable"], run["refused"]) == (2, 3, 1)
-    assert [line["name"] for line in reading.lines(run, "unreadable")] == ["users.csv, line 3", "users.csv, line 4", "users.csv, line 5"]
+    assert [line["name"] for line in reading.lines(run, "unreadable")] == [
+        "users.csv, line 3",
+        "users.csv, line 4",
+        "users.csv, line 5",
+    ]
     assert run["status"] == "done" and run["message"] == "3 lines or entries could not be read."
-    told = " ".join(line["message"] for line in (*reading.lines(run, "unreadable"), *reading.lines(run, "refused")))
-    assert "already used in line 2" in told and "4 cells" in told and "The expression for userName has no value." in told
+    told = " ".join(
+        line["message"] for line in (*reading.lines(run, "unreadable"), *reading.lines(run, "refused"))
+    )
+    assert (
+        "already used in line 2" in told
+        and "4 cells" in told
+        and "The expression for userName has no value." in told
+    )
     reading.change(settings={"stop_at_bad_line": True})
     run = reading.run()
     assert run["status"] == "failed" and "line 3" in run["message"]
@@ -152,9 +187,15 @@ def test_an_unreadable_line_removes_nobody(services: ServiceFixture, allow_remov
     files(reading, users="\n".join([HEAD, *CREW]))
     assert reading.run()["new"] == 12
     files(reading, users="\n".join([HEAD, "0,User, the first,user.0,Guides", *CREW[1:-1]]))
-    run = reading.run(whole=True, allow_removals=allow_removals, confirmed="Estates" if allow_removals else None)
+    run = reading.run(
+        whole=True, allow_removals=allow_removals, confirmed="Estates" if allow_removals else None
+    )
     assert run["status"] == "held"
-    assert run["message"] == "1 line or entry could not be read. Dravo removed nothing, although 2 users and 0 groups are missing."
+    assert (
+        run["message"]
+        == "1 line or entry could not be read. Dravo removed nothing, although 2 users and 0 groups "
+        "are missing."
+    )
     assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
     assert {line["name"] for line in reading.lines(run, "missing")} == {"User 0", "User 11"}
     # Once it can be read, anyone who is missing leaves.
@@ -165,7 +206,12 @@ def test_an_unreadable_line_removes_nobody(services: ServiceFixture, allow_remov
 
 def test_an_unreadable_line_ends_no_membership_and_removes_no_group(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
-    files(reading, users="\n".join([HEAD, *CREW]), groups="id,name\ng1,Rota\ng2,Weeders\n", memberships="group,member\ng1,1\ng1,2\n")
+    files(
+        reading,
+        users="\n".join([HEAD, *CREW]),
+        groups="id,name\ng1,Rota\ng2,Weeders\n",
+        memberships="group,member\ng1,1\ng1,2\n",
+    )
     reading.run()
     files(reading, memberships="group,member\ng1,1\n,2\ng1,3\n")
     run = reading.run()
@@ -193,16 +239,24 @@ def test_a_quotation_mark_that_is_never_closed_fails_the_file(services: ServiceF
 def test_groups_and_memberships_come_from_files_or_from_a_column(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
     users = "id,Voller Name,login,teams\n1,Una,una,Guides; Weeders\n2,Grace,grace,guides\n"
-    files(reading, users=users, groups="id,name\ng1,Rota\n", memberships="group,member\ng1,1\ng1,nobody\ng1,2\n")
+    files(
+        reading, users=users, groups="id,name\ng1,Rota\n", memberships="group,member\ng1,1\ng1,nobody\ng1,2\n"
+    )
     run = reading.run()
     assert (run["groups_new"], run["memberships_new"], run["members_unknown"]) == (1, 2, 1)
     reading.change(settings={"groups_column": "teams"})
     run = reading.run()
-    assert run["groups_new"] == 2 and reading.members("Guides") == {"una", "grace"} and reading.members("Weeders") == {"una"}
+    assert (
+        run["groups_new"] == 2
+        and reading.members("Guides") == {"una", "grace"}
+        and reading.members("Weeders") == {"una"}
+    )
     assert reading.members("Rota") == {"una", "grace"}
 
 
-def test_a_file_that_did_not_change_is_not_read_again_and_a_missing_column_is_named(services: ServiceFixture) -> None:
+def test_a_file_that_did_not_change_is_not_read_again_and_a_missing_column_is_named(
+    services: ServiceFixture,
+) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
     files(reading, users="id,Voller Name,login\n1,Una,una\n")
     reading.run()
@@ -233,7 +287,9 @@ def test_quoted_cells_hold_separators_lines_and_quotes(tmp_path: Path) -> None:
         next(table.lines)
 
 
-def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_user(services: ServiceFixture) -> None:
+def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_user(
+    services: ServiceFixture,
+) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
     services.user(reading.source_id, "una")
     files(reading, users="id,Voller Name,login\n1,Una Kerrigan,una\n")
@@ -246,14 +302,22 @@ MADE = {**ANSWERS, "groups_from": ["team"], "gives": ["Volunteers"], "groups": {
 
 def test_groups_come_of_the_values_of_a_column_and_for_everyone(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy=MADE)
-    files(reading, users="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n4,Ada,ada,\n")
+    files(
+        reading,
+        users="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night "
+        "watch\n4,Ada,ada,\n",
+    )
     run = reading.run()
     assert (run["new"], run["groups_new"], run["memberships_new"]) == (4, 3, 7)
     assert reading.members("Guides") == {"zofia", "bruno"}
     assert reading.members("Volunteers") == {"zofia", "bruno", "una", "ada"}
     again = reading.run()
     assert (again["unchanged"], again.get("memberships_new", 0), again.get("groups_new", 0)) == (4, 0, 0)
-    files(reading, users="id,Voller Name,login,team\n1,Zofia,zofia,Night watch\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n4,Ada,ada,\n")
+    files(
+        reading,
+        users="id,Voller Name,login,team\n1,Zofia,zofia,Night "
+        "watch\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n4,Ada,ada,\n",
+    )
     reading.run()
     assert (reading.members("Guides"), reading.members("Night watch")) == ({"bruno"}, {"zofia", "una"})
 
@@ -269,12 +333,20 @@ def test_one_user_refreshed_moves_between_groups_of_values(services: ServiceFixt
 
 def test_other_groups_of_values_are_tried_on_what_was_said_before(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy={**ANSWERS, "groups_from": ["team"]})
-    files(reading, users="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night watch\n")
+    files(
+        reading,
+        users="id,Voller Name,login,team\n1,Zofia,zofia,Guides\n2,Bruno,bruno,Guides\n3,Una,una,Night "
+        "watch\n",
+    )
     reading.run()
-    tried = import_config.try_policy(services.ctx, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]})
+    tried = import_config.try_policy(
+        services.ctx, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]}
+    )
     assert tried["made_groups"] == [
-        {"name": "Volunteers", "users": 3}, {"name": "Team Guides", "users": 2}, {"name": "Team Night watch", "users": 1},
-    ]  # fmt: skip
+        {"name": "Volunteers", "users": 3},
+        {"name": "Team Guides", "users": 2},
+        {"name": "Team Night watch", "users": 1},
+    ]
     assert tried["groups"] == [], "groups of values are none that the source lists"
 
 

@@ -1,4 +1,6 @@
-"""Groups that only claims have named: offered for mapping, made ahead, and filled by anyone who comes with them."""
+"""Groups that only claims have named: offered for mapping, made ahead, and filled by anyone who comes with
+them.
+"""
 
 from __future__ import annotations
 
@@ -26,28 +28,48 @@ BASE = "https://dravo.fernhollow.example"
 @pytest.fixture
 def door(services: ServiceFixture) -> Door:
     made = Door(services, services.source("contractors"))
-    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "fields": FIELDS})
+    sign_in_settings.change(
+        services.ctx, services.caller, "contractors", {"protocol": "saml", "fields": FIELDS}
+    )
     return made
 
 
 def keep(services: ServiceFixture, door: Door, arrival: JitResult, **more: Any) -> str:
     """Keep a trace of an arrival, as the bind does."""
     row = {
-        "source_id": door.source_id, "test_id": None, "outcome": "observed", "reason": None, "message": "Sign-in would succeed.", "hint": "", "name": "Idris",
-        "user_id": arrival.user_id, "steps": door.steps.lines, "arrived": {}, "came_to": arrival.document(), "raw": None,
-    }  # fmt: skip
+        "source_id": door.source_id,
+        "test_id": None,
+        "outcome": "observed",
+        "reason": None,
+        "message": "Sign-in would succeed.",
+        "hint": "",
+        "name": "Idris",
+        "user_id": arrival.user_id,
+        "steps": door.steps.lines,
+        "arrived": {},
+        "came_to": arrival.document(),
+        "raw": None,
+    }
     with services.ctx.database.writing() as connection:
         return sign_in_traces.write(connection, {**row, **more})
 
 
 def offered(services: ServiceFixture, words: str = "") -> list[tuple[str, str]]:
-    return [(each["source"]["key"], each["name"]) for each in claimed_groups.seen(services.ctx, words)["items"]]
+    return [
+        (each["source"]["key"], each["name"]) for each in claimed_groups.seen(services.ctx, words)["items"]
+    ]
 
 
 def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixture, door: Door) -> None:
     assert offered(services) == []
     keep(services, door, door.come(preview=True, groups=["Site", "Scaffolders"]))
-    keep(services, door, door.come("s-2", preview=True, username=["juno"], email=["juno@rootworks.example"], groups=["site", "Yard"]))
+    keep(
+        services,
+        door,
+        door.come(
+            "s-2", preview=True, username=["juno"], email=["juno@rootworks.example"], groups=["site", "Yard"]
+        ),
+    )
     assert not services.rows(t.group)
     assert [name.lower() for _, name in offered(services)] == ["scaffolders", "site", "yard"]
     assert offered(services, " SCAFF ") == [("contractors", "Scaffolders")]
@@ -70,7 +92,10 @@ def test_a_group_made_ahead_is_the_one_that_they_come_with(services: ServiceFixt
     assert [row.id for row in services.rows(t.group)] == [made["id"]]
     # Of a group of the same name in another source nothing follows.
     other = Door(services, services.source("guests"))
-    assert other.come("s-9", username=["odalys"], email=["odalys@guests.example"], groups=["Scaffolders"]).access == []
+    assert (
+        other.come("s-9", username=["odalys"], email=["odalys@guests.example"], groups=["Scaffolders"]).access
+        == []
+    )
 
 
 def test_a_sign_in_test_tells_how_far_it_has_come(services: ServiceFixture, door: Door) -> None:
@@ -78,4 +103,6 @@ def test_a_sign_in_test_tells_how_far_it_has_come(services: ServiceFixture, door
     assert (made["so_far"], made["trace"]) == ("not_opened", None)
     trace = keep(services, door, door.come(preview=True), test_id=made["id"])
     found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", Ask(None, 10))["items"]
-    assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [("observed", trace, "Sign-in would succeed.")]
+    assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [
+        ("observed", trace, "Sign-in would succeed.")
+    ]

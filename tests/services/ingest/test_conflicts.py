@@ -1,4 +1,6 @@
-"""A user sent over SCIM who may exist under another source waits for a decision, and no source takes over a user by a value of its own."""
+"""A user sent over SCIM who may exist under another source waits for a decision, and no source takes over a
+user by a value of its own.
+"""
 
 from __future__ import annotations
 
@@ -25,9 +27,13 @@ from tests.services.imports.test_scim_and_csv import files
 
 OWNED = "hr-owned.example"
 POLICY: dict[str, Any] = {
-    "match": "email", "domains": [OWNED],
-    "attributes": [{"attribute": "userName", "expression": "login"}, {"attribute": 'emails[type eq "work"].value', "expression": "email"}],
-}  # fmt: skip
+    "match": "email",
+    "domains": [OWNED],
+    "attributes": [
+        {"attribute": "userName", "expression": "login"},
+        {"attribute": 'emails[type eq "work"].value', "expression": "email"},
+    ],
+}
 
 
 def email(address: str) -> list[dict[str, str]]:
@@ -40,7 +46,9 @@ def garden(services: ServiceFixture) -> dict[str, str]:
     services.application("records")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     made = {"staff": services.source("staff"), "contractors": services.source("contractors")}
-    made["una"] = services.user(made["staff"], "una", displayName="Una", emails=email("una@fernhollow.example"))
+    made["una"] = services.user(
+        made["staff"], "una", displayName="Una", emails=email("una@fernhollow.example")
+    )
     process_marks(services.ctx)
     return made
 
@@ -50,7 +58,11 @@ def access(services: ServiceFixture) -> list[str]:
     process_marks(services.ctx)
     having = {row.user_id for row in services.rows(t.access) if row.until_at is None}
     keys = {row.id: row.key for row in services.rows(t.source)}
-    return sorted(f"{keys[row.source_id]} {row.data['userName']}" for row in services.rows(t.record) if row.user_id in having and row.gone_at is None)
+    return sorted(
+        f"{keys[row.source_id]} {row.data['userName']}"
+        for row in services.rows(t.record)
+        if row.user_id in having and row.gone_at is None
+    )
 
 
 def open_conflicts(services: ServiceFixture, key: str = "contractors") -> list[dict[str, Any]]:
@@ -64,7 +76,10 @@ def user_of(services: ServiceFixture, record: str) -> Any:
 
 @pytest.mark.parametrize(
     ("name", "address", "words"),
-    [("UNA", "other@elsewhere.example", "user name 'UNA'"), ("una2", "Una@Fernhollow.example", "email address 'Una@Fernhollow.example'")],
+    [
+        ("UNA", "other@elsewhere.example", "user name 'UNA'"),
+        ("una2", "Una@Fernhollow.example", "email address 'Una@Fernhollow.example'"),
+    ],
 )
 def test_anyone_who_may_be_a_user_of_another_source_gets_nothing_until_it_is_decided(
     services: ServiceFixture, garden: dict[str, str], name: str, address: str, words: str
@@ -94,29 +109,46 @@ def test_it_is_linked_and_one_user_has_both(services: ServiceFixture, garden: di
     conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "link", "una")
     assert access(services) == ["contractors una", "staff una"]
     assert user_of(services, record).id == user_of(services, garden["una"]).id
-    assert {row.application_id for row in services.rows(t.access) if row.until_at is None} == {row.id for row in services.rows(t.application)}
+    assert {row.application_id for row in services.rows(t.access) if row.until_at is None} == {
+        row.id for row in services.rows(t.application)
+    }
     # Nobody is left behind who would be taken for a leaver of that name.
     assert len(services.rows(t.user)) == 1 and open_conflicts(services) == []
-    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Head guide"})
+    services.patch_user(
+        garden["contractors"], record, {"op": "replace", "path": "title", "value": "Head guide"}
+    )
     assert open_conflicts(services) == [] and len(access(services)) == 2
 
 
 def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: dict[str, str]) -> None:
     settings.change(services.ctx, services.caller, "highest_role_limit", 0)
     record = services.user(garden["contractors"], "una", title="Guide")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule='title eq "Guide"'), Confirmation("Records"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "curator", rule='title eq "Guide"'),
+        Confirmation("Records"),
+    )
     (found,) = open_conflicts(services)
-    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "link", found["candidates"][0]["id"])
-    assert user_of(services, record).id == user_of(services, garden["una"]).id and open_conflicts(services) == []
+    conflicts.decide(
+        services.ctx, services.caller, "contractors", found["id"], "link", found["candidates"][0]["id"]
+    )
+    assert (
+        user_of(services, record).id == user_of(services, garden["una"]).id and open_conflicts(services) == []
+    )
 
 
-def test_a_record_moved_by_hand_settles_its_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_a_record_moved_by_hand_settles_its_conflict(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     record = services.user(garden["contractors"], "una")
     record_links.move(services.ctx, services.caller, record, user_of(services, garden["una"]).id)
     assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
 
 
-def test_it_is_somebody_else_and_they_get_what_is_theirs(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_it_is_somebody_else_and_they_get_what_is_theirs(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     record = services.user(garden["contractors"], "una")
     (found,) = open_conflicts(services)
     conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "create")
@@ -136,21 +168,31 @@ def test_it_is_left_out_and_stays_so(services: ServiceFixture, garden: dict[str,
     assert access(services) == ["staff una"] and open_conflicts(services) == []
 
 
-def test_another_name_ends_the_conflict_and_gives_what_is_theirs(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_another_name_ends_the_conflict_and_gives_what_is_theirs(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     record = services.user(garden["contractors"], "una")
-    services.patch_user(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una.keel"})
+    services.patch_user(
+        garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una.keel"}
+    )
     assert open_conflicts(services) == [] and access(services) == ["contractors una.keel", "staff una"]
 
 
-def test_anyone_who_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_anyone_who_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     record = services.user(garden["contractors"], "una.keel")
     assert access(services) == ["contractors una.keel", "staff una"] and open_conflicts(services) == []
     services.patch_user(garden["contractors"], record, {"op": "replace", "path": "userName", "value": "una"})
-    assert access(services) == ["contractors una", "staff una"], "a provider's change of a name locks nobody out"
+    assert access(services) == ["contractors una", "staff una"], (
+        "a provider's change of a name locks nobody out"
+    )
     assert len(open_conflicts(services)) == 1
 
 
-def test_anyone_who_is_gone_or_of_the_same_source_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_anyone_who_is_gone_or_of_the_same_source_is_in_nobodys_way(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     services.intake.remove_user(garden["staff"], garden["una"])
     services.user(garden["contractors"], "una")
     services.user(garden["contractors"], "una.two", emails=email("shared@fernhollow.example"))
@@ -159,7 +201,9 @@ def test_anyone_who_is_gone_or_of_the_same_source_is_in_nobodys_way(services: Se
     assert access(services) == ["contractors una", "contractors una.three", "contractors una.two"]
 
 
-def test_what_is_removed_while_it_waits_leaves_no_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_what_is_removed_while_it_waits_leaves_no_conflict(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     record = services.user(garden["contractors"], "una")
     services.intake.remove_user(garden["contractors"], record)
     assert open_conflicts(services) == []
@@ -175,8 +219,12 @@ def register(services: ServiceFixture) -> Reading:
     return reading
 
 
-def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner_of_another(services: ServiceFixture, garden: dict[str, str]) -> None:
-    """The source that does not own the domain puts the joiner's address on a user of its own, and waits for the joiner."""
+def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner_of_another(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
+    """The source that does not own the domain puts the joiner's address on a user of its own, and waits for
+    the joiner.
+    """
     services.user(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
     reading = register(services)
     run = reading.run()
@@ -185,7 +233,9 @@ def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner
     assert " No source that owns the email domain has confirmed it." in found["message"]
 
 
-def test_an_address_counts_that_a_source_says_which_owns_its_domain(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_an_address_counts_that_a_source_says_which_owns_its_domain(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     sources.change(services.ctx, services.caller, "staff", domains=[OWNED.upper()])
     record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
     reading = register(services)
@@ -205,7 +255,9 @@ def test_somebody_who_waits_is_in_nobodys_way(services: ServiceFixture, garden: 
 
 def test_domains_of_a_source_are_checked(services: ServiceFixture, tmp_path: Path) -> None:
     services.source("staff")
-    changed = sources.change(services.ctx, services.caller, "staff", "Staff", ["@Fernhollow.example", "fernhollow.example"])
+    changed = sources.change(
+        services.ctx, services.caller, "staff", "Staff", ["@Fernhollow.example", "fernhollow.example"]
+    )
     assert (changed["label"], changed["domains"]) == ("Staff", ["fernhollow.example"])
     assert sources.change(services.ctx, services.caller, "staff", domains=[])["domains"] == []
     for wrong in (["fernhollow"], ["una@fernhollow.example", "a b.example"]):
@@ -223,12 +275,17 @@ def test_a_name_that_looks_like_a_user_s_waits_for_a_decision_in_every_source(
 ) -> None:
     services.user(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
     (conflict,) = open_conflicts(services, source)
-    assert (conflict["kind"], [each["user_name"] for each in conflict["candidates"]]) == ("lookalike", ["una"])
+    assert (conflict["kind"], [each["user_name"] for each in conflict["candidates"]]) == (
+        "lookalike",
+        ["una"],
+    )
     assert "looks like that of another user" in conflict["message"]
     assert access(services) == ["staff una"]
 
 
-def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     reading = Reading(services, "csv", {}, key="hr", policy=POLICY)
     files(reading, users="id,login,email\n1,un\u0430,x@hr-owned.example\n2,ing\u00e9,i@hr-owned.example\n")
     reading.run()
@@ -237,7 +294,9 @@ def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(services: Servi
     assert {row.user_name for row in services.rows(t.user)} == {"una", "ing\u00e9"}
 
 
-def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     services.user(garden["staff"], "j\u00fcrgen")
     for name in ("J\u00dcRGEN", "ju\u0308rgen", "\uff4a\u00fcrgen"):
         with pytest.raises(ScimError) as refused:

@@ -18,7 +18,10 @@ from tests.service_fixture import ServiceFixture
 
 
 def access_of(services: ServiceFixture, name: str) -> set[tuple[str, str]]:
-    return {(item["application"]["key"], item["role"]["key"]) for item in access_explanation.user(services.ctx, name)["access"]}
+    return {
+        (item["application"]["key"], item["role"]["key"])
+        for item in access_explanation.user(services.ctx, name)["access"]
+    }
 
 
 def test_a_record_is_bound_to_a_user_of_its_own(services: ServiceFixture) -> None:
@@ -27,7 +30,9 @@ def test_a_record_is_bound_to_a_user_of_its_own(services: ServiceFixture) -> Non
     services.user(estates, "ada", emails=[{"value": "ada@fernhollow.example"}])
     assert len({row.id for row in services.rows(t.user)}) == 2
     # One whom a source reported, and about whom nobody has decided, does not make a known name ambiguous.
-    assert [each["source"]["key"] for each in access_explanation.user(services.ctx, "ada")["records"]] == ["staff"]
+    assert [each["source"]["key"] for each in access_explanation.user(services.ctx, "ada")["records"]] == [
+        "staff"
+    ]
     services.create_users_of_conflicts("estates")
     with pytest.raises(InvalidInput, match="2 users"):
         access_explanation.user(services.ctx, "ada")
@@ -62,7 +67,14 @@ def test_since_when_somebody_is_inactive_is_kept_until_they_are_back(services: S
 def test_a_renamed_user_is_found_by_the_new_name_only(services: ServiceFixture) -> None:
     staff = services.source()
     ada = services.user(staff, "ada.fern", emails=[{"value": "ada@fernhollow.example"}])
-    services.patch_user(staff, ada, {"op": "replace", "value": {"userName": "ada.moss", "emails": [{"value": "moss@fernhollow.example"}]}})
+    services.patch_user(
+        staff,
+        ada,
+        {
+            "op": "replace",
+            "value": {"userName": "ada.moss", "emails": [{"value": "moss@fernhollow.example"}]},
+        },
+    )
     assert access_explanation.user(services.ctx, "ADA.MOSS")["user_name"] == "ada.moss"
     assert access_explanation.user(services.ctx, "moss@fernhollow.example")["user_name"] == "ada.moss"
     with pytest.raises(NotFound):
@@ -78,7 +90,10 @@ def test_membership_history_has_from_and_until(services: ServiceFixture) -> None
     rows = services.rows(t.membership)
     assert [row.until_at is None for row in rows] == [False, True]
     assert rows[0].from_at < rows[0].until_at < rows[1].from_at
-    assert [each["until"] is None for each in access_explanation.user(services.ctx, "ada")["groups"]] == [True, False]
+    assert [each["until"] is None for each in access_explanation.user(services.ctx, "ada")["groups"]] == [
+        True,
+        False,
+    ]
 
 
 def test_one_patch_may_do_many_things_to_the_list(services: ServiceFixture) -> None:
@@ -90,25 +105,29 @@ def test_one_patch_may_do_many_things_to_the_list(services: ServiceFixture) -> N
         return {row.record_id for row in services.rows(t.membership, group_id=group) if row.until_at is None}
 
     services.patch_group(
-        staff, group,
+        staff,
+        group,
         {"op": "remove", "path": f'members[value eq "{users[0]}"]'},
         {"op": "add", "path": "members", "value": [{"value": users[3]}, {"value": users[0]}]},
         {"op": "replace", "value": {"displayName": "Herbaria"}},
-    )  # fmt: skip
+    )
     assert listed() == {users[0], users[1], users[2], users[3]}
     services.patch_group(
-        staff, group,
+        staff,
+        group,
         {"op": "replace", "path": "members", "value": [{"value": users[4]}]},
         {"op": "add", "path": "members", "value": [{"value": users[5]}]},
         {"op": "remove", "path": "members", "value": [{"value": users[4]}, {"value": "unknown"}]},
-    )  # fmt: skip
+    )
     assert listed() == {users[5]}
     services.patch_group(staff, group, {"op": "remove", "path": 'members[type eq "User"]'})
     assert listed() == set()
     assert services.rows(t.group)[0].display_name == "Herbaria"
 
 
-def test_a_large_change_of_members_is_worked_through_by_marks(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_large_change_of_members_is_worked_through_by_marks(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("dravo.services.ingest.intake.AT_ONCE", 3)
     staff = services.source()
     services.application()
@@ -140,7 +159,9 @@ def test_a_group_that_is_gone_gives_nothing_and_its_history_stays_readable(servi
     assert overview.band(services.ctx)["stages"][2]["needs"] == 1
 
 
-def test_what_was_planned_on_is_checked_again_before_it_is_written(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_planned_on_is_checked_again_before_it_is_written(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Between plan and write an assignment is made: the plan is thrown away, and the new one knows of it."""
     staff = services.source()
     services.application()
@@ -151,7 +172,9 @@ def test_what_was_planned_on_is_checked_again_before_it_is_written(services: Ser
     def writing() -> Any:
         if not interfered:
             interfered.append(True)
-            assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=group))
+            assignments.add(
+                services.ctx, services.caller, AssignmentRequest("records", "curator", group=group)
+            )
         return original()
 
     monkeypatch.setattr(services.ctx.database, "writing", writing)
@@ -165,7 +188,9 @@ def test_many_threads_that_change_one_user_lose_nothing(services: ServiceFixture
     ada = services.user(staff, "ada")
     groups = [services.group(staff, f"g{number}") for number in range(6)]
     for number, group in enumerate(groups):
-        assignments.add(services.ctx, services.caller, AssignmentRequest("records", f"role{number}", group=group))
+        assignments.add(
+            services.ctx, services.caller, AssignmentRequest("records", f"role{number}", group=group)
+        )
     threads = [threading.Thread(target=services.add, args=(staff, group, ada)) for group in groups]
     for thread in threads:
         thread.start()
@@ -198,7 +223,9 @@ def test_two_at_once_with_one_name_make_one(services: ServiceFixture) -> None:
     assert len(services.rows(t.user)) == 1
 
 
-def test_a_world_that_never_stands_still_is_told(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_world_that_never_stands_still_is_told(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     staff = services.source()
     ada = services.user(staff, "ada")
     monkeypatch.setattr("dravo.store.records.write", lambda *_, **__: False)

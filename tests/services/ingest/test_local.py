@@ -1,4 +1,6 @@
-"""Users and groups that operators enter here: who may be made, what they give, and what a change is shown to do."""
+"""Users and groups that operators enter here: who may be made, what they give, and what a change is shown to
+do.
+"""
 
 from __future__ import annotations
 
@@ -27,16 +29,30 @@ def held(services: ServiceFixture, role: str = "viewer") -> set[str]:
     process_marks(services.ctx)
     names = {row.id: row.user_name for row in services.rows(t.user)}
     roles = {row.id: row.key for row in services.rows(t.role)}
-    return {names[row.user_id] for row in services.rows(t.access, until_at=None) if roles[row.role_id] == role}
+    return {
+        names[row.user_id] for row in services.rows(t.access, until_at=None) if roles[row.role_id] == role
+    }
 
 
 def test_somebody_whom_no_source_knows_is_entered_changed_and_goes(services: ServiceFixture) -> None:
     services.application()
     user = local_users.add(
-        services.ctx, services.caller, {"user_name": " ida ", "given_name": "Ida", "family_name": "Vosper", "email": "ida@fernhollow.example"}
+        services.ctx,
+        services.caller,
+        {
+            "user_name": " ida ",
+            "given_name": "Ida",
+            "family_name": "Vosper",
+            "email": "ida@fernhollow.example",
+        },
     )
     row = services.rows(t.user, id=user)[0]
-    assert (row.user_name, row.display_name, row.email, row.active) == ("ida", "Ida Vosper", "ida@fernhollow.example", True)
+    assert (row.user_name, row.display_name, row.email, row.active) == (
+        "ida",
+        "Ida Vosper",
+        "ida@fernhollow.example",
+        True,
+    )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ida"))
     assert held(services) == {"ida"}
     shown = local_users.preview(services.ctx, "ida", {"user_name": "ida", "active": False})
@@ -62,18 +78,27 @@ def test_where_everyone_comes_through_a_source_nobody_is_entered(services: Servi
 @pytest.mark.parametrize(
     ("given", "said"),
     [
-        ({}, "The user name is missing."), ({"user_name": "  "}, "The user name is missing."), ({"user_name": "x", "email": "nobody"}, "' is not an email address"),
-        ({"user_name": "x", "email": "a@b@c"}, "' is not an email address"), ({"user_name": "x", "email": "a b@c"}, "' is not an email address"),
+        ({}, "The user name is missing."),
+        ({"user_name": "  "}, "The user name is missing."),
+        ({"user_name": "x", "email": "nobody"}, "' is not an email address"),
+        ({"user_name": "x", "email": "a@b@c"}, "' is not an email address"),
+        ({"user_name": "x", "email": "a b@c"}, "' is not an email address"),
     ],
-)  # fmt: skip
-def test_what_cannot_be_somebody_is_refused_with_the_hint(services: ServiceFixture, given: dict[str, str], said: str) -> None:
+)
+def test_what_cannot_be_somebody_is_refused_with_the_hint(
+    services: ServiceFixture, given: dict[str, str], said: str
+) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
         local_users.add(services.ctx, services.caller, given)
     assert wrong.value.hint and services.rows(t.user) == []
 
 
-@pytest.mark.parametrize("given", [{"user_name": "ADA"}, {"user_name": "other", "email": "Ada@fernhollow.example"}])
-def test_nobody_is_made_a_second_time_by_name_or_e_mail(services: ServiceFixture, given: dict[str, str]) -> None:
+@pytest.mark.parametrize(
+    "given", [{"user_name": "ADA"}, {"user_name": "other", "email": "Ada@fernhollow.example"}]
+)
+def test_nobody_is_made_a_second_time_by_name_or_e_mail(
+    services: ServiceFixture, given: dict[str, str]
+) -> None:
     services.user(services.source(), "ada", emails=[{"value": "ada@fernhollow.example"}])
     with pytest.raises(AlreadyExists) as wrong:
         local_users.add(services.ctx, services.caller, given)
@@ -92,7 +117,10 @@ def test_what_a_source_says_is_not_changed_here(services: ServiceFixture) -> Non
         local_users.change(services.ctx, services.caller, "ada", {"user_name": "ada"})
     with pytest.raises(InvalidInput, match="ada is reported by Staff and is not a local user"):
         local_users.remove(services.ctx, services.caller, "ada")
-    for change in (local_groups.remove, lambda ctx, caller, group: local_groups.rename(ctx, caller, group, "x")):
+    for change in (
+        local_groups.remove,
+        lambda ctx, caller, group: local_groups.rename(ctx, caller, group, "x"),
+    ):
         with pytest.raises(InvalidInput, match="'Herbarium' belongs to the source Staff"):
             change(services.ctx, services.caller, herbarium)
     with pytest.raises(InvalidInput, match="belongs to the source Staff"):
@@ -123,24 +151,35 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
     services.user(staff, "ada")
     gardeners = services.group(estates, "Gardeners", services.user(estates, "bob"))
     group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", source="local", group="planting"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", source="local", group="planting"),
+    )
     wanted = Members(add=("ada",), add_groups=(gardeners,))
     shown = local_groups.preview_members(services.ctx, group, wanted)
     assert (shown["gained"], shown["type_to_confirm"], held(services)) == (2, "Planting", set())
     local_groups.change_members(services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0)))
     assert held(services) == {"ada", "bob"}
     reasons = {row.user_id: row.reasons[0] for row in services.rows(t.access)}
-    assert sorted((each["source"], tuple(each["through_names"])) for each in reasons.values()) == [("local", ()), ("local", ("Gardeners",))]
+    assert sorted((each["source"], tuple(each["through_names"])) for each in reasons.values()) == [
+        ("local", ()),
+        ("local", ("Gardeners",)),
+    ]
     assert assignments.list_assignments(services.ctx, Ask())["items"][0]["reach"] == 2
     with pytest.raises(StalePreview, match="The preview is out of date"):
-        local_groups.change_members(services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0)))
+        local_groups.change_members(
+            services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0))
+        )
     local_groups.change_members(services.ctx, services.caller, group, Members(remove_groups=(gardeners,)))
     assert held(services) == {"ada"}
     local_groups.remove(services.ctx, services.caller, group)
     assert held(services) == set()
 
 
-def test_a_leaver_is_in_no_local_group_and_anyone_who_comes_by_that_name_is_not_either(services: ServiceFixture) -> None:
+def test_a_leaver_is_in_no_local_group_and_anyone_who_comes_by_that_name_is_not_either(
+    services: ServiceFixture,
+) -> None:
     services.application()
     staff = services.source()
     record = services.user(staff, "ada")
@@ -194,7 +233,12 @@ def test_taking_from_many_by_a_local_group_asks_for_its_name(services: ServiceFi
     assert held(services) == set()
 
 
-def test_the_organization_s_own_source_is_made_once_and_steps_aside_for_a_key_that_is_taken(services: ServiceFixture) -> None:
+def test_the_organization_s_own_source_is_made_once_and_steps_aside_for_a_key_that_is_taken(
+    services: ServiceFixture,
+) -> None:
     services.source("local")
     assert local_source(services.ctx) == local_source(services.ctx)
-    assert sorted((row.key, row.connection_type) for row in services.rows(t.source)) == [("local", "inbound_scim"), ("local-1", "local")]
+    assert sorted((row.key, row.connection_type) for row in services.rows(t.source)) == [
+        ("local", "inbound_scim"),
+        ("local-1", "local"),
+    ]

@@ -1,4 +1,6 @@
-"""Mail goes to a real server: what is promised is sent, again if it has to be, and what cannot be is told with the hint."""
+"""Mail goes to a real server: what is promised is sent, again if it has to be, and what cannot be is told
+with the hint.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +43,9 @@ def ready(services: ServiceFixture, letters: Letters) -> ServiceFixture:
 
 def write(services: ServiceFixture, to: str = TO, seconds: float = 600) -> None:
     with services.ctx.database.writing() as connection:
-        mail_queue.write_letter(services.ctx, connection, to, "A subject, ä", "Line one\nLine two ä\n", seconds)
+        mail_queue.write_letter(
+            services.ctx, connection, to, "A subject, ä", "Line one\nLine two ä\n", seconds
+        )
 
 
 def test_a_letter_that_was_promised_is_sent_once(ready: ServiceFixture, letters: Letters) -> None:
@@ -55,7 +59,11 @@ def test_a_letter_that_was_promised_is_sent_once(ready: ServiceFixture, letters:
     assert mail_queue.send_due(ready.ctx, clock.now()) == 0
     newest = letters.to(TO)[0]
     assert len(letters.to(TO)) == before + 1
-    assert (newest["from"], newest["subject"], newest["text"].split()) == (SENDER, "A subject, ä", ["Line", "one", "Line", "two", "ä"])
+    assert (newest["from"], newest["subject"], newest["text"].split()) == (
+        SENDER,
+        "A subject, ä",
+        ["Line", "one", "Line", "two", "ä"],
+    )
     assert mail_queue.shown(ready.ctx)["sent_at"]
 
 
@@ -65,14 +73,23 @@ def test_what_is_not_taken_now_is_tried_again_and_told(ready: ServiceFixture, le
     mail_queue.send_due(ready.ctx, clock.now())
     row = ready.rows(t.outbound_mail)[0]
     assert row.tries == 1 and row.next_at > clock.now() and "451 Come back later" in row.trouble
-    assert "Come back later" in mail_queue.shown(ready.ctx)["trouble"] and mail_queue.shown(ready.ctx)["waiting"] == 1
+    assert (
+        "Come back later" in mail_queue.shown(ready.ctx)["trouble"]
+        and mail_queue.shown(ready.ctx)["waiting"] == 1
+    )
     assert mail_queue.send_due(ready.ctx, clock.now()) == 0
     letters.faults()
     assert mail_queue.send_due(ready.ctx, later(clock.now(), 60)) == 1
-    assert mail_queue.shown(ready.ctx) | {"sent_at": None} == mail_queue.shown(ready.ctx) | {"sent_at": None, "trouble": "", "waiting": 0}
+    assert mail_queue.shown(ready.ctx) | {"sent_at": None} == mail_queue.shown(ready.ctx) | {
+        "sent_at": None,
+        "trouble": "",
+        "waiting": 0,
+    }
 
 
-def test_what_is_never_taken_or_too_late_is_given_up_and_told(ready: ServiceFixture, letters: Letters) -> None:
+def test_what_is_never_taken_or_too_late_is_given_up_and_told(
+    ready: ServiceFixture, letters: Letters
+) -> None:
     letters.faults(refusing=True)
     write(ready)
     mail_queue.send_due(ready.ctx, clock.now())
@@ -110,10 +127,13 @@ def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> Non
 @pytest.mark.parametrize(
     ("given", "told"),
     [
-        ({"host": "http://mail.fernhollow.example"}, "' is not a valid host name."), ({"sender": "nobody"}, "' is not an email address"),
-        ({"security": "ssl"}, "' is not a valid value for `security`."), ({"user": "dravo"}, "Without TLS, the password would be sent in clear text."), ({"sender": "a@b.example\r\nBcc: c@d.example"}, "' is not an email address"),
+        ({"host": "http://mail.fernhollow.example"}, "' is not a valid host name."),
+        ({"sender": "nobody"}, "' is not an email address"),
+        ({"security": "ssl"}, "' is not a valid value for `security`."),
+        ({"user": "dravo"}, "Without TLS, the password would be sent in clear text."),
+        ({"sender": "a@b.example\r\nBcc: c@d.example"}, "' is not an email address"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_used_is_told(services: ServiceFixture, given: dict[str, Any], told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
         set_server(services, 25, **given)
@@ -122,13 +142,29 @@ def test_what_cannot_be_used_is_told(services: ServiceFixture, given: dict[str, 
 
 def test_a_password_is_kept_encrypted_and_goes_to_no_other_host(services: ServiceFixture) -> None:
     shown = set_server(services, 465, security="tls", user="dravo", password="rather-secret")
-    assert shown["has_password"] and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(services.rows(t.audit))
-    assert mail_queue.change(services.ctx, services.caller, {"port": 587, "security": "starttls"})["has_password"]
-    assert not mail_queue.change(services.ctx, services.caller, {"host": "mail.elsewhere.example"})["has_password"]
+    assert shown["has_password"] and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(
+        services.rows(t.audit)
+    )
+    assert mail_queue.change(services.ctx, services.caller, {"port": 587, "security": "starttls"})[
+        "has_password"
+    ]
+    assert not mail_queue.change(services.ctx, services.caller, {"host": "mail.elsewhere.example"})[
+        "has_password"
+    ]
 
 
 @pytest.mark.parametrize(
-    "wrong", ["", "una", "una@", "@x.example", "una kerrigan@x.example", "a@b@c.example", "una@x.example\nBcc: x@y.example", "ü@x.example"]
+    "wrong",
+    [
+        "",
+        "una",
+        "una@",
+        "@x.example",
+        "una kerrigan@x.example",
+        "a@b@c.example",
+        "una@x.example\nBcc: x@y.example",
+        "ü@x.example",
+    ],
 )
 def test_an_address_is_one_address(wrong: str) -> None:
     with pytest.raises(InvalidInput, match="' is not an email address"):
@@ -149,7 +185,9 @@ def guarded(tmp_path: Path) -> Iterator[int]:
     file = tmp_path / "mail.pem"
     from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
-    file.write_text(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode() + certificate.pem)
+    file.write_text(
+        key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode() + certificate.pem
+    )
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(file)
     port = free_port()
@@ -172,8 +210,12 @@ def test_a_server_whom_nobody_vouches_for_gets_no_password(services: ServiceFixt
         mail_queue.test(services.ctx, services.caller, TO)
 
 
-@pytest.mark.parametrize("host", ["mail..x", ".", "mail.fernhollow.example..", "a" * 64 + ".example", "x." * 130 + "example"])
-def test_what_can_be_no_name_of_a_machine_is_refused_and_called_nowhere(services: ServiceFixture, host: str) -> None:
+@pytest.mark.parametrize(
+    "host", ["mail..x", ".", "mail.fernhollow.example..", "a" * 64 + ".example", "x." * 130 + "example"]
+)
+def test_what_can_be_no_name_of_a_machine_is_refused_and_called_nowhere(
+    services: ServiceFixture, host: str
+) -> None:
     with pytest.raises(InvalidInput, match="' is not a valid host name"):
         set_server(services, 25, host=host)
     with pytest.raises(Unreachable, match="the name '"):

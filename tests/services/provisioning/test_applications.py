@@ -40,7 +40,11 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
     assert services.ctx.keys.decrypt(kept) == "first"
     connections.connect(services.ctx, services.caller, "records", URL + "/other", None)
     assert services.rows(t.application)[0].secret == kept
-    for elsewhere in ("http://127.0.0.1:10/scim/v2", "https://127.0.0.1:9/scim/v2", "http://localhost:9/scim/v2"):
+    for elsewhere in (
+        "http://127.0.0.1:10/scim/v2",
+        "https://127.0.0.1:9/scim/v2",
+        "http://localhost:9/scim/v2",
+    ):
         with pytest.raises(InvalidInput, match="token"):
             connections.connect(services.ctx, services.caller, "records", elsewhere, None)
     assert services.rows(t.application)[0].base_url == URL + "/other"
@@ -49,16 +53,36 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
 @pytest.mark.parametrize(
     ("doing", "kind", "words"),
     [
-        (lambda r: applications.add(r.ctx, r.caller, "records", "Twice", None, tracked_only=False), AlreadyExists, "already"),
-        (lambda r: roles.add_role(r.ctx, r.caller, "records", "viewer", "Twice", 1), AlreadyExists, "already"),
-        (lambda r: roles.add_role(r.ctx, r.caller, "records", "Bad Key", "x", 1), InvalidInput, "' is not a valid key."),
-        (lambda r: applications.change(r.ctx, r.caller, "records", {}, {"on_leaving": "explode"}), InvalidInput, "' is not a valid value for '"),
+        (
+            lambda r: applications.add(r.ctx, r.caller, "records", "Twice", None, tracked_only=False),
+            AlreadyExists,
+            "already",
+        ),
+        (
+            lambda r: roles.add_role(r.ctx, r.caller, "records", "viewer", "Twice", 1),
+            AlreadyExists,
+            "already",
+        ),
+        (
+            lambda r: roles.add_role(r.ctx, r.caller, "records", "Bad Key", "x", 1),
+            InvalidInput,
+            "' is not a valid key.",
+        ),
+        (
+            lambda r: applications.change(r.ctx, r.caller, "records", {}, {"on_leaving": "explode"}),
+            InvalidInput,
+            "' is not a valid value for '",
+        ),
         (
             lambda r: applications.change(r.ctx, r.caller, "records", {}, {"max_concurrency": 99}),
             InvalidInput,
             "The number of concurrent requests must be between 1 and 32.",
         ),
-        (lambda r: applications.change(r.ctx, r.caller, "records", {"label": " "}, {}), InvalidInput, "1 to 200 characters"),
+        (
+            lambda r: applications.change(r.ctx, r.caller, "records", {"label": " "}, {}),
+            InvalidInput,
+            "1 to 200 characters",
+        ),
         (
             lambda r: applications.change(r.ctx, r.caller, "none", {"label": "x"}, {}),
             NotFound,
@@ -93,10 +117,14 @@ def test_removing_an_application_takes_its_history_and_nothing_else(services: Se
             with pytest.raises(StillInUse, match="' still has open provisioning tasks"):
                 applications.remove(services.ctx, services.caller, key, "Records")
     with services.ctx.database.writing() as connection:
-        connection.execute(t.task.update().where(t.task.c.status == "waiting").values(status="done", closed_at="x"))
+        connection.execute(
+            t.task.update().where(t.task.c.status == "waiting").values(status="done", closed_at="x")
+        )
     applications.remove(services.ctx, services.caller, "records", "Records")
     assert [row.key for row in services.rows(t.application)] == ["desk"]
-    assert {item["application"]["key"] for item in access_explanation.user(services.ctx, "ada")["access"]} == {"desk"}
+    assert {
+        item["application"]["key"] for item in access_explanation.user(services.ctx, "ada")["access"]
+    } == {"desk"}
 
 
 def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture) -> None:
@@ -107,8 +135,9 @@ def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture
     roles.change_role(services.ctx, services.caller, "records", "viewer", "Reader", 99)
     due = services.rows(t.account)[0].due
     assert [(role["value"], role["display"], role["primary"]) for role in due["roles"]] == [
-        ("viewer", "Reader", True), ("curator", "Curator", False),
-    ]  # fmt: skip
+        ("viewer", "Reader", True),
+        ("curator", "Curator", False),
+    ]
 
 
 def test_every_change_is_in_the_log_with_before_and_after(services: ServiceFixture) -> None:
@@ -117,7 +146,9 @@ def test_every_change_is_in_the_log_with_before_and_after(services: ServiceFixtu
     applications.change(services.ctx, services.caller, "records", {}, {"on_leaving": "delete"})
     with services.ctx.database.reading() as connection:
         entries = audit_log.entries(connection, Ask())["items"]
-    assert [entry["action"] for entry in entries[:2]] == ["changed application", "created role"], "what changes nothing is not logged"
+    assert [entry["action"] for entry in entries[:2]] == ["changed application", "created role"], (
+        "what changes nothing is not logged"
+    )
     assert entries[0]["details"]["before"] == {"on_leaving": "deactivate"}
     assert entries[0]["details"]["after"] == {"on_leaving": "delete"}
 

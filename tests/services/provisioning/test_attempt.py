@@ -35,17 +35,27 @@ def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fre
     group = provider.group("Herbarium")
     with running.dravo as dravo:
         dravo.assignments.add(records, "curator", group=group)
-        user = provider.user(name, name={"givenName": "Zofia", "familyName": "Wiśniarska"}, emails=[{"value": f"{name}@fernhollow.example"}])
+        user = provider.user(
+            name,
+            name={"givenName": "Zofia", "familyName": "Wiśniarska"},
+            emails=[{"value": f"{name}@fernhollow.example"}],
+        )
         assert dravo.users.get(name)["access"] == []
         provider.add(group, user)
         there = eventually(lambda: app.accounts().get(name), seconds=5)
         assert there is not None
-        assert (there["active"], roles(there), there["name"]["familyName"]) == (True, ["curator"], "Wiśniarska")
+        assert (there["active"], roles(there), there["name"]["familyName"]) == (
+            True,
+            ["curator"],
+            "Wiśniarska",
+        )
         assert there["externalId"] == dravo.users.get(name)["id"]
         provider.take_out(group, user)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"] and roles(seen) == [], 5)
         provider.add(group, user)
-        eventually(lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"], 5)
+        eventually(
+            lambda: app.accounts()[name], lambda seen: seen["active"] and roles(seen) == ["curator"], 5
+        )
         provider.set_active(user, False)
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
         why = dravo.users.why(name, records)
@@ -57,11 +67,17 @@ def test_the_whole_way_there_and_back(running: Running, app: StandIn, fresh: Fre
         provider.http.delete(f"/Users/{user}")
         eventually(lambda: f"{name}.new" not in app.accounts(), seconds=5)
         ended = dravo.users.get(f"{name}.new")["ended"]
-        assert [item["reasons"][-1]["group"]["name"] for item in ended if item["reasons"][-1]["group"]] == ["Herbarium"] * 3
+        assert [item["reasons"][-1]["group"]["name"] for item in ended if item["reasons"][-1]["group"]] == [
+            "Herbarium"
+        ] * 3
 
 
-@pytest.mark.parametrize(("setting", "left"), [("deactivate", "inactive"), ("delete", "nobody"), ("do_nothing", "active")])
-def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fresh, setting: str, left: str) -> None:
+@pytest.mark.parametrize(
+    ("setting", "left"), [("deactivate", "inactive"), ("delete", "nobody"), ("do_nothing", "active")]
+)
+def test_leaving_follows_the_setting(
+    running: Running, app: StandIn, fresh: Fresh, setting: str, left: str
+) -> None:
     records, name = fresh("records"), fresh("dilys")
     running.application(records, app, on_losing_access=setting)
     provider = running.provider(fresh("source"))
@@ -81,10 +97,16 @@ def test_leaving_follows_the_setting(running: Running, app: StandIn, fresh: Fres
         }[left]
         assert (account["should_be"], account["status"]) == expected
     there = app.accounts().get(name)
-    assert {"inactive": bool(there) and not there["active"], "nobody": there is None, "active": bool(there) and there["active"]}[left]
+    assert {
+        "inactive": bool(there) and not there["active"],
+        "nobody": there is None,
+        "active": bool(there) and there["active"],
+    }[left]
 
 
-def test_changing_a_leaving_setting_later_brings_the_accounts_along(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_changing_a_leaving_setting_later_brings_the_accounts_along(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("emeka")
     running.application(records, app, on_inactive="do_nothing")
     provider = running.provider(fresh("source"))
@@ -111,7 +133,9 @@ def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 6)
 
 
-def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_an_account_in_the_way_is_never_taken_over_unasked(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, mine, foreign = fresh("records"), fresh("aroha"), fresh("ravi")
     free_id = app.create(userName=mine, active=True, nickName="kept")
     app.create(userName=foreign, externalId="till-42", active=False)
@@ -138,7 +162,9 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(running: Running, app
         assert app.accounts()[foreign]["externalId"] == "till-42"
 
 
-def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("una")
     running.application(records, app)
     app.faults(refuse=True)
@@ -158,7 +184,9 @@ def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again
         assert done["attempts"] == 2
 
 
-@pytest.mark.parametrize(("fault", "words"), [({"html": True}, "web page"), ({"token": "another"}, "not valid")])
+@pytest.mark.parametrize(
+    ("fault", "words"), [({"html": True}, "web page"), ({"token": "another"}, "not valid")]
+)
 def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
     running: Running, app: StandIn, fresh: Fresh, fault: dict[str, Any], words: str
 ) -> None:
@@ -180,7 +208,9 @@ def test_a_wrong_address_or_token_pauses_the_application_and_says_why(
         assert len(app.accounts()) == 12
 
 
-def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_doing_it_again_mends_an_account_that_was_changed_there(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("tamsin")
     running.application(records, app)
     running.provider(fresh("source")).user(name)
@@ -191,7 +221,11 @@ def test_doing_it_again_mends_an_account_that_was_changed_there(running: Running
         task = dravo.tasks.list(application=records, status="done").page().items[0]
         app.faults()
         there = app.accounts()[name]
-        httpx.put(f"{app.base_url}/Users/{there['id']}", json={**there, "roles": [{"value": "owner"}]}, headers=app.headers)
+        httpx.put(
+            f"{app.base_url}/Users/{there['id']}",
+            json={**there, "roles": [{"value": "owner"}]},
+            headers=app.headers,
+        )
         dravo.tasks.again(task["id"])
         eventually(lambda: roles(app.accounts()[name]), lambda seen: seen == ["curator"], 5)
 
@@ -223,10 +257,14 @@ def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
         dravo.assignments.add(records, "viewer", group=group)
     running.settled(records)
     assert len(app.accounts()) == 20
-    assert httpx.get(f"http://127.0.0.1:{app.port}/log").json()["most_at_once"] <= 3  # the two, and the test's own look
+    assert (
+        httpx.get(f"http://127.0.0.1:{app.port}/log").json()["most_at_once"] <= 3
+    )  # the two, and the test's own look
 
 
-def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_an_application_that_says_when_to_come_back_is_heeded(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records = fresh("records")
     running.application(records, app)
     provider = running.provider(fresh("source"))
@@ -234,12 +272,18 @@ def test_an_application_that_says_when_to_come_back_is_heeded(running: Running, 
     app.faults(limit=12)
     with running.dravo as dravo:
         dravo.assignments.add(records, "viewer", group=group)
-        eventually(lambda: dravo.accounts.list(application=records, status="in_sync").total(), lambda count: count == 15, 30)
+        eventually(
+            lambda: dravo.accounts.list(application=records, status="in_sync").total(),
+            lambda count: count == 15,
+            30,
+        )
     refused = sum(1 for each in app.requests() if each["status"] == 429)
     assert refused <= 20, "it did not wait when it was told to"
 
 
-def test_nothing_leaves_for_an_application_that_is_not_switched_on(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_nothing_leaves_for_an_application_that_is_not_switched_on(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     records, name = fresh("records"), fresh("hedda")
     running.application(records, app)
     running.provider(fresh("source")).user(name)
@@ -276,4 +320,6 @@ def test_only_a_worker_that_was_killed_leaves_doubt(services: ServiceFixture) ->
     assert services.rows(t.account)[0].outcome_unknown_since is None and mark.exists()
     mark.unlink()
     work_for_a_moment()
-    assert services.rows(t.account)[0].outcome_unknown_since is not None, "nobody said that what was in hand was finished"
+    assert services.rows(t.account)[0].outcome_unknown_since is not None, (
+        "nobody said that what was in hand was finished"
+    )

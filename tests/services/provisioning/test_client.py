@@ -14,7 +14,13 @@ import pytest
 from dravo.protocols.http_client import Request
 from dravo.protocols.scim_client.responses import RetryableError
 from dravo.services.provisioning import client as application_client
-from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog, Lists, Pace
+from dravo.services.provisioning.client import (
+    ApplicationClient,
+    ConnectedApplication,
+    ExchangeLog,
+    Lists,
+    Pace,
+)
 from tests.service_fixture import ServiceFixture
 
 THERE = ConnectedApplication("a", "http://127.0.0.1:9", "secret")
@@ -39,7 +45,9 @@ def passing(monkeypatch: pytest.MonkeyPatch) -> Clock:
 
 def test_places_are_given_out_at_the_pace_that_is_set(passing: Clock) -> None:
     pace = Pace()
-    assert [round(pace.take("a", 10), 3) for _ in range(3)] == [0.0, 0.1, 0.1], "one goes, the others ask again"
+    assert [round(pace.take("a", 10), 3) for _ in range(3)] == [0.0, 0.1, 0.1], (
+        "one goes, the others ask again"
+    )
     assert pace.take("b", 10) == 0.0, "each application has its own"
     passing.now += 10
     assert [round(pace.take("a", 10), 3) for _ in range(2)] == [0.0, 0.1], "what was not used does not add up"
@@ -91,11 +99,15 @@ def test_a_list_is_read_once_and_again_when_it_is_too_old(passing: Clock) -> Non
         read.append(passing.now)
         return [{"id": str(len(read))}]
 
-    assert lists.get("a", "/Users", passing.now - 30, None) is None, "without somebody to read it there is none"
+    assert lists.get("a", "/Users", passing.now - 30, None) is None, (
+        "without somebody to read it there is none"
+    )
     assert lists.get("a", "/Users", passing.now - 30, reading) == [{"id": "1"}]
     passing.now += 10
     assert lists.get("a", "/Users", passing.now - 30, reading) == [{"id": "1"}]
-    assert lists.get("a", "/Users", passing.now, reading) == [{"id": "2"}], "one that is older than the doubt does not serve"
+    assert lists.get("a", "/Users", passing.now, reading) == [{"id": "2"}], (
+        "one that is older than the doubt does not serve"
+    )
     lists.get("a", "/Groups", 0, reading)
     assert len(read) == 3
 
@@ -125,10 +137,15 @@ def test_many_who_look_at_once_share_one_reading() -> None:
     ],
 )
 def test_a_write_without_an_answer_leaves_doubt(exchanges: list[tuple[str, int | None]], doubt: bool) -> None:
-    assert ExchangeLog(THERE, [{"method": method, "status": status} for method, status in exchanges]).in_doubt is doubt
+    assert (
+        ExchangeLog(THERE, [{"method": method, "status": status} for method, status in exchanges]).in_doubt
+        is doubt
+    )
 
 
-def test_a_secret_is_decrypted_again_only_when_it_is_another(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_secret_is_decrypted_again_only_when_it_is_another(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     talker = ApplicationClient(services.ctx)
     first, second = services.ctx.keys.encrypt("one"), services.ctx.keys.encrypt("two")
     asked: list[str] = []
@@ -137,8 +154,14 @@ def test_a_secret_is_decrypted_again_only_when_it_is_another(services: ServiceFi
     for secret, clear in ((first, "one"), (first, "one"), (second, "two"), (first, "one")):
         assert talker.connection(ConnectedApplication("a", "http://127.0.0.1:9", secret)).token == clear
     assert asked == [first, second, first]
-    basic = talker.connection(ConnectedApplication("b", "http://127.0.0.1:9", first, {"kind": "basic", "user": "dravo"}))
-    assert basic.authorization.startswith("Basic ") and "one" not in basic.authorization and "one" not in repr(basic)
+    basic = talker.connection(
+        ConnectedApplication("b", "http://127.0.0.1:9", first, {"kind": "basic", "user": "dravo"})
+    )
+    assert (
+        basic.authorization.startswith("Basic ")
+        and "one" not in basic.authorization
+        and "one" not in repr(basic)
+    )
     talker.close()
 
 
@@ -182,7 +205,9 @@ def test_a_list_does_not_hold_what_was_deleted_since_it_was_begun(passing: Clock
         (Request("PATCH", "/Users/a%2F7"), 503, ["a/7", "8"]),
     ],
 )
-def test_what_answers_say_is_gone_is_in_no_list(services: ServiceFixture, request_: Request, status: int | None, left: list[str]) -> None:
+def test_what_answers_say_is_gone_is_in_no_list(
+    services: ServiceFixture, request_: Request, status: int | None, left: list[str]
+) -> None:
     talker = ApplicationClient(services.ctx)
     talker.lists.get("a", "/Users", 0.0, lambda: [{"id": "a/7"}, {"id": "8"}])
     talker.note_gone("a", request_, status)
@@ -206,7 +231,11 @@ def test_what_could_not_be_read_is_not_read_again_by_all_who_waited_for_it() -> 
 
     with ThreadPoolExecutor(8) as pool:
         found = list(pool.map(look, range(8)))
-    assert len(reads) == 1 and sum(each.counts for each in found) == 1 and {each.after for each in found} == {3.0}
+    assert (
+        len(reads) == 1
+        and sum(each.counts for each in found) == 1
+        and {each.after for each in found} == {3.0}
+    )
     with pytest.raises(RetryableError):
         lists.get("a", "/Users", 0.0, reading)
     assert len(reads) == 2, "anyone who comes later tries"

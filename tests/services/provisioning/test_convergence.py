@@ -1,8 +1,9 @@
-"""No sequence of changes, faults and crashes makes two accounts for one user, or leaves one other than it should be.
+"""No sequence of changes, faults and crashes makes two accounts for one user, or leaves one other than it
+should be.
 
-The whole path but for the network: real records, real planning, real conversations; the application's stand-in is called in this
-process, and at each request chance (hypothesis) decides whether it fails before the work, or its reply is lost after it, or the
-worker dies before it could write down how it went.
+The whole path but for the network: real records, real planning, real conversations; the application's
+stand-in is called in this process, and at each request chance (hypothesis) decides whether it fails before
+the work, or its reply is lost after it, or the worker dies before it could write down how it went.
 """
 
 from __future__ import annotations
@@ -49,7 +50,8 @@ class Wire:
         self.count = 0
 
     def send(self, connection: Connection, request: Request) -> Response:
-        # The faults are for what changes something, where they hurt; of the reading requests one in seven is refused beside.
+        # The faults are for what changes something, where they hurt; of the reading requests one in seven is
+        # refused beside.
         self.count += 1
         if request.method == "GET":
             fault = "refused" if self.faults and self.count % 7 == 0 else "none"
@@ -60,7 +62,9 @@ class Wire:
         if fault == "refused":
             raise Unreachable("no connection", sent=False)
         headers = {"Authorization": f"Bearer {connection.token}"}
-        answer = self.application.scim(Call(request.method, "/scim/v2" + request.path, dict(request.params), headers, request.body))
+        answer = self.application.scim(
+            Call(request.method, "/scim/v2" + request.path, dict(request.params), headers, request.body)
+        )
         if fault == "lost":
             raise Unreachable("the connection was closed before the response (", sent=True)
         if fault == "died":
@@ -104,12 +108,25 @@ class Convergence(RuleBasedStateMachine):
         self.application.kept.close()
         self.folder.cleanup()
 
-    @initialize(on_losing_access=st.sampled_from(["deactivate", "delete"]), on_leaving=st.sampled_from(["deactivate", "delete"]))
+    @initialize(
+        on_losing_access=st.sampled_from(["deactivate", "delete"]),
+        on_leaving=st.sampled_from(["deactivate", "delete"]),
+    )
     def begin(self, on_losing_access: str, on_leaving: str) -> None:
         self.source = self.services.source()
-        self.services.application("records", *GROUPS, on_losing_access=on_losing_access, on_leaving=on_leaving)
-        connections.connect(self.services.ctx, self.services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
-        applications.change(self.services.ctx, self.services.caller, "records", {}, {"enabled": True, "provisioned_groups": {"which": "with_roles"}})
+        self.services.application(
+            "records", *GROUPS, on_losing_access=on_losing_access, on_leaving=on_leaving
+        )
+        connections.connect(
+            self.services.ctx, self.services.caller, "records", "http://127.0.0.1:9/scim/v2", "token"
+        )
+        applications.change(
+            self.services.ctx,
+            self.services.caller,
+            "records",
+            {},
+            {"enabled": True, "provisioned_groups": {"which": "with_roles"}},
+        )
         self.groups = {name: self.services.group(self.source, name) for name in GROUPS}
         for name in GROUPS:
             self.map_group(name)
@@ -143,7 +160,9 @@ class Convergence(RuleBasedStateMachine):
     def change(self, number: int, active: bool, title: str) -> None:
         if f"p{number}" in self.records:
             value = {"active": active, "title": title}
-            self.services.patch_user(self.source, self.records[f"p{number}"], {"op": "replace", "value": value})
+            self.services.patch_user(
+                self.source, self.records[f"p{number}"], {"op": "replace", "value": value}
+            )
 
     @rule(number=st.integers(0, USERS - 1))
     def rename(self, number: int) -> None:
@@ -151,15 +170,21 @@ class Convergence(RuleBasedStateMachine):
         if record:
             present = self.services.rows(t.record, id=record)[0].data["userName"]
             other = present.removesuffix(".x") if present.endswith(".x") else f"{present}.x"
-            self.services.patch_user(self.source, record, {"op": "replace", "path": "userName", "value": other})
+            self.services.patch_user(
+                self.source, record, {"op": "replace", "path": "userName", "value": other}
+            )
 
     @rule(number=st.integers(0, USERS - 1))
     def somebody_deletes_an_account_there(self, number: int) -> None:
         account = self.application.by_name.get(f"p{number}")
         if account:
-            self.application.handle(Call("DELETE", f"/scim/v2/Users/{account}", {}, {"Authorization": "Bearer token"}))
+            self.application.handle(
+                Call("DELETE", f"/scim/v2/Users/{account}", {}, {"Authorization": "Bearer token"})
+            )
 
-    @rule(faults=st.lists(st.sampled_from(["lost", "died", "none", "down", "refused"]), min_size=1, max_size=8))
+    @rule(
+        faults=st.lists(st.sampled_from(["lost", "died", "none", "down", "refused"]), min_size=1, max_size=8)
+    )
     def work(self, faults: list[str]) -> None:
         """Try each open task once, with faults on the way."""
         self.wire.faults = list(faults)
@@ -197,14 +222,18 @@ class Convergence(RuleBasedStateMachine):
         wanted: dict[str, tuple[bool, set[str]]] = {}
         for row in self.services.rows(t.account):
             assert row.applied_version == row.desired_version
-            if row.due["want"] == "present" and (row.due["active"] or row.remote_id in self.application.accounts):
+            if row.due["want"] == "present" and (
+                row.due["active"] or row.remote_id in self.application.accounts
+            ):
                 wanted[row.user_id] = (row.due["active"], {role["value"] for role in row.due["roles"]})
         there = {
-            each["externalId"]: (each["active"], {role["value"] for role in each.get("roles", [])}) for each in self.application.accounts.values()
+            each["externalId"]: (each["active"], {role["value"] for role in each.get("roles", [])})
+            for each in self.application.accounts.values()
         }
         deleted_there = {user for user in wanted if user not in there}
         assert {user: status for user, status in wanted.items() if user not in deleted_there} == there
-        # What somebody deletes there is found out by reconciliation, not by task: it may be missing, never be wrong.
+        # What somebody deletes there is found out by reconciliation, not by task: it may be missing, never
+        # be wrong.
         for user in deleted_there:
             account = next(row for row in self.services.rows(t.account) if row.user_id == user)
             assert account.remote_id not in self.application.accounts
@@ -222,7 +251,10 @@ class Convergence(RuleBasedStateMachine):
             }
             if row.status == "failed":
                 # Somebody deleted there, outside Dravo, an account that was to be put in.
-                assert any(row.key in each.due.get("groups", ()) and each.remote_id not in self.application.accounts for each in accounts.values())
+                assert any(
+                    row.key in each.due.get("groups", ()) and each.remote_id not in self.application.accounts
+                    for each in accounts.values()
+                )
             elif row.remote_id is not None:
                 there = {each["value"] for each in self.application.groups[row.remote_id].get("members", [])}
                 assert there == due, row.key
@@ -251,11 +283,18 @@ def records(services: ServiceFixture, tmp_path: Path) -> Application:
     return application
 
 
-def ready(services: ServiceFixture, busy: dict[str, int] | None = None, in_hand: set[str] | None = None, ahead: float = 0) -> list[Any]:
+def ready(
+    services: ServiceFixture,
+    busy: dict[str, int] | None = None,
+    in_hand: set[str] | None = None,
+    ahead: float = 0,
+) -> list[Any]:
     return task_queue.ready(services.ctx, later(clock.now(), ahead), busy or {}, in_hand or set(), 100)
 
 
-def test_tasks_are_handed_out_within_the_pace_and_never_twice(services: ServiceFixture, records: Application) -> None:
+def test_tasks_are_handed_out_within_the_pace_and_never_twice(
+    services: ServiceFixture, records: Application
+) -> None:
     staff = services.source()
     group = services.group(staff, "Everyone", *(services.user(staff, f"p{number}") for number in range(9)))
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
@@ -273,19 +312,25 @@ def test_tasks_are_handed_out_within_the_pace_and_never_twice(services: ServiceF
     assert len(ready(services)) == 4
 
 
-def test_who_is_marked_is_not_provisioned_before_being_worked_out(services: ServiceFixture, records: Application) -> None:
+def test_who_is_marked_is_not_provisioned_before_being_worked_out(
+    services: ServiceFixture, records: Application
+) -> None:
     staff = services.source()
     services.user(staff, "ada")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     task = ready(services)[0]
     with services.ctx.database.writing() as connection:
-        connection.execute(t.pending_recompute.insert().values(user_id=services.rows(t.user)[0].id, since=clock.now()))
+        connection.execute(
+            t.pending_recompute.insert().values(user_id=services.rows(t.user)[0].id, since=clock.now())
+        )
     assert ready(services) == []
     assert attempt.attempt(services.ctx, talking(services, Wire(records)), task.id) is None
     assert records.accounts == {}
 
 
-def test_an_application_that_fails_again_and_again_is_probed_by_one(services: ServiceFixture, records: Application) -> None:
+def test_an_application_that_fails_again_and_again_is_probed_by_one(
+    services: ServiceFixture, records: Application
+) -> None:
     staff = services.source()
     group = services.group(staff, "Everyone", *(services.user(staff, f"p{number}") for number in range(9)))
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
@@ -335,7 +380,9 @@ def test_a_change_during_an_attempt_stays_due(services: ServiceFixture, records:
     assert services.rows(t.task)[0].closed_at is not None
 
 
-def test_what_is_left_alone_during_an_attempt_is_not_due_again(services: ServiceFixture, records: Application) -> None:
+def test_what_is_left_alone_during_an_attempt_is_not_due_again(
+    services: ServiceFixture, records: Application
+) -> None:
     staff = services.source()
     ada = services.user(staff, "ada")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))

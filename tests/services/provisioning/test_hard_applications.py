@@ -1,6 +1,9 @@
-"""Applications as they are in the field: failing, losing replies, slow, limited, lacking this or that. All end exactly right.
+"""Applications as they are in the field: failing, losing replies, slow, limited, lacking this or that.
 
-Each test pushes many users and groups, changes some, and compares what the application has with what it should have.
+All end exactly right.
+
+Each test pushes many users and groups, changes some, and compares what the application has with what it
+should have.
 """
 
 from __future__ import annotations
@@ -42,13 +45,27 @@ class Garden:
 
     def open(self, number: int = USERS, **settings: Any) -> None:
         """Push everyone, give each group a role, and begin to deliver."""
-        self.users = [self.services.user(self.staff, f"p{place:04d}", displayName=f"User {place}", title="Guide") for place in range(number)]
+        self.users = [
+            self.services.user(self.staff, f"p{place:04d}", displayName=f"User {place}", title="Guide")
+            for place in range(number)
+        ]
         each = number // GROUPS
-        self.groups = [self.services.group(self.staff, f"Team {place}", *self.users[place * each : (place + 1) * each]) for place in range(GROUPS)]
-        self.services.application("records", *ROLES, max_concurrency=16, provisioned_groups={"which": "with_roles"}, **settings)
+        self.groups = [
+            self.services.group(self.staff, f"Team {place}", *self.users[place * each : (place + 1) * each])
+            for place in range(GROUPS)
+        ]
+        self.services.application(
+            "records", *ROLES, max_concurrency=16, provisioned_groups={"which": "with_roles"}, **settings
+        )
         for place, group in enumerate(self.groups):
-            assignments.add(self.services.ctx, self.services.caller, AssignmentRequest("records", ROLES[place % 3], group=group))
-        connections.connect(self.services.ctx, self.services.caller, "records", self.app.base_url, self.app.token)
+            assignments.add(
+                self.services.ctx,
+                self.services.caller,
+                AssignmentRequest("records", ROLES[place % 3], group=group),
+            )
+        connections.connect(
+            self.services.ctx, self.services.caller, "records", self.app.base_url, self.app.token
+        )
         applications.change(self.services.ctx, self.services.caller, "records", {}, {"enabled": True})
         self.thread.start()
 
@@ -56,9 +73,13 @@ class Garden:
         """Rename some, deactivate some, remove some, move some to another group."""
         for place, user in enumerate(self.users):
             if place % 20 == 0:
-                self.services.patch_user(self.staff, user, {"op": "replace", "path": "userName", "value": f"q{place:04d}"})
+                self.services.patch_user(
+                    self.staff, user, {"op": "replace", "path": "userName", "value": f"q{place:04d}"}
+                )
             elif place % 20 == 1:
-                self.services.patch_user(self.staff, user, {"op": "replace", "path": "active", "value": False})
+                self.services.patch_user(
+                    self.staff, user, {"op": "replace", "path": "active", "value": False}
+                )
             elif place % 50 == 2:
                 self.services.intake.remove_user(self.staff, user)
         each = len(self.users) // GROUPS
@@ -74,8 +95,12 @@ class Garden:
     def open_ends(self) -> tuple[int, int, int]:
         """Count tasks, groups and marks that wait."""
         with self.services.ctx.database.reading() as connection:
-            waiting = connection.exec_driver_sql("SELECT count(*) FROM task WHERE closed_at IS NULL").scalar_one()
-            groups = connection.exec_driver_sql("SELECT count(*) FROM provisioned_group WHERE status <> 'done'").scalar_one()
+            waiting = connection.exec_driver_sql(
+                "SELECT count(*) FROM task WHERE closed_at IS NULL"
+            ).scalar_one()
+            groups = connection.exec_driver_sql(
+                "SELECT count(*) FROM provisioned_group WHERE status <> 'done'"
+            ).scalar_one()
             marks = connection.exec_driver_sql("SELECT count(*) FROM pending_recompute").scalar_one()
         return (waiting, groups, marks)
 
@@ -85,16 +110,18 @@ class Garden:
     def check(self) -> None:
         """Compare what the application has with what is due."""
         there = {each["externalId"]: each for each in self.accounts().values() if each.get("externalId")}
-        assert len(there) == len([each for each in self.accounts().values() if each.get("externalId")]), "somebody is there twice"
+        assert len(there) == len([each for each in self.accounts().values() if each.get("externalId")]), (
+            "somebody is there twice"
+        )
         due = {row.user_id: row for row in self.services.rows(t.account)}
         assert set(there) == set(due)
         for user_id, row in due.items():
             account = there[user_id]
             assert account["active"] == row.due["active"], row.due
             assert account["userName"] == row.due["user"]["userName"]
-            assert {role if isinstance(role, str) else role["value"] for role in account.get("roles", [])} == {
-                role["value"] for role in row.due["roles"]
-            }
+            assert {
+                role if isinstance(role, str) else role["value"] for role in account.get("roles", [])
+            } == {role["value"] for role in row.due["roles"]}
 
     def check_groups(self) -> None:
         """Compare the groups there with those here."""
@@ -114,9 +141,13 @@ class Garden:
 @pytest.fixture
 def garden(services: ServiceFixture, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Garden]:
     services.unguarded()
-    # Pauses grow as they do, from a smaller first one to a smaller longest one: a thousand users have to be through while somebody
-    # waits, also those few who have bad luck ten times over.
-    for name, seconds in (("FIRST_PAUSE", 0.1), ("LONGEST_PAUSE", sized(3.0, 20.0)), ("LONGEST_PROBE_PAUSE", sized(1.5, 10.0))):
+    # Pauses grow as they do, from a smaller first one to a smaller longest one: a thousand users have to be
+    # through while somebody waits, also those few who have bad luck ten times over.
+    for name, seconds in (
+        ("FIRST_PAUSE", 0.1),
+        ("LONGEST_PAUSE", sized(3.0, 20.0)),
+        ("LONGEST_PROBE_PAUSE", sized(1.5, 10.0)),
+    ):
         monkeypatch.setattr(application_health, name, seconds)
     with stand_in_process(tmp_path) as app:
         made = Garden(services, app)
@@ -252,7 +283,9 @@ def test_the_token_changes_half_way(garden: Garden) -> None:
     for _ in range(3):
         looked = eventually(lambda: garden.worker._looked, lambda now: now > looked)  # noqa: B023
     assert garden.app.counted()["all"] == before, "a paused application is left alone"
-    connections.connect(garden.services.ctx, garden.services.caller, "records", garden.app.base_url, "another")
+    connections.connect(
+        garden.services.ctx, garden.services.caller, "records", garden.app.base_url, "another"
+    )
     garden.settle()
     garden.check()
     garden.check_groups()
@@ -267,7 +300,9 @@ def test_no_groups_no_schemas_and_roles_as_texts(garden: Garden) -> None:
 def test_an_application_without_groups_says_so(garden: Garden) -> None:
     garden.app.faults(no_groups=True)
     garden.open(100)
-    eventually(lambda: {row.status for row in garden.services.rows(t.provisioned_group)} == {"failed"}, seconds=20)
+    eventually(
+        lambda: {row.status for row in garden.services.rows(t.provisioned_group)} == {"failed"}, seconds=20
+    )
     shown = group_provisioning.list_groups(garden.services.ctx, "records", Ask())["items"][0]
     assert "The application does not support groups." in shown["message"] and shown["hint"]
     garden.check()
@@ -278,7 +313,9 @@ def test_an_application_whose_accounts_cannot_be_inactive(garden: Garden) -> Non
     garden.open(50)
     garden.settle()
     assert all("active" not in each for each in garden.accounts().values())
-    garden.services.patch_user(garden.staff, garden.users[0], {"op": "replace", "path": "active", "value": False})
+    garden.services.patch_user(
+        garden.staff, garden.users[0], {"op": "replace", "path": "active", "value": False}
+    )
     held = eventually(lambda: [row for row in garden.services.rows(t.task) if row.status == "held"])
     assert "The application does not support inactive accounts." in held[0].message
     applications.change(garden.services.ctx, garden.services.caller, "records", {}, {"on_inactive": "delete"})

@@ -35,35 +35,57 @@ def settle(services: ServiceFixture) -> None:
     with services.ctx.database.writing() as connection:
         account, task = t.account, t.task
         connection.execute(
-            account.update().values(agreed=account.c.due, had=account.c.due, applied_version=account.c.desired_version, remote_id=account.c.id)
+            account.update().values(
+                agreed=account.c.due,
+                had=account.c.due,
+                applied_version=account.c.desired_version,
+                remote_id=account.c.id,
+            )
         )
         connection.execute(task.update().values(status="done", closed_at=clock.now()))
 
 
 @pytest.fixture
 def garden(services: ServiceFixture) -> dict[str, Any]:
-    """Thirty users in a group that gives a role, all of them with an account that is agreed; five removals."""
+    """Thirty users in a group that gives a role, all of them with an account that is agreed; five
+    removals.
+    """
     staff = services.source()
     services.application("records", "viewer", "curator")
     users = [services.user(staff, f"p{number:02}") for number in range(USERS)]
     group = services.group(staff, "Guides", *users)
-    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group), Confirmation("Records"))
+    made = assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group=group),
+        Confirmation("Records"),
+    )
     recompute.process_marks(services.ctx)
     settle(services)
     with services.ctx.database.writing() as connection:
         # As if it were connected and switched on: what may go is then what `ready` returns.
-        connection.execute(t.application.update().values(enabled=True, base_url="http://127.0.0.1:9", secret="x"))
-    for name, value in (("removal_limit_minimum", 5), ("removal_limit_number", 100), ("removal_limit_percent", 10)):
+        connection.execute(
+            t.application.update().values(enabled=True, base_url="http://127.0.0.1:9", secret="x")
+        )
+    for name, value in (
+        ("removal_limit_minimum", 5),
+        ("removal_limit_number", 100),
+        ("removal_limit_percent", 10),
+    ):
         settings.change(services.ctx, services.caller, name, value)
     return {"staff": staff, "users": users, "group": group, "assignment": made["id"]}
 
 
 def go(services: ServiceFixture) -> list[str]:
-    """Work out and judge, as the worker does; return the user names of those whose account may be delivered now."""
+    """Work out and judge, as the worker does; return the user names of those whose account may be delivered
+    now.
+    """
     recompute.process_marks(services.ctx)
     holds.hold_removals(services.ctx, clock.now())
     with services.ctx.database.writing() as connection:
-        connection.execute(t.application.update().values(enabled=True, base_url="http://127.0.0.1:9", secret="x"))
+        connection.execute(
+            t.application.update().values(enabled=True, base_url="http://127.0.0.1:9", secret="x")
+        )
     chosen = {each.account_id for each in task_queue.ready(services.ctx, clock.now(), {}, set(), 500, 500)}
     user_of = {row.id: row.user_id for row in services.rows(t.account)}
     name_of = {row.id: row.user_name for row in services.rows(t.user)}
@@ -76,10 +98,14 @@ def held(services: ServiceFixture) -> int:
 
 def take_out(services: ServiceFixture, garden: dict[str, Any], count: int, start: int = 0) -> None:
     members = [{"value": each} for each in garden["users"][start : start + count]]
-    services.patch_group(garden["staff"], garden["group"], {"op": "remove", "path": "members", "value": members})
+    services.patch_group(
+        garden["staff"], garden["group"], {"op": "remove", "path": "members", "value": members}
+    )
 
 
-def test_few_go_and_many_wait_and_those_behind_them_too(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_few_go_and_many_wait_and_those_behind_them_too(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     take_out(services, garden, 3)
     assert len(go(services)) == 3 and held(services) == 0
     take_out(services, garden, 8, 3)
@@ -94,7 +120,9 @@ def test_few_go_and_many_wait_and_those_behind_them_too(services: ServiceFixture
     assert sum(row.until_at is None for row in services.rows(t.access)) == USERS - 12
 
 
-def test_anyone_who_left_before_does_not_count_among_those_who_are_there(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_anyone_who_left_before_does_not_count_among_those_who_are_there(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     settings.change(services.ctx, services.caller, "removal_limit_minimum", 1)
     settings.change(services.ctx, services.caller, "removal_limit_percent", 20)
     # Twenty leave one after the other, each long after the one before; ten are left.
@@ -103,7 +131,11 @@ def test_anyone_who_left_before_does_not_count_among_those_who_are_there(service
         go(services)
         holds.approve(services.ctx, services.caller, "records", "Records") if held(services) else None
         with services.ctx.database.writing() as connection:
-            connection.execute(t.task.update().where(t.task.c.removes.is_(True)).values(released_at="2020-01-01T00:00:00.000000Z"))
+            connection.execute(
+                t.task.update()
+                .where(t.task.c.removes.is_(True))
+                .values(released_at="2020-01-01T00:00:00.000000Z")
+            )
         settle(services)
     # Of ten two may go by themselves, three may not; of thirty six could.
     take_out(services, garden, 3, 20)
@@ -111,14 +143,21 @@ def test_anyone_who_left_before_does_not_count_among_those_who_are_there(service
     assert "which has 10 accounts" in holds.list_holds(services.ctx)["items"][0]["message"]
 
 
-def test_the_users_of_a_source_who_left_before_do_not_count_either(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_the_users_of_a_source_who_left_before_do_not_count_either(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     for name, value in (("removal_limit_minimum", 1), ("removal_limit_percent", 20)):
         settings.change(services.ctx, services.caller, name, value)
     # Another source's users keep the application large.
     other = services.source("other")
     for number in range(USERS):
         services.user(other, f"o{number:02}")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True), Confirmation("Records"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", everyone=True),
+        Confirmation("Records"),
+    )
     recompute.process_marks(services.ctx)
     settle(services)
     for user in garden["users"][:20]:
@@ -142,10 +181,18 @@ def test_what_is_given_is_never_held(services: ServiceFixture, garden: dict[str,
 
 @pytest.mark.parametrize(
     "went",
-    [RetryableError("busy (503)"), ConnectionPausedError("not let in (401)"), Refused("not so (400)"), Unknown("perhaps made"), AccountResult("7")],
+    [
+        RetryableError("busy (503)"),
+        ConnectionPausedError("not let in (401)"),
+        Refused("not so (400)"),
+        Unknown("perhaps made"),
+        AccountResult("7"),
+    ],
     ids=lambda went: type(went).__name__,
 )
-def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(services: ServiceFixture, garden: dict[str, Any], went: Any) -> None:
+def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(
+    services: ServiceFixture, garden: dict[str, Any], went: Any
+) -> None:
     for user in garden["users"]:
         services.patch_user(garden["staff"], user, {"op": "replace", "path": "title", "value": "Guide"})
     assert len(go(services)) == USERS
@@ -154,9 +201,12 @@ def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(servi
     assert go(services) == [] and held(services) == USERS
     for place, each in enumerate(begun):
         assert each is not None
-        each.settlement(replace(went, remote_id=f"r{place}") if isinstance(went, AccountResult) else went).write()
+        each.settlement(
+            replace(went, remote_id=f"r{place}") if isinstance(went, AccountResult) else went
+        ).write()
     assert held(services) == USERS
-    # Other settings have what failed or was held by settings be tried again, and an application that was paused go on.
+    # Other settings have what failed or was held by settings be tried again, and an application that was
+    # paused go on.
     applications.change(services.ctx, services.caller, "records", {}, {"adopt_by_user_name": True})
     with services.ctx.database.writing() as connection:
         connection.execute(t.application.update().values(paused_at=None, failures=0, retry_at=None))
@@ -170,12 +220,18 @@ def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(servi
     assert len(go(services)) == USERS and held(services) == 0
 
 
-def test_a_trouble_with_what_was_due_before_delays_nothing_that_is_due_now(services: ServiceFixture, garden: dict[str, Any]) -> None:
-    services.patch_user(garden["staff"], garden["users"][0], {"op": "replace", "path": "title", "value": "Guide"})
+def test_a_trouble_with_what_was_due_before_delays_nothing_that_is_due_now(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
+    services.patch_user(
+        garden["staff"], garden["users"][0], {"op": "replace", "path": "title", "value": "Guide"}
+    )
     assert go(services) == ["p00"]
     (row,) = services.rows(t.task, closed_at=None)
     begun = attempt.begin(services.ctx, row.id)
-    services.patch_user(garden["staff"], garden["users"][0], {"op": "replace", "path": "title", "value": "Curator"})
+    services.patch_user(
+        garden["staff"], garden["users"][0], {"op": "replace", "path": "title", "value": "Curator"}
+    )
     assert begun is not None
     begun.settlement(RetryableError("busy (503)", "", 200.0)).write()
     with services.ctx.database.writing() as connection:
@@ -200,7 +256,9 @@ def test_it_is_let_through_by_the_typed_name_only(services: ServiceFixture, gard
     assert services.rows(t.audit)[-1].action == "approved removals"
 
 
-def test_what_is_dropped_stays_there_until_something_changes(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_what_is_dropped_stays_there_until_something_changes(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     take_out(services, garden, 20)
     go(services)
     assert holds.discard(services.ctx, services.caller, "records", "Records") == {"number": 20}
@@ -217,7 +275,9 @@ def test_who_comes_back_is_held_no_longer(services: ServiceFixture, garden: dict
     assert len(go(services)) == 8 and held(services) == 0
 
 
-def test_trying_again_or_other_settings_do_not_get_past_it(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_trying_again_or_other_settings_do_not_get_past_it(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     take_out(services, garden, 20)
     go(services)
     tasks.retry_all(services.ctx, services.caller, "records", None)
@@ -226,7 +286,9 @@ def test_trying_again_or_other_settings_do_not_get_past_it(services: ServiceFixt
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     take_out(services, garden, 20)
     go(services)
     # The worker is killed: of everything that waits it is no longer known what stands there.
@@ -239,7 +301,9 @@ def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(services: Servic
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_was_dropped_is_not_got_past_the_guard_by_trying_again(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_what_was_dropped_is_not_got_past_the_guard_by_trying_again(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     take_out(services, garden, 20)
     go(services)
     holds.discard(services.ctx, services.caller, "records", "Records")
@@ -248,9 +312,16 @@ def test_what_was_dropped_is_not_got_past_the_guard_by_trying_again(services: Se
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     newcomers = [services.user(garden["staff"], f"new{number:02}") for number in range(20)]
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='userName sw "new"'), Confirmation("Records"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", rule='userName sw "new"'),
+        Confirmation("Records"),
+    )
     recompute.process_marks(services.ctx)
     opened = [row for row in services.rows(t.task) if row.closed_at is None]
     assert len(opened) == 20
@@ -262,27 +333,45 @@ def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(se
         for row in opened:
             made = accounts[row.account_id]
             work = SimpleNamespace(
-                account_id=made.id, application_id=made.application_id, due=made.due, desired_version=made.desired_version, agreed=None, origin=None,
-                attempts=0, failures=0,
-            )  # fmt: skip
-            attempt._settle(connection, work, row.id, AccountResult(f"there-{made.id}", "made"), clock.now(), [])
+                account_id=made.id,
+                application_id=made.application_id,
+                due=made.due,
+                desired_version=made.desired_version,
+                agreed=None,
+                origin=None,
+                attempts=0,
+                failures=0,
+            )
+            attempt._settle(
+                connection, work, row.id, AccountResult(f"there-{made.id}", "made"), clock.now(), []
+            )
     assert go(services) == [] and held(services) == 20
 
 
-def test_the_window_rolls_on(services: ServiceFixture, garden: dict[str, Any], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_window_rolls_on(
+    services: ServiceFixture, garden: dict[str, Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
     take_out(services, garden, 5)
     assert len(go(services)) == 5
     with services.ctx.database.writing() as connection:
-        connection.execute(t.task.update().where(t.task.c.removes.is_(True)).values(released_at="2020-01-01T00:00:00.000000Z"))
+        connection.execute(
+            t.task.update()
+            .where(t.task.c.removes.is_(True))
+            .values(released_at="2020-01-01T00:00:00.000000Z")
+        )
     take_out(services, garden, 5, 5)
     assert len(go(services)) == 10 and held(services) == 0
 
 
-def test_users_of_one_source_are_counted_over_all_applications(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_users_of_one_source_are_counted_over_all_applications(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     assignments.remove(services.ctx, services.caller, garden["assignment"], Confirmation("Records"))
     for number in range(USERS):
         services.application(f"small{number}", "user")
-        assignments.add(services.ctx, services.caller, AssignmentRequest(f"small{number}", "user", user=f"p{number:02}"))
+        assignments.add(
+            services.ctx, services.caller, AssignmentRequest(f"small{number}", "user", user=f"p{number:02}")
+        )
     recompute.process_marks(services.ctx)
     settle(services)
     for each in garden["users"][:9]:
@@ -291,14 +380,18 @@ def test_users_of_one_source_are_counted_over_all_applications(services: Service
     assert "users of Staff" in holds.list_holds(services.ctx)["items"][0]["message"]
 
 
-def test_an_operator_s_own_change_asks_for_the_name_and_then_goes(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_an_operator_s_own_change_asks_for_the_name_and_then_goes(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     preview = assignment_changes.preview_removing(services.ctx, garden["assignment"])
     assert preview["lost"] == USERS and "30 users" in preview["confirm"]
     with pytest.raises(NeedsConfirmation) as told:
         assignments.remove(services.ctx, services.caller, garden["assignment"])
     assert "'Records'" in told.value.hint
     assert len(services.rows(t.assignment, removed_at=None)) == 1
-    assignments.remove(services.ctx, services.caller, garden["assignment"], Confirmation("Records", (0, USERS, 0)))
+    assignments.remove(
+        services.ctx, services.caller, garden["assignment"], Confirmation("Records", (0, USERS, 0))
+    )
     assert len(go(services)) == USERS and held(services) == 0
 
 
@@ -307,12 +400,17 @@ def test_what_was_seen_is_what_is_done_or_nothing(services: ServiceFixture, gard
     take_out(services, garden, 1)
     with pytest.raises(StalePreview, match="29 lose"):
         assignments.remove(
-            services.ctx, services.caller, garden["assignment"], Confirmation("Records", (seen["gained"], seen["lost"], seen["changed"]))
+            services.ctx,
+            services.caller,
+            garden["assignment"],
+            Confirmation("Records", (seen["gained"], seen["lost"], seen["changed"])),
         )
     assert len(services.rows(t.assignment, removed_at=None)) == 1
 
 
-def test_the_highest_role_for_many_asks_for_the_name(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_the_highest_role_for_many_asks_for_the_name(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     wish = AssignmentRequest("records", "curator", group=garden["group"])
     assert "highest role to 30" in assignment_changes.preview_adding(services.ctx, wish)["confirm"]
     with pytest.raises(NeedsConfirmation):
@@ -341,9 +439,21 @@ def test_more_of_anything_never_allows_less(number: int, share: int, least: int,
         (None, {"want": "absent"}, False),
         ({"want": "present", "active": True, "roles": [{"value": "a"}]}, {"want": "absent"}, True),
         ({"want": "present", "active": True, "roles": [{"value": "a"}]}, {"want": "as it is"}, False),
-        ({"want": "present", "active": True, "roles": [{"value": "a"}]}, {"want": "present", "active": True, "roles": [{"value": "b"}]}, True),
-        ({"want": "present", "active": True, "roles": []}, {"want": "present", "active": True, "roles": [{"value": "b"}]}, False),
-        ({"want": "present", "active": False, "roles": []}, {"want": "present", "active": False, "roles": []}, False),
+        (
+            {"want": "present", "active": True, "roles": [{"value": "a"}]},
+            {"want": "present", "active": True, "roles": [{"value": "b"}]},
+            True,
+        ),
+        (
+            {"want": "present", "active": True, "roles": []},
+            {"want": "present", "active": True, "roles": [{"value": "b"}]},
+            False,
+        ),
+        (
+            {"want": "present", "active": False, "roles": []},
+            {"want": "present", "active": False, "roles": []},
+            False,
+        ),
         ({"want": "present", "active": False, "roles": []}, {"want": "absent"}, True),
         ({"want": "absent"}, {"want": "present", "active": False, "roles": []}, False),
     ],

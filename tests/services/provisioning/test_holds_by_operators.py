@@ -1,4 +1,6 @@
-"""What operators take away by local groups, local users and reviews: confirmed once, it goes; what sources take away behind it does not."""
+"""What operators take away by local groups, local users and reviews: confirmed once, it goes; what sources
+take away behind it does not.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ USERS = 20
 
 @pytest.fixture
 def team(services: ServiceFixture) -> str:
-    """Twenty users of a source in a local group that gives a role in two applications; accounts are agreed, five removals."""
+    """Twenty users of a source in a local group that gives a role in two applications; accounts are agreed,
+    five removals.
+    """
     staff = services.source()
     for key in ("records", "desk"):
         services.application(key, "viewer", "curator")
@@ -47,20 +51,36 @@ def team(services: ServiceFixture) -> str:
     local_groups.change_members(services.ctx, services.caller, group, Members(add=tuple(names)))
     recompute.process_marks(services.ctx)
     settle(services)
-    for name, value in (("removal_limit_minimum", 5), ("removal_limit_number", 100), ("removal_limit_percent", 10)):
+    for name, value in (
+        ("removal_limit_minimum", 5),
+        ("removal_limit_number", 100),
+        ("removal_limit_percent", 10),
+    ):
         settings.change(services.ctx, services.caller, name, value)
     return group
 
 
-def test_what_was_confirmed_goes_in_every_application_that_it_concerns(services: ServiceFixture, team: str) -> None:
+def test_what_was_confirmed_goes_in_every_application_that_it_concerns(
+    services: ServiceFixture, team: str
+) -> None:
     shown = local_groups.preview_removing(services.ctx, team)
-    assert (shown["lost"], shown["taken"], shown["application"], shown["type_to_confirm"]) == (40, 40, None, "Team")
-    assert shown["confirm"].startswith("Desk: This change removes access from 20 users") and "Records: This change removes" in shown["confirm"]
+    assert (shown["lost"], shown["taken"], shown["application"], shown["type_to_confirm"]) == (
+        40,
+        40,
+        None,
+        "Team",
+    )
+    assert (
+        shown["confirm"].startswith("Desk: This change removes access from 20 users")
+        and "Records: This change removes" in shown["confirm"]
+    )
     with pytest.raises(NeedsConfirmation, match="Desk: This change removes access from 20 users"):
         local_groups.remove(services.ctx, services.caller, team, Confirmation("Desk"))
     local_groups.remove(services.ctx, services.caller, team, Confirmation("Team"))
     assert len(go(services)) == 40 and held(services) == 0
-    assert {row.released_by for row in services.rows(t.task, removes=True, closed_at=None)} == {services.caller.name}
+    assert {row.released_by for row in services.rows(t.task, removes=True, closed_at=None)} == {
+        services.caller.name
+    }
 
 
 def test_few_need_no_name_and_go_by_themselves(services: ServiceFixture, team: str) -> None:
@@ -69,39 +89,64 @@ def test_few_need_no_name_and_go_by_themselves(services: ServiceFixture, team: s
     assert {row.released_by for row in services.rows(t.task, removes=True, closed_at=None)} == {None}
 
 
-def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(services: ServiceFixture, team: str) -> None:
+def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(
+    services: ServiceFixture, team: str
+) -> None:
     staff = next(row.id for row in services.rows(t.source) if row.key == "staff")
     outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
     records = [row.id for row in services.rows(t.record) if row.source_id == staff]
     inner = services.group(staff, "Inner", *records)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=outer), Confirmation("Records"))
-    local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)), Confirmation("Outer"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "curator", group=outer),
+        Confirmation("Records"),
+    )
+    local_groups.change_members(
+        services.ctx, services.caller, outer, Members(add_groups=(inner,)), Confirmation("Outer")
+    )
     recompute.process_marks(services.ctx)
     settle(services)
     services.intake.remove_group(staff, inner)
     assert go(services) == [] and held(services) == USERS
 
 
-def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(services: ServiceFixture, team: str) -> None:
-    review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View(application="records"))["id"]
+def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
+    services: ServiceFixture, team: str
+) -> None:
+    review = access_reviews.start(
+        services.ctx, services.caller, "All", "2999-12-31", View(application="records")
+    )["id"]
     ids = [each["id"] for each in access_reviews.rows(services.ctx, review, Ask(count=100))["items"]]
     with pytest.raises(NeedsConfirmation):
-        access_reviews.decide(services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Team"))
+        access_reviews.decide(
+            services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Team")
+        )
     assert access_reviews.one(services.ctx, services.caller, review)["open"] == USERS
-    access_reviews.decide(services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Records"))
+    access_reviews.decide(
+        services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Records")
+    )
     assert len(go(services)) == USERS and held(services) == 0
-    # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the role to others.
+    # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the
+    # role to others.
     assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == USERS
     assert role_mapping.table(services.ctx, "records", Ask())["items"][0]["reach"] == USERS
 
 
-def test_somebody_who_waits_for_a_seat_loses_nothing_that_the_guard_would_count(services: ServiceFixture) -> None:
+def test_somebody_who_waits_for_a_seat_loses_nothing_that_the_guard_would_count(
+    services: ServiceFixture,
+) -> None:
     staff = services.source()
     services.application("desk", "viewer")
     license_plans.add(services.ctx, services.caller, "desk", "one", "One", 1, 1)
     users = [services.user(staff, f"p{number}") for number in range(12)]
     group = services.group(staff, "Clerks", *users)
-    made = assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "viewer", group=group, plan="one"), Confirmation("Desk"))["id"]
+    made = assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("desk", "viewer", group=group, plan="one"),
+        Confirmation("Desk"),
+    )["id"]
     for _ in range(3):
         recompute.process_marks(services.ctx)
         license_plans.give_free_seats(services.ctx, clock.now())
@@ -135,7 +180,19 @@ def test_a_group_tells_of_the_groups_in_and_around_it(services: ServiceFixture) 
     outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
     local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)))
     with services.ctx.database.reading() as connection:
-        around, within, nothing = (group_queries.group_detail(connection, each) for each in (inner, outer, "none"))
+        around, within, nothing = (
+            group_queries.group_detail(connection, each) for each in (inner, outer, "none")
+        )
     assert around is not None and within is not None and nothing is None
-    assert ([each["name"] for each in around["around"]], around["inner"], around["local"], around["within"]) == (["Outer"], [], False, 1)
-    assert ([each["name"] for each in within["inner"]], within["local"], within["members"], within["within"]) == (["Inner"], True, 0, 1)
+    assert (
+        [each["name"] for each in around["around"]],
+        around["inner"],
+        around["local"],
+        around["within"],
+    ) == (["Outer"], [], False, 1)
+    assert (
+        [each["name"] for each in within["inner"]],
+        within["local"],
+        within["members"],
+        within["within"],
+    ) == (["Inner"], True, 0, 1)

@@ -1,4 +1,6 @@
-"""What operators do at the same moment, and what the world does meanwhile: nothing double, nothing lost, nothing half."""
+"""What operators do at the same moment, and what the world does meanwhile: nothing double, nothing lost,
+nothing half.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,11 @@ def together(work: Callable[[int], Any]) -> list[Any]:
 
 
 def test_one_user_is_entered_once_however_many_enter_them(services: ServiceFixture) -> None:
-    made = together(lambda number: local_users.add(services.ctx, services.caller, {"user_name": "ida" if number % 2 else "IDA"}))
+    made = together(
+        lambda number: local_users.add(
+            services.ctx, services.caller, {"user_name": "ida" if number % 2 else "IDA"}
+        )
+    )
     assert sum(isinstance(each, str) for each in made) == 1
     assert all(isinstance(each, str | AlreadyExists) for each in made)
     assert len(services.rows(t.user)) == len(services.rows(t.record)) == 1
@@ -73,7 +79,9 @@ def test_everyone_who_is_put_in_at_once_is_in_and_nobody_twice(services: Service
         # Anyone who is told that the world moved tries again, as a user would.
         for _ in range(AT_ONCE * 4):
             try:
-                return local_groups.change_members(services.ctx, services.caller, group, Members(add=(f"p{number}", "p0")))
+                return local_groups.change_members(
+                    services.ctx, services.caller, group, Members(add=(f"p{number}", "p0"))
+                )
             except StalePreview:
                 continue
         raise AssertionError("it never stood")
@@ -90,7 +98,11 @@ def test_no_seat_is_given_twice_by_two_who_give(services: ServiceFixture) -> Non
     services.application("desk", "clerk")
     license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 1, 3)
     users = [services.user(staff, f"p{number}") for number in range(10)]
-    assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", group=services.group(staff, "Clerks", *users), plan="full"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("desk", "clerk", group=services.group(staff, "Clerks", *users), plan="full"),
+    )
     recompute.process_marks(services.ctx)
     given = together(lambda _: license_plans.give_free_seats(services.ctx, clock.now()))
     assert sum(given) == 3
@@ -107,8 +119,12 @@ def test_a_row_of_a_review_is_decided_once(services: ServiceFixture) -> None:
     recompute.process_marks(services.ctx)
     review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View())["id"]
     row = access_reviews.rows(services.ctx, review, Ask())["items"][0]["id"]
-    told = together(lambda _: access_reviews.decide(services.ctx, services.caller, review, "records", [row], "removed"))
-    assert any(isinstance(each, dict) for each in told) and all(isinstance(each, dict | InvalidInput | StalePreview) for each in told)
+    told = together(
+        lambda _: access_reviews.decide(services.ctx, services.caller, review, "records", [row], "removed")
+    )
+    assert any(isinstance(each, dict) for each in told) and all(
+        isinstance(each, dict | InvalidInput | StalePreview) for each in told
+    )
     assert services.rows(t.review_row)[0].decision == "removed"
     assert [each.removed_at is None for each in services.rows(t.assignment)] == [False]
     recompute.process_marks(services.ctx)
@@ -131,7 +147,9 @@ def test_a_leaver_is_put_into_no_group_also_if_they_leave_in_that_moment(service
 
 def test_a_local_user_s_removal_that_was_confirmed_is_not_held(services: ServiceFixture) -> None:
     services.application()
-    local_users.add(services.ctx, services.caller, {"user_name": "ida", "given_name": "Ida", "family_name": "Vosper"})
+    local_users.add(
+        services.ctx, services.caller, {"user_name": "ida", "given_name": "Ida", "family_name": "Vosper"}
+    )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ida"))
     recompute.process_marks(services.ctx)
     settle(services)
@@ -147,16 +165,27 @@ def test_a_local_user_s_removal_that_was_confirmed_is_not_held(services: Service
 def test_many_are_found_by_any_of_their_names_in_the_order_asked_for(services: ServiceFixture) -> None:
     staff, estates = services.source("staff"), services.source("estates")
     for number in range(450):
-        services.user(staff, f"p{number:03}", externalId=f"x{number}", emails=[{"value": f"P{number}@fernhollow.example"}])
+        services.user(
+            staff,
+            f"p{number:03}",
+            externalId=f"x{number}",
+            emails=[{"value": f"P{number}@fernhollow.example"}],
+        )
     services.user(estates, "p000")
     services.create_users_of_conflicts("estates")
     ids = {row.user_name: row.id for row in services.rows(t.user) if row.user_name != "p000"}
     with services.ctx.database.reading() as connection:
         asked = [
-            f"x{number}" if number % 3 == 0 else f"p{number}@FERNHOLLOW.example" if number % 3 == 1 else ids[f"p{number:03}"]
+            f"x{number}"
+            if number % 3 == 0
+            else f"p{number}@FERNHOLLOW.example"
+            if number % 3 == 1
+            else ids[f"p{number:03}"]
             for number in range(1, 450)
         ]
-        assert [row.user_name for row in find_users(connection, asked)] == [f"p{number:03}" for number in range(1, 450)]
+        assert [row.user_name for row in find_users(connection, asked)] == [
+            f"p{number:03}" for number in range(1, 450)
+        ]
         assert find_users(connection, []) == []
         with pytest.raises(InvalidInput, match="'p000' fits 2 users"):
             find_users(connection, ["p001", "p000"])
@@ -166,7 +195,9 @@ def test_many_are_found_by_any_of_their_names_in_the_order_asked_for(services: S
         assert len({row.id for row in find_users(connection, ["p001", "x1", "p001"])}) == 1
 
 
-def test_users_read_for_planning_have_local_groups_and_those_of_records_once_each(services: ServiceFixture) -> None:
+def test_users_read_for_planning_have_local_groups_and_those_of_records_once_each(
+    services: ServiceFixture,
+) -> None:
     staff = services.source()
     ada = services.user(staff, "ada")
     theirs = services.group(staff, "Herbarium", ada)
@@ -178,10 +209,14 @@ def test_users_read_for_planning_have_local_groups_and_those_of_records_once_eac
         assert groups.groups_of_user(connection, user) == [ours]
         assert memberships.how_many_within(connection, ours) == 1
     sources.add(services.ctx, services.caller, "estates", "Estates")
-    assert local_source(services.ctx) == next(row.id for row in services.rows(t.source) if row.connection_type == "local")
+    assert local_source(services.ctx) == next(
+        row.id for row in services.rows(t.source) if row.connection_type == "local"
+    )
 
 
-def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(services: ServiceFixture) -> None:
+def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(
+    services: ServiceFixture,
+) -> None:
     staff = services.source()
     for key in ("desk", "records"):
         services.application(key, "viewer")
@@ -189,7 +224,9 @@ def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(se
     users = [services.user(staff, f"p{number}") for number in range(3)]
     group = services.group(staff, "All", *users)
     for key in ("desk", "records"):
-        assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", group=group, plan="full"))
+        assignments.add(
+            services.ctx, services.caller, AssignmentRequest(key, "viewer", group=group, plan="full")
+        )
     recompute.process_marks(services.ctx)
     # Who got a seat in one is worked out again before they get one in the other.
     assert license_plans.give_free_seats(services.ctx, clock.now()) in (1, 2)
@@ -197,7 +234,9 @@ def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(se
     license_plans.give_free_seats(services.ctx, clock.now())
     for key in ("desk", "records"):
         assert len(license_plans.seats(services.ctx, key, Ask())["items"]) == 1
-        assert [each["place"] for each in license_plans.seats(services.ctx, key, Ask(), waiting=True)["items"]] == [1, 2]
+        assert [
+            each["place"] for each in license_plans.seats(services.ctx, key, Ask(), waiting=True)["items"]
+        ] == [1, 2]
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 3})
     recompute.process_marks(services.ctx)
     assert license_plans.give_free_seats(services.ctx, clock.now()) == 2

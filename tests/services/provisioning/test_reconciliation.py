@@ -35,19 +35,42 @@ ADA = Expected("a1", "7", "Ada", BODY)
 @pytest.mark.parametrize(
     ("wanted", "found", "same"),
     [
-        ("a", "a", True), ("a", "A", False), ("a", None, False), (None, None, True), ([], None, True), (None, "x", False), (True, True, True), (True, None, False),
-        (False, None, True), (False, True, False), (12, "12", True), ({"value": "a"}, {"value": "a", "display": "A"}, True), ({"value": "a"}, {"value": "b"}, False),
-        ([{"value": "a"}, {"value": "b"}], [{"value": "b", "primary": False}, {"value": "a"}], True), (["a"], ["a", "b"], False), (["a"], "a", False),
+        ("a", "a", True),
+        ("a", "A", False),
+        ("a", None, False),
+        (None, None, True),
+        ([], None, True),
+        (None, "x", False),
+        (True, True, True),
+        (True, None, False),
+        (False, None, True),
+        (False, True, False),
+        (12, "12", True),
+        ({"value": "a"}, {"value": "a", "display": "A"}, True),
+        ({"value": "a"}, {"value": "b"}, False),
+        ([{"value": "a"}, {"value": "b"}], [{"value": "b", "primary": False}, {"value": "a"}], True),
+        (["a"], ["a", "b"], False),
+        (["a"], "a", False),
         ({"value": "a", "primary": False}, {"value": "a"}, True),
     ],
-)  # fmt: skip
+)
 def test_what_counts_as_the_same(wanted: Any, found: Any, same: bool) -> None:
     assert agrees(wanted, found) is same
 
 
 def test_each_kind_of_difference_is_told_apart() -> None:
-    there = {"id": "7", "userName": "ada", "active": False, "roles": [], "emails": [{"value": "b@x", "type": "work"}], "nickName": "theirs"}
-    kinds = {each.kind: each for each in compare([ADA], [there, {"id": "8", "userName": "eve"}, {"id": "9"}], frozenset({"9"}))}
+    there = {
+        "id": "7",
+        "userName": "ada",
+        "active": False,
+        "roles": [],
+        "emails": [{"value": "b@x", "type": "work"}],
+        "nickName": "theirs",
+    }
+    kinds = {
+        each.kind: each
+        for each in compare([ADA], [there, {"id": "8", "userName": "eve"}, {"id": "9"}], frozenset({"9"}))
+    }
     assert set(kinds) == {"status", "role", "attributes", "unexpected"}
     assert kinds["attributes"].differences[0]["attribute"] == "emails"
     assert (kinds["unexpected"].about, kinds["unexpected"].name) == ("8", "eve")
@@ -60,7 +83,10 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> str:
     key = fresh("records")
     running.application(key, app)
     provider = running.provider(fresh("source"))
-    group = provider.group(fresh("Herbarium"), [provider.user(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai", "dan")])
+    group = provider.group(
+        fresh("Herbarium"),
+        [provider.user(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai", "dan")],
+    )
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
     running.settled(key)
@@ -74,22 +100,36 @@ def drifted(app: StandIn, key: str) -> None:
     accounts = app.accounts()
     ada, bob, cai = (accounts[f"{name}-{key}"] for name in ("ada", "bob", "cai"))
     httpx.delete(f"{app.base_url}/Users/{ada['id']}", headers=app.headers, trust_env=False)
-    httpx.put(f"{app.base_url}/Users/{bob['id']}", json={**bob, "roles": [{"value": "owner"}], "title": "King"}, headers=app.headers, trust_env=False)
-    httpx.put(f"{app.base_url}/Users/{cai['id']}", json={**cai, "active": False}, headers=app.headers, trust_env=False)
+    httpx.put(
+        f"{app.base_url}/Users/{bob['id']}",
+        json={**bob, "roles": [{"value": "owner"}], "title": "King"},
+        headers=app.headers,
+        trust_env=False,
+    )
+    httpx.put(
+        f"{app.base_url}/Users/{cai['id']}",
+        json={**cai, "active": False},
+        headers=app.headers,
+        trust_env=False,
+    )
     app.create(userName="stranger", displayName="Stranger", active=True)
 
 
 def compared(running: Running, key: str) -> dict[str, Any]:
     with running.dravo as dravo:
         run = dravo.applications.reconcile(key)
-        return dict(eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None))
+        return dict(
+            eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None)
+        )
 
 
 def warning(run: dict[str, Any]) -> dict[str, int]:
     return {kind: number for kind, number in run["counts"].items() if number}
 
 
-def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
+def test_drift_is_found_mended_linked_and_ignored(
+    running: Running, app: StandIn, garden: str, fresh: Fresh
+) -> None:
     assert warning(compared(running, garden)) == {}
     drifted(app, garden)
     run = compared(running, garden)
@@ -100,7 +140,11 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         found = {each["kind"]: each for each in dravo.applications.drift(garden)}
         assert dravo.applications.get(garden)["drifting"] == 5
         assert found["attributes"]["changes"] == [{"attribute": "title", "before": "King", "after": None}]
-        assert (found["missing"]["name"], found["role"]["name"], found["status"]["name"]) == ("Ada", "Bob", "Cai")
+        assert (found["missing"]["name"], found["role"]["name"], found["status"]["name"]) == (
+            "Ada",
+            "Bob",
+            "Cai",
+        )
         with pytest.raises(ApiError, match="' has no user in Dravo"):
             dravo.applications.repair_drift(garden, [found["unexpected"]["id"]])
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
@@ -121,7 +165,10 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         assert name in seen and "stranger" not in seen
         dravo.tasks.again_all(garden)
         running.settled(garden)
-        eventually(lambda: {each["status"] for each in dravo.applications.drift(garden)}, lambda statuses: statuses <= {"repaired"})
+        eventually(
+            lambda: {each["status"] for each in dravo.applications.drift(garden)},
+            lambda statuses: statuses <= {"repaired"},
+        )
     assert warning(compared(running, garden)) == {}
     assert len(app.accounts()) == 5
     assert "title" not in app.accounts()[f"bob-{garden}"], "what he does not have here was removed there"
@@ -131,7 +178,9 @@ def test_drift_is_found_mended_linked_and_ignored(running: Running, app: StandIn
         other = dravo.applications.drift(garden, kind="unexpected").page().items[0]
         dravo.applications.ignore_drift(garden, [other["id"]])
         compared(running, garden)
-        assert list(dravo.applications.drift(garden)) == [] and dravo.applications.get(garden)["drifting"] == 0
+        assert (
+            list(dravo.applications.drift(garden)) == [] and dravo.applications.get(garden)["drifting"] == 0
+        )
         dravo.applications.ignore_drift(garden, [other["id"]], ignored=False)
         assert len(list(dravo.applications.drift(garden))) == 1
 
@@ -141,31 +190,51 @@ OURS = {"7": "Ada", "8": "Bob", "9": "Cai"}
 
 
 def test_groups_differ_by_name_by_members_of_ours_or_by_not_being_there() -> None:
-    there = {"id": "40", "displayName": "Herbarium", "members": [{"value": "7"}, {"value": "8"}, {"value": "stranger"}]}
+    there = {
+        "id": "40",
+        "displayName": "Herbarium",
+        "members": [{"value": "7"}, {"value": "8"}, {"value": "stranger"}],
+    }
     assert list(compare_groups([TEAM], [there], OURS)) == []
     assert [each.kind for each in compare_groups([TEAM], [], OURS)] == ["group_missing"]
-    renamed, moved = compare_groups([TEAM], [{"id": "40", "displayName": "Pressed plants", "members": [{"value": "7"}, {"value": "9"}]}], OURS)
+    renamed, moved = compare_groups(
+        [TEAM],
+        [{"id": "40", "displayName": "Pressed plants", "members": [{"value": "7"}, {"value": "9"}]}],
+        OURS,
+    )
     assert (renamed.kind, renamed.differences) == (
-        "group_name", ({"attribute": "displayName", "before": "Pressed plants", "after": "Herbarium"},),
-    )  # fmt: skip
-    assert (moved.kind, moved.differences) == ("group_members", ({"attribute": "members", "before": "Cai", "after": "Bob"},))
+        "group_name",
+        ({"attribute": "displayName", "before": "Pressed plants", "after": "Herbarium"},),
+    )
+    assert (moved.kind, moved.differences) == (
+        "group_members",
+        ({"attribute": "members", "before": "Cai", "after": "Bob"},),
+    )
 
 
 def test_of_many_members_that_differ_some_are_named() -> None:
     many = {str(number): f"User {number:02d}" for number in range(30)}
-    (found,) = compare_groups([ExpectedGroup("g1", "40", "Crowd", frozenset(many))], [{"id": "40", "displayName": "Crowd"}], many)
+    (found,) = compare_groups(
+        [ExpectedGroup("g1", "40", "Crowd", frozenset(many))], [{"id": "40", "displayName": "Crowd"}], many
+    )
     assert found.differences[0]["after"].endswith("User 19 and 10 more")
 
 
 @pytest.mark.parametrize("listed", [True, False], ids=["members in the list", "members only one by one"])
-def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn, fresh: Fresh, listed: bool) -> None:
+def test_groups_that_drifted_are_found_and_mended(
+    running: Running, app: StandIn, fresh: Fresh, listed: bool
+) -> None:
     key, provider = fresh("records"), running.provider(fresh("source"))
     running.application(key, app, provisioned_groups={"which": "with_roles"})
     names = {name: provider.user(f"{name}-{key}", displayName=name.title()) for name in ("ada", "bob", "cai")}
     provider.user(f"eve-{key}")
     herbarium, seeds, beds = (
         provider.group(f"{name} {key}", list(members))
-        for name, members in (("Herbarium", [names["ada"], names["bob"]]), ("Seeds", [names["cai"]]), ("Beds", [names["cai"]]))
+        for name, members in (
+            ("Herbarium", [names["ada"], names["bob"]]),
+            ("Seeds", [names["cai"]]),
+            ("Beds", [names["cai"]]),
+        )
     )
     with running.dravo as dravo:
         for group in (herbarium, seeds, beds):
@@ -182,17 +251,32 @@ def test_groups_that_drifted_are_found_and_mended(running: Running, app: StandIn
         ada = app.accounts()[f"ada-{key}"]["id"]
         swapped = {**by_name["Herbarium"], "members": [{"value": ada}, {"value": cai}, {"value": stranger}]}
         httpx.put(f"{app.base_url}/Groups/{swapped['id']}", json=swapped, **to)  # type: ignore[arg-type]
-        httpx.put(f"{app.base_url}/Groups/{by_name['Seeds']['id']}", json={**by_name["Seeds"], "displayName": "Pips"}, **to)  # type: ignore[arg-type]
+        httpx.put(
+            f"{app.base_url}/Groups/{by_name['Seeds']['id']}",
+            json={**by_name["Seeds"], "displayName": "Pips"},
+            **to,
+        )  # type: ignore[arg-type]
         httpx.delete(f"{app.base_url}/Groups/{by_name['Beds']['id']}", **to)  # type: ignore[arg-type]
         run = compared(running, key)
-        assert (run["groups"], warning(run)) == (3, {"unexpected": 1, "group_missing": 1, "group_name": 1, "group_members": 1})
+        assert (run["groups"], warning(run)) == (
+            3,
+            {"unexpected": 1, "group_missing": 1, "group_name": 1, "group_members": 1},
+        )
         found = {each["kind"]: each for each in dravo.applications.drift(key)}
-        assert found["group_members"]["changes"] == [{"attribute": "members", "before": "Cai", "after": "Bob"}]
+        assert found["group_members"]["changes"] == [
+            {"attribute": "members", "before": "Cai", "after": "Bob"}
+        ]
         ours = [each["id"] for kind, each in found.items() if kind != "unexpected"]
         assert dravo.applications.repair_drift(key, ours) == 3
-        eventually(lambda: [each["status"] for each in dravo.applications.drift(key)].count("repaired"), lambda number: number == 3)
+        eventually(
+            lambda: [each["status"] for each in dravo.applications.drift(key)].count("repaired"),
+            lambda number: number == 3,
+        )
         assert warning(compared(running, key)) == {"unexpected": 1}
-    after = {each["displayName"].split()[0]: {member["value"] for member in each.get("members", [])} for each in app.groups()}
+    after = {
+        each["displayName"].split()[0]: {member["value"] for member in each.get("members", [])}
+        for each in app.groups()
+    }
     bob = app.accounts()[f"bob-{key}"]["id"]
     # Anyone who was put in there by others and is nobody's here is left alone.
     assert after == {"Herbarium": {ada, bob, stranger}, "Seeds": {cai}, "Beds": {cai}}
@@ -216,9 +300,16 @@ def test_a_run_is_stopped_and_never_two_at_once(running: Running, app: StandIn, 
         run = dravo.applications.reconcile(garden)
         with pytest.raises(ApiError, match="' is in progress"):
             dravo.applications.reconcile(garden)
-        eventually(lambda: dravo.applications.run(run["id"])["progress"] or dravo.applications.run(run["id"])["status"] == "running")
+        eventually(
+            lambda: (
+                dravo.applications.run(run["id"])["progress"]
+                or dravo.applications.run(run["id"])["status"] == "running"
+            )
+        )
         dravo.applications.stop_run(run["id"])
-        ended = eventually(lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None)
+        ended = eventually(
+            lambda: dravo.applications.run(run["id"]), lambda seen: seen["ended_at"] is not None
+        )
         assert ended["status"] == "stopped"
         assert dravo.applications.runs(garden).page().items[0]["id"] == run["id"]
 
@@ -240,12 +331,17 @@ def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(servic
 @pytest.mark.parametrize(
     ("text", "words", "following"),
     [
-        ("0 * * * *", "every hour", "2031-04-02T10:00"), ("15 * * * *", "every hour at 15 past", "2031-04-02T09:15"), ("*/20 * * * *", "every 20 minutes", "2031-04-02T09:20"),
-        ("30 6 * * *", "every day at 06:30", "2031-04-03T06:30"), ("30 6 * * 1-5", "every day at 06:30 on weekdays", "2031-04-03T06:30"),
-        ("0 8 * * 0", "every week at 08:00 on Sundays", "2031-04-06T08:00"), ("0 8 * * 7", "every week at 08:00 on Sundays", "2031-04-06T08:00"),
-        ("0 8 * * mon", "at 0 8 * * mon", "2031-04-07T08:00"), ("0 0 1 * *", "at 0 0 1 * *", "2031-05-01T00:00"),
+        ("0 * * * *", "every hour", "2031-04-02T10:00"),
+        ("15 * * * *", "every hour at 15 past", "2031-04-02T09:15"),
+        ("*/20 * * * *", "every 20 minutes", "2031-04-02T09:20"),
+        ("30 6 * * *", "every day at 06:30", "2031-04-03T06:30"),
+        ("30 6 * * 1-5", "every day at 06:30 on weekdays", "2031-04-03T06:30"),
+        ("0 8 * * 0", "every week at 08:00 on Sundays", "2031-04-06T08:00"),
+        ("0 8 * * 7", "every week at 08:00 on Sundays", "2031-04-06T08:00"),
+        ("0 8 * * mon", "at 0 8 * * mon", "2031-04-07T08:00"),
+        ("0 0 1 * *", "at 0 0 1 * *", "2031-05-01T00:00"),
     ],
-)  # fmt: skip
+)
 def test_schedules_are_said_in_words_and_mean_what_users_know(text: str, words: str, following: str) -> None:
     now = Instant("2031-04-02T09:10:00.000000Z")
     assert schedules.in_words(text) == words
@@ -253,7 +349,9 @@ def test_schedules_are_said_in_words_and_mean_what_users_know(text: str, words: 
     assert times[0].startswith(following) and times == sorted(times) and len(set(times)) == 3
 
 
-@pytest.mark.parametrize("text", ["", "hourly", "* * * *", "61 * * * *", "0 0 * * 9", "0 0 32 * *", "a b c d e"])
+@pytest.mark.parametrize(
+    "text", ["", "hourly", "* * * *", "61 * * * *", "0 0 * * 9", "0 0 32 * *", "a b c d e"]
+)
 def test_what_is_no_schedule_is_told(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
         schedules.next_time(text, clock.now())
@@ -268,7 +366,9 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
         assert done.returncode == 0, done.stderr
         return done.stdout
 
-    assert "4 accounts read: 1 missing, 1 unexpected, 1 attributes, 1 role, 1 status." in dravo("drift", "reconcile", garden)
+    assert "4 accounts read: 1 missing, 1 unexpected, 1 attributes, 1 role, 1 status." in dravo(
+        "drift", "reconcile", garden
+    )
     listed = dravo("drift", "list", garden)
     assert "account is missing" in listed and "stranger" in listed
     assert "4 differences are being repaired" in dravo("drift", "repair", garden, "--all")
@@ -285,9 +385,17 @@ def test_what_is_kept_by_hand_is_not_compared(services: ServiceFixture) -> None:
         reconciliation.ask_for(services.ctx, services.caller, "payslips")
 
 
-def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(running: Running, app: StandIn, garden: str, fresh: Fresh) -> None:
+def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(
+    running: Running, app: StandIn, garden: str, fresh: Fresh
+) -> None:
     name = fresh("printer")
-    remote = app.create(userName=name, displayName="Label Printer", active=True, roles=[{"value": "viewer"}], emails=[{"value": f"{name}@x.example"}])
+    remote = app.create(
+        userName=name,
+        displayName="Label Printer",
+        active=True,
+        roles=[{"value": "viewer"}],
+        emails=[{"value": f"{name}@x.example"}],
+    )
     app.create(userName=fresh("roleless"), displayName="A Roleless", active=True)
     app.create(userName=fresh("asleep"), displayName="Asleep", active=False, roles=[{"value": "viewer"}])
     app.create(userName=f"dan-{garden}2", displayName="B Dan", active=True, roles=[{"value": "viewer"}])
@@ -305,7 +413,10 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         assert (user["user_name"], user["records"][0]["connection_type"]) == (name, "local")
         running.settled(garden)
         why = dravo.users.why(name, garden)
-        assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["status"]) == (remote, "in_sync")
+        assert why["account"] is not None and (why["account"]["remote_id"], why["account"]["status"]) == (
+            remote,
+            "in_sync",
+        )
         assert why["access"][0]["reasons"][0]["kind"] == "direct"
         second = dravo.users.get(dravo.applications.make_user(garden, found["A Roleless"], "curator"))
         # What an application says of somebody gives them nothing elsewhere unless that was seen.
@@ -314,14 +425,23 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(r
         dravo.assignments.add(other, "viewer", rule=f'userName sw "dan-{garden}3"')
         app.create(userName=f"dan-{garden}3", displayName="C Dan", active=True, roles=[{"value": "viewer"}])
         compared(running, garden)
-        third = next(each["id"] for each in dravo.applications.drift(garden, kind="unexpected") if each["name"] == "C Dan")
-        with pytest.raises(ApiError, match=f"The user would also get: Viewer in {other.title().replace('-', ' ')} \\(rule"):
+        third = next(
+            each["id"]
+            for each in dravo.applications.drift(garden, kind="unexpected")
+            if each["name"] == "C Dan"
+        )
+        with pytest.raises(
+            ApiError, match=f"The user would also get: Viewer in {other.title().replace('-', ' ')} \\(rule"
+        ):
             dravo.applications.make_user(garden, third)
         assert dravo.users.list(words=f"dan-{garden}3").total() == 0
         dravo.applications.make_user(garden, third, confirm="C Dan")
         running.settled(garden)
     assert compared(running, garden)["counts"]["unexpected"] == 2
-    assert app.accounts()[name]["externalId"] == user["id"] and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"
+    assert (
+        app.accounts()[name]["externalId"] == user["id"]
+        and app.accounts()[second["user_name"]]["roles"][0]["value"] == "curator"
+    )
 
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -345,7 +465,10 @@ def test_what_was_given_by_hand_differs_also_where_the_user_has_nothing() -> Non
             {"attribute": f"{ENTERPRISE}:department", "before": "Moss", "after": None},
         ],
     }
-    assert list(compare([ours], [{"id": "7", **BODY, "nickName": "", "entitlements": [], "locale": "theirs"}])) == []
+    assert (
+        list(compare([ours], [{"id": "7", **BODY, "nickName": "", "entitlements": [], "locale": "theirs"}]))
+        == []
+    )
 
 
 def test_a_group_that_is_not_ours_is_told_with_whom_it_has_of_ours() -> None:
@@ -358,7 +481,9 @@ def test_a_group_that_is_not_ours_is_told_with_whom_it_has_of_ours() -> None:
     assert list(compare_groups([TEAM], there, OURS, frozenset({"50"}))) == []
 
 
-def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking(running: Running, app: StandIn, garden: str) -> None:
+def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking(
+    running: Running, app: StandIn, garden: str
+) -> None:
     ada = app.accounts()[f"ada-{garden}"]
     to = {"headers": app.headers, "trust_env": False}
     httpx.delete(f"{app.base_url}/Users/{ada['id']}", **to)  # type: ignore[arg-type]
@@ -367,7 +492,9 @@ def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking
         missing = next(iter(dravo.applications.drift(garden)))
         app.faults(refuse="Not now.")
         dravo.applications.repair_drift(garden, [missing["id"]])
-        eventually(lambda: [each["status"] for each in dravo.tasks.list(application=garden, status="failed")], bool)
+        eventually(
+            lambda: [each["status"] for each in dravo.tasks.list(application=garden, status="failed")], bool
+        )
         assert warning(compared(running, garden)) == {"missing": 1}, "what failed is not forgotten"
         app.faults(refuse=False)
         # Somebody made it there by hand.

@@ -1,4 +1,6 @@
-"""Settings of an application: previewed on its accounts before they are changed; the bind; what waits for a user."""
+"""Settings of an application: previewed on its accounts before they are changed; the bind; what waits for a
+user.
+"""
 
 from __future__ import annotations
 
@@ -38,18 +40,26 @@ def garden(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
     return {"key": key, "group": group, "user": users[0], "source": source}
 
 
-def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: StandIn, garden: dict[str, str]) -> None:
-    change = {"attributes": [{"attribute": "title", "expression": "title then upper"}], "role_encoding": {"way": "entitlements", "shape": "strings"}}
+def test_a_change_of_settings_is_shown_before_it_is_made(
+    running: Running, app: StandIn, garden: dict[str, str]
+) -> None:
+    change = {
+        "attributes": [{"attribute": "title", "expression": "title then upper"}],
+        "role_encoding": {"way": "entitlements", "shape": "strings"},
+    }
     with running.dravo as dravo:
         shown = dravo.applications.preview_settings(garden["key"], **change)
         assert (shown["accounts"], shown["changed"], shown["whole"]) == (3, 3, True)
-        changes = {each["attribute"]: (each["before"], each["after"]) for each in shown["users"][0]["changes"]}
+        changes = {
+            each["attribute"]: (each["before"], each["after"]) for each in shown["users"][0]["changes"]
+        }
         assert changes["title"] == ("Guide", "GUIDE")
         assert changes["entitlements"] == (None, ["viewer"]) and changes["roles"][1] is None
         assert {each["title"] for each in app.accounts().values()} == {"Guide"}, "a preview changes nothing"
         dravo.applications.change(garden["key"], **change)
         eventually(
-            lambda: {(each["title"], *each.get("entitlements", [])) for each in app.accounts().values()}, lambda seen: seen == {("GUIDE", "viewer")}
+            lambda: {(each["title"], *each.get("entitlements", [])) for each in app.accounts().values()},
+            lambda seen: seen == {("GUIDE", "viewer")},
         )
         assert all(not each.get("roles") for each in app.accounts().values())
         assert dravo.applications.preview_settings(garden["key"], **change)["changed"] == 0
@@ -58,11 +68,17 @@ def test_a_change_of_settings_is_shown_before_it_is_made(running: Running, app: 
         assert {each["title"] for each in app.accounts().values()} == {"Guide"}
 
 
-def test_groups_go_over_under_their_name_and_go_again(running: Running, app: StandIn, garden: dict[str, str]) -> None:
+def test_groups_go_over_under_their_name_and_go_again(
+    running: Running, app: StandIn, garden: dict[str, str]
+) -> None:
     provider = running.provider(garden["source"])
     with running.dravo as dravo:
         dravo.applications.change(
-            garden["key"], provisioned_groups={"which": "selected", "groups": [{"group": garden["group"], "name": "Pressed plants"}]}
+            garden["key"],
+            provisioned_groups={
+                "which": "selected",
+                "groups": [{"group": garden["group"], "name": "Pressed plants"}],
+            },
         )
         running.settled(garden["key"])
         made = app.groups() and len(app.groups()[0].get("members", [])) == 3 and app.groups()[0]
@@ -73,25 +89,48 @@ def test_groups_go_over_under_their_name_and_go_again(running: Running, app: Sta
         dravo.applications.change(garden["key"], provisioned_groups={"which": "with_roles"})
         running.settled(garden["key"])
         assert app.groups()[0]["displayName"].startswith("Herbarium")
-        provider.patch(f"/Groups/{garden['group']}", {"op": "replace", "path": "displayName", "value": "Dried plants"})
+        provider.patch(
+            f"/Groups/{garden['group']}", {"op": "replace", "path": "displayName", "value": "Dried plants"}
+        )
         running.settled(garden["key"])
         assert app.groups()[0]["displayName"] == "Dried plants"
         running.settled(garden["key"])
         line = next(each for each in dravo.applications.groups(garden["key"]) if each["status"] == "done")
-        assert (line["name"], line["members"], line["members_there"], line["origin"]) == ("Dried plants", 2, 2, "made")
+        assert (line["name"], line["members"], line["members_there"], line["origin"]) == (
+            "Dried plants",
+            2,
+            2,
+            "made",
+        )
         dravo.applications.change(garden["key"], provisioned_groups={"which": "none"})
         eventually(app.groups, lambda seen: seen == [])
 
 
-def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(running: Running, app: StandIn, garden: dict[str, str]) -> None:
-    theirs = httpx.post(f"{app.base_url}/Users", json={"userName": "theirs"}, headers=app.headers, trust_env=False).json()["id"]
-    httpx.post(f"{app.base_url}/Groups", json={"displayName": "Plants", "members": [{"value": theirs}]}, headers=app.headers, trust_env=False)
+def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(
+    running: Running, app: StandIn, garden: dict[str, str]
+) -> None:
+    theirs = httpx.post(
+        f"{app.base_url}/Users", json={"userName": "theirs"}, headers=app.headers, trust_env=False
+    ).json()["id"]
+    httpx.post(
+        f"{app.base_url}/Groups",
+        json={"displayName": "Plants", "members": [{"value": theirs}]},
+        headers=app.headers,
+        trust_env=False,
+    )
     with running.dravo as dravo:
-        dravo.applications.change(garden["key"], provisioned_groups={"which": "selected", "groups": [{"group": garden["group"], "name": "Plants"}]})
+        dravo.applications.change(
+            garden["key"],
+            provisioned_groups={
+                "which": "selected",
+                "groups": [{"group": garden["group"], "name": "Plants"}],
+            },
+        )
         running.settled(garden["key"])
         failed = next(each for each in dravo.applications.groups(garden["key"]) if each["status"] == "failed")
-        assert "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name for the provisioned group." in (
-            failed["hint"] or ""
+        assert (
+            "To manage this group with Dravo, enable adopting groups by name. Otherwise set another "
+            "name for the provisioned group." in (failed["hint"] or "")
         )
         dravo.applications.change(garden["key"], adopt_groups=True)
         running.settled(garden["key"])
@@ -114,13 +153,20 @@ def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[st
 @pytest.mark.parametrize(
     ("settings", "words"),
     [
-        ({"attributes": [{"attribute": "shoeSize", "expression": "title"}]}, "shoeSize"), ({"attributes": [{"attribute": "title", "expression": "titel"}]}, "titel"),
-        ({"attributes": [{"attribute": "title", "expression": "title"}] * 2}, "two expressions"), ({"attributes": [{"attribute": "userName", "expression": ""}]}, "' cannot be empty"),
-        ({"role_encoding": {"way": "attribute"}}, "attribute"), ({"role_encoding": {"way": "attribute", "attribute": "id"}}, "id"),
-        ({"provisioned_groups": {"which": "selected", "groups": [{"group": "nothing"}]}}, "no group"), ({"rate_limit": 5_000}, "1,000"), ({"max_concurrency": 99}, "32"),
+        ({"attributes": [{"attribute": "shoeSize", "expression": "title"}]}, "shoeSize"),
+        ({"attributes": [{"attribute": "title", "expression": "titel"}]}, "titel"),
+        ({"attributes": [{"attribute": "title", "expression": "title"}] * 2}, "two expressions"),
+        ({"attributes": [{"attribute": "userName", "expression": ""}]}, "' cannot be empty"),
+        ({"role_encoding": {"way": "attribute"}}, "attribute"),
+        ({"role_encoding": {"way": "attribute", "attribute": "id"}}, "id"),
+        ({"provisioned_groups": {"which": "selected", "groups": [{"group": "nothing"}]}}, "no group"),
+        ({"rate_limit": 5_000}, "1,000"),
+        ({"max_concurrency": 99}, "32"),
     ],
-)  # fmt: skip
-def test_settings_that_cannot_be_are_told_and_nothing_is_changed(services: ServiceFixture, settings: dict[str, Any], words: str) -> None:
+)
+def test_settings_that_cannot_be_are_told_and_nothing_is_changed(
+    services: ServiceFixture, settings: dict[str, Any], words: str
+) -> None:
     services.application()
     before = applications.one(services.ctx, "records")
     for act in (
@@ -134,7 +180,9 @@ def test_settings_that_cannot_be_are_told_and_nothing_is_changed(services: Servi
 
 
 @pytest.mark.parametrize("kind", ["basic", "client_credentials"])
-def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fresh: Fresh, kind: str) -> None:
+def test_it_signs_in_as_the_application_wants(
+    running: Running, app: StandIn, fresh: Fresh, kind: str
+) -> None:
     key, name = fresh("records"), fresh("elswyth")
     running.application(key, app)
     app.faults(lasts=31)
@@ -154,25 +202,35 @@ def test_it_signs_in_as_the_application_wants(running: Running, app: StandIn, fr
             dravo.applications.connect(
                 key,
                 app.base_url,
-                auth={"kind": kind, "user": "x", "token_url": "https://elsewhere.example/t", "client_id": "x"} if kind != "basic" else None,
+                auth={"kind": kind, "user": "x", "token_url": "https://elsewhere.example/t", "client_id": "x"}
+                if kind != "basic"
+                else None,
             )
         dravo.applications.connect(key, app.base_url, "wrong", auth=auth)
         steps = {each["name"]: each for each in dravo.applications.check(key)["steps"]}
         assert steps["Token"]["outcome"] == "failed" and steps["Token"]["hint"]
 
 
-def test_the_check_with_a_test_user_leaves_nobody_behind(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_the_check_with_a_test_user_leaves_nobody_behind(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
     key = fresh("records")
     running.application(key, app)
     with running.dravo as dravo:
         result = dravo.applications.check(key, with_test_user=True)
         assert [(step["name"], step["outcome"]) for step in result["steps"]][4:] == [
-            ("Creating", "ok"), ("Changing", "ok"), ("Deactivating", "ok"), ("Removing", "ok"),
-        ]  # fmt: skip
+            ("Creating", "ok"),
+            ("Changing", "ok"),
+            ("Deactivating", "ok"),
+            ("Removing", "ok"),
+        ]
         assert app.accounts() == {}
         app.faults(refuse="Seats are used up.")
         refused = {step["name"]: step for step in dravo.applications.check(key, with_test_user=True)["steps"]}
-        assert refused["Creating"]["outcome"] == "failed" and "Seats are used up" in refused["Creating"]["message"]
+        assert (
+            refused["Creating"]["outcome"] == "failed"
+            and "Seats are used up" in refused["Creating"]["message"]
+        )
         assert refused["Deactivating"]["outcome"] == "skipped"
 
 
@@ -201,7 +259,11 @@ def test_an_expression_is_tried_on_a_user(running: Running, garden: dict[str, st
     with running.dravo as dravo:
         name = dravo.users.list(words="User 1").page().items[0]["id"]
         tried = dravo.try_expression("displayName then upper", name, "title")
-        assert tried["result"] == "USER 1" and tried["words"] == "displayName, in upper case" and tried["uses"] == ["displayName"]
+        assert (
+            tried["result"] == "USER 1"
+            and tried["words"] == "displayName, in upper case"
+            and tried["uses"] == ["displayName"]
+        )
         with pytest.raises(ApiError, match="character 13"):
             dravo.try_expression("displayName upper")
         answer = httpx.post(
@@ -215,7 +277,9 @@ def test_an_expression_is_tried_on_a_user(running: Running, garden: dict[str, st
 
 @pytest.fixture
 def blind(services: ServiceFixture, tmp_path: Path) -> Iterator[tuple[ServiceFixture, StandIn]]:
-    """A organization at work for an application that can neither be searched nor listed, and does not mind doubles."""
+    """A organization at work for an application that can neither be searched nor listed, and does not mind
+    doubles.
+    """
     with stand_in(tmp_path) as app:
         app.faults(no_filter=True, no_list=True, doubles=True)
         services.application("records", "viewer")
@@ -242,8 +306,14 @@ def test_where_nobody_can_know_a_user_is_asked(blind: tuple[ServiceFixture, Stan
     app.faults(lose=1)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     held = eventually(lambda: [row for row in services.rows(t.task) if row.status == "held"], seconds=15)[0]
-    assert (held.kind, "The outcome is unknown: the response was lost, and the application cannot be searched." in held.message) == ("unknown", True)
-    assert tasks.retry_all(services.ctx, services.caller, "records", None) == {"number": 0}, "trying blindly could make a double"
+    assert (
+        held.kind,
+        "The outcome is unknown: the response was lost, and the application cannot be searched."
+        in held.message,
+    ) == ("unknown", True)
+    assert tasks.retry_all(services.ctx, services.caller, "records", None) == {"number": 0}, (
+        "trying blindly could make a double"
+    )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="bob"))
     eventually(lambda: "bob" in {each["userName"] for each in app.status()["accounts"]})
     there = next(each["id"] for each in app.status()["accounts"] if each["userName"] == "ada")
@@ -254,7 +324,9 @@ def test_where_nobody_can_know_a_user_is_asked(blind: tuple[ServiceFixture, Stan
     else:
         httpx.delete(f"{app.base_url}/Users/{there}", headers=app.headers, trust_env=False)
         tasks.resolve(services.ctx, services.caller, held.id, "missing", None)
-    eventually(lambda: [row.status for row in services.rows(t.task)], lambda statuses: set(statuses) == {"done"})
+    eventually(
+        lambda: [row.status for row in services.rows(t.task)], lambda statuses: set(statuses) == {"done"}
+    )
     assert sorted(each["userName"] for each in app.status()["accounts"]) == ["ada", "bob"]
     with pytest.raises(InvalidInput, match="This task is not unresolved"):
         tasks.resolve(services.ctx, services.caller, held.id, "missing", None)
@@ -275,7 +347,9 @@ def test_what_has_another_hint_is_of_another_kind(running: Running, app: StandIn
         told = {each["kind"]: each["hint"] for each in kinds}
         assert (
             "adopt" in told["not_adopted"]
-            and "The account belongs to another user or system. Rename or delete it in the application, then retry." in told["other_system"]
+            and "The account belongs to another user or system. Rename or delete it in the "
+            "application, then retry."
+            in told["other_system"]
         )
         dravo.applications.change(key, adopt_by_user_name=True)
         running.settled(key)

@@ -36,10 +36,19 @@ def test_each_role_of_somebody_is_counted_by_the_way_they_come_to_it(services: S
     process_marks(services.ctx)
     access_flow.count(services.ctx)
     assert bands(services) == {
-        ("Staff", "Herbarium"): 2, ("Staff", "Planting"): 1, ("Staff", "by name"): 1, ("Herbarium", "Viewer"): 2, ("Planting", "Viewer"): 1,
-        ("by name", "Curator"): 1, ("Viewer", "Records"): 3, ("Curator", "Records"): 1,
-    }  # fmt: skip
-    places = {node["label"]: (node["kind"], node["key"], node["application"]) for node in access_flow.shown(services.ctx)["nodes"]}
+        ("Staff", "Herbarium"): 2,
+        ("Staff", "Planting"): 1,
+        ("Staff", "by name"): 1,
+        ("Herbarium", "Viewer"): 2,
+        ("Planting", "Viewer"): 1,
+        ("by name", "Curator"): 1,
+        ("Viewer", "Records"): 3,
+        ("Curator", "Records"): 1,
+    }
+    places = {
+        node["label"]: (node["kind"], node["key"], node["application"])
+        for node in access_flow.shown(services.ctx)["nodes"]
+    }
     assert places["Herbarium"] == ("group", group, None) and places["Viewer"] == ("role", "viewer", "records")
     # Counted again once something moved, and not before.
     soon = later(clock.now(), 60)

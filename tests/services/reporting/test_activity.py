@@ -23,7 +23,9 @@ Fresh = Callable[[str], str]
 
 @pytest.fixture
 def walk(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
-    """Somebody comes, gets an account, is renamed while the application refuses, and the application is compared."""
+    """Somebody comes, gets an account, is renamed while the application refuses, and the application is
+    compared.
+    """
     source, key, name = fresh("staff"), fresh("records"), fresh("ottilie")
     provider = running.provider(source)
     running.application(key, app)
@@ -50,7 +52,9 @@ def test_everything_that_happened_stands_in_one_list(running: Running, walk: dic
     assert ("reconciliation", f"{label} was reconciled: 1 accounts, no differences") in told
     assert ("task", f"{walk['name']} in {label}: active, Curator") in told
     assert ("change", "Created assignment") in told and ("change", "Added application") in told
-    assert [each["at"] for each in of_application] == sorted((each["at"] for each in of_application), reverse=True)
+    assert [each["at"] for each in of_application] == sorted(
+        (each["at"] for each in of_application), reverse=True
+    )
     assert [(each["kind"], each["detail"]) for each in of_source] == [("request", "POST /Users 409")]
     assert {each["kind"] for each in of_user} == {"request", "task"}
     assert all(each["user"] == {"id": walk["user"], "name": walk["name"]} for each in of_user)
@@ -78,7 +82,11 @@ def test_what_one_may_not_read_is_left_out(tmp_path: Path) -> None:
     services.source()
     nobody = replace(services.caller, kind="nobody")
     assert activity.list_activity(services.ctx, services.caller, Ask(), SubjectFilter())["total"] == 1
-    assert activity.list_activity(services.ctx, nobody, Ask(), SubjectFilter()) == {"items": [], "total": 0, "next": None}
+    assert activity.list_activity(services.ctx, nobody, Ask(), SubjectFilter()) == {
+        "items": [],
+        "total": 0,
+        "next": None,
+    }
     with pytest.raises(NotPermitted):
         activity.list_activity(services.ctx, nobody, Ask(), SubjectFilter(kind="change"))
 
@@ -90,12 +98,24 @@ def test_filters_keep_to_what_they_say(tmp_path: Path) -> None:
     services.application()
 
     def told(about: SubjectFilter) -> list[str]:
-        return [each["what"] for each in activity.list_activity(services.ctx, operators.SYSTEM, Ask(), about)["items"]]
+        return [
+            each["what"]
+            for each in activity.list_activity(services.ctx, operators.SYSTEM, Ask(), about)["items"]
+        ]
 
     assert told(SubjectFilter(until=before)) == ["Added source"]
     assert told(SubjectFilter(source="staff")) == ["Added source"]
-    assert told(SubjectFilter(application="records", until=later(clock.now(), 60))) == ["Created role", "Created role", "Added application"]
-    assert told(SubjectFilter(trouble=True)) == told(SubjectFilter(user="nobody")) == told(SubjectFilter(kind="request")) == []
+    assert told(SubjectFilter(application="records", until=later(clock.now(), 60))) == [
+        "Created role",
+        "Created role",
+        "Added application",
+    ]
+    assert (
+        told(SubjectFilter(trouble=True))
+        == told(SubjectFilter(user="nobody"))
+        == told(SubjectFilter(kind="request"))
+        == []
+    )
     with pytest.raises(NotFound):
         told(SubjectFilter(application="nothing"))
     with pytest.raises(InvalidInput, match="kind"):

@@ -1,4 +1,6 @@
-"""API tokens: none has more rights or lives longer than what it comes from, and super administrators end them all."""
+"""API tokens: none has more rights or lives longer than what it comes from, and super administrators end
+them all.
+"""
 
 from __future__ import annotations
 
@@ -67,9 +69,15 @@ def test_a_super_administrator_sees_and_revokes_the_tokens_of_all(desk: Desk) ->
     una = desk.enter()
     made = operators.add(desk.ctx, operators.SYSTEM, "dilys.prosser", "administrator", PASSWORD)
     dilys = Caller(made["id"], "dilys.prosser", "administrator")
-    hers, own = api_tokens.create(desk.ctx, dilys, "Hers", "read"), api_tokens.create(desk.ctx, una, "Own", "read")
+    hers, own = (
+        api_tokens.create(desk.ctx, dilys, "Hers", "read"),
+        api_tokens.create(desk.ctx, una, "Own", "read"),
+    )
     listed = api_tokens.tokens(desk.ctx, una, Ask(), of_all=True)["items"]
-    assert {(each["operator"]["name"], each["label"]) for each in listed} == {("dilys.prosser", "Hers"), ("una.kerrigan", "Own")}
+    assert {(each["operator"]["name"], each["label"]) for each in listed} == {
+        ("dilys.prosser", "Hers"),
+        ("una.kerrigan", "Own"),
+    }
     with pytest.raises(NotPermitted):
         api_tokens.tokens(desk.ctx, dilys, Ask(), of_all=True)
     with pytest.raises(NotFound):
@@ -91,7 +99,9 @@ def test_a_new_password_by_a_super_administrator_revokes_tokens_and_one_s_own_of
     assert api_tokens.by_text(desk.ctx, made) is None
 
 
-def test_the_token_of_an_operator_without_the_required_second_factor_is_refused_until_it_is_set_up(desk: Desk) -> None:
+def test_the_token_of_an_operator_without_the_required_second_factor_is_refused_until_it_is_set_up(
+    desk: Desk,
+) -> None:
     text = api_tokens.create(desk.ctx, desk.enter(), "Nightly", "write")["token"]
     http = create_app(desk.ctx, "http://127.0.0.1:1").test_client()
     headers = {"Authorization": f"Bearer {text}"}
@@ -110,7 +120,9 @@ def _init(folder: Path, operator: str) -> None:
     assert not ended.value.code
 
 
-def test_a_new_installation_requires_a_second_factor_and_init_says_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_new_installation_requires_a_second_factor_and_init_says_so(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     _init(tmp_path / "new", "honor.blackthorn")
     assert "second factor" in capsys.readouterr().out
     made = ServiceFixture(tmp_path / "new")

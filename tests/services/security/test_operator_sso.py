@@ -36,13 +36,17 @@ class Desk:
 
     def __init__(self, services: ServiceFixture) -> None:
         self.services, self.ctx, self.limiter = services, services.ctx, RateLimiter(20, 300)
-        self.id = operators.add(services.ctx, services.caller, "una.kerrigan", "super_administrator", PASSWORD)["id"]
+        self.id = operators.add(
+            services.ctx, services.caller, "una.kerrigan", "super_administrator", PASSWORD
+        )["id"]
         services.source("staff-id")
         self.una = self.enter()
         self.change(protocol="saml", fields=FIELDS, serves="operators")
 
     def enter(self, password: str = PASSWORD, code: str = "") -> Caller:
-        secret, _ = operator_sessions.sign_in(self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
+        secret, _ = operator_sessions.sign_in(
+            self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code
+        )
         return self.whose(secret)
 
     def whose(self, secret: str) -> Caller:
@@ -88,7 +92,12 @@ def test_an_operator_is_who_linked_themselves_and_nobody_of_such_a_name(desk: De
     known = desk.come()
     assert known is not None and (known.name, known.kind) == ("una.kerrigan", "super_administrator")
     # Another subject of the same name, and the same subject of another issuer, are nobody.
-    assert desk.come(VerifiedIdentity(UNA.issuer, "una.kerrigan", {"email": ["una.kerrigan@fernhollow.example"]})) is None
+    assert (
+        desk.come(
+            VerifiedIdentity(UNA.issuer, "una.kerrigan", {"email": ["una.kerrigan@fernhollow.example"]})
+        )
+        is None
+    )
     assert desk.come(VerifiedIdentity("https://elsewhere.example", UNA.subject)) is None
     other = operators.add(desk.ctx, desk.una, "idris.vance", "administrator", PASSWORD)["id"]
     with pytest.raises(SignInRefused, match="Another operator is linked"):
@@ -141,13 +150,19 @@ def test_links_are_forgotten_where_others_may_change_the_provider_from_then_on(d
 
 
 def test_before_it_is_for_everyone_one_s_own_way_in_is_proved(desk: Desk) -> None:
-    with pytest.raises(InvalidInput, match="You could lock yourself out: you are not linked to this source and have no recovery codes"):
+    with pytest.raises(
+        InvalidInput,
+        match="You could lock yourself out: you are not linked to this source and have no recovery codes",
+    ):
         desk.status("enabled")
     desk.link()
     desk.status("enabled")
     desk.status("disabled")
     operator_sso.unlink(desk.ctx, desk.una, desk.services.rows(t.operator_link)[0].id)
-    with pytest.raises(InvalidInput, match="You could lock yourself out: you are not linked to this source and have no recovery codes"):
+    with pytest.raises(
+        InvalidInput,
+        match="You could lock yourself out: you are not linked to this source and have no recovery codes",
+    ):
         desk.status("enabled")
     second_factor.renew_codes(desk.ctx, desk.una, "")
     desk.status("enabled")
@@ -245,9 +260,16 @@ def test_on_the_sign_in_page_operators_have_a_button_and_users_are_not_sent_ther
     assert sign_in_start.source_for_email(desk.ctx, "")["for_operators"] == []
     desk.status("enabled")
     found = sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")
-    assert (found["source"], found["any"], found["for_operators"]) == (None, False, [{"key": "staff-id", "label": "Staff-Id"}])
+    assert (found["source"], found["any"], found["for_operators"]) == (
+        None,
+        False,
+        [{"key": "staff-id", "label": "Staff-Id"}],
+    )
     desk.change(serves="both")
-    assert sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")["source"] == {"key": "staff-id", "label": "Staff-Id"}
+    assert sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")["source"] == {
+        "key": "staff-id",
+        "label": "Staff-Id",
+    }
 
 
 def test_anyone_who_has_to_have_a_second_factor_and_has_none_is_not_done_with_signing_in(desk: Desk) -> None:
@@ -275,8 +297,13 @@ def test_where_one_is_signed_in_is_listed_and_ended_elsewhere(desk: Desk) -> Non
     inside = desk.come()
     assert inside is not None
     found = operator_sessions.sessions(desk.ctx, inside)["items"]
-    assert [(each["this"], each["source"]) for each in found] == [(True, {"key": "staff-id", "label": "Staff-Id"}), (False, None)]
-    assert [each["this"] for each in operator_sessions.end_other_sessions(desk.ctx, inside)["items"]] == [True]
+    assert [(each["this"], each["source"]) for each in found] == [
+        (True, {"key": "staff-id", "label": "Staff-Id"}),
+        (False, None),
+    ]
+    assert [each["this"] for each in operator_sessions.end_other_sessions(desk.ctx, inside)["items"]] == [
+        True
+    ]
     assert operator_sessions.by_session(desk.ctx, str(desk.una.session)) is None
 
 
@@ -286,7 +313,9 @@ def test_signing_out_goes_on_to_the_provider_that_let_one_in(desk: Desk) -> None
     desk.status("enabled")
     inside = desk.come()
     assert inside is not None
-    assert user_sessions.leave_as_operator(desk.ctx, inside, BASE).startswith("https://id.rootworks.example/out?SAMLRequest=")
+    assert user_sessions.leave_as_operator(desk.ctx, inside, BASE).startswith(
+        "https://id.rootworks.example/out?SAMLRequest="
+    )
     assert operator_sessions.by_session(desk.ctx, str(inside.session)) is None
     assert user_sessions.leave_as_operator(desk.ctx, desk.una, BASE) == ""
     assert operator_sessions.by_session(desk.ctx, str(desk.una.session)) is None

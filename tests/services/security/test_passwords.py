@@ -1,4 +1,6 @@
-"""Operators' own passwords: changed by anyone who knows the present one, and by nobody at a desk that was left open."""
+"""Operators' own passwords: changed by anyone who knows the present one, and by nobody at a desk that was
+left open.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ def change(desk: Desk, caller: Caller, present: str = PASSWORD, wanted: str = WA
     passwords.change_own(desk.ctx, caller, desk.limiter, present, wanted)
 
 
-def test_it_is_changed_and_anyone_who_is_signed_in_elsewhere_is_not_any_more(desk: Desk, services: ServiceFixture) -> None:
+def test_it_is_changed_and_anyone_who_is_signed_in_elsewhere_is_not_any_more(
+    desk: Desk, services: ServiceFixture
+) -> None:
     una, elsewhere = desk.enter(), desk.enter()
     change(desk, una)
     with pytest.raises(NotSignedIn):
@@ -60,7 +64,9 @@ def test_what_cannot_be_is_told_and_nothing_changes(desk: Desk) -> None:
     assert desk.enter().name == "una.kerrigan"
 
 
-def test_where_a_source_alone_lets_one_in_there_is_none_to_change(desk: Desk, services: ServiceFixture) -> None:
+def test_where_a_source_alone_lets_one_in_there_is_none_to_change(
+    desk: Desk, services: ServiceFixture
+) -> None:
     una = desk.enter()
     with services.ctx.database.writing() as connection:
         connection.execute(t.operator.update().values(only_by_source=True))

@@ -25,7 +25,9 @@ PASSWORD = "fern-hollow-gate-seven"
 
 def shown(secret: str, steps: int = 0) -> str:
     """Return the code that an app shows, some steps from now."""
-    return TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time()) + 30 * steps).decode()
+    return (
+        TOTP(base64.b32decode(secret), 6, hashes.SHA1(), 30).generate(int(time.time()) + 30 * steps).decode()
+    )
 
 
 class Desk:
@@ -37,7 +39,9 @@ class Desk:
         self.id, self.limiter = made["id"], RateLimiter(5, 300)
 
     def enter(self, code: str = "", password: str = PASSWORD) -> Caller:
-        secret, _ = operator_sessions.sign_in(self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code)
+        secret, _ = operator_sessions.sign_in(
+            self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code
+        )
         known = operator_sessions.by_session(self.ctx, secret)
         assert known is not None
         return known[0]
@@ -59,7 +63,12 @@ def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: D
     with pytest.raises(InvalidInput, match="The code is wrong"):
         second_factor.confirm(desk.ctx, una, "000000" if shown(secret) != "000000" else "111111")
     codes = second_factor.confirm(desk.ctx, una, shown(secret))["recovery_codes"]
-    assert second_factor.status(desk.ctx, una) | {"since": None} == {"on": True, "since": None, "recovery_left": 10, "required": False}
+    assert second_factor.status(desk.ctx, una) | {"since": None} == {
+        "on": True,
+        "since": None,
+        "recovery_left": 10,
+        "required": False,
+    }
     # Who was in by the password alone, elsewhere, is not any more.
     assert operator_sessions.by_session(desk.ctx, str(elsewhere.session)) is None
     assert operator_sessions.by_session(desk.ctx, str(una.session)) is not None
@@ -90,11 +99,15 @@ def test_anyone_who_guesses_is_turned_away(desk: Desk) -> None:
         desk.enter(shown(secret, 1))
 
 
-def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_token(services: ServiceFixture, desk: Desk) -> None:
+def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_token(
+    services: ServiceFixture, desk: Desk
+) -> None:
     una = desk.enter()
     with pytest.raises(InvalidInput, match="The second factor can be changed only in the console"):
         second_factor.begin(desk.ctx, Caller(desk.id, "una.kerrigan", "super_administrator"))
-    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
+    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))[
+        "recovery_codes"
+    ]
     with pytest.raises(InvalidInput, match="already"):
         second_factor.begin(desk.ctx, una)
     with pytest.raises(InvalidInput, match="The code is wrong"):
@@ -109,28 +122,38 @@ def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_t
 
 def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk: Desk) -> None:
     una = desk.enter()
-    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
+    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))[
+        "recovery_codes"
+    ]
     limiter = RateLimiter(5, 300)
     for number in range(5):
         with pytest.raises(NotSignedIn, match="The code is wrong"):
-            operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000")
+            operator_sessions.sign_in(
+                desk.ctx, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000"
+            )
     with pytest.raises(TooManyTries):
         operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
     # Anyone who has not the password locks out nobody, whatever codes they send along.
     limiter = RateLimiter(5, 300)
     for number in range(20):
         with pytest.raises(NotSignedIn, match="The name or the password is wrong"):
-            operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000")
+            operator_sessions.sign_in(
+                desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000"
+            )
     assert operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
 
 
 @pytest.mark.parametrize("path", ["/api/v1/second-factor/disable", "/api/v1/recovery-codes"])
 def test_codes_within_a_session_are_counted_at_every_place_that_asks_for_one(desk: Desk, path: str) -> None:
     una = desk.enter()
-    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))["recovery_codes"]
+    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))[
+        "recovery_codes"
+    ]
     app = create_app(desk.ctx, "http://127.0.0.1:1")
     http = app.test_client()
-    csrf = http.post("/api/v1/session", json={"name": "una.kerrigan", "password": PASSWORD, "code": codes[0]}).json["csrf"]
+    csrf = http.post(
+        "/api/v1/session", json={"name": "una.kerrigan", "password": PASSWORD, "code": codes[0]}
+    ).json["csrf"]
 
     def give(code: str) -> int:
         return int(http.post(path, json={"code": code}, headers={"X-Dravo-CSRF": csrf}).status_code)
@@ -144,9 +167,13 @@ def test_failures_are_written_down_now_and_then_and_told(services: ServiceFixtur
     with structlog.testing.capture_logs() as logged:
         for number in range(6):
             with pytest.raises(NotSignedIn):
-                operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}")
+                operator_sessions.sign_in(
+                    desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}"
+                )
         with pytest.raises(NotSignedIn):
-            operator_sessions.sign_in(desk.ctx, limiter, "nobody-of-that-name", "wrong-wrong-wrong", "192.0.2.99")
+            operator_sessions.sign_in(
+                desk.ctx, limiter, "nobody-of-that-name", "wrong-wrong-wrong", "192.0.2.99"
+            )
     assert [each["operator"] for each in logged] == ["una.kerrigan"] * 6 + [None]
     assert "wrong-wrong-wrong" not in str(logged) and "nobody-of-that-name" not in str(logged)
     entries = [row for row in services.rows(t.audit) if row.action == "failed to sign in"]

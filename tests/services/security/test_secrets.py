@@ -8,7 +8,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, NotPermitted, NotSignedIn, StillInUse, TooManyTries
+from dravo.core.errors import (
+    AlreadyExists,
+    InvalidInput,
+    NotFound,
+    NotPermitted,
+    NotSignedIn,
+    StillInUse,
+    TooManyTries,
+)
 from dravo.core.instants import Instant, later
 from dravo.services.security import api_tokens, operators, secrets
 from dravo.services.security import sessions as operator_sessions
@@ -68,7 +76,9 @@ def _keys(name: str) -> Keys:
     return _FOLDERS[name]
 
 
-def test_the_key_is_made_once_and_read_from_file_or_environment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_key_is_made_once_and_read_from_file_or_environment(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     kept = Keys(tmp_path, new=True).encrypt("secret")
     assert Keys(tmp_path).decrypt(kept) == "secret"
     assert oct((tmp_path / "keys").stat().st_mode)[-3:] == "600"
@@ -90,11 +100,13 @@ def test_a_push_token_opens_its_own_source_only(services: ServiceFixture) -> Non
         admitted = door.admit("staff", token)
         assert isinstance(admitted, ScimCaller)
         assert admitted.source_id == staff
-        assert "The token does not belong to this source. Check the token and the base URL on the setup checklist of the source." in str(
-            door.admit("estates", token)
+        assert (
+            "The token does not belong to this source. Check the token and the base URL on the setup "
+            "checklist of the source." in str(door.admit("estates", token))
         )
-        assert "The token does not belong to this source. Check the token and the base URL on the setup checklist of the source." in str(
-            door.admit("none", token)
+        assert (
+            "The token does not belong to this source. Check the token and the base URL on the setup "
+            "checklist of the source." in str(door.admit("none", token))
         )
         assert "Authorization" in str(door.admit("staff", None))
 
@@ -110,7 +122,9 @@ def test_what_is_remembered_of_a_token_is_forgotten_when_it_is_revoked(services:
         scim_tokens.revoke_token(services.ctx, services.caller, "staff", "none")
 
 
-def test_an_expired_token_opens_nothing_even_if_it_is_remembered(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_expired_token_opens_nothing_even_if_it_is_remembered(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     services.source("staff")
     now = clock.now()
     made = scim_tokens.add_token(services.ctx, services.caller, "staff", "Short", later(now, 60))
@@ -149,7 +163,11 @@ def test_the_checklist_gives_the_address_whole_and_in_parts(services: ServiceFix
     checklist = scim_checklist.checklist(services.ctx, "staff", "https://dravo.fernhollow.example:8443/base")
     values = {line["name"]: line["value"] for line in checklist["give"]}
     assert values["SCIM base URL"] == "https://dravo.fernhollow.example:8443/base/scim/v2/staff"
-    assert (values["Scheme"], values["Host and port"], values["Path"]) == ("https", "dravo.fernhollow.example:8443", "/base/scim/v2/staff")
+    assert (values["Scheme"], values["Host and port"], values["Path"]) == (
+        "https",
+        "dravo.fernhollow.example:8443",
+        "/base/scim/v2/staff",
+    )
     assert checklist["usable_tokens"] == 0
 
 
@@ -158,7 +176,9 @@ def super_admin(services: ServiceFixture, name: str = "ada", kind: str = "super_
     return Caller(made["id"], made["name"], kind)
 
 
-def test_a_session_ends_by_itself_and_by_signing_out(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_session_ends_by_itself_and_by_signing_out(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     super_admin(services)
     limiter = RateLimiter(5, 60)
     now = clock.now()
@@ -169,7 +189,9 @@ def test_a_session_ends_by_itself_and_by_signing_out(services: ServiceFixture, m
     assert operator_sessions.by_session(services.ctx, "other") is None
     for hours, alive in ((1.9, True), (3.8, True), (6.0, False)):
         monkeypatch.setattr("dravo.store.clock.now", lambda hours=hours: later(now, hours * 3600))
-        assert (operator_sessions.by_session(services.ctx, secret) is not None) == alive, f"after {hours} hours"
+        assert (operator_sessions.by_session(services.ctx, secret) is not None) == alive, (
+            f"after {hours} hours"
+        )
     monkeypatch.undo()
     secret, _ = operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "local")
     again = operator_sessions.by_session(services.ctx, secret)
@@ -189,7 +211,9 @@ def test_failures_are_counted_by_name_and_address_and_forgotten_by_success(servi
         operator_sessions.sign_in(services.ctx, limiter, "ada", "wrong", "10.0.0.1")
     with pytest.raises(TooManyTries):
         operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "10.0.0.1")
-    assert operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "10.0.0.2"), "nobody is locked out from elsewhere"
+    assert operator_sessions.sign_in(services.ctx, limiter, "ada", PASSWORD, "10.0.0.2"), (
+        "nobody is locked out from elsewhere"
+    )
 
 
 def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(services: ServiceFixture) -> None:
@@ -212,8 +236,12 @@ def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(services: Serv
 
 def test_a_token_never_has_more_rights_than_its_maker(services: ServiceFixture) -> None:
     administrator = super_admin(services, "adam", "administrator")
-    writing = api_tokens.by_text(services.ctx, api_tokens.create(services.ctx, administrator, "x", "write")["token"])
-    reading = api_tokens.by_text(services.ctx, api_tokens.create(services.ctx, administrator, "y", "read")["token"])
+    writing = api_tokens.by_text(
+        services.ctx, api_tokens.create(services.ctx, administrator, "x", "write")["token"]
+    )
+    reading = api_tokens.by_text(
+        services.ctx, api_tokens.create(services.ctx, administrator, "y", "read")["token"]
+    )
     assert writing is not None
     assert reading is not None
     assert writing.permissions == READ | CHANGE | OWN

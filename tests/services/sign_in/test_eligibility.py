@@ -28,7 +28,9 @@ OWNED = {"match": "user_name", "domains": ["rootworks.example"]}
 def ctx(services: ServiceFixture) -> ServiceFixture:
     """A organization in which somebody of the staff could come by the contractors' provider too."""
     services.source("contractors")
-    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "fields": FIELDS})
+    sign_in_settings.change(
+        services.ctx, services.caller, "contractors", {"protocol": "saml", "fields": FIELDS}
+    )
     return services
 
 
@@ -36,7 +38,11 @@ def put(services: ServiceFixture, status: str, pilot: str = "") -> None:
     with services.ctx.database.writing() as connection:
         for row in services.rows(t.source_sign_in):
             here = t.source_sign_in.c.source_id == row.source_id
-            connection.execute(update(t.source_sign_in).where(here).values(status=status, settings={**row.settings, "pilot": pilot}))
+            connection.execute(
+                update(t.source_sign_in)
+                .where(here)
+                .values(status=status, settings={**row.settings, "pilot": pilot})
+            )
 
 
 def way(services: ServiceFixture, who: str = "idris.vance") -> dict[str, Any]:
@@ -53,9 +59,20 @@ def test_where_it_is_not_in_force_they_would_read_so(ctx: ServiceFixture) -> Non
     staff(ctx)
     settings.change(ctx.ctx, ctx.caller, "support_contact", "Ask Hazel Marlow.")
     found = way(ctx)
-    assert (found["opens"], found["told"], found["bound_at"]) == (False, "This sign-in is not enabled yet.", None)
-    assert (found["support_contact"], found["source"]["key"], found["protocol"]) == ("Ask Hazel Marlow.", "contractors", "SAML 2.0")
-    assert "Sign-in through this source is disabled." in found["reason"] and "Enable sign-in, or create a test sign-in." in found["hint"]
+    assert (found["opens"], found["told"], found["bound_at"]) == (
+        False,
+        "This sign-in is not enabled yet.",
+        None,
+    )
+    assert (found["support_contact"], found["source"]["key"], found["protocol"]) == (
+        "Ask Hazel Marlow.",
+        "contractors",
+        "SAML 2.0",
+    )
+    assert (
+        "Sign-in through this source is disabled." in found["reason"]
+        and "Enable sign-in, or create a test sign-in." in found["hint"]
+    )
 
 
 def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceFixture) -> None:
@@ -80,7 +97,9 @@ def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceF
         ({"match": "user_name", "domains": ["elsewhere.example"]}, "conflict"),
     ],
 )
-def test_whose_the_first_one_would_be_is_foretold_as_it_comes(ctx: ServiceFixture, policy: dict[str, Any], reason: str | None) -> None:
+def test_whose_the_first_one_would_be_is_foretold_as_it_comes(
+    ctx: ServiceFixture, policy: dict[str, Any], reason: str | None
+) -> None:
     staff(ctx)
     put(ctx, "enabled")
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": policy})
@@ -95,7 +114,11 @@ def test_whose_the_first_one_would_be_is_foretold_as_it_comes(ctx: ServiceFixtur
         return
     with pytest.raises(SignInRefused) as wrong:
         door.come(preview=True)
-    assert (wrong.value.reason, wrong.value.message, wrong.value.hint) == (reason, found["reason"], found["hint"])
+    assert (wrong.value.reason, wrong.value.message, wrong.value.hint) == (
+        reason,
+        found["reason"],
+        found["hint"],
+    )
     assert found["told"] == "An administrator must confirm your account first."
 
 
@@ -104,9 +127,14 @@ def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceF
     door = Door(ctx, ctx.rows(t.source)[0].id)
     ctx.application()
     door.come(groups=["Site"])
-    assignments.add(ctx.ctx, ctx.caller, AssignmentRequest("records", "curator", group="Site", source="contractors"))
+    assignments.add(
+        ctx.ctx, ctx.caller, AssignmentRequest("records", "curator", group="Site", source="contractors")
+    )
     seen = eligibility.of_user(ctx.ctx, "idris.vance")
-    assert (seen["ways"][0]["opens"], [(each["key"], each["roles"]) for each in seen["applications"]]) == (True, [("records", ["Curator"])])
+    assert (seen["ways"][0]["opens"], [(each["key"], each["roles"]) for each in seen["applications"]]) == (
+        True,
+        [("records", ["Curator"])],
+    )
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"users": 'userName sw "x"'}})
     assert "The user is outside the scope of the source: " in way(ctx)["reason"]
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"users": ""}})
@@ -120,7 +148,9 @@ def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> No
     ctx.source("volunteers")
     given = {"protocol": "email_code", "policy": {"domains": ["volunteers.example"]}}
     sign_in_settings.change(ctx.ctx, ctx.caller, "volunteers", given)
-    mail_queue.change(ctx.ctx, ctx.caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
+    mail_queue.change(
+        ctx.ctx, ctx.caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"}
+    )
     put(ctx, "enabled")
     staff(ctx)
     found = eligibility.of_user(ctx.ctx, "idris.vance")["ways"][1]
@@ -130,13 +160,21 @@ def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> No
         "emailed code",
     )
     assert "domain" in found["hint"]
-    # Anyone who is bound by an address of the domain gets codes there, whatever other address a source of higher precedence gives them.
+    # Anyone who is bound by an address of the domain gets codes there, whatever other address a source of
+    # higher precedence gives them.
     row = ctx.rows(t.source_sign_in, protocol="email_code")[0]
     door = Door(ctx, row.source_id, sign_in_settings.policy_with(row, {"makes": True}))
     door.come("p-1", email=["petra.lind@volunteers.example"], name=["Petra Lind"], registered=[])
     with ctx.ctx.database.writing() as connection:
-        connection.execute(update(t.user).where(t.user.c.display_name == "Petra Lind").values(email="petra@elsewhere.example"))
-    petra = {each["source"]["key"]: each for each in eligibility.of_user(ctx.ctx, "petra.lind@volunteers.example")["ways"]}
+        connection.execute(
+            update(t.user)
+            .where(t.user.c.display_name == "Petra Lind")
+            .values(email="petra@elsewhere.example")
+        )
+    petra = {
+        each["source"]["key"]: each
+        for each in eligibility.of_user(ctx.ctx, "petra.lind@volunteers.example")["ways"]
+    }
     assert petra["volunteers"]["opens"] and petra["volunteers"]["bound_at"]
 
 
@@ -148,7 +186,10 @@ def test_what_is_missing_again_closes_it(ctx: ServiceFixture) -> None:
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"fields": {"certificates": ""}})
     found = way(ctx)
     assert (found["opens"], found["told"]) == (False, found["reason"])
-    assert "the certificate of the provider" in found["reason"] and "Enter the values on the Sign-in tab." in found["hint"]
+    assert (
+        "the certificate of the provider" in found["reason"]
+        and "Enter the values on the Sign-in tab." in found["hint"]
+    )
 
 
 def test_sources_of_operators_alone_are_no_way_in_for_users(ctx: ServiceFixture) -> None:

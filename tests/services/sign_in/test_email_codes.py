@@ -1,4 +1,6 @@
-"""Codes by mail: users who match the address is known by it under the rules of binding; nobody else learns or gets anything."""
+"""Codes by mail: users who match the address is known by it under the rules of binding; nobody else learns
+or gets anything.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,11 @@ class Post:
 
     def __init__(self, services: ServiceFixture) -> None:
         self.services, self.ctx, self.limiter = services, services.ctx, RateLimiter(50, 900)
-        mail_queue.change(services.ctx, services.caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
+        mail_queue.change(
+            services.ctx,
+            services.caller,
+            {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"},
+        )
         services.source("volunteers")
         self.change(protocol="email_code", policy={"domains": ["volunteers.example"]})
         self.status("enabled")
@@ -43,22 +49,46 @@ class Post:
     def status(self, status: str) -> None:
         rollout.set_status(self.ctx, self.services.caller, "volunteers", status, confirm="Volunteers")
 
-    def ask(self, email: str = GALE, browser: str | None = None, sign_in_test: str | None = None, network: str = "192.0.2.7") -> Asked:
+    def ask(
+        self,
+        email: str = GALE,
+        browser: str | None = None,
+        sign_in_test: str | None = None,
+        network: str = "192.0.2.7",
+    ) -> Asked:
         return email_codes.ask(self.ctx, self.limiter, BASE, email, browser, sign_in_test, network=network)
 
     def letters(self) -> list[tuple[str, str, str]]:
-        return [tuple(orjson.loads(self.ctx.keys.decrypt(row.content))) for row in self.services.rows(t.outbound_mail)]
+        return [
+            tuple(orjson.loads(self.ctx.keys.decrypt(row.content)))
+            for row in self.services.rows(t.outbound_mail)
+        ]
 
     def code(self) -> str:
         return re.findall(r"\d{4} \d{4}", self.letters()[-1][2])[0]
 
-    def give(self, asked: Asked, code: str | None = None, browser: str | None = None, names: tuple[str, str] = ("", "")) -> SignInResult:
-        return email_codes.receive(self.ctx, BASE, asked.state, self.code() if code is None else code, browser or asked.browser, *names)
+    def give(
+        self,
+        asked: Asked,
+        code: str | None = None,
+        browser: str | None = None,
+        names: tuple[str, str] = ("", ""),
+    ) -> SignInResult:
+        return email_codes.receive(
+            self.ctx,
+            BASE,
+            asked.state,
+            self.code() if code is None else code,
+            browser or asked.browser,
+            *names,
+        )
 
     def known(self, email: str = GALE, name: str = "v.gale.harrow") -> str:
         """Have the register push somebody, and return their user id."""
         sources_id = self.services.rows(t.source, key="volunteers")[0].id
-        self.services.user(sources_id, name, displayName="Gale Harrow", emails=[{"value": email, "type": "work"}])
+        self.services.user(
+            sources_id, name, displayName="Gale Harrow", emails=[{"value": email, "type": "work"}]
+        )
         return str(self.services.rows(t.user, user_name=name)[0].id)
 
 
@@ -78,7 +108,9 @@ def test_anyone_who_is_known_by_the_address_comes_in_as_who_they_are(post: Post)
     # What the register says of them stays: the address is no user name.
     assert user_sessions.mine(post.ctx, visitor)["user_name"] == "v.gale.harrow"
     # A second time they are bound by the address itself.
-    assert post.give(post.ask()).outcome == "signed_in" and len(post.services.rows(t.record, user_id=user)) == 2
+    assert (
+        post.give(post.ask()).outcome == "signed_in" and len(post.services.rows(t.record, user_id=user)) == 2
+    )
 
 
 def test_nobody_is_told_whether_an_address_is_known(post: Post) -> None:
@@ -144,14 +176,18 @@ def test_anyone_who_is_new_says_their_names_and_comes_into_the_group(post: Post)
     assert post.give(post.ask("maribel.quay@volunteers.example")).outcome == "signed_in"
     assert post.services.rows(t.user, id=user.id)[0].display_name == "Maribel Quay"
     record = post.services.rows(t.record, user_id=user.id)[0]
-    assert [row.until_at for row in post.services.rows(t.membership, group_id=group.id, record_id=record.id)] == [None]
+    assert [
+        row.until_at for row in post.services.rows(t.membership, group_id=group.id, record_id=record.id)
+    ] == [None]
 
 
 def test_anyone_who_is_known_registers_nobody_and_comes_into_no_group(post: Post) -> None:
     post.change(policy={"makes": True}, settings={"new_user_group": "Asked to help"})
     user = post.known()
     assert post.give(post.ask(), names=("Somebody", "Else")).outcome == "signed_in"
-    assert post.services.rows(t.user, id=user)[0].display_name == "Gale Harrow" and not post.services.rows(t.group)
+    assert post.services.rows(t.user, id=user)[0].display_name == "Gale Harrow" and not post.services.rows(
+        t.group
+    )
 
 
 def test_an_address_that_two_have_an_operator_s_and_a_leaver_s_let_nobody_in(post: Post) -> None:
@@ -161,7 +197,9 @@ def test_an_address_that_two_have_an_operator_s_and_a_leaver_s_let_nobody_in(pos
     assert came.outcome == "refused" and came.message == "An administrator must confirm your account first."
     operators.add(post.ctx, post.services.caller, "manager@volunteers.example", "super_administrator")
     local_users.add(
-        post.ctx, post.services.caller, {"user_name": "manager@volunteers.example", "email": "manager@volunteers.example", "given_name": "C"}
+        post.ctx,
+        post.services.caller,
+        {"user_name": "manager@volunteers.example", "email": "manager@volunteers.example", "given_name": "C"},
     )
     assert post.give(post.ask("manager@volunteers.example")).outcome == "refused"
     assert {row.kind for row in post.services.rows(t.conflict)} == {"operator", "email_known"}
@@ -182,17 +220,30 @@ def test_a_sign_in_test_by_a_code_changes_nothing_and_is_for_whom_it_is(post: Po
     post.status("disabled")
     with pytest.raises(NotFound):
         post.ask()
-    secret = test_sign_ins.begin(post.ctx, post.services.caller, "volunteers", GALE, "observe", BASE)["link"].partition("sign_in_test=")[2]
-    assert sign_in_start.start(post.ctx, "volunteers", BASE, secret).url == f"{BASE}/sign-in?by=volunteers&sign_in_test={secret}"
+    secret = test_sign_ins.begin(post.ctx, post.services.caller, "volunteers", GALE, "observe", BASE)[
+        "link"
+    ].partition("sign_in_test=")[2]
+    assert (
+        sign_in_start.start(post.ctx, "volunteers", BASE, secret).url
+        == f"{BASE}/sign-in?by=volunteers&sign_in_test={secret}"
+    )
     assert post.give(post.ask(sign_in_test=secret)).outcome == "observed"
     assert len(post.services.rows(t.record, user_id=user)) == 1 and not post.services.rows(t.user_session)
     post.known("other@volunteers.example", "v.other")
-    assert post.give(post.ask("other@volunteers.example", sign_in_test=secret)).message == "This link is for another user."
+    assert (
+        post.give(post.ask("other@volunteers.example", sign_in_test=secret)).message
+        == "This link is for another user."
+    )
 
 
 def test_what_is_missing_stands_in_the_way(services: ServiceFixture) -> None:
     services.source("volunteers")
-    sign_in_settings.change(services.ctx, services.caller, "volunteers", {"protocol": "email_code", "policy": {"makes": True, "match": "ask"}})
+    sign_in_settings.change(
+        services.ctx,
+        services.caller,
+        "volunteers",
+        {"protocol": "email_code", "policy": {"makes": True, "match": "ask"}},
+    )
     with pytest.raises(InvalidInput, match="Missing: the email server"):
         rollout.set_status(services.ctx, services.caller, "volunteers", "enabled", confirm="Volunteers")
     sources.remove(services.ctx, services.caller, "volunteers")
@@ -200,7 +251,12 @@ def test_what_is_missing_stands_in_the_way(services: ServiceFixture) -> None:
 
 def test_of_two_sources_with_codes_for_one_domain_the_chosen_one_sends_it(post: Post) -> None:
     post.services.source("helpers")
-    sign_in_settings.change(post.ctx, post.services.caller, "helpers", {"protocol": "email_code", "policy": {"domains": ["volunteers.example"]}})
+    sign_in_settings.change(
+        post.ctx,
+        post.services.caller,
+        "helpers",
+        {"protocol": "email_code", "policy": {"domains": ["volunteers.example"]}},
+    )
     rollout.set_status(post.ctx, post.services.caller, "helpers", "enabled", confirm="Helpers")
     with pytest.raises(NotFound):
         post.ask()

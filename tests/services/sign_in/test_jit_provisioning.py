@@ -32,7 +32,11 @@ from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
 
 ISSUER = "https://id.rootworks.example"
-CLAIMS: dict[str, Any] = {"username": ["idris.vance"], "email": ["idris.vance@rootworks.example"], "displayname": ["Idris Vance"]}
+CLAIMS: dict[str, Any] = {
+    "username": ["idris.vance"],
+    "email": ["idris.vance@rootworks.example"],
+    "displayname": ["Idris Vance"],
+}
 
 
 @dataclass
@@ -43,17 +47,31 @@ class Door:
     source_id: str
     policy: SourcePolicy = field(default_factory=lambda: usual_policy("saml"))
 
-    def come(self, subject: str = "s-1", *, preview: bool = False, says_verified: bool = False, **claims: Any) -> JitResult:
+    def come(
+        self, subject: str = "s-1", *, preview: bool = False, says_verified: bool = False, **claims: Any
+    ) -> JitResult:
         self.steps = StepLog()
         source = self.services.rows(t.source, id=self.source_id)[0]
         proved = VerifiedIdentity(ISSUER, subject, {**CLAIMS, **claims})
-        one = JitProvisioner(self.services.ctx, source, self.policy, proved, self.steps, preview=preview, says_verified=says_verified)
+        one = JitProvisioner(
+            self.services.ctx,
+            source,
+            self.policy,
+            proved,
+            self.steps,
+            preview=preview,
+            says_verified=says_verified,
+        )
         return one.take(one.user())
 
     def groups_of(self, user_id: str | None) -> set[str]:
         names = {row.id: row.display_name for row in self.services.rows(t.group)}
         mine = {row.id for row in self.services.rows(t.record, user_id=user_id)}
-        return {names[row.group_id] for row in self.services.rows(t.membership) if row.record_id in mine and row.until_at is None}
+        return {
+            names[row.group_id]
+            for row in self.services.rows(t.membership)
+            if row.record_id in mine and row.until_at is None
+        }
 
     def refused(self, subject: str = "s-1", **claims: Any) -> str:
         with pytest.raises(SignInRefused) as wrong:
@@ -74,38 +92,62 @@ def everything(services: ServiceFixture) -> dict[str, list[Any]]:
 def test_somebody_new_comes_with_groups_and_what_they_give(services: ServiceFixture, door: Door) -> None:
     services.application()
     door.come(groups=["Site"])
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Site", source="contractors"))
-    arrived = door.come("s-2", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["Site", "Yard"])
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "curator", group="Site", source="contractors"),
+    )
+    arrived = door.come(
+        "s-2", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["Site", "Yard"]
+    )
     assert [(each["role"], each["what"]) for each in arrived.access] == [("Curator", "gained")]
     assert arrived.access[0]["reasons"] == ["Contractors > Site"]
     assert door.groups_of(arrived.user_id) == {"Site", "Yard"}
     assert not services.rows(t.pending_recompute, user_id=arrived.user_id)
     # They come again: nothing changes but what changed.
-    again = door.come("s-2", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["Yard"])
+    again = door.come(
+        "s-2", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["Yard"]
+    )
     assert (again.user_id, again.access[0]["what"]) == (arrived.user_id, "lost")
 
 
 def test_a_look_changes_nothing_and_tells_the_same(services: ServiceFixture, door: Door) -> None:
     services.application()
     door.come(groups=["Site"])
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Site", source="contractors"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "curator", group="Site", source="contractors"),
+    )
     recompute.process_marks(services.ctx)
     before = everything(services)
     looked = [
         door.come(preview=True, groups=["Site"]),
         door.come(preview=True, groups=[], displayname=["Somebody Else"]),
-        door.come("s-2", preview=True, username=["new"], email=["new@rootworks.example"], groups=["Site", "Never heard of"]),
+        door.come(
+            "s-2",
+            preview=True,
+            username=["new"],
+            email=["new@rootworks.example"],
+            groups=["Site", "Never heard of"],
+        ),
     ]
     assert everything(services) == before
     assert [[(each["role"], each["what"]) for each in one.access] for one in looked] == [
-        [("Curator", "kept")], [("Curator", "lost")], [("Curator", "gained")],
-    ]  # fmt: skip
-    done = door.come("s-2", username=["new"], email=["new@rootworks.example"], groups=["Site", "Never heard of"])
+        [("Curator", "kept")],
+        [("Curator", "lost")],
+        [("Curator", "gained")],
+    ]
+    done = door.come(
+        "s-2", username=["new"], email=["new@rootworks.example"], groups=["Site", "Never heard of"]
+    )
     assert [(each["role"], each["what"]) for each in done.access] == [("Curator", "gained")]
     assert [each["claimed"] for each in done.groups] == [each["claimed"] for each in looked[2].groups]
 
 
-def test_the_subject_is_who_somebody_is_whatever_they_are_called(services: ServiceFixture, door: Door) -> None:
+def test_the_subject_is_who_somebody_is_whatever_they_are_called(
+    services: ServiceFixture, door: Door
+) -> None:
     first = door.come()
     married = door.come(username=["idris.hale"], email=["idris.hale@rootworks.example"])
     assert married.user_id == first.user_id
@@ -115,9 +157,14 @@ def test_the_subject_is_who_somebody_is_whatever_they_are_called(services: Servi
     # Nor is the same subject of another issuer.
     source = services.rows(t.source, id=door.source_id)[0]
     other = JitProvisioner(
-        services.ctx, source, door.policy, VerifiedIdentity("https://id.elsewhere.example", "s-1", {**CLAIMS, "username": ["idris.hale"]}), StepLog(),
-        preview=False, says_verified=False,
-    )  # fmt: skip
+        services.ctx,
+        source,
+        door.policy,
+        VerifiedIdentity("https://id.elsewhere.example", "s-1", {**CLAIMS, "username": ["idris.hale"]}),
+        StepLog(),
+        preview=False,
+        says_verified=False,
+    )
     with pytest.raises(SignInRefused, match="The sign-in matches an existing user, but not with certainty"):
         other.take(other.user())
 
@@ -125,7 +172,9 @@ def test_the_subject_is_who_somebody_is_whatever_they_are_called(services: Servi
 # Who could become somebody else
 
 
-def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(services: ServiceFixture, door: Door) -> None:
+def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(
+    services: ServiceFixture, door: Door
+) -> None:
     staff = services.source("staff")
     services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("rootworks.example",))
@@ -133,8 +182,12 @@ def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(service
     assert not services.rows(t.record, connection_type=SIGN_IN)
 
 
-@pytest.mark.parametrize(("verified", "links"), [([True], True), (["true"], True), ([False], False), ([], False), (["yes"], False)])
-def test_an_e_mail_links_only_if_the_provider_vouches_for_it(services: ServiceFixture, door: Door, verified: list[Any], links: bool) -> None:
+@pytest.mark.parametrize(
+    ("verified", "links"), [([True], True), (["true"], True), ([False], False), ([], False), (["yes"], False)]
+)
+def test_an_e_mail_links_only_if_the_provider_vouches_for_it(
+    services: ServiceFixture, door: Door, verified: list[Any], links: bool
+) -> None:
     staff = services.source("staff", "fernhollow.example")
     services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
@@ -154,20 +207,30 @@ def test_an_e_mail_that_two_have_links_neither(services: ServiceFixture, door: D
 
 def test_nobody_becomes_an_operator_or_a_leaver(services: ServiceFixture, door: Door) -> None:
     staff = services.source("staff")
-    operators.add(services.ctx, services.caller, "una.kerrigan", "super_administrator", "fern-hollow-gate-seven")
+    operators.add(
+        services.ctx, services.caller, "una.kerrigan", "super_administrator", "fern-hollow-gate-seven"
+    )
     services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     gone = services.user(staff, "perdita.mossop", emails=[{"value": "perdita.mossop@fernhollow.example"}])
     services.intake.remove_user(staff, gone)
     door.policy = replace(door.policy, match=BY_EMAIL, domains=("fernhollow.example",))
-    assert "An operator has the user name '" in door.refused("s-1", username=["una.kerrigan"], email=["una.kerrigan@fernhollow.example"])
-    assert "A leaver had " in door.refused("s-2", username=["perdita.mossop"], email=["perdita.mossop@fernhollow.example"])
+    assert "An operator has the user name '" in door.refused(
+        "s-1", username=["una.kerrigan"], email=["una.kerrigan@fernhollow.example"]
+    )
+    assert "A leaver had " in door.refused(
+        "s-2", username=["perdita.mossop"], email=["perdita.mossop@fernhollow.example"]
+    )
 
 
 def test_a_group_of_another_source_is_another_group(services: ServiceFixture, door: Door) -> None:
     staff = services.source("staff")
     services.application()
     group = services.group(staff, "Curators")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group="Curators", source="staff"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "curator", group="Curators", source="staff"),
+    )
     for claimed in ("Curators", group):
         arrived = door.come(groups=[claimed])
         assert arrived.access == []
@@ -180,11 +243,14 @@ def test_signing_in_does_not_make_anybody_active_again(services: ServiceFixture,
     here = door.come()
     user_session = None
     with services.ctx.database.writing() as connection:
-        user_session = user_sessions.begin(connection, str(here.user_id), door.source_id, VerifiedIdentity(ISSUER, "s-1"), 8)
+        user_session = user_sessions.begin(
+            connection, str(here.user_id), door.source_id, VerifiedIdentity(ISSUER, "s-1"), 8
+        )
     assert user_sessions.by_secret(services.ctx, user_session) is not None
     assert len(services.rows(t.user)) == 1
     services.patch_user(door.source_id, record, {"op": "replace", "path": "active", "value": False})
-    # What the same source pushes of them counts: they are out, also where they were in already, and do not come in again.
+    # What the same source pushes of them counts: they are out, also where they were in already, and do not
+    # come in again.
     assert not services.rows(t.user)[0].active
     assert user_sessions.by_secret(services.ctx, user_session) is None
     assert door.refused().startswith("inactive")
@@ -205,11 +271,23 @@ def test_a_claim_that_did_not_come_is_not_a_claim_that_is_empty(door: Door) -> N
     assert door.groups_of(here.user_id) == set()
 
 
-def test_an_id_in_a_claim_is_the_group_that_the_source_pushed_under_it(services: ServiceFixture, door: Door) -> None:
+def test_an_id_in_a_claim_is_the_group_that_the_source_pushed_under_it(
+    services: ServiceFixture, door: Door
+) -> None:
     services.application()
-    services.intake.create_group(door.source_id, {"displayName": "Tree surgeons", "externalId": "5f2c8a10-77aa-4c1e-9d0f-0a1b2c3d4e5f"}, ())
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Tree surgeons", source="contractors"))
-    arrived = door.come(groups=["5F2C8A10-77aa-4c1e-9d0f-0a1b2c3d4e5f", "0000aaaa-77aa-4c1e-9d0f-0a1b2c3d4e5f"])
+    services.intake.create_group(
+        door.source_id,
+        {"displayName": "Tree surgeons", "externalId": "5f2c8a10-77aa-4c1e-9d0f-0a1b2c3d4e5f"},
+        (),
+    )
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group="Tree surgeons", source="contractors"),
+    )
+    arrived = door.come(
+        groups=["5F2C8A10-77aa-4c1e-9d0f-0a1b2c3d4e5f", "0000aaaa-77aa-4c1e-9d0f-0a1b2c3d4e5f"]
+    )
     assert arrived.groups[0]["group"]["name"] == "Tree surgeons"
     assert [each["role"] for each in arrived.access] == ["Viewer"]
     assert any("looks like an ID" in each["message"] for each in door.steps.lines)
@@ -224,9 +302,15 @@ def test_groups_that_are_not_chosen_are_left_out(door: Door) -> None:
 
 def test_what_was_claimed_lapses_when_they_do_not_come_any_more(services: ServiceFixture, door: Door) -> None:
     services.application()
-    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"claim_days": 30}})
+    sign_in_settings.change(
+        services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"claim_days": 30}}
+    )
     door.come(groups=["Site"])
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group="Site", source="contractors"))
+    assignments.add(
+        services.ctx,
+        services.caller,
+        AssignmentRequest("records", "viewer", group="Site", source="contractors"),
+    )
     here = door.come(groups=["Site"])
     now = clock.now()
     assert maintenance.lapse(services.ctx, later(now, 29 * 86_400)) == 0
@@ -262,13 +346,20 @@ def test_a_conflict_is_decided_and_they_come_in_the_next_time(services: ServiceF
     assert door.groups_of(arrived.user_id) == {"Site"}
 
 
-def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(
+    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     services.source("contractors")
     first, second = key_pair("provider")[1], key_pair("next")[1]
     published = [Provider(ISSUER, {REDIRECT: f"{ISSUER}/in"}, {}, (first,))]
     for module in (sign_in_settings, maintenance):
         monkeypatch.setattr(module, "fetch_metadata", lambda _: published[-1])
-    sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"metadata_url": f"{ISSUER}/metadata"}})
+    sign_in_settings.change(
+        services.ctx,
+        services.caller,
+        "contractors",
+        {"protocol": "saml", "settings": {"metadata_url": f"{ISSUER}/metadata"}},
+    )
     rollout.set_status(services.ctx, services.caller, "contractors", "enabled", confirm="Contractors")
 
     def kept() -> list[str]:
@@ -288,7 +379,9 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(ser
     published.append(replace(published[0], entity_id="https://elsewhere.example", certificates=(second,)))
     assert "'. Dravo did not accept it." in looked(6)
     published.append(replace(published[0], certificates=(second,)))
-    sign_in_settings.change(services.ctx, services.caller, "contractors", {"settings": {"auto_accept_certificates": True}})
+    sign_in_settings.change(
+        services.ctx, services.caller, "contractors", {"settings": {"auto_accept_certificates": True}}
+    )
     assert looked(8) is None
     assert kept() == [second.pem]
     told = [row.action for row in services.rows(t.audit)]

@@ -1,4 +1,6 @@
-"""How users sign in by a source is set: what is kept, what is forgotten, what is missing, and from when on it counts."""
+"""How users sign in by a source is set: what is kept, what is forgotten, what is missing, and from when on
+it counts.
+"""
 
 from __future__ import annotations
 
@@ -23,12 +25,23 @@ from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
 
 BASE = "https://dravo.fernhollow.example"
-FIELDS = {"entity_id": " https://id.rootworks.example ", "sign_in": "https://id.rootworks.example/in", "certificates": key_pair("provider")[1].body}
+FIELDS = {
+    "entity_id": " https://id.rootworks.example ",
+    "sign_in": "https://id.rootworks.example/in",
+    "certificates": key_pair("provider")[1].body,
+}
 OPENID = {
-    "issuer": "https://id.rootworks.example", "authorization": "https://id.rootworks.example/authorize", "token": "https://id.rootworks.example/token",
-    "keys": "https://id.rootworks.example/keys", "userinfo": None, "end_session": None, "algorithms": ["RS256"],
-    "token_auth": ["client_secret_basic"], "scopes": ["openid"], "jwks": {"keys": []},
-}  # fmt: skip
+    "issuer": "https://id.rootworks.example",
+    "authorization": "https://id.rootworks.example/authorize",
+    "token": "https://id.rootworks.example/token",
+    "keys": "https://id.rootworks.example/keys",
+    "userinfo": None,
+    "end_session": None,
+    "algorithms": ["RS256"],
+    "token_auth": ["client_secret_basic"],
+    "scopes": ["openid"],
+    "jwks": {"keys": []},
+}
 
 NOWHERE = {"source": None, "start": "", "by_code": False, "choices": [], "for_operators": []}
 
@@ -59,29 +72,48 @@ def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: Servi
     assert (row.provider["entity_id"], len(missing(partners, row))) == ("https://id.rootworks.example", 2)
     assert missing(partners, change(partners, fields=FIELDS)) == []
     # An empty field takes away what stood there.
-    assert missing(partners, change(partners, fields={"certificates": ""})) == ["the certificate of the provider"]
+    assert missing(partners, change(partners, fields={"certificates": ""})) == [
+        "the certificate of the provider"
+    ]
 
 
 @pytest.mark.parametrize(
     ("given", "told"),
     [
-        ({"settings": {"clock_skew": 9_000}}, "clock_skew"), ({"settings": {"color": "red"}}, "no setting 'color'"), ({"protocol": "oidc"}, "speaks SAML 2.0"),
-        ({"settings": {"metadata_url": "javascript:alert(1)"}}, "' is not a valid URL"), ({"fields": {"certificates": "abc"}}, "The certificate is incomplete or invalid."),
-        ({"fields": {"entity_id": "a\nb"}}, "The entity ID contains a line break"), ({"fields": {"sign_in": "javascript:alert(1)"}}, "' is not a valid URL"),
-        ({"metadata": "<html/>"}, "This is not the metadata of an identity provider"), ({"policy": {"match": "email"}}, "The domains of the source are missing."),
-        ({"policy": {"attributes": [{"attribute": "title", "expression": "title"}]}}, "The expression for userName is missing"),
+        ({"settings": {"clock_skew": 9_000}}, "clock_skew"),
+        ({"settings": {"color": "red"}}, "no setting 'color'"),
+        ({"protocol": "oidc"}, "speaks SAML 2.0"),
+        ({"settings": {"metadata_url": "javascript:alert(1)"}}, "' is not a valid URL"),
+        ({"fields": {"certificates": "abc"}}, "The certificate is incomplete or invalid."),
+        ({"fields": {"entity_id": "a\nb"}}, "The entity ID contains a line break"),
+        ({"fields": {"sign_in": "javascript:alert(1)"}}, "' is not a valid URL"),
+        ({"metadata": "<html/>"}, "This is not the metadata of an identity provider"),
+        ({"policy": {"match": "email"}}, "The domains of the source are missing."),
+        (
+            {"policy": {"attributes": [{"attribute": "title", "expression": "title"}]}},
+            "The expression for userName is missing",
+        ),
     ],
-)  # fmt: skip
-def test_what_cannot_be_is_refused_and_what_was_there_stays(partners: ServiceFixture, given: dict[str, Any], told: str) -> None:
+)
+def test_what_cannot_be_is_refused_and_what_was_there_stays(
+    partners: ServiceFixture, given: dict[str, Any], told: str
+) -> None:
     before = change(partners, protocol="saml", fields=FIELDS)
     with pytest.raises(DravoError, match=told):
         change(partners, **given)
     assert tuple(partners.rows(t.source_sign_in)[0]) == tuple(before)
 
 
-def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(
+    partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda issuer: {**OPENID, "issuer": issuer})
-    row = change(partners, protocol="oidc", settings={"issuer": OPENID["issuer"], "client_id": "dravo"}, secret="not-to-be-seen")
+    row = change(
+        partners,
+        protocol="oidc",
+        settings={"issuer": OPENID["issuer"], "client_id": "dravo"},
+        secret="not-to-be-seen",
+    )
     assert "not-to-be-seen" not in row.secret
     shown = setup_checklist.shown(partners.ctx, partners.caller, "partners", BASE)
     assert shown["has_secret"] and "not-to-be-seen" not in str(shown)
@@ -126,7 +158,9 @@ def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: 
     rollout.apply_scheduled_activation(ctx, later(now, 3_700))
     row = partners.rows(t.source_sign_in)[0]
     assert (row.status, row.enabled_from) == ("enabled", None)
-    assert sign_in_start.start(ctx, "partners", BASE).url.startswith("https://id.rootworks.example/in?SAMLRequest=")
+    assert sign_in_start.start(ctx, "partners", BASE).url.startswith(
+        "https://id.rootworks.example/in?SAMLRequest="
+    )
 
 
 def test_only_what_counts_has_to_be_proved_again(partners: ServiceFixture) -> None:
@@ -147,7 +181,10 @@ def test_only_what_counts_has_to_be_proved_again(partners: ServiceFixture) -> No
 def test_a_sign_in_test_is_for_somebody_and_for_a_while(partners: ServiceFixture) -> None:
     ctx, caller = partners.ctx, partners.caller
     change(partners, protocol="saml", fields=FIELDS)
-    for given, told in ((("", "observe"), "The user is missing."), (("una", "perhaps"), "' is not a valid mode.")):
+    for given, told in (
+        (("", "observe"), "The user is missing."),
+        (("una", "perhaps"), "' is not a valid mode."),
+    ):
         with pytest.raises(InvalidInput, match=told):
             test_sign_ins.begin(ctx, caller, "partners", *given, BASE)
     with pytest.raises(InvalidInput, match="A test sign-in must be valid for 1 to 1,440 minutes"):
@@ -185,43 +222,65 @@ def test_our_keys_change_without_a_gap(partners: ServiceFixture) -> None:
     assert [each.id for each in after] == [each.id for each in reversed(before)]
     assert "BEGIN" not in partners.rows(t.sign_in_key)[0].secret
     with ctx.database.writing() as connection:
-        connection.execute(t.sign_in_key.update().where(t.sign_in_key.c.id == before[0].id).values(retired_at=later(clock.now(), -1)))
+        connection.execute(
+            t.sign_in_key.update()
+            .where(t.sign_in_key.c.id == before[0].id)
+            .values(retired_at=later(clock.now(), -1))
+        )
     assert [each.id for each in keys()] == [before[1].id]
 
 
-def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_users(services: ServiceFixture) -> None:
+def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_users(
+    services: ServiceFixture,
+) -> None:
     ctx, caller = services.ctx, services.caller
     assert sign_in_start.source_for_email(ctx, "una@fernhollow.example") == {**NOWHERE, "any": False}
     for key, domain in (("partners", "rootworks.example"), ("guests", "guests.example")):
         services.source(key)
-        sign_in_settings.change(ctx, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}})
+        sign_in_settings.change(
+            ctx, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}}
+        )
         rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
     assert sign_in_start.source_for_email(ctx, "anybody@Guests.Example")["start"] == "/sso/guests/start"
     assert sign_in_start.source_for_email(ctx, "anybody@elsewhere.example") == {**NOWHERE, "any": True}
     assert sign_in_start.source_for_email(ctx, "") == {**NOWHERE, "any": True}
     rollout.set_status(ctx, caller, "guests", "disabled")
-    assert sign_in_start.source_for_email(ctx, "anybody@guests.example")["source"] == {"key": "partners", "label": "Partners"}
+    assert sign_in_start.source_for_email(ctx, "anybody@guests.example")["source"] == {
+        "key": "partners",
+        "label": "Partners",
+    }
 
 
-def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warned(services: ServiceFixture) -> None:
+def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warned(
+    services: ServiceFixture,
+) -> None:
     ctx, caller = services.ctx, services.caller
     for key in ("partners", "guests", "volunteers"):
         services.source(key)
     assert sources.change(ctx, caller, "volunteers", domains=["elsewhere.example"])["shared_domains"] == []
     for key, protocol in (("partners", "saml"), ("guests", "email_code")):
         fields = {"fields": FIELDS} if protocol == "saml" else {}
-        sign_in_settings.change(ctx, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}})
+        sign_in_settings.change(
+            ctx, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}}
+        )
     mail_queue.change(ctx, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
     for key in ("partners", "guests"):
         rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
     found = sign_in_start.source_for_email(ctx, "anybody@guests.example")
-    assert (found["source"], [(each["key"], each["start"], each["by_code"]) for each in found["choices"]]) == (
-        None, [("guests", "/sso/guests/start", True), ("partners", "/sso/partners/start", False)],
-    )  # fmt: skip
+    assert (
+        found["source"],
+        [(each["key"], each["start"], each["by_code"]) for each in found["choices"]],
+    ) == (
+        None,
+        [("guests", "/sso/guests/start", True), ("partners", "/sso/partners/start", False)],
+    )
     shared = [{"domain": "guests.example", "sources": [{"key": "partners", "label": "Partners"}]}]
     assert sources.one(ctx, "guests")["shared_domains"] == shared
     assert sources.one(ctx, "volunteers")["shared_domains"] == []
-    assert {each["key"] for each in sources.list_sources(ctx, Ask())["items"] if each["shared_domains"]} == {"guests", "partners"}
+    assert {each["key"] for each in sources.list_sources(ctx, Ask())["items"] if each["shared_domains"]} == {
+        "guests",
+        "partners",
+    }
 
 
 def test_what_nobody_signs_in_by_any_more_is_forgotten_with_its_keys(partners: ServiceFixture) -> None:

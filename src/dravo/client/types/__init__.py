@@ -1,9 +1,28 @@
-"""Responses of the management API as types. Made from its OpenAPI document by tools/make_types.py; not edited by hand."""
+"""Responses of the management API as types.
+
+Made from its OpenAPI document by tools/make_types.py; not edited by hand.
+"""
 
 from dravo.client.types.access import Access, PageOfAccess, Reason, SeatOf
 from dravo.client.types.accounts import Account, AccountDetail, OpenTask, PageOfAccounts
-from dravo.client.types.activity import ActivityLine, ActivityUser, AuditEntry, AuditObject, AuditVerification, PageOfActivity, PageOfAuditEntries
-from dravo.client.types.applications import Application, ApplicationLine, PageOfApplications, PageOfProvisionedGroups, Policy, ProvisionedGroup, Role
+from dravo.client.types.activity import (
+    ActivityLine,
+    ActivityUser,
+    AuditEntry,
+    AuditObject,
+    AuditVerification,
+    PageOfActivity,
+    PageOfAuditEntries,
+)
+from dravo.client.types.applications import (
+    Application,
+    ApplicationLine,
+    PageOfApplications,
+    PageOfProvisionedGroups,
+    Policy,
+    ProvisionedGroup,
+    Role,
+)
 from dravo.client.types.assignments import (
     Assignment,
     Bulk,
@@ -144,9 +163,27 @@ from dravo.client.types.sources import (
     TraceSubject,
     TraceUser,
 )
-from dravo.client.types.tasks import Attempt, Exchange, PageOfTasks, ProvisioningSummary, Task, TaskLine, TroubleKind, TroubleKinds
+from dravo.client.types.tasks import (
+    Attempt,
+    Exchange,
+    PageOfTasks,
+    ProvisioningSummary,
+    Task,
+    TaskLine,
+    TroubleKind,
+    TroubleKinds,
+)
 from dravo.client.types.tokens import ApiToken, NewApiToken, PageOfApiTokens, TokenOperator
-from dravo.client.types.users import PageOfUsers, User, UserAttribute, UserGroup, UserLine, UserRecord, Way, Why
+from dravo.client.types.users import (
+    PageOfUsers,
+    User,
+    UserAttribute,
+    UserGroup,
+    UserLine,
+    UserRecord,
+    Way,
+    Why,
+)
 
 __all__ = [
     "Access",

@@ -1,7 +1,8 @@
-"""Conditions of rules: a SCIM filter over a user (RFC 7644, section 3.4.2.2), who also has groups and sources here.
+"""Conditions of rules: a SCIM filter over a user (RFC 7644, section 3.4.2.2), who also has groups and
+sources here.
 
-A user is seen as the merged User with two more attributes: ``groups`` (``value``: the group's id, ``display``, ``source``: the
-source's key) and ``source`` (keys of the sources that have the user as active).
+A user is seen as the merged User with two more attributes: ``groups`` (``value``: the group's id,
+``display``, ``source``: the source's key) and ``source`` (keys of the sources that have the user as active).
 """
 
 from __future__ import annotations
@@ -21,7 +22,12 @@ from dravo.core.scim.schemas import ENTERPRISE_SCHEMA, USER_SCHEMA, Attribute, R
 Holds = Callable[[Mapping[str, Any]], bool]
 Needed = tuple[str | None, str, str]
 
-_SOURCE = Attribute("source", multi_valued=True, case_exact=True, description="Keys of the sources that report the user as active.")
+_SOURCE = Attribute(
+    "source",
+    multi_valued=True,
+    case_exact=True,
+    description="Keys of the sources that report the user as active.",
+)
 _GROUPS = Attribute(
     "groups",
     "complex",
@@ -46,7 +52,8 @@ class Condition:
         holds: whether a user, as `seen` makes them, meets it.
         asks_groups: whether the user's groups matter.
         asks_names: whether the names of groups matter.
-        needs: (extension's URN or None, attribute, folded value) that a user must have to meet it, where there is one such: by that
+        needs: (extension's URN or None, attribute, folded value) that a user must have to meet it, where
+            there is one such: by that
             the conditions that can hold at all are found without trying each.
         is_that: whether that is all there is to it.
     """
@@ -77,37 +84,56 @@ def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
     """Return a condition.
 
     Raises:
-        InvalidInput: if the text is no filter over a user, with the place; or asks for a group by its name alone: a group of
+        InvalidInput: if the text is no filter over a user, with the place; or asks for a group by its name
+            alone: a group of
             the same name in another source is another group.
     """
     written = text.strip()
     if not written:
-        raise InvalidInput("The rule is empty.", 'Enter a SCIM filter, such as: department eq "Herbarium".', "rule")
+        raise InvalidInput(
+            "The rule is empty.", 'Enter a SCIM filter, such as: department eq "Herbarium".', "rule"
+        )
     try:
         tree = parse_filter(_with_shorter_names(written), user_type(extensions))
     except ScimError as wrong:
         raise InvalidInput(
-            f"The rule is invalid: {wrong.detail}", 'Enter a SCIM filter, such as: title sw "Senior" and department eq "Herbarium".', "rule"
+            f"The rule is invalid: {wrong.detail}",
+            'Enter a SCIM filter, such as: title sw "Senior" and department eq "Herbarium".',
+            "rule",
         ) from None
     asked = list(_asked(tree))
     if any(name == "groups.display" for name, _ in asked) and not _always_with_source(tree):
         raise InvalidInput(
             "A rule on a group name must also name the source.",
-            'Use groups[display eq "Botanists" and source eq "staff"], or the group ID: groups.value eq "...".',
+            'Use groups[display eq "Botanists" and source eq "staff"], or the group ID: groups.value '
+            'eq "...".',
             "rule",
         )
     names = {name for name, _ in asked}
     needs = _needed(tree)
     asks_groups = any(name.startswith("groups") for name in names)
-    return Condition(written, _compiled(tree), asks_groups, "groups.display" in names, needs, needs is not None and not isinstance(tree, And))
+    return Condition(
+        written,
+        _compiled(tree),
+        asks_groups,
+        "groups.display" in names,
+        needs,
+        needs is not None and not isinstance(tree, And),
+    )
 
 
 # Attributes of the enterprise extension are known by their short names too, for users to read and write.
-_SHORT = {attribute.name.lower(): attribute.name for attribute in ENTERPRISE_SCHEMA.attributes if attribute.name != "manager"}
+_SHORT = {
+    attribute.name.lower(): attribute.name
+    for attribute in ENTERPRISE_SCHEMA.attributes
+    if attribute.name != "manager"
+}
 
 
 def _with_shorter_names(text: str) -> str:
-    """Return a filter in which the enterprise attributes stand with their URN; texts within quotation marks stay."""
+    """Return a filter in which the enterprise attributes stand with their URN; texts within quotation marks
+    stay.
+    """
     pieces: list[str] = []
     for number, piece in enumerate(_by_quotes(text)):
         if number % 2:
@@ -125,7 +151,9 @@ def _long(word: str) -> str:
 
 
 def _by_quotes(text: str) -> Iterator[str]:
-    """Yield the parts of a text in turn without and with quotation marks; a backslash takes the next sign as it is."""
+    """Yield the parts of a text in turn without and with quotation marks; a backslash takes the next sign as
+    it is.
+    """
     part, within, escaped = "", False, False
     for sign in text:
         if sign == '"' and not escaped:
@@ -158,14 +186,19 @@ def _asked(tree: Filter) -> Iterator[tuple[str, Filter]]:
 
 
 def _always_with_source(tree: Filter) -> bool:
-    """Whether every name of a group is asked for within brackets that also name its source, for one and the same element."""
+    """Whether every name of a group is asked for within brackets that also name its source, for one and the
+    same element.
+    """
     for name, part in _asked(tree):
         if name != "groups.display":
             continue
         if not isinstance(part, Element):
             return False
         together = part.inner.parts if isinstance(part.inner, And) else (part.inner,)
-        if not any(isinstance(each, Compare) and each.operator == "eq" and each.at.leaf.name == "source" for each in together):
+        if not any(
+            isinstance(each, Compare) and each.operator == "eq" and each.at.leaf.name == "source"
+            for each in together
+        ):
             return False
     return True
 
@@ -183,7 +216,13 @@ def _needed(tree: Filter) -> Needed | None:
 
 def _is_plain_text(tree: Compare) -> bool:
     at = tree.at
-    return at.attribute is not None and at.sub is None and not at.attribute.multi_valued and at.leaf.type == "string" and not at.leaf.case_exact
+    return (
+        at.attribute is not None
+        and at.sub is None
+        and not at.attribute.multi_valued
+        and at.leaf.type == "string"
+        and not at.leaf.case_exact
+    )
 
 
 def text_of(user: Mapping[str, Any], urn: str | None, name: str) -> str | None:
@@ -193,7 +232,9 @@ def text_of(user: Mapping[str, Any], urn: str | None, name: str) -> str | None:
 
 
 def _compiled(tree: Filter) -> Holds:
-    """Return a filter as a function; what is asked for most is asked for directly, the rest by the filter's own rules."""
+    """Return a filter as a function; what is asked for most is asked for directly, the rest by the filter's
+    own rules.
+    """
     match tree:
         case And(parts):
             every = [_compiled(part) for part in parts]
@@ -219,7 +260,9 @@ def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Hol
     return begins
 
 
-def seen(attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]) -> dict[str, Any]:
+def seen(
+    attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]
+) -> dict[str, Any]:
     """Return a user as conditions see them.
 
     Args:

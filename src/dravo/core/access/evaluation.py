@@ -1,19 +1,21 @@
 """Assignments and memberships become access, each with its reasons. A pure function of stored inputs and now.
 
-The order of decision for one user in one application, the first line that applies decides (docs/reference/access.md has the
-same table, line by line):
+The order of decision for one user in one application, the first line that applies decides
+(docs/reference/access.md has the same table, line by line):
 
 1. the user is inactive or gone: nothing;
 2. an exclusion that counts now names them: nothing;
 3. an assignment counts from its first instant until its last; outside them it is as if it were not there;
 4. the application is open to the assigned only, and no assignment that counts is for them: nothing;
-5. assignments give their roles; where direct ones and rules disagree, the application's policy says which are heard;
+5. assignments give their roles; where direct ones and rules disagree, the application's policy says which
+   are heard;
 6. several roles: all of them, or the highest alone;
 7. no role came, and the policy has a default role: that one;
 8. no role came, and the policy is to keep: the roles that were kept when nothing came any more;
 9. nothing.
 
-What depends on the past (what was kept, since when somebody is known) is an input here, never read from an earlier result.
+What depends on the past (what was kept, since when somebody is known) is an input here, never read from an
+earlier result.
 """
 
 from __future__ import annotations
@@ -26,7 +28,8 @@ from typing import Any, NamedTuple
 from dravo.core.access.conditions import Condition, text_of
 from dravo.core.instants import Instant
 
-# Who an assignment is for; beside these a reason can be the application's default role, or that roles were kept.
+# Who an assignment is for; beside these a reason can be the application's default role, or that roles were
+# kept.
 DIRECT, GROUP, EVERYONE, RULE, PATTERN = "direct", "group", "everyone", "rule", "pattern"
 DEFAULT, KEPT = "fallback", "retained"
 
@@ -36,12 +39,21 @@ ALL, HIGHEST = "all", "highest"
 BOTH, DIRECT_FIRST, RULES_FIRST = "both", "direct", "rules"
 
 # What decided, by the lines of the table above.
-INACTIVE, EXCLUDED, CLOSED, GIVEN, BY_DEFAULT, BY_KEEPING, NOTHING = "inactive", "excluded", "closed", "given", "default", "kept", "nothing"
+INACTIVE, EXCLUDED, CLOSED, GIVEN, BY_DEFAULT, BY_KEEPING, NOTHING = (
+    "inactive",
+    "excluded",
+    "closed",
+    "given",
+    "default",
+    "kept",
+    "nothing",
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Assignment:
-    """What an operator declared: somebody gets a role (or only is let in), or is kept out; until is exclusive.
+    """What an operator declared: somebody gets a role (or only is let in), or is kept out; until is
+    exclusive.
 
     Attributes:
         role_id: the role that it gives; None lets in without one, or keeps out.
@@ -70,12 +82,19 @@ class Assignment:
 
     def counts(self, now: Instant) -> bool:
         """Whether it says anything at an instant."""
-        return (self.from_at is None or self.from_at <= now) and (self.until_at is None or now < self.until_at)
+        return (self.from_at is None or self.from_at <= now) and (
+            self.until_at is None or now < self.until_at
+        )
 
     @property
     def plain(self) -> bool:
         """Whether it just gives its role, at any time, to everyone whom it is for."""
-        return not self.excludes and self.from_at is None and self.until_at is None and self.new_users_since is None
+        return (
+            not self.excludes
+            and self.from_at is None
+            and self.until_at is None
+            and self.new_users_since is None
+        )
 
     @property
     def kind(self) -> str:
@@ -93,10 +112,12 @@ class Policy:
 
     Attributes:
         eligibility: `ASSIGNED` or `ALL_USERS`.
-        fallback: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
+        fallback: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`,
+            `DEFAULT_ROLE` or `KEEP`.
         default_role_id: the role for `DEFAULT_ROLE`.
         several: `ALL` roles, or the `HIGHEST` alone.
-        first: `BOTH` direct assignments and rules are heard, or where both give roles `DIRECT_FIRST` or `RULES_FIRST` alone.
+        first: `BOTH` direct assignments and rules are heard, or where both give roles `DIRECT_FIRST` or
+            `RULES_FIRST` alone.
     """
 
     eligibility: str = ASSIGNED
@@ -110,14 +131,18 @@ PLAIN = Policy()
 
 
 class Membership(NamedTuple):
-    """A group that a user is in, and the groups between, nearest to the user first, where it is by nesting."""
+    """A group that a user is in, and the groups between, nearest to the user first, where it is by
+    nesting.
+    """
 
     group_id: str
     through: tuple[str, ...] = ()
 
 
 class Reason(NamedTuple):
-    """Why: the assignment (None for a default or kept role), the group that it names, the groups between, and of what kind it is."""
+    """Why: the assignment (None for a default or kept role), the group that it names, the groups between,
+    and of what kind it is.
+    """
 
     assignment_id: str | None
     group_id: str | None = None
@@ -127,12 +152,15 @@ class Reason(NamedTuple):
 
 @dataclass(frozen=True)
 class IndexedAccessConfig:
-    """What was declared, laid out for working out many users: most applications decide plainly, and most reasons are the same for all.
+    """What was declared, laid out for working out many users: most applications decide plainly, and most
+    reasons are the same for all.
 
     Attributes:
-        special: applications that need the whole table of decision; of all others assignments just give their roles.
+        special: applications that need the whole table of decision; of all others assignments just give
+            their roles.
         by_group: for a group id ((application id, role id), reason) of what it gives in the others.
-        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a user to have it.
+        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a user to
+            have it.
         others: what is for everyone, and rules that need no such text.
     """
 
@@ -211,7 +239,8 @@ class UserFacts:
 class Decision:
     """What was decided for one application: which line of the table did, and the roles with their reasons.
 
-    `heard` are all assignments that are for the user, each with its reason, whether they gave anything or not.
+    `heard` are all assignments that are for the user, each with its reason, whether they gave anything or
+    not.
     """
 
     by: str
@@ -221,7 +250,8 @@ class Decision:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a user has: reasons by (application id, role id); what decided, for each application that needed the whole table; and the
+    """What a user has: reasons by (application id, role id); what decided, for each application that needed
+    the whole table; and the
     next instant at which anything changes by itself."""
 
     roles: Mapping[tuple[str, str], tuple[Reason, ...]]
@@ -277,12 +307,18 @@ def compute_access(facts: UserFacts, declared: AccessConfig, now: Instant) -> Ac
         for role_id, reasons in decision.roles.items():
             roles[application_id, role_id] = reasons
         for assignment, _ in heard:
-            changes.extend(at for at in (assignment.from_at, assignment.until_at) if at is not None and at > now)
+            changes.extend(
+                at for at in (assignment.from_at, assignment.until_at) if at is not None and at > now
+            )
     return Access(roles, min(changes, default=None), decisions)
 
 
 def _roles_without_policy(
-    facts: UserFacts, prepared: IndexedAccessConfig, general: Iterable[Assignment], special: frozenset[str], own: frozenset[str]
+    facts: UserFacts,
+    prepared: IndexedAccessConfig,
+    general: Iterable[Assignment],
+    special: frozenset[str],
+    own: frozenset[str],
 ) -> dict[tuple[str, str], tuple[Reason, ...]]:
     """Return what a user has in the applications where assignments just give their roles."""
     roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
@@ -308,13 +344,19 @@ def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, 
     """Return what decides about a user in one application, whether it is a plain one or not."""
     if not facts.active:
         return Decision(INACTIVE, {})
-    heard = _applicable_assignments(facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id}))
+    heard = _applicable_assignments(
+        facts, declared, list(_general(facts, declared.prepared)), frozenset({application_id})
+    )
     policy = declared.policies.get(application_id, PLAIN)
-    return decide(policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.orders, now)
+    return decide(
+        policy, heard.get(application_id, ()), facts.kept.get(application_id, ()), declared.orders, now
+    )
 
 
 def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assignment]:
-    """Yield the assignments that are for a user because they are for everyone, or because they meet the rule and may."""
+    """Yield the assignments that are for a user because they are for everyone, or because they meet the rule
+    and may.
+    """
     for each in prepared.others:
         if meets(facts, each) and is_confirmed(facts, each):
             yield each
@@ -344,7 +386,9 @@ def is_confirmed(facts: UserFacts, assignment: Assignment) -> bool:
 def _applicable_assignments(
     facts: UserFacts, declared: AccessConfig, general: Iterable[Assignment], applications: frozenset[str]
 ) -> dict[str, list[tuple[Assignment, Reason]]]:
-    """Return for each of some applications that is to be decided about the assignments that are for a user, with their reasons."""
+    """Return for each of some applications that is to be decided about the assignments that are for a user,
+    with their reasons.
+    """
     heard: dict[str, list[tuple[Assignment, Reason]]] = {
         application_id: []
         for application_id, policy in declared.policies.items()
@@ -360,7 +404,9 @@ def _applicable_assignments(
                 heard.setdefault(assignment.application_id, []).append((assignment, reason))
     for assignment in general:
         if assignment.application_id in applications and _concerns(assignment, facts):
-            heard.setdefault(assignment.application_id, []).append((assignment, Reason(assignment.id, kind=assignment.kind)))
+            heard.setdefault(assignment.application_id, []).append(
+                (assignment, Reason(assignment.id, kind=assignment.kind))
+            )
     return heard
 
 

@@ -1,4 +1,6 @@
-"""The flow picture: users from sources through groups and roles into applications, cut down to what can be read at a glance."""
+"""The flow picture: users from sources through groups and roles into applications, cut down to what can be
+read at a glance.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ Thing = TypeVar("Thing", bound=Hashable)
 class Held(NamedTuple):
     """So many users of a source have a role, by a group or in another way.
 
-    `way` is a group's id, or for other reasons their kind, such as "direct" or "rule"; `by_group` tells which.
+    `way` is a group's id, or for other reasons their kind, such as "direct" or "rule"; `by_group` tells
+    which.
     """
 
     source: str
@@ -29,7 +32,9 @@ class Held(NamedTuple):
 
 @dataclass(frozen=True)
 class Node:
-    """A place in the picture: in which stage, of what kind, whose (None: of several, bundled), how many flow through, how many it bundles."""
+    """A place in the picture: in which stage, of what kind, whose (None: of several, bundled), how many flow
+    through, how many it bundles.
+    """
 
     id: str
     stage: str
@@ -48,9 +53,14 @@ class Band(NamedTuple):
 
 
 def picture(
-    held: Iterable[Held], application_of: Mapping[str, str], most_groups: int, most_roles: int, most_applications: int
+    held: Iterable[Held],
+    application_of: Mapping[str, str],
+    most_groups: int,
+    most_roles: int,
+    most_applications: int,
 ) -> tuple[list[Node], list[Band]]:
-    """Return nodes, stage by stage with the largest first, and the bands between them; what is small is bundled.
+    """Return nodes, stage by stage with the largest first, and the bands between them; what is small is
+    bundled.
 
     Args:
         held: who has what.
@@ -74,7 +84,13 @@ def picture(
             (f"{kind}:{way or OTHERS}", GROUP, kind, way, each.way),
             # Roles of one application are bundled with each other only.
             (f"{ROLE}:{role or f'{OTHERS}:{application or OTHERS}'}", ROLE, ROLE, role, each.role),
-            (f"{APPLICATION}:{application or OTHERS}", APPLICATION, APPLICATION, application, application_of[each.role]),
+            (
+                f"{APPLICATION}:{application or OTHERS}",
+                APPLICATION,
+                APPLICATION,
+                application,
+                application_of[each.role],
+            ),
         )
         for node_id, stage, node_kind, of, what in path:
             users[node_id] += each.users
@@ -82,7 +98,9 @@ def picture(
             inside.setdefault(node_id, set()).add(what)
         for (one, *_), (two, *_) in pairwise(path):
             bands[one, two] += each.users
-    nodes = [Node(key, *made[key], users[key], 0 if made[key][2] is not None else len(inside[key])) for key in made]
+    nodes = [
+        Node(key, *made[key], users[key], 0 if made[key][2] is not None else len(inside[key])) for key in made
+    ]
     nodes.sort(key=lambda node: (STAGES.index(node.stage), node.of is None, -node.users, node.id))
     return nodes, [Band(one, two, number) for (one, two), number in sorted(bands.items())]
 

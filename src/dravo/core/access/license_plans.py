@@ -1,4 +1,5 @@
-"""Plans with seats: which plan somebody's access asks for, and what that makes of the seat that they have or wait for.
+"""Plans with seats: which plan somebody's access asks for, and what that makes of the seat that they have or
+wait for.
 
 Having a seat is a stored, dated input: access does not depend on it, the account in the application does.
 """
@@ -45,7 +46,9 @@ class Seat(NamedTuple):
 
 
 class SeatChanges(NamedTuple):
-    """What becomes of somebody's seats: (application id, plan id) that they wait for from now on, and ids of those that end."""
+    """What becomes of somebody's seats: (application id, plan id) that they wait for from now on, and ids of
+    those that end.
+    """
 
     asks: tuple[tuple[str, str], ...] = ()
     ends: tuple[str, ...] = ()
@@ -54,7 +57,9 @@ class SeatChanges(NamedTuple):
 NO_SEATING = SeatChanges()
 
 
-def asked_for(roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mapping[str, str], plans: Mapping[str, Plan]) -> dict[str, tuple[str, ...]]:
+def asked_for(
+    roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mapping[str, str], plans: Mapping[str, Plan]
+) -> dict[str, tuple[str, ...]]:
     """Return by application id the plans that somebody's roles come with, the highest first.
 
     Args:
@@ -68,17 +73,25 @@ def asked_for(roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mappin
             plan_id = plan_of.get(reason.assignment_id or "")
             if plan_id is not None and plan_id in plans:
                 found.setdefault(application_id, set()).add(plan_id)
-    return {application_id: tuple(sorted(ids, key=lambda each: plans[each].order)) for application_id, ids in found.items()}
+    return {
+        application_id: tuple(sorted(ids, key=lambda each: plans[each].order))
+        for application_id, ids in found.items()
+    }
 
 
 def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatChanges:
-    """Return what becomes of somebody's seats: they have one at the most in an application, and wait for those of higher plans.
+    """Return what becomes of somebody's seats: they have one at the most in an application, and wait for
+    those of higher plans.
 
     Args:
         held: what they have and wait for now.
         wanted: by application id the plans that they may have, the highest first.
     """
-    seated = {seat.application_id: seat.plan_id for seat in held if seat.seated and seat.plan_id in wanted.get(seat.application_id, ())}
+    seated = {
+        seat.application_id: seat.plan_id
+        for seat in held
+        if seat.seated and seat.plan_id in wanted.get(seat.application_id, ())
+    }
     waits = {
         (application_id, plan_id)
         for application_id, plans in wanted.items()
@@ -86,13 +99,20 @@ def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatCh
     }
     kept = {(seat.application_id, seat.plan_id) for seat in held if not seat.seated} & waits
     ends = (
-        seat.id for seat in held
-        if (seated.get(seat.application_id) != seat.plan_id if seat.seated else (seat.application_id, seat.plan_id) not in kept)
-    )  # fmt: skip
+        seat.id
+        for seat in held
+        if (
+            seated.get(seat.application_id) != seat.plan_id
+            if seat.seated
+            else (seat.application_id, seat.plan_id) not in kept
+        )
+    )
     return SeatChanges(tuple(sorted(waits - kept)), tuple(ends))
 
 
-def goes_over(reasons: Sequence[Reason], seated: Plan | None, plan_of: Mapping[str, str], plans: Mapping[str, Plan]) -> bool:
+def goes_over(
+    reasons: Sequence[Reason], seated: Plan | None, plan_of: Mapping[str, str], plans: Mapping[str, Plan]
+) -> bool:
     """Whether a role is sent: something gives it that needs no seat, or a seat of that plan or a lower one.
 
     Args:

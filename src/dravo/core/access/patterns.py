@@ -1,6 +1,8 @@
-"""Patterns of group names that say which role a group gives: `^ticketdesk-(.+)$` gives the role whose key is the captured part.
+"""Patterns of group names that say which role a group gives: `^ticketdesk-(.+)$` gives the role whose key is
+the captured part.
 
-Patterns run on an engine of linear time. The highest role of an application is given by a pattern only to groups that somebody
+Patterns run on an engine of linear time. The highest role of an application is given by a pattern only to
+groups that somebody
 confirmed: anyone who may name groups at the source must not be able to hand it out.
 """
 
@@ -22,7 +24,9 @@ GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED = "gives", "no_match", "unknown_rol
 
 @dataclass(frozen=True)
 class Read:
-    """What a pattern makes of one group's name: one of the words above, the captured part, and the role's key if it gives one."""
+    """What a pattern makes of one group's name: one of the words above, the captured part, and the role's
+    key if it gives one.
+    """
 
     outcome: str
     captured: str = ""

@@ -1,4 +1,5 @@
-"""Turns the text of an expression into something that is worked out quickly for many users, and tells what is wrong with it, and where.
+"""Turns the text of an expression into something that is worked out quickly for many users, and tells what
+is wrong with it, and where.
 
 No code is run, nothing loops, and patterns run in linear time: an expression ends, whatever it says.
 """
@@ -34,7 +35,9 @@ Values = Callable[[Mapping[str, Any]], Any]
 
 
 class ExpressionError(InvalidInput):
-    """An expression that cannot be read; `position` is the number of the character at fault, counted from 0."""
+    """An expression that cannot be read; `position` is the number of the character at fault, counted from
+    0.
+    """
 
     code = "invalid_expression"
 
@@ -59,7 +62,8 @@ class Expression:
     _evaluate: Values
 
     def result(self, user: Mapping[str, Any]) -> Any:
-        """Return the value for a user: text, number, boolean, a list of those; None if it is missing or empty.
+        """Return the value for a user: text, number, boolean, a list of those; None if it is missing or
+        empty.
 
         Args:
             user: a SCIM User, names as in the schema.
@@ -81,7 +85,8 @@ def compile_expression(text: str, reads: str = SCIM_USER) -> Expression:
 
     Args:
         text: as it was written.
-        reads: `SCIM_USER` for what names attributes as SCIM does; `ENTRY` for what names those of a directory's entry or a file's
+        reads: `SCIM_USER` for what names attributes as SCIM does; `ENTRY` for what names those of a
+            directory's entry or a file's
             line: any name, in any letter case.
 
     Raises:
@@ -93,7 +98,9 @@ def compile_expression(text: str, reads: str = SCIM_USER) -> Expression:
 
 
 class _Compiler:
-    """Compiles one expression; those within a text are compiled by the same, so that all that is used is known."""
+    """Compiles one expression; those within a text are compiled by the same, so that all that is used is
+    known.
+    """
 
     asked_of: ResourceType = USER
 
@@ -102,13 +109,23 @@ class _Compiler:
         self.uses: set[str] = set()
 
     def read(self, text: str, offset: int) -> tuple[Values, str]:
-        """Return an expression as a function of a user, and in words; `offset` is where its text begins in the whole."""
+        """Return an expression as a function of a user, and in words; `offset` is where its text begins in
+        the whole.
+        """
         if len(text) > LONGEST_EXPRESSION:
-            raise ExpressionError(f"The expression is longer than {LONGEST_EXPRESSION} characters.", "Shorten the expression.", offset)
+            raise ExpressionError(
+                f"The expression is longer than {LONGEST_EXPRESSION} characters.",
+                "Shorten the expression.",
+                offset,
+            )
         if self.depth > DEEPEST or text.count("(") > 100:
             raise ExpressionError("The expression is nested too deeply.", "Simplify the expression.", offset)
         if not text.strip():
-            raise ExpressionError("The expression is empty.", "Enter an attribute, such as userName, or a text in quotes.", offset)
+            raise ExpressionError(
+                "The expression is empty.",
+                "Enter an attribute, such as userName, or a text in quotes.",
+                offset,
+            )
         try:
             tree = _parser().parse(text)
         except UnexpectedInput as wrong:
@@ -141,10 +158,18 @@ class _Compiler:
             condition = parse_filter(text.strip(), self.asked_of)
         except ScimError as wrong:
             raise ExpressionError(
-                f"The condition is invalid: {wrong.detail}", "Write the condition as a SCIM filter.", offset + _start(token)
+                f"The condition is invalid: {wrong.detail}",
+                "Write the condition as a SCIM filter.",
+                offset + _start(token),
             ) from None
-        self.uses |= {f"{at.urn}:{at.attribute.name}" if at.urn else at.attribute.name for at in locations(condition) if at.attribute}
-        return (lambda user: value(user) if matches(condition, user) else None), f"{words}, when {text.strip()}"
+        self.uses |= {
+            f"{at.urn}:{at.attribute.name}" if at.urn else at.attribute.name
+            for at in locations(condition)
+            if at.attribute
+        }
+        return (
+            lambda user: value(user) if matches(condition, user) else None
+        ), f"{words}, when {text.strip()}"
 
     def _chain(self, tree: Any, offset: int) -> tuple[Values, str]:
         value, words = self._value(tree.children[0], offset)
@@ -171,22 +196,38 @@ class _Compiler:
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
         hint = "Use the SCIM name of the attribute, without 'attribute' and quotes."
-        raise ExpressionError("'attribute' with a name in quotes works only for directories and files.", hint, offset + _start(token))
+        raise ExpressionError(
+            "'attribute' with a name in quotes works only for directories and files.",
+            hint,
+            offset + _start(token),
+        )
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         text, place = str(token), offset + _start(token)
-        known = any(text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions))
+        known = any(
+            text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions)
+        )
         if text.lower().startswith("urn:") and not known:
             return self._foreign(text, place)
         try:
             path = parse_path(text, USER)
         except ScimError as wrong:
-            raise ExpressionError(wrong.detail, "Use a SCIM name, such as name.givenName or emails.value.", place) from None
+            raise ExpressionError(
+                wrong.detail, "Use a SCIM name, such as name.givenName or emails.value.", place
+            ) from None
         at, element = path.at, path.element
         if at.attribute is None or at.attribute.name in _NOT_READ:
-            raise ExpressionError(f"'{text}' cannot be used in an expression.", "Enter one attribute of the user.", place)
+            raise ExpressionError(
+                f"'{text}' cannot be used in an expression.", "Enter one attribute of the user.", place
+            )
         name, urn, multi_valued = at.attribute.name, at.urn, at.attribute.multi_valued
-        sub = at.sub.name if at.sub else "value" if at.attribute.type == "complex" and "value" in at.attribute.sub_by_name else None
+        sub = (
+            at.sub.name
+            if at.sub
+            else "value"
+            if at.attribute.type == "complex" and "value" in at.attribute.sub_by_name
+            else None
+        )
         if at.attribute.type == "complex" and sub is None:
             hint = f"Use a sub-attribute, such as {at.attribute.name}.{at.attribute.sub[0].name}."
             raise ExpressionError(f"'{text}' is a complex attribute.", hint, place)
@@ -212,7 +253,11 @@ class _Compiler:
         urn, _, name = text.rpartition(":")
         name, _, sub = name.partition(".")
         if "[" in text or not name:
-            raise ExpressionError(f"'{text}' cannot be used.", "Write an extension's attribute as its URN, a colon, and its name.", place)
+            raise ExpressionError(
+                f"'{text}' cannot be used.",
+                "Write an extension's attribute as its URN, a colon, and its name.",
+                place,
+            )
         self.uses.add(f"{urn}:{name}")
 
         def read(user: Mapping[str, Any]) -> Any:
@@ -243,7 +288,9 @@ class _Compiler:
                 words.append(what)
                 plain, position = "", end + 1
             elif text[position] == "}":
-                raise ExpressionError("A closing brace has no opening brace.", "Write }} for a literal brace.", start + position)
+                raise ExpressionError(
+                    "A closing brace has no opening brace.", "Write }} for a literal brace.", start + position
+                )
             else:
                 plain, position = plain + text[position], position + 1
         if not pieces:
@@ -258,7 +305,10 @@ class _Compiler:
         if kind == "look_up":
             rows = [tuple(row.children) for row in children]
             table = {
-                _unquoted(key, offset): _unquoted(value, offset) if value.type == "TEXT" else functions.as_number(str(value)) for key, value in rows
+                _unquoted(key, offset): _unquoted(value, offset)
+                if value.type == "TEXT"
+                else functions.as_number(str(value))
+                for key, value in rows
             }
             return functions.look_up(table), f"looked up in a table of {len(table)}"
         if kind in _SIMPLE:
@@ -266,23 +316,44 @@ class _Compiler:
         if kind == "at_most":
             most = int(float(children[0]))
             if most < 1:
-                raise ExpressionError("'at most' needs a number of at least 1.", "Enter the number of characters.", offset + _start(children[0]))
+                raise ExpressionError(
+                    "'at most' needs a number of at least 1.",
+                    "Enter the number of characters.",
+                    offset + _start(children[0]),
+                )
             return functions.on_text(lambda text: text[:most]), f"at most {most} characters"
         texts = [_unquoted(child, offset) for child in children]
         if kind in ("part", "replace_pattern"):
             try:
                 pattern = functions.compiled(texts[0])
-                step = functions.part(pattern) if kind == "part" else functions.replace_pattern(pattern, texts[1])
+                step = (
+                    functions.part(pattern)
+                    if kind == "part"
+                    else functions.replace_pattern(pattern, texts[1])
+                )
             except ValueError as wrong:
                 place = offset + _start(children[0])
-                raise ExpressionError(f"The pattern is invalid: {wrong}.", "Use the RE2 syntax.", place) from None
-            return step, f"the part that matches {texts[0]}" if kind == "part" else f"with what matches {texts[0]} replaced by “{texts[1]}”"
+                raise ExpressionError(
+                    f"The pattern is invalid: {wrong}.", "Use the RE2 syntax.", place
+                ) from None
+            return (
+                step,
+                f"the part that matches {texts[0]}"
+                if kind == "part"
+                else f"with what matches {texts[0]} replaced by “{texts[1]}”",
+            )
         if kind == "replace":
-            return functions.on_text(lambda text: text.replace(texts[0], texts[1])), f"with “{texts[0]}” replaced by “{texts[1]}”"
+            return functions.on_text(
+                lambda text: text.replace(texts[0], texts[1])
+            ), f"with “{texts[0]}” replaced by “{texts[1]}”"
         if kind == "join":
             return functions.join(texts[0]), f"joined with “{texts[0]}”"
         if not texts[0]:
-            raise ExpressionError(f"'{kind.replace('_', ' ')}' needs a text that is not empty.", "Enter the text.", offset + _start(children[0]))
+            raise ExpressionError(
+                f"'{kind.replace('_', ' ')}' needs a text that is not empty.",
+                "Enter the text.",
+                offset + _start(children[0]),
+            )
         made: Callable[[str], functions.Step] = getattr(functions, kind)
         return made(texts[0]), f"the text {kind.replace('_', ' the ')} “{texts[0]}”"
 
@@ -301,20 +372,28 @@ _SIMPLE: dict[str, tuple[functions.Step, str]] = {
 
 
 class _EntryCompiler(_Compiler):
-    """Compiles an expression over an entry: names are the source's own, their letter case does not matter, and each may have many values."""
+    """Compiles an expression over an entry: names are the source's own, their letter case does not matter,
+    and each may have many values.
+    """
 
     asked_of = ENTRY_TYPE
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
         if "[" in token:
             hint = f"Write {str(token).partition('[')[0]}, and select among its values with steps."
-            raise ExpressionError("The attribute of an entry has no sub-attributes.", hint, offset + _start(token))
+            raise ExpressionError(
+                "The attribute of an entry has no sub-attributes.", hint, offset + _start(token)
+            )
         return self._attribute(str(token))
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
         name = _unquoted(token, offset)
         if not name.strip():
-            raise ExpressionError("The name of an attribute is missing.", "Enter the name in the quotes.", offset + _start(token))
+            raise ExpressionError(
+                "The name of an attribute is missing.",
+                "Enter the name in the quotes.",
+                offset + _start(token),
+            )
         return self._attribute(name)
 
     def _attribute(self, name: str) -> tuple[Values, str]:
@@ -346,7 +425,11 @@ def _put_together(pieces: list[str | Values]) -> Values:
             if value is None:
                 # Nothing half-made is ever sent: one part missing, and the whole is missing.
                 return None
-            found.append(", ".join(map(functions.text_of, value)) if isinstance(value, list) else functions.text_of(value))
+            found.append(
+                ", ".join(map(functions.text_of, value))
+                if isinstance(value, list)
+                else functions.text_of(value)
+            )
         return "".join(found)[: functions.LONGEST]
 
     return whole
@@ -368,7 +451,9 @@ def _unquoted(token: Token, offset: int) -> str:
         # A backslash before another sign stands for itself, so that patterns need not be written twice over.
         return str(json.loads(f'"{_escaped(kept)}"', strict=False))
     except ValueError:
-        raise ExpressionError("The text contains a single backslash.", "Write two backslashes for one.", offset + _start(token)) from None
+        raise ExpressionError(
+            "The text contains a single backslash.", "Write two backslashes for one.", offset + _start(token)
+        ) from None
 
 
 def _escaped(text: str) -> str:
@@ -385,7 +470,9 @@ def _escaped(text: str) -> str:
 
 
 def _closing(text: str, position: int, start: int) -> int:
-    """Return where the brace that opens at a position is closed; braces within quotes inside it do not count."""
+    """Return where the brace that opens at a position is closed; braces within quotes inside it do not
+    count.
+    """
     quote = ""
     depth = 0
     for place in range(position, len(text)):
@@ -400,26 +487,51 @@ def _closing(text: str, position: int, start: int) -> int:
             depth -= 1
             if depth == 0:
                 return place
-    raise ExpressionError("An opening brace has no closing brace.", "Add }, or write {{ for a literal brace.", start + position)
+    raise ExpressionError(
+        "An opening brace has no closing brace.", "Add }, or write {{ for a literal brace.", start + position
+    )
 
 
 _WORDS = {
-    "THEN": "then", "ELSE": "else", "WHEN": "when", "TEXT": "a text in quotes", "PATH": "an attribute", "NUMBER": "a number", "LPAR": "(",
-    "RPAR": ")",    "WITH": "with", "IS": "is", "COMMA": ",", "UP": "up", "MOST": "most", "$END": "the end",
-}  # fmt: skip
+    "THEN": "then",
+    "ELSE": "else",
+    "WHEN": "when",
+    "TEXT": "a text in quotes",
+    "PATH": "an attribute",
+    "NUMBER": "a number",
+    "LPAR": "(",
+    "RPAR": ")",
+    "WITH": "with",
+    "IS": "is",
+    "COMMA": ",",
+    "UP": "up",
+    "MOST": "most",
+    "$END": "the end",
+}
 
 
 def _unreadable(text: str, wrong: UnexpectedInput, offset: int) -> ExpressionError:
-    position = wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
+    position = (
+        wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
+    )
     position = min(position, len(text))
     token = getattr(wrong, "token", None)
     if token is not None and token.type == "$END":
         position = len(text)
-    expected = getattr(wrong, "accepts", None) or getattr(wrong, "expected", None) or getattr(wrong, "allowed", None) or set()
+    expected = (
+        getattr(wrong, "accepts", None)
+        or getattr(wrong, "expected", None)
+        or getattr(wrong, "allowed", None)
+        or set()
+    )
     named = sorted({_WORDS.get(each, each.lower()) for each in expected})
     if text[position : position + 1] in ("'", '"') and text.count(text[position], position) % 2:
-        return ExpressionError("A text has no closing quote.", f"Add {text[position]} at the end of the text.", offset + position)
+        return ExpressionError(
+            "A text has no closing quote.", f"Add {text[position]} at the end of the text.", offset + position
+        )
     rest = text[position : position + 15]
     where = f"at '{rest}'" if rest else "at its end"
     hint = f"Expected: {', '.join(named)}." if named and len(named) <= 25 else "See the expression reference."
-    return ExpressionError(f"The expression is invalid {where} (character {position + 1}).", hint, offset + position)
+    return ExpressionError(
+        f"The expression is invalid {where} (character {position + 1}).", hint, offset + position
+    )

@@ -1,4 +1,6 @@
-"""Entries of directories and lines of files as conditions see them: any attribute may be asked for, and has texts for values."""
+"""Entries of directories and lines of files as conditions see them: any attribute may be asked for, and has
+texts for values.
+"""
 
 from __future__ import annotations
 
@@ -27,4 +29,6 @@ class EntryType(ResourceType):
         return _AnyName()
 
 
-ENTRY_TYPE = EntryType("Entry", "/", Schema("urn:dravo:entry", "Entry", "A record of a directory or file", ()))
+ENTRY_TYPE = EntryType(
+    "Entry", "/", Schema("urn:dravo:entry", "Entry", "A record of a directory or file", ())
+)

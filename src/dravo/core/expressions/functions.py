@@ -1,4 +1,7 @@
-"""What the steps of an expression do. Each takes a value (text, number, boolean, list) and returns one, or None for missing."""
+"""What the steps of an expression do.
+
+Each takes a value (text, number, boolean, list) and returns one, or None for missing.
+"""
 
 from __future__ import annotations
 
@@ -13,10 +16,26 @@ import re2
 Step = Callable[[Any], Any]
 LONGEST = 10_000
 # Letters that do not fall apart into a plain one and an accent.
-_PLAIN = str.maketrans({
-    "ß": "ss", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D", "þ": "th", "Þ": "Th",
-    "ð": "d", "Ð": "D", "ı": "i",
-})  # fmt: skip
+_PLAIN = str.maketrans(
+    {
+        "ß": "ss",
+        "æ": "ae",
+        "Æ": "AE",
+        "œ": "oe",
+        "Œ": "OE",
+        "ø": "o",
+        "Ø": "O",
+        "ł": "l",
+        "Ł": "L",
+        "đ": "d",
+        "Đ": "D",
+        "þ": "th",
+        "Þ": "Th",
+        "ð": "d",
+        "Ð": "D",
+        "ı": "i",
+    }
+)
 
 
 def text_of(value: Any) -> str:
@@ -29,7 +48,9 @@ def text_of(value: Any) -> str:
 
 
 def on_text(change: Callable[[str], str | None]) -> Step:
-    """Return a step that works on a text, and on each of a list; what is left with nothing drops out of the list."""
+    """Return a step that works on a text, and on each of a list; what is left with nothing drops out of the
+    list.
+    """
 
     def step(value: Any) -> Any:
         if isinstance(value, list):
@@ -67,7 +88,9 @@ def after_last(mark: str) -> Step:
 
 
 def part(pattern: Any) -> Step:
-    """Return what a pattern finds: its first group if it has one, else all that it matches; missing if it finds nothing."""
+    """Return what a pattern finds: its first group if it has one, else all that it matches; missing if it
+    finds nothing.
+    """
 
     def find(text: str) -> str | None:
         found = pattern.search(text)
@@ -80,7 +103,8 @@ def part(pattern: Any) -> Step:
 
 
 def replace_pattern(pattern: Any, replacement: str) -> Step:
-    r"""Return a text with each match replaced; \1 to \9 in the replacement stand for the pattern's groups, \0 for all of it.
+    r"""Return a text with each match replaced; \1 to \9 in the replacement stand for the pattern's groups,
+    \0 for all of it.
 
     Raises:
         ValueError: if the pattern has no such group.
@@ -91,13 +115,17 @@ def replace_pattern(pattern: Any, replacement: str) -> Step:
             raise ValueError(f"it has no group {digit}")
 
     def made(match: Any) -> str:
-        return "".join(piece if place % 2 == 0 else match.group(int(piece)) or "" for place, piece in enumerate(pieces))
+        return "".join(
+            piece if place % 2 == 0 else match.group(int(piece)) or "" for place, piece in enumerate(pieces)
+        )
 
     return on_text(lambda text: str(pattern.sub(made, text)))
 
 
 def look_up(table: Mapping[str, Any]) -> Step:
-    """Return what a table has for a text, compared without regard to letter case; missing if it has nothing."""
+    """Return what a table has for a text, compared without regard to letter case; missing if it has
+    nothing.
+    """
     folded = {key.casefold(): value for key, value in table.items()}
 
     def find(value: Any) -> Any:
@@ -110,7 +138,9 @@ def look_up(table: Mapping[str, Any]) -> Step:
 
 def join(between: str) -> Step:
     """Return the values of a list as one text."""
-    return lambda value: between.join(text_of(each) for each in value)[:LONGEST] if isinstance(value, list) else text_of(value)
+    return lambda value: (
+        between.join(text_of(each) for each in value)[:LONGEST] if isinstance(value, list) else text_of(value)
+    )
 
 
 def pick(place: int) -> Step:
@@ -137,10 +167,14 @@ def as_number(value: Any) -> Any:
 
 
 def as_boolean(value: Any) -> Any:
-    """Return true or false for such texts (true, yes, 1; false, no, 0, in any letter case); missing for others."""
+    """Return true or false for such texts (true, yes, 1; false, no, 0, in any letter case); missing for
+    others.
+    """
     if isinstance(value, list):
         return [each for each in map(as_boolean, value) if each is not None] or None
-    return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}.get(text_of(value).strip().lower())
+    return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}.get(
+        text_of(value).strip().lower()
+    )
 
 
 def compiled(text: str, *, any_case: bool = False) -> Any:

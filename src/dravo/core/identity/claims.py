@@ -1,7 +1,8 @@
 """What a provider claims of somebody, as expressions name it; and the groups that it names.
 
-Providers write one name in many ways: with or without a namespace before it, as an object identifier of a directory, in other letter
-case. An expression finds it by its full name, and by the short one where only one claim has it.
+Providers write one name in many ways: with or without a namespace before it, as an object identifier of a
+directory, in other letter case. An expression finds it by its full name, and by the short one where only one
+claim has it.
 """
 
 from __future__ import annotations
@@ -28,7 +29,9 @@ _OIDS = {
     "urn:oid:2.16.840.1.113730.3.1.241": "displayname",
 }
 SUBJECT = "subject"
-_AN_ID = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|[0-9a-f]{24,}|\d{6,}", re.IGNORECASE)
+_AN_ID = re.compile(
+    r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|[0-9a-f]{24,}|\d{6,}", re.IGNORECASE
+)
 SAML_ATTRIBUTES = (
     ("userName", "uid else username else upn else email else mail else emailaddress else subject"),
     ("displayName", "displayname else cn else name"),
@@ -73,12 +76,20 @@ def usual_policy(protocol: str) -> SourcePolicy:
     """Return the answers that a sign-in begins with, by its protocol, "saml", "oidc" or "mail"."""
     if protocol == "email_code":
         # Anyone who has the address is known by it, and nobody is made unless that is wanted.
-        return SourcePolicy(match=BY_EMAIL, makes=False, attributes=MAIL_ATTRIBUTES, reads=ENTRY, groups_from=(REGISTERED,))
-    return SourcePolicy(attributes=SAML_ATTRIBUTES if protocol == "saml" else OIDC_ATTRIBUTES, reads=ENTRY, groups_from=(GROUPS,))
+        return SourcePolicy(
+            match=BY_EMAIL, makes=False, attributes=MAIL_ATTRIBUTES, reads=ENTRY, groups_from=(REGISTERED,)
+        )
+    return SourcePolicy(
+        attributes=SAML_ATTRIBUTES if protocol == "saml" else OIDC_ATTRIBUTES,
+        reads=ENTRY,
+        groups_from=(GROUPS,),
+    )
 
 
 def read_claims(arrived: Mapping[str, Sequence[Any]], subject: str) -> Claims:
-    """Return what arrived as expressions name it; "subject" is by what the provider knows the user, whatever else has that name."""
+    """Return what arrived as expressions name it; "subject" is by what the provider knows the user, whatever
+    else has that name.
+    """
     full: dict[str, list[Any]] = {}
     for name, values in arrived.items():
         full.setdefault(fold(name), []).extend(_plain(each) for each in values)
@@ -93,12 +104,15 @@ def read_claims(arrived: Mapping[str, Sequence[Any]], subject: str) -> Claims:
 
 
 def _plain(value: Any) -> Any:
-    """Return a value as an expression takes it: a text, number or boolean; what is built of parts has no name of its own here."""
+    """Return a value as an expression takes it: a text, number or boolean; what is built of parts has no
+    name of its own here.
+    """
     return value if isinstance(value, str | bool | int | float) else str(value)
 
 
 def told_groups(policy: SourcePolicy, attributes: Mapping[str, Any]) -> list[str] | None:
-    """Return the groups that the claims put somebody into, as they are named there; None if no claim says anything of groups.
+    """Return the groups that the claims put somebody into, as they are named there; None if no claim says
+    anything of groups.
 
     A claim that did not come is not a claim that is empty.
     """
@@ -112,11 +126,15 @@ def looks_like_id(value: str) -> bool:
     return _AN_ID.fullmatch(value.strip()) is not None
 
 
-def safe_policy(policy: SourcePolicy, attributes: Mapping[str, Sequence[Any]], *, says_verified: bool) -> SourcePolicy:
-    """Return the answers by which this arrival may be matched: an email that the provider does not vouch for links nobody.
+def safe_policy(
+    policy: SourcePolicy, attributes: Mapping[str, Sequence[Any]], *, says_verified: bool
+) -> SourcePolicy:
+    """Return the answers by which this arrival may be matched: an email that the provider does not vouch for
+    links nobody.
 
     Args:
-        says_verified: whether the protocol says of an email whether it was verified (OpenID Connect Core 5.1).
+        says_verified: whether the protocol says of an email whether it was verified (OpenID Connect Core
+            5.1).
     """
     if not says_verified or _is_true(attributes.get("email_verified", ())):
         return policy

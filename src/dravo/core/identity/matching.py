@@ -1,4 +1,5 @@
-"""Decides whose a record is: bound for good by (source, connection_type, id); the first binding by the source's rule, and only if it is safe.
+"""Decides whose a record is: bound for good by (source, connection_type, id); the first binding by the
+source's rule, and only if it is safe.
 
 Nobody becomes somebody else by a name or an email address: what is not safe waits for a user to decide.
 """
@@ -14,8 +15,15 @@ from dravo.core.identity.records import searchable
 from dravo.core.identity.source_policy import ASK, BY_EMAIL, SourcePolicy
 
 OPERATOR, LEAVER, TWO_RECORDS, NAME_KNOWN, EMAIL_KNOWN, RENAMED, GROUP_NAME, LOOKS_ALIKE = (
-    "operator", "leaver", "two_records", "name_known", "email_known", "renamed", "group_name", "lookalike",
-)  # fmt: skip
+    "operator",
+    "leaver",
+    "two_records",
+    "name_known",
+    "email_known",
+    "renamed",
+    "group_name",
+    "lookalike",
+)
 
 
 @dataclass(frozen=True)
@@ -36,9 +44,11 @@ class Candidate:
         email: their email address.
         gone: whether they have left.
         operator: whether an operator goes by one of these names.
-        here: whether the same source says something of them already: by the same connection type (True), or by another one (False);
+        here: whether the same source says something of them already: by the same connection type (True), or
+            by another one (False);
             None if it does not.
-        name_counts, email_counts: whether the user name, the email, counts for matching: this source, an operator, or a source that owns
+        name_counts, email_counts: whether the user name, the email, counts for matching: this source, an
+        operator, or a source that owns
             the domain must have reported it.
     """
 
@@ -54,7 +64,9 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Conflict:
-    """Why a record cannot be bound, or a change not be made, without a user's decision; and whom it concerns."""
+    """Why a record cannot be bound, or a change not be made, without a user's decision; and whom it
+    concerns.
+    """
 
     kind: str
     candidates: tuple[str, ...]
@@ -73,12 +85,15 @@ def bind(bound_to: str | None, new_user_id: str) -> Binding:
     return Binding(new_user_id, new=True)
 
 
-def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: SourcePolicy, new_user_id: str) -> Binding | Conflict:
+def match(
+    data: Mapping[str, Any], candidates: Sequence[Candidate], policy: SourcePolicy, new_user_id: str
+) -> Binding | Conflict:
     """Return whose a record is that is bound to nobody.
 
     Args:
         data: the SCIM User that it says.
-        candidates: everyone with its user name, a user name for which it could be mistaken, or its email address.
+        candidates: everyone with its user name, a user name for which it could be mistaken, or its email
+            address.
         policy: the source's answers.
         new_user_id: the id for a user that has to be made.
     """
@@ -89,19 +104,38 @@ def match(data: Mapping[str, Any], candidates: Sequence[Candidate], policy: Sour
     named = [each for each in candidates if each.user_name_key == found.user_name_key]
     first = (named or candidates)[0]
     if any(each.operator for each in candidates):
-        return Conflict(OPERATOR, ids, f"An operator has the user name '{found.user_name}'. Dravo never links records to operators automatically.")
+        return Conflict(
+            OPERATOR,
+            ids,
+            f"An operator has the user name '{found.user_name}'. Dravo never links records to "
+            "operators automatically.",
+        )
     if (alike := lookalike_key(found.user_name)) and any(each.user_name_key == alike for each in candidates):
-        return Conflict(LOOKS_ALIKE, ids, f"The user name '{found.user_name}' looks like that of another user.")
+        return Conflict(
+            LOOKS_ALIKE, ids, f"The user name '{found.user_name}' looks like that of another user."
+        )
     if first.gone:
         what = f"the user name '{found.user_name}'" if named else f"the email address '{found.email}'"
-        return Conflict(LEAVER, ids, f"A leaver had {what}. The new user does not inherit the leaver's access.")
+        return Conflict(
+            LEAVER, ids, f"A leaver had {what}. The new user does not inherit the leaver's access."
+        )
     if first.here:
-        return Conflict(TWO_RECORDS, ids, f"Another record of this source already matches the same user by {_by(named, found)}.")
+        return Conflict(
+            TWO_RECORDS,
+            ids,
+            f"Another record of this source already matches the same user by {_by(named, found)}.",
+        )
     if len(candidates) == 1 and _is_safe(first, found.email, named, policy):
         return Binding(first.user_id, new=False)
-    unsure = "" if len(candidates) > 1 or first.email_counts else " No source that owns the email domain has confirmed it."
+    unsure = (
+        ""
+        if len(candidates) > 1 or first.email_counts
+        else " No source that owns the email domain has confirmed it."
+    )
     if named:
-        return Conflict(NAME_KNOWN, ids, f"Another user already has the user name '{found.user_name}'.{unsure}")
+        return Conflict(
+            NAME_KNOWN, ids, f"Another user already has the user name '{found.user_name}'.{unsure}"
+        )
     return Conflict(EMAIL_KNOWN, ids, f"Another user already has the email address '{found.email}'.{unsure}")
 
 
@@ -109,12 +143,15 @@ def _by(named: Sequence[Candidate], found: Any) -> str:
     return f"the user name '{found.user_name}'" if named else f"the email address '{found.email}'"
 
 
-def _is_safe(candidate: Candidate, email: str | None, named: Sequence[Candidate], policy: SourcePolicy) -> bool:
+def _is_safe(
+    candidate: Candidate, email: str | None, named: Sequence[Candidate], policy: SourcePolicy
+) -> bool:
     """Whether a record may be linked to the one user whom it could mean."""
     if candidate.here is False and named:
         # The same source says both, by two connection types, under one user name.
         return True
-    # Otherwise another source could put a new user's email on one of its own users, and take over the new user's access.
+    # Otherwise another source could put a new user's email on one of its own users, and take over the new
+    # user's access.
     if policy.match == ASK or not policy.owns(candidate.email) or not candidate.email_counts:
         return False
     if policy.match == BY_EMAIL:

@@ -1,4 +1,6 @@
-"""Makes one user out of records: for each attribute the word of the source with the highest precedence that has a value."""
+"""Makes one user out of records: for each attribute the word of the source with the highest precedence that
+has a value.
+"""
 
 from __future__ import annotations
 
@@ -33,13 +35,17 @@ NOBODY: frozenset[str] = frozenset()
 
 
 def merge(
-    records: Iterable[UserRecord], precedence: Mapping[str, int], vetoing: frozenset[str] = NOBODY, quiet: frozenset[str] = NOBODY
+    records: Iterable[UserRecord],
+    precedence: Mapping[str, int],
+    vetoing: frozenset[str] = NOBODY,
+    quiet: frozenset[str] = NOBODY,
 ) -> MergedUser:
     """Return the user that records make.
 
-    Inactive records give no attributes while an active one exists; records that are gone give some only while there is no
-    other, so that a leaver can still be recognized. Signing in proves who somebody is, not that they are still there: where a source
-    says of somebody by another connection_type that they are inactive or gone, what its sign-in says counts as inactive or gone too.
+    Inactive records give no attributes while an active one exists; records that are gone give some only
+    while there is no other, so that a leaver can still be recognized. Signing in proves who somebody is, not
+    that they are still there: where a source says of somebody by another connection_type that they are
+    inactive or gone, what its sign-in says counts as inactive or gone too.
 
     Args:
         records: all records bound to the user, at least one.
@@ -47,10 +53,21 @@ def merge(
         vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
         quiet: ids of sources that say nothing of users whom another source knows.
     """
-    ranked = sorted(records, key=lambda record: (precedence.get(record.source_id, 0), record.connection_type == SIGN_IN, record.id))
+    ranked = sorted(
+        records,
+        key=lambda record: (
+            precedence.get(record.source_id, 0),
+            record.connection_type == SIGN_IN,
+            record.id,
+        ),
+    )
     if len(ranked) > 1 and any(record.connection_type == SIGN_IN for record in ranked):
         ranked = _as_their_source_has_them(ranked)
-    speaking = [record for record in ranked if record.active] or [record for record in ranked if not record.gone] or ranked
+    speaking = (
+        [record for record in ranked if record.active]
+        or [record for record in ranked if not record.gone]
+        or ranked
+    )
     if quiet:
         speaking = [record for record in speaking if record.source_id not in quiet] or speaking
     vetoed = any(record.source_id in vetoing and not record.active for record in ranked) if vetoing else False
@@ -69,11 +86,18 @@ def merge(
             elif name not in attributes:
                 attributes[name] = value
                 given_by[name] = record.source_id
-    return MergedUser(attributes, given_by, any(record.active for record in ranked) and not vetoed, all(record.gone for record in ranked))
+    return MergedUser(
+        attributes,
+        given_by,
+        any(record.active for record in ranked) and not vetoed,
+        all(record.gone for record in ranked),
+    )
 
 
 def _as_their_source_has_them(records: list[UserRecord]) -> list[UserRecord]:
-    """Return records, those of a sign-in as active and as present as the same source has the user by its other connection types."""
+    """Return records, those of a sign-in as active and as present as the same source has the user by its
+    other connection types.
+    """
     others: dict[str, list[UserRecord]] = {}
     for record in records:
         if record.connection_type != SIGN_IN:

@@ -1,4 +1,6 @@
-"""How user names are compared: by the profile UsernameCaseMapped (RFC 8265, section 3.3), and by how they look."""
+"""How user names are compared: by the profile UsernameCaseMapped (RFC 8265, section 3.3), and by how they
+look.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,10 @@ def fold(text: str) -> str:
 
 
 def user_name_key(name: str) -> str:
-    """Return a user name as it is compared. A name that the profile does not allow is compared by `fold`, and never refused."""
+    """Return a user name as it is compared.
+
+    A name that the profile does not allow is compared by `fold`, and never refused.
+    """
     if name.isascii():
         return name.lower()
     try:
@@ -34,8 +39,8 @@ def comparable(attribute: str, text: str) -> str:
 def lookalike_key(name: str) -> str | None:
     """Return the user name, as it is compared, for which a name could be mistaken.
 
-    That is the name without characters that are not seen, and where it mixes scripts, with Latin letters in place of others that
-    look the same.
+    That is the name without characters that are not seen, and where it mixes scripts, with Latin letters in
+    place of others that look the same.
 
     Returns:
         None for a name of one script without invisible characters.

@@ -25,7 +25,8 @@ class UserRecord:
         data: the SCIM User as read, names as in the schema.
         user_id: the user it is bound to, or None as long as it is bound to nobody.
         gone: whether the source has deleted it.
-        undecided: whether an operator has yet to decide if it belongs to an existing user; until then it gives no access.
+        undecided: whether an operator has yet to decide if it belongs to an existing user; until then it
+            gives no access.
     """
 
     id: str
@@ -38,7 +39,9 @@ class UserRecord:
 
     @property
     def active(self) -> bool:
-        """Whether the source has the user as active; one that says nothing means yes (RFC 7643, 4.1.1, leaves it open)."""
+        """Whether the source has the user as active; one that says nothing means yes (RFC 7643, 4.1.1,
+        leaves it open).
+        """
         return not self.gone and self.data.get("active", True) is not False
 
 
@@ -58,12 +61,25 @@ def searchable(data: Mapping[str, Any]) -> Searchable:
     """Return what a SCIM User is found by."""
     user_name = str(data.get("userName", ""))
     given = data.get("emails") or ()
-    emails = tuple(dict.fromkeys([fold(str(each["value"])) for each in given if each.get("value")])) if given else ()
-    return Searchable(user_name, user_name_key(user_name), data.get("externalId"), display_name(data), primary_email(data), emails)
+    emails = (
+        tuple(dict.fromkeys([fold(str(each["value"])) for each in given if each.get("value")]))
+        if given
+        else ()
+    )
+    return Searchable(
+        user_name,
+        user_name_key(user_name),
+        data.get("externalId"),
+        display_name(data),
+        primary_email(data),
+        emails,
+    )
 
 
 def display_name(data: Mapping[str, Any]) -> str:
-    """Return the name to show: displayName, else the formatted name, else given and family name, else userName."""
+    """Return the name to show: displayName, else the formatted name, else given and family name, else
+    userName.
+    """
     name = data.get("name") or {}
     parts = " ".join(part for part in (name.get("givenName"), name.get("familyName")) if part)
     return str(data.get("displayName") or name.get("formatted") or parts or data.get("userName", ""))
@@ -77,7 +93,9 @@ def primary_email(data: Mapping[str, Any]) -> str | None:
 
 
 def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, list[Any]]:
-    """Return what differs between two SCIM Users: for each attribute its value before and after; of an extension each of its attributes."""
+    """Return what differs between two SCIM Users: for each attribute its value before and after; of an
+    extension each of its attributes.
+    """
     found: dict[str, list[Any]] = {}
     for name in dict.fromkeys((*before, *after)):
         one, other = before.get(name), after.get(name)

@@ -1,6 +1,8 @@
-"""A source's answers to the source policy: who is it, who may come in, what do they bring, whose word counts, when does it apply.
+"""A source's answers to the source policy: who is it, who may come in, what do they bring, whose word
+counts, when does it apply.
 
-What a source says of somebody, an entry with attributes of its own names, becomes a SCIM User by these answers, or is left out.
+What a source says of somebody, an entry with attributes of its own names, becomes a SCIM User by these
+answers, or is left out.
 """
 
 from __future__ import annotations
@@ -44,7 +46,9 @@ class Refused(DravoError):
 
 @dataclass(frozen=True)
 class GroupChoice:
-    """Which groups of a source come in: all, none, those of some names or ids, or those whose name matches a pattern."""
+    """Which groups of a source come in: all, none, those of some names or ids, or those whose name matches a
+    pattern.
+    """
 
     which: str = EVERY
     names: tuple[str, ...] = ()
@@ -80,7 +84,8 @@ class SourcePolicy:
         attributes: (attribute, expression) in their order.
         reads: what the expressions read, `ENTRY` or `SCIM_USER`.
         pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
-        groups_from: expressions whose values are names of groups that somebody is in, beside those that the source lists.
+        groups_from: expressions whose values are names of groups that somebody is in, beside those that the
+            source lists.
         gives: names of groups that everyone whom it brings is in.
     """
 
@@ -101,12 +106,19 @@ class SourcePolicy:
             "match": self.match,
             "domains": list(self.domains),
             "users": self.users,
-            "groups": {"which": self.groups.which, "names": list(self.groups.names), "pattern": self.groups.pattern},
+            "groups": {
+                "which": self.groups.which,
+                "names": list(self.groups.names),
+                "pattern": self.groups.pattern,
+            },
             "makes": self.makes,
             "pilot": self.pilot,
             "groups_from": list(self.groups_from),
             "gives": list(self.gives),
-            "attributes": [{"attribute": attribute, "expression": expression} for attribute, expression in self.attributes],
+            "attributes": [
+                {"attribute": attribute, "expression": expression}
+                for attribute, expression in self.attributes
+            ],
         }
 
     @cached_property
@@ -117,7 +129,10 @@ class SourcePolicy:
     @cached_property
     def rows(self) -> tuple[tuple[Target, Expression], ...]:
         """The attributes that expressions make."""
-        return tuple((read_target(attribute, NOT_FILLED), compile_expression(text, self.reads)) for attribute, text in self.attributes)
+        return tuple(
+            (read_target(attribute, NOT_FILLED), compile_expression(text, self.reads))
+            for attribute, text in self.attributes
+        )
 
     @cached_property
     def _fillers(self) -> tuple[tuple[Callable[[dict[str, Any], Any], None], Expression], ...]:
@@ -125,7 +140,9 @@ class SourcePolicy:
 
     @cached_property
     def _is_text_only(self) -> bool:
-        """Whether every attribute is a text, which is checked where it is filled in; others are checked as a pushed user is."""
+        """Whether every attribute is a text, which is checked where it is filled in; others are checked as a
+        pushed user is.
+        """
         return all(_is_text(target) for target, _ in self.rows)
 
     @cached_property
@@ -149,11 +166,15 @@ class SourcePolicy:
         return bool(self.groups_from or self.gives)
 
     def made_groups(self, attributes: Mapping[str, Any]) -> list[str]:
-        """Return the names of the groups that an entry's own values, and this source, put somebody into; each once."""
+        """Return the names of the groups that an entry's own values, and this source, put somebody into;
+        each once.
+        """
         found = list(self.gives)
         for expression in self._groups_made_by:
             value = expression.result(attributes)
-            found += [text_of(each) for each in (value if isinstance(value, list) else [value]) if each is not None]
+            found += [
+                text_of(each) for each in (value if isinstance(value, list) else [value]) if each is not None
+            ]
         named: dict[str, str] = {}
         for each in found:
             if name := each.strip()[:LONGEST_NAME]:
@@ -178,13 +199,19 @@ class SourcePolicy:
                 try:
                     fill(made, value)
                 except ScimError as wrong:
-                    raise Refused(wrong.detail, "Correct the expression, for example with: at most 200.") from None
+                    raise Refused(
+                        wrong.detail, "Correct the expression, for example with: at most 200."
+                    ) from None
         if not str(made.get("userName") or "").strip():
-            raise Refused("The expression for userName has no value.", "Use an attribute that contains the user name.")
+            raise Refused(
+                "The expression for userName has no value.", "Use an attribute that contains the user name."
+            )
         try:
             return made if self._is_text_only else read_resource(made, USER)
         except ScimError as wrong:
-            raise Refused(wrong.detail, "Correct the expression, for example with: as boolean, first, trim.") from None
+            raise Refused(
+                wrong.detail, "Correct the expression, for example with: as boolean, first, trim."
+            ) from None
 
     def lets_in(self, user: Mapping[str, Any], source_key: str) -> bool:
         """Whether a user may come in."""
@@ -249,8 +276,14 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
         )
     users = str(document.get("users") or "").strip()
     if users and read_condition(users).asks_groups:
-        raise InvalidInput("The scope cannot use groups, because users are read before groups.", "Use attributes in the filter.", "users")
-    attributes = tuple((str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ())
+        raise InvalidInput(
+            "The scope cannot use groups, because users are read before groups.",
+            "Use attributes in the filter.",
+            "users",
+        )
+    attributes = tuple(
+        (str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ()
+    )
     names = [read_target(attribute, NOT_FILLED).text.lower() for attribute, _ in attributes]
     for number, (attribute, text) in enumerate(attributes):
         if names.index(names[number]) != number:
@@ -261,7 +294,11 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
             raise InvalidInput(f"{attribute}: {wrong.message}", wrong.hint, "attributes") from None
     if "username" not in names:
         raise InvalidInput("The expression for userName is missing.", "Add a row for userName.", "attributes")
-    groups, makes, pilot = _group_choice(document.get("groups") or {}), bool(document.get("makes", True)), str(document.get("pilot") or "").strip()
+    groups, makes, pilot = (
+        _group_choice(document.get("groups") or {}),
+        bool(document.get("makes", True)),
+        str(document.get("pilot") or "").strip(),
+    )
     groups_from = tuple(text for each in document.get("groups_from") or () if (text := str(each).strip()))
     for text in groups_from:
         try:
@@ -270,13 +307,17 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
             raise InvalidInput(f"Groups from '{text}': {wrong.message}", wrong.hint, "groups_from") from None
     gives = tuple(dict.fromkeys(name for each in document.get("gives") or () if (name := str(each).strip())))
     if any(len(each) > LONGEST_NAME for each in gives):
-        raise InvalidInput(f"A group name can have at most {LONGEST_NAME} characters.", "Use a shorter name.", "gives")
+        raise InvalidInput(
+            f"A group name can have at most {LONGEST_NAME} characters.", "Use a shorter name.", "gives"
+        )
     return SourcePolicy(match, domains, users, groups, makes, attributes, reads, pilot, groups_from, gives)
 
 
 def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
     if value not in choices:
-        raise InvalidInput(f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(choices)}.", name)
+        raise InvalidInput(
+            f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(choices)}.", name
+        )
     return str(value)
 
 
@@ -292,7 +333,9 @@ def read_domains(texts: Sequence[str]) -> list[str]:
 def _domain(text: str) -> str:
     domain = fold(text.strip().removeprefix("@"))
     if "." not in domain or any(sign.isspace() or sign in "@/\\,;" for sign in domain):
-        raise InvalidInput(f"'{text}' is not a domain.", "Enter a domain such as fernhollow.example.", "domains")
+        raise InvalidInput(
+            f"'{text}' is not a domain.", "Enter a domain such as fernhollow.example.", "domains"
+        )
     return domain
 
 
@@ -301,27 +344,53 @@ def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
     names = tuple(dict.fromkeys(each.strip() for each in document.get("names") or () if each.strip()))
     pattern = str(document.get("pattern") or "")
     if which == NAMED and not names:
-        raise InvalidInput("The list of groups is empty.", "Add groups, one per line, or choose all groups.", "groups")
+        raise InvalidInput(
+            "The list of groups is empty.", "Add groups, one per line, or choose all groups.", "groups"
+        )
     if which == PATTERN:
         try:
             compiled(pattern)
         except ValueError as wrong:
-            raise InvalidInput(f"The pattern is invalid: {wrong}.", "Use the RE2 syntax, such as ^Estates.", "groups") from None
+            raise InvalidInput(
+                f"The pattern is invalid: {wrong}.", "Use the RE2 syntax, such as ^Estates.", "groups"
+            ) from None
         if not pattern:
-            raise InvalidInput("The pattern is empty.", "Enter a pattern such as ^Estates, or choose all groups.", "groups")
+            raise InvalidInput(
+                "The pattern is empty.", "Enter a pattern such as ^Estates, or choose all groups.", "groups"
+            )
     return GroupChoice(which, names if which == NAMED else (), pattern if which == PATTERN else "")
 
 
-def reworked(policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]) -> list[dict[str, Any]]:
-    """Return what some entries come to, for users to read: each {"name", "user" or None, "groups", "comes_in", "message"}."""
+def reworked(
+    policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]
+) -> list[dict[str, Any]]:
+    """Return what some entries come to, for users to read: each {"name", "user" or None, "groups",
+    "comes_in", "message"}.
+    """
     found: list[dict[str, Any]] = []
     for entry in entries:
         try:
             user = policy.user(entry)
         except Refused as wrong:
-            found.append({"name": name(entry), "user": None, "groups": [], "comes_in": False, "message": f"{wrong.message} {wrong.hint}"})
+            found.append(
+                {
+                    "name": name(entry),
+                    "user": None,
+                    "groups": [],
+                    "comes_in": False,
+                    "message": f"{wrong.message} {wrong.hint}",
+                }
+            )
             continue
         comes_in = policy.lets_in(user, "")
         message = "" if comes_in else "Outside the scope."
-        found.append({"name": name(entry), "user": user, "groups": policy.made_groups(entry), "comes_in": comes_in, "message": message})
+        found.append(
+            {
+                "name": name(entry),
+                "user": user,
+                "groups": policy.made_groups(entry),
+                "comes_in": comes_in,
+                "message": message,
+            }
+        )
     return found

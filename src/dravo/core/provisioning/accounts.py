@@ -1,10 +1,12 @@
-"""Access and an application's settings become the account as it should be there; and how that differs from what was agreed.
+"""Access and an application's settings become the account as it should be there; and how that differs from
+what was agreed.
 
 What is due is plain JSON, kept with the account and compared as it is:
 
-- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and roles; where there is one
-  also ``plan`` (of which it has a seat), and where the application's settings say so ``carry`` and ``carry_plan`` (how roles and
-  plan are sent), ``groups`` (in which delivered groups it is) and ``problem`` (why it cannot be made);
+- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and
+  roles; where there is one also ``plan`` (of which it has a seat), and where the application's settings say
+  so ``carry`` and ``carry_plan`` (how roles and plan are sent), ``groups`` (in which delivered groups it is)
+  and ``problem`` (why it cannot be made);
 - ``{"want": "absent"}``: not there;
 - ``{"want": "as it is"}``: the application's settings say to leave it alone.
 """
@@ -19,7 +21,17 @@ from dravo.core.access.license_plans import Plan
 from dravo.core.expressions import Expression
 from dravo.core.identity.merging import MergedUser
 from dravo.core.identity.records import display_name
-from dravo.core.provisioning.attribute_mapping import ATTRIBUTE, ENTITLEMENTS, OBJECTS, PLAIN, ROLES, RoleEncoding, Target, carried, mapped
+from dravo.core.provisioning.attribute_mapping import (
+    ATTRIBUTE,
+    ENTITLEMENTS,
+    OBJECTS,
+    PLAIN,
+    ROLES,
+    RoleEncoding,
+    Target,
+    carried,
+    mapped,
+)
 
 PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
 DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "do_nothing"
@@ -119,7 +131,9 @@ def due_account(
     return _present(user_id, user, (), settings, active=False)
 
 
-def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, *, active: bool) -> dict[str, Any]:
+def _present(
+    user_id: str, user: MergedUser, roles: Sequence[RoleLabel], settings: Settings, *, active: bool
+) -> dict[str, Any]:
     ranked = sorted(roles, key=lambda role: role.order)
     attributes: dict[str, Any] = {}
     for name in PROVISIONED:
@@ -136,7 +150,10 @@ def _present(user_id: str, user: MergedUser, roles: Sequence[RoleLabel], setting
     due = {
         "want": PRESENT,
         "active": active,
-        "roles": [{"value": role.key, "display": role.label, "primary": number == 0} for number, role in enumerate(ranked)],
+        "roles": [
+            {"value": role.key, "display": role.label, "primary": number == 0}
+            for number, role in enumerate(ranked)
+        ],
         "user": attributes,
     }
     if settings.role_encoding != PLAIN:
@@ -155,11 +172,15 @@ def describe(due: Mapping[str, Any]) -> str:
     roles = ", ".join(role["display"] for role in due["roles"])
     if "plan" in due:
         roles += f" (plan {due['plan']['display']})"
-    return f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
+    return (
+        f"active, {roles}" if due["active"] and roles else "active" if due["active"] else "inactive, no role"
+    )
 
 
 def provisioned_names(settings: Settings) -> frozenset[str]:
-    """Return the names of the attributes that an application gets, whether a user has a value or not; no roles where groups carry them."""
+    """Return the names of the attributes that an application gets, whether a user has a value or not; no
+    roles where groups carry them.
+    """
     names = set(PROVISIONED)
     for target, expression in settings.attributes:
         if target.path is None:
@@ -176,7 +197,8 @@ def provisioned_names(settings: Settings) -> frozenset[str]:
 
 
 def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
-    """Return a due account as the attributes of a SCIM User, `schemas` left out; what is None or empty is to be taken away.
+    """Return a due account as the attributes of a SCIM User, `schemas` left out; what is None or empty is to
+    be taken away.
 
     Args:
         due: as `due_account` makes it.
@@ -232,17 +254,27 @@ def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[
 
 
 def without_empty(attributes: Mapping[str, Any]) -> dict[str, Any]:
-    """Return attributes without those that are None or empty, at both levels: what a new account is made of."""
+    """Return attributes without those that are None or empty, at both levels: what a new account is made
+    of.
+    """
     kept = {}
     for name, value in attributes.items():
-        inner = {part: each for part, each in value.items() if each not in (None, [])} if isinstance(value, Mapping) else value
+        inner = (
+            {part: each for part, each in value.items() if each not in (None, [])}
+            if isinstance(value, Mapping)
+            else value
+        )
         if inner not in (None, [], {}):
             kept[name] = inner
     return kept
 
 
-def _part_differences(before_part: str, agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """Return the operations for a complex value part by part: not every application takes an extension whole as a path."""
+def _part_differences(
+    before_part: str, agreed: Mapping[str, Any], due: Mapping[str, Any]
+) -> list[dict[str, Any]]:
+    """Return the operations for a complex value part by part: not every application takes an extension whole
+    as a path.
+    """
     operations = []
     for part, value in due.items():
         if value in (None, []):
@@ -250,4 +282,6 @@ def _part_differences(before_part: str, agreed: Mapping[str, Any], due: Mapping[
                 operations.append({"op": "remove", "path": f"{before_part}{part}"})
         elif agreed.get(part) != value:
             operations.append({"op": "replace", "path": f"{before_part}{part}", "value": value})
-    return operations + [{"op": "remove", "path": f"{before_part}{part}"} for part in agreed if part not in due]
+    return operations + [
+        {"op": "remove", "path": f"{before_part}{part}"} for part in agreed if part not in due
+    ]

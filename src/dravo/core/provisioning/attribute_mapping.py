@@ -1,4 +1,6 @@
-"""How attributes and roles are sent to an application: attributes by expressions, roles in the form that it takes them in."""
+"""How attributes and roles are sent to an application: attributes by expressions, roles in the form that it
+takes them in.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,13 @@ class RoleEncoding:
 
     def document(self) -> dict[str, Any]:
         """Return it as JSON."""
-        return {"way": self.way, "attribute": self.attribute, "which": self.which, "shape": self.shape, "value": self.value}
+        return {
+            "way": self.way,
+            "attribute": self.attribute,
+            "which": self.which,
+            "shape": self.shape,
+            "value": self.value,
+        }
 
 
 PLAIN = RoleEncoding()
@@ -50,7 +58,9 @@ PLAIN = RoleEncoding()
 
 @dataclass(frozen=True)
 class Target:
-    """An attribute of the account that an expression makes: a path of the schemas, or (URN, name) of a foreign extension."""
+    """An attribute of the account that an expression makes: a path of the schemas, or (URN, name) of a
+    foreign extension.
+    """
 
     text: str
     path: PatchPath | None
@@ -63,22 +73,36 @@ def read_target(text: str, not_set: tuple[str, ...] = _NOT_SET) -> Target:
     Raises:
         InvalidInput: if there is no such place, or it is Dravo's own to fill.
     """
-    known = any(text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions))
+    known = any(
+        text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions)
+    )
     if text.lower().startswith("urn:") and not known:
         urn, _, name = text.rpartition(":")
         if not name or not urn.partition(":")[2] or "[" in text or "." in name:
-            raise InvalidInput(f"'{text}' is not an attribute.", "Write an extension's attribute as its URN, a colon, and its name.", "attribute")
+            raise InvalidInput(
+                f"'{text}' is not an attribute.",
+                "Write an extension's attribute as its URN, a colon, and its name.",
+                "attribute",
+            )
         return Target(text, None, (urn, name))
     try:
         path = parse_path(text, USER)
     except ScimError as wrong:
-        raise InvalidInput(wrong.detail, "Use a SCIM name, such as title or name.familyName.", "attribute") from None
+        raise InvalidInput(
+            wrong.detail, "Use a SCIM name, such as title or name.familyName.", "attribute"
+        ) from None
     attribute = path.at.attribute
     if attribute is None or attribute.name in not_set:
-        raise InvalidInput(f"'{text}' cannot have an expression.", "Use the settings for roles and for inactive users.", "attribute")
+        raise InvalidInput(
+            f"'{text}' cannot have an expression.",
+            "Use the settings for roles and for inactive users.",
+            "attribute",
+        )
     if attribute.type == "complex" and not attribute.multi_valued and path.at.sub is None:
         raise InvalidInput(
-            f"'{text}' is a complex attribute.", f"Use a sub-attribute, such as {attribute.name}.{attribute.sub[0].name}.", "attribute"
+            f"'{text}' is a complex attribute.",
+            f"Use a sub-attribute, such as {attribute.name}.{attribute.sub[0].name}.",
+            "attribute",
         )
     return Target(text, path)
 
@@ -117,13 +141,18 @@ def _put_part(holder: dict[str, Any], name: str, part: str, value: Any) -> None:
         holder[name] = whole
 
 
-def _put_elements(holder: dict[str, Any], attribute: Attribute, sub: Attribute | None, path: PatchPath, value: Any) -> None:
+def _put_elements(
+    holder: dict[str, Any], attribute: Attribute, sub: Attribute | None, path: PatchPath, value: Any
+) -> None:
     name = attribute.name
     if path.element is None:
         values = value if isinstance(value, list) else [] if value is None else [value]
         holder.pop(name, None)
         if values:
-            holder[name] = [{"value": text_of(each), **({"primary": True} if number == 0 else {})} for number, each in enumerate(values)]
+            holder[name] = [
+                {"value": text_of(each), **({"primary": True} if number == 0 else {})}
+                for number, each in enumerate(values)
+            ]
         return
     key = sub.name if sub else "value"
     elements = [dict(each) for each in holder.get(name, [])]
@@ -151,7 +180,9 @@ def _typed(attribute: Attribute, value: Any) -> Any:
     return single if attribute.type in ("boolean", "integer", "decimal") else text_of(single)
 
 
-def mapped(standard: Mapping[str, Any], user: Mapping[str, Any], rows: Sequence[tuple[Target, Expression | None]]) -> dict[str, Any]:
+def mapped(
+    standard: Mapping[str, Any], user: Mapping[str, Any], rows: Sequence[tuple[Target, Expression | None]]
+) -> dict[str, Any]:
     """Return an account's attributes: the standard ones, with those that expressions make or leave out.
 
     Args:
@@ -180,10 +211,20 @@ def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = 
     if how.way in (ROLES, ENTITLEMENTS):
         if (shape if how.shape == AS_IT_SAYS else how.shape) == TEXTS:
             return {how.way: names}
-        return {how.way: [{**each, "value": name, "primary": number == 0} for number, (each, name) in enumerate(zip(chosen, names, strict=True))]}
+        return {
+            how.way: [
+                {**each, "value": name, "primary": number == 0}
+                for number, (each, name) in enumerate(zip(chosen, names, strict=True))
+            ]
+        }
     target = read_target(how.attribute or "")
     attribute = target.path.at.attribute if target.path else None
-    if attribute is not None and attribute.multi_valued and target.path is not None and target.path.element is None:
+    if (
+        attribute is not None
+        and attribute.multi_valued
+        and target.path is not None
+        and target.path.element is None
+    ):
         return {attribute.name: [{"value": name} for name in names]}
     holder: dict[str, Any] = {}
     put(holder, target, ", ".join(names) or None)

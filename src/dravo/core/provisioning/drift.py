@@ -10,7 +10,12 @@ from dravo.core.provisioning.accounts import ENTERPRISE_PARTS
 from dravo.core.scim.schemas import ENTERPRISE_URN
 
 MISSING, UNEXPECTED, DIFFERENT, ROLE, STATUS = "missing", "unexpected", "attributes", "role", "status"
-GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED = "group_missing", "group_name", "group_members", "group_unexpected"
+GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED = (
+    "group_missing",
+    "group_name",
+    "group_members",
+    "group_unexpected",
+)
 GROUP_KINDS = (GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED)
 # Of nobody here: they are linked or ignored, and never repaired.
 FOREIGN = (UNEXPECTED, GROUP_UNEXPECTED)
@@ -73,7 +78,9 @@ class Drift:
     differences: tuple[Mapping[str, Any], ...] = ()
 
 
-def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], left_alone: frozenset[str] = frozenset()) -> Iterator[Drift]:
+def compare(
+    expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], left_alone: frozenset[str] = frozenset()
+) -> Iterator[Drift]:
     """Yield every difference.
 
     Args:
@@ -93,16 +100,33 @@ def compare(expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], le
         for name, value in account.body.items():
             if not agrees(value, resource.get(name)):
                 kind = STATUS if name == "active" else ROLE if name in account.carriers else DIFFERENT
-                by_kind.setdefault(kind, []).append({"attribute": name, "before": resource.get(name), "after": value})
+                by_kind.setdefault(kind, []).append(
+                    {"attribute": name, "before": resource.get(name), "after": value}
+                )
         for name, value in _given_there(account, resource):
             kind = ROLE if name in GIVES_ROLES or name in account.carriers else DIFFERENT
             by_kind.setdefault(kind, []).append({"attribute": name, "before": value, "after": None})
         for kind, differences in by_kind.items():
-            yield Drift(kind, account.account_id, account.name, account.account_id, account.remote_id, None, tuple(differences))
+            yield Drift(
+                kind,
+                account.account_id,
+                account.name,
+                account.account_id,
+                account.remote_id,
+                None,
+                tuple(differences),
+            )
     for remote_id, resource in found.items():
         if remote_id not in known:
             kept = {name: resource[name] for name in KEPT if name in resource}
-            yield Drift(UNEXPECTED, remote_id, str(resource.get("displayName") or resource.get("userName") or remote_id), None, remote_id, kept)
+            yield Drift(
+                UNEXPECTED,
+                remote_id,
+                str(resource.get("displayName") or resource.get("userName") or remote_id),
+                None,
+                remote_id,
+                kept,
+            )
 
 
 def _given_there(account: Expected, resource: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
@@ -118,7 +142,10 @@ def _given_there(account: Expected, resource: Mapping[str, Any]) -> Iterator[tup
 
 
 def compare_groups(
-    expected: Iterable[ExpectedGroup], there: Iterable[Mapping[str, Any]], ours: Mapping[str, str], left_alone: frozenset[str] = frozenset()
+    expected: Iterable[ExpectedGroup],
+    there: Iterable[Mapping[str, Any]],
+    ours: Mapping[str, str],
+    left_alone: frozenset[str] = frozenset(),
 ) -> Iterator[Drift]:
     """Yield how groups that are sent differ from what they should be, and groups there that are not ours.
 
@@ -152,8 +179,20 @@ def compare_groups(
             yield Drift(GROUP_MEMBERS, group.group_id, group.name, None, group.remote_id, None, (change,))
     for remote_id, resource in found.items():
         if remote_id not in known:
-            inside = {"attribute": "members", "before": _named(members_of(resource) & ours.keys(), ours), "after": None}
-            yield Drift(GROUP_UNEXPECTED, remote_id, str(resource.get("displayName") or remote_id), None, remote_id, None, (inside,))
+            inside = {
+                "attribute": "members",
+                "before": _named(members_of(resource) & ours.keys(), ours),
+                "after": None,
+            }
+            yield Drift(
+                GROUP_UNEXPECTED,
+                remote_id,
+                str(resource.get("displayName") or remote_id),
+                None,
+                remote_id,
+                None,
+                (inside,),
+            )
 
 
 def members_of(resource: Mapping[str, Any]) -> frozenset[str]:
@@ -173,13 +212,21 @@ def _named(ids: Set[str], names: Mapping[str, str]) -> str | None:
 
 
 def agrees(wanted: Any, found: Any) -> bool:
-    """Tell whether a value there says what ours does: parts that we say nothing of, and the order of lists, do not matter."""
+    """Tell whether a value there says what ours does: parts that we say nothing of, and the order of lists,
+    do not matter.
+    """
     if wanted in (None, [], {}):
         return found in (None, [], {})
     if isinstance(wanted, Mapping):
-        return isinstance(found, Mapping) and all(agrees(value, found.get(name)) for name, value in wanted.items())
+        return isinstance(found, Mapping) and all(
+            agrees(value, found.get(name)) for name, value in wanted.items()
+        )
     if isinstance(wanted, list):
-        return isinstance(found, list) and len(wanted) == len(found) and all(any(agrees(each, other) for other in found) for each in wanted)
+        return (
+            isinstance(found, list)
+            and len(wanted) == len(found)
+            and all(any(agrees(each, other) for other in found) for each in wanted)
+        )
     if isinstance(wanted, bool) or isinstance(found, bool):
         # A mark that is not set may be left out.
         return bool(wanted) == bool(found) if found is not None else not wanted

@@ -1,6 +1,7 @@
 """How much may be taken away at once: removals beyond a number or a share wait for a user.
 
-A removal is what takes something from somebody in an application: a role, the activity of an account, or the account itself.
+A removal is what takes something from somebody in an application: a role, the activity of an account, or the
+account itself.
 """
 
 from __future__ import annotations

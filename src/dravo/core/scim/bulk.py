@@ -38,7 +38,9 @@ class BulkOperation:
 
 @dataclass(frozen=True)
 class Bulk:
-    """A request: its operations (or, for one that cannot be read, why), and after how many errors to stop (None: never)."""
+    """A request: its operations (or, for one that cannot be read, why), and after how many errors to stop
+    (None: never).
+    """
 
     operations: tuple[BulkOperation | tuple[int, Mapping[str, Any], ScimError], ...]
     fail_on_errors: int | None
@@ -57,7 +59,9 @@ def read_bulk(payload: Any) -> Bulk:
     if not isinstance(listed, list) or not listed:
         raise invalid_syntax("'Operations' is missing or empty. Send a list of operations.")
     if len(listed) > MOST_OPERATIONS:
-        raise ScimError(413, f"The request has {len(listed)} operations. The maximum is {MOST_OPERATIONS}.", "tooMany")
+        raise ScimError(
+            413, f"The request has {len(listed)} operations. The maximum is {MOST_OPERATIONS}.", "tooMany"
+        )
     if most is not None and (isinstance(most, bool) or not isinstance(most, int) or most < 1):
         raise invalid_value("'failOnErrors' must be a whole number of at least 1.")
     read: list[BulkOperation | tuple[int, Mapping[str, Any], ScimError]] = []
@@ -83,10 +87,16 @@ def _read_operation(number: int, given: Mapping[str, Any]) -> BulkOperation:
     path = given.get("path")
     match = _PATH.fullmatch(path) if isinstance(path, str) else None
     if match is None:
-        raise invalid_path(f"'path' is '{str(path)[:80]}'. Use /Users or /Groups, followed by an ID for an existing resource.")
+        raise invalid_path(
+            f"'path' is '{str(path)[:80]}'. Use /Users or /Groups, followed by an ID for an existing "
+            "resource."
+        )
     identifier = match[2]
     if (method == "POST") == bool(identifier):
-        raise invalid_path(f"{method} needs the path '{'/Users or /Groups' if method == 'POST' else '/Users/ID or /Groups/ID'}'.")
+        raise invalid_path(
+            f"{method} needs the path "
+            f"'{'/Users or /Groups' if method == 'POST' else '/Users/ID or /Groups/ID'}'."
+        )
     bulk_id = given.get("bulkid")
     if bulk_id is not None and (not isinstance(bulk_id, str) or not bulk_id):
         raise invalid_syntax("'bulkId' must be a string.")
@@ -96,7 +106,16 @@ def _read_operation(number: int, given: Mapping[str, Any]) -> BulkOperation:
         raise invalid_syntax(f"{method} needs 'data'.")
     version = given.get("version")
     kind = "User" if match[1].lower() == "users" else "Group"
-    return BulkOperation(number, method, kind, str(path), identifier, bulk_id, version if isinstance(version, str) else None, given.get("data"))
+    return BulkOperation(
+        number,
+        method,
+        kind,
+        str(path),
+        identifier,
+        bulk_id,
+        version if isinstance(version, str) else None,
+        given.get("data"),
+    )
 
 
 def references(value: Any) -> Iterable[str]:
@@ -114,7 +133,9 @@ def references(value: Any) -> Iterable[str]:
 def resolved(value: Any, ids: Mapping[str, str]) -> Any:
     """Return a value with the bulkIds that are known replaced by the ids that they stand for."""
     if isinstance(value, str):
-        return _REFERENCE.sub(lambda match: ids.get(match[1], match[0]), value) if "bulkId:" in value else value
+        return (
+            _REFERENCE.sub(lambda match: ids.get(match[1], match[0]), value) if "bulkId:" in value else value
+        )
     if isinstance(value, Mapping):
         return {key: resolved(inner, ids) for key, inner in value.items()}
     if isinstance(value, list):
@@ -123,7 +144,8 @@ def resolved(value: Any, ids: Mapping[str, str]) -> Any:
 
 
 def without_references(operation: BulkOperation) -> tuple[Any, list[dict[str, Any]]]:
-    """Return the data of a POST without its references, and the patch operations that add them once they can be resolved.
+    """Return the data of a POST without its references, and the patch operations that add them once they can
+    be resolved.
 
     So that two groups, or two users, may name each other (RFC 7644, section 3.7.1: circular references).
     """
@@ -133,10 +155,20 @@ def without_references(operation: BulkOperation) -> tuple[Any, list[dict[str, An
             continue
         if isinstance(value, list):
             data[key] = [each for each in value if not any(True for _ in references(each))]
-            later.append({"op": "add", "path": key, "value": [each for each in value if any(True for _ in references(each))]})
+            later.append(
+                {
+                    "op": "add",
+                    "path": key,
+                    "value": [each for each in value if any(True for _ in references(each))],
+                }
+            )
         else:
             del data[key]
-            later.append({"op": "add", "path": key, "value": value} if ":" not in key else {"op": "add", "value": {key: value}})
+            later.append(
+                {"op": "add", "path": key, "value": value}
+                if ":" not in key
+                else {"op": "add", "value": {key: value}}
+            )
     return data, later
 
 

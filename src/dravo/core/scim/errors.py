@@ -13,7 +13,8 @@ class ScimError(Exception):
     Args:
         status: HTTP status code.
         detail: a sentence for the user at the other side, with the hint.
-        scim_type: one of invalidFilter, tooMany, uniqueness, mutability, invalidSyntax, invalidPath, noTarget,
+        scim_type: one of invalidFilter, tooMany, uniqueness, mutability, invalidSyntax, invalidPath,
+            noTarget,
             invalidValue, invalidVers, sensitive; or None.
     """
 
@@ -25,7 +26,11 @@ class ScimError(Exception):
 
     def body(self) -> dict[str, Any]:
         """Return the error as the message of RFC 7644, section 3.12; `status` is text there."""
-        message: dict[str, Any] = {"schemas": [ERROR_SCHEMA], "status": str(self.status), "detail": self.detail}
+        message: dict[str, Any] = {
+            "schemas": [ERROR_SCHEMA],
+            "status": str(self.status),
+            "detail": self.detail,
+        }
         if self.scim_type:
             message["scimType"] = self.scim_type
         return message

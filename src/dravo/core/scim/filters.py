@@ -58,7 +58,11 @@ def values(at: Location, resource: Mapping[str, Any]) -> list[Any]:
     if at.sub is None:
         return elements
     name = at.sub.name
-    return [element[name] for element in elements if isinstance(element, Mapping) and element.get(name) is not None]
+    return [
+        element[name]
+        for element in elements
+        if isinstance(element, Mapping) and element.get(name) is not None
+    ]
 
 
 def _sub_value(element: Any, at: Location) -> Any:
@@ -93,7 +97,9 @@ def _compare(leaf: Attribute, operator: str, found: Any, wanted: Any) -> bool:
             return str(left).startswith(str(right))
         case "ew":
             return str(left).endswith(str(right))
-    if type(left) is not type(right) and not (isinstance(left, int | float) and isinstance(right, int | float)):
+    if type(left) is not type(right) and not (
+        isinstance(left, int | float) and isinstance(right, int | float)
+    ):
         return False
     match operator:
         case "gt":

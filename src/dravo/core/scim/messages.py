@@ -11,19 +11,36 @@ from dravo.core.scim.errors import invalid_syntax, invalid_value
 LIST_SCHEMA = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 CONFIG_SCHEMA = "urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"
 LARGEST_PAGE = 500
-SEARCHED_BY = ("attributes", "excludedAttributes", "filter", "sortBy", "sortOrder", "startIndex", "count", "cursor")
+SEARCHED_BY = (
+    "attributes",
+    "excludedAttributes",
+    "filter",
+    "sortBy",
+    "sortOrder",
+    "startIndex",
+    "count",
+    "cursor",
+)
 
 
-def list_response(resources: list[dict[str, Any]], total: int, start_index: int | None, next_cursor: str | None = None) -> dict[str, Any]:
+def list_response(
+    resources: list[dict[str, Any]], total: int, start_index: int | None, next_cursor: str | None = None
+) -> dict[str, Any]:
     """Return one page of a query.
 
     Args:
         resources: what stands on the page.
         total: how many there are in all.
-        start_index: from which number the page goes, counted from 1 (RFC 7644, section 3.4.2); None in pages by cursor.
+        start_index: from which number the page goes, counted from 1 (RFC 7644, section 3.4.2); None in pages
+            by cursor.
         next_cursor: the cursor of the next page (RFC 9865); None if there is none, or pages go by index.
     """
-    message: dict[str, Any] = {"schemas": [LIST_SCHEMA], "totalResults": total, "itemsPerPage": len(resources), "Resources": resources}
+    message: dict[str, Any] = {
+        "schemas": [LIST_SCHEMA],
+        "totalResults": total,
+        "itemsPerPage": len(resources),
+        "Resources": resources,
+    }
     if start_index is not None:
         message["startIndex"] = start_index
     if next_cursor is not None:
@@ -45,7 +62,11 @@ def read_search(payload: Any) -> dict[str, str]:
         name = names.get(str(key).lower())
         if name is None or value is None:
             continue
-        if isinstance(value, list) and name in ("attributes", "excludedAttributes") and all(isinstance(each, str) for each in value):
+        if (
+            isinstance(value, list)
+            and name in ("attributes", "excludedAttributes")
+            and all(isinstance(each, str) for each in value)
+        ):
             found[name] = ",".join(value)
         elif isinstance(value, str | int) and not isinstance(value, bool):
             found[name] = str(value)
@@ -55,7 +76,9 @@ def read_search(payload: Any) -> dict[str, str]:
 
 
 def service_provider_config(location: str) -> dict[str, Any]:
-    """Return what inbound SCIM offers (RFC 7643, section 5; RFC 9865, section 4): only what works is advertised."""
+    """Return what inbound SCIM offers (RFC 7643, section 5; RFC 9865, section 4): only what works is
+    advertised.
+    """
     return {
         "schemas": [CONFIG_SCHEMA],
         "patch": {"supported": True},
@@ -64,7 +87,13 @@ def service_provider_config(location: str) -> dict[str, Any]:
         "changePassword": {"supported": False},
         "sort": {"supported": True},
         "etag": {"supported": True},
-        "pagination": {"cursor": True, "index": True, "defaultPaginationMethod": "index", "defaultPageSize": 100, "maxPageSize": LARGEST_PAGE},
+        "pagination": {
+            "cursor": True,
+            "index": True,
+            "defaultPaginationMethod": "index",
+            "defaultPageSize": 100,
+            "maxPageSize": LARGEST_PAGE,
+        },
         "authenticationSchemes": [
             {
                 "type": "oauthbearertoken",

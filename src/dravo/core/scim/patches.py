@@ -1,7 +1,7 @@
 """PATCH (RFC 7644, section 3.5.2): a list of operations applied to a resource, all or none.
 
-The members of a group may be many, so they are not part of the resource here: operations on `members` come out as
-`MemberChange`s in their order, to be carried out where the memberships are kept.
+The members of a group may be many, so they are not part of the resource here: operations on `members` come
+out as `MemberChange`s in their order, to be carried out where the memberships are kept.
 """
 
 from __future__ import annotations
@@ -15,7 +15,13 @@ import orjson
 from dravo.core.scim.errors import invalid_path, invalid_syntax, invalid_value, mutability, no_target
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.paths import And, Compare, Filter, Location, Or, PatchPath, parse_path
-from dravo.core.scim.resources import check_immutable, check_resource, read_attributes, read_members, read_value
+from dravo.core.scim.resources import (
+    check_immutable,
+    check_resource,
+    read_attributes,
+    read_members,
+    read_value,
+)
 from dravo.core.scim.schemas import Attribute, ResourceType
 
 PATCH_SCHEMA = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
@@ -85,7 +91,9 @@ def _read_operation(each: Any, resource_type: ResourceType) -> Operation:
     return Operation(kind, target, parts.get("value"))
 
 
-def apply_patch(resource: Mapping[str, Any], operations: list[Operation], resource_type: ResourceType) -> Patched:
+def apply_patch(
+    resource: Mapping[str, Any], operations: list[Operation], resource_type: ResourceType
+) -> Patched:
     """Return a resource after all operations; the one given is not changed.
 
     Args:
@@ -123,7 +131,9 @@ def _apply(patched: Patched, operation: Operation, resource_type: ResourceType) 
 
 
 def _expand_pathless(operation: Operation, resource_type: ResourceType) -> list[Operation]:
-    """Return an operation without a path as one for each key of its value: a plain name, a dotted or a full URN path."""
+    """Return an operation without a path as one for each key of its value: a plain name, a dotted or a full
+    URN path.
+    """
     if not isinstance(operation.value, Mapping):
         raise invalid_value(f"'{operation.kind}' without a path needs an object of attributes as its value.")
     return [
@@ -147,7 +157,9 @@ def _apply_to_attribute(patched: Patched, operation: Operation, path: PatchPath)
         del patched.resource[at.urn]
 
 
-def _apply_to_extension(patched: Patched, operation: Operation, at: Location, resource_type: ResourceType) -> None:
+def _apply_to_extension(
+    patched: Patched, operation: Operation, at: Location, resource_type: ResourceType
+) -> None:
     assert at.urn is not None
     if operation.kind == "remove":
         patched.resource.pop(at.urn, None)
@@ -199,7 +211,9 @@ def _set_sub(holder: dict[str, Any], attribute: Attribute, sub: Attribute, opera
 
 
 def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any]:
-    """Return elements with new ones behind them; one that is there already is not added again (RFC 7644, 3.5.2.1)."""
+    """Return elements with new ones behind them; one that is there already is not added again (RFC 7644,
+    3.5.2.1).
+    """
     result = [dict(each) if isinstance(each, dict) else each for each in present]
     for element in new:
         there = next((each for each in result if _same_value(each, element)), None)
@@ -209,7 +223,9 @@ def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any
         elif isinstance(element, dict) and "primary" in element:
             # The same value, marked otherwise, is no second one.
             there["primary"] = element["primary"]
-        _keep_one_primary(result, there if isinstance(element, dict) and element.get("primary") is True else None)
+        _keep_one_primary(
+            result, there if isinstance(element, dict) and element.get("primary") is True else None
+        )
     return result
 
 
@@ -229,7 +245,9 @@ def _keep_one_primary(elements: list[Any], chosen: Any) -> None:
             element["primary"] = False
 
 
-def _update_matching(holder: dict[str, Any], at: Location, element_filter: Filter, operation: Operation) -> None:
+def _update_matching(
+    holder: dict[str, Any], at: Location, element_filter: Filter, operation: Operation
+) -> None:
     attribute = at.attribute
     assert attribute is not None
     elements = holder.get(attribute.name, [])
@@ -283,7 +301,9 @@ def _remove(holder: dict[str, Any], at: Location, element_filter: Filter | None,
         holder[attribute.name].pop(at.sub.name, None)
     elif at.sub is None:
         assert element_filter is not None
-        holder[attribute.name] = [each for each in holder[attribute.name] if not element_matches(element_filter, each)]
+        holder[attribute.name] = [
+            each for each in holder[attribute.name] if not element_matches(element_filter, each)
+        ]
     else:
         for element in holder[attribute.name]:
             if element_filter is None or element_matches(element_filter, element):
@@ -311,7 +331,11 @@ def _member_change(operation: Operation) -> MemberChange:
         return MemberChange(operation.kind, tuple(read_members(operation.value)))
     if path.element is not None:
         ids = _named_ids(path.element)
-        return MemberChange("remove", ids) if ids is not None else MemberChange("remove_matching", matching=path.element)
+        return (
+            MemberChange("remove", ids)
+            if ids is not None
+            else MemberChange("remove_matching", matching=path.element)
+        )
     if operation.value is not None:
         return MemberChange("remove", tuple(read_members(operation.value)))
     return MemberChange("replace", ())
@@ -324,5 +348,9 @@ def _named_ids(tree: Filter) -> tuple[str, ...] | None:
             return (value,)
         case Or(parts):
             named = [_named_ids(part) for part in parts]
-            return tuple(each for ids in named if ids for each in ids) if all(ids is not None for ids in named) else None
+            return (
+                tuple(each for ids in named if ids for each in ids)
+                if all(ids is not None for ids in named)
+                else None
+            )
     return None

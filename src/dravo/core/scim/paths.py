@@ -97,7 +97,9 @@ Filter = Present | Compare | Element | Not | And | Or
 
 @dataclass(frozen=True)
 class PatchPath:
-    """The target of a patch operation: a location and, for elements of a multi-valued attribute, which ones."""
+    """The target of a patch operation: a location and, for elements of a multi-valued attribute, which
+    ones.
+    """
 
     at: Location
     element: Filter | None = None
@@ -117,7 +119,8 @@ def parse_filter(text: str, resource_type: ResourceType, *, others: tuple[Resour
     Args:
         text: the filter, as in RFC 7644, section 3.4.2.2.
         resource_type: whose attributes it may name.
-        others: further types in the same search; what only they have counts as an attribute without a value (section 3.4.2.1).
+        others: further types in the same search; what only they have counts as an attribute without a value
+            (section 3.4.2.1).
 
     Raises:
         ScimError: 400 invalidFilter, with the place of the mistake.
@@ -197,9 +200,13 @@ def _sub_attribute(attribute: Attribute, name: str) -> Attribute:
 
 
 class _Builder:
-    """Makes a tree of our own from what the parser yields; inside brackets names are sub-attributes of `within`."""
+    """Makes a tree of our own from what the parser yields; inside brackets names are sub-attributes of
+    `within`.
+    """
 
-    def __init__(self, resource_type: ResourceType, within: Location | None, others: tuple[ResourceType, ...] = ()) -> None:
+    def __init__(
+        self, resource_type: ResourceType, within: Location | None, others: tuple[ResourceType, ...] = ()
+    ) -> None:
         self.resource_type = resource_type
         self.within = within
         self.others = others
@@ -226,7 +233,9 @@ class _Builder:
         if self.within is None:
             return self._locate_whole(str(token))
         assert self.within.attribute is not None
-        return Location(self.within.urn, self.within.attribute, _sub_attribute(self.within.attribute, str(token)))
+        return Location(
+            self.within.urn, self.within.attribute, _sub_attribute(self.within.attribute, str(token))
+        )
 
     def _locate_whole(self, text: str) -> Location:
         for number, kind in enumerate((self.resource_type, *self.others)):
@@ -236,7 +245,10 @@ class _Builder:
                 if number == len(self.others):
                     raise
                 continue
-            if at.attribute is not None and "writeOnly" in (at.attribute.mutability, at.sub.mutability if at.sub else ""):
+            if at.attribute is not None and "writeOnly" in (
+                at.attribute.mutability,
+                at.sub.mutability if at.sub else "",
+            ):
                 raise ScimError(403, f"'{at}' is a secret and cannot be used in a filter.", "sensitive")
             return at
         raise AssertionError("unreachable")
@@ -246,7 +258,10 @@ class _Builder:
         if leaf.type == "complex":
             inner = leaf.sub_by_name.get("value")
             if inner is None:
-                raise invalid_filter(f"'{at}' is a complex attribute. Compare a sub-attribute, such as '{at}.{leaf.sub[0].name}'.")
+                raise invalid_filter(
+                    f"'{at}' is a complex attribute. Compare a sub-attribute, such as "
+                    f"'{at}.{leaf.sub[0].name}'."
+                )
             at, leaf = Location(at.urn, at.attribute, inner), inner
         if value is None:
             if operator not in ("eq", "ne"):
@@ -258,7 +273,11 @@ class _Builder:
             if not isinstance(value, bool) or operator not in ("eq", "ne"):
                 raise invalid_filter(f"'{at}' is a boolean. Compare it with eq or ne.")
         elif leaf.type in ("integer", "decimal"):
-            if isinstance(value, bool) or not isinstance(value, int | float) or operator in ("co", "sw", "ew"):
+            if (
+                isinstance(value, bool)
+                or not isinstance(value, int | float)
+                or operator in ("co", "sw", "ew")
+            ):
                 raise invalid_filter(f"'{at}' is a number. Compare it with a number.")
         elif not isinstance(value, str):
             raise invalid_filter(f"'{at}' is a string. Put the value in double quotes.")
@@ -313,7 +332,9 @@ def _check_size(text: str) -> None:
 
 
 def _place(text: str, wrong: UnexpectedInput, what: str) -> str:
-    position = wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
+    position = (
+        wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
+    )
     rest = text[position : position + 20]
     where = f"at '{rest}' (character {position + 1})" if rest else "at its end"
     return f"The {what} is invalid {where}."

@@ -1,4 +1,6 @@
-"""What providers in the field send that the standard does not quite say: it works, and is named in the trace."""
+"""What providers in the field send that the standard does not quite say: it works, and is named in the
+trace.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +56,10 @@ def _of_operation(operation: Mapping[str, Any]) -> Iterator[str]:
             yield BOOLEAN_TEXT
     elif isinstance(value, Mapping):
         yield NO_PATH
-        if any("." in key.rpartition(":")[2] or "[" in key or (":" in key and not isinstance(inner, Mapping)) for key, inner in value.items()):
+        if any(
+            "." in key.rpartition(":")[2] or "[" in key or (":" in key and not isinstance(inner, Mapping))
+            for key, inner in value.items()
+        ):
             yield DOTTED_KEYS
     if isinstance(value, Mapping):
         yield from _of_attributes(value)

@@ -1,7 +1,8 @@
-"""Reads what a provider sends as a resource: names as in the schema, values of their type, nothing that is not ours to keep.
+"""Reads what a provider sends as a resource: names as in the schema, values of their type, nothing that is
+not ours to keep.
 
-RFC 7643, sections 2 and 3; with the deviations that providers in the field are known for (booleans as text, a bare id for
-`manager`, a single object where a list belongs, plain text where an element belongs).
+RFC 7643, sections 2 and 3; with the deviations that providers in the field are known for (booleans as text,
+a bare id for `manager`, a single object where a list belongs, plain text where an element belongs).
 """
 
 from __future__ import annotations
@@ -28,15 +29,16 @@ Choice = tuple[str | None, str | None, str | None]
 def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
     """Return a pushed resource with schema names and typed values.
 
-    Read-only attributes, the password, nulls and what the schemas do not know are left out (RFC 7644, section 3.3: what is
-    read-only is ignored; RFC 7643, section 2.5: null is no value).
+    Read-only attributes, the password, nulls and what the schemas do not know are left out (RFC 7644,
+    section 3.3: what is read-only is ignored; RFC 7643, section 2.5: null is no value).
 
     Args:
         payload: the parsed JSON body.
         resource_type: what it should be.
 
     Raises:
-        ScimError: 400 invalidSyntax if it is no object, invalidValue if a value is not of its type or a required one is missing.
+        ScimError: 400 invalidSyntax if it is no object, invalidValue if a value is not of its type or a
+            required one is missing.
     """
     if not isinstance(payload, Mapping):
         raise invalid_syntax(f"The body is not a JSON object. Send one {resource_type.name}.")
@@ -49,7 +51,11 @@ def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
                 kept[extension.id] = inner
             continue
         attribute = resource_type.by_name.get(key.lower())
-        if attribute is None or attribute.name == "schemas" or attribute.mutability in ("readOnly", "writeOnly"):
+        if (
+            attribute is None
+            or attribute.name == "schemas"
+            or attribute.mutability in ("readOnly", "writeOnly")
+        ):
             continue
         read = read_value(attribute, value)
         if read is not None:
@@ -66,19 +72,27 @@ def check_resource(resource: Mapping[str, Any], resource_type: ResourceType) -> 
     """
     for attribute in resource_type.schema.attributes:
         if attribute.required and not str(resource.get(attribute.name) or "").strip():
-            raise invalid_value(f"'{attribute.name}' is missing or empty. It is required for each {resource_type.name}.")
+            raise invalid_value(
+                f"'{attribute.name}' is missing or empty. It is required for each {resource_type.name}."
+            )
     for extension in resource_type.extensions:
         if extension.id in resource:
             for attribute in extension.attributes:
                 if attribute.required and resource[extension.id].get(attribute.name) in (None, ""):
-                    raise invalid_value(f"'{attribute.name}' of {extension.id} is missing. It is required for this extension.")
+                    raise invalid_value(
+                        f"'{attribute.name}' of {extension.id} is missing. It is required for this extension."
+                    )
     for name, value in resource.items():
-        if isinstance(value, list) and sum(1 for each in value if isinstance(each, Mapping) and each.get("primary") is True) > 1:
+        if (
+            isinstance(value, list)
+            and sum(1 for each in value if isinstance(each, Mapping) and each.get("primary") is True) > 1
+        ):
             raise invalid_value(f"More than one value of '{name}' is primary. Mark at most one.")
 
 
 def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resource_type: ResourceType) -> None:
-    """Check that what may be given only once keeps its value (RFC 7643, section 2.2; RFC 7644, section 3.5.1).
+    """Check that what may be given only once keeps its value (RFC 7643, section 2.2; RFC 7644, section
+    3.5.1).
 
     Raises:
         ScimError: 400 mutability.
@@ -91,13 +105,17 @@ def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resourc
 
 
 def unique_values(resource: Mapping[str, Any], resource_type: ResourceType) -> list[tuple[str, str]]:
-    """Return what nobody else of the source may have, as (attribute path, value folded as its attribute is compared)."""
+    """Return what nobody else of the source may have, as (attribute path, value folded as its attribute is
+    compared).
+    """
     found = []
     for urn, attribute in resource_type.unique:
         value = (resource.get(urn) or {}).get(attribute.name)
         for each in value if isinstance(value, list) else [value]:
             if each is not None:
-                found.append((f"{urn}:{attribute.name}", str(each) if attribute.case_exact else fold(str(each))))
+                found.append(
+                    (f"{urn}:{attribute.name}", str(each) if attribute.case_exact else fold(str(each)))
+                )
     return found
 
 
@@ -136,7 +154,9 @@ def read_value(attribute: Attribute, value: Any) -> Any:
 def _read_single(attribute: Attribute, value: Any) -> Any:
     if attribute.type == "complex":
         # A text alone means its value; so does a number where there can be but one, such as a manager's id.
-        if isinstance(value, str) or (isinstance(value, int) and not isinstance(value, bool) and not attribute.multi_valued):
+        if isinstance(value, str) or (
+            isinstance(value, int) and not isinstance(value, bool) and not attribute.multi_valued
+        ):
             value = {"value": value} if "value" in attribute.sub_by_name else value
         return read_attributes(value, attribute.sub_by_name, attribute.name) or None
     return _READERS.get(attribute.type, _read_text)(attribute, value)
@@ -220,7 +240,8 @@ def read_members(value: Any) -> list[str]:
 
 
 def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[Choice, ...]:
-    """Return a comma-separated list of attribute paths as (URN, attribute, sub-attribute); unknown ones are passed over.
+    """Return a comma-separated list of attribute paths as (URN, attribute, sub-attribute); unknown ones are
+    passed over.
 
     RFC 7644, section 3.4.2.5 and 3.9.
     """
@@ -241,10 +262,13 @@ def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[Choi
     return tuple(chosen)
 
 
-def select_attributes(resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None) -> dict[str, Any]:
+def select_attributes(
+    resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None
+) -> dict[str, Any]:
     """Return a resource with only, or without, the attributes asked for (RFC 7644, section 3.9).
 
-    Each attribute's `returned` is kept to (RFC 7643, section 7): always, never, by default, or only when it is asked for.
+    Each attribute's `returned` is kept to (RFC 7643, section 7): always, never, by default, or only when it
+    is asked for.
 
     Raises:
         ScimError: 400 invalidValue if both lists are given.
@@ -264,9 +288,13 @@ def select_attributes(resource: dict[str, Any], resource_type: ResourceType, att
     return _as_returned(shown, resource, resource_type, chosen)
 
 
-def _as_returned(shown: dict[str, Any], whole: dict[str, Any], resource_type: ResourceType, chosen: tuple[Choice, ...]) -> dict[str, Any]:
+def _as_returned(
+    shown: dict[str, Any], whole: dict[str, Any], resource_type: ResourceType, chosen: tuple[Choice, ...]
+) -> dict[str, Any]:
     for urn, name, sub, when in resource_type.seldom_returned:
-        asked_for = any(choice in chosen for choice in ((urn, name, sub), (urn, name, None), (urn, None, None)))
+        asked_for = any(
+            choice in chosen for choice in ((urn, name, sub), (urn, name, None), (urn, None, None))
+        )
         if when == "always":
             kept = _only(whole, ((urn, name, sub),))
             if urn and urn in kept:
@@ -322,7 +350,9 @@ def _without(resource: dict[str, Any], chosen: Iterable[Choice]) -> dict[str, An
         if sub is None:
             del holder[name]
         elif isinstance(holder[name], list):
-            holder[name] = [{key: value for key, value in each.items() if key != sub} for each in holder[name]]
+            holder[name] = [
+                {key: value for key, value in each.items() if key != sub} for each in holder[name]
+            ]
         elif isinstance(holder[name], Mapping):
             holder[name] = {key: value for key, value in holder[name].items() if key != sub}
     return kept

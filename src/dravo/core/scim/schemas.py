@@ -15,9 +15,11 @@ RESOURCE_TYPE_URN = "urn:ietf:params:scim:schemas:core:2.0:ResourceType"
 
 @dataclass(frozen=True, eq=False)
 class Attribute:
-    """One attribute and its characteristics (RFC 7643, section 7); `sub` holds the sub-attributes of a complex one.
+    """One attribute and its characteristics (RFC 7643, section 7); `sub` holds the sub-attributes of a
+    complex one.
 
-    Schemas are compared and hashed by identity: there is one object for each, and hashing all of its parts would be slow.
+    Schemas are compared and hashed by identity: there is one object for each, and hashing all of its parts
+    would be slow.
     """
 
     name: str
@@ -127,13 +129,23 @@ class ResourceType:
 
     @cached_property
     def immutable(self) -> tuple[tuple[str | None, Attribute], ...]:
-        """Attributes that keep their first value; members of groups are a list of their own and not among them."""
-        return tuple((urn, attribute) for urn, attribute, sub in self.every_attribute if sub is None and attribute.mutability == "immutable")
+        """Attributes that keep their first value; members of groups are a list of their own and not among
+        them.
+        """
+        return tuple(
+            (urn, attribute)
+            for urn, attribute, sub in self.every_attribute
+            if sub is None and attribute.mutability == "immutable"
+        )
 
     @cached_property
     def unique(self) -> tuple[tuple[str, Attribute], ...]:
         """Attributes of extensions whose values nobody else of the source may have."""
-        return tuple((urn, attribute) for urn, attribute, sub in self.every_attribute if urn and sub is None and attribute.uniqueness != "none")
+        return tuple(
+            (urn, attribute)
+            for urn, attribute, sub in self.every_attribute
+            if urn and sub is None and attribute.uniqueness != "none"
+        )
 
     def document(self) -> dict[str, Any]:
         """Return the type as the ResourceTypes endpoint shows it."""
@@ -167,7 +179,9 @@ COMMON = {
 }
 
 
-def _plural(name: str, description: str, types: tuple[str, ...] = (), value_type: str = "string", exact: bool = False) -> Attribute:
+def _plural(
+    name: str, description: str, types: tuple[str, ...] = (), value_type: str = "string", exact: bool = False
+) -> Attribute:
     """Return a multi-valued attribute with the usual sub-attributes (RFC 7643, section 2.4)."""
     return Attribute(
         name,
@@ -178,7 +192,11 @@ def _plural(name: str, description: str, types: tuple[str, ...] = (), value_type
             Attribute("value", value_type, case_exact=exact, description="The value itself."),
             Attribute("display", description="A human-readable name."),
             Attribute("type", canonical=types, description="The type of the value."),
-            Attribute("primary", "boolean", description="Whether this is the preferred value. At most one value is primary."),
+            Attribute(
+                "primary",
+                "boolean",
+                description="Whether this is the preferred value. At most one value is primary.",
+            ),
         ),
     )
 
@@ -225,7 +243,9 @@ _USER_GROUPS = Attribute(
     description="Groups of this source that contain the user. Changed through Group.",
     sub=(
         Attribute("value", case_exact=True, mutability="readOnly", description="The ID of the group."),
-        Attribute("$ref", "reference", case_exact=True, mutability="readOnly", reference_types=("User", "Group")),
+        Attribute(
+            "$ref", "reference", case_exact=True, mutability="readOnly", reference_types=("User", "Group")
+        ),
         Attribute("display", mutability="readOnly", description="The name of the group."),
         Attribute("type", mutability="readOnly", canonical=("direct", "indirect"), description="How."),
     ),
@@ -236,18 +256,35 @@ USER_SCHEMA = Schema(
     "User",
     "A user",
     (
-        Attribute("userName", required=True, uniqueness="server", description="The sign-in name. Unique within the source."),
+        Attribute(
+            "userName",
+            required=True,
+            uniqueness="server",
+            description="The sign-in name. Unique within the source.",
+        ),
         _NAME,
         Attribute("displayName", description="The name for display."),
         Attribute("nickName", description="The casual name."),
-        Attribute("profileUrl", "reference", case_exact=True, reference_types=("external",), description="The URL of a profile page."),
+        Attribute(
+            "profileUrl",
+            "reference",
+            case_exact=True,
+            reference_types=("external",),
+            description="The URL of a profile page.",
+        ),
         Attribute("title", description="The job title."),
         Attribute("userType", description="The relationship to the organization."),
         Attribute("preferredLanguage", description="Language, as in RFC 5646."),
         Attribute("locale", description="Locale, as in RFC 5646."),
         Attribute("timezone", description="Time zone, as in RFC 6557."),
         Attribute("active", "boolean", description="Whether the user is active."),
-        Attribute("password", case_exact=True, mutability="writeOnly", returned="never", description="Discarded. Dravo never stores it."),
+        Attribute(
+            "password",
+            case_exact=True,
+            mutability="writeOnly",
+            returned="never",
+            description="Discarded. Dravo never stores it.",
+        ),
         _plural("emails", "Email addresses.", ("work", "home", "other")),
         _plural("phoneNumbers", "Telephone numbers.", ("work", "home", "mobile", "fax", "pager", "other")),
         _plural("ims", "Instant messaging addresses."),
@@ -276,7 +313,13 @@ ENTERPRISE_SCHEMA = Schema(
             description="The manager of the user.",
             sub=(
                 Attribute("value", case_exact=True, description="The ID of the manager."),
-                Attribute("$ref", "reference", case_exact=True, reference_types=("User",), description="The URI of the manager."),
+                Attribute(
+                    "$ref",
+                    "reference",
+                    case_exact=True,
+                    reference_types=("User",),
+                    description="The URI of the manager.",
+                ),
                 Attribute("displayName", mutability="readOnly", description="The name of the manager."),
             ),
         ),
@@ -295,9 +338,22 @@ GROUP_SCHEMA = Schema(
             multi_valued=True,
             description="The members of the group.",
             sub=(
-                Attribute("value", case_exact=True, mutability="immutable", description="The ID of the member."),
-                Attribute("$ref", "reference", case_exact=True, mutability="immutable", reference_types=("User", "Group")),
-                Attribute("type", mutability="immutable", canonical=("User", "Group"), description="The type of the member."),
+                Attribute(
+                    "value", case_exact=True, mutability="immutable", description="The ID of the member."
+                ),
+                Attribute(
+                    "$ref",
+                    "reference",
+                    case_exact=True,
+                    mutability="immutable",
+                    reference_types=("User", "Group"),
+                ),
+                Attribute(
+                    "type",
+                    mutability="immutable",
+                    canonical=("User", "Group"),
+                    description="The type of the member.",
+                ),
                 Attribute("display", mutability="readOnly", description="The name of the member."),
             ),
         ),
@@ -307,7 +363,9 @@ GROUP_SCHEMA = Schema(
 
 @dataclass(frozen=True, eq=False)
 class SchemaSet:
-    """What a source's users and groups may hold: the standard schemas, and extensions that an operator added for this source."""
+    """What a source's users and groups may hold: the standard schemas, and extensions that an operator added
+    for this source.
+    """
 
     user: ResourceType
     group: ResourceType

@@ -31,7 +31,10 @@ def sort_location(text: str, resource_type: ResourceType, others: tuple[Resource
         if at.leaf.type == "complex" and at.sub is None:
             inner = at.leaf.sub_by_name.get("value")
             if inner is None:
-                raise invalid_path(f"'{at}' is a complex attribute. Sort by a sub-attribute, such as '{at}.{at.leaf.sub[0].name}'.")
+                raise invalid_path(
+                    f"'{at}' is a complex attribute. Sort by a sub-attribute, such as "
+                    f"'{at}.{at.leaf.sub[0].name}'."
+                )
             return Location(at.urn, at.attribute, inner)
         return at
     raise AssertionError("unreachable")
@@ -55,11 +58,20 @@ def sort_key(resource: Mapping[str, Any], at: Location) -> SortKey:
     found = values(at, resource)
     if at.attribute is not None and at.attribute.multi_valued and at.sub is not None:
         elements = values(Location(at.urn, at.attribute), resource)
-        primary = [each for each in elements if isinstance(each, Mapping) and each.get("primary") is True and each.get(at.sub.name) is not None]
+        primary = [
+            each
+            for each in elements
+            if isinstance(each, Mapping) and each.get("primary") is True and each.get(at.sub.name) is not None
+        ]
         found = [each[at.sub.name] for each in primary] or found
     if not found:
         return (1, "")
     value = found[0]
     if isinstance(value, bool | int | float):
         return (0, float(value))
-    return (0, str(value) if at.leaf.case_exact or at.leaf.type == "dateTime" else comparable(at.leaf.name, str(value)))
+    return (
+        0,
+        str(value)
+        if at.leaf.case_exact or at.leaf.type == "dateTime"
+        else comparable(at.leaf.name, str(value)),
+    )

@@ -1,4 +1,6 @@
-"""Versions of resources as entity tags, and the conditions that requests put on them (RFC 7644, section 3.14; RFC 9110, 13.1)."""
+"""Versions of resources as entity tags, and the conditions that requests put on them (RFC 7644, section
+3.14; RFC 9110, 13.1).
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ def entity_tag(version: int, listed: Iterable[tuple[str, str]] = ()) -> str:
 
     Args:
         version: the record's own.
-        listed: (id, name) of the groups that list a user: they are part of what is shown, without being part of the record.
+        listed: (id, name) of the groups that list a user: they are part of what is shown, without being part
+            of the record.
     """
     groups = sorted(listed)
     return f'W/"{version}-{zlib.crc32(repr(groups).encode()):08x}"' if groups else f'W/"{version}"'
@@ -40,7 +43,11 @@ class Condition:
             ScimError: 412 if it may not.
         """
         if self.if_match is not None and not _names(self.if_match, tag):
-            raise ScimError(412, f"The resource has changed to version {tag}, and the request expects {self.if_match}. Read the resource again.")
+            raise ScimError(
+                412,
+                f"The resource has changed to version {tag}, and the request expects {self.if_match}. "
+                "Read the resource again.",
+            )
         if self.if_none_match is not None and _names(self.if_none_match, tag):
             raise ScimError(412, f"The resource has version {tag}, which the request excludes.")
 

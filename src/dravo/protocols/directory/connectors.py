@@ -44,14 +44,22 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
     model = kind_of(name).Settings
     unknown = sorted(set(given) - set(model.model_fields))
     if unknown:
-        raise InvalidInput(f"There is no setting '{unknown[0]}'.", f"Use one of: {', '.join(model.model_fields)}.", unknown[0])
+        raise InvalidInput(
+            f"There is no setting '{unknown[0]}'.",
+            f"Use one of: {', '.join(model.model_fields)}.",
+            unknown[0],
+        )
     try:
         return model.model_validate(given)
     except ValidationError as wrong:
         first = wrong.errors()[0]
         field = str(first["loc"][0])
         title = model.model_fields[field].title or field
-        raise InvalidInput(f"{title}: {first['msg']}.", model.model_fields[field].description or "Correct the setting.", field) from None
+        raise InvalidInput(
+            f"{title}: {first['msg']}.",
+            model.model_fields[field].description or "Correct the setting.",
+            field,
+        ) from None
 
 
 def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses: Sequence[str]) -> Reader:
@@ -61,12 +69,22 @@ def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses:
 
 
 def fields_of(name: str) -> list[dict[str, Any]]:
-    """Return a kind's settings for a form: each {"name", "label", "hint", "kind", "choices", "default", "required"}."""
+    """Return a kind's settings for a form: each {"name", "label", "hint", "kind", "choices", "default",
+    "required"}.
+    """
     found = []
     for field, info in kind_of(name).Settings.model_fields.items():
         choices = list(getattr(info.annotation, "__args__", ()))
         extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-        kind = "choice" if choices else "switch" if info.annotation is bool else "lines" if extra.get("lines") else "text"
+        kind = (
+            "choice"
+            if choices
+            else "switch"
+            if info.annotation is bool
+            else "lines"
+            if extra.get("lines")
+            else "text"
+        )
         default = "" if info.is_required() else info.default
         found.append(
             {

@@ -1,4 +1,6 @@
-"""Reads users, groups and memberships from CSV files (RFC 4180) as users really have them: any encoding, separator and column names."""
+"""Reads users, groups and memberships from CSV files (RFC 4180) as users really have them: any encoding,
+separator and column names.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,18 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
-from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by, seen_values
+from dravo.protocols.directory.reader import (
+    NOTED,
+    OK,
+    BadLine,
+    Checked,
+    DirectoryTrouble,
+    Entry,
+    GroupEntry,
+    Step,
+    checked_by,
+    seen_values,
+)
 
 USERS, GROUPS, MEMBERSHIPS = "users", "groups", "memberships"
 FILES = (USERS, GROUPS, MEMBERSHIPS)
@@ -31,18 +44,29 @@ _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}
 class CsvSettings(BaseModel):
     """How the files are read; they lie in the source's own folder, uploaded or put there by a script."""
 
-    encoding: Literal["detect", "utf-8", "utf-16", "windows-1252", "iso-8859-1"] = Field("detect", title="Encoding")
+    encoding: Literal["detect", "utf-8", "utf-16", "windows-1252", "iso-8859-1"] = Field(
+        "detect", title="Encoding"
+    )
     separator: Literal["detect", "comma", "semicolon", "tab", "pipe"] = Field("detect", title="Separator")
-    id_column: str = Field("id", title="User ID column", description="an ID that stays when a user is renamed")
+    id_column: str = Field(
+        "id", title="User ID column", description="an ID that stays when a user is renamed"
+    )
     groups_column: str = Field(
-        "", title="Groups column", description="group names of the user, separated by the character below; empty if groups have their own files"
+        "",
+        title="Groups column",
+        description="group names of the user, separated by the character below; empty if groups have "
+        "their own files",
     )
     groups_between: str = Field(";", title="Group separator", max_length=3)
     group_id_column: str = Field("id", title="groups.csv: ID column")
     group_name_column: str = Field("name", title="groups.csv: name column")
     membership_group_column: str = Field("group", title="memberships.csv: group ID column")
     membership_member_column: str = Field("member", title="memberships.csv: member ID column")
-    stop_at_bad_line: bool = Field(False, title="Stop at the first invalid line", description="otherwise invalid lines are reported and skipped")
+    stop_at_bad_line: bool = Field(
+        False,
+        title="Stop at the first invalid line",
+        description="otherwise invalid lines are reported and skipped",
+    )
 
 
 @dataclass
@@ -73,7 +97,9 @@ def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
                 columns = [fold(cell.strip()) for cell in row]
                 break
     except csv.Error as wrong:
-        raise DirectoryTrouble(f"The first line of {name}.csv is invalid: {wrong}.", "Put the column names in the first line.") from None
+        raise DirectoryTrouble(
+            f"The first line of {name}.csv is invalid: {wrong}.", "Put the column names in the first line."
+        ) from None
     if not columns:
         raise DirectoryTrouble(f"{name}.csv is empty.", "Upload a file with column names in the first line.")
     doubled = sorted({each for each in columns if each and columns.count(each) > 1})
@@ -82,7 +108,9 @@ def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
     return Table(name, encoding, separator, columns, _lines(reader, columns, name))
 
 
-def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int, dict[str, list[str]] | BadLine]]:
+def _lines(
+    reader: Any, columns: Sequence[str], name: str
+) -> Iterator[tuple[int, dict[str, list[str]] | BadLine]]:
     while True:
         begins = reader.line_num + 1
         try:
@@ -100,7 +128,12 @@ def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int
             continue
         if len(row) > len(columns) and any(cell.strip() for cell in row[len(columns) :]):
             message = f"The line has {len(row)} cells for {len(columns)} columns."
-            yield begins, BadLine(f"{name}.csv, line {begins}", message, "Put cells that contain the separator in quotes.")
+            yield (
+                begins,
+                BadLine(
+                    f"{name}.csv, line {begins}", message, "Put cells that contain the separator in quotes."
+                ),
+            )
             continue
         cells = zip(columns, (cell.strip() for cell in row), strict=False)
         yield begins, {column: [cell[:LONGEST_CELL]] for column, cell in cells if column and cell}
@@ -108,13 +141,17 @@ def _lines(reader: Any, columns: Sequence[str], name: str) -> Iterator[tuple[int
 
 def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str]:
     if len(content) > LARGEST_FILE:
-        raise DirectoryTrouble(f"{name}.csv is larger than {LARGEST_FILE // 1_048_576} MB.", "Remove columns that you do not need.")
+        raise DirectoryTrouble(
+            f"{name}.csv is larger than {LARGEST_FILE // 1_048_576} MB.",
+            "Remove columns that you do not need.",
+        )
     if settings.encoding != "detect":
         tries = ["utf-8-sig" if settings.encoding == "utf-8" else settings.encoding]
     elif content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         tries = ["utf-16"]
     else:
-        # What is not UTF-8 is nearly always one of the Western one-byte encodings; all bytes mean something in the last one.
+        # What is not UTF-8 is nearly always one of the Western one-byte encodings; all bytes mean something
+        # in the last one.
         tries = ["utf-8-sig", "windows-1252", "iso-8859-1"]
     for encoding in tries:
         try:
@@ -124,11 +161,16 @@ def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str
         if "\x00" in text:
             break
         return encoding.removesuffix("-sig"), text
-    raise DirectoryTrouble(f"{name}.csv is not encoded as {tries[0].removesuffix('-sig')}.", "Set the encoding, or save the file as UTF-8.")
+    raise DirectoryTrouble(
+        f"{name}.csv is not encoded as {tries[0].removesuffix('-sig')}.",
+        "Set the encoding, or save the file as UTF-8.",
+    )
 
 
 def _found_separator(line: str) -> str:
-    """Return the sign that separates the names of columns: the one that stands there most often outside of quotation marks."""
+    """Return the sign that separates the names of columns: the one that stands there most often outside of
+    quotation marks.
+    """
     outside = "".join(line.split('"')[::2])
     return max(_SEPARATORS.values(), key=lambda sign: (outside.count(sign), sign == ","))
 
@@ -166,7 +208,9 @@ class CsvReader:
         except FileNotFoundError:
             return None
         except OSError as wrong:
-            raise DirectoryTrouble(f"{name}.csv cannot be read: {wrong.strerror}.", "Allow the service to read the file.") from None
+            raise DirectoryTrouble(
+                f"{name}.csv cannot be read: {wrong.strerror}.", "Allow the service to read the file."
+            ) from None
 
     def _table(self, name: str) -> Table | None:
         content = self._content(name)
@@ -178,11 +222,14 @@ class CsvReader:
             return
         table = self._table(USERS)
         if table is None:
-            raise DirectoryTrouble("users.csv is missing.", "Upload the file, or copy it to the folder of the source.")
+            raise DirectoryTrouble(
+                "users.csv is missing.", "Upload the file, or copy it to the folder of the source."
+            )
         key = fold(self.settings.id_column.strip())
         if key not in table.columns:
             raise DirectoryTrouble(
-                f"users.csv has no column '{self.settings.id_column}'.", f"Existing columns: {', '.join(filter(None, table.columns))}."
+                f"users.csv has no column '{self.settings.id_column}'.",
+                f"Existing columns: {', '.join(filter(None, table.columns))}.",
             )
         seen: dict[str, int] = {}
         for number, line in table.lines:
@@ -191,19 +238,27 @@ class CsvReader:
                 raise DirectoryTrouble(f"{read.where}: {read.message}", read.hint)
             yield read
 
-    def _user(self, line: Mapping[str, list[str]], number: int, key: str, seen: dict[str, int]) -> Entry | BadLine:
+    def _user(
+        self, line: Mapping[str, list[str]], number: int, key: str, seen: dict[str, int]
+    ) -> Entry | BadLine:
         where = f"users.csv, line {number}"
         if key not in line:
             return BadLine(where, f"'{self.settings.id_column}' is empty.", "Enter a unique ID in each line.")
         native_id = line[key][0]
         if native_id in seen:
-            return BadLine(where, f"The ID '{native_id}' is already used in line {seen[native_id]}.", "Delete one of the two lines.")
+            return BadLine(
+                where,
+                f"The ID '{native_id}' is already used in line {seen[native_id]}.",
+                "Delete one of the two lines.",
+            )
         seen[native_id] = number
         column = fold(self.settings.groups_column.strip())
         for name in line.get(column, [""])[0].split(self.settings.groups_between or ";") if column else ():
             if name.strip():
                 self._named.setdefault(fold(name.strip()), (name.strip(), []))[1].append(native_id)
-        return Entry(native_id, native_id, {name: values for name, values in line.items() if name in self._uses})
+        return Entry(
+            native_id, native_id, {name: values for name, values in line.items() if name in self._uses}
+        )
 
     def groups(self, since: str | None = None) -> Iterator[GroupEntry | BadLine]:
         """Yield the groups of the file, and those that users' lines name."""
@@ -217,22 +272,44 @@ class CsvReader:
             return
         members_of, bad = self._memberships()
         yield from bad
-        id_column, name_column = fold(self.settings.group_id_column.strip()), fold(self.settings.group_name_column.strip())
-        for column, said in ((id_column, self.settings.group_id_column), (name_column, self.settings.group_name_column)):
+        id_column, name_column = (
+            fold(self.settings.group_id_column.strip()),
+            fold(self.settings.group_name_column.strip()),
+        )
+        for column, said in (
+            (id_column, self.settings.group_id_column),
+            (name_column, self.settings.group_name_column),
+        ):
             if column not in table.columns:
-                raise DirectoryTrouble(f"groups.csv has no column '{said}'.", f"Existing columns: {', '.join(filter(None, table.columns))}.")
+                raise DirectoryTrouble(
+                    f"groups.csv has no column '{said}'.",
+                    f"Existing columns: {', '.join(filter(None, table.columns))}.",
+                )
         seen: set[str] = set()
         for number, line in table.lines:
             if isinstance(line, BadLine):
                 yield line
             elif id_column not in line or name_column not in line:
-                yield BadLine(f"groups.csv, line {number}", "The group has no ID or no name.", "Enter the ID and the name.")
+                yield BadLine(
+                    f"groups.csv, line {number}",
+                    "The group has no ID or no name.",
+                    "Enter the ID and the name.",
+                )
             elif line[id_column][0] in seen:
-                yield BadLine(f"groups.csv, line {number}", f"The ID '{line[id_column][0]}' is already used.", "Delete one of the two lines.")
+                yield BadLine(
+                    f"groups.csv, line {number}",
+                    f"The ID '{line[id_column][0]}' is already used.",
+                    "Delete one of the two lines.",
+                )
             else:
                 native_id = line[id_column][0]
                 seen.add(native_id)
-                yield GroupEntry(native_id, native_id, line[name_column][0], tuple(dict.fromkeys(members_of.get(native_id, ()))))
+                yield GroupEntry(
+                    native_id,
+                    native_id,
+                    line[name_column][0],
+                    tuple(dict.fromkeys(members_of.get(native_id, ()))),
+                )
 
     def _memberships(self) -> tuple[dict[str, list[str]], list[BadLine]]:
         table = self._table(MEMBERSHIPS)
@@ -240,15 +317,25 @@ class CsvReader:
         bad: list[BadLine] = []
         if table is None:
             return found, bad
-        group, member = fold(self.settings.membership_group_column.strip()), fold(self.settings.membership_member_column.strip())
+        group, member = (
+            fold(self.settings.membership_group_column.strip()),
+            fold(self.settings.membership_member_column.strip()),
+        )
         for column in (group, member):
             if column not in table.columns:
-                raise DirectoryTrouble(f"memberships.csv has no column '{column}'.", f"Existing columns: {', '.join(filter(None, table.columns))}.")
+                raise DirectoryTrouble(
+                    f"memberships.csv has no column '{column}'.",
+                    f"Existing columns: {', '.join(filter(None, table.columns))}.",
+                )
         for number, line in table.lines:
             if isinstance(line, BadLine):
                 bad.append(line)
             elif group not in line or member not in line:
-                bad.append(BadLine(f"memberships.csv, line {number}", "A cell is empty.", "Enter a group and a member."))
+                bad.append(
+                    BadLine(
+                        f"memberships.csv, line {number}", "A cell is empty.", "Enter a group and a member."
+                    )
+                )
             else:
                 found.setdefault(line[group][0], []).append(line[member][0])
         return found, bad
@@ -262,30 +349,43 @@ class CsvReader:
 
     def one(self, native_id: str) -> Entry | None:
         """Return one user by their id."""
-        return next((each for each in self.users() if isinstance(each, Entry) and each.native_id == native_id), None)
+        return next(
+            (each for each in self.users() if isinstance(each, Entry) and each.native_id == native_id), None
+        )
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
         """Return the groups that list a user."""
         self._named.clear()
         list(self.users())
-        return [each for each in self.groups() if isinstance(each, GroupEntry) and entry.reference in each.members]
+        return [
+            each for each in self.groups() if isinstance(each, GroupEntry) and entry.reference in each.members
+        ]
 
     # The check
 
     def check(self, uses: Sequence[str]) -> Checked:
-        """Look at the files: which are there, their encoding, separator and columns, a sample, and what expressions need."""
+        """Look at the files: which are there, their encoding, separator and columns, a sample, and what
+        expressions need.
+        """
         return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         present = [name for name in FILES if (self.folder / f"{name}.csv").exists()]
         if USERS not in present:
-            raise DirectoryTrouble("users.csv is missing.", "Upload the file, or copy it to the folder of the source.")
+            raise DirectoryTrouble(
+                "users.csv is missing.", "Upload the file, or copy it to the folder of the source."
+            )
         checked.steps.append(Step("Files", OK, f"There: {', '.join(f'{name}.csv' for name in present)}."))
         table = self._table(USERS)
         assert table is not None
         sign = next(name for name, each in _SEPARATORS.items() if each == table.separator)
         checked.steps.append(
-            Step("Columns", OK, f"users.csv is encoded as {table.encoding} and separated by {sign}: {', '.join(filter(None, table.columns))}.")
+            Step(
+                "Columns",
+                OK,
+                f"users.csv is encoded as {table.encoding} and separated by {sign}: "
+                f"{', '.join(filter(None, table.columns))}.",
+            )
         )
         self._uses = frozenset(table.columns)
         bad: list[BadLine] = []
@@ -302,14 +402,35 @@ class CsvReader:
             if column:
                 checked.attributes.setdefault(column, [])
         if not users:
-            raise DirectoryTrouble("users.csv contains no users.", bad[0].message if bad else "Check the file.")
-        told = f" {len(bad):,} lines are invalid. The first is {bad[0].where}: {bad[0].message}" if bad else ""
-        checked.steps.append(Step("Users", NOTED if bad else OK, f"{users:,} users read.{told}", bad[0].hint if bad else ""))
+            raise DirectoryTrouble(
+                "users.csv contains no users.", bad[0].message if bad else "Check the file."
+            )
+        told = (
+            f" {len(bad):,} lines are invalid. The first is {bad[0].where}: {bad[0].message}" if bad else ""
+        )
+        checked.steps.append(
+            Step("Users", NOTED if bad else OK, f"{users:,} users read.{told}", bad[0].hint if bad else "")
+        )
         groups = [each for each in self.groups() if isinstance(each, GroupEntry)]
         members = sum(len(each.members) for each in groups)
         checked.steps.append(
-            Step("Groups", OK if groups else NOTED, f"{len(groups):,} groups with {members:,} memberships read." if groups else "No groups.")
+            Step(
+                "Groups",
+                OK if groups else NOTED,
+                f"{len(groups):,} groups with {members:,} memberships read." if groups else "No groups.",
+            )
         )
         missing = [name for name in uses if name not in table.columns]
-        outcome, message = (NOTED, f"There is no column for: {', '.join(missing)}.") if missing else (OK, "All attributes are available.")
-        checked.steps.append(Step("Attribute mapping", outcome, message, "Change the expressions, or rename the columns." if missing else ""))
+        outcome, message = (
+            (NOTED, f"There is no column for: {', '.join(missing)}.")
+            if missing
+            else (OK, "All attributes are available.")
+        )
+        checked.steps.append(
+            Step(
+                "Attribute mapping",
+                outcome,
+                message,
+                "Change the expressions, or rename the columns." if missing else "",
+            )
+        )

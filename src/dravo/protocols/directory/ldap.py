@@ -1,4 +1,6 @@
-"""Reads an LDAP directory (RFC 4511): paged (RFC 2696), with chosen attributes only, and read-only rights are enough."""
+"""Reads an LDAP directory (RFC 4511): paged (RFC 2696), with chosen attributes only, and read-only rights
+are enough.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,18 @@ from pydantic import BaseModel, Field
 from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable, resolve
-from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by, seen_values
+from dravo.protocols.directory.reader import (
+    NOTED,
+    OK,
+    BadLine,
+    Checked,
+    DirectoryTrouble,
+    Entry,
+    GroupEntry,
+    Step,
+    checked_by,
+    seen_values,
+)
 
 PAGE = 1_000
 SECONDS = 30
@@ -33,7 +46,9 @@ MEMBERSHIPS = ("member", "uniqueMember", "memberUid", "memberOf")
 _ADDRESS = re.compile(r"(ldaps?)://(\[[0-9a-fA-F:]+\]|[^\s/:?#]+)(?::(\d{1,5}))?/?", re.IGNORECASE)
 _MARK = re.compile(r"\d{14}(\.\d+)?Z")
 # One attribute a part, values of letters, digits, dots, hyphens, underscores and single blanks within.
-_PLAIN_DN = re.compile(r"[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*(?:,[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*)*")
+_PLAIN_DN = re.compile(
+    r"[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*(?:,[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*)*"
+)
 STEPS = ("Address", "TLS", "Bind", "Users' base", "Users", "Groups", "Attribute mapping", "Rights")
 
 
@@ -41,34 +56,60 @@ class LdapSettings(BaseModel):
     """How an LDAP directory is reached and read."""
 
     address: str = Field(title="Address", description="ldaps://host, or ldap://host with StartTLS")
-    start_tls: bool = Field(True, title="StartTLS", description="encrypts a connection to ldap:// before the bind")
+    start_tls: bool = Field(
+        True, title="StartTLS", description="encrypts a connection to ldap:// before the bind"
+    )
     ca: str = Field(
         "",
         title="CA certificate",
         description="PEM of your own certificate authority; empty for public ones",
         json_schema_extra={"lines": True},
     )
-    check_certificate: bool = Field(True, title="Verify certificate", description="disable it only for tests: others could read the traffic")
+    check_certificate: bool = Field(
+        True,
+        title="Verify certificate",
+        description="disable it only for tests: others could read the traffic",
+    )
     sign_in: Literal["simple", "external", "anonymous"] = Field(
-        "simple", title="Bind method", description="simple (bind DN and password), external (client certificate, SASL EXTERNAL) or anonymous"
+        "simple",
+        title="Bind method",
+        description="simple (bind DN and password), external (client certificate, SASL EXTERNAL) or "
+        "anonymous",
     )
-    bind_dn: str = Field("", title="Bind DN", description="a read-only account, such as cn=reader,dc=estates,dc=fernhollow,dc=example")
+    bind_dn: str = Field(
+        "",
+        title="Bind DN",
+        description="a read-only account, such as cn=reader,dc=estates,dc=fernhollow,dc=example",
+    )
     client_certificate: str = Field(
-        "", title="Client certificate", description="PEM for SASL EXTERNAL; its key is the secret", json_schema_extra={"lines": True}
+        "",
+        title="Client certificate",
+        description="PEM for SASL EXTERNAL; its key is the secret",
+        json_schema_extra={"lines": True},
     )
-    users_base: str = Field(title="Users' base", description="such as ou=people,dc=estates,dc=fernhollow,dc=example")
+    users_base: str = Field(
+        title="Users' base", description="such as ou=people,dc=estates,dc=fernhollow,dc=example"
+    )
     users_scope: Literal["subtree", "one_level"] = Field("subtree", title="Scope")
     users_filter: str = Field("(objectClass=inetOrgPerson)", title="Users' filter", description="RFC 4515")
     groups_base: str = Field("", title="Groups' base", description="empty: the base of the users")
-    groups_filter: str = Field("(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))", title="Groups' filter")
+    groups_filter: str = Field(
+        "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))",
+        title="Groups' filter",
+    )
     group_name: str = Field("cn", title="A group's name", description="the attribute with the name")
-    membership: Literal["member", "uniqueMember", "memberUid", "memberOf"] = Field("member", title="Membership attribute")
-    id_attribute: str = Field(ENTRY_UUID, title="Id", description="an attribute that stays when an entry is renamed or moved")
+    membership: Literal["member", "uniqueMember", "memberUid", "memberOf"] = Field(
+        "member", title="Membership attribute"
+    )
+    id_attribute: str = Field(
+        ENTRY_UUID, title="Id", description="an attribute that stays when an entry is renamed or moved"
+    )
     follow_referrals: bool = Field(False, title="Follow referrals")
 
 
 def folded_dn(text: str) -> str:
-    """Return a DN as it is compared: without needless blanks, attribute types and values in one letter case (RFC 4514).
+    """Return a DN as it is compared: without needless blanks, attribute types and values in one letter case
+    (RFC 4514).
 
     Raises:
         ValueError: if it is none.
@@ -80,7 +121,14 @@ def folded_dn(text: str) -> str:
         parts = str2dn(text)
     except ldap.DECODING_ERROR:
         raise ValueError(f"'{text}' is not a DN") from None
-    return str(dn2str([sorted((kind.lower(), fold(" ".join(value.split())), flags) for kind, value, flags in part) for part in parts]))
+    return str(
+        dn2str(
+            [
+                sorted((kind.lower(), fold(" ".join(value.split())), flags) for kind, value, flags in part)
+                for part in parts
+            ]
+        )
+    )
 
 
 class LdapReader:
@@ -98,7 +146,10 @@ class LdapReader:
         ('emails[type eq "work"].value', "mail then first"),
         ("title", "title then first"),
         ("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department", "ou then first"),
-        ("urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:employeeNumber", "employeeNumber then first"),
+        (
+            "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:employeeNumber",
+            "employeeNumber then first",
+        ),
     )
 
     def __init__(self, settings: LdapSettings, secret: str, uses: Sequence[str] = ()) -> None:
@@ -130,13 +181,16 @@ class LdapReader:
         except AddressNotAllowed as wrong:
             raise DirectoryTrouble(wrong.message, wrong.hint) from None
         except Unreachable as wrong:
-            raise DirectoryTrouble(f"The directory cannot be found: {wrong}.", "Check the host name.") from None
+            raise DirectoryTrouble(
+                f"The directory cannot be found: {wrong}.", "Check the host name."
+            ) from None
         try:
             socket.create_connection((str(found), port), timeout=CONNECT_SECONDS).close()
         except OSError as wrong:
             why = wrong.strerror or "no response in time"
             raise DirectoryTrouble(
-                f"{host}, port {port}, does not respond: {why}.", "Check the host and the port, and that the directory is running."
+                f"{host}, port {port}, does not respond: {why}.",
+                "Check the host and the port, and that the directory is running.",
             ) from None
         encrypted = scheme == "ldaps" or self.settings.start_tls
         if not encrypted and self.settings.sign_in == "simple" and not found.is_loopback:
@@ -155,7 +209,9 @@ class LdapReader:
         return connection
 
     def _take_certificates(self, connection: Any) -> None:
-        """Have the connection use our own CA and certificate; the library takes them from files, which last as long as this reader."""
+        """Have the connection use our own CA and certificate; the library takes them from files, which last
+        as long as this reader.
+        """
         self._files = tempfile.TemporaryDirectory(prefix="dravo-")
         for text, name, option in (
             (self.settings.ca, "ca.pem", ldap.OPT_X_TLS_CACERTFILE),
@@ -183,7 +239,10 @@ class LdapReader:
             elif settings.sign_in == "simple":
                 if not self._secret:
                     # A name without a password signs nobody in, and looks like success (RFC 4513, 5.1.2).
-                    raise DirectoryTrouble("The password is missing.", "Enter the password of the bind DN, or use an anonymous bind.")
+                    raise DirectoryTrouble(
+                        "The password is missing.",
+                        "Enter the password of the bind DN, or use an anonymous bind.",
+                    )
                 connection.simple_bind_s(settings.bind_dn, self._secret)
             else:
                 connection.simple_bind_s("", "")
@@ -204,8 +263,15 @@ class LdapReader:
     def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
         """Yield everyone, or anyone who changed since a mark."""
         settings = self.settings
-        names = [settings.id_attribute, CHANGED_AT, *self._uses, *(["memberOf"] if settings.membership == "memberOf" else [])]
-        text = settings.users_filter if since is None else f"(&{settings.users_filter}({CHANGED_AT}>={since}))"
+        names = [
+            settings.id_attribute,
+            CHANGED_AT,
+            *self._uses,
+            *(["memberOf"] if settings.membership == "memberOf" else []),
+        ]
+        text = (
+            settings.users_filter if since is None else f"(&{settings.users_filter}({CHANGED_AT}>={since}))"
+        )
         scope = ldap.SCOPE_SUBTREE if settings.users_scope == "subtree" else ldap.SCOPE_ONELEVEL
         for dn, values in self._search(settings.users_base, scope, text, names):
             yield self._entry(dn, values)
@@ -216,7 +282,9 @@ class LdapReader:
         native_id = self._id(attributes)
         if native_id is None:
             return BadLine(
-                dn, f"The entry has no {self.settings.id_attribute}.", "Choose an attribute that all entries have, or allow the account to read it."
+                dn,
+                f"The entry has no {self.settings.id_attribute}.",
+                "Choose an attribute that all entries have, or allow the account to read it.",
             )
         reference = self._locator(dn, attributes)
         if self.settings.membership == "memberOf":
@@ -255,8 +323,12 @@ class LdapReader:
         settings = self.settings
         by = settings.membership
         names = [settings.id_attribute, CHANGED_AT, settings.group_name, *([by] if by != "memberOf" else [])]
-        text = settings.groups_filter if since is None else f"(&{settings.groups_filter}({CHANGED_AT}>={since}))"
-        for dn, values in self._search(settings.groups_base or settings.users_base, ldap.SCOPE_SUBTREE, text, names):
+        text = (
+            settings.groups_filter if since is None else f"(&{settings.groups_filter}({CHANGED_AT}>={since}))"
+        )
+        for dn, values in self._search(
+            settings.groups_base or settings.users_base, ldap.SCOPE_SUBTREE, text, names
+        ):
             yield self._group(dn, values)
 
     def _group(self, dn: str, values: dict[str, list[bytes]]) -> GroupEntry | BadLine:
@@ -266,7 +338,8 @@ class LdapReader:
         # Some directories give long lists in parts, as member;range=0-1499: a part is not the list.
         if any(name.startswith(f"{settings.membership.lower()};range=") for name in lowered):
             raise DirectoryTrouble(
-                f"The directory returns only some members of {dn}.", "Raise the limit for attribute values in the directory, or use memberOf."
+                f"The directory returns only some members of {dn}.",
+                "Raise the limit for attribute values in the directory, or use memberOf.",
             )
         attributes = {name: [_text(each) for each in found] for name, found in lowered.items()}
         self._note_change(attributes)
@@ -281,12 +354,16 @@ class LdapReader:
         read = fold if settings.membership == "memberUid" else self._fold
         return GroupEntry(native_id, reference, name, tuple(read(_text(each)) for each in members))
 
-    def _search(self, base: str, scope: int, text: str, names: Sequence[str]) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
+    def _search(
+        self, base: str, scope: int, text: str, names: Sequence[str]
+    ) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
         connection = self._connect()
         page = SimplePagedResultsControl(True, size=PAGE, cookie="")
 
         def ask() -> int:
-            asked: int = connection.search_ext(base, scope, text, [*dict.fromkeys(names)], serverctrls=[page], timeout=SECONDS)
+            asked: int = connection.search_ext(
+                base, scope, text, [*dict.fromkeys(names)], serverctrls=[page], timeout=SECONDS
+            )
             return asked
 
         number: int | None = None
@@ -294,7 +371,11 @@ class LdapReader:
             try:
                 number = ask() if number is None else number
                 _, found, _, controls = connection.result3(number, timeout=SECONDS)
-                cookies = [each.cookie for each in controls if each.controlType == SimplePagedResultsControl.controlType]
+                cookies = [
+                    each.cookie
+                    for each in controls
+                    if each.controlType == SimplePagedResultsControl.controlType
+                ]
                 more = bool(cookies and cookies[0])
                 if more:
                     # The directory makes the next page ready while this one is worked on.
@@ -311,7 +392,9 @@ class LdapReader:
 
     def mark(self) -> str | None:
         """Return the newest modifyTimestamp; None where a change of a user's groups does not show in it."""
-        return None if self._whole or self._newest is None or not _MARK.fullmatch(self._newest) else self._newest
+        return (
+            None if self._whole or self._newest is None or not _MARK.fullmatch(self._newest) else self._newest
+        )
 
     def one(self, native_id: str) -> Entry | None:
         """Return one user by their id."""
@@ -325,19 +408,28 @@ class LdapReader:
         return None
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a user, without their members; None by memberOf, where users name their groups."""
+        """Return the groups that list a user, without their members; None by memberOf, where users name
+        their groups.
+        """
         settings = self.settings
         if settings.membership == "memberOf":
             return None
         text = f"(&{settings.groups_filter}({settings.membership}={escape_filter_chars(entry.reference)}))"
         names = [settings.id_attribute, settings.group_name]
-        found = [self._group(dn, values) for dn, values in self._search(settings.groups_base or settings.users_base, ldap.SCOPE_SUBTREE, text, names)]
+        found = [
+            self._group(dn, values)
+            for dn, values in self._search(
+                settings.groups_base or settings.users_base, ldap.SCOPE_SUBTREE, text, names
+            )
+        ]
         return [each for each in found if isinstance(each, GroupEntry)]
 
     # The check
 
     def check(self, uses: Sequence[str]) -> Checked:
-        """Try the connection: reach, TLS, sign in, base, users, groups, the attributes that expressions need, and the rights."""
+        """Try the connection: reach, TLS, sign in, base, users, groups, the attributes that expressions
+        need, and the rights.
+        """
         return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
@@ -349,19 +441,33 @@ class LdapReader:
         steps.append(self._tls_step())
         self._sign_in(connection)
         self._connection = connection
-        steps.append(Step("Bind", OK, f"Bound as {settings.bind_dn}." if settings.sign_in == "simple" else f"Bound: {settings.sign_in}."))
+        steps.append(
+            Step(
+                "Bind",
+                OK,
+                f"Bound as {settings.bind_dn}."
+                if settings.sign_in == "simple"
+                else f"Bound: {settings.sign_in}.",
+            )
+        )
         try:
-            connection.search_ext_s(settings.users_base, ldap.SCOPE_BASE, "(objectClass=*)", ["1.1"], timeout=SECONDS)
+            connection.search_ext_s(
+                settings.users_base, ldap.SCOPE_BASE, "(objectClass=*)", ["1.1"], timeout=SECONDS
+            )
         except ldap.LDAPError as wrong:
             raise _trouble(wrong, f"looking for {settings.users_base}") from None
         steps.append(Step("Users' base", OK, f"{settings.users_base} exists."))
         self._check_users(checked, uses)
 
     def _ask_whether_it_answers(self) -> None:
-        """Ask something that needs no name, by a connection of its own: a server may still hold that open when StartTLS comes, and refuse it."""
+        """Ask something that needs no name, by a connection of its own: a server may still hold that open
+        when StartTLS comes, and refuse it.
+        """
         connection = self._open()
         try:
-            connection.search_ext_s("", ldap.SCOPE_BASE, "(objectClass=*)", ["supportedControl"], timeout=SECONDS)
+            connection.search_ext_s(
+                "", ldap.SCOPE_BASE, "(objectClass=*)", ["supportedControl"], timeout=SECONDS
+            )
         except (
             ldap.CONFIDENTIALITY_REQUIRED,
             ldap.INSUFFICIENT_ACCESS,
@@ -381,10 +487,18 @@ class LdapReader:
     def _tls_step(self) -> Step:
         settings = self.settings
         if settings.address.lower().startswith("ldap://") and not settings.start_tls:
-            return Step("TLS", NOTED, "The connection is not encrypted. Others can read passwords and user data.", "Use ldaps:// or StartTLS.")
+            return Step(
+                "TLS",
+                NOTED,
+                "The connection is not encrypted. Others can read passwords and user data.",
+                "Use ldaps:// or StartTLS.",
+            )
         if not settings.check_certificate:
             return Step(
-                "TLS", NOTED, "Encrypted, but the certificate is not verified.", "Enable certificate verification. Enter your own CA if needed."
+                "TLS",
+                NOTED,
+                "Encrypted, but the certificate is not verified.",
+                "Enable certificate verification. Enter your own CA if needed.",
             )
         return Step("TLS", OK, "Encrypted, and the certificate is valid.")
 
@@ -406,7 +520,8 @@ class LdapReader:
             checked.sample.append(Entry(native_id or dn, self._fold(dn), attributes))
         if not read:
             raise DirectoryTrouble(
-                f"The filter {settings.users_filter} matches no users.", "Check the base and the filter, and that the account can read the users."
+                f"The filter {settings.users_filter} matches no users.",
+                "Check the base and the filter, and that the account can read the users.",
             )
         if lacking:
             raise DirectoryTrouble(
@@ -423,12 +538,31 @@ class LdapReader:
             )
         )
         if groups:
-            with_members = sum(1 for _, values in groups if any(name.lower() == settings.membership.lower() for name in values))
-            listing = "" if settings.membership == "memberOf" else f", {with_members:,} of them with {settings.membership}"
-            steps.append(Step("Groups", OK if with_members or listing == "" else NOTED, f"{len(groups):,} groups read{listing}."))
+            with_members = sum(
+                1
+                for _, values in groups
+                if any(name.lower() == settings.membership.lower() for name in values)
+            )
+            listing = (
+                ""
+                if settings.membership == "memberOf"
+                else f", {with_members:,} of them with {settings.membership}"
+            )
+            steps.append(
+                Step(
+                    "Groups",
+                    OK if with_members or listing == "" else NOTED,
+                    f"{len(groups):,} groups read{listing}.",
+                )
+            )
         else:
             steps.append(
-                Step("Groups", NOTED, "The group filter matches no groups.", "Check the group base and the group filter if you need groups.")
+                Step(
+                    "Groups",
+                    NOTED,
+                    "The group filter matches no groups.",
+                    "Check the group base and the group filter if you need groups.",
+                )
             )
         missing = [name for name in uses if name not in checked.attributes]
         if missing:
@@ -441,10 +575,18 @@ class LdapReader:
                 )
             )
         else:
-            steps.append(Step("Attribute mapping", OK, "All attributes are available." if uses else "No expressions yet."))
+            steps.append(
+                Step(
+                    "Attribute mapping",
+                    OK,
+                    "All attributes are available." if uses else "No expressions yet.",
+                )
+            )
         steps.append(_rights_step(passwords))
 
-    def _first(self, base: str, scope: int, text: str, names: Sequence[str]) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
+    def _first(
+        self, base: str, scope: int, text: str, names: Sequence[str]
+    ) -> Iterator[tuple[str, dict[str, list[bytes]]]]:
         for number, found in enumerate(self._search(base, scope, text, names)):
             if number >= SAMPLE:
                 return
@@ -452,7 +594,9 @@ class LdapReader:
 
 
 def _rights_step(passwords: int) -> Step:
-    """Tell whether the account sees what it need not see; what it may write cannot be asked without writing."""
+    """Tell whether the account sees what it need not see; what it may write cannot be asked without
+    writing.
+    """
     if passwords:
         hint = "Remove this right. Read access to names and groups is enough."
         return Step("Rights", NOTED, "The account can read password hashes.", hint)
@@ -467,13 +611,17 @@ def read_address(text: str) -> tuple[str, str, int]:
     """
     found = _ADDRESS.fullmatch(text.strip())
     if not found:
-        raise DirectoryTrouble(f"'{text}' is not an LDAP URL.", "Enter a URL such as ldaps://directory.fernhollow.example.")
+        raise DirectoryTrouble(
+            f"'{text}' is not an LDAP URL.", "Enter a URL such as ldaps://directory.fernhollow.example."
+        )
     scheme = found[1].lower()
     return scheme, found[2].strip("[]"), int(found[3] or (636 if scheme == "ldaps" else 389))
 
 
 def _text(value: bytes) -> str:
-    """Return a value as text: binary ones, such as pictures and ids, in base64; a UUID of 16 bytes as such."""
+    """Return a value as text: binary ones, such as pictures and ids, in base64; a UUID of 16 bytes as
+    such.
+    """
     try:
         return value.decode()
     except UnicodeDecodeError:
@@ -487,13 +635,23 @@ def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
     for kind, hint in _MENDS.items():
         if isinstance(wrong, kind):
             return DirectoryTrouble(f"The directory refused {doing} ({detail}).", hint)
-    if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in ("connecting", "StartTLS", "the bind"):
+    if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in (
+        "connecting",
+        "StartTLS",
+        "the bind",
+    ):
         hint = "Enter your own CA if needed, and the host name from the certificate."
-        return DirectoryTrouble(f"The encrypted connection failed ({detail}). The certificate is probably not trusted.", hint)
+        return DirectoryTrouble(
+            f"The encrypted connection failed ({detail}). The certificate is probably not trusted.", hint
+        )
     if "certificate" in detail.lower():
-        return DirectoryTrouble(f"The certificate is not trusted ({detail}).", "Enter the CA certificate, and the host name from the certificate.")
+        return DirectoryTrouble(
+            f"The certificate is not trusted ({detail}).",
+            "Enter the CA certificate, and the host name from the certificate.",
+        )
     return DirectoryTrouble(
-        f"The directory closed the connection at {doing} ({detail}).", "Try again. If it fails again, contact the administrator of the directory."
+        f"The directory closed the connection at {doing} ({detail}).",
+        "Try again. If it fails again, contact the administrator of the directory.",
     )
 
 

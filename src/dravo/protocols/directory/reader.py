@@ -1,4 +1,5 @@
-"""What every reader gives: entries of users and groups, a check step by step, and troubles that name their hint.
+"""What every reader gives: entries of users and groups, a check step by step, and troubles that name their
+hint.
 
 A fourth kind of reader is one more file like `ldap.py`, with its settings model, and a line in `kinds.py`.
 """
@@ -32,7 +33,8 @@ class Entry:
 
     Attributes:
         native_id: the directory's own id, which stays when the user is renamed or moved.
-        reference: by what groups name their members: a DN, a user name, an id; folded as the reader compares them.
+        reference: by what groups name their members: a DN, a user name, an id; folded as the reader compares
+            them.
         attributes: by folded name the values, a list of texts; of a SCIM service the User as it stands.
     """
 
@@ -75,7 +77,10 @@ def made_entries(made: Mapping[str, tuple[str, list[str]]]) -> list[GroupEntry]:
     Args:
         made: by folded name, the name and the locators of those who are in it.
     """
-    return [GroupEntry(f"{_MADE}{key}", f"{_MADE}{key}", name, members, made=True) for key, (name, members) in made.items()]
+    return [
+        GroupEntry(f"{_MADE}{key}", f"{_MADE}{key}", name, members, made=True)
+        for key, (name, members) in made.items()
+    ]
 
 
 def is_made(native_id: str) -> bool:
@@ -85,7 +90,9 @@ def is_made(native_id: str) -> bool:
 
 @dataclass(frozen=True)
 class BadLine:
-    """Something that was read and is nobody: a line of a file, an entry without an id; told, and the others go on."""
+    """Something that was read and is nobody: a line of a file, an entry without an id; told, and the others
+    go on.
+    """
 
     where: str
     message: str
@@ -108,7 +115,9 @@ class Step:
 
 @dataclass
 class Checked:
-    """What a check found out: its steps, the source's attributes, each with some values, and a few entries."""
+    """What a check found out: its steps, the source's attributes, each with some values, and a few
+    entries.
+    """
 
     steps: list[Step] = field(default_factory=list)
     attributes: dict[str, list[str]] = field(default_factory=dict)
@@ -125,14 +134,17 @@ def checked_by(names: Sequence[str], work: Callable[[Checked], None]) -> Checked
 
     Args:
         names: its steps, in their order.
-        work: adds one step after the other; where it raises a trouble, that step failed, and those behind it were not tried.
+        work: adds one step after the other; where it raises a trouble, that step failed, and those behind it
+            were not tried.
     """
     checked = Checked()
     try:
         work(checked)
     except DirectoryTrouble as wrong:
         checked.steps.append(Step(names[len(checked.steps)], WRONG, wrong.message, wrong.hint))
-    checked.steps += [Step(name, SKIPPED, "Fix the earlier step first.") for name in names[len(checked.steps) :]]
+    checked.steps += [
+        Step(name, SKIPPED, "Fix the earlier step first.") for name in names[len(checked.steps) :]
+    ]
     return checked
 
 
@@ -176,7 +188,9 @@ class Reader(Protocol):
         """Try the connection step by step; `uses` are the attributes that expressions need."""
 
     def mark(self) -> str | None:
-        """Return from where a later reading can go on, once this one is done; None if only a full reading tells the truth."""
+        """Return from where a later reading can go on, once this one is done; None if only a full reading
+        tells the truth.
+        """
 
     def close(self) -> None:
         """Let go of connections."""

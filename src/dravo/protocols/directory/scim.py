@@ -1,4 +1,6 @@
-"""Reads another party's SCIM service (RFC 7644) as a directory: in pages by number or by cursor (RFC 9865), by token or client credentials."""
+"""Reads another party's SCIM service (RFC 7644) as a directory: in pages by number or by cursor (RFC 9865),
+by token or client credentials.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,17 @@ from pydantic import BaseModel, Field
 
 from dravo.core.expressions import SCIM_USER
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable
-from dravo.protocols.directory.reader import NOTED, OK, BadLine, Checked, DirectoryTrouble, Entry, GroupEntry, Step, checked_by
+from dravo.protocols.directory.reader import (
+    NOTED,
+    OK,
+    BadLine,
+    Checked,
+    DirectoryTrouble,
+    Entry,
+    GroupEntry,
+    Step,
+    checked_by,
+)
 from dravo.protocols.http_client import Client, Connection, Request, Response, check_url, repair_address
 from dravo.protocols.scim_client.capabilities import Capabilities, read_capabilities
 
@@ -25,7 +37,9 @@ class ScimSettings(BaseModel):
 
     address: str = Field(title="Address", description="such as https://people.fernhollow.example/scim/v2")
     sign_in: Literal["token", "client_credentials", "basic"] = Field("token", title="Authentication")
-    token_address: str = Field("", title="Token URL", description="of the authorization server, for client credentials")
+    token_address: str = Field(
+        "", title="Token URL", description="of the authorization server, for client credentials"
+    )
     client_id: str = Field("", title="Client ID or user name", description="for client credentials and basic")
     scope: str = Field("", title="Scope", description="for client credentials; optional")
     users_filter: str = Field("", title="Users' filter", description="RFC 7644, 3.4.2.2; empty: all users")
@@ -47,7 +61,10 @@ class ScimReader:
         ('emails[type eq "work"].value', 'emails[type eq "work"].value else emails.value then first'),
         ("title", "title"),
         ("active", "active"),
-        *((f"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:{name}",) * 2 for name in ("department", "employeeNumber")),
+        *(
+            (f"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:{name}",) * 2
+            for name in ("department", "employeeNumber")
+        ),
     )
 
     def __init__(self, settings: ScimSettings, secret: str, uses: Sequence[str] = ()) -> None:
@@ -70,22 +87,35 @@ class ScimReader:
             if settings.sign_in == "client_credentials":
                 self._connection = Connection(address, self._token())
             else:
-                self._connection = Connection(address, self._secret, settings.client_id if settings.sign_in == "basic" else "")
+                self._connection = Connection(
+                    address, self._secret, settings.client_id if settings.sign_in == "basic" else ""
+                )
         return self._connection
 
     def _token(self) -> str:
         settings = self.settings
         try:
             answer = self._client.ask_for_token(
-                check_url(settings.token_address, "token_address"), settings.client_id, self._secret, settings.scope or None
+                check_url(settings.token_address, "token_address"),
+                settings.client_id,
+                self._secret,
+                settings.scope or None,
             )
         except (Unreachable, AddressNotAllowed) as wrong:
-            raise DirectoryTrouble(f"The authorization server does not respond: {wrong}.", "Check the token URL.") from None
+            raise DirectoryTrouble(
+                f"The authorization server does not respond: {wrong}.", "Check the token URL."
+            ) from None
         token = (answer.body or {}).get("access_token")
         if not answer.ok or not isinstance(token, str):
-            said = (answer.body or {}).get("error_description") or (answer.body or {}).get("error") or answer.excerpt[:200] or "no reason given"
+            said = (
+                (answer.body or {}).get("error_description")
+                or (answer.body or {}).get("error")
+                or answer.excerpt[:200]
+                or "no reason given"
+            )
             raise DirectoryTrouble(
-                f"The authorization server issued no token ({answer.status}): {said}", "Check the token URL, the client ID and the client secret."
+                f"The authorization server issued no token ({answer.status}): {said}",
+                "Check the token URL, the client ID and the client secret.",
             )
         return token
 
@@ -99,18 +129,24 @@ class ScimReader:
         for number in range(TRIES - 1):
             if answer.status not in (429, 500, 502, 503, 504):
                 break
-            time.sleep(min(answer.retry_after if answer.retry_after is not None else 0.3 * 2**number, LONGEST_PAUSE))
+            time.sleep(
+                min(answer.retry_after if answer.retry_after is not None else 0.3 * 2**number, LONGEST_PAUSE)
+            )
             answer = self._send(path, query)
         if answer.status == 401 and self.settings.sign_in == "client_credentials":
             # A token may run out in the middle of a long list.
             self._connection = None
             answer = self._send(path, query)
         if answer.status in (401, 403):
-            raise DirectoryTrouble(f"The service refused {path} ({answer.status}).", "Check the token, and that it can read users and groups.")
+            raise DirectoryTrouble(
+                f"The service refused {path} ({answer.status}).",
+                "Check the token, and that it can read users and groups.",
+            )
         if not answer.ok or answer.body is None:
             what = "a response that is not SCIM" if answer.ok else str(answer.status)
             raise DirectoryTrouble(
-                f"The service responded to {path} with {what}: {answer.excerpt[:200]}", "Check the base URL. It ends before /Users."
+                f"The service responded to {path} with {what}: {answer.excerpt[:200]}",
+                "Check the base URL. It ends before /Users.",
             )
         return answer.body
 
@@ -121,7 +157,10 @@ class ScimReader:
         except AddressNotAllowed as wrong:
             raise DirectoryTrouble(wrong.message, wrong.hint) from None
         except Unreachable as wrong:
-            raise DirectoryTrouble(f"The service does not respond: {wrong}.", "Check the address, and that the service is running.") from None
+            raise DirectoryTrouble(
+                f"The service does not respond: {wrong}.",
+                "Check the address, and that the service is running.",
+            ) from None
 
     def _can(self) -> Capabilities:
         if self._capabilities is None:
@@ -131,7 +170,9 @@ class ScimReader:
                 # Some have none; the list itself tells what matters.
                 body = {}
             offered = body.get("pagination") if isinstance(body.get("pagination"), Mapping) else {}
-            self._capabilities = read_capabilities({"cursor": bool((offered or {}).get("cursor")), "page": PAGE})
+            self._capabilities = read_capabilities(
+                {"cursor": bool((offered or {}).get("cursor")), "page": PAGE}
+            )
         return self._capabilities
 
     # Reading
@@ -147,7 +188,11 @@ class ScimReader:
             yield (
                 entry
                 if entry is not None
-                else BadLine("/Users", "The service returned a user without an ID.", "Contact the administrator of the service.")
+                else BadLine(
+                    "/Users",
+                    "The service returned a user without an ID.",
+                    "Contact the administrator of the service.",
+                )
             )
 
     def _finds(self, text: str) -> bool:
@@ -160,7 +205,11 @@ class ScimReader:
         if not isinstance(native_id, str) or not native_id:
             return None
         self._note_change(resource)
-        kept = {name: value for name, value in resource.items() if name not in ("meta", "id", "schemas", "groups", "password")}
+        kept = {
+            name: value
+            for name, value in resource.items()
+            if name not in ("meta", "id", "schemas", "groups", "password")
+        }
         return Entry(native_id, native_id, kept)
 
     def _note_change(self, resource: Mapping[str, Any]) -> None:
@@ -175,11 +224,20 @@ class ScimReader:
         for resource in self._listing("/Groups", {}):
             native_id, name = resource.get("id"), resource.get("displayName")
             if not isinstance(native_id, str) or not isinstance(name, str) or not name:
-                yield BadLine("/Groups", "The service returned a group without an ID or a name.", "Contact the administrator of the service.")
+                yield BadLine(
+                    "/Groups",
+                    "The service returned a group without an ID or a name.",
+                    "Contact the administrator of the service.",
+                )
                 continue
             members = resource.get("members") or ()
             yield GroupEntry(
-                native_id, native_id, name, tuple(str(each["value"]) for each in members if isinstance(each, Mapping) and each.get("value"))
+                native_id,
+                native_id,
+                name,
+                tuple(
+                    str(each["value"]) for each in members if isinstance(each, Mapping) and each.get("value")
+                ),
             )
 
     def _listing(self, path: str, query: Mapping[str, str]) -> Iterator[Mapping[str, Any]]:
@@ -207,10 +265,14 @@ class ScimReader:
                     break
             if len(came) == before and resources:
                 raise DirectoryTrouble(
-                    "The list does not continue: the service returned the same page twice.", "Contact the administrator of the service."
+                    "The list does not continue: the service returned the same page twice.",
+                    "Contact the administrator of the service.",
                 )
         if len(came) < total:
-            raise DirectoryTrouble(f"The list has {total:,} entries, but the service returned {len(came):,}.", "Dravo reads the list again.")
+            raise DirectoryTrouble(
+                f"The list has {total:,} entries, but the service returned {len(came):,}.",
+                "Dravo reads the list again.",
+            )
 
     def mark(self) -> str | None:
         """Return the newest meta.lastModified that was seen."""
@@ -218,22 +280,32 @@ class ScimReader:
 
     def one(self, native_id: str) -> Entry | None:
         """Return one user by their id."""
-        found = list(self._listing("/Users", {"filter": f'id eq "{native_id}"'})) if '"' not in native_id and "\\" not in native_id else []
+        found = (
+            list(self._listing("/Users", {"filter": f'id eq "{native_id}"'}))
+            if '"' not in native_id and "\\" not in native_id
+            else []
+        )
         return self._entry(found[0]) if found else None
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
         """Return the groups that list a user."""
         if not self.settings.read_groups:
             return None
-        found = self._listing("/Groups", {"filter": f'members.value eq "{entry.native_id}"', "excludedAttributes": "members"})
+        found = self._listing(
+            "/Groups", {"filter": f'members.value eq "{entry.native_id}"', "excludedAttributes": "members"}
+        )
         return [
-            GroupEntry(str(each["id"]), str(each["id"]), str(each["displayName"])) for each in found if each.get("id") and each.get("displayName")
+            GroupEntry(str(each["id"]), str(each["id"]), str(each["displayName"]))
+            for each in found
+            if each.get("id") and each.get("displayName")
         ]
 
     # The check
 
     def check(self, uses: Sequence[str]) -> Checked:
-        """Try the connection: address, signing in, users, groups, and the attributes that expressions need."""
+        """Try the connection: address, signing in, users, groups, and the attributes that expressions
+        need.
+        """
         return checked_by(STEPS, lambda checked: self._check(checked, uses))
 
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
@@ -241,7 +313,10 @@ class ScimReader:
         try:
             self._client.send(Connection(address, ""), Request("GET", "/ServiceProviderConfig"))
         except (Unreachable, AddressNotAllowed) as wrong:
-            raise DirectoryTrouble(f"The service does not respond: {wrong}.", "Check the address, and that the service is running.") from None
+            raise DirectoryTrouble(
+                f"The service does not respond: {wrong}.",
+                "Check the address, and that the service is running.",
+            ) from None
         checked.steps.append(Step("Address", OK, f"{address} answers."))
         first = {"cursor": ""} if self._can().cursor else {"startIndex": "1"}
         narrowed = {"filter": self.settings.users_filter} if self.settings.users_filter else {}
@@ -253,18 +328,32 @@ class ScimReader:
                 checked.sample.append(entry)
                 _names(checked.attributes, entry.attributes)
         if not checked.sample:
-            raise DirectoryTrouble("The service has no users.", "Check the filter, and the rights of the token.")
+            raise DirectoryTrouble(
+                "The service has no users.", "Check the filter, and the rights of the token."
+            )
         how = "by cursor" if self._can().cursor else "by index"
-        checked.steps.append(Step("Users", OK, f"The service has {page.get('totalResults', len(checked.sample)):,} users, paged {how}."))
+        checked.steps.append(
+            Step(
+                "Users",
+                OK,
+                f"The service has {page.get('totalResults', len(checked.sample)):,} users, paged {how}.",
+            )
+        )
         if self.settings.read_groups:
             groups = self._ask("/Groups", {**first, "count": "10", "excludedAttributes": "members"})
             number = groups.get("totalResults", 0)
-            checked.steps.append(Step("Groups", OK if number else NOTED, f"The service has {number:,} groups."))
+            checked.steps.append(
+                Step("Groups", OK if number else NOTED, f"The service has {number:,} groups.")
+            )
         else:
             checked.steps.append(Step("Groups", OK, "Groups are not imported."))
         known = {name.partition(".")[0].partition("[")[0] for name in checked.attributes}
         missing = [name for name in uses if name not in known and name not in checked.attributes]
-        outcome, message = (NOTED, f"No user of the sample has: {', '.join(missing)}.") if missing else (OK, "All attributes are available.")
+        outcome, message = (
+            (NOTED, f"No user of the sample has: {', '.join(missing)}.")
+            if missing
+            else (OK, "All attributes are available.")
+        )
         checked.steps.append(Step("Attribute mapping", outcome, message))
 
 

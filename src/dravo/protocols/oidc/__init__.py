@@ -1,1 +1,4 @@
-"""OpenID Connect as a relying party: discovery, the code flow with PKCE, and the checking of tokens. Knows no storage and no web."""
+"""OpenID Connect as a relying party: discovery, the code flow with PKCE, and the checking of tokens.
+
+Knows no storage and no web.
+"""

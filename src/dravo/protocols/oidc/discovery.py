@@ -11,7 +11,8 @@ from urllib.parse import urlsplit
 from dravo.core.errors import InvalidInput
 
 WELL_KNOWN = "/.well-known/openid-configuration"
-# A token is taken only if it is signed by one of these: no HMAC, whose secret others may know, and never "none".
+# A token is taken only if it is signed by one of these: no HMAC, whose secret others may know, and never
+# "none".
 ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
 
 
@@ -40,7 +41,9 @@ def address_of(issuer: str) -> str:
 
 
 def repair_issuer(text: str) -> str:
-    """Return an issuer without the blanks and slashes, and without the end of the configuration's address, that were pasted with it."""
+    """Return an issuer without the blanks and slashes, and without the end of the configuration's address,
+    that were pasted with it.
+    """
     return text.strip().removesuffix(WELL_KNOWN).rstrip("/")
 
 
@@ -48,7 +51,8 @@ def read_configuration(document: Mapping[str, Any], issuer: str) -> Provider:
     """Return the provider that a configuration describes.
 
     Args:
-        issuer: as anyone who set this up gave it; it has to be the very one that the document names (section 4.3).
+        issuer: as anyone who set this up gave it; it has to be the very one that the document names (section
+            4.3).
 
     Raises:
         InvalidInput: naming what is at fault.
@@ -70,7 +74,9 @@ def read_configuration(document: Mapping[str, Any], issuer: str) -> Provider:
     algorithms = tuple(each for each in ALGORITHMS if each in offered)
     if not algorithms:
         raise InvalidInput(
-            f"The provider signs only with {', '.join(offered)}.", f"Configure the provider to sign with {', '.join(ALGORITHMS[:2])} ...", "issuer"
+            f"The provider signs only with {', '.join(offered)}.",
+            f"Configure the provider to sign with {', '.join(ALGORITHMS[:2])} ...",
+            "issuer",
         )
     return Provider(
         named,
@@ -101,7 +107,9 @@ def _checked(address: str, name: str) -> str:
     except ValueError:
         host = ""
     if not host or parts.scheme not in ("http", "https") or parts.username or parts.fragment:
-        raise InvalidInput(f"'{address[:200]}' is not a URL ({name}).", "Enter the complete URL: https://HOST/...", name)
+        raise InvalidInput(
+            f"'{address[:200]}' is not a URL ({name}).", "Enter the complete URL: https://HOST/...", name
+        )
     if parts.scheme == "http" and not _is_this_machine(host):
         raise InvalidInput(f"'{address[:200]}' does not use HTTPS ({name}).", "Enter its https:// URL.", name)
     return address

@@ -1,4 +1,6 @@
-"""The code flow with PKCE (OpenID Connect Core 3.1, RFC 7636): where the browser goes, and what is asked for the code that it brings back."""
+"""The code flow with PKCE (OpenID Connect Core 3.1, RFC 7636): where the browser goes, and what is asked for
+the code that it brings back.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ class Client:
     asks_for: tuple[str, ...] = ("openid", "profile", "email")
 
 
-def start(provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, force_authn: bool = False) -> str:
+def start(
+    provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, force_authn: bool = False
+) -> str:
     """Return the address to which the browser goes to sign in.
 
     Args:
@@ -57,28 +61,49 @@ def challenge(verifier: str) -> str:
 
 
 def way_of(provider: Provider, client: Client) -> str:
-    """Return how we say who we are at the token endpoint: by our key where there is one, else as the provider takes a secret."""
+    """Return how we say who we are at the token endpoint: by our key where there is one, else as the
+    provider takes a secret.
+    """
     if client.key is not None:
         return BY_KEY
     return IN_BODY if BASIC not in provider.token_auth and IN_BODY in provider.token_auth else BASIC
 
 
-def token_request(provider: Provider, client: Client, code: str, verifier: str, now: float, once: str) -> tuple[dict[str, str], dict[str, str]]:
+def token_request(
+    provider: Provider, client: Client, code: str, verifier: str, now: float, once: str
+) -> tuple[dict[str, str], dict[str, str]]:
     """Return (form, headers) that ask for the tokens of a code.
 
     Args:
         now: seconds since 1970.
         once: an id for our assertion, where we sign one.
     """
-    form = {"grant_type": CODE_GRANT, "code": code, "redirect_uri": client.redirect, "code_verifier": verifier}
+    form = {
+        "grant_type": CODE_GRANT,
+        "code": code,
+        "redirect_uri": client.redirect,
+        "code_verifier": verifier,
+    }
     way = way_of(provider, client)
     if way == BY_KEY and client.key is not None:
         # Imported at its first use: a service without OpenID Connect starts without joserfc.
         from joserfc import jwt
 
-        claims = {"iss": client.id, "sub": client.id, "aud": provider.token, "jti": once, "iat": int(now), "exp": int(now) + 120}
+        claims = {
+            "iss": client.id,
+            "sub": client.id,
+            "aud": provider.token,
+            "jti": once,
+            "iat": int(now),
+            "exp": int(now) + 120,
+        }
         signed = jwt.encode({"alg": "RS256", "kid": client.key.kid or ""}, claims, client.key)
-        return {**form, "client_id": client.id, "client_assertion_type": ASSERTION, "client_assertion": signed}, {}
+        return {
+            **form,
+            "client_id": client.id,
+            "client_assertion_type": ASSERTION,
+            "client_assertion": signed,
+        }, {}
     if way == IN_BODY:
         return {**form, "client_id": client.id, "client_secret": client.secret}, {}
     pair = f"{quote_plus(client.id)}:{quote_plus(client.secret)}"
@@ -86,6 +111,27 @@ def token_request(provider: Provider, client: Client, code: str, verifier: str, 
 
 
 def values_of(claims: Mapping[str, object]) -> dict[str, Sequence[object]]:
-    """Return claims as attributes: each with its values in a list; what the protocol itself needs is left out."""
-    own = ("iss", "aud", "exp", "iat", "nbf", "nonce", "at_hash", "c_hash", "azp", "jti", "auth_time", "acr", "amr", "sid")
-    return {name: value if isinstance(value, list) else [value] for name, value in claims.items() if name not in own and value not in (None, "")}
+    """Return claims as attributes: each with its values in a list; what the protocol itself needs is left
+    out.
+    """
+    own = (
+        "iss",
+        "aud",
+        "exp",
+        "iat",
+        "nbf",
+        "nonce",
+        "at_hash",
+        "c_hash",
+        "azp",
+        "jti",
+        "auth_time",
+        "acr",
+        "amr",
+        "sid",
+    )
+    return {
+        name: value if isinstance(value, list) else [value]
+        for name, value in claims.items()
+        if name not in own and value not in (None, "")
+    }

@@ -46,7 +46,9 @@ class ExpectedToken:
     skew: int = 60
 
 
-def accept(token: str, keys: KeySet, expected: ExpectedToken, access_token: str | None = None) -> dict[str, Any]:
+def accept(
+    token: str, keys: KeySet, expected: ExpectedToken, access_token: str | None = None
+) -> dict[str, Any]:
     """Return what an ID token claims, if all of it holds.
 
     Raises:
@@ -57,10 +59,14 @@ def accept(token: str, keys: KeySet, expected: ExpectedToken, access_token: str 
     _check_parties(claims, expected)
     _check_times(claims, expected)
     if not hmac.compare_digest(str(claims.get("nonce")), expected.nonce):
-        raise SignInRefused("nonce", "The token belongs to another request.", "Start the sign-in again in one window.")
+        raise SignInRefused(
+            "nonce", "The token belongs to another request.", "Start the sign-in again in one window."
+        )
     subject = claims.get("sub")
     if not isinstance(subject, str) or not subject.strip() or len(subject) > 255:
-        raise SignInRefused("no_subject", "The token has no subject (sub).", "Configure the provider to send a stable 'sub'.")
+        raise SignInRefused(
+            "no_subject", "The token has no subject (sub).", "Configure the provider to send a stable 'sub'."
+        )
     if access_token is not None and "at_hash" in claims:
         _check_hash(str(claims["at_hash"]), access_token, _header(token).get("alg", ""))
     return claims
@@ -106,7 +112,9 @@ def _signed(token: str, keys: KeySet, expected: ExpectedToken) -> dict[str, Any]
             continue
         return _claims(signed.payload)
     raise SignInRefused(
-        "signature", "The signature is invalid. The token was not signed with a key of the provider, or was changed.", "Check the issuer."
+        "signature",
+        "The signature is invalid. The token was not signed with a key of the provider, or was changed.",
+        "Check the issuer.",
     )
 
 
@@ -131,10 +139,20 @@ def _check_parties(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
     named = audience if isinstance(audience, list) else [audience]
     if expected.client_id not in named:
         told = ", ".join(str(each)[:100] for each in named[:5])
-        raise SignInRefused("audience", f"The audience is {told} instead of {expected.client_id}.", "Compare the client ID on both sides.")
+        raise SignInRefused(
+            "audience",
+            f"The audience is {told} instead of {expected.client_id}.",
+            "Compare the client ID on both sides.",
+        )
     authorized = claims.get("azp")
-    if (len(named) > 1 and authorized is None) or (authorized is not None and authorized != expected.client_id):
-        raise SignInRefused("audience", "The token was issued to another client (azp).", "Compare the client ID on both sides.")
+    if (len(named) > 1 and authorized is None) or (
+        authorized is not None and authorized != expected.client_id
+    ):
+        raise SignInRefused(
+            "audience",
+            "The token was issued to another client (azp).",
+            "Compare the client ID on both sides.",
+        )
 
 
 def _check_times(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
@@ -144,13 +162,23 @@ def _check_times(claims: Mapping[str, Any], expected: ExpectedToken) -> None:
     if ends <= expected.now - expected.skew:
         apart = round(expected.now - ends)
         raise SignInRefused(
-            "expired", f"The token expired {apart:,} seconds ago.", "Start the sign-in again. Synchronize both clocks with a time server."
+            "expired",
+            f"The token expired {apart:,} seconds ago.",
+            "Start the sign-in again. Synchronize both clocks with a time server.",
         )
     if made > expected.now + expected.skew or (begins is not None and begins > expected.now + expected.skew):
         apart = round(max(made, begins or 0) - expected.now)
-        raise SignInRefused("early", f"The token becomes valid in {apart:,} seconds.", "Synchronize both clocks with a time server.")
+        raise SignInRefused(
+            "early",
+            f"The token becomes valid in {apart:,} seconds.",
+            "Synchronize both clocks with a time server.",
+        )
     if made < expected.now - OLDEST - expected.skew:
-        raise SignInRefused("expired", "The token is older than the request.", "Start the sign-in again. Synchronize both clocks with a time server.")
+        raise SignInRefused(
+            "expired",
+            "The token is older than the request.",
+            "Start the sign-in again. Synchronize both clocks with a time server.",
+        )
 
 
 def _number(claims: Mapping[str, Any], name: str) -> float | None:
@@ -164,11 +192,15 @@ def _number(claims: Mapping[str, Any], name: str) -> float | None:
 
 def _check_hash(claimed: str, access_token: str, algorithm: str) -> None:
     """Make sure that an access token was given along with this very token (OpenID Connect Core 3.1.3.6)."""
-    name = {"384": "sha384", "512": "sha512"}.get(str(algorithm)[-3:], "sha512" if algorithm == "EdDSA" else "sha256")
+    name = {"384": "sha384", "512": "sha512"}.get(
+        str(algorithm)[-3:], "sha512" if algorithm == "EdDSA" else "sha256"
+    )
     whole = hashlib.new(name, access_token.encode()).digest()
     right = base64.urlsafe_b64encode(whole[: len(whole) // 2]).decode().rstrip("=")
     if not hmac.compare_digest(claimed.rstrip("="), right):
-        raise SignInRefused("access token", "The access token does not belong to the ID token (at_hash).", STRANGER)
+        raise SignInRefused(
+            "access token", "The access token does not belong to the ID token (at_hash).", STRANGER
+        )
 
 
 def check_userinfo(claims: Mapping[str, Any], userinfo: Mapping[str, Any]) -> dict[str, Any]:

@@ -1,1 +1,4 @@
-"""SAML 2.0 as a service provider: metadata both ways, requests, and the checking of responses. Knows no storage and no web."""
+"""SAML 2.0 as a service provider: metadata both ways, requests, and the checking of responses.
+
+Knows no storage and no web.
+"""

@@ -1,4 +1,6 @@
-"""Certificates as users have them: PEM, base64 with or without header lines, out of metadata; and what is said of them."""
+"""Certificates as users have them: PEM, base64 with or without header lines, out of metadata; and what is
+said of them.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,8 @@ class Certificate:
 
 
 def read_certificates(text: str) -> list[Certificate]:
-    """Return the certificates in a text: one or several in PEM, or one as bare base64, blanks and line ends wherever they fell.
+    """Return the certificates in a text: one or several in PEM, or one as bare base64, blanks and line ends
+    wherever they fell.
 
     Raises:
         InvalidInput: if there is none, or what is there is something else; with the hint.
@@ -42,11 +45,17 @@ def read_certificates(text: str) -> list[Certificate]:
     found = _PEM.findall(text)
     if any(label.endswith("PRIVATE KEY") for label, _ in found):
         raise InvalidInput(
-            "This is a private key. Dravo did not store it.", "Paste the certificate. Replace the private key, because it was exposed.", "certificate"
+            "This is a private key. Dravo did not store it.",
+            "Paste the certificate. Replace the private key, because it was exposed.",
+            "certificate",
         )
     bodies = [body for label, body in found if label.endswith("CERTIFICATE")] if found else [text]
     if not bodies or not text.strip():
-        raise InvalidInput("The text contains no certificate.", "Paste the certificate, with or without the BEGIN and END lines.", "certificate")
+        raise InvalidInput(
+            "The text contains no certificate.",
+            "Paste the certificate, with or without the BEGIN and END lines.",
+            "certificate",
+        )
     return [_read(body) for body in bodies]
 
 

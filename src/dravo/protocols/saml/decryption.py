@@ -1,4 +1,5 @@
-"""Encrypted assertions (XML Encryption): a key wrapped for one of ours by RSA-OAEP, the assertion under it by AES.
+"""Encrypted assertions (XML Encryption): a key wrapped for one of ours by RSA-OAEP, the assertion under it
+by AES.
 
 Whatever goes wrong is told in one way, so that nobody learns by test sign-in what a message holds.
 """
@@ -22,9 +23,13 @@ from dravo.protocols.verified_identity import SignInRefused
 _BLOCK, _GCM = f"{XENC}aes", f"{XENC11}aes"
 # By their names in the standard, how long the key is and whether what it yields is checked to be whole.
 _DATA = {
-    f"{_BLOCK}128-cbc": (16, False), f"{_BLOCK}192-cbc": (24, False), f"{_BLOCK}256-cbc": (32, False),
-    f"{_GCM}128-gcm": (16, True), f"{_GCM}192-gcm": (24, True), f"{_GCM}256-gcm": (32, True),
-}  # fmt: skip
+    f"{_BLOCK}128-cbc": (16, False),
+    f"{_BLOCK}192-cbc": (24, False),
+    f"{_BLOCK}256-cbc": (32, False),
+    f"{_GCM}128-gcm": (16, True),
+    f"{_GCM}192-gcm": (24, True),
+    f"{_GCM}256-gcm": (32, True),
+}
 _OAEP = (f"{XENC}rsa-oaep-mgf1p", f"{XENC11}rsa-oaep")
 _HASHES: dict[str, hashes.HashAlgorithm] = {
     f"{DS}sha1": hashes.SHA1(),
@@ -72,17 +77,28 @@ def decrypted(encrypted: etree._Element, keys: Sequence[rsa.RSAPrivateKey]) -> e
 
 
 def _failed() -> SignInRefused:
-    return SignInRefused("encryption", "The assertion could not be decrypted.", "Give the provider the current certificate from the Sign-in tab.")
+    return SignInRefused(
+        "encryption",
+        "The assertion could not be decrypted.",
+        "Give the provider the current certificate from the Sign-in tab.",
+    )
 
 
 def _algorithm(name: str | None) -> SignInRefused:
     short = str(name).rpartition("#")[2]
-    return SignInRefused("algorithm", f"The encryption algorithm '{short}' is not supported.", "Configure the provider to use AES-GCM with RSA-OAEP.")
+    return SignInRefused(
+        "algorithm",
+        f"The encryption algorithm '{short}' is not supported.",
+        "Configure the provider to use AES-GCM with RSA-OAEP.",
+    )
 
 
 def _value(element: etree._Element) -> bytes:
     try:
-        return base64.b64decode("".join(text_of(element.find(f"{q(XENC, 'CipherData')}/{q(XENC, 'CipherValue')}")).split()), validate=True)
+        return base64.b64decode(
+            "".join(text_of(element.find(f"{q(XENC, 'CipherData')}/{q(XENC, 'CipherValue')}")).split()),
+            validate=True,
+        )
     except ValueError:
         raise _failed() from None
 

@@ -1,4 +1,6 @@
-"""Reads XML that strangers send: no document type, no entities, no network, limits on size and depth; comments are taken out."""
+"""Reads XML that strangers send: no document type, no entities, no network, limits on size and depth;
+comments are taken out.
+"""
 
 from __future__ import annotations
 
@@ -14,22 +16,34 @@ DEEPEST, MOST_ELEMENTS = 60, 20_000
 def read_document(content: bytes, largest: int = LARGEST) -> etree._Element:
     """Return the root of an XML document.
 
-    Comments are taken out as it is read, so that no text is cut in two by one; a signature by exclusive canonicalization
-    does not cover them.
+    Comments are taken out as it is read, so that no text is cut in two by one; a signature by exclusive
+    canonicalization does not cover them.
 
     Raises:
         SignInRefused: "malformed", "too large" or "document type".
     """
     if len(content) > largest:
-        raise SignInRefused("too_large", f"The message has {len(content):,} bytes. The maximum is {largest:,}.", "Send fewer groups or attributes.")
+        raise SignInRefused(
+            "too_large",
+            f"The message has {len(content):,} bytes. The maximum is {largest:,}.",
+            "Send fewer groups or attributes.",
+        )
     parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, dtd_validation=False, huge_tree=False, remove_comments=True, remove_pis=False
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        dtd_validation=False,
+        huge_tree=False,
+        remove_comments=True,
+        remove_pis=False,
     )
     try:
         root = etree.fromstring(content, parser)
     except (etree.XMLSyntaxError, ValueError) as wrong:
         raise SignInRefused(
-            "malformed", f"The message is not well-formed XML: {str(wrong)[:200]}.", "Check the raw message in the sign-in history."
+            "malformed",
+            f"The message is not well-formed XML: {str(wrong)[:200]}.",
+            "Check the raw message in the sign-in history.",
         ) from None
     if root.getroottree().docinfo.doctype or root.getroottree().docinfo.internalDTD is not None:
         raise SignInRefused(
@@ -41,7 +55,8 @@ def read_document(content: bytes, largest: int = LARGEST) -> etree._Element:
     return root
 
 
-# Asked of the parser's own machinery: a message has hundreds of elements, and each response is looked through.
+# Asked of the parser's own machinery: a message has hundreds of elements, and each response is looked
+# through.
 _NUMBER, _TOO_DEEP = etree.XPath("count(//*)"), etree.XPath(f"boolean({'/*' * (DEEPEST + 1)})")
 _STRANGE = etree.XPath("boolean(//processing-instruction())")
 _IDS = etree.XPath("//@ID | //@Id | //@id | //@xml:id")
@@ -56,7 +71,9 @@ def _check_form(root: etree._Element) -> None:
         )
     if _STRANGE(root):
         raise SignInRefused(
-            "malformed", "The message contains processing instructions.", "The sender is not a SAML provider. Check the ACS URL and the provider."
+            "malformed",
+            "The message contains processing instructions.",
+            "The sender is not a SAML provider. Check the ACS URL and the provider.",
         )
 
 

@@ -1,6 +1,8 @@
-"""Single logout (SAML core 3.7, profiles 4.4) by HTTP-Redirect: ours to the provider, and the provider's to us.
+"""Single logout (SAML core 3.7, profiles 4.4) by HTTP-Redirect: ours to the provider, and the provider's to
+us.
 
-A request to sign somebody out is taken only with the signature of the query it came in; anyone who could make one up could throw users out.
+A request to sign somebody out is taken only with the signature of the query it came in; anyone who could
+make one up could throw users out.
 """
 
 from __future__ import annotations
@@ -37,7 +39,9 @@ _HASHES: dict[str, hashes.HashAlgorithm] = {
 
 @dataclass(frozen=True)
 class AskedOut:
-    """Whom a provider wants to be signed out: by subject, of some of their sessions or (none named) of all."""
+    """Whom a provider wants to be signed out: by subject, of some of their sessions or (none named) of
+    all.
+    """
 
     id: str
     subject: str
@@ -46,9 +50,16 @@ class AskedOut:
 
 
 def sign_out_request(
-    identifier: str, address: str, entity_id: str, subject: str, form: str | None, session: str | None, relay: str, now: Instant,
+    identifier: str,
+    address: str,
+    entity_id: str,
+    subject: str,
+    form: str | None,
+    session: str | None,
+    relay: str,
+    now: Instant,
     key: rsa.RSAPrivateKey,
-) -> str:  # fmt: skip
+) -> str:
     """Return the address to which a browser goes to sign out at the provider as well."""
     root = _message("LogoutRequest", identifier, address, entity_id, now)
     etree.SubElement(root, q(SAML, "NameID"), **({"Format": form} if form else {})).text = subject
@@ -57,7 +68,9 @@ def sign_out_request(
     return by_redirect("SAMLRequest", root, address, relay, key)
 
 
-def sign_out_response(identifier: str, address: str, entity_id: str, asked: AskedOut, now: Instant, key: rsa.RSAPrivateKey) -> str:
+def sign_out_response(
+    identifier: str, address: str, entity_id: str, asked: AskedOut, now: Instant, key: rsa.RSAPrivateKey
+) -> str:
     """Return the address to which a browser goes on once somebody was signed out here."""
     root = _message("LogoutResponse", identifier, address, entity_id, now)
     root.set("InResponseTo", asked.id)
@@ -67,13 +80,20 @@ def sign_out_response(identifier: str, address: str, entity_id: str, asked: Aske
 
 def _message(name: str, identifier: str, address: str, entity_id: str, now: Instant) -> etree._Element:
     root = etree.Element(
-        q(SAMLP, name), nsmap={"samlp": SAMLP, "saml": SAML}, ID=identifier, Version="2.0", IssueInstant=now[:19] + "Z", Destination=address
+        q(SAMLP, name),
+        nsmap={"samlp": SAMLP, "saml": SAML},
+        ID=identifier,
+        Version="2.0",
+        IssueInstant=now[:19] + "Z",
+        Destination=address,
     )
     etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
     return root
 
 
-def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Certificate], address: str, now: float) -> AskedOut:
+def read_sign_out_request(
+    query: bytes, issuer: str, certificates: Sequence[Certificate], address: str, now: float
+) -> AskedOut:
     """Return whom a provider wants to be signed out.
 
     Args:
@@ -102,7 +122,9 @@ def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Cert
     if named != issuer:
         raise SignInRefused("issuer", f"The issuer is '{named[:200]}' instead of '{issuer}'.")
     if root.get("Destination") not in (None, address):
-        raise SignInRefused("destination", f"The destination is {str(root.get('Destination'))[:200]} instead of {address}.")
+        raise SignInRefused(
+            "destination", f"The destination is {str(root.get('Destination'))[:200]} instead of {address}."
+        )
     made = root.get("IssueInstant", "")
     try:
         # A time without a zone is UTC (core, section 1.3.3).
@@ -110,7 +132,9 @@ def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Cert
     except ValueError:
         raise _malformed() from None
     if apart > OLDEST_SECONDS:
-        raise SignInRefused("expired", f"The time of the request differs from the clock of Dravo by {round(apart):,} seconds.")
+        raise SignInRefused(
+            "expired", f"The time of the request differs from the clock of Dravo by {round(apart):,} seconds."
+        )
     subject = text_of(root.find(q(SAML, "NameID")))
     if not subject:
         raise _malformed()
@@ -119,13 +143,17 @@ def read_sign_out_request(query: bytes, issuer: str, certificates: Sequence[Cert
 
 
 def _check_signature(parts: dict[str, str], certificates: Sequence[Certificate]) -> None:
-    """Make sure that the query was signed (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or "signature"."""
+    """Make sure that the query was signed (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or
+    "signature".
+    """
     if not parts.get("Signature") or not parts.get("SigAlg"):
         raise SignInRefused("unsigned", "The logout request is not signed.")
     algorithm = _HASHES.get(unquote_plus(parts["SigAlg"]))
     if algorithm is None:
         raise SignInRefused("algorithm", "The signature algorithm of the logout request is not supported.")
-    signed = "&".join(f"{name}={parts[name]}" for name in ("SAMLRequest", "RelayState", "SigAlg") if name in parts).encode()
+    signed = "&".join(
+        f"{name}={parts[name]}" for name in ("SAMLRequest", "RelayState", "SigAlg") if name in parts
+    ).encode()
     try:
         signature = base64.b64decode(unquote_plus(parts["Signature"]), validate=True)
     except (binascii.Error, ValueError):

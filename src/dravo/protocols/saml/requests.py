@@ -1,4 +1,6 @@
-"""Requests for signing in (SAML core 3.4), by HTTP-Redirect or HTTP-POST (bindings 3.4, 3.5), signed with our key."""
+"""Requests for signing in (SAML core 3.4), by HTTP-Redirect or HTTP-POST (bindings 3.4, 3.5), signed with
+our key.
+"""
 
 from __future__ import annotations
 
@@ -31,9 +33,17 @@ class SignInRequest:
 
 
 def sign_in_request(
-    identifier: str, binding: str, address: str, entity_id: str, acs: str, relay: str, now: Instant,
-    key: rsa.RSAPrivateKey | None = None, *, force_authn: bool = False,
-) -> SignInRequest:  # fmt: skip
+    identifier: str,
+    binding: str,
+    address: str,
+    entity_id: str,
+    acs: str,
+    relay: str,
+    now: Instant,
+    key: rsa.RSAPrivateKey | None = None,
+    *,
+    force_authn: bool = False,
+) -> SignInRequest:
     """Return a request.
 
     Args:
@@ -45,26 +55,44 @@ def sign_in_request(
         force_authn: whether the user has to sign in there although they are signed in.
     """
     root = etree.Element(
-        q(SAMLP, "AuthnRequest"), nsmap={"samlp": SAMLP, "saml": SAML}, ID=identifier, Version="2.0", IssueInstant=now[:19] + "Z",
-        Destination=address, AssertionConsumerServiceURL=acs, ProtocolBinding=POST, **({"ForceAuthn": "true"} if force_authn else {}),
-    )  # fmt: skip
+        q(SAMLP, "AuthnRequest"),
+        nsmap={"samlp": SAMLP, "saml": SAML},
+        ID=identifier,
+        Version="2.0",
+        IssueInstant=now[:19] + "Z",
+        Destination=address,
+        AssertionConsumerServiceURL=acs,
+        ProtocolBinding=POST,
+        **({"ForceAuthn": "true"} if force_authn else {}),
+    )
     etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
     etree.SubElement(root, q(SAMLP, "NameIDPolicy"), AllowCreate="true")
     if binding == POST:
         whole = _signed(root, key) if key is not None else root
-        return SignInRequest(identifier, address, {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay})
+        return SignInRequest(
+            identifier,
+            address,
+            {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay},
+        )
     return SignInRequest(identifier, by_redirect("SAMLRequest", root, address, relay, key))
 
 
-def by_redirect(name: str, root: etree._Element, address: str, relay: str, key: rsa.RSAPrivateKey | None) -> str:
-    """Return the address that carries a message (bindings, section 3.4); `name` is "SAMLRequest" or "SAMLResponse"."""
+def by_redirect(
+    name: str, root: etree._Element, address: str, relay: str, key: rsa.RSAPrivateKey | None
+) -> str:
+    """Return the address that carries a message (bindings, section 3.4); `name` is "SAMLRequest" or
+    "SAMLResponse".
+    """
     squeezer = zlib.compressobj(9, zlib.DEFLATED, -15)
     squeezed = squeezer.compress(etree.tostring(root)) + squeezer.flush()
-    query = f"{name}={quote(base64.b64encode(squeezed), safe='')}" + (f"&RelayState={quote(relay, safe='')}" if relay else "")
+    query = f"{name}={quote(base64.b64encode(squeezed), safe='')}" + (
+        f"&RelayState={quote(relay, safe='')}" if relay else ""
+    )
     if key is not None:
         # What is signed is the query as it stands, in this order (bindings, section 3.4.4.1).
         query += f"&SigAlg={quote(RSA_SHA256, safe='')}"
-        query += f"&Signature={quote(base64.b64encode(key.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())), safe='')}"
+        signature = key.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())
+        query += f"&Signature={quote(base64.b64encode(signature), safe='')}"
     return f"{address}{'&' if '?' in address else '?'}{query}"
 
 
@@ -78,8 +106,12 @@ def _signed(root: etree._Element, key: rsa.RSAPrivateKey) -> etree._Element:
         digest_algorithm=DigestAlgorithm.SHA256,
         c14n_algorithm=CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0,
     )
-    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
-    made = signer.sign(root, key=pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID", always_add_key_value=False)
+    pem = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
+    made = signer.sign(
+        root, key=pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID", always_add_key_value=False
+    )
     # The schema wants the signature right behind the issuer.
     signature = made.find("{http://www.w3.org/2000/09/xmldsig#}Signature")
     made.remove(signature)

@@ -1,7 +1,7 @@
 """Decides whether a SAML response proves who somebody is (SAML core 3.3, bindings 3.5, profiles 4.1.4).
 
-One assertion is consumed, and it is the very element that a trusted signature covers. Everything that is read is read out of what was
-signed; whatever else stands in the message is as if it were not there.
+One assertion is consumed, and it is the very element that a trusted signature covers. Everything that is
+read is read out of what was signed; whatever else stands in the message is as if it were not there.
 """
 
 from __future__ import annotations
@@ -39,7 +39,8 @@ class Expected:
         now: seconds since 1970.
         skew: by how many seconds clocks may differ.
         keys: ours, for what is encrypted.
-        longest: the maximum validity from now on, in seconds. Each response is remembered until it ends, to refuse a replay.
+        longest: the maximum validity from now on, in seconds. Each response is remembered until it ends, to
+            refuse a replay.
     """
 
     issuer: str
@@ -69,27 +70,45 @@ def accept(content: bytes, expected: Expected, note: Note = lambda name, message
     """
     root = read_document(content)
     if root.tag != q(SAMLP, "Response") or root.get("Version") != "2.0":
-        raise SignInRefused("malformed", "The message is not a SAML 2.0 response.", "Check the ACS URL at the provider.")
+        raise SignInRefused(
+            "malformed", "The message is not a SAML 2.0 response.", "Check the ACS URL at the provider."
+        )
     check_ids(root)
     _check_status(root)
-    note("Read", f"A response from {text_of(root.find(q(SAML, 'Issuer'))) or 'an unnamed issuer'}, {len(content):,} bytes.")
+    note(
+        "Read",
+        f"A response from {text_of(root.find(q(SAML, 'Issuer'))) or 'an unnamed issuer'}, "
+        f"{len(content):,} bytes.",
+    )
     covered = signed(root, expected.certificates) if signature_of(root) is not None else None
     response = covered if covered is not None else root
     _check_envelope(response, expected, is_signed=covered is not None)
     assertion = _assertion(response, expected, is_signed=covered is not None)
-    note("Signature", f"{'The response' if covered is not None else 'The assertion'} is signed with a key of the provider.")
+    note(
+        "Signature",
+        f"{'The response' if covered is not None else 'The assertion'} is signed with a key of the provider.",
+    )
     _check_issuer(assertion, expected)
     _check_conditions(assertion, expected)
     until = _check_subject(assertion, expected)
     session, ends = _session(assertion, expected)
-    note("Audience and time", f"Audience {expected.audience}, recipient {expected.acs}, valid until {_told(min(until, ends))}.")
+    note(
+        "Audience and time",
+        f"Audience {expected.audience}, recipient {expected.acs}, valid until {_told(min(until, ends))}.",
+    )
     name_id = only(assertion.find(q(SAML, "Subject")), SAML, "NameID")
     subject = text_of(name_id)
     if name_id is None or not subject:
-        raise SignInRefused("no_subject", "The assertion has no NameID.", "Configure the provider to send a persistent NameID.")
+        raise SignInRefused(
+            "no_subject",
+            "The assertion has no NameID.",
+            "Configure the provider to send a persistent NameID.",
+        )
     identifier = str(assertion.get("ID"))
     kind = name_id.get("Format") or UNSPECIFIED
-    return VerifiedIdentity(expected.issuer, subject, _attributes(assertion), (identifier, until + expected.skew), session, kind)
+    return VerifiedIdentity(
+        expected.issuer, subject, _attributes(assertion), (identifier, until + expected.skew), session, kind
+    )
 
 
 def _check_status(root: etree._Element) -> None:
@@ -106,17 +125,24 @@ def _check_status(root: etree._Element) -> None:
         "AuthnFailed": "The user could not sign in at the provider.",
         "NoPassive": "The user must sign in at the provider first.",
         "InvalidNameIDPolicy": "Configure the provider to allow the requested NameID format.",
-        "Requester": "The provider rejected the request. Compare the entity ID, the ACS URL and the signature on both sides.",
+        "Requester": "The provider rejected the request. Compare the entity ID, the ACS URL and the "
+        "signature on both sides.",
     }
     raise SignInRefused(
-        "status", f"The provider responded with '{short}'{': ' + said if said else ''}.", repairs.get(short, "Check the log of the provider.")
+        "status",
+        f"The provider responded with '{short}'{': ' + said if said else ''}.",
+        repairs.get(short, "Check the log of the provider."),
     )
 
 
 def _check_envelope(response: etree._Element, expected: Expected, *, is_signed: bool) -> None:
     destination = response.get("Destination")
     if destination is None and is_signed:
-        raise SignInRefused("destination", "The signed response has no Destination.", "Configure the provider to send the Destination.")
+        raise SignInRefused(
+            "destination",
+            "The signed response has no Destination.",
+            "Configure the provider to send the Destination.",
+        )
     if destination is not None and destination != expected.acs:
         raise SignInRefused(
             "destination",
@@ -137,7 +163,9 @@ def _check_answers(answers: str | None, expected: Expected) -> None:
         return
     if answers is None:
         raise SignInRefused(
-            "in_response_to", "The response belongs to no request of Dravo.", "Start the sign-in at Dravo, or allow IdP-initiated sign-in."
+            "in_response_to",
+            "The response belongs to no request of Dravo.",
+            "Start the sign-in at Dravo, or allow IdP-initiated sign-in.",
         )
     if answers != expected.request:
         raise SignInRefused(
@@ -158,7 +186,9 @@ def _other_issuer(found: str, expected: Expected) -> SignInRefused:
 def _assertion(response: etree._Element, expected: Expected, *, is_signed: bool) -> etree._Element:
     """Return the one assertion, as it was signed; by itself, or within the signed response."""
     plain, hidden = response.findall(q(SAML, "Assertion")), response.findall(q(SAML, "EncryptedAssertion"))
-    everywhere = [each for name in ("Assertion", "EncryptedAssertion") for each in response.iter(q(SAML, name))]
+    everywhere = [
+        each for name in ("Assertion", "EncryptedAssertion") for each in response.iter(q(SAML, name))
+    ]
     if len(plain) + len(hidden) != 1 or len(everywhere) != 1:
         number = len(everywhere)
         raise SignInRefused(
@@ -176,7 +206,11 @@ def _assertion(response: etree._Element, expected: Expected, *, is_signed: bool)
     if signature_of(assertion) is not None:
         return signed(assertion, expected.certificates)
     if not is_signed:
-        raise SignInRefused("unsigned", "Neither the response nor the assertion is signed.", "Configure the provider to sign the assertion.")
+        raise SignInRefused(
+            "unsigned",
+            "Neither the response nor the assertion is signed.",
+            "Configure the provider to sign the assertion.",
+        )
     return assertion
 
 
@@ -189,13 +223,21 @@ def _check_issuer(assertion: etree._Element, expected: Expected) -> None:
 def _check_conditions(assertion: etree._Element, expected: Expected) -> None:
     conditions = only(assertion, SAML, "Conditions")
     if conditions is None:
-        raise SignInRefused("audience", "The assertion has no audience.", "Configure the provider to send the entity ID of Dravo as audience.")
+        raise SignInRefused(
+            "audience",
+            "The assertion has no audience.",
+            "Configure the provider to send the entity ID of Dravo as audience.",
+        )
     _check_span(conditions, expected)
     restrictions = conditions.findall(q(SAML, "AudienceRestriction"))
     named = [[text_of(each) for each in one.findall(q(SAML, "Audience"))] for one in restrictions]
     if not restrictions or not all(expected.audience in some for some in named):
         told = ", ".join(each[:200] for some in named for each in some) or "nobody"
-        raise SignInRefused("audience", f"The audience is {told} instead of {expected.audience}.", "Enter the exact entity ID at the provider.")
+        raise SignInRefused(
+            "audience",
+            f"The audience is {told} instead of {expected.audience}.",
+            "Enter the exact entity ID at the provider.",
+        )
 
 
 def _check_span(element: etree._Element, expected: Expected) -> None:
@@ -203,7 +245,9 @@ def _check_span(element: etree._Element, expected: Expected) -> None:
     if begins is not None and begins > expected.now + expected.skew:
         apart = round(begins - expected.now)
         raise SignInRefused(
-            "early", f"The assertion is valid from {_told(begins)}, in {apart:,} seconds.", "Synchronize both clocks with a time server."
+            "early",
+            f"The assertion is valid from {_told(begins)}, in {apart:,} seconds.",
+            "Synchronize both clocks with a time server.",
         )
     if ends is not None and ends <= expected.now - expected.skew:
         apart = round(expected.now - ends)
@@ -218,7 +262,11 @@ def _check_subject(assertion: etree._Element, expected: Expected) -> float:
     """Make sure that somebody confirms by this assertion who comes with it; returns until when it may be."""
     subject = only(assertion, SAML, "Subject")
     if subject is None:
-        raise SignInRefused("no_subject", "The assertion has no subject.", "Configure the provider to send a persistent NameID.")
+        raise SignInRefused(
+            "no_subject",
+            "The assertion has no subject.",
+            "Configure the provider to send a persistent NameID.",
+        )
     wrong: SignInRefused | None = None
     for confirmation in subject.findall(q(SAML, "SubjectConfirmation")):
         if confirmation.get("Method") != BEARER:
@@ -228,7 +276,9 @@ def _check_subject(assertion: etree._Element, expected: Expected) -> float:
         except SignInRefused as refused:
             wrong = wrong or refused
     raise wrong or SignInRefused(
-        "recipient", "The assertion has no bearer confirmation.", "Configure the provider to use the web browser SSO profile."
+        "recipient",
+        "The assertion has no bearer confirmation.",
+        "Configure the provider to use the web browser SSO profile.",
     )
 
 
@@ -237,16 +287,24 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
     recipient = data.get("Recipient") if data is not None else None
     if data is None or recipient != expected.acs:
         hint = "Enter the exact ACS URL at the provider."
-        raise SignInRefused("recipient", f"The recipient is {str(recipient)[:200]} instead of {expected.acs}.", hint)
+        raise SignInRefused(
+            "recipient", f"The recipient is {str(recipient)[:200]} instead of {expected.acs}.", hint
+        )
     ends = _seconds(data.get("NotOnOrAfter"))
     if ends is None:
-        raise SignInRefused("expired", "The bearer confirmation has no NotOnOrAfter.", "Configure the provider to send NotOnOrAfter.")
+        raise SignInRefused(
+            "expired",
+            "The bearer confirmation has no NotOnOrAfter.",
+            "Configure the provider to send NotOnOrAfter.",
+        )
     _check_span(data, expected)
     if ends > expected.now + expected.longest + expected.skew:
         raise SignInRefused(
             "too_long",
-            f"The response is valid for {(ends - expected.now) / 3_600:,.1f} more hours; the maximum is {expected.longest // 3_600}.",
-            "Configure the provider to shorten NotOnOrAfter to some minutes, or raise the maximum (setting `max_validity_hours`).",
+            f"The response is valid for {(ends - expected.now) / 3_600:,.1f} more hours; the maximum "
+            f"is {expected.longest // 3_600}.",
+            "Configure the provider to shorten NotOnOrAfter to some minutes, or raise the maximum "
+            "(setting `max_validity_hours`).",
         )
     answers = data.get("InResponseTo")
     if answers is not None or expected.request is not None:
@@ -257,10 +315,18 @@ def _confirmed(confirmation: etree._Element, expected: Expected) -> float:
 def _session(assertion: etree._Element, expected: Expected) -> tuple[str | None, float]:
     statement = assertion.find(q(SAML, "AuthnStatement"))
     if statement is None:
-        raise SignInRefused("no_sign_in", "The assertion has no AuthnStatement.", "Configure the provider to send an AuthnStatement.")
+        raise SignInRefused(
+            "no_sign_in",
+            "The assertion has no AuthnStatement.",
+            "Configure the provider to send an AuthnStatement.",
+        )
     ends = _seconds(statement.get("SessionNotOnOrAfter"))
     if ends is not None and ends <= expected.now - expected.skew:
-        raise SignInRefused("expired", f"The session at the provider ended at {_told(ends)}.", "Sign in at the provider again.")
+        raise SignInRefused(
+            "expired",
+            f"The session at the provider ended at {_told(ends)}.",
+            "Sign in at the provider again.",
+        )
     return statement.get("SessionIndex"), ends if ends is not None else float("inf")
 
 
@@ -275,7 +341,9 @@ def _attributes(assertion: etree._Element) -> dict[str, list[str]]:
 
 
 def _seconds(text: str | None) -> float | None:
-    """Return an xs:dateTime as seconds since 1970; one without a zone is UTC, as SAML has it (core, section 1.3.3)."""
+    """Return an xs:dateTime as seconds since 1970; one without a zone is UTC, as SAML has it (core, section
+    1.3.3).
+    """
     if text is None:
         return None
     found = _INSTANT.fullmatch(text)

@@ -1,7 +1,9 @@
-"""XML signatures, as far as SAML uses them: one signature, over the very element that it stands in; and only what was signed is read on.
+"""XML signatures, as far as SAML uses them: one signature, over the very element that it stands in; and only
+what was signed is read on.
 
-The form of a signature is checked before its numbers are: whatever SAML does not need is refused, so that nothing is left to the
-library's goodwill. What it returns as signed is read from then on, and never the document around it (SAML core, section 5.4).
+The form of a signature is checked before its numbers are: whatever SAML does not need is refused, so that
+nothing is left to the library's goodwill. What it returns as signed is read from then on, and never the
+document around it (SAML core, section 5.4).
 """
 
 from __future__ import annotations
@@ -37,7 +39,8 @@ def signature_of(element: etree._Element) -> etree._Element | None:
 
 
 def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etree._Element:
-    """Return an element as its own signature covers it: a document of its own that holds what was signed, and nothing else.
+    """Return an element as its own signature covers it: a document of its own that holds what was signed,
+    and nothing else.
 
     Args:
         element: carries its signature as a child.
@@ -48,7 +51,11 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
     """
     signature = signature_of(element)
     if signature is None:
-        raise SignInRefused("unsigned", "The message is not signed.", "Configure the provider to sign the response or the assertion.")
+        raise SignInRefused(
+            "unsigned",
+            "The message is not signed.",
+            "Configure the provider to sign the response or the assertion.",
+        )
     _check_form(element, signature)
     # Alone in a document of its own, so that nothing around it can be meant by the reference.
     alone = etree.tostring(element, with_tail=False)
@@ -57,11 +64,14 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
         if result is not None:
             covered: Any = result.signed_xml
             if covered is None or covered.tag != element.tag or covered.get("ID") != element.get("ID"):
-                raise SignInRefused("signature", "The signature covers another element than its parent.", STRANGER)
+                raise SignInRefused(
+                    "signature", "The signature covers another element than its parent.", STRANGER
+                )
             return covered
     raise SignInRefused(
         "certificate",
-        "The signature does not match a certificate of this source. The key is another one, or the message was changed.",
+        "The signature does not match a certificate of this source. The key is another one, or the "
+        "message was changed.",
         "If the provider has a new certificate, fetch its metadata again.",
     )
 
@@ -69,7 +79,12 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
 def _check_form(element: etree._Element, signature: etree._Element) -> None:
     info = signature.find(q(DS, "SignedInfo"))
     references = signature.findall(f".//{q(DS, 'Reference')}")
-    if info is None or len(signature.findall(q(DS, "SignedInfo"))) != 1 or len(references) != 1 or references[0].getparent() is not info:
+    if (
+        info is None
+        or len(signature.findall(q(DS, "SignedInfo"))) != 1
+        or len(references) != 1
+        or references[0].getparent() is not info
+    ):
         raise SignInRefused("signature", "The signature does not cover exactly one element.", STRANGER)
     if signature.find(f".//{q(DS, 'Object')}") is not None:
         raise SignInRefused("signature", "The signature contains an Object element.", STRANGER)
@@ -115,7 +130,9 @@ def _expected() -> SignatureConfiguration:
         require_x509=True,
         location="./",
         expect_references=1,
-        signature_methods=frozenset(each for each in usual.signature_methods if each.value in SIGNATURE_METHODS),
+        signature_methods=frozenset(
+            each for each in usual.signature_methods if each.value in SIGNATURE_METHODS
+        ),
         digest_algorithms=frozenset(each for each in usual.digest_algorithms if each.value in DIGEST_METHODS),
         ignore_ambiguous_key_info=True,
     )
@@ -123,13 +140,27 @@ def _expected() -> SignatureConfiguration:
 
 def _verified(alone: bytes, certificate: Certificate) -> Any:
     """Return what signxml says of a signature, None if it was not made by this certificate's key."""
-    from signxml.exceptions import InvalidCertificate, InvalidDigest, InvalidInput, InvalidSignature, SignXMLException
+    from signxml.exceptions import (
+        InvalidCertificate,
+        InvalidDigest,
+        InvalidInput,
+        InvalidSignature,
+        SignXMLException,
+    )
     from signxml.verifier import XMLVerifier
 
     try:
-        return XMLVerifier().verify(alone, x509_cert=_loaded(certificate.pem), expect_config=_expected(), id_attribute="ID", validate_schema=False)
+        return XMLVerifier().verify(
+            alone,
+            x509_cert=_loaded(certificate.pem),
+            expect_config=_expected(),
+            id_attribute="ID",
+            validate_schema=False,
+        )
     except (InvalidSignature, InvalidDigest, InvalidCertificate):
         return None
     except (InvalidInput, SignXMLException, ValueError, TypeError, AttributeError, etree.LxmlError) as wrong:
         # Whatever a message makes of the library: it proves nobody.
-        raise SignInRefused("signature", f"The signature cannot be read: {str(wrong)[:200]}", STRANGER) from None
+        raise SignInRefused(
+            "signature", f"The signature cannot be read: {str(wrong)[:200]}", STRANGER
+        ) from None

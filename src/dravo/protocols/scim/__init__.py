@@ -1,1 +1,3 @@
-"""SCIM towards applications: the guarded client, the conversation that brings an account to what is due, the connection check."""
+"""SCIM towards applications: the guarded client, the conversation that brings an account to what is due, the
+connection check.
+"""

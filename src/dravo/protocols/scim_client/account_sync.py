@@ -1,7 +1,8 @@
-"""Brings one account of an application to what is due: a conversation, written as a generator that yields requests.
+"""Brings one account of an application to what is due: a conversation, written as a generator that yields
+requests.
 
-It looks before it creates, adopts only what may be adopted, and looks again after a conflict. Anyone who drives it decides on
-network, threads and pace; the logic is the same with none of them.
+It looks before it creates, adopts only what may be adopted, and looks again after a conflict. Anyone who
+drives it decides on network, threads and pace; the logic is the same with none of them.
 """
 
 from __future__ import annotations
@@ -13,7 +14,14 @@ from typing import Any
 import orjson
 
 from dravo.core.identity.names import fold
-from dravo.core.provisioning.accounts import ABSENT, ENTERPRISE_PARTS, PRESENT, differences, scim_body, without_empty
+from dravo.core.provisioning.accounts import (
+    ABSENT,
+    ENTERPRISE_PARTS,
+    PRESENT,
+    differences,
+    scim_body,
+    without_empty,
+)
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
 from dravo.protocols.http_client import Request, Response
@@ -58,11 +66,18 @@ class AccountTarget:
 
     def body(self, due: Mapping[str, Any]) -> dict[str, Any]:
         """Return a due account as the application takes it: what it does not have is left out."""
-        return {name: value for name, value in scim_body(due, self.capabilities.roles).items() if self.capabilities.takes(name)}
+        return {
+            name: value
+            for name, value in scim_body(due, self.capabilities.roles).items()
+            if self.capabilities.takes(name)
+        }
 
     def whole_body(self) -> dict[str, Any]:
         """Return the account due, and with it what is to be empty there."""
-        empty = {name: dict.fromkeys(ENTERPRISE_PARTS) if name == ENTERPRISE_URN else None for name in self.to_empty}
+        empty = {
+            name: dict.fromkeys(ENTERPRISE_PARTS) if name == ENTERPRISE_URN else None
+            for name in self.to_empty
+        }
         return {**empty, **self.body(self.due)}
 
 
@@ -75,12 +90,17 @@ class IsLinkedQuery:
 
 @dataclass(frozen=True)
 class CachedListQuery:
-    """Asks anyone who drives: is there a list of the accounts there, read a moment ago, and after any doubt arose? Sent resources, or None."""
+    """Asks anyone who drives: is there a list of the accounts there, read a moment ago, and after any doubt
+    arose? Sent resources, or None.
+    """
 
 
 @dataclass(frozen=True)
 class FullListQuery:
-    """Asks anyone who drives to read the list of all accounts there, now or lately. Sent a list of resources, or None if it cannot be read."""
+    """Asks anyone who drives to read the list of all accounts there, now or lately.
+
+    Sent a list of resources, or None if it cannot be read.
+    """
 
 
 @dataclass(frozen=True)
@@ -111,14 +131,22 @@ def sync_account(wanted: AccountTarget) -> Conversation:
     if wanted.due["want"] == ABSENT:
         return (yield from _remove(wanted))
     if wanted.due["active"] and wanted.due.get("problem"):
-        raise Refused(wanted.due["problem"], "Change the expression, or the user's attributes at the source.", "no_user_name")
+        raise Refused(
+            wanted.due["problem"],
+            "Change the expression, or the user's attributes at the source.",
+            "no_user_name",
+        )
     if wanted.remote_id is not None:
         agreed = wanted.agreed
         if agreed is not None and agreed["want"] == PRESENT:
             reached = yield from _update(wanted, wanted.remote_id, wanted.body(agreed), None)
         else:
             current = yield from _get(wanted.remote_id)
-            reached = (yield from _update(wanted, wanted.remote_id, _as_found(current, wanted), None)) if current is not None else None
+            reached = (
+                (yield from _update(wanted, wanted.remote_id, _as_found(current, wanted), None))
+                if current is not None
+                else None
+            )
         if reached is not None:
             return reached
         # It is gone there: look again, and make it again if that is allowed.
@@ -149,9 +177,13 @@ def _find_or_create(wanted: AccountTarget) -> Conversation:
             return created
         exists = True
     if not exists:
-        raise RetryableError("The account disappeared from the application before Dravo could change it.", "Dravo searches for the account again.")
+        raise RetryableError(
+            "The account disappeared from the application before Dravo could change it.",
+            "Dravo searches for the account again.",
+        )
     raise Refused(
-        f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), but returns none.",
+        f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), "
+        "but returns none.",
         "Find the account in the application. It may be deleted but not purged, or hidden from this token.",
         "not_returned",
     )
@@ -188,13 +220,15 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
             raise _another_users(name)
         raise Refused(
             f"The account with the user name '{name}' has another external ID ({foreign}).",
-            "The account belongs to another user or system. Rename or delete it in the application, then retry.",
+            "The account belongs to another user or system. Rename or delete it in the application, "
+            "then retry.",
             "other_system",
         )
     if not wanted.adopt_by_user_name:
         raise Refused(
             f"An account with the user name '{name}' exists already and was not created by Dravo.",
-            "If the account belongs to this user, enable adopting by user name. Otherwise rename it in the application.",
+            "If the account belongs to this user, enable adopting by user name. Otherwise rename it in "
+            "the application.",
             "not_adopted",
         )
     if (yield IsLinkedQuery(str(found.get("id")))):
@@ -207,7 +241,11 @@ def _only(own: list[Resource]) -> Resource:
     """Return the one account that carries our external id; which of several it is, a user decides."""
     if len(own) > 1:
         ids = ", ".join(str(each.get("id")) for each in own)
-        raise Refused(f"{len(own)} accounts have the external ID of this user: {ids}.", "Delete all but one of them in the application.", "doubles")
+        raise Refused(
+            f"{len(own)} accounts have the external ID of this user: {ids}.",
+            "Delete all but one of them in the application.",
+            "doubles",
+        )
     return own[0]
 
 
@@ -224,22 +262,32 @@ def _another_users(name: str) -> Refused:
 
 
 def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:
-    """Return an account as it stands now: one out of a list that was read before may have changed, or be gone (None)."""
+    """Return an account as it stands now: one out of a list that was read before may have changed, or be
+    gone (None).
+    """
     return found if at_hand is None else (yield from _get(str(found["id"])))
 
 
-def _search(wanted: AccountTarget, attribute: str, value: str, at_hand: list[Resource] | None) -> Generator[Question, Any, list[Resource] | None]:
+def _search(
+    wanted: AccountTarget, attribute: str, value: str, at_hand: list[Resource] | None
+) -> Generator[Question, Any, list[Resource] | None]:
     """Return the accounts there whose attribute has a value; None if that cannot be found out."""
     found = at_hand
     if found is None and wanted.capabilities.filter:
-        # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string early.
-        response: Response = yield Request("GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
+        # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string
+        # early.
+        response: Response = yield Request(
+            "GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"}
+        )
         if not (response.status in (400, 403, 405, 501) and response.body is not None):
             body = classify(response, "looking for the account")
-            found = [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
+            found = [
+                each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")
+            ]
             total = body.get("totalResults")
             if isinstance(total, int) and total > len(found):
-                # It overlooks the filter, and this is but the first page of everyone: who is not on it may be there all the same.
+                # It overlooks the filter, and this is but the first page of everyone: who is not on it may
+                # be there all the same.
                 found = None
         elif response.status == 403:
             classify(response, "looking for the account")
@@ -271,11 +319,14 @@ def _create(wanted: AccountTarget) -> Generator[Question, Any, AccountResult | N
     return AccountResult(str(remote_id), MADE)
 
 
-def _update(wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], origin: str | None) -> Generator[Question, Any, AccountResult | None]:
+def _update(
+    wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], origin: str | None
+) -> Generator[Question, Any, AccountResult | None]:
     """Bring an account that is there to what is due; None if it turns out not to be there."""
     if not wanted.due["active"] and not wanted.capabilities.active:
         raise HeldBySettings(
-            "The application does not support inactive accounts.", "Choose delete or leave alone in the settings of the application."
+            "The application does not support inactive accounts.",
+            "Choose delete or leave alone in the settings of the application.",
         )
     after = wanted.whole_body()
     if not wanted.may_update:
@@ -293,7 +344,9 @@ def _update(wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], or
         return AccountResult(remote_id, origin)
     path = f"/Users/{segment(remote_id)}"
     if wanted.capabilities.patch:
-        response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
+        response: Response = yield Request(
+            "PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations}
+        )
         if response.status not in (405, 501):
             return _updated(response, remote_id, origin)
     current = yield from _get(remote_id)
@@ -302,7 +355,9 @@ def _update(wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], or
     kept = {name: value for name, value in current.items() if name not in ("id", "meta", "groups", "schemas")}
     # A complex value keeps the parts of it that we say nothing of; what we say is empty goes.
     merged = {
-        name: {**kept[name], **value} if isinstance(value, Mapping) and isinstance(kept.get(name), Mapping) else value
+        name: {**kept[name], **value}
+        if isinstance(value, Mapping) and isinstance(kept.get(name), Mapping)
+        else value
         for name, value in after.items()
     }
     whole = without_empty({**kept, **merged})
@@ -318,7 +373,9 @@ def _updated(response: Response, remote_id: str, origin: str | None) -> AccountR
 
 
 def _as_found(resource: Mapping[str, Any], wanted: AccountTarget) -> dict[str, Any]:
-    """Return of an account there only the attributes that we deliver now: what else it has is not ours to take away."""
+    """Return of an account there only the attributes that we deliver now: what else it has is not ours to
+    take away.
+    """
     found = {name: resource[name] for name in wanted.whole_body() if name in resource}
     extension = found.get(ENTERPRISE_URN)
     if isinstance(extension, Mapping):
@@ -347,4 +404,9 @@ def _schemas(attributes: Mapping[str, Any]) -> list[str]:
 
 def segment(remote_id: str) -> str:
     """Return an id as one segment of a path, whatever the application put into it."""
-    return "".join(c if c.isascii() and (c.isalnum() or c in "-_.~@:") else "".join(f"%{byte:02X}" for byte in c.encode()) for c in remote_id)
+    return "".join(
+        c
+        if c.isascii() and (c.isalnum() or c in "-_.~@:")
+        else "".join(f"%{byte:02X}" for byte in c.encode())
+        for c in remote_id
+    )

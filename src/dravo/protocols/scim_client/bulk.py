@@ -1,6 +1,8 @@
-"""Many changes in one request, for applications that offer it (RFC 7644, section 3.7): made out of single requests, and taken apart.
+"""Many changes in one request, for applications that offer it (RFC 7644, section 3.7): made out of single
+requests, and taken apart.
 
-Conversations go on as if each request had gone by itself: what is sent together is read apart again into one response for each.
+Conversations go on as if each request had gone by itself: what is sent together is read apart again into one
+response for each.
 """
 
 from __future__ import annotations
@@ -57,19 +59,27 @@ def parts(requests: Sequence[Request], capabilities: Capabilities) -> Iterator[l
 def joined(requests: Sequence[Request]) -> Request:
     """Return one request that carries all of them."""
     operations = [
-        {"method": each.method, "path": each.path, "bulkId": str(place), **({"data": each.body} if each.body is not None else {})}
+        {
+            "method": each.method,
+            "path": each.path,
+            "bulkId": str(place),
+            **({"data": each.body} if each.body is not None else {}),
+        }
         for place, each in enumerate(requests)
     ]
     return Request("POST", "/Bulk", body={"schemas": [BULK_URN], "Operations": operations})
 
 
 def is_not_taken(response: Response) -> bool:
-    """Whether an answer says that the application does not take changes together after all, or not so many."""
+    """Whether an answer says that the application does not take changes together after all, or not so
+    many.
+    """
     return response.status in (400, 404, 405, 413, 501)
 
 
 def apart(requests: Sequence[Request], response: Response) -> list[Response | None]:
-    """Return the response to each request; None for those of which the answer says nothing, so that nobody knows how they went.
+    """Return the response to each request; None for those of which the answer says nothing, so that nobody
+    knows how they went.
 
     Args:
         requests: as they were joined.
@@ -105,4 +115,12 @@ def _own(request: Request, result: Mapping[str, Any] | None, whole: Response) ->
         # After a success the resource may be left out; what it is called there stands in its location.
         made = request.method == "POST" and code < 300 and location
         body = {"id": unquote(urlsplit(str(location)).path.rstrip("/").rpartition("/")[2])} if made else {}
-    return Response(code, body, orjson.dumps(body).decode()[:400], whole.content_type, whole.retry_after, location, whole.seconds)
+    return Response(
+        code,
+        body,
+        orjson.dumps(body).decode()[:400],
+        whole.content_type,
+        whole.retry_after,
+        location,
+        whole.seconds,
+    )

@@ -20,7 +20,8 @@ class Capabilities:
 
     Attributes:
         patch, filter, bulk, sort, etag, cursor: whether it says that it can.
-        bulk_operations, bulk_payload: how many operations, and bytes, it takes in one request; None where it does not say.
+        bulk_operations, bulk_payload: how many operations, and bytes, it takes in one request; None where it
+        does not say.
         max_results: the most that it gives in a page, or None.
         groups: whether it has groups.
         attributes: lower-case names of a User's attributes (extensions by URN), or None if it does not say.
@@ -53,11 +54,19 @@ class Capabilities:
 
     def takes(self, name: str) -> bool:
         """Whether a User has an attribute (or extension) there; ids are in every resource."""
-        return self.attributes is None or name.lower() in self.attributes or name.lower() in ("externalid", "id", "schemas")
+        return (
+            self.attributes is None
+            or name.lower() in self.attributes
+            or name.lower() in ("externalid", "id", "schemas")
+        )
 
     def document(self) -> dict[str, Any]:
         """Return it as JSON."""
-        return {**asdict(self), "attributes": list(self.attributes) if self.attributes is not None else None, "notes": list(self.notes)}
+        return {
+            **asdict(self),
+            "attributes": list(self.attributes) if self.attributes is not None else None,
+            "notes": list(self.notes),
+        }
 
 
 def read_capabilities(document: Mapping[str, Any] | None) -> Capabilities:
@@ -95,7 +104,9 @@ def _document(response: Response) -> Mapping[str, Any] | None:
     return classify(response, "reading what the application can do")
 
 
-def understand(config: Mapping[str, Any] | None, types: Mapping[str, Any] | None, schemas: Mapping[str, Any] | None) -> Capabilities:
+def understand(
+    config: Mapping[str, Any] | None, types: Mapping[str, Any] | None, schemas: Mapping[str, Any] | None
+) -> Capabilities:
     """Return what an application's three documents say; any of them may be missing (None)."""
     given = config or {}
 
@@ -126,7 +137,13 @@ def understand(config: Mapping[str, Any] | None, types: Mapping[str, Any] | None
 def without_bulk(capabilities: Capabilities) -> Capabilities:
     """Return what an application can do that offers Bulk and refused it."""
     found = replace(capabilities, bulk=False, bulk_operations=None, bulk_payload=None)
-    return replace(found, notes=(*_notes(found), "The application reports bulk support, but refused a bulk request. Dravo sends single requests."))
+    return replace(
+        found,
+        notes=(
+            *_notes(found),
+            "The application reports bulk support, but refused a bulk request. Dravo sends single requests.",
+        ),
+    )
 
 
 def _number(part: Any, name: str) -> int | None:
@@ -144,7 +161,9 @@ def _names(types: Mapping[str, Any] | None) -> set[str]:
     return {str(each.get("name") or each.get("id")) for each in _resources(types)}
 
 
-def _user_attributes(schemas: Mapping[str, Any] | None, types: Mapping[str, Any] | None) -> tuple[tuple[str, ...] | None, str]:
+def _user_attributes(
+    schemas: Mapping[str, Any] | None, types: Mapping[str, Any] | None
+) -> tuple[tuple[str, ...] | None, str]:
     by_id = {str(each.get("id")).lower(): each for each in _resources(schemas)}
     core = by_id.get(USER_URN.lower())
     listed = core.get("attributes") if core else None
@@ -153,7 +172,11 @@ def _user_attributes(schemas: Mapping[str, Any] | None, types: Mapping[str, Any]
     attributes = {str(each.get("name")).lower(): each for each in listed if isinstance(each, Mapping)}
     for kind in _resources(types):
         if kind.get("name") == "User" and isinstance(kind.get("schemaExtensions"), list):
-            extensions = {str(each.get("schema")).lower() for each in kind["schemaExtensions"] if isinstance(each, Mapping)}
+            extensions = {
+                str(each.get("schema")).lower()
+                for each in kind["schemaExtensions"]
+                if isinstance(each, Mapping)
+            }
             break
     else:
         extensions = {urn for urn in by_id if urn != USER_URN.lower() and urn.endswith(":user")}
@@ -163,7 +186,9 @@ def _user_attributes(schemas: Mapping[str, Any] | None, types: Mapping[str, Any]
 
 
 def _notes(capabilities: Capabilities) -> list[str]:
-    """Return in sentences what the application cannot do, and what is done instead; and where it can do more than it must."""
+    """Return in sentences what the application cannot do, and what is done instead; and where it can do more
+    than it must.
+    """
     notes = []
     if not capabilities.patch:
         notes.append("No PATCH support. Dravo reads and replaces complete accounts.")

@@ -41,8 +41,8 @@ class Check:
             writing: whether to make a test user there, change it, make it inactive and remove it.
 
         Returns:
-            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message", "hint"}],
-            "capabilities": as kept, or None}.
+            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message",
+            "hint"}], "capabilities": as kept, or None}.
         """
         try:
             config = self._address_and_service()
@@ -55,7 +55,11 @@ class Check:
             if name not in {each["name"] for each in self._steps}:
                 self._step(name, SKIPPED, "Fix the earlier step first.")
         fine = all(each["outcome"] == OK for each in self._steps)
-        return {"ok": fine, "steps": self._steps, "capabilities": self._capabilities.document() if self._capabilities else None}
+        return {
+            "ok": fine,
+            "steps": self._steps,
+            "capabilities": self._capabilities.document() if self._capabilities else None,
+        }
 
     def _step(self, name: str, outcome: str, message: str, hint: str = "") -> None:
         self._steps.append({"name": name, "outcome": outcome, "message": message, "hint": hint})
@@ -88,16 +92,31 @@ class Check:
         config = self._send("Address", Request("GET", "/ServiceProviderConfig"))
         self._step("Address", OK, f"{self._base_url} answers.")
         if 300 <= config.status < 400:
-            raise self._fail("Service", f"The URL redirects ({config.status} to {config.location}).", "Enter the URL that it redirects to.")
+            raise self._fail(
+                "Service",
+                f"The URL redirects ({config.status} to {config.location}).",
+                "Enter the URL that it redirects to.",
+            )
         if config.status not in (401, 403) and (not config.ok or config.body is None):
-            message, hint = not_scim(config) if config.status < 500 or looks_like_a_page(config) else (said(config), "Try again later.")
+            message, hint = (
+                not_scim(config)
+                if config.status < 500 or looks_like_a_page(config)
+                else (said(config), "Try again later.")
+            )
             offer = _offer(self._client, self._connection)
-            raise self._fail("Service", message, f"A SCIM service responds at {offer}. Use this URL." if offer else hint)
+            raise self._fail(
+                "Service", message, f"A SCIM service responds at {offer}. Use this URL." if offer else hint
+            )
         self._step("Service", OK, "SCIM service found." if config.ok else "The application requires a token.")
         if refused is not None:
             raise self._fail("Token", refused.message, refused.hint)
         if signed is None:
-            raise self._fail("Token", "The token is missing.", "Create a token in the application and enter it here.", NOT_YET)
+            raise self._fail(
+                "Token",
+                "The token is missing.",
+                "Create a token in the application and enter it here.",
+                NOT_YET,
+            )
         return config
 
     def _token_and_reading(self, config: Response) -> None:
@@ -107,7 +126,11 @@ class Check:
             raise self._fail("Token", message, "Enter a complete token that can read and change users.")
         self._step("Token", OK, "The token is accepted.")
         if not listing.ok or listing.body is None or "totalResults" not in listing.body:
-            message, hint = not_scim(listing) if listing.body is None else (said(listing), "Contact the administrator of the application.")
+            message, hint = (
+                not_scim(listing)
+                if listing.body is None
+                else (said(listing), "Contact the administrator of the application.")
+            )
             raise self._fail("Reading", f"The list of users cannot be read: {message}", hint)
         try:
             self._capabilities = self._drive(discover(config.body if config.ok else None))
@@ -129,59 +152,98 @@ class Check:
                 answer = Response(504, None, str(wrong), "")
 
     def _test_user(self) -> None:
-        """Make somebody who is nobody, change them, make them inactive, and remove them, whatever went wrong before."""
+        """Make somebody who is nobody, change them, make them inactive, and remove them, whatever went wrong
+        before.
+        """
         assert self._capabilities is not None
         mark = secrets.token_hex(4)
         name = f"dravo-check-{mark}"
         user: dict[str, Any] = {
-            "schemas": [USER_URN], "userName": name, "externalId": name, "displayName": f"Connection check {mark}",
-            "active": True,            "name": {"givenName": "Connection", "familyName": f"Check {mark}"},
+            "schemas": [USER_URN],
+            "userName": name,
+            "externalId": name,
+            "displayName": f"Connection check {mark}",
+            "active": True,
+            "name": {"givenName": "Connection", "familyName": f"Check {mark}"},
             "emails": [{"value": f"{name}@check.invalid", "type": "work", "primary": True}],
-        }  # fmt: skip
+        }
         body = {key: value for key, value in user.items() if self._capabilities.takes(key)}
         made = self._send("Creating", Request("POST", "/Users", body=body))
         identifier = (made.body or {}).get("id")
         if not made.ok or not identifier:
             message = f"The test account '{name}' could not be created ({made.status}): {said(made)}"
-            raise self._fail("Creating", message, "Use a token that can create users, or add an expression for a required attribute.")
+            raise self._fail(
+                "Creating",
+                message,
+                "Use a token that can create users, or add an expression for a required attribute.",
+            )
         self._step("Creating", OK, f"The test account '{name}' was created.")
         path = f"/Users/{segment(str(identifier))}"
         try:
             self._change(
-                "Changing", path, body, "title" if self._capabilities.takes("title") else "displayName", "Checked", "Attributes can be updated."
+                "Changing",
+                path,
+                body,
+                "title" if self._capabilities.takes("title") else "displayName",
+                "Checked",
+                "Attributes can be updated.",
             )
             if self._capabilities.active:
                 self._change("Deactivating", path, body, "active", False, "Accounts can be deactivated.")
             else:
-                self._step("Deactivating", NOT_YET, "Accounts cannot be deactivated.", "Choose delete or leave alone in the settings.")
+                self._step(
+                    "Deactivating",
+                    NOT_YET,
+                    "Accounts cannot be deactivated.",
+                    "Choose delete or leave alone in the settings.",
+                )
         finally:
             gone = self._client.send(self._connection, Request("DELETE", path))
             if gone.ok or gone.status == 404:
                 self._step("Removing", OK, "The test account was deleted.")
             else:
-                hint = f"Delete '{name}' in the application. Choose deactivate instead of delete in the settings."
-                self._step("Removing", WRONG, f"The test account could not be deleted ({gone.status}): {said(gone)}", hint)
+                hint = (
+                    f"Delete '{name}' in the application. Choose deactivate instead of delete in "
+                    "the settings."
+                )
+                self._step(
+                    "Removing",
+                    WRONG,
+                    f"The test account could not be deleted ({gone.status}): {said(gone)}",
+                    hint,
+                )
 
-    def _change(self, step: str, path: str, body: dict[str, Any], attribute: str, value: Any, fine: str) -> None:
+    def _change(
+        self, step: str, path: str, body: dict[str, Any], attribute: str, value: Any, fine: str
+    ) -> None:
         assert self._capabilities is not None
         body[attribute] = value
         if self._capabilities.patch:
             operation = {"op": "replace", "path": attribute, "value": value}
-            answer = self._send(step, Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": [operation]}))
+            answer = self._send(
+                step, Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": [operation]})
+            )
         else:
             answer = self._send(step, Request("PUT", path, body=body))
         if not answer.ok:
-            raise self._fail(step, f"The test account could not be updated ({answer.status}): {said(answer)}", "Use a token that can update users.")
+            raise self._fail(
+                step,
+                f"The test account could not be updated ({answer.status}): {said(answer)}",
+                "Use a token that can update users.",
+            )
         self._step(step, OK, fine)
 
 
-def check_connection(client: Client, base_url: str, sign_in: Callable[[], Connection | None], *, writing: bool = False) -> dict[str, Any]:
+def check_connection(
+    client: Client, base_url: str, sign_in: Callable[[], Connection | None], *, writing: bool = False
+) -> dict[str, Any]:
     """Try a connection.
 
     Args:
         client: what sends.
         base_url: the SCIM service's address.
-        sign_in: returns the connection with its token; None if none was given yet; raises Trouble if there is none to be had.
+        sign_in: returns the connection with its token; None if none was given yet; raises Trouble if there
+            is none to be had.
         writing: whether to try with a test user, who is removed afterwards.
 
     Returns:
@@ -197,7 +259,9 @@ def _offer(client: Client, connection: Connection) -> str | None:
             continue
         address = connection.base_url + ending
         try:
-            response = client.send(Connection(address, connection.token), Request("GET", "/ServiceProviderConfig"))
+            response = client.send(
+                Connection(address, connection.token), Request("GET", "/ServiceProviderConfig")
+            )
         except (Unreachable, AddressNotAllowed):
             continue
         if _is_scim(response):

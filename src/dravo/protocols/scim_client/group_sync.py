@@ -1,4 +1,6 @@
-"""Brings one group of an application to what is due: its name and its members, as differences to what was agreed last."""
+"""Brings one group of an application to what is due: its name and its members, as differences to what was
+agreed last.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,8 @@ class WantedGroup:
         external_id: ours, by which the group there is known as ours.
         name: its name there; None if it is to go.
         whole: whether `members` and `ours` are given; without them only a change in part is possible.
-        look: whether to read the group before changing it, for what was agreed last may not be what stands there.
+        look: whether to read the group before changing it, for what was agreed last may not be what stands
+            there.
         members: ids there of all who are due.
         add, remove: how that differs from what was agreed last.
         ours: ids there of everyone whom we deliver: others in the group are left alone.
@@ -63,7 +66,8 @@ class ReachedGroup:
     Attributes:
         remote_id: the group's id there, None if there is none.
         origin: how we came by it.
-        left_out: ids there of members whom the application did not take: most often such accounts are gone there.
+        left_out: ids there of members whom the application did not take: most often such accounts are gone
+            there.
         refusal: what it said of the last of them.
     """
 
@@ -74,12 +78,17 @@ class ReachedGroup:
 
 
 class NeedsWhole(Exception):
-    """The group is gone there, or takes no changes in part: it has to be gone about with all of its members known."""
+    """The group is gone there, or takes no changes in part: it has to be gone about with all of its members
+    known.
+    """
 
 
 @dataclass(frozen=True)
 class Accounts:
-    """Asks anyone who drives for the ids of all accounts there, from a list that is recent. Sent a set of ids, or None if there is no such list."""
+    """Asks anyone who drives for the ids of all accounts there, from a list that is recent.
+
+    Sent a set of ids, or None if there is no such list.
+    """
 
 
 Question = Request | FullListQuery | Accounts
@@ -90,17 +99,23 @@ def bring_group(wanted: WantedGroup) -> Conversation:
     """Bring a group to what is due.
 
     Yields:
-        Requests, and is sent their responses; `Everyone`, and is sent the list of all groups there; `Accounts`.
+        Requests, and is sent their responses; `Everyone`, and is sent the list of all groups there;
+        `Accounts`.
 
     Raises:
-        RetryableError, ConnectionPausedError, Refused; NeedsWhole if only the differences were given, and that is not enough.
+        RetryableError, ConnectionPausedError, Refused; NeedsWhole if only the differences were given, and
+        that is not enough.
     """
     if wanted.name is None:
         return (yield from _remove(wanted))
     if wanted.remote_id is not None:
         if wanted.look:
             current = yield from _get(wanted.remote_id)
-            changed = (yield from _change(_against(wanted, current), wanted.remote_id, wanted.origin)) if current is not None else None
+            changed = (
+                (yield from _change(_against(wanted, current), wanted.remote_id, wanted.origin))
+                if current is not None
+                else None
+            )
         else:
             changed = yield from _change(wanted, wanted.remote_id, wanted.origin)
         if changed is not None:
@@ -134,54 +149,95 @@ def bring_group(wanted: WantedGroup) -> Conversation:
         if not body.get("id"):
             raise RetryableError("The application created the group, but returned no ID.")
         made, rest = str(body["id"]), wanted.members - put
-        changed = (yield from _change(replace(wanted, agreed_name=wanted.name, add=rest, remove=frozenset()), made, MADE)) if rest else None
+        changed = (
+            (
+                yield from _change(
+                    replace(wanted, agreed_name=wanted.name, add=rest, remove=frozenset()), made, MADE
+                )
+            )
+            if rest
+            else None
+        )
         return changed or ReachedGroup(made, MADE)
-    raise Refused(f"The application says that a group '{wanted.name}' exists (409), but returns none.", "Find the group in the application.")
+    raise Refused(
+        f"The application says that a group '{wanted.name}' exists (409), but returns none.",
+        "Find the group in the application.",
+    )
 
 
 def _against(wanted: WantedGroup, resource: Mapping[str, Any]) -> WantedGroup:
     """Return what is to be done to a group as it stands there; members who are not ours are left alone."""
     present = members_of(resource)
     name = str(resource.get("displayName", ""))
-    return replace(wanted, agreed_name=name, add=wanted.members - present, remove=(present & wanted.ours) - wanted.members)
+    return replace(
+        wanted,
+        agreed_name=name,
+        add=wanted.members - present,
+        remove=(present & wanted.ours) - wanted.members,
+    )
 
 
 def _new(wanted: WantedGroup, put: frozenset[str]) -> dict[str, Any]:
     members = [{"value": each} for each in sorted(put)]
-    body: dict[str, Any] = {"schemas": [GROUP_URN], "displayName": wanted.name, "externalId": wanted.external_id}
+    body: dict[str, Any] = {
+        "schemas": [GROUP_URN],
+        "displayName": wanted.name,
+        "externalId": wanted.external_id,
+    }
     return {**body, "members": members} if members else body
 
 
 def _look(wanted: WantedGroup) -> Generator[Question, Any, tuple[Mapping[str, Any], str] | None]:
-    own = [each for each in (yield from _search(wanted, "externalId", wanted.external_id)) if each.get("externalId") == wanted.external_id]
+    own = [
+        each
+        for each in (yield from _search(wanted, "externalId", wanted.external_id))
+        if each.get("externalId") == wanted.external_id
+    ]
     if own:
         return (yield from _get(str(own[0]["id"]))) or own[0], MADE
     name = wanted.name or ""
-    same = [each for each in (yield from _search(wanted, "displayName", name)) if fold(str(each.get("displayName", ""))) == fold(name)]
+    same = [
+        each
+        for each in (yield from _search(wanted, "displayName", name))
+        if fold(str(each.get("displayName", ""))) == fold(name)
+    ]
     if not same:
         return None
     if len(same) > 1:
-        raise Refused(f"{len(same)} groups have the name '{name}'.", "Rename all but one of them in the application.")
+        raise Refused(
+            f"{len(same)} groups have the name '{name}'.", "Rename all but one of them in the application."
+        )
     if same[0].get("externalId"):
-        raise Refused(f"The group '{name}' belongs to another system (external ID {same[0]['externalId']}).", "Rename one of the two groups.")
+        raise Refused(
+            f"The group '{name}' belongs to another system (external ID {same[0]['externalId']}).",
+            "Rename one of the two groups.",
+        )
     if not wanted.adopt:
         raise Refused(
             f"A group '{name}' exists already and was not created by Dravo.",
-            "To manage this group with Dravo, enable adopting groups by name. Otherwise set another name for the provisioned group.",
+            "To manage this group with Dravo, enable adopting groups by name. Otherwise set another "
+            "name for the provisioned group.",
         )
     return (yield from _get(str(same[0]["id"]))) or same[0], ADOPTED
 
 
-def _search(wanted: WantedGroup, attribute: str, value: str) -> Generator[Question, Any, list[Mapping[str, Any]]]:
+def _search(
+    wanted: WantedGroup, attribute: str, value: str
+) -> Generator[Question, Any, list[Mapping[str, Any]]]:
     if wanted.capabilities.filter:
-        response: Response = yield Request("GET", "/Groups", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"})
+        response: Response = yield Request(
+            "GET", "/Groups", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"}
+        )
         if not (response.status in (400, 405, 501) and response.body is not None):
             body = classify(response, "looking for the group")
-            return [each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")]
+            return [
+                each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")
+            ]
     listed = yield FullListQuery()
     if listed is None:
         raise Refused(
-            "The groups of the application can be neither searched nor listed.", "Dravo creates no group, because it could create a duplicate."
+            "The groups of the application can be neither searched nor listed.",
+            "Dravo creates no group, because it could create a duplicate.",
         )
     return list(listed)
 
@@ -208,7 +264,10 @@ class _Part:
             return [{"op": "replace", "path": "displayName", "value": self.name}]
         if self.add:
             return [{"op": "add", "path": "members", "value": [{"value": each} for each in self.add]}]
-        return [{"op": "remove", "path": f"members[value eq {orjson.dumps(each).decode()}]"} for each in self.remove]
+        return [
+            {"op": "remove", "path": f"members[value eq {orjson.dumps(each).decode()}]"}
+            for each in self.remove
+        ]
 
     def of(self, members: Sequence[str]) -> _Part:
         """Return the same change of some of the members."""
@@ -234,10 +293,13 @@ class _NoPatch(Exception):
     """The application takes no changes in part."""
 
 
-def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Question, Any, ReachedGroup | None]:
+def _change(
+    wanted: WantedGroup, remote_id: str, origin: str | None
+) -> Generator[Question, Any, ReachedGroup | None]:
     """Change a group that is there by what differs; None if it turns out not to be there.
 
-    Anyone who leaves goes first, and nobody is kept by another member whom the application does not know any more.
+    Anyone who leaves goes first, and nobody is kept by another member whom the application does not know any
+    more.
     """
     left_out = _LeftOut()
     parts = [_Part(name=wanted.name)] if wanted.agreed_name != wanted.name else []
@@ -263,7 +325,9 @@ def _change(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generato
             return None
         if members_of(current) & left_out.remove:
             raise Refused(
-                f"The application did not remove members from the group ({left_out.refusal}).", "Remove them in the application.", "member_refused"
+                f"The application did not remove members from the group ({left_out.refusal}).",
+                "Remove them in the application.",
+                "member_refused",
             )
     return ReachedGroup(remote_id, origin, frozenset(left_out.add), left_out.refusal if left_out.add else "")
 
@@ -273,7 +337,9 @@ def _together(parts: Sequence[_Part]) -> list[list[_Part]]:
     requests: list[list[_Part]] = []
     for part in parts:
         last = requests[-1] if requests else []
-        full = (part.add and any(each.add for each in last)) or sum(len(each.members) for each in last) + len(part.members) > 2 * CHUNK
+        full = (part.add and any(each.add for each in last)) or sum(len(each.members) for each in last) + len(
+            part.members
+        ) > 2 * CHUNK
         if full or not requests:
             requests.append([])
         requests[-1].append(part)
@@ -281,14 +347,17 @@ def _together(parts: Sequence[_Part]) -> list[list[_Part]]:
 
 
 def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Generator[Question, Any, bool]:
-    """Send changes; where a member is refused, each by itself, then without whom the answer names or the list of accounts lacks, then in halves.
+    """Send changes; where a member is refused, each by itself, then without whom the answer names or the
+    list of accounts lacks, then in halves.
 
     Returns:
         False if the group is not there.
     """
     operations = [operation for part in parts for operation in part.operations()]
     path = f"/Groups/{segment(remote_id)}"
-    response: Response = yield Request("PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations})
+    response: Response = yield Request(
+        "PATCH", path, body={"schemas": [PATCH_SCHEMA], "Operations": operations}
+    )
     if response.status in (405, 501):
         raise _NoPatch
     if response.status not in (400, 404):
@@ -302,8 +371,12 @@ def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Genera
     return True
 
 
-def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> Generator[Question, Any, list[_Part]]:
-    """Return what is to be sent in place of changes that were refused; what cannot be taken apart is left out, or raised."""
+def _apart(
+    parts: Sequence[_Part], response: Response, left_out: _LeftOut
+) -> Generator[Question, Any, list[_Part]]:
+    """Return what is to be sent in place of changes that were refused; what cannot be taken apart is left
+    out, or raised.
+    """
     if len(parts) > 1:
         return list(parts)
     part, members = parts[0], parts[0].members
@@ -326,28 +399,44 @@ def _apart(parts: Sequence[_Part], response: Response, left_out: _LeftOut) -> Ge
     return [part.of(members[:half]), part.of(members[half:])]
 
 
-def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> Generator[Question, Any, ReachedGroup | None]:
+def _replace(
+    wanted: WantedGroup, remote_id: str, origin: str | None
+) -> Generator[Question, Any, ReachedGroup | None]:
     current = yield from _get(remote_id)
     if current is None:
         return None
     present = members_of(current)
     others = present - wanted.ours
-    kept = {name: value for name, value in current.items() if name not in ("id", "meta", "members", "schemas")}
+    kept = {
+        name: value for name, value in current.items() if name not in ("id", "meta", "members", "schemas")
+    }
     left_out: frozenset[str] = frozenset()
     refusal = ""
     # Without anyone the answer names, where it refuses somebody.
     members = others | wanted.members
     while True:
         listed = [{"value": each} for each in sorted(members)]
-        whole = {"schemas": [GROUP_URN], **kept, "displayName": wanted.name, "externalId": wanted.external_id, "members": listed}
+        whole = {
+            "schemas": [GROUP_URN],
+            **kept,
+            "displayName": wanted.name,
+            "externalId": wanted.external_id,
+            "members": listed,
+        }
         response: Response = yield Request("PUT", f"/Groups/{segment(remote_id)}", body=whole)
         if response.status == 404 and (yield from _get(remote_id)) is None:
             return None
-        named = frozenset(each for each in members & wanted.members if len(each) >= LONG_ENOUGH and each in response.excerpt)
+        named = frozenset(
+            each for each in members & wanted.members if len(each) >= LONG_ENOUGH and each in response.excerpt
+        )
         if response.status not in (400, 404) or not named:
             classify(response, "changing the group", empty=True)
             return ReachedGroup(remote_id, origin, left_out, refusal)
-        left_out, members, refusal = left_out | named, members - named, f"{response.status}: {response.excerpt}"
+        left_out, members, refusal = (
+            left_out | named,
+            members - named,
+            f"{response.status}: {response.excerpt}",
+        )
 
 
 def _remove(wanted: WantedGroup) -> Conversation:

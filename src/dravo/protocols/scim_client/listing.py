@@ -1,4 +1,6 @@
-"""Reads the whole list of an application's accounts or groups, page by page, by cursor where it offers that."""
+"""Reads the whole list of an application's accounts or groups, page by page, by cursor where it offers
+that.
+"""
 
 from __future__ import annotations
 
@@ -34,23 +36,33 @@ def everything(
 
     Raises:
         TooMany: if there are more than that.
-        RetryableError, ConnectionPausedError, Refused: by the answers; RetryableError also if the list ends before it is whole.
+        RetryableError, ConnectionPausedError, Refused: by the answers; RetryableError also if the list ends
+        before it is whole.
     """
     found: dict[str, Mapping[str, Any]] = {}
     start, cursor, total = 1, "", 0
     while True:
         where = {"cursor": cursor} if capabilities.cursor else {"startIndex": str(start)}
-        query = {**where, "count": str(capabilities.page), **({"attributes": attributes} if attributes else {})}
+        query = {
+            **where,
+            "count": str(capabilities.page),
+            **({"attributes": attributes} if attributes else {}),
+        }
         body = classify((yield from _page(Request("GET", path, query))), "reading the list")
         resources = body.get("Resources") or []
         if not isinstance(resources, list):
-            raise Refused("The list response of the application is invalid.", "Contact the administrator of the application.")
+            raise Refused(
+                "The list response of the application is invalid.",
+                "Contact the administrator of the application.",
+            )
         given = body.get("totalResults")
         total = given if isinstance(given, int) else total
         if total > most or len(found) > most:
             raise TooMany(max(total, len(found)))
         before = len(found)
-        found.update({str(each["id"]): each for each in resources if isinstance(each, Mapping) and each.get("id")})
+        found.update(
+            {str(each["id"]): each for each in resources if isinstance(each, Mapping) and each.get("id")}
+        )
         if capabilities.cursor:
             cursor = str(body.get("nextCursor") or "")
             if not cursor:
@@ -62,13 +74,19 @@ def everything(
         if len(found) == before and resources:
             raise RetryableError("The list does not continue: the application returned the same page twice.")
     if len(found) < total and not capabilities.cursor:
-        # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded from it.
-        raise RetryableError(f"The list has {total} entries, but the application returned {len(found)}.", "Dravo reads the list again automatically.")
+        # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded
+        # from it.
+        raise RetryableError(
+            f"The list has {total} entries, but the application returned {len(found)}.",
+            "Dravo reads the list again automatically.",
+        )
     return list(found.values())
 
 
 def _page(request: Request) -> Generator[Request, Response, Response]:
-    """Ask for a page, again if that fails in passing: to begin a long list again for one page would cost both sides more."""
+    """Ask for a page, again if that fails in passing: to begin a long list again for one page would cost
+    both sides more.
+    """
     for _ in range(PAGE_TRIES - 1):
         response = yield request
         if response.status not in (500, 502, 503, 504) or response.retry_after is not None:

@@ -1,4 +1,6 @@
-"""What an application's answer means: done, later, refused, or a matter of its token or address; told in a sentence with the hint."""
+"""What an application's answer means: done, later, refused, or a matter of its token or address; told in a
+sentence with the hint.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,8 @@ class ProvisioningError(Exception):
     Args:
         message: in a sentence.
         hint: what to do about it.
-        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one hint.
+        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one
+            hint.
     """
 
     # The application's status, if it gave one.
@@ -32,10 +35,13 @@ class RetryableError(ProvisioningError):
 
     Attributes:
         after: how many seconds the application asked to be left alone, if it did.
-        counts: whether it says something of the application; not if it was another one's trouble, which counted then.
+        counts: whether it says something of the application; not if it was another one's trouble, which
+            counted then.
     """
 
-    def __init__(self, message: str, hint: str = "", after: float | None = None, *, counts: bool = True) -> None:
+    def __init__(
+        self, message: str, hint: str = "", after: float | None = None, *, counts: bool = True
+    ) -> None:
         super().__init__(message, hint)
         self.after, self.counts = after, counts
 
@@ -84,8 +90,15 @@ def classify(response: Response, doing: str, *, empty: bool = False) -> Mapping[
     if status == 404 or (response.body is None and looks_like_a_page(response) and status < 500):
         raise ConnectionPausedError(*not_scim(response))
     if status == 429 or status >= 500 or status in (408, 425):
-        raise RetryableError(f"The application is temporarily unavailable while {doing} ({status}): {said(response)}", "", response.retry_after)
-    refused = Refused(f"The application refused {doing} ({status}): {said(response)}", "Fix the cause that the application names, then retry.")
+        raise RetryableError(
+            f"The application is temporarily unavailable while {doing} ({status}): {said(response)}",
+            "",
+            response.retry_after,
+        )
+    refused = Refused(
+        f"The application refused {doing} ({status}): {said(response)}",
+        "Fix the cause that the application names, then retry.",
+    )
     refused.status = status
     raise refused
 

@@ -1,4 +1,6 @@
-"""Plans of changed assignments: created, changed and removed ones, for their previews and for what applies them."""
+"""Plans of changed assignments: created, changed and removed ones, for their previews and for what applies
+them.
+"""
 
 from __future__ import annotations
 
@@ -41,11 +43,19 @@ def preview_removing(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
 
 
 def preview_changing(
-    ctx: AppContext, assignment_id: str, from_: str | None, until: str | None, confirmed: list[str] | None, plan: str | None = None
+    ctx: AppContext,
+    assignment_id: str,
+    from_: str | None,
+    until: str | None,
+    confirmed: list[str] | None,
+    plan: str | None = None,
 ) -> dict[str, Any]:
     """Return what other dates, other confirmed groups, or another plan of an assignment would do."""
     with ctx.database.reading() as connection:
-        return shown(connection, changing(connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan))
+        return shown(
+            connection,
+            changing(connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan),
+        )
 
 
 def changing(
@@ -57,7 +67,8 @@ def changing(
     confirmed: list[str] | None,
     plan: str | None = None,
 ) -> PlannedChange:
-    """Return the change that other dates, other confirmed groups, or another plan of an assignment would be; what is None of the latter stays.
+    """Return the change that other dates, other confirmed groups, or another plan of an assignment would be;
+    what is None of the latter stays.
 
     Raises:
         NotFound, InvalidInput.
@@ -73,8 +84,11 @@ def changing(
     return replace(then, user=lambda user: then.user(without.user(user)))
 
 
-def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dict[str, Any]]) -> PlannedChange:
-    """Return the change that making assignments would be; all are of one application, and of several none is for a user.
+def adding(
+    connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dict[str, Any]]
+) -> PlannedChange:
+    """Return the change that making assignments would be; all are of one application, and of several none is
+    for a user.
 
     Args:
         rows: with the columns of the assignment's table.
@@ -90,7 +104,9 @@ def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dic
             for group_id, assignment in matched(connection, [row], catalogue.roles):
                 by_group[group_id] = (*by_group.get(group_id, ()), assignment)
             continue
-        condition = condition_of(values["rule"], extensions(connection)) if values["rule"] is not None else None
+        condition = (
+            condition_of(values["rule"], extensions(connection)) if values["rule"] is not None else None
+        )
         assignment = assignment_of(row, condition)
         if assignment.user_id is not None:
             direct.append(assignment)
@@ -102,7 +118,11 @@ def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dic
     if then.asks_groups and not catalogue.asks_groups:
         then = replace(then, labels=labels(connection, None))
     everyone = tuple(touched(values) for values in rows)
-    serious = "Every user who matches this rule later gets the role without confirmation." if any(each.get("future_users") for each in rows) else ""
+    serious = (
+        "Every user who matches this rule later gets the role without confirmation."
+        if any(each.get("future_users") for each in rows)
+        else ""
+    )
     return PlannedChange(
         rows[0]["application_id"],
         everyone,
@@ -114,10 +134,16 @@ def adding(connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dic
 
 def removing(catalogue: ConfigSnapshot, row: Any) -> PlannedChange:
     """Return the change that taking an assignment away would be."""
-    by_group = {group_id: left for group_id, given in catalogue.by_group.items() if (left := tuple(each for each in given if each.id != row.id))}
+    by_group = {
+        group_id: left
+        for group_id, given in catalogue.by_group.items()
+        if (left := tuple(each for each in given if each.id != row.id))
+    }
     general = tuple(each for each in catalogue.general if each.id != row.id)
     then = replace(catalogue, by_group=by_group, general=general)
     return PlannedChange(
-        row.application_id, (touched(row._mapping),), then,
+        row.application_id,
+        (touched(row._mapping),),
+        then,
         lambda user: replace(user, direct=tuple(each for each in user.direct if each.id != row.id)),
-    )  # fmt: skip
+    )

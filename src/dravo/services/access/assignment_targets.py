@@ -24,7 +24,8 @@ from dravo.store.snapshots.config import extensions
 
 @dataclass(frozen=True)
 class AssignmentRequest:
-    """An assignment as asked for: application and role by key, and for whom: a user, a source's group, everyone, those who meet a
+    """An assignment as asked for: application and role by key, and for whom: a user, a source's group,
+    everyone, those who meet a
     rule, or the groups of a source whose names fit a pattern (then the captured part says the role).
 
     Attributes:
@@ -33,7 +34,8 @@ class AssignmentRequest:
         new_users_only: only for users who come after it is made.
         confirmed: ids of groups that may give the highest role by a pattern.
         plan: by key, where the application has plans with seats.
-        future_users: of a rule for a source: whether users who come to meet it later get even the highest role without confirmation.
+        future_users: of a rule for a source: whether users who come to meet it later get even the highest
+            role without confirmation.
     """
 
     application: str
@@ -54,7 +56,9 @@ class AssignmentRequest:
     future_users: bool = False
 
 
-def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tuple[dict[str, Any], dict[str, Any]]:
+def resolve(
+    connection: Connection, wish: AssignmentRequest, now: Instant
+) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the row for an assignment that was asked for, and the names of whom it is for.
 
     Raises:
@@ -63,22 +67,48 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tu
     span = read_span(wish.from_at, wish.until_at, settings.time_zone(connection))
     if span["until_at"] and span["until_at"] <= now:
         raise InvalidInput("The end date is in the past.", "Set `until` to a future date.", "until")
-    subjects = [wish.user is not None, wish.group is not None, wish.everyone, wish.rule is not None, wish.pattern is not None]
+    subjects = [
+        wish.user is not None,
+        wish.group is not None,
+        wish.everyone,
+        wish.rule is not None,
+        wish.pattern is not None,
+    ]
     if sum(subjects) != 1:
-        raise InvalidInput("The assignment needs exactly one target.", "Set one of `user`, `group`, `rule`, `pattern` and `everyone`.")
+        raise InvalidInput(
+            "The assignment needs exactly one target.",
+            "Set one of `user`, `group`, `rule`, `pattern` and `everyone`.",
+        )
     if wish.future_users and (wish.rule is None or wish.source is None):
         raise InvalidInput(
-            "A rule without a source cannot be confirmed for future users.", "Set `source` to the source that reports the attributes.", "source"
+            "A rule without a source cannot be confirmed for future users.",
+            "Set `source` to the source that reports the attributes.",
+            "source",
         )
     application = application_by_key(connection, wish.application)
     row = {
-        "id": new_id(), "application_id": application.id, "role_id": _role(connection, application, wish), "excludes": wish.excludes,
+        "id": new_id(),
+        "application_id": application.id,
+        "role_id": _role(connection, application, wish),
+        "excludes": wish.excludes,
         "plan_id": _plan(connection, application, wish),
-        "user_id": None, "group_id": None, "rule": None, "pattern": None, "source_id": None, "confirmed": None, "future_users": wish.future_users,
-        "new_users_since": now if wish.new_users_only else None, "note": (wish.note or "").strip() or None, **span,
-    }  # fmt: skip
+        "user_id": None,
+        "group_id": None,
+        "rule": None,
+        "pattern": None,
+        "source_id": None,
+        "confirmed": None,
+        "future_users": wish.future_users,
+        "new_users_since": now if wish.new_users_only else None,
+        "note": (wish.note or "").strip() or None,
+        **span,
+    }
     if wish.new_users_only and wish.user is not None:
-        raise InvalidInput("An assignment to one user cannot be limited to new users.", "Omit `new_users_only` or `user`.", "new_users_only")
+        raise InvalidInput(
+            "An assignment to one user cannot be limited to new users.",
+            "Omit `new_users_only` or `user`.",
+            "new_users_only",
+        )
     if wish.user is not None:
         user = find_user(connection, wish.user)
         return {**row, "user_id": user.id}, {"user": user.display_name}
@@ -90,14 +120,27 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tu
         if wish.source is None:
             return {**row, "rule": condition.text}, {"rule": condition.text}
         source = source_by_key(connection, wish.source, "source")
-        named = {"rule": condition.text, "source": source.key, **({"future_users": True} if wish.future_users else {})}
+        named = {
+            "rule": condition.text,
+            "source": source.key,
+            **({"future_users": True} if wish.future_users else {}),
+        }
         return {**row, "rule": condition.text, "source_id": source.id}, named
     if wish.pattern is not None:
         if not wish.source:
-            raise InvalidInput("A group name pattern needs a source.", "Set `source`. Groups of other sources could have matching names.", "source")
+            raise InvalidInput(
+                "A group name pattern needs a source.",
+                "Set `source`. Groups of other sources could have matching names.",
+                "source",
+            )
         compile_pattern(wish.pattern)
         source = source_by_key(connection, wish.source, "source")
-        return {**row, "pattern": wish.pattern, "source_id": source.id, "confirmed": list(wish.confirmed) or None}, {
+        return {
+            **row,
+            "pattern": wish.pattern,
+            "source_id": source.id,
+            "confirmed": list(wish.confirmed) or None,
+        }, {
             "pattern": wish.pattern,
             "source": source.key,
         }
@@ -106,11 +149,17 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> tu
 
 def _role(connection: Connection, application: Any, wish: AssignmentRequest) -> str | None:
     if wish.excludes and (wish.role or wish.pattern is not None):
-        raise InvalidInput("An exclusion cannot have a role.", "Omit `role`. To exclude the groups of a pattern, exclude each group.", "role")
+        raise InvalidInput(
+            "An exclusion cannot have a role.",
+            "Omit `role`. To exclude the groups of a pattern, exclude each group.",
+            "role",
+        )
     if wish.pattern is not None:
         if wish.role:
             raise InvalidInput(
-                "An assignment by pattern cannot have a fixed role: the captured part is the role key.", "Omit `role`, or map each group.", "role"
+                "An assignment by pattern cannot have a fixed role: the captured part is the role key.",
+                "Omit `role`, or map each group.",
+                "role",
             )
         return None
     return str(role_by_key(connection, application, wish.role).id) if wish.role else None
@@ -134,7 +183,9 @@ def other_plan(connection: Connection, row: Any, key: str) -> str | None:
         return None
     if row.excludes or (row.role_id is None and row.pattern is None):
         raise InvalidInput("A license plan needs a role.", "Give the assignment a role first.", "plan")
-    application = connection.execute(select(t.application).where(t.application.c.id == row.application_id)).one()
+    application = connection.execute(
+        select(t.application).where(t.application.c.id == row.application_id)
+    ).one()
     return str(plan_by_key(connection, application, key).id)
 
 
@@ -144,10 +195,13 @@ def row_of(connection: Connection, assignment_id: str) -> Any:
     Raises:
         NotFound: if there is none, or it was taken away.
     """
-    row = connection.execute(select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))).first()
+    row = connection.execute(
+        select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))
+    ).first()
     if row is None:
         raise NotFound(
-            f"There is no assignment with the id '{assignment_id}'.", "It may have been deleted. List the assignments with `dravo assignment list`."
+            f"There is no assignment with the id '{assignment_id}'.",
+            "It may have been deleted. List the assignments with `dravo assignment list`.",
         )
     return row
 
@@ -155,7 +209,9 @@ def row_of(connection: Connection, assignment_id: str) -> Any:
 def application_of(connection: Connection, assignment_id: str) -> str | None:
     """Return the key of the application that an assignment is of, or None."""
     a, p = t.assignment.c, t.application.c
-    key: str | None = connection.execute(select(p.key).join(t.assignment, a.application_id == p.id).where(a.id == assignment_id)).scalar()
+    key: str | None = connection.execute(
+        select(p.key).join(t.assignment, a.application_id == p.id).where(a.id == assignment_id)
+    ).scalar()
     return key
 
 

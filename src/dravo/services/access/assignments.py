@@ -24,7 +24,9 @@ from dravo.store.pagination import Ask, page
 from dravo.store.snapshots.config import raise_revision
 
 
-def add(ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
+def add(
+    ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirmation = UNCONFIRMED
+) -> dict[str, Any]:
     """Make an assignment; those whom it touches are worked out, many of them by the worker.
 
     Raises:
@@ -40,28 +42,43 @@ def add(ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirma
         with ctx.database.writing() as connection:
             write(ctx, connection, caller, row, named, cleared)
     except IntegrityError:
-        raise AlreadyExists("The same assignment exists already.", "Change the existing assignment.") from None
+        raise AlreadyExists(
+            "The same assignment exists already.", "Change the existing assignment."
+        ) from None
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, row["id"])
 
 
 def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirmation) -> None:
-    """Make an assignment of a row with the columns of its table: one that was taken away comes back like this.
+    """Make an assignment of a row with the columns of its table: one that was taken away comes back like
+    this.
 
     Raises:
         AlreadyExists; NeedsConfirmation, StalePreview.
     """
     with ctx.database.reading() as connection:
-        cleared = preview.check(connection, assignment_changes.adding(connection, ctx.catalogue.get(connection), [row]), caller, sure)
+        cleared = preview.check(
+            connection,
+            assignment_changes.adding(connection, ctx.catalogue.get(connection), [row]),
+            caller,
+            sure,
+        )
     try:
         with ctx.database.writing() as connection:
             write(ctx, connection, caller, row, {"undone": True}, cleared)
     except IntegrityError:
-        raise AlreadyExists("The same assignment exists already.", "Change the existing assignment.") from None
+        raise AlreadyExists(
+            "The same assignment exists already.", "Change the existing assignment."
+        ) from None
 
 
 def write(
-    ctx: AppContext, connection: Connection, caller: Caller, row: dict[str, Any], named: dict[str, Any], cleared: tuple[str, str] | None
+    ctx: AppContext,
+    connection: Connection,
+    caller: Caller,
+    row: dict[str, Any],
+    named: dict[str, Any],
+    cleared: tuple[str, str] | None,
 ) -> None:
     """Write an assignment down, and mark whom it touches.
 
@@ -74,18 +91,35 @@ def write(
     connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
     raise_revision(connection)
     mark(connection, row, now, cleared)
-    application = connection.execute(select(t.application.c.key).where(t.application.c.id == row["application_id"])).scalar()
-    role = connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar() if row["role_id"] else None
-    plan = connection.execute(select(t.license_plan.c.key).where(t.license_plan.c.id == row["plan_id"])).scalar() if row["plan_id"] else None
+    application = connection.execute(
+        select(t.application.c.key).where(t.application.c.id == row["application_id"])
+    ).scalar()
+    role = (
+        connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar()
+        if row["role_id"]
+        else None
+    )
+    plan = (
+        connection.execute(select(t.license_plan.c.key).where(t.license_plan.c.id == row["plan_id"])).scalar()
+        if row["plan_id"]
+        else None
+    )
     what = {
         "application": application,
         **({"plan": plan} if plan else {}),
         **({"role": role} if role else {"excludes": True} if row["excludes"] else {}),
     }
     record_change(
-        connection, ctx.keys, caller, "created assignment", "assignment", row["id"], now,
-        {**what, **({} if row["user_id"] else named)}, named if row["user_id"] else None,
-    )  # fmt: skip
+        connection,
+        ctx.keys,
+        caller,
+        "created assignment",
+        "assignment",
+        row["id"],
+        now,
+        {**what, **({} if row["user_id"] else named)},
+        named if row["user_id"] else None,
+    )
 
 
 def change(
@@ -99,7 +133,8 @@ def change(
     sure: Confirmation = UNCONFIRMED,
     plan: str | None = None,
 ) -> dict[str, Any]:
-    """Change from when until when an assignment counts, and its note; of a pattern also which groups may give the highest role.
+    """Change from when until when an assignment counts, and its note; of a pattern also which groups may
+    give the highest role.
 
     Args:
         from_, until: each an instant or a day; None: from ever, without end.
@@ -108,7 +143,9 @@ def change(
     """
     now = clock.now()
     with ctx.database.reading() as connection:
-        planned = assignment_changes.changing(connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan)
+        planned = assignment_changes.changing(
+            connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan
+        )
         cleared = preview.check(connection, planned, caller, sure)
     with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
@@ -121,9 +158,15 @@ def change(
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         record_change(
-            connection, ctx.keys, caller, "changed assignment", "assignment", assignment_id, now,
+            connection,
+            ctx.keys,
+            caller,
+            "changed assignment",
+            "assignment",
+            assignment_id,
+            now,
             {"before": {name: getattr(row, name) for name in values}, "after": values},
-        )  # fmt: skip
+        )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, assignment_id)
 
@@ -136,32 +179,78 @@ def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmati
     """
     now = clock.now()
     with ctx.database.reading() as connection:
-        planned = assignment_changes.removing(ctx.catalogue.get(connection), row_of(connection, assignment_id))
+        planned = assignment_changes.removing(
+            ctx.catalogue.get(connection), row_of(connection, assignment_id)
+        )
         cleared = preview.check(connection, planned, caller, sure)
     with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
-        connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(removed_at=now))
+        connection.execute(
+            update(t.assignment).where(t.assignment.c.id == assignment_id).values(removed_at=now)
+        )
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         record_change(
-            connection, ctx.keys, caller, "deleted assignment", "assignment", assignment_id, now,
-            {name: value for name in ("application_id", "role_id", "group_id", "rule", "pattern") if (value := getattr(row, name)) is not None},
-        )  # fmt: skip
+            connection,
+            ctx.keys,
+            caller,
+            "deleted assignment",
+            "assignment",
+            assignment_id,
+            now,
+            {
+                name: value
+                for name in ("application_id", "role_id", "group_id", "rule", "pattern")
+                if (value := getattr(row, name)) is not None
+            },
+        )
     process_marks(ctx, USERS_PER_CHUNK)
 
 
 def _statement() -> Any:
-    a, p, r, n, u, g, s = t.assignment.c, t.application.c, t.role.c, t.license_plan.c, t.user.c, t.group.c, t.source.c
+    a, p, r, n, u, g, s = (
+        t.assignment.c,
+        t.application.c,
+        t.role.c,
+        t.license_plan.c,
+        t.user.c,
+        t.group.c,
+        t.source.c,
+    )
     reach = groups.size_of(a.group_id)
     return (
         select(
-            a.id, a.from_at, a.until_at, a.from_day, a.until_day, a.note, a.created_at, a.created_by, a.user_id, a.group_id,
-            a.rule, a.pattern, a.confirmed, a.future_users, a.excludes, a.new_users_since,
-            p.key.label("application_key"), p.label.label("application_label"),
-            r.key.label("role_key"), r.label.label("role_label"), r.rank, n.key.label("plan_key"), n.label.label("plan_label"),
-            u.display_name.label("user_name"), u.user_name,
-            g.display_name.label("group_name"), g.external_id, g.gone_at,
-            s.key.label("source_key"), s.label.label("source_label"), reach.label("reach"),
+            a.id,
+            a.from_at,
+            a.until_at,
+            a.from_day,
+            a.until_day,
+            a.note,
+            a.created_at,
+            a.created_by,
+            a.user_id,
+            a.group_id,
+            a.rule,
+            a.pattern,
+            a.confirmed,
+            a.future_users,
+            a.excludes,
+            a.new_users_since,
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            r.key.label("role_key"),
+            r.label.label("role_label"),
+            r.rank,
+            n.key.label("plan_key"),
+            n.label.label("plan_label"),
+            u.display_name.label("user_name"),
+            u.user_name,
+            g.display_name.label("group_name"),
+            g.external_id,
+            g.gone_at,
+            s.key.label("source_key"),
+            s.label.label("source_label"),
+            reach.label("reach"),
         )
         .join(t.application, p.id == a.application_id)
         .outerjoin(t.role, r.id == a.role_id)
@@ -170,7 +259,7 @@ def _statement() -> Any:
         .outerjoin(t.group, g.id == a.group_id)
         .outerjoin(t.source, s.id == func.coalesce(g.source_id, a.source_id))
         .where(a.removed_at.is_(None))
-    )  # fmt: skip
+    )
 
 
 def kind_of(row: Any) -> str:
@@ -190,8 +279,15 @@ def _line(row: Any) -> dict[str, Any]:
         "excludes": row.excludes,
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
         "plan": {"key": row.plan_key, "label": row.plan_label} if row.plan_key else None,
-        "user": {"id": row.user_id, "display_name": row.user_name, "user_name": row.user_name} if row.user_id else None,
-        "group": {"id": row.group_id, "name": row.group_name, "external_id": row.external_id, "gone": row.gone_at is not None}
+        "user": {"id": row.user_id, "display_name": row.user_name, "user_name": row.user_name}
+        if row.user_id
+        else None,
+        "group": {
+            "id": row.group_id,
+            "name": row.group_name,
+            "external_id": row.external_id,
+            "gone": row.gone_at is not None,
+        }
         if row.group_id
         else None,
         "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
@@ -216,9 +312,17 @@ def _line(row: Any) -> dict[str, Any]:
 
 
 def list_assignments(
-    ctx: AppContext, ask: Ask, application: str | None = None, group_id: str | None = None, user_id: str | None = None, *, direct: bool = False
+    ctx: AppContext,
+    ask: Ask,
+    application: str | None = None,
+    group_id: str | None = None,
+    user_id: str | None = None,
+    *,
+    direct: bool = False,
 ) -> dict[str, Any]:
-    """Return a page of assignments in the order in which they were made, each with how many users it reaches now; `direct`: only to users."""
+    """Return a page of assignments in the order in which they were made, each with how many users it reaches
+    now; `direct`: only to users.
+    """
     conditions = []
     if application:
         conditions.append(t.application.c.key == application)
@@ -233,9 +337,13 @@ def list_assignments(
 
 
 def rows(connection: Connection, ask: Ask, *conditions: Any) -> dict[str, Any]:
-    """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached too."""
+    """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached
+    too.
+    """
     found = page(connection, _statement().where(*conditions), [t.assignment.c.id], ask, _line)
-    nested = memberships.with_inner_groups(connection, [line["group"]["id"] for line in found["items"] if line["group"]])
+    nested = memberships.with_inner_groups(
+        connection, [line["group"]["id"] for line in found["items"] if line["group"]]
+    )
     for line in found["items"]:
         if line["group"] and line["group"]["id"] in nested:
             line["reach"] = memberships.how_many_within(connection, line["group"]["id"])

@@ -23,11 +23,14 @@ from dravo.store.queries.users import user_ref
 # Two instants
 
 
-def changes(ctx: AppContext, application: str | None, since: Instant, until: Instant, ask: Ask) -> dict[str, Any]:
+def changes(
+    ctx: AppContext, application: str | None, since: Instant, until: Instant, ask: Ask
+) -> dict[str, Any]:
     """Return a page of who has other roles at one instant than at an earlier one, and by what.
 
     Returns:
-        items of {"user", "application", "what": "joined", "left" or "changed", "before", "after", "reasons"}; the total counts users.
+        items of {"user", "application", "what": "joined", "left" or "changed", "before", "after",
+        "reasons"}; the total counts users.
 
     Raises:
         InvalidInput: if the first is not before the second; NotFound.
@@ -44,7 +47,11 @@ def changes(ctx: AppContext, application: str | None, since: Instant, until: Ins
         differs = or_(_held_at_one_only(where, since, until), _held_at_one_only(where, until, since))
         statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where, moved), differs)
         found = page(connection, statement, [u.display_name_key, u.id], ask, user_ref)
-        items = [line for user in found["items"] for line in _changes_of(connection, user, application, since, until)]
+        items = [
+            line
+            for user in found["items"]
+            for line in _changes_of(connection, user, application, since, until)
+        ]
     return {"items": items, "total": found["total"], "next": found["next"]}
 
 
@@ -61,7 +68,9 @@ def _moved(since: Instant, until: Instant) -> Any:
     return or_(and_(x.from_at > since, x.from_at <= until), and_(x.until_at > since, x.until_at <= until))
 
 
-def _changes_of(connection: Connection, user: dict[str, Any], application: str | None, since: Instant, until: Instant) -> Iterator[dict[str, Any]]:
+def _changes_of(
+    connection: Connection, user: dict[str, Any], application: str | None, since: Instant, until: Instant
+) -> Iterator[dict[str, Any]]:
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
         select(x.from_at, x.until_at, x.reasons, x.role_id, p.key, p.label, r.label.label("role"))
@@ -88,7 +97,9 @@ def _changes_of(connection: Connection, user: dict[str, Any], application: str |
             "what": "joined" if not before else "left" if not after else "changed",
             "before": before,
             "after": after,
-            "at": max(row.until_at if row.until_at and row.until_at <= until else row.from_at for row in moved),
+            "at": max(
+                row.until_at if row.until_at and row.until_at <= until else row.from_at for row in moved
+            ),
             "reasons": list(dict.fromkeys(f"{row.role}: {named(row.reasons[-1])}" for row in moved)),
         }
 
@@ -104,8 +115,8 @@ def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
         one, two: ids, user names, emails or external ids.
 
     Returns:
-        {"users": [one, two], "applications": [{"application", "same", "sides": [[{"role", "because"}], [...]]}],
-        "groups": [{"group", "source", "sides": [bool, bool]}]}; what differs comes first.
+        {"users": [one, two], "applications": [{"application", "same", "sides": [[{"role", "because"}],
+        [...]]}], "groups": [{"group", "source", "sides": [bool, bool]}]}; what differs comes first.
 
     Raises:
         NotFound, InvalidInput: as `find_user`.
@@ -130,7 +141,9 @@ def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
 
 
 def _access(connection: Connection, user_id: str) -> dict[tuple[str, str], list[dict[str, Any]]]:
-    """Return by (key, label) of an application the roles that somebody has there, the highest first, each with what it rests on."""
+    """Return by (key, label) of an application the roles that somebody has there, the highest first, each
+    with what it rests on.
+    """
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
         select(x.reasons, p.key, p.label, r.label.label("role"))
@@ -141,7 +154,9 @@ def _access(connection: Connection, user_id: str) -> dict[tuple[str, str], list[
     )
     found: defaultdict[tuple[str, str], list[dict[str, Any]]] = defaultdict(list)
     for row in connection.execute(statement):
-        found[row.key, row.label].append({"role": row.role, "because": [chain(each) for each in row.reasons if each["until"] is None]})
+        found[row.key, row.label].append(
+            {"role": row.role, "because": [chain(each) for each in row.reasons if each["until"] is None]}
+        )
     return found
 
 

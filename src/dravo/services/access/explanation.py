@@ -25,26 +25,34 @@ from dravo.store.snapshots import users as user_snapshots
 
 
 def user(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return everything about one user: attributes with the source of each, records, groups, access, accounts.
+    """Return everything about one user: attributes with the source of each, records, groups, access,
+    accounts.
 
     Raises:
         NotFound, InvalidInput: if nobody, or several, have that id, user name, email or external id.
     """
     with ctx.database.reading() as connection:
         row = find_user(connection, name)
-        labels = {each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))}
+        labels = {
+            each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))
+        }
         most = Ask(count=200)
         return {
             **user_queries.user_line(row),
             "attributes": [
-                {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))} for path, name, value in _flat(row.attributes)
+                {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))}
+                for path, name, value in _flat(row.attributes)
             ],
             "records": user_queries.records_of(connection, row.id),
             "groups": group_queries.memberships_of(connection, row.id),
             "access": access_queries.access(connection, most, user_id=row.id)["items"],
             "ended": access_queries.access(connection, most, user_id=row.id, ended=True)["items"],
-            "accounts": masking.accounts(account_queries.accounts(connection, most, None, row.id, None, None)["items"]),
-            "being_worked_out": connection.execute(select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id == row.id)).first()
+            "accounts": masking.accounts(
+                account_queries.accounts(connection, most, None, row.id, None, None)["items"]
+            ),
+            "being_worked_out": connection.execute(
+                select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id == row.id)
+            ).first()
             is not None,
         }
 
@@ -66,13 +74,16 @@ def _text(value: Any) -> str:
     if isinstance(value, list):
         return ", ".join(_text(each) for each in value)
     if isinstance(value, dict):
-        shown = str(value.get("value") or value.get("formatted") or "; ".join(str(each) for each in value.values()))
+        shown = str(
+            value.get("value") or value.get("formatted") or "; ".join(str(each) for each in value.values())
+        )
         return f"{shown} ({value['type']})" if value.get("type") else shown
     return "yes" if value is True else "no" if value is False else str(value)
 
 
 def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]:
-    """Explain, in sentences too, what a user has in an application and why; or why not, and what would give it.
+    """Explain, in sentences too, what a user has in an application and why; or why not, and what would give
+    it.
 
     Raises:
         NotFound, InvalidInput.
@@ -80,11 +91,21 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
     with ctx.database.reading() as connection:
         row = find_user(connection, user_name)
         application = application_by_key(connection, application_key)
-        held = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id)["items"]
-        ended = access_queries.access(connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True)["items"]
-        accounts = masking.accounts(account_queries.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"])
+        held = access_queries.access(
+            connection, Ask(count=50), application_key=application.key, user_id=row.id
+        )["items"]
+        ended = access_queries.access(
+            connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True
+        )["items"]
+        accounts = masking.accounts(
+            account_queries.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"]
+        )
         ways = _ways(connection, application.id)
-        present = {each["group"]["id"] for each in group_queries.memberships_of(connection, row.id) if each["until"] is None}
+        present = {
+            each["group"]["id"]
+            for each in group_queries.memberships_of(connection, row.id)
+            if each["until"] is None
+        }
         decision, catalogue, waiting = _decided(ctx, connection, row.id, application.id)
         waits_at = _waits_at(connection, row.id)
         seat = [_of_seat(each) for each in license_plans.seat_of(connection, application.id, row.id)]
@@ -98,7 +119,13 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
         "user": user_queries.user_ref(row),
         "application": {"key": application.key, "label": application.label},
         "has_access": bool(held),
-        "sentences": [*sentences, *waiting, *_unheard(decision, catalogue, application), *seat, *_of_account(account, application)],
+        "sentences": [
+            *sentences,
+            *waiting,
+            *_unheard(decision, catalogue, application),
+            *seat,
+            *_of_account(account, application),
+        ],
         "access": held,
         "ended": ended,
         "account": account,
@@ -106,33 +133,55 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
     }
 
 
-def _decided(ctx: AppContext, connection: Connection, user_id: str, application_id: str) -> tuple[Decision, ConfigSnapshot, list[str]]:
-    """Return what decides about a user in an application now, and a sentence for each rule that waits for a confirmation."""
+def _decided(
+    ctx: AppContext, connection: Connection, user_id: str, application_id: str
+) -> tuple[Decision, ConfigSnapshot, list[str]]:
+    """Return what decides about a user in an application now, and a sentence for each rule that waits for a
+    confirmation.
+    """
     catalogue = ctx.catalogue.get(connection)
     user = user_snapshots.users(connection, [user_id])[user_id]
     merged = catalogue.merged(user.records)
     groups = access_evaluation.memberships(user.groups, catalogue.parents)
     facts = facts_of(user, merged, groups, catalogue)
     waiting = [
-        f"{catalogue.roles[each.role_id or ''].label} by the rule '{each.condition.text}' waits for a confirmation, because it is the highest role."
+        f"{catalogue.roles[each.role_id or ''].label} by the rule '{each.condition.text}' waits for a "
+        "confirmation, because it is the highest role."
         for each in catalogue.general
-        if each.application_id == application_id and each.condition is not None and each.role_id in catalogue.roles
-        and facts.active and access_evaluation.meets(facts, each) and not access_evaluation.is_confirmed(facts, each)
-    ]  # fmt: skip
-    return access_evaluation.decide_about(facts, catalogue.declared, application_id, clock.now()), catalogue, waiting
+        if each.application_id == application_id
+        and each.condition is not None
+        and each.role_id in catalogue.roles
+        and facts.active
+        and access_evaluation.meets(facts, each)
+        and not access_evaluation.is_confirmed(facts, each)
+    ]
+    return (
+        access_evaluation.decide_about(facts, catalogue.declared, application_id, clock.now()),
+        catalogue,
+        waiting,
+    )
 
 
 def _waits_at(connection: Connection, user_id: str) -> str | None:
-    """Return the label of the source where an operator has to decide which user this is; None if nothing is to be decided."""
+    """Return the label of the source where an operator has to decide which user this is; None if nothing is
+    to be decided.
+    """
     if not user_snapshots.users(connection, [user_id])[user_id].waits:
         return None
     r = t.record.c
-    statement = select(t.source.c.label).join(t.record, r.source_id == t.source.c.id).where(r.user_id == user_id, r.undecided.is_(True))
+    statement = (
+        select(t.source.c.label)
+        .join(t.record, r.source_id == t.source.c.id)
+        .where(r.user_id == user_id, r.undecided.is_(True))
+    )
     return str(connection.execute(statement).scalars().first())
 
 
 def _of_access(user_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
-    lines = [f"{user_line['display_name']} is {item['role']['label']} in {item['application']['label']} since {_when(item['since'])}."]
+    lines = [
+        f"{user_line['display_name']} is {item['role']['label']} in {item['application']['label']} "
+        f"since {_when(item['since'])}."
+    ]
     for reason in item["reasons"]:
         if reason["until"]:
             lines.append(f"Until {_when(reason['until'])} also {_because(reason)}.")
@@ -155,7 +204,9 @@ def _because(reason: dict[str, Any]) -> str:
         return f"the role is assigned to the user directly{by}"
     source = f" of {reason['source']['label']}" if reason["source"] else ""
     way = f" through {' and '.join(reason['through'])}" if reason["through"] else ""
-    how = "assigns the role by its name" if reason["kind"] == access_evaluation.PATTERN else "assigns the role"
+    how = (
+        "assigns the role by its name" if reason["kind"] == access_evaluation.PATTERN else "assigns the role"
+    )
     return f"the group '{reason['group']['name']}'{source}, of which the user is a member{way}, {how}{by}"
 
 
@@ -172,15 +223,24 @@ def _why_not(
     name = user_line["display_name"]
     lines = [f"{name} has no access to {application.label}."]
     if waits_at is not None:
-        return [*lines, f"{waits_at} reported this user, who may already exist under another source. Decide the conflict at {waits_at} first."]
+        return [
+            *lines,
+            f"{waits_at} reported this user, who may already exist under another source. Decide the "
+            f"conflict at {waits_at} first.",
+        ]
     if user_line["status"] != "active":
         what = "has left" if user_line["status"] == "left" else "is inactive"
         lines.append(f"{name} {what} since {_when(user_line['since'])}. Inactive users have no access.")
     elif decision.by == access_evaluation.EXCLUDED:
         by = _shut_out(decision, catalogue)
-        lines.append(f"{name} is excluded from {application.label}{by}. An exclusion overrides all assignments.")
+        lines.append(
+            f"{name} is excluded from {application.label}{by}. An exclusion overrides all assignments."
+        )
     elif decision.by == access_evaluation.NOTHING:
-        lines.append(f"{name} is eligible, but has no assignment with a role, and {application.label} has no fallback role.")
+        lines.append(
+            f"{name} is eligible, but has no assignment with a role, and {application.label} has no "
+            "fallback role."
+        )
     if ended:
         last = ended[0]
         reason = last["reasons"][-1] if last["reasons"] else None
@@ -215,11 +275,19 @@ def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
     groups = [_way(way) for way in ways if way["group"]]
     rules = [f"'{way['rule']}' ({way['role']['label']})" for way in ways if way["rule"] and way["role"]]
     if groups:
-        lines.append(f"One of these groups would give access: {', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}.")
+        lines.append(
+            "One of these groups would give access: "
+            f"{', '.join(groups[:10])}{' and more' if len(groups) > 10 else ''}."
+        )
     if rules:
-        lines.append(f"One of these rules would give access: {', '.join(rules[:5])}{' and more' if len(rules) > 5 else ''}.")
+        lines.append(
+            "One of these rules would give access: "
+            f"{', '.join(rules[:5])}{' and more' if len(rules) > 5 else ''}."
+        )
     if not lines:
-        lines.append(f"No group is mapped to a role in {application.label}. Assign a role to the user directly.")
+        lines.append(
+            f"No group is mapped to a role in {application.label}. Assign a role to the user directly."
+        )
     return lines
 
 
@@ -260,16 +328,21 @@ def _policy_words(application: Any) -> str:
 
 
 def _way(way: dict[str, Any]) -> str:
-    return f"'{way['group']['name']}' ({way['role']['label']})" if way["role"] else f"'{way['group']['name']}'"
+    return (
+        f"'{way['group']['name']}' ({way['role']['label']})" if way["role"] else f"'{way['group']['name']}'"
+    )
 
 
 def _of_seat(seat: dict[str, Any]) -> str:
     """Return a sentence on the seat that somebody has, or waits for."""
     if seat["since"]:
-        return f"The user has a seat of the license plan {seat['plan']['label']} since {_when(seat['since'])}."
+        return (
+            f"The user has a seat of the license plan {seat['plan']['label']} since {_when(seat['since'])}."
+        )
     line = "next in line" if seat["place"] == 1 else f"at position {seat['place']} of the waiting list"
     return (
-        f"The user waits for a seat of the license plan {seat['plan']['label']} since {_when(seat['requested_at'])}, {line}. "
+        f"The user waits for a seat of the license plan {seat['plan']['label']} since "
+        f"{_when(seat['requested_at'])}, {line}. "
         f"All {seat['seats']:,} seats are taken. Dravo provisions the role with the seat."
     )
 
@@ -286,12 +359,18 @@ def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
     elif account["status"] == "unmanaged":
         lines.append("The settings of the application leave the account unchanged.")
     else:
-        lines.append(f"The account is to become {account['should_be']} since {_when(account['pending_since'])}; this is pending.")
+        lines.append(
+            f"The account is to become {account['should_be']} since {_when(account['pending_since'])}; "
+            "this is pending."
+        )
         task = account["task"]
         if task and task["message"]:
             lines.append(f"{task['message']} {task['hint'] or ''}".strip())
         elif application.paused_at:
-            lines.append(f"{application.label} is paused: {application.trouble or ''} {application.trouble_hint or ''}".strip())
+            lines.append(
+                f"{application.label} is paused: {application.trouble or ''} "
+                f"{application.trouble_hint or ''}".strip()
+            )
         elif not application.enabled:
             lines.append(f"{application.label} is disabled, so Dravo provisions nothing.")
     return lines
@@ -307,24 +386,38 @@ def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
     rows = connection.execute(
         select(
-            a.id, a.rule, g.id.label("group_id"), g.display_name, s.key, s.label,
-            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+            a.id,
+            a.rule,
+            g.id.label("group_id"),
+            g.display_name,
+            s.key,
+            s.label,
+            r.key.label("role_key"),
+            r.label.label("role_label"),
+            r.rank,
         )
         .outerjoin(t.role, r.id == a.role_id)
         .outerjoin(t.group, g.id == a.group_id)
         .outerjoin(t.source, s.id == g.source_id)
-        .where(a.application_id == application_id, a.removed_at.is_(None), a.excludes.is_(False), g.gone_at.is_(None))
+        .where(
+            a.application_id == application_id,
+            a.removed_at.is_(None),
+            a.excludes.is_(False),
+            g.gone_at.is_(None),
+        )
         .where(a.group_id.is_not(None) | a.rule.is_not(None))
         .order_by(r.rank, g.display_name_key)
         .limit(50)
-    )  # fmt: skip
+    )
     return [
         {
             "assignment": row.id,
             "group": {"id": row.group_id, "name": row.display_name} if row.group_id else None,
             "source": {"key": row.key, "label": row.label} if row.key else None,
             "rule": row.rule,
-            "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
+            "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank}
+            if row.role_key
+            else None,
         }
         for row in rows
     ]

@@ -18,15 +18,23 @@ from dravo.store import tables as t
 from dravo.store.queries.users import user_ref
 
 
-def try_on_source(ctx: AppContext, text: str, key: str, user: str | None, attribute: str | None) -> dict[str, Any]:
-    """Return what an expression over what a source says makes for somebody of it: for a user, else for anyone who came first.
+def try_on_source(
+    ctx: AppContext, text: str, key: str, user: str | None, attribute: str | None
+) -> dict[str, Any]:
+    """Return what an expression over what a source says makes for somebody of it: for a user, else for
+    anyone who came first.
 
     Raises:
         ExpressionError, NotFound, InvalidInput.
     """
     with ctx.database.reading() as connection:
         known = pushing_source(connection, key)
-        if connection.execute(select(t.source_import.c.kind).where(t.source_import.c.source_id == known.id)).first() is None:
+        if (
+            connection.execute(
+                select(t.source_import.c.kind).where(t.source_import.c.source_id == known.id)
+            ).first()
+            is None
+        ):
             return _on_sign_in(connection, known, text, attribute)
         source, row = import_of(connection, key)
         r, u = t.record.c, t.user.c
@@ -39,20 +47,29 @@ def try_on_source(ctx: AppContext, text: str, key: str, user: str | None, attrib
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, kind_of(row.kind).reads)
     result = expression.result(found.said) if found is not None else None
-    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": user_ref(found) if found is not None else None}
+    return {
+        "result": result,
+        "words": expression.words,
+        "uses": sorted(expression.uses),
+        "user": user_ref(found) if found is not None else None,
+    }
 
 
 def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str | None) -> dict[str, Any]:
     """Return what an expression over claims makes of the last ones that arrived."""
     x = t.sign_in_trace.c
-    rows = connection.execute(select(x.arrived, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)).all()
+    rows = connection.execute(
+        select(x.arrived, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)
+    ).all()
     last = next((row for row in rows if row.arrived), None)
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, ENTRY)
     result, user = None, None
     if last is not None:
-        result = expression.result(read_claims(last.arrived["attributes"], last.arrived["subject"]).attributes)
+        result = expression.result(
+            read_claims(last.arrived["attributes"], last.arrived["subject"]).attributes
+        )
         user = {"id": last.user_id or "", "display_name": last.name, "user_name": last.arrived["subject"]}
     return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": user}
 

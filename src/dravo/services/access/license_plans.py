@@ -28,9 +28,13 @@ SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
 def list_plans(connection: Connection, application_id: str) -> list[dict[str, Any]]:
-    """Return the plans of an application, the highest first, each with how many seats are taken and how many users wait."""
+    """Return the plans of an application, the highest first, each with how many seats are taken and how many
+    users wait.
+    """
     rows = connection.execute(
-        select(t.license_plan).where(t.license_plan.c.application_id == application_id).order_by(t.license_plan.c.rank.desc(), t.license_plan.c.key)
+        select(t.license_plan)
+        .where(t.license_plan.c.application_id == application_id)
+        .order_by(t.license_plan.c.rank.desc(), t.license_plan.c.key)
     ).all()
     return [line(connection, row) for row in rows]
 
@@ -41,9 +45,15 @@ def line(connection: Connection, row: Any) -> dict[str, Any]:
     free = None if row.seats is None else max(0, row.seats - taken)
     short = free is not None and row.seats is not None and free <= max(SHORT_NUMBER, row.seats // SHORT_SHARE)
     return {
-        "key": row.key, "label": row.label, "rank": row.rank, "seats": row.seats, "taken": taken, "waiting": waiting, "free": free,
+        "key": row.key,
+        "label": row.label,
+        "rank": row.rank,
+        "seats": row.seats,
+        "taken": taken,
+        "waiting": waiting,
+        "free": free,
         "status": "full" if free == 0 else "short" if short else "free",
-    }  # fmt: skip
+    }
 
 
 def waiting_for_seats(application_id: Any) -> Any:
@@ -56,7 +66,12 @@ def waiting_for_seats(application_id: Any) -> Any:
 def short_plans(application_id: Any) -> Any:
     """Return how many plans of an application are full or running short, for a column with its id."""
     p, s = t.license_plan.c, t.seat.c
-    taken = select(func.count()).where(s.plan_id == p.id, s.until_at.is_(None), s.from_at.is_not(None)).correlate(t.license_plan).scalar_subquery()
+    taken = (
+        select(func.count())
+        .where(s.plan_id == p.id, s.until_at.is_(None), s.from_at.is_not(None))
+        .correlate(t.license_plan)
+        .scalar_subquery()
+    )
     few = case((p.seats // SHORT_SHARE > SHORT_NUMBER, p.seats // SHORT_SHARE), else_=SHORT_NUMBER)
     where = (p.application_id == application_id, p.seats.is_not(None), p.seats - taken <= few)
     return select(func.count()).select_from(t.license_plan).where(*where).scalar_subquery()
@@ -69,14 +84,27 @@ def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
         NotFound: if the application has none of that key; the plans that it has are named.
     """
     p = t.license_plan.c
-    row = connection.execute(select(t.license_plan).where(p.application_id == application.id, p.key == key)).first()
+    row = connection.execute(
+        select(t.license_plan).where(p.application_id == application.id, p.key == key)
+    ).first()
     if row is None:
-        known = ", ".join(connection.execute(select(p.key).where(p.application_id == application.id).order_by(p.rank)).scalars()) or "none yet"
-        raise NotFound(f"'{application.label}' has no license plan '{key}'.", f"Existing plans: {known}.", "plan")
+        known = (
+            ", ".join(
+                connection.execute(
+                    select(p.key).where(p.application_id == application.id).order_by(p.rank)
+                ).scalars()
+            )
+            or "none yet"
+        )
+        raise NotFound(
+            f"'{application.label}' has no license plan '{key}'.", f"Existing plans: {known}.", "plan"
+        )
     return row
 
 
-def add(ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None) -> None:
+def add(
+    ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None
+) -> None:
     """Add a plan; of several that somebody would have the one of the highest rank counts.
 
     Args:
@@ -85,16 +113,33 @@ def add(ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, ra
     Raises:
         InvalidInput, NotFound, AlreadyExists.
     """
-    row = {"id": new_id(), "key": check_key(plan_key), "label": check_label(label), "rank": rank, "seats": _seats(seats)}
+    row = {
+        "id": new_id(),
+        "key": check_key(plan_key),
+        "label": check_label(label),
+        "rank": rank,
+        "seats": _seats(seats),
+    }
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
             connection.execute(insert(t.license_plan).values(application_id=application.id, **row))
             raise_revision(connection)
             details = {"application": key, "plan": plan_key, "seats": seats}
-            record_change(connection, ctx.keys, caller, "created license plan", "application", application.id, clock.now(), details)
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "created license plan",
+                "application",
+                application.id,
+                clock.now(),
+                details,
+            )
     except IntegrityError:
-        raise AlreadyExists(f"'{key}' has a plan '{plan_key}' already.", "Choose another key.", "key") from None
+        raise AlreadyExists(
+            f"'{key}' has a plan '{plan_key}' already.", "Choose another key.", "key"
+        ) from None
 
 
 def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
@@ -120,10 +165,19 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
         if changed.keys() & {"label", "rank"}:
             # Which plan counts, or what is sent of it, follows from these.
             s = t.seat.c
-            concerned = select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
+            concerned = (
+                select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
+            )
             recompute_marks.mark_users(connection, concerned, now)
-        details = {"application": key, "plan": plan_key, "before": {name: getattr(row, name) for name in changed}, "after": changed}
-        record_change(connection, ctx.keys, caller, "changed license plan", "application", application.id, now, details)
+        details = {
+            "application": key,
+            "plan": plan_key,
+            "before": {name: getattr(row, name) for name in changed},
+            "after": changed,
+        }
+        record_change(
+            connection, ctx.keys, caller, "changed license plan", "application", application.id, now, details
+        )
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
@@ -137,22 +191,38 @@ def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
         row = plan_by_key(connection, application, plan_key)
         for table in (t.assignment, t.seat):
             if connection.execute(select(table.c.id).where(table.c.plan_id == row.id).limit(1)).first():
-                raise StillInUse(f"'{row.label}' is used by an assignment, or was.", "Set its seats to 0 instead. Dravo keeps it for the history.")
+                raise StillInUse(
+                    f"'{row.label}' is used by an assignment, or was.",
+                    "Set its seats to 0 instead. Dravo keeps it for the history.",
+                )
         connection.execute(delete(t.license_plan).where(t.license_plan.c.id == row.id))
         raise_revision(connection)
         details = {"application": key, "plan": plan_key}
-        record_change(connection, ctx.keys, caller, "deleted license plan", "application", application.id, clock.now(), details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "deleted license plan",
+            "application",
+            application.id,
+            clock.now(),
+            details,
+        )
 
 
 def _seats(number: int | None) -> int | None:
     if number is not None and not 0 <= number <= MOST_SEATS:
         raise InvalidInput(
-            "The number of seats must be between 0 and 10,000,000.", "Enter a number in this range, or leave it empty for no limit.", "seats"
+            "The number of seats must be between 0 and 10,000,000.",
+            "Enter a number in this range, or leave it empty for no limit.",
+            "seats",
         )
     return number
 
 
-def seats(ctx: AppContext, key: str, ask: Ask, plan_key: str | None = None, *, waiting: bool = False) -> dict[str, Any]:
+def seats(
+    ctx: AppContext, key: str, ask: Ask, plan_key: str | None = None, *, waiting: bool = False
+) -> dict[str, Any]:
     """Return a page of who has a seat, by name; or of who waits for one, in the order of the line.
 
     Raises:
@@ -161,7 +231,9 @@ def seats(ctx: AppContext, key: str, ask: Ask, plan_key: str | None = None, *, w
     s = t.seat.c
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        statement = _seats_statement(application.id).where(s.from_at.is_(None) if waiting else s.from_at.is_not(None))
+        statement = _seats_statement(application.id).where(
+            s.from_at.is_(None) if waiting else s.from_at.is_not(None)
+        )
         if plan_key:
             statement = statement.where(s.plan_id == plan_by_key(connection, application, plan_key).id)
         keys = [s.requested_at, s.id] if waiting else [t.user.c.display_name_key, s.id]
@@ -170,14 +242,29 @@ def seats(ctx: AppContext, key: str, ask: Ask, plan_key: str | None = None, *, w
 
 def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:
     """Return the seat that somebody has in an application, and those for which they wait."""
-    statement = _seats_statement(application_id).where(t.seat.c.user_id == user_id).order_by(t.seat.c.from_at.is_(None))
+    statement = (
+        _seats_statement(application_id)
+        .where(t.seat.c.user_id == user_id)
+        .order_by(t.seat.c.from_at.is_(None))
+    )
     return [{**_seat_line(row), "seats": row.seats} for row in connection.execute(statement)]
 
 
 def _seats_statement(application_id: str) -> Any:
     s, u, p, line = t.seat.c, t.user.c, t.license_plan.c, seat_queries.line()
     return (
-        select(s.id, s.requested_at, s.from_at, u.id.label("user_id"), u.display_name, u.user_name, p.key, p.label, p.seats, line.c.place)
+        select(
+            s.id,
+            s.requested_at,
+            s.from_at,
+            u.id.label("user_id"),
+            u.display_name,
+            u.user_name,
+            p.key,
+            p.label,
+            p.seats,
+            line.c.place,
+        )
         .join(t.user, u.id == s.user_id)
         .join(t.license_plan, p.id == s.plan_id)
         .outerjoin(line, line.c.id == s.id)
@@ -187,10 +274,13 @@ def _seats_statement(application_id: str) -> Any:
 
 def _seat_line(row: Any) -> dict[str, Any]:
     return {
-        "id": row.id, "user": user_queries.user_ref(row, "user_id"), "plan": {"key": row.key, "label": row.label},
+        "id": row.id,
+        "user": user_queries.user_ref(row, "user_id"),
+        "plan": {"key": row.key, "label": row.label},
         "requested_at": row.requested_at,
-        "since": row.from_at, "place": row.place,
-    }  # fmt: skip
+        "since": row.from_at,
+        "place": row.place,
+    }
 
 
 # So many of a plan are given in one short write; the worker looks again at once.
@@ -212,8 +302,12 @@ def give_free_seats(ctx: AppContext, now: Instant) -> int:
     with ctx.database.writing() as connection:
         for plan_id, number in free_for_waiting(connection):
             s = t.seat.c
-            waiting = select(s.id, s.user_id, s.application_id).where(s.plan_id == plan_id, WAITED_FOR, SETTLED)
-            rows = connection.execute(waiting.order_by(s.requested_at, s.id).limit(min(number, SEATS_PER_CALL))).all()
+            waiting = select(s.id, s.user_id, s.application_id).where(
+                s.plan_id == plan_id, WAITED_FOR, SETTLED
+            )
+            rows = connection.execute(
+                waiting.order_by(s.requested_at, s.id).limit(min(number, SEATS_PER_CALL))
+            ).all()
             if not rows:
                 continue
             users = [row.user_id for row in rows]

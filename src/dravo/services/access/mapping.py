@@ -1,4 +1,6 @@
-"""The mapping table of an application: which groups, patterns and rules give which role, whom each row reaches, and what is wrong."""
+"""The mapping table of an application: which groups, patterns and rules give which role, whom each row
+reaches, and what is wrong.
+"""
 
 from __future__ import annotations
 
@@ -33,18 +35,23 @@ SCIM_USER = "user."
 LINES = "Write each line as: source, group, role; or as: user.department, value, role."
 MOST_NAMED = 10
 _ATTRIBUTE = re.compile(r"[A-Za-z][\w.:-]*")
-_LIKE_AN_ID = re.compile(r"[0-9a-fA-F]{8}-?([0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}|[0-9a-fA-F]{24,}|S-1-[0-9-]{6,}|[0-9]{9,}")
+_LIKE_AN_ID = re.compile(
+    r"[0-9a-fA-F]{8}-?([0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}|[0-9a-fA-F]{24,}|S-1-[0-9-]{6,}|[0-9]{9,}"
+)
 
 
 def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
-    """Return a page of an application's assignments to others than single users, each with whom it reaches and what is wrong.
+    """Return a page of an application's assignments to others than single users, each with whom it reaches
+    and what is wrong.
 
     Raises:
         NotFound.
     """
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        found = assignments.rows(connection, ask, t.assignment.c.application_id == application.id, t.assignment.c.user_id.is_(None))
+        found = assignments.rows(
+            connection, ask, t.assignment.c.application_id == application.id, t.assignment.c.user_id.is_(None)
+        )
         catalogue = ctx.catalogue.get(connection)
         rules = {each.id: each for each in catalogue.general if each.condition is not None}
         on_page = [rules[line["id"]] for line in found["items"] if line["id"] in rules]
@@ -63,17 +70,25 @@ def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
 
 
 def _listed(connection: Connection, group_ids: Sequence[str]) -> int:
-    return int(connection.execute(select(func.count(groups.listed(group_ids).c.user_id.distinct()))).scalar_one())
+    return int(
+        connection.execute(select(func.count(groups.listed(group_ids).c.user_id.distinct()))).scalar_one()
+    )
 
 
-def try_pattern(ctx: AppContext, key: str, source: str, pattern: str, confirmed: Sequence[str]) -> dict[str, Any]:
+def try_pattern(
+    ctx: AppContext, key: str, source: str, pattern: str, confirmed: Sequence[str]
+) -> dict[str, Any]:
     """Return what a pattern makes of the groups of a source; nothing is changed.
 
     Raises:
         InvalidInput, NotFound.
     """
     with ctx.database.reading() as connection:
-        row, _ = resolve(connection, AssignmentRequest(key, None, source=source, pattern=pattern, confirmed=tuple(confirmed)), clock.now())
+        row, _ = resolve(
+            connection,
+            AssignmentRequest(key, None, source=source, pattern=pattern, confirmed=tuple(confirmed)),
+            clock.now(),
+        )
         line: dict[str, Any] = {
             "pattern": pattern,
             "confirmed": list(confirmed),
@@ -88,19 +103,25 @@ def try_pattern(ctx: AppContext, key: str, source: str, pattern: str, confirmed:
     return {"pattern": pattern, "reach": line["reach"], "groups": read, "notes": _notes(line)}
 
 
-def _groups_of_pattern(connection: Connection, catalogue: ConfigSnapshot, application_id: str, line: Mapping[str, Any]) -> list[dict[str, Any]]:
+def _groups_of_pattern(
+    connection: Connection, catalogue: ConfigSnapshot, application_id: str, line: Mapping[str, Any]
+) -> list[dict[str, Any]]:
     """Return the groups that a pattern fits, with what it makes of each."""
     captured, confirmed = capturing(catalogue.roles.values(), application_id), frozenset(line["confirmed"])
     g, s = t.group.c, t.source.c
     statement = (
-        select(g.id, g.display_name, g.external_id).join(t.source, s.id == g.source_id).where(s.key == line["source"]["key"], g.gone_at.is_(None))
+        select(g.id, g.display_name, g.external_id)
+        .join(t.source, s.id == g.source_id)
+        .where(s.key == line["source"]["key"], g.gone_at.is_(None))
     )
     found = []
     for row in connection.execute(statement.order_by(g.display_name_key)):
         read: Read = read_name(line["pattern"], row.display_name, row.id, captured, confirmed)
         if read.outcome != NO_MATCH:
             group = {"id": row.id, "name": row.display_name, "external_id": row.external_id}
-            found.append({"group": group, "outcome": read.outcome, "captured": read.captured, "role": read.role})
+            found.append(
+                {"group": group, "outcome": read.outcome, "captured": read.captured, "role": read.role}
+            )
     return found
 
 
@@ -118,13 +139,23 @@ def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
         note("The group name looks like an ID.", "Configure the source to send the name as displayName.")
     if line.get("waiting"):
         some = "1 user matches" if line["waiting"] == 1 else f"{line['waiting']:,} users match"
-        note(f"{some} the rule and waits for confirmation, because the rule assigns the highest role.", "Confirm the users.")
+        note(
+            f"{some} the rule and waits for confirmation, because the rule assigns the highest role.",
+            "Confirm the users.",
+        )
     if line["kind"] == "rule" and not line["source"]:
-        note("Every source can report the attributes of this rule.", "Create a rule that names the source, then delete this one.")
+        note(
+            "Every source can report the attributes of this rule.",
+            "Create a rule that names the source, then delete this one.",
+        )
     if line["kind"] == "pattern":
         _notes_of_pattern(line, note)
     elif line["reach"] == 0 and not (group and group["gone"]):
-        reasons = {"group": "The group has no members.", "rule": "No user matches the rule.", "everyone": "There are no users."}
+        reasons = {
+            "group": "The group has no members.",
+            "rule": "No user matches the rule.",
+            "everyone": "There are no users.",
+        }
         repairs = {
             "group": "Check the members of the group at the source.",
             "rule": "Compare the rule with the attributes of a user who should match.",
@@ -139,9 +170,12 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
         note("No group name of this source matches.", "Compare the pattern with the list of groups.")
     unknown = [each for each in read if each["outcome"] == NO_SUCH_ROLE]
     if unknown:
-        named = ", ".join(f"'{each['group']['name']}' (no role '{each['captured']}')" for each in unknown[:MOST_NAMED])
+        named = ", ".join(
+            f"'{each['group']['name']}' (no role '{each['captured']}')" for each in unknown[:MOST_NAMED]
+        )
         note(
-            f"{len(unknown)} group{'s match' if len(unknown) > 1 else ' matches'}, but the role does not exist: {named}.",
+            f"{len(unknown)} group{'s match' if len(unknown) > 1 else ' matches'}, but the role does "
+            f"not exist: {named}.",
             "Create a role with this key, or map the groups one by one.",
         )
     unconfirmed = [each for each in read if each["outcome"] == NOT_CONFIRMED]
@@ -152,13 +186,18 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
             "Confirm the groups. A group name alone never assigns the highest role.",
         )
     if not (line["pattern"].startswith("^") and line["pattern"].endswith("$")):
-        note("The pattern also matches names that only contain it.", "Start the pattern with ^ and end it with $.")
+        note(
+            "The pattern also matches names that only contain it.",
+            "Start the pattern with ^ and end it with $.",
+        )
 
 
 # Many at once
 
 
-def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
+def bulk(
+    ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, sure: Confirmation = UNCONFIRMED
+) -> dict[str, Any]:
     """Map many groups at once: one line each, `source, group, role`; the group by name or id.
 
     Args:
@@ -166,7 +205,8 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
         apply: whether to do it; nothing is done as long as one line is wrong.
 
     Returns:
-        {"lines": [{"number", "source", "group", "role", "state": "new", "exists" or "wrong", "message"}], "preview", "done"}.
+        {"lines": [{"number", "source", "group", "role", "state": "new", "exists" or "wrong", "message"}],
+        "preview", "done"}.
 
     Raises:
         InvalidInput: if there is nothing in it, or too much, or it is to be done and a line is wrong.
@@ -177,10 +217,19 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         a = t.assignment.c
-        known = select(a.group_id, a.rule, a.role_id).where(a.application_id == application.id, a.removed_at.is_(None))
+        known = select(a.group_id, a.rule, a.role_id).where(
+            a.application_id == application.id, a.removed_at.is_(None)
+        )
         there = {(row.group_id, row.rule, row.role_id) for row in connection.execute(known)}
         for number, source, group, role in _read(text):
-            line = {"number": number, "source": source, "group": group, "role": role, "status": "new", "message": ""}
+            line = {
+                "number": number,
+                "source": source,
+                "group": group,
+                "role": role,
+                "status": "new",
+                "message": "",
+            }
             lines.append(line)
             try:
                 wish = _wish(key, source, group, role)
@@ -200,7 +249,9 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
     unusable = [line for line in lines if line["status"] == "invalid"]
     if apply and unusable:
         raise InvalidInput(
-            f"Line {unusable[0]['number']} is invalid: {unusable[0]['message']}", "Correct or delete the line. Nothing was changed.", "text"
+            f"Line {unusable[0]['number']} is invalid: {unusable[0]['message']}",
+            "Correct or delete the line. Nothing was changed.",
+            "text",
         )
     if apply and change:
         with ctx.database.reading() as connection:
@@ -210,22 +261,31 @@ def bulk(ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, s
                 for row, named in wishes:
                     assignments.write(ctx, connection, caller, row, named, cleared)
         except IntegrityError:
-            raise AlreadyExists("One of these groups was mapped in the meantime.", "Preview again. Nothing was changed.") from None
+            raise AlreadyExists(
+                "One of these groups was mapped in the meantime.", "Preview again. Nothing was changed."
+            ) from None
         process_marks(ctx, USERS_PER_CHUNK)
     return {"lines": lines, "preview": preview, "done": len(wishes) if apply else 0}
 
 
 def _wish(key: str, source: str, group: str, role: str) -> AssignmentRequest:
-    """Return what a line asks for: a group of a source, or, after "user.", those who have a value in an attribute."""
+    """Return what a line asks for: a group of a source, or, after "user.", those who have a value in an
+    attribute.
+    """
     if source.startswith(SCIM_USER):
-        attribute, value = _attribute(source.removeprefix(SCIM_USER)), group.replace("\\", "\\\\").replace('"', '\\"')
+        attribute, value = (
+            _attribute(source.removeprefix(SCIM_USER)),
+            group.replace("\\", "\\\\").replace('"', '\\"'),
+        )
         return AssignmentRequest(key, role, rule=f'{attribute} eq "{value}"')
     return AssignmentRequest(key, role, source=source or None, group=group)
 
 
 def _attribute(name: str) -> str:
     if not _ATTRIBUTE.fullmatch(name):
-        raise InvalidInput(f"'{name}' is not a user attribute.", "Use a SCIM name, such as user.department.", "text")
+        raise InvalidInput(
+            f"'{name}' is not a user attribute.", "Use a SCIM name, such as user.department.", "text"
+        )
     return name
 
 
@@ -242,7 +302,9 @@ def _read(text: str) -> list[tuple[int, str, str, str]]:
             continue
         if len(values) != 3 or not all(values[1:]):
             raise InvalidInput(
-                f"Line {number} does not have three values.", "Write each line as: source, group, role; or user.department, value, role.", "text"
+                f"Line {number} does not have three values.",
+                "Write each line as: source, group, role; or user.department, value, role.",
+                "text",
             )
         found.append((number, values[0], values[1], values[2]))
         if len(found) > MOST_LINES:

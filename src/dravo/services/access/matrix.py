@@ -55,7 +55,8 @@ class View:
 
 
 def users(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
-    """Return a page of the matrix: {"applications": columns, "items": users by name, each with roles by application}.
+    """Return a page of the matrix: {"applications": columns, "items": users by name, each with roles by
+    application}.
 
     Raises:
         NotFound, InvalidInput.
@@ -79,7 +80,9 @@ def _columns(connection: Connection, view: View) -> list[Any]:
     if view.application:
         return [application_by_key(connection, view.application)]
     p = t.application.c
-    return list(connection.execute(select(p.id, p.key, p.label).order_by(p.label, p.id).limit(MOST_APPLICATIONS)))
+    return list(
+        connection.execute(select(p.id, p.key, p.label).order_by(p.label, p.id).limit(MOST_APPLICATIONS))
+    )
 
 
 def held_at(at: Instant | None) -> Any:
@@ -108,20 +111,37 @@ def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[A
     if application is not None:
         narrowed.append(x.application_id == application.id)
         if view.role:
-            narrowed.append(x.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+            narrowed.append(
+                x.role_id
+                == select(r.id)
+                .where(r.application_id == application.id, r.key == view.role)
+                .scalar_subquery()
+            )
     if view.only == HIGHEST:
         narrowed.append(x.role_id.in_(catalogue.highest.values()))
     return narrowed
 
 
 def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
-    """Return the select of the users whom a view shows; everyone with access, unless words ask for somebody."""
+    """Return the select of the users whom a view shows; everyone with access, unless words ask for
+    somebody.
+    """
     u, x = t.user.c, t.access.c
     statement = select(
-        u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at
-    ).where(*_worded(view))  # fmt: skip
+        u.id,
+        u.user_name,
+        u.display_name,
+        u.email,
+        u.active,
+        u.gone_at,
+        u.inactive_since,
+        u.created_at,
+        u.modified_at,
+    ).where(*_worded(view))
     if view.only is not None and view.only not in NARROWED:
-        raise InvalidInput(f"'{view.only}' is not a valid value for `only`.", f"Use one of: {', '.join(NARROWED)}.", "only")
+        raise InvalidInput(
+            f"'{view.only}' is not a valid value for `only`.", f"Use one of: {', '.join(NARROWED)}.", "only"
+        )
     application = application_by_key(connection, view.application) if view.application else None
     if view.only == INACTIVE_ASSIGNED:
         return statement.where(*_inactive_assigned(view, application))
@@ -129,7 +149,12 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
     if view.only == DIRECT_ONLY:
         by_rule = exists().where(x.user_id == u.id, held_at(view.at), *narrowed, x.direct_only.is_(False))
         # As an index has it: "= 1", not "IS 1".
-        some = select(x.user_id).where(held_at(view.at), *narrowed, x.direct_only == true()).distinct().subquery()
+        some = (
+            select(x.user_id)
+            .where(held_at(view.at), *narrowed, x.direct_only == true())
+            .distinct()
+            .subquery()
+        )
         return statement.join(some, some.c.user_id == u.id).where(~by_rule)
     if narrowed:
         # Few have it: anyone who does is found first, and then put in order.
@@ -141,18 +166,27 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
 
 
 def _inactive_assigned(view: View, application: Any) -> list[Any]:
-    """Return the conditions that a user was inactive at a view's instant, and assigned then to what the view shows."""
+    """Return the conditions that a user was inactive at a view's instant, and assigned then to what the view
+    shows.
+    """
     u, a, r, at = t.user.c, t.assignment.c, t.role.c, view.at or clock.now()
     assigned = [
-        a.user_id == u.id, a.excludes.is_(False), a.created_at <= at, or_(a.removed_at.is_(None), a.removed_at > at),
-        or_(a.from_at.is_(None), a.from_at <= at), or_(a.until_at.is_(None), a.until_at > at),
-    ]  # fmt: skip
+        a.user_id == u.id,
+        a.excludes.is_(False),
+        a.created_at <= at,
+        or_(a.removed_at.is_(None), a.removed_at > at),
+        or_(a.from_at.is_(None), a.from_at <= at),
+        or_(a.until_at.is_(None), a.until_at > at),
+    ]
     if application is not None:
         assigned.append(a.application_id == application.id)
     if application is None and view.role:
         raise InvalidInput("The filter `role` needs an application.", "Set `application` too.", "role")
     if view.role:
-        assigned.append(a.role_id == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery())
+        assigned.append(
+            a.role_id
+            == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery()
+        )
     return [u.active.is_(False), u.inactive_since <= at, exists().where(*assigned)]
 
 
@@ -164,7 +198,11 @@ def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> S
     """
     u, x = t.user.c, t.access.c
     if view.only not in (None, DIRECT_ONLY, HIGHEST):
-        raise InvalidInput(f"'{view.only}' is not a valid value for `only`.", f"Use one of: {DIRECT_ONLY}, {HIGHEST}.", "only")
+        raise InvalidInput(
+            f"'{view.only}' is not a valid value for `only`.",
+            f"Use one of: {DIRECT_ONLY}, {HIGHEST}.",
+            "only",
+        )
     application = application_by_key(connection, view.application) if view.application else None
     direct = [x.direct_only == true()] if view.only == DIRECT_ONLY else []
     return (
@@ -198,8 +236,15 @@ def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[
     return found
 
 
-def groups(ctx: AppContext, ask: Ask, words: str | None = None, source: str | None = None, application: str | None = None) -> dict[str, Any]:
-    """Return a page of the matrix of groups: {"applications": columns, "items": groups that give something, each with what by application}.
+def groups(
+    ctx: AppContext,
+    ask: Ask,
+    words: str | None = None,
+    source: str | None = None,
+    application: str | None = None,
+) -> dict[str, Any]:
+    """Return a page of the matrix of groups: {"applications": columns, "items": groups that give something,
+    each with what by application}.
 
     Raises:
         NotFound.
@@ -214,9 +259,20 @@ def groups(ctx: AppContext, ask: Ask, words: str | None = None, source: str | No
                 if each.application_id in wanted:
                     key = catalogue.applications[each.application_id].key
                     given.setdefault(group_id, {}).setdefault(key, []).append(_given(each, catalogue))
-        found = group_queries.groups(connection, ask, words, source, {group_id: len(roles) for group_id, roles in given.items()}, mapped=True)
+        found = group_queries.groups(
+            connection,
+            ask,
+            words,
+            source,
+            {group_id: len(roles) for group_id, roles in given.items()},
+            mapped=True,
+        )
     items = [{**line, "roles": given.get(line["id"], {})} for line in found["items"]]
-    return {**found, "items": items, "applications": [{"key": each.key, "label": each.label} for each in columns]}
+    return {
+        **found,
+        "items": items,
+        "applications": [{"key": each.key, "label": each.label} for each in columns],
+    }
 
 
 def _given(assignment: Assignment, catalogue: ConfigSnapshot) -> str:
@@ -254,7 +310,9 @@ def export(ctx: AppContext, view: View, form: str, shown: Shown = lambda items: 
     return Streamed(connection, rows, _pieces(connection, rows.partitions(CHUNK), columns, view, form, shown))
 
 
-def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown) -> Iterator[bytes]:
+def _pieces(
+    connection: Connection, pieces: Any, columns: list[Any], view: View, form: str, shown: Shown
+) -> Iterator[bytes]:
     if form == "csv":
         yield csv_line(["user", "user name", "email", "status", *(each.label for each in columns)])
     else:
@@ -266,7 +324,9 @@ def _pieces(connection: Connection, pieces: Any, columns: list[Any], view: View,
         for item in items:
             if form == "csv":
                 cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
-                yield csv_line([item["display_name"], item["user_name"], item["email"] or "", item["status"], *cells])
+                yield csv_line(
+                    [item["display_name"], item["user_name"], item["email"] or "", item["status"], *cells]
+                )
             else:
                 yield (b"" if first else b",\n") + orjson.dumps(item)
                 first = False

@@ -1,4 +1,6 @@
-"""How an application decides about access: who may come in, what if nothing maps, which of several roles; previewed before it is set."""
+"""How an application decides about access: who may come in, what if nothing maps, which of several roles;
+previewed before it is set.
+"""
 
 from __future__ import annotations
 
@@ -29,11 +31,14 @@ CHOICES = {
 }
 
 
-def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED) -> None:
+def change(
+    ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED
+) -> None:
     """Set how an application decides; everyone is worked out again.
 
     Args:
-        given: "eligibility", "fallback", "default_role" (by key), "several", "first"; what is None stays as it is.
+        given: "eligibility", "fallback", "default_role" (by key), "several", "first"; what is None stays as
+            it is.
 
     Raises:
         InvalidInput, NotFound; NeedsConfirmation, StalePreview.
@@ -51,9 +56,15 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sur
             raise_revision(connection)
             recompute_marks.mark_selected(connection, memberships.everyone(literal(now)), cleared)
             record_change(
-                connection, ctx.keys, caller, "changed policy", "application", row.id, now,
+                connection,
+                ctx.keys,
+                caller,
+                "changed policy",
+                "application",
+                row.id,
+                now,
                 {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
-            )  # fmt: skip
+            )
     process_marks(ctx, USERS_PER_CHUNK)
 
 
@@ -75,10 +86,18 @@ def _checked(connection: Connection, row: Any, given: dict[str, Any]) -> dict[st
     values = {name: given[name] for name in CHOICES if given.get(name) is not None}
     for name, value in values.items():
         if value not in CHOICES[name]:
-            raise InvalidInput(f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(CHOICES[name])}.", name)
+            raise InvalidInput(
+                f"'{value}' is not a valid value for '{name}'.",
+                f"Use one of: {', '.join(CHOICES[name])}.",
+                name,
+            )
     if given.get("fallback_role"):
         values["default_role_id"] = str(role_by_key(connection, row, given["fallback_role"]).id)
     default = values.get("default_role_id", row.default_role_id)
     if values.get("fallback", row.fallback) == rules.DEFAULT_ROLE and default is None:
-        raise InvalidInput("The fallback role is missing.", "Set `fallback_role` to the role of users without an assignment.", "fallback_role")
+        raise InvalidInput(
+            "The fallback role is missing.",
+            "Set `fallback_role` to the role of users without an assignment.",
+            "fallback_role",
+        )
     return values

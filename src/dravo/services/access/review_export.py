@@ -23,7 +23,9 @@ def export(ctx: AppContext, review_id: str, form: str) -> Streamed:
     connection = ctx.database.apart()
     try:
         review = review_row(connection, review_id)
-        statement = rows_statement(review_id).order_by(t.application.c.label, t.user.c.display_name_key, t.review_row.c.id)
+        statement = rows_statement(review_id).order_by(
+            t.application.c.label, t.user.c.display_name_key, t.review_row.c.id
+        )
         found = connection.execute(statement.execution_options(yield_per=USERS_PER_CHUNK))
     except BaseException:
         connection.close()
@@ -31,14 +33,29 @@ def export(ctx: AppContext, review_id: str, form: str) -> Streamed:
     return Streamed(connection, found, _exported(review, found, form))
 
 
-_CELLS = ("application", "role", "user", "user name", "since", "reason", "decision", "by", "at", "note", "outcome")
+_CELLS = (
+    "application",
+    "role",
+    "user",
+    "user name",
+    "since",
+    "reason",
+    "decision",
+    "by",
+    "at",
+    "note",
+    "outcome",
+)
 
 
 def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
     if form == "csv":
         yield csv_line(_CELLS)
     else:
-        head = {name: getattr(review, name) for name in ("id", "label", "created_at", "created_by", "until_day", "closed_at", "closed_by")}
+        head = {
+            name: getattr(review, name)
+            for name in ("id", "label", "created_at", "created_by", "until_day", "closed_at", "closed_by")
+        }
         yield orjson.dumps(head)[:-1] + b',"rows":[\n'
     for number, row in enumerate(found):
         line = row_line(row)
@@ -46,11 +63,20 @@ def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
             yield (b",\n" if number else b"") + orjson.dumps(line)
             continue
         yield csv_line(
-            str(each or "") for each in (
-                line["application"]["label"], line["role"]["label"], line["user"]["display_name"], line["user"]["user_name"],
-                line["since"], "; ".join(line["reasons"]), line["decision"], line["decided_by"], line["decided_at"], line["note"],
+            str(each or "")
+            for each in (
+                line["application"]["label"],
+                line["role"]["label"],
+                line["user"]["display_name"],
+                line["user"]["user_name"],
+                line["since"],
+                "; ".join(line["reasons"]),
+                line["decision"],
+                line["decided_by"],
+                line["decided_at"],
+                line["note"],
                 line["outcome"],
             )
-        )  # fmt: skip
+        )
     if form != "csv":
         yield b"\n]}\n"

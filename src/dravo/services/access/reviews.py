@@ -45,7 +45,8 @@ class Plan:
 
     Attributes:
         removed: assignments to the users themselves that are taken away.
-        kept_out: (user id, name) of those who are kept out of the application, because they would have it by other ways too.
+        kept_out: (user id, name) of those who are kept out of the application, because they would have it by
+            other ways too.
         outcomes: for each row of the review what becomes of it, in a sentence.
     """
 
@@ -57,7 +58,9 @@ class Plan:
 # Beginning and ending
 
 
-def start(ctx: AppContext, caller: Caller, label: str, until: str, view: View, note: str | None = None) -> dict[str, Any]:
+def start(
+    ctx: AppContext, caller: Caller, label: str, until: str, view: View, note: str | None = None
+) -> dict[str, Any]:
     """Begin a review of everyone's access in a part of the matrix, as it is now.
 
     Args:
@@ -72,33 +75,66 @@ def start(ctx: AppContext, caller: Caller, label: str, until: str, view: View, n
     with ctx.database.reading() as connection:
         span = read_span(None, until, settings.time_zone(connection))
         if not until or not span["until_at"] or span["until_at"] <= now:
-            raise InvalidInput("The due date is missing or in the past.", "Set `until` to a future date, such as 2031-04-02.", "until")
-        rows = list(connection.execute(access_matrix.accesses(connection, ctx.catalogue.get(connection), view).limit(MOST_ROWS + 1)))
+            raise InvalidInput(
+                "The due date is missing or in the past.",
+                "Set `until` to a future date, such as 2031-04-02.",
+                "until",
+            )
+        rows = list(
+            connection.execute(
+                access_matrix.accesses(connection, ctx.catalogue.get(connection), view).limit(MOST_ROWS + 1)
+            )
+        )
     if not rows:
         raise InvalidInput("No access matches the scope of the review.", "Choose a wider scope.")
     if len(rows) > MOST_ROWS:
-        raise InvalidInput(f"The review would have more than {MOST_ROWS:,} rows.", "Limit it to an application, a role or the highest roles.")
+        raise InvalidInput(
+            f"The review would have more than {MOST_ROWS:,} rows.",
+            "Limit it to an application, a role or the highest roles.",
+        )
     review_id = new_id()
     review = {
-        "id": review_id, "label": label, "note": (note or "").strip() or None, "narrowed": _narrowed(view), "created_at": now,
-        "created_by": caller.name, "until_at": span["until_at"], "until_day": span["until_day"],
-    }  # fmt: skip
+        "id": review_id,
+        "label": label,
+        "note": (note or "").strip() or None,
+        "narrowed": _narrowed(view),
+        "created_at": now,
+        "created_by": caller.name,
+        "until_at": span["until_at"],
+        "until_day": span["until_day"],
+    }
     values = [
         {
-            "id": new_id(), "review_id": review_id, "user_id": row.user_id, "application_id": row.application_id, "role_id": row.role_id,
-            "since": row.from_at, "reasons": [chain(each) for each in row.reasons if each["until"] is None],
+            "id": new_id(),
+            "review_id": review_id,
+            "user_id": row.user_id,
+            "application_id": row.application_id,
+            "role_id": row.role_id,
+            "since": row.from_at,
+            "reasons": [chain(each) for each in row.reasons if each["until"] is None],
         }
         for row in rows
-    ]  # fmt: skip
+    ]
     with ctx.database.writing() as connection:
         connection.execute(insert(t.review).values(**review))
         connection.execute(insert(t.review_row), values)
-        record_change(connection, ctx.keys, caller, "created review", "review", review_id, now, {"label": label, "rows": len(values)})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "created review",
+            "review",
+            review_id,
+            now,
+            {"label": label, "rows": len(values)},
+        )
     return one(ctx, caller, review_id)
 
 
 def _narrowed(view: View) -> dict[str, str]:
-    return {name: value for name in ("application", "role", "only", "words") if (value := getattr(view, name))}
+    return {
+        name: value for name in ("application", "role", "only", "words") if (value := getattr(view, name))
+    }
 
 
 def close(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
@@ -111,8 +147,14 @@ def close(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = review_row(connection, review_id)
         if row.closed_at is None:
-            connection.execute(update(t.review).where(t.review.c.id == review_id).values(closed_at=now, closed_by=caller.name))
-            record_change(connection, ctx.keys, caller, "ended review", "review", review_id, now, {"label": row.label})
+            connection.execute(
+                update(t.review)
+                .where(t.review.c.id == review_id)
+                .values(closed_at=now, closed_by=caller.name)
+            )
+            record_change(
+                connection, ctx.keys, caller, "ended review", "review", review_id, now, {"label": row.label}
+            )
     return one(ctx, caller, review_id)
 
 
@@ -124,16 +166,27 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
         if connection.execute(select(v.id).where(*due).limit(1)).first() is None:
             return
     with ctx.database.writing() as connection:
-        connection.execute(update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its due date"))
+        connection.execute(
+            update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its due date")
+        )
 
 
 # Looking at them
 
 
 def list_reviews(ctx: AppContext, caller: Caller, ask: Ask) -> dict[str, Any]:
-    """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is told nothing."""
+    """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is
+    told nothing.
+    """
     with ctx.database.reading() as connection:
-        found = page(connection, select(t.review).where(*_of(caller)), [t.review.c.id], ask, lambda row: row, newest_first=True)
+        found = page(
+            connection,
+            select(t.review).where(*_of(caller)),
+            [t.review.c.id],
+            ask,
+            lambda row: row,
+            newest_first=True,
+        )
         return {**found, "items": _lines(connection, caller, found["items"])}
 
 
@@ -148,18 +201,26 @@ def one(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
 
 
 def _of(caller: Caller) -> list[Any]:
-    """Return the condition that a review is one for a caller to see: for an owner, that it has rows of their applications."""
+    """Return the condition that a review is one for a caller to see: for an owner, that it has rows of their
+    applications.
+    """
     if caller.applications is None:
         return []
     w, p = t.review_row.c, t.application.c
-    return [exists().where(w.review_id == t.review.c.id, w.application_id == p.id, p.key.in_(caller.applications))]
+    return [
+        exists().where(w.review_id == t.review.c.id, w.application_id == p.id, p.key.in_(caller.applications))
+    ]
 
 
 def review_row(connection: Connection, review_id: str, caller: Caller | None = None) -> Any:
     """Return the row of a review that the caller may see; raises NotFound."""
-    row = connection.execute(select(t.review).where(t.review.c.id == review_id, *(_of(caller) if caller else ()))).first()
+    row = connection.execute(
+        select(t.review).where(t.review.c.id == review_id, *(_of(caller) if caller else ()))
+    ).first()
     if row is None:
-        raise NotFound(f"There is no review with the ID '{review_id}'.", "Choose one from the list of reviews.")
+        raise NotFound(
+            f"There is no review with the ID '{review_id}'.", "Choose one from the list of reviews."
+        )
     return row
 
 
@@ -168,7 +229,11 @@ def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[
     w, p = t.review_row.c, t.application.c
     counted = (
         select(
-            w.review_id, p.key, p.label, p.owner, func.count().label("rows"),
+            w.review_id,
+            p.key,
+            p.label,
+            p.owner,
+            func.count().label("rows"),
             func.sum(case((w.decision == CONFIRMED, 1), else_=0)).label("confirmed"),
             func.sum(case((w.decision == TAKEN_AWAY, 1), else_=0)).label("taken_away"),
         )
@@ -176,24 +241,41 @@ def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[
         .where(w.review_id.in_([row.id for row in rows]))
         .group_by(w.review_id, p.key, p.label, p.owner)
         .order_by(p.label)
-    )  # fmt: skip
+    )
     if caller.applications is not None:
         counted = counted.where(p.key.in_(caller.applications))
     parts: defaultdict[str, list[dict[str, Any]]] = defaultdict(list)
     for each in connection.execute(counted):
         parts[each.review_id].append(
-            {"application": {"key": each.key, "label": each.label}, "owner": each.owner, "rows": each.rows,
-             "confirmed": each.confirmed, "taken_away": each.taken_away, "open": each.rows - each.confirmed - each.taken_away}
-        )  # fmt: skip
+            {
+                "application": {"key": each.key, "label": each.label},
+                "owner": each.owner,
+                "rows": each.rows,
+                "confirmed": each.confirmed,
+                "taken_away": each.taken_away,
+                "open": each.rows - each.confirmed - each.taken_away,
+            }
+        )
     return [
         {
-            "id": row.id, "label": row.label, "note": row.note, "narrowed": row.narrowed, "created_at": row.created_at,
-            "created_by": row.created_by, "until": row.until_at, "until_day": row.until_day, "closed_at": row.closed_at,
-            "closed_by": row.closed_by, "applications": parts[row.id],
-            **{name: sum(each[name] for each in parts[row.id]) for name in ("rows", "confirmed", "taken_away", "open")},
+            "id": row.id,
+            "label": row.label,
+            "note": row.note,
+            "narrowed": row.narrowed,
+            "created_at": row.created_at,
+            "created_by": row.created_by,
+            "until": row.until_at,
+            "until_day": row.until_day,
+            "closed_at": row.closed_at,
+            "closed_by": row.closed_by,
+            "applications": parts[row.id],
+            **{
+                name: sum(each[name] for each in parts[row.id])
+                for name in ("rows", "confirmed", "taken_away", "open")
+            },
         }
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def rows_statement(review_id: str) -> Any:
@@ -201,19 +283,41 @@ def rows_statement(review_id: str) -> Any:
     w, u, p, r = t.review_row.c, t.user.c, t.application.c, t.role.c
     return (
         select(
-            w.id, w.user_id, w.application_id, w.role_id, w.since, w.reasons, w.decision, w.decided_at, w.decided_by, w.note, w.outcome,
-            u.display_name, u.user_name, u.active, u.gone_at, p.key.label("application_key"), p.label.label("application_label"),
-            r.key.label("role_key"), r.label.label("role_label"), r.rank,
+            w.id,
+            w.user_id,
+            w.application_id,
+            w.role_id,
+            w.since,
+            w.reasons,
+            w.decision,
+            w.decided_at,
+            w.decided_by,
+            w.note,
+            w.outcome,
+            u.display_name,
+            u.user_name,
+            u.active,
+            u.gone_at,
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            r.key.label("role_key"),
+            r.label.label("role_label"),
+            r.rank,
         )
         .join(t.user, u.id == w.user_id)
         .join(t.application, p.id == w.application_id)
         .join(t.role, r.id == w.role_id)
         .where(w.review_id == review_id)
-    )  # fmt: skip
+    )
 
 
 def rows(
-    ctx: AppContext, review_id: str, ask: Ask, application: str | None = None, decision: str | None = None, words: str | None = None
+    ctx: AppContext,
+    review_id: str,
+    ask: Ask,
+    application: str | None = None,
+    decision: str | None = None,
+    words: str | None = None,
 ) -> dict[str, Any]:
     """Return a page of a review's rows by application and name; `decision` is "open" or one of `DECISIONS`.
 
@@ -227,7 +331,9 @@ def rows(
         if application:
             statement = statement.where(t.application.c.key == application)
         if decision:
-            statement = statement.where(w.decision.is_(None) if decision == "open" else w.decision == decision)
+            statement = statement.where(
+                w.decision.is_(None) if decision == "open" else w.decision == decision
+            )
         if words:
             statement = statement.where(text_search.name_has(words))
         return page(connection, statement, [t.application.c.label, u.display_name_key, w.id], ask, row_line)
@@ -241,9 +347,14 @@ def row_line(row: Any) -> dict[str, Any]:
         "status": "left" if row.gone_at else "active" if row.active else "inactive",
         "application": {"key": row.application_key, "label": row.application_label},
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
-        "since": row.since, "reasons": row.reasons, "decision": row.decision, "decided_at": row.decided_at, "decided_by": row.decided_by,
-        "note": row.note, "outcome": row.outcome,
-    }  # fmt: skip
+        "since": row.since,
+        "reasons": row.reasons,
+        "decision": row.decision,
+        "decided_at": row.decided_at,
+        "decided_by": row.decided_by,
+        "note": row.note,
+        "outcome": row.outcome,
+    }
 
 
 # Deciding
@@ -257,7 +368,9 @@ def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str
     """
     with ctx.database.reading() as connection:
         of, chosen = _chosen(connection, review_id, application, ids)
-        return changes_preview.shown(connection, _change(ctx, connection, of, chosen, _planned(connection, of, chosen)))
+        return changes_preview.shown(
+            connection, _change(ctx, connection, of, chosen, _planned(connection, of, chosen))
+        )
 
 
 def decide(
@@ -272,8 +385,8 @@ def decide(
 ) -> dict[str, Any]:
     """Confirm some rows of one application, or take what they say away.
 
-    What was assigned to the user is taken away; anyone who would still have it by a group or a rule is kept out of the application, if
-    nothing else of theirs there is left.
+    What was assigned to the user is taken away; anyone who would still have it by a group or a rule is kept
+    out of the application, if nothing else of theirs there is left.
 
     Returns:
         The review.
@@ -282,7 +395,9 @@ def decide(
         NotFound, InvalidInput; NeedsConfirmation, StalePreview.
     """
     if decision not in DECISIONS:
-        raise InvalidInput(f"'{decision}' is not a valid decision.", f"Use one of: {', '.join(DECISIONS)}.", "decision")
+        raise InvalidInput(
+            f"'{decision}' is not a valid decision.", f"Use one of: {', '.join(DECISIONS)}.", "decision"
+        )
     now = clock.now()
     cleared = None
     plan = Plan((), (), {})
@@ -290,32 +405,51 @@ def decide(
         of, chosen = _chosen(connection, review_id, application, ids)
         if decision == TAKEN_AWAY:
             plan = _planned(connection, of, chosen)
-            cleared = changes_preview.check(connection, _change(ctx, connection, of, chosen, plan), caller, sure)
+            cleared = changes_preview.check(
+                connection, _change(ctx, connection, of, chosen, plan), caller, sure
+            )
     with ctx.database.writing() as connection:
         _check_open(review_row(connection, review_id), now)
         try:
             _take_away(ctx, connection, caller, of, chosen, plan, cleared, now)
         except IntegrityError:
-            raise StalePreview("One of these users was excluded in the meantime.", "Reload the review.") from None
-        decided = {"decision": decision, "decided_at": now, "decided_by": caller.name, "note": (note or "").strip() or None}
+            raise StalePreview(
+                "One of these users was excluded in the meantime.", "Reload the review."
+            ) from None
+        decided = {
+            "decision": decision,
+            "decided_at": now,
+            "decided_by": caller.name,
+            "note": (note or "").strip() or None,
+        }
         values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
-        written = update(t.review_row).where(t.review_row.c.id == bindparam("row")).values(**decided, outcome=bindparam("came_of_it"))
+        written = (
+            update(t.review_row)
+            .where(t.review_row.c.id == bindparam("row"))
+            .values(**decided, outcome=bindparam("came_of_it"))
+        )
         connection.execute(written, values)
         details = {"application": application, "decision": decision, "rows": len(chosen)}
         personal = {"users": sorted({row.display_name for row in chosen})[:100]}
-        record_change(connection, ctx.keys, caller, "decided in review", "review", review_id, now, details, personal)
+        record_change(
+            connection, ctx.keys, caller, "decided in review", "review", review_id, now, details, personal
+        )
     if decision == TAKEN_AWAY:
         process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, caller, review_id)
 
 
-def _chosen(connection: Connection, review_id: str, application: str, ids: Sequence[str]) -> tuple[Any, list[Any]]:
+def _chosen(
+    connection: Connection, review_id: str, application: str, ids: Sequence[str]
+) -> tuple[Any, list[Any]]:
     """Return an application's row, and rows of a review that are of this application."""
     _check_open(review_row(connection, review_id), clock.now())
     of = application_by_key(connection, application)
     wanted = list(dict.fromkeys(ids))[:MOST_AT_ONCE]
     w = t.review_row.c
-    found = list(connection.execute(rows_statement(review_id).where(w.id.in_(wanted), w.application_id == of.id)))
+    found = list(
+        connection.execute(rows_statement(review_id).where(w.id.in_(wanted), w.application_id == of.id))
+    )
     if len(found) != len(set(ids)):
         hint = f"Decide at most {MOST_AT_ONCE} rows of one application at a time."
         raise NotFound(f"Some of these rows do not belong to '{of.label}' in this review.", hint, "rows")
@@ -338,11 +472,17 @@ def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
     a, x = t.assignment.c, t.access.c
     users = {row.user_id for row in chosen}
     direct = list(
-        connection.execute(select(t.assignment).where(a.application_id == of.id, a.user_id.in_(users), a.removed_at.is_(None), a.excludes.is_(False)))
+        connection.execute(
+            select(t.assignment).where(
+                a.application_id == of.id, a.user_id.in_(users), a.removed_at.is_(None), a.excludes.is_(False)
+            )
+        )
     )
     held: defaultdict[str, dict[str, list[Any]]] = defaultdict(dict)
     for each in connection.execute(
-        select(x.user_id, x.role_id, x.reasons).where(x.application_id == of.id, x.user_id.in_(users), x.until_at.is_(None))
+        select(x.user_id, x.role_id, x.reasons).where(
+            x.application_id == of.id, x.user_id.in_(users), x.until_at.is_(None)
+        )
     ):
         held[each.user_id][each.role_id] = [reason for reason in each.reasons if reason["until"] is None]
     taken = {(row.user_id, row.role_id) for row in chosen}
@@ -359,15 +499,21 @@ def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
             outcomes[row.id] = "The assignment was deleted."
         elif not remaining:
             kept_out.add(row.user_id)
-            outcomes[row.id] = f"The user is excluded from {of.label}, because the role comes through {', '.join(named(each) for each in others)}."
+            outcomes[row.id] = (
+                f"The user is excluded from {of.label}, because the role comes through "
+                f"{', '.join(named(each) for each in others)}."
+            )
         else:
             outcomes[row.id] = (
-                f"The user still has the role through {', '.join(named(each) for each in others)} and keeps another role. Remove the user there."
+                f"The user still has the role through {', '.join(named(each) for each in others)} and "
+                "keeps another role. Remove the user there."
             )
     return Plan(removed, tuple(sorted(kept_out)), outcomes)
 
 
-def _change(ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[Any], plan: Plan) -> PlannedChange:
+def _change(
+    ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[Any], plan: Plan
+) -> PlannedChange:
     gone = {each.id for each in plan.removed}
     shut = frozenset(plan.kept_out)
 
@@ -382,7 +528,14 @@ def _change(ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[A
 
 
 def _take_away(
-    ctx: AppContext, connection: Connection, caller: Caller, of: Any, chosen: Sequence[Any], plan: Plan, cleared: tuple[str, str] | None, now: Instant
+    ctx: AppContext,
+    connection: Connection,
+    caller: Caller,
+    of: Any,
+    chosen: Sequence[Any],
+    plan: Plan,
+    cleared: tuple[str, str] | None,
+    now: Instant,
 ) -> None:
     if not plan.removed and not plan.kept_out:
         return
@@ -390,12 +543,38 @@ def _take_away(
     for each in plan.removed:
         connection.execute(update(t.assignment).where(t.assignment.c.id == each.id).values(removed_at=now))
         details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
-        record_change(connection, ctx.keys, caller, "deleted assignment", "assignment", each.id, now, details, {"user": names[each.user_id]})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "deleted assignment",
+            "assignment",
+            each.id,
+            now,
+            details,
+            {"user": names[each.user_id]},
+        )
     for user_id in plan.kept_out:
-        row = {"id": new_id(), "application_id": of.id, "user_id": user_id, "excludes": True, "note": "Removed in a review"}
+        row = {
+            "id": new_id(),
+            "application_id": of.id,
+            "user_id": user_id,
+            "excludes": True,
+            "note": "Removed in a review",
+        }
         connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
         details = {"application": of.key, "excludes": True, "by": "review"}
-        record_change(connection, ctx.keys, caller, "created assignment", "assignment", row["id"], now, details, {"user": names[user_id]})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "created assignment",
+            "assignment",
+            row["id"],
+            now,
+            details,
+            {"user": names[user_id]},
+        )
     raise_revision(connection)
     touched = [*{each.user_id for each in plan.removed} | {*plan.kept_out}]
     recompute_marks.mark_users(connection, touched, now, cleared)

@@ -1,4 +1,6 @@
-"""Confirmation of users who come to meet a rule that gives the highest role of an application: an attribute alone does not give it."""
+"""Confirmation of users who come to meet a rule that gives the highest role of an application: an attribute
+alone does not give it.
+"""
 
 from __future__ import annotations
 
@@ -31,18 +33,31 @@ def waiting(ctx: AppContext, assignment_id: str, ask: Ask) -> dict[str, Any]:
     """
     with ctx.database.reading() as connection:
         row = _rule_row(connection, assignment_id)
-        found = rule_matches.matching(connection, ctx.catalogue.get(connection), row) if row.confirmed is not None else []
-        return rule_matches.listed(connection, [each for each in found if each not in set(row.confirmed or ())], ask)
+        found = (
+            rule_matches.matching(connection, ctx.catalogue.get(connection), row)
+            if row.confirmed is not None
+            else []
+        )
+        return rule_matches.listed(
+            connection, [each for each in found if each not in set(row.confirmed or ())], ask
+        )
 
 
-def confirm(ctx: AppContext, caller: Caller, assignment_id: str, users: Sequence[str] | None, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
+def confirm(
+    ctx: AppContext,
+    caller: Caller,
+    assignment_id: str,
+    users: Sequence[str] | None,
+    sure: Confirmation = UNCONFIRMED,
+) -> dict[str, Any]:
     """Have users who meet a rule get its role, which is the highest of its application.
 
     Args:
         users: their ids; None for all who wait now.
 
     Raises:
-        NotFound; InvalidInput: if the assignment is no rule, or a user does not meet it; NeedsConfirmation, StalePreview.
+        NotFound; InvalidInput: if the assignment is no rule, or a user does not meet it; NeedsConfirmation,
+        StalePreview.
     """
     now = clock.now()
     with ctx.database.reading() as connection:
@@ -52,11 +67,22 @@ def confirm(ctx: AppContext, caller: Caller, assignment_id: str, users: Sequence
         row = row_of(connection, assignment_id)
         # Whom others have confirmed meanwhile stay so.
         together = sorted({*values, *(row.confirmed or ())})
-        connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(confirmed=together))
+        connection.execute(
+            update(t.assignment).where(t.assignment.c.id == assignment_id).values(confirmed=together)
+        )
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
         number = len(together) - len(row.confirmed or ())
-        record_change(connection, ctx.keys, caller, "confirmed users of a rule", "assignment", assignment_id, now, {"users": number})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "confirmed users of a rule",
+            "assignment",
+            assignment_id,
+            now,
+            {"users": number},
+        )
     process_marks(ctx, USERS_PER_CHUNK)
     return assignments.one(ctx, assignment_id)
 
@@ -67,23 +93,37 @@ def preview_confirming(ctx: AppContext, assignment_id: str, users: Sequence[str]
         return preview.shown(connection, confirming(ctx, connection, assignment_id, users)[1])
 
 
-def confirming(ctx: AppContext, connection: Connection, assignment_id: str, users: Sequence[str] | None) -> tuple[list[str], PlannedChange]:
-    """Return the users who would be confirmed for a rule, with those who are, and the change that this would be."""
+def confirming(
+    ctx: AppContext, connection: Connection, assignment_id: str, users: Sequence[str] | None
+) -> tuple[list[str], PlannedChange]:
+    """Return the users who would be confirmed for a rule, with those who are, and the change that this would
+    be.
+    """
     row, catalogue = _rule_row(connection, assignment_id), ctx.catalogue.get(connection)
     if row.confirmed is None:
-        raise InvalidInput("No users of this rule wait for confirmation.", "All users who match the rule have the role.")
+        raise InvalidInput(
+            "No users of this rule wait for confirmation.", "All users who match the rule have the role."
+        )
     meeting = rule_matches.matching(connection, catalogue, row)
     unknown = sorted({*(users or ())} - {*meeting})
     if unknown:
-        raise InvalidInput(f"The user '{unknown[0]}' does not match the rule.", "Choose users from `dravo assignment waiting`.", "users")
+        raise InvalidInput(
+            f"The user '{unknown[0]}' does not match the rule.",
+            "Choose users from `dravo assignment waiting`.",
+            "users",
+        )
     values = sorted({*row.confirmed, *(meeting if users is None else users)})
     without = assignment_changes.removing(catalogue, row)
-    then = assignment_changes.adding(connection, without.catalogue, [{**row._mapping, "confirmed": values, "future_users": False}])
+    then = assignment_changes.adding(
+        connection, without.catalogue, [{**row._mapping, "confirmed": values, "future_users": False}]
+    )
     return values, replace(then, user=lambda user: then.user(without.user(user)))
 
 
 def _rule_row(connection: Connection, assignment_id: str) -> Any:
     row = row_of(connection, assignment_id)
     if row.rule is None:
-        raise InvalidInput("This assignment is not a rule.", "Only rules that assign the highest role need confirmation.")
+        raise InvalidInput(
+            "This assignment is not a rule.", "Only rules that assign the highest role need confirmation."
+        )
     return row

@@ -43,14 +43,22 @@ def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
     return {"rule": condition.text, "reach": reach, "users": first}
 
 
-def count(connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]) -> dict[str, tuple[int, int]]:
-    """Return by rule how many active users have its role by it, and how many wait for a confirmation; all are counted in one pass."""
+def count(
+    connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]
+) -> dict[str, tuple[int, int]]:
+    """Return by rule how many active users have its role by it, and how many wait for a confirmation; all
+    are counted in one pass.
+    """
     found = {each.id: (0, 0) for each in rules}
     for facts, _ in _facts(connection, catalogue, rules):
         for rule in rules:
             if access_evaluation.meets(facts, rule):
                 reached, waiting = found[rule.id]
-                found[rule.id] = (reached + 1, waiting) if access_evaluation.is_confirmed(facts, rule) else (reached, waiting + 1)
+                found[rule.id] = (
+                    (reached + 1, waiting)
+                    if access_evaluation.is_confirmed(facts, rule)
+                    else (reached, waiting + 1)
+                )
     return found
 
 
@@ -61,11 +69,17 @@ def matching(connection: Connection, catalogue: ConfigSnapshot, row: Any) -> lis
         row: with the columns of the assignment's table.
     """
     rule = assignment_of(row, condition_of(row.rule, extensions(connection)))
-    return [facts.user_id for facts, _ in _facts(connection, catalogue, [rule]) if access_evaluation.meets(facts, rule)]
+    return [
+        facts.user_id
+        for facts, _ in _facts(connection, catalogue, [rule])
+        if access_evaluation.meets(facts, rule)
+    ]
 
 
 def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, Any]) -> dict[str, Any]:
-    """Return the row of a new assignment; where a rule gives the highest role, only those who meet it now are confirmed for it."""
+    """Return the row of a new assignment; where a rule gives the highest role, only those who meet it now
+    are confirmed for it.
+    """
     top = catalogue.highest.get(row["application_id"])
     if row["rule"] is None or row["role_id"] is None or row["role_id"] != top or row["future_users"]:
         return row
@@ -74,43 +88,72 @@ def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, 
 
 def listed(connection: Connection, user_ids: Sequence[str], ask: Ask) -> dict[str, Any]:
     """Return a page of some users, in their order."""
-    start = next((place + 1 for place, each in enumerate(user_ids) if each == ask.after), 0) if ask.after else 0
+    start = (
+        next((place + 1 for place, each in enumerate(user_ids) if each == ask.after), 0) if ask.after else 0
+    )
     some = list(user_ids[start : start + ask.count])
     found = users_by_id(connection, some)
     following = some[-1] if start + len(some) < len(user_ids) and some else None
-    return {"items": [found[each] for each in some if each in found], "total": len(user_ids), "next": following}
+    return {
+        "items": [found[each] for each in some if each in found],
+        "total": len(user_ids),
+        "next": following,
+    }
 
 
 def active_users(connection: Connection) -> int:
     """Return how many users are active."""
-    return int(connection.execute(select(func.count()).select_from(t.user).where(t.user.c.active.is_(True))).scalar_one())
+    return int(
+        connection.execute(
+            select(func.count()).select_from(t.user).where(t.user.c.active.is_(True))
+        ).scalar_one()
+    )
 
 
-def _facts(connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]) -> Iterator[tuple[UserFacts, Any]]:
-    """Yield active users by name, as rules see them: by all that is known, and by what each source reported that a rule names."""
+def _facts(
+    connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]
+) -> Iterator[tuple[UserFacts, Any]]:
+    """Yield active users by name, as rules see them: by all that is known, and by what each source reported
+    that a rule names.
+    """
     reported: defaultdict[str, defaultdict[str, list[UserRecord]]] = defaultdict(lambda: defaultdict(list))
     named = {each.source_id for each in rules if each.source_id is not None}
     r = t.record.c
     if named:
         where = (r.source_id.in_(named), r.gone_at.is_(None), r.undecided.is_(False))
-        for row in connection.execute(select(r.id, r.user_id, r.source_id, r.connection_type, r.data).where(*where)):
+        for row in connection.execute(
+            select(r.id, r.user_id, r.source_id, r.connection_type, r.data).where(*where)
+        ):
             record = UserRecord(row.id, row.source_id, row.connection_type, row.data, row.user_id)
             if record.active:
                 reported[row.user_id][row.source_id].append(record)
     conditions = [each.condition for each in rules if each.condition is not None]
     for row, user in _everyone(connection, catalogue, conditions):
-        by_source = {
-            source_id: {**user, **seen(catalogue.merged(records).attributes, user.get("groups", ()), user.get("source", ()))}
-            for source_id, records in reported[row.id].items()
-        } if row.id in reported else {}  # fmt: skip
+        by_source = (
+            {
+                source_id: {
+                    **user,
+                    **seen(
+                        catalogue.merged(records).attributes, user.get("groups", ()), user.get("source", ())
+                    ),
+                }
+                for source_id, records in reported[row.id].items()
+            }
+            if row.id in reported
+            else {}
+        )
         yield UserFacts(True, seen=user, by_source=by_source, user_id=row.id), row
 
 
-def _everyone(connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]) -> Iterator[tuple[Any, dict[str, Any]]]:
+def _everyone(
+    connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]
+) -> Iterator[tuple[Any, dict[str, Any]]]:
     """Yield active users by name, each with how conditions see them."""
     u, r = t.user.c, t.record.c
     sources: defaultdict[str, list[str]] = defaultdict(list)
-    for user_id, source_id in connection.execute(select(r.user_id, r.source_id).where(r.gone_at.is_(None)).distinct()):
+    for user_id, source_id in connection.execute(
+        select(r.user_id, r.source_id).where(r.gone_at.is_(None)).distinct()
+    ):
         sources[user_id].append(catalogue.sources[source_id])
     direct: defaultdict[str, list[str]] = defaultdict(list)
     named: dict[str, dict[str, Any]] = {}
@@ -118,17 +161,35 @@ def _everyone(connection: Connection, catalogue: ConfigSnapshot, conditions: Seq
         listed = groups.listed(select(t.group.c.id).where(t.group.c.gone_at.is_(None)))
         for user_id, group_id in connection.execute(select(listed)):
             direct[user_id].append(group_id)
-        named = {each.id: {"value": each.id, "display": each.name, "source": each.source_key} for each in labels(connection, None).values()}
-    statement = select(u.id, u.display_name, u.user_name, u.attributes).where(u.active.is_(True)).order_by(u.display_name_key)
+        named = {
+            each.id: {"value": each.id, "display": each.name, "source": each.source_key}
+            for each in labels(connection, None).values()
+        }
+    statement = (
+        select(u.id, u.display_name, u.user_name, u.attributes)
+        .where(u.active.is_(True))
+        .order_by(u.display_name_key)
+    )
     for row in connection.execute(statement.execution_options(yield_per=2_000)):
         within = access_evaluation.memberships(direct.get(row.id, ()), catalogue.parents) if direct else ()
-        yield row, seen(row.attributes, [named[each.group_id] for each in within if each.group_id in named], sources[row.id])
+        yield (
+            row,
+            seen(
+                row.attributes,
+                [named[each.group_id] for each in within if each.group_id in named],
+                sources[row.id],
+            ),
+        )
 
 
 def confirm_present(connection: Connection, application_id: str) -> None:
-    """Have the users of rules be confirmed for a role that has become the highest: they keep it, and others wait from now on."""
+    """Have the users of rules be confirmed for a role that has become the highest: they keep it, and others
+    wait from now on.
+    """
     a, x, r = t.assignment.c, t.access.c, t.role.c
-    top = connection.execute(select(r.id).where(r.application_id == application_id).order_by(r.rank.desc(), r.key).limit(1)).scalar()
+    top = connection.execute(
+        select(r.id).where(r.application_id == application_id).order_by(r.rank.desc(), r.key).limit(1)
+    ).scalar()
     unconfirmed = (
         a.role_id == top,
         a.rule.is_not(None),
@@ -138,5 +199,7 @@ def confirm_present(connection: Connection, application_id: str) -> None:
         a.excludes.is_(False),
     )
     for row in connection.execute(select(a.id).where(*unconfirmed)).all():
-        having = connection.execute(select(x.user_id).where(x.role_id == top, x.until_at.is_(None)).distinct()).scalars()
+        having = connection.execute(
+            select(x.user_id).where(x.role_id == top, x.until_at.is_(None)).distinct()
+        ).scalars()
         connection.execute(update(t.assignment).where(a.id == row.id).values(confirmed=sorted(having)))

@@ -1,4 +1,6 @@
-"""What somebody would have who does not exist yet: attributes and groups given, roles expected; nothing is changed."""
+"""What somebody would have who does not exist yet: attributes and groups given, roles expected; nothing is
+changed.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,11 @@ from dravo.services.sources import schemas as source_schemas
 from dravo.store import clock
 
 
-def expect(ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: Sequence[str]) -> dict[str, Any]:
-    """Return which roles somebody of a source would get, with the reasons of each, and how each account would be.
+def expect(
+    ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: Sequence[str]
+) -> dict[str, Any]:
+    """Return which roles somebody of a source would get, with the reasons of each, and how each account
+    would be.
 
     Args:
         source: whose user it would be, by key.
@@ -35,14 +40,22 @@ def expect(ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: 
         try:
             data = read_resource({"userName": "somebody", **attributes}, shape)
         except ScimError as wrong:
-            raise InvalidInput(wrong.detail, "Enter the attributes as the source would send them.", "attributes") from None
+            raise InvalidInput(
+                wrong.detail, "Enter the attributes as the source would send them.", "attributes"
+            ) from None
         named = [find_group(connection, each, source).id for each in groups]
         catalogue = ctx.catalogue.get(connection)
     record = UserRecord("expected", row.id, "inbound_scim", data, "expected")
     outcome = plan_user(UserSnapshot("expected", None, (record,), tuple(named)), catalogue, now)
     due = {change.application_id: change.due for change in outcome.accounts}
     items = []
-    for change in sorted(outcome.access, key=lambda each: (catalogue.applications[each.application_id].label, catalogue.roles[each.role_id].order)):
+    for change in sorted(
+        outcome.access,
+        key=lambda each: (
+            catalogue.applications[each.application_id].label,
+            catalogue.roles[each.role_id].order,
+        ),
+    ):
         application, role = catalogue.applications[change.application_id], catalogue.roles[change.role_id]
         account = due.get(change.application_id)
         items.append(

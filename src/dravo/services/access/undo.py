@@ -1,4 +1,6 @@
-"""Takes back what the audit log tells of: a change of an assignment or of a policy, with its own preview; taking back is a change too."""
+"""Takes back what the audit log tells of: a change of an assignment or of a policy, with its own preview;
+taking back is a change too.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,12 @@ from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 
-ADDED, CHANGED, REMOVED, POLICY = "created assignment", "changed assignment", "deleted assignment", "changed policy"
+ADDED, CHANGED, REMOVED, POLICY = (
+    "created assignment",
+    "changed assignment",
+    "deleted assignment",
+    "changed policy",
+)
 UNDOABLE = (ADDED, CHANGED, REMOVED, POLICY)
 
 
@@ -35,11 +42,20 @@ def preview(ctx: AppContext, entry_id: int) -> dict[str, Any]:
             return access_policies.preview(ctx, key, before)
         catalogue = ctx.catalogue.get(connection)
         if entry.action == ADDED:
-            return changes_preview.shown(connection, assignment_changes.removing(catalogue, row_of(connection, entry.object_id)))
+            return changes_preview.shown(
+                connection, assignment_changes.removing(catalogue, row_of(connection, entry.object_id))
+            )
         if entry.action == REMOVED:
-            return changes_preview.shown(connection, assignment_changes.adding(connection, catalogue, [_removed(connection, entry)]))
+            return changes_preview.shown(
+                connection, assignment_changes.adding(connection, catalogue, [_removed(connection, entry)])
+            )
         from_, until, _, confirmed, plan = _before(connection, entry)
-        return changes_preview.shown(connection, assignment_changes.changing(connection, catalogue, entry.object_id, from_, until, confirmed, plan))
+        return changes_preview.shown(
+            connection,
+            assignment_changes.changing(
+                connection, catalogue, entry.object_id, from_, until, confirmed, plan
+            ),
+        )
 
 
 def undo(ctx: AppContext, caller: Caller, entry_id: int, sure: Confirmation) -> None:
@@ -70,17 +86,35 @@ def _entry(connection: Connection, entry_id: int) -> Any:
     if row is None:
         raise NotFound(f"There is no entry {entry_id} in the audit log.")
     if row.action not in UNDOABLE:
-        raise InvalidInput(f"'{row.action}' cannot be undone.", "Only changes to assignments and access policies can be undone here.")
+        raise InvalidInput(
+            f"'{row.action}' cannot be undone.",
+            "Only changes to assignments and access policies can be undone here.",
+        )
     return row
 
 
-def _before(connection: Connection, entry: Any) -> tuple[str | None, str | None, str | None, list[str] | None, str | None]:
-    """Return (from, until, note, confirmed groups, plan by key) as they were before a change; None for what it did not touch."""
+def _before(
+    connection: Connection, entry: Any
+) -> tuple[str | None, str | None, str | None, list[str] | None, str | None]:
+    """Return (from, until, note, confirmed groups, plan by key) as they were before a change; None for what
+    it did not touch.
+    """
     before = entry.details["before"]
     plan = None
     if "plan_id" in before:
-        plan = connection.execute(select(t.license_plan.c.key).where(t.license_plan.c.id == before["plan_id"])).scalar() or ""
-    return before["from_day"] or before["from_at"], before["until_day"] or before["until_at"], before["note"], before.get("confirmed"), plan
+        plan = (
+            connection.execute(
+                select(t.license_plan.c.key).where(t.license_plan.c.id == before["plan_id"])
+            ).scalar()
+            or ""
+        )
+    return (
+        before["from_day"] or before["from_at"],
+        before["until_day"] or before["until_at"],
+        before["note"],
+        before.get("confirmed"),
+        plan,
+    )
 
 
 def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
@@ -95,11 +129,25 @@ def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
         raise NotFound("The application of this assignment was deleted.")
     values = dict(row._mapping)
     if row.pattern is not None and row.source_id is None:
-        raise NotFound("The source of this pattern was deleted.", "Create a new assignment for another source.")
-    same = [t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name] for name in _WHOM]
-    if connection.execute(select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)).first():
+        raise NotFound(
+            "The source of this pattern was deleted.", "Create a new assignment for another source."
+        )
+    same = [
+        t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name]
+        for name in _WHOM
+    ]
+    if connection.execute(
+        select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)
+    ).first():
         raise AlreadyExists("The same assignment exists again.", "Nothing needs to be undone.")
-    return {**{name: value for name, value in values.items() if name not in ("created_at", "created_by", "removed_at")}, "id": new_id()}
+    return {
+        **{
+            name: value
+            for name, value in values.items()
+            if name not in ("created_at", "created_by", "removed_at")
+        },
+        "id": new_id(),
+    }
 
 
 _WHOM = ("application_id", "role_id", "user_id", "group_id", "rule", "pattern", "source_id", "excludes")
@@ -107,11 +155,15 @@ _WHOM = ("application_id", "role_id", "user_id", "group_id", "rule", "pattern", 
 
 def _policy(connection: Connection, entry: Any) -> tuple[str, dict[str, Any]]:
     """Return an application's key and its policy as it was before a change."""
-    key = connection.execute(select(t.application.c.key).where(t.application.c.id == entry.object_id)).scalar()
+    key = connection.execute(
+        select(t.application.c.key).where(t.application.c.id == entry.object_id)
+    ).scalar()
     if key is None:
         raise NotFound("The application was deleted.")
     before = dict(entry.details["before"])
     default = before.pop("default_role_id", None)
     if default is not None:
-        before["fallback_role"] = connection.execute(select(t.role.c.key).where(t.role.c.id == default)).scalar()
+        before["fallback_role"] = connection.execute(
+            select(t.role.c.key).where(t.role.c.id == default)
+        ).scalar()
     return str(key), before

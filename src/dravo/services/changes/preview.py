@@ -1,4 +1,6 @@
-"""What a change would do to access: the plan of it, shown to the operator, or confirmed by the operator and applied."""
+"""What a change would do to access: the plan of it, shown to the operator, or confirmed by the operator and
+applied.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,8 @@ SHOWN = 5_000
 
 @dataclass(frozen=True)
 class Confirmation:
-    """What an operator said with a change: the application's label, typed, where it is serious; and (gained, lost, changed) as they
+    """What an operator said with a change: the application's label, typed, where it is serious; and (gained,
+    lost, changed) as they
     saw them in the preview."""
 
     confirm: str | None = None
@@ -60,7 +63,11 @@ class PlannedChange:
     @property
     def typed(self) -> str:
         """What is typed to confirm it."""
-        return self.name if self.application_id is None else self.catalogue.applications[self.application_id].label
+        return (
+            self.name
+            if self.application_id is None
+            else self.catalogue.applications[self.application_id].label
+        )
 
     def concerns(self, application_id: str) -> bool:
         """Whether what becomes of an application is shown."""
@@ -70,7 +77,9 @@ class PlannedChange:
 def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan]:
     """Yield what would become of everyone whom a change can touch, some hundred at a time in memory."""
     now = clock.now()
-    ids = list(dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars()))
+    ids = list(
+        dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars())
+    )
     for start in range(0, len(ids), user_snapshots.CHUNK):
         for user in user_snapshots.users(connection, ids[start : start + user_snapshots.CHUNK]).values():
             yield plan_user(change.user(user), change.catalogue, now)
@@ -78,7 +87,9 @@ def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan
 
 
 def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> dict[str, Any]:
-    """Return a plan as it is shown: counts, then users with their roles in each application that it concerns, before and after."""
+    """Return a plan as it is shown: counts, then users with their roles in each application that it
+    concerns, before and after.
+    """
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
     taken: Counter[str] = Counter()
     top_gained: Counter[str] = Counter()
@@ -91,14 +102,28 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> d
         for line in lines:
             counts[line["what"]] += 1
         users.extend(lines[: most - len(users)])
-        taken.update({each.application_id for each in outcome.access if each.closed and change.concerns(each.application_id)})
-        top_gained.update({each.application_id for each in outcome.access if each.id is None and each.role_id in top})
-        asks.update(plan_id for application_id, plan_id in outcome.seating.asks if change.concerns(application_id))
+        taken.update(
+            {
+                each.application_id
+                for each in outcome.access
+                if each.closed and change.concerns(each.application_id)
+            }
+        )
+        top_gained.update(
+            {each.application_id for each in outcome.access if each.id is None and each.role_id in top}
+        )
+        asks.update(
+            plan_id for application_id, plan_id in outcome.seating.asks if change.concerns(application_id)
+        )
         counts["accounts"] += sum(change.concerns(each.application_id) for each in outcome.accounts)
     of = change.application_id
     applications = change.catalogue.applications
-    concerned = sorted({*taken, *top_gained}, key=lambda each: applications[each].label) if of is None else [of]
-    weighed = [(each, confirmation_reason(connection, each, taken[each], top_gained[each])) for each in concerned]
+    concerned = (
+        sorted({*taken, *top_gained}, key=lambda each: applications[each].label) if of is None else [of]
+    )
+    weighed = [
+        (each, confirmation_reason(connection, each, taken[each], top_gained[each])) for each in concerned
+    ]
     return {
         **counts,
         "taken": sum(taken.values()),
@@ -107,17 +132,35 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> d
         "type_to_confirm": change.typed,
         "users": users,
         "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
-        "confirm": " ".join([*([change.serious] if change.serious else []), *(_where(change, each, told) for each, told in weighed if told)]),
+        "confirm": " ".join(
+            [
+                *([change.serious] if change.serious else []),
+                *(_where(change, each, told) for each, told in weighed if told),
+            ]
+        ),
     }
 
 
 def _seats(connection: Connection, catalogue: ConfigSnapshot, plan_id: str, asked: int) -> dict[str, Any]:
     """Return how far the free seats of a plan go for so many who would need one."""
     plan = catalogue.plans[plan_id]
-    free = None if plan.seats is None else max(0, plan.seats - seat_queries.taken(connection, plan_id) - seat_queries.waiting(connection, plan_id))
+    free = (
+        None
+        if plan.seats is None
+        else max(
+            0,
+            plan.seats - seat_queries.taken(connection, plan_id) - seat_queries.waiting(connection, plan_id),
+        )
+    )
     application = _named(catalogue, plan.application_id)
     wait = 0 if free is None else max(0, asked - free)
-    return {"plan": {"key": plan.key, "label": plan.label}, "application": application, "asked": asked, "free": free, "wait": wait}
+    return {
+        "plan": {"key": plan.key, "label": plan.label},
+        "application": application,
+        "asked": asked,
+        "free": free,
+        "wait": wait,
+    }
 
 
 def _named(catalogue: ConfigSnapshot, application_id: str) -> dict[str, str]:
@@ -127,14 +170,21 @@ def _named(catalogue: ConfigSnapshot, application_id: str) -> dict[str, str]:
 
 def _where(change: PlannedChange, application_id: str, told: str) -> str:
     """Return what is serious about a change, with the application where more than one is concerned."""
-    return told if change.application_id is not None else f"{change.catalogue.applications[application_id].label}: {told}"
+    return (
+        told
+        if change.application_id is not None
+        else f"{change.catalogue.applications[application_id].label}: {told}"
+    )
 
 
-def check(connection: Connection, change: PlannedChange, caller: Caller, sure: Confirmation) -> tuple[str, str] | None:
+def check(
+    connection: Connection, change: PlannedChange, caller: Caller, sure: Confirmation
+) -> tuple[str, str] | None:
     """Make sure that an operator's change is what they saw, and that a serious one was confirmed.
 
     Returns:
-        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need not wait for the removal limit.
+        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need
+        not wait for the removal limit.
 
     Raises:
         StalePreview: if it would do other than was seen.
@@ -142,20 +192,31 @@ def check(connection: Connection, change: PlannedChange, caller: Caller, sure: C
     """
     found = shown(connection, change, most=0)
     if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
-        told = f"{found['gained']:,} users gain access, {found['lost']:,} lose access and {found['changed']:,} change roles"
-        raise StalePreview(f"The preview is out of date. The result is now: {told}.", "Preview again, then confirm.")
+        told = (
+            f"{found['gained']:,} users gain access, {found['lost']:,} lose access and "
+            f"{found['changed']:,} change roles"
+        )
+        raise StalePreview(
+            f"The preview is out of date. The result is now: {told}.", "Preview again, then confirm."
+        )
     if not found["confirm"]:
         return None
     if sure.confirm != change.typed:
         what = "the application" if change.application_id is not None else "the changed object"
-        raise NeedsConfirmation(found["confirm"], f"Type the name of {what}, '{change.typed}', to confirm.", "confirm")
+        raise NeedsConfirmation(
+            found["confirm"], f"Type the name of {what}, '{change.typed}', to confirm.", "confirm"
+        )
     return change.application_id or EVERY_APPLICATION, caller.name
 
 
 def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]:
     """Yield a line for each application in which somebody gains, loses or changes roles."""
     roles, applications = change.catalogue.roles, change.catalogue.applications
-    touched = {each.application_id for each in outcome.access if (each.closed or each.id is None) and change.concerns(each.application_id)}
+    touched = {
+        each.application_id
+        for each in outcome.access
+        if (each.closed or each.id is None) and change.concerns(each.application_id)
+    }
     for of in sorted(touched, key=lambda each: applications[each].label):
         before = [held.role_id for held in outcome.user.access if held.application_id == of]
         lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}

@@ -1,6 +1,7 @@
 """Works out again anyone who is marked, in chunks, and anyone who's dates have come.
 
-A change that touches many commits with marks on those affected; nobody who is marked is delivered before they are worked out.
+A change that touches many commits with marks on those affected; nobody who is marked is delivered before
+they are worked out.
 """
 
 from __future__ import annotations
@@ -31,7 +32,9 @@ log = structlog.get_logger("worker")
 
 
 class SetAside:
-    """Users of whom nothing could be worked out, by a mistake of ours: the others go on, and these are tried again later."""
+    """Users of whom nothing could be worked out, by a mistake of ours: the others go on, and these are tried
+    again later.
+    """
 
     def __init__(self, heartbeats: Heartbeats) -> None:
         self._heartbeats = heartbeats
@@ -103,24 +106,39 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
     now = clock.now()
     asked = _marked(left_out)
     with ctx.database.reading() as connection:
-        rows = connection.execute(asked if user_id is None else asked.where(t.pending_recompute.c.user_id == user_id)).all()
+        rows = connection.execute(
+            asked if user_id is None else asked.where(t.pending_recompute.c.user_id == user_id)
+        ).all()
         if not rows:
             return 0
         marks = [(row.user_id, row.since) for row in rows]
-        cleared = {(row.user_id, row.confirmed_for): row.released_by for row in rows if row.confirmed_for is not None}
+        cleared = {
+            (row.user_id, row.confirmed_for): row.released_by for row in rows if row.confirmed_for is not None
+        }
         catalogue = ctx.catalogue.get(connection)
         users = user_snapshots.users(connection, [user_id for user_id, _ in marks])
         kept = _as_kept(connection, users.values())
     outcomes = [plan_user(user, catalogue, now) for user in users.values()]
     # Of several records any change of whose word counts may let another one speak.
-    other = [each for each in outcomes if each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each)]
+    other = [
+        each for each in outcomes if each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each)
+    ]
     others = {each.user.user_id for each in other}
     same = [each for each in outcomes if each.user.user_id not in others]
     try:
         with ctx.database.writing() as connection:
-            apply_outcomes(connection, same, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision, cleared=cleared)
+            apply_outcomes(
+                connection, same, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision, cleared=cleared
+            )
             if other:
-                apply_outcomes(connection, other, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared)
+                apply_outcomes(
+                    connection,
+                    other,
+                    now,
+                    rewrite=UserRewrite.NAMES,
+                    seen=catalogue.revision,
+                    cleared=cleared,
+                )
             remove_marks(connection, marks)
     except (StalePreview, IntegrityError):
         # Somebody was quicker; the marks still stand, so they come up again from what is true then.
@@ -129,10 +147,16 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
 
 
 def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, tuple[Any, Any, bool]]:
-    """Return what is kept of those who have several records: attributes, who gave them, and whether they are active."""
+    """Return what is kept of those who have several records: attributes, who gave them, and whether they are
+    active.
+    """
     ids = [user.user_id for user in users if len(user.records) > 1]
     u = t.user.c
-    rows = connection.execute(select(u.id, u.attributes, u.given_by, u.active).where(u.id.in_(ids))) if ids else ()
+    rows = (
+        connection.execute(select(u.id, u.attributes, u.given_by, u.active).where(u.id.in_(ids)))
+        if ids
+        else ()
+    )
     return {row.id: (row.attributes, row.given_by, row.active) for row in rows}
 
 
@@ -146,7 +170,9 @@ def mark_due_changes(ctx: AppContext, now: Instant) -> bool:
     Returns:
         Whether there are any.
     """
-    due = select(t.user.c.id, literal(now)).where(t.user.c.next_change_at.is_not(None), t.user.c.next_change_at <= now)
+    due = select(t.user.c.id, literal(now)).where(
+        t.user.c.next_change_at.is_not(None), t.user.c.next_change_at <= now
+    )
     with ctx.database.reading() as connection:
         if connection.execute(due.limit(1)).first() is None:
             return False

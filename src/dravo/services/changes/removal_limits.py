@@ -22,15 +22,23 @@ class NeedsConfirmation(DravoError):
 
 def limits(values: Mapping[str, Any]) -> Limits:
     """Return how much may be taken away at once, out of the settings."""
-    return Limits(values["removal_limit_number"], values["removal_limit_percent"], values["removal_limit_minimum"])
+    return Limits(
+        values["removal_limit_number"], values["removal_limit_percent"], values["removal_limit_minimum"]
+    )
 
 
 def present_in(connection: Connection, application_id: str) -> int:
-    """Return how many users have something in an application, those included from whom it is being taken: anyone who left long ago is none."""
+    """Return how many users have something in an application, those included from whom it is being taken:
+    anyone who left long ago is none.
+    """
     d, x = t.task.c, t.access.c
     having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
-    losing = select(d.user_id).where(d.application_id == application_id, d.removes == true(), d.closed_at.is_(None))
-    return int(connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one())
+    losing = select(d.user_id).where(
+        d.application_id == application_id, d.removes == true(), d.closed_at.is_(None)
+    )
+    return int(
+        connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one()
+    )
 
 
 def check_confirmed(label: str, confirmed: str | None) -> None:
@@ -40,7 +48,11 @@ def check_confirmed(label: str, confirmed: str | None) -> None:
         NeedsConfirmation.
     """
     if confirmed != label:
-        raise NeedsConfirmation("This change needs a confirmation.", f"Type the name of the application, '{label}', to confirm.", "confirm")
+        raise NeedsConfirmation(
+            "This change needs a confirmation.",
+            f"Type the name of the application, '{label}', to confirm.",
+            "confirm",
+        )
 
 
 def confirmation_reason(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
@@ -59,5 +71,8 @@ def confirmation_reason(connection: Connection, application_id: str, taken: int,
         return f"This change removes access from {taken:,} users. More than {allowed:,} need a confirmation."
     most = values["highest_role_limit"]
     if top_gained > most:
-        return f"This change gives the highest role to {top_gained:,} more users. More than {most:,} need a confirmation."
+        return (
+            f"This change gives the highest role to {top_gained:,} more users. More than {most:,} "
+            "need a confirmation."
+        )
     return ""

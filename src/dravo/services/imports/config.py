@@ -1,4 +1,6 @@
-"""How a source is imported: connector, settings, schedule and policy, with a check and a preview on stored records."""
+"""How a source is imported: connector, settings, schedule and policy, with a check and a preview on stored
+records.
+"""
 
 from __future__ import annotations
 
@@ -35,14 +37,23 @@ MOST_GROUPS = 1_000
 
 def kinds() -> dict[str, Any]:
     """Return the kinds of reader with their settings, for forms."""
-    items = [{"key": key, "label": kind.label, "reads": kind.reads, "settings": fields_of(key)} for key, kind in KINDS.items()]
+    items = [
+        {"key": key, "label": kind.label, "reads": kind.reads, "settings": fields_of(key)}
+        for key, kind in KINDS.items()
+    ]
     return {"items": items}
 
 
 def reader_of(ctx: AppContext, source: Any, row: Any, policy: SourcePolicy) -> Reader:
     """Return the reader of a source, not connected yet."""
     secret = ctx.keys.decrypt(row.secret) if row.secret else ""
-    return open_reader(row.kind, read_settings(row.kind, row.settings), secret, folder_of(ctx, source.id), sorted(policy.uses))
+    return open_reader(
+        row.kind,
+        read_settings(row.kind, row.settings),
+        secret,
+        folder_of(ctx, source.id),
+        sorted(policy.uses),
+    )
 
 
 def shown(ctx: AppContext, key: str) -> dict[str, Any]:
@@ -55,7 +66,9 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
         source, row = import_of(connection, key)
         zone = organization_settings.time_zone(connection)
         conflicts = connection.execute(
-            select(func.count()).select_from(t.conflict).where(t.conflict.c.source_id == source.id, t.conflict.c.status == imported_records.OPEN)
+            select(func.count())
+            .select_from(t.conflict)
+            .where(t.conflict.c.source_id == source.id, t.conflict.c.status == imported_records.OPEN)
         ).scalar_one()
     kind, now = kind_of(row.kind), clock.now()
     scheduled = row.enabled and bool(row.schedule)
@@ -85,7 +98,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     """Set how a source is read; what is None stays as it is.
 
     Args:
-        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "enabled", "enabled_from" ("" for no
+        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "enabled",
+            "enabled_from" ("" for no
             hour).
 
     Raises:
@@ -94,17 +108,36 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     now = clock.now()
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
+        row = connection.execute(
+            select(t.source_import).where(t.source_import.c.source_id == source.id)
+        ).first()
         if row is None:
             connection.execute(insert(t.source_import).values(**_begun(source.id, given)))
-            row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).one()
+            row = connection.execute(
+                select(t.source_import).where(t.source_import.c.source_id == source.id)
+            ).one()
         elif given.get("kind") not in (None, row.kind):
-            raise InvalidInput(f"'{source.label}' uses the connector {kind_of(row.kind).label}.", "Add another source for another connector.", "kind")
+            raise InvalidInput(
+                f"'{source.label}' uses the connector {kind_of(row.kind).label}.",
+                "Add another source for another connector.",
+                "kind",
+            )
         values, details = _changed(ctx, connection, source, row, given, now)
         if values:
-            connection.execute(update(t.source_import).where(t.source_import.c.source_id == source.id).values(**values))
+            connection.execute(
+                update(t.source_import).where(t.source_import.c.source_id == source.id).values(**values)
+            )
         if details:
-            record_change(connection, ctx.keys, caller, "changed import settings", "source", source.id, now, {"key": key, **details})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "changed import settings",
+                "source",
+                source.id,
+                now,
+                {"key": key, **details},
+            )
     return shown(ctx, key)
 
 
@@ -113,7 +146,13 @@ def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
     if not kind:
         raise InvalidInput("The connector is missing.", f"Use one of: {', '.join(KINDS)}.", "kind")
     settings = read_settings(kind, given.get("settings") or {})
-    return {"source_id": source_id, "kind": kind, "settings": settings.model_dump(), "enabled": False, "schedule": HOURLY}
+    return {
+        "source_id": source_id,
+        "kind": kind,
+        "settings": settings.model_dump(),
+        "enabled": False,
+        "schedule": HOURLY,
+    }
 
 
 def _changed(
@@ -139,14 +178,18 @@ def _changed(
         kind = kind_of(row.kind)
         policy = read_policy({**import_policy(source, row.kind).document(), **given["policy"]}, kind.reads)
         if policy.document() != source.policy:
-            connection.execute(update(t.source).where(t.source.c.id == source.id).values(policy=policy.document()))
+            connection.execute(
+                update(t.source).where(t.source.c.id == source.id).values(policy=policy.document())
+            )
             values |= {"mark": None, "full_at": None}
             details["policy"] = policy.document()
     when, told = _when(connection, row, given, now)
     return {**values, **when}, {**details, **told}
 
 
-def _when(connection: Connection, row: Any, given: dict[str, Any], now: Any) -> tuple[dict[str, Any], dict[str, Any]]:
+def _when(
+    connection: Connection, row: Any, given: dict[str, Any], now: Any
+) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return what changes about when it is read and counts, and what the audit log says of it."""
     values: dict[str, Any] = {}
     details: dict[str, Any] = {}
@@ -159,7 +202,11 @@ def _when(connection: Connection, row: Any, given: dict[str, Any], now: Any) -> 
     if given.get("enabled_from") is not None:
         at = parse_instant(given["enabled_from"], "enabled_from") if given["enabled_from"] else None
         if at is not None and at <= now:
-            raise InvalidInput("The start time is in the past.", "Enter a future time, or enable the import now.", "enabled_from")
+            raise InvalidInput(
+                "The start time is in the past.",
+                "Enter a future time, or enable the import now.",
+                "enabled_from",
+            )
         values["enabled_from"] = details["enabled_from"] = at
     elif "enabled" in values:
         # Anyone who decides now decides again.
@@ -180,7 +227,9 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
     with ctx.database.writing() as connection:
         source, _ = import_of(connection, key)
         connection.execute(delete(t.source_import).where(t.source_import.c.source_id == source.id))
-        record_change(connection, ctx.keys, caller, "removed import", "source", source.id, clock.now(), {"key": key})
+        record_change(
+            connection, ctx.keys, caller, "removed import", "source", source.id, clock.now(), {"key": key}
+        )
 
 
 # The check, and looking at answers before they count
@@ -197,7 +246,9 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
     """
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
+        row = connection.execute(
+            select(t.source_import).where(t.source_import.c.source_id == source.id)
+        ).first()
     kind, settings, secret = _as_given(ctx, row, given or {})
     policy = import_policy(source, kind)
     reader = open_reader(kind, settings, secret, folder_of(ctx, source.id), sorted(policy.uses))
@@ -208,16 +259,22 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
     answer: dict[str, Any] = {
         "ok": checked.fine,
         "steps": [each.document() for each in checked.steps],
-        "attributes": [{"name": name, "values": values} for name, values in sorted(checked.attributes.items())],
+        "attributes": [
+            {"name": name, "values": values} for name, values in sorted(checked.attributes.items())
+        ],
         "sample": _sample(policy, checked),
     }
     if row is not None and not given:
         kept = {"steps": answer["steps"], "attributes": sorted(checked.attributes)}
         with ctx.database.writing() as connection:
             where = (t.source_import.c.source_id == source.id, t.source_import.c.settings == row.settings)
-            connection.execute(update(t.source_import).where(*where).values(checked=kept, checked_at=clock.now()))
+            connection.execute(
+                update(t.source_import).where(*where).values(checked=kept, checked_at=clock.now())
+            )
             details = {"key": key, "ok": checked.fine}
-            record_change(connection, ctx.keys, caller, "checked connection", "source", source.id, clock.now(), details)
+            record_change(
+                connection, ctx.keys, caller, "checked connection", "source", source.id, clock.now(), details
+            )
     return answer
 
 
@@ -229,7 +286,9 @@ def _as_given(ctx: AppContext, row: Any, given: dict[str, Any]) -> tuple[str, Ba
     settings = read_settings(kind, {**kept, **(given.get("settings") or {})})
     if given.get("secret"):
         return kind, settings, str(given["secret"])
-    elsewhere = any(kept.get(name) != value for name, value in settings.model_dump().items() if name in _WHERE)
+    elsewhere = any(
+        kept.get(name) != value for name, value in settings.model_dump().items() if name in _WHERE
+    )
     secret = ctx.keys.decrypt(row.secret) if row is not None and row.secret and not elsewhere else ""
     return kind, settings, secret
 
@@ -247,14 +306,16 @@ def _first_name(entry: Any) -> str:
 
 
 def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
-    """Return what other answers would make of users whom the source said before: nothing is changed, and it is not asked.
+    """Return what other answers would make of users whom the source said before: nothing is changed, and it
+    is not asked.
 
     Args:
         given: answers in place of those that are kept, as in `change`.
 
     Returns:
-        {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes", "message"}], "groups": [{"id",
-        "name", "comes_in"}], "made_groups": [{"name", "users"}]}, items for the first hundred for whom something changes.
+        {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes",
+        "message"}], "groups": [{"id", "name", "comes_in"}], "made_groups": [{"name", "users"}]}, items for
+        the first hundred for whom something changes.
     """
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
@@ -270,7 +331,12 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
             rows = imported_records.rows(connection, [each.id for each in some])
         if not some:
             largest = [{"name": name, "users": users} for name, users in made.most_common(MOST_GROUPS)]
-            return {**counts, "items": items, "groups": _groups_chosen(ctx, source, policy), "made_groups": largest}
+            return {
+                **counts,
+                "items": items,
+                "groups": _groups_chosen(ctx, source, policy),
+                "made_groups": largest,
+            }
         after = some[-1].id
         for each in some:
             before = rows[each.id].data
@@ -280,7 +346,9 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
                 user = policy.user(each.said)
                 differs = changes(before, user)
                 made.update(policy.made_groups(each.said))
-                outcome = "leaves" if not policy.lets_in(user, source.key) else "changed" if differs else "comes_in"
+                outcome = (
+                    "leaves" if not policy.lets_in(user, source.key) else "changed" if differs else "comes_in"
+                )
             except Refused as wrong:
                 outcome, message = "refused", f"{wrong.message} {wrong.hint}"
             counts[outcome] += 1
@@ -301,9 +369,15 @@ def _groups_chosen(ctx: AppContext, source: Any, policy: SourcePolicy) -> list[d
     columns = (g.id, g.display_name, g.native_id, g.reference)
     where = (g.source_id == source.id, g.connection_type == imported_records.IMPORT, g.gone_at.is_(None))
     with ctx.database.reading() as connection:
-        rows = connection.execute(select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)).all()
+        rows = connection.execute(
+            select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)
+        ).all()
     return [
-        {"id": row.id, "name": row.display_name, "comes_in": policy.groups.takes(row.display_name, row.native_id, row.reference or "")}
+        {
+            "id": row.id,
+            "name": row.display_name,
+            "comes_in": policy.groups.takes(row.display_name, row.native_id, row.reference or ""),
+        }
         for row in rows
         if not is_made(row.native_id)
     ]
@@ -322,13 +396,21 @@ def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: byte
     """
     bare = name.removesuffix(".csv")
     if bare not in FILES:
-        raise InvalidInput(f"'{name}' is not a file of this connector.", f"Upload one of: {', '.join(f'{each}.csv' for each in FILES)}.", "name")
+        raise InvalidInput(
+            f"'{name}' is not a file of this connector.",
+            f"Upload one of: {', '.join(f'{each}.csv' for each in FILES)}.",
+            "name",
+        )
     if len(content) > LARGEST_FILE:
-        raise InvalidInput("The file is too large.", f"Upload at most {LARGEST_FILE // 1_048_576} MB.", "file")
+        raise InvalidInput(
+            "The file is too large.", f"Upload at most {LARGEST_FILE // 1_048_576} MB.", "file"
+        )
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
     if row.kind != "csv":
-        raise InvalidInput(f"'{source.label}' does not import files.", "Add a source with the connector csv.", "kind")
+        raise InvalidInput(
+            f"'{source.label}' does not import files.", "Add a source with the connector csv.", "kind"
+        )
     settings: Any = read_settings("csv", row.settings)
     read_table(content, bare, settings)
     folder = folder_of(ctx, source.id)
@@ -339,5 +421,7 @@ def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: byte
     fresh.replace(folder / f"{bare}.csv")
     with ctx.database.writing() as connection:
         details = {"key": key, "file": f"{bare}.csv", "bytes": len(content)}
-        record_change(connection, ctx.keys, caller, "uploaded a file", "source", source.id, clock.now(), details)
+        record_change(
+            connection, ctx.keys, caller, "uploaded a file", "source", source.id, clock.now(), details
+        )
     return shown(ctx, key)

@@ -34,20 +34,35 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str
     r = t.record.c
     with ctx.database.reading() as connection:
         source, row = source_policies.import_of(connection, key)
-        where = (r.source_id == source.id, r.connection_type == IMPORT, r.user_id == user_id, r.gone_at.is_(None))
+        where = (
+            r.source_id == source.id,
+            r.connection_type == IMPORT,
+            r.user_id == user_id,
+            r.gone_at.is_(None),
+        )
         record = connection.execute(select(t.record).where(*where)).first()
         if is_under_way(connection, source.id):
-            raise AlreadyExists(f"An import run of '{source.label}' is in progress.", "Wait for the run to end. It refreshes all users.")
+            raise AlreadyExists(
+                f"An import run of '{source.label}' is in progress.",
+                "Wait for the run to end. It refreshes all users.",
+            )
     if record is None:
-        raise NotFound(f"'{source.label}' has no record of this user.", "Choose a source that has a record of the user.")
+        raise NotFound(
+            f"'{source.label}' has no record of this user.", "Choose a source that has a record of the user."
+        )
     if not row.enabled:
-        raise InvalidInput(f"The import of '{source.label}' is disabled.", "Enable the import first.", "source")
+        raise InvalidInput(
+            f"The import of '{source.label}' is disabled.", "Enable the import first.", "source"
+        )
     policy = source_policies.import_policy(source, row.kind)
     reader = import_config.reader_of(ctx, source, row, policy)
     try:
         entry = reader.one(record.native_id)
         if entry is None:
-            raise NotFound(f"'{source.label}' no longer reports this user.", "The user becomes a leaver at the next full run.")
+            raise NotFound(
+                f"'{source.label}' no longer reports this user.",
+                "The user becomes a leaver at the next full run.",
+            )
         listed = reader.groups_of(entry)
     finally:
         reader.close()
@@ -56,9 +71,15 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str
         users.take([entry])
         users.finish()
         groups = BulkGroups(ctx, users)
-        made = made_entries({fold(name): (name, [entry.reference]) for name in policy.made_groups(entry.attributes)})
+        made = made_entries(
+            {fold(name): (name, [entry.reference]) for name in policy.made_groups(entry.attributes)}
+        )
         if listed is not None or policy.makes_groups:
-            groups.of_one(record.id, [*(listed or ()), *made], lambda native_id: listed is not None or is_made(native_id))
+            groups.of_one(
+                record.id,
+                [*(listed or ()), *made],
+                lambda native_id: listed is not None or is_made(native_id),
+            )
         note_counts(ctx, run_id, {"read": 1, **users.counts, **groups.counts})
     with ctx.database.writing() as connection:
         record_change(connection, ctx.keys, caller, "refreshed a user", "user", user_id, now, {"source": key})

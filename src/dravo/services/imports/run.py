@@ -14,7 +14,15 @@ from sqlalchemy import select, update
 from dravo.core.days import day_of
 from dravo.core.errors import DravoError
 from dravo.core.identity.names import fold
-from dravo.protocols.directory.reader import BadLine, DirectoryTrouble, Entry, GroupEntry, Reader, StopAsked, made_entries
+from dravo.protocols.directory.reader import (
+    BadLine,
+    DirectoryTrouble,
+    Entry,
+    GroupEntry,
+    Reader,
+    StopAsked,
+    made_entries,
+)
 from dravo.services import events
 from dravo.services import settings as organization_settings
 from dravo.services.changes import removal_limits
@@ -43,13 +51,19 @@ log = structlog.get_logger("worker")
 def carry_out(ctx: AppContext, run_id: str) -> None:
     """Carry out a run: read the users, then the groups, then conclude who has left."""
     with ctx.database.writing() as connection:
-        begun = update(t.run).where(t.run.c.id == run_id, t.run.c.ended_at.is_(None)).values(status=RUNNING, started_at=clock.now())
+        begun = (
+            update(t.run)
+            .where(t.run.c.id == run_id, t.run.c.ended_at.is_(None))
+            .values(status=RUNNING, started_at=clock.now())
+        )
         if not connection.execute(begun).rowcount:
             # Somebody stopped it before it began.
             return
         run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
         source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
-        row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
+        row = connection.execute(
+            select(t.source_import).where(t.source_import.c.source_id == source.id)
+        ).first()
     if row is None:
         end(ctx, run_id, FAILED, message="The import was removed.")
         return
@@ -79,9 +93,12 @@ class ImportRun:
         self._made: dict[str, tuple[str, list[str]]] = {}
 
     def _is_whole(self) -> bool:
-        """Whether everyone is read: what changed would not do, or the night has passed since everyone was read last."""
+        """Whether everyone is read: what changed would not do, or the night has passed since everyone was
+        read last.
+        """
         if self.policy.makes_groups:
-            # Who is in a group that is made of what is said of users is known of everyone only where everyone is read.
+            # Who is in a group that is made of what is said of users is known of everyone only where
+            # everyone is read.
             return True
         if self.run.whole or not self.row.mark or not self.row.full_at:
             return True
@@ -111,7 +128,8 @@ class ImportRun:
         self._finish(mark, held)
 
     def _pilots(self) -> frozenset[str]:
-        """Return the locators of those in the pilot group, by any nesting: read beforehand, by a reader of its own.
+        """Return the locators of those in the pilot group, by any nesting: read beforehand, by a reader of
+        its own.
 
         Raises:
             DirectoryTrouble: if it cannot be read, or there is no such group.
@@ -124,10 +142,13 @@ class ImportRun:
         finally:
             reader.close()
         key = fold(self.policy.pilot)
-        waiting = [each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.reference))]
+        waiting = [
+            each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.reference))
+        ]
         if not waiting:
             raise DirectoryTrouble(
-                f"The source has no group '{self.policy.pilot}' for the pilot.", "Choose an existing pilot group, or clear the field."
+                f"The source has no group '{self.policy.pilot}' for the pilot.",
+                "Choose an existing pilot group, or clear the field.",
             )
         by_locator = {each.reference: each for each in entries}
         found: set[str] = set()
@@ -170,17 +191,29 @@ class ImportRun:
             return
         self._told_at = present
         with self.ctx.database.writing() as connection:
-            connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(progress=self._read, counts=self._counts()))
+            connection.execute(
+                update(t.run)
+                .where(t.run.c.id == self.run.id)
+                .values(progress=self._read, counts=self._counts())
+            )
             if connection.execute(select(t.run.c.stop_requested).where(t.run.c.id == self.run.id)).scalar():
                 raise StopAsked
 
     def _counts(self) -> dict[str, Any]:
-        return {"read": self._read, "expected": self.users.present, **dict(self.users.counts + self.groups.counts)}
+        return {
+            "read": self._read,
+            "expected": self.users.present,
+            **dict(self.users.counts + self.groups.counts),
+        }
 
     def _conclude(self) -> str | None:
-        """Let those leave who did not come; returns why they may not, if something could not be read or the reading is not plausible."""
+        """Let those leave who did not come; returns why they may not, if something could not be read or the
+        reading is not plausible.
+        """
         missing, missing_groups = self.users.missing(), self.groups.missing()
-        held = self._unreadable(missing, missing_groups) or (None if self.run.allow_removals else self._implausible(missing, missing_groups))
+        held = self._unreadable(missing, missing_groups) or (
+            None if self.run.allow_removals else self._implausible(missing, missing_groups)
+        )
         if held:
             self._note_missing(missing)
             return held
@@ -220,15 +253,22 @@ class ImportRun:
         if not self._bad or not (missing or missing_groups):
             return None
         return (
-            f"{_could_not_be_read(self._bad)} Dravo removed nothing, although {len(missing):,} users and {len(missing_groups):,} groups are missing."
+            f"{_could_not_be_read(self._bad)} Dravo removed nothing, although {len(missing):,} "
+            f"users and {len(missing_groups):,} groups are missing."
         )
 
     def _implausible(self, missing: list[str], missing_groups: list[str]) -> str | None:
         limit = removal_limits.limits(self._values)
-        for what, number, population in (("users", len(missing), self.users.present), ("groups", len(missing_groups), self.groups.present)):
+        for what, number, population in (
+            ("users", len(missing), self.users.present),
+            ("groups", len(missing_groups), self.groups.present),
+        ):
             # An answer that holds nobody at all is never believed, however few there were.
             if number and (number > limit.allowed(population) or number == population):
-                return f"Run held: {number:,} of {population:,} {what} are missing, above the removal limit. Nothing was removed."
+                return (
+                    f"Run held: {number:,} of {population:,} {what} are missing, above the removal "
+                    "limit. Nothing was removed."
+                )
         return None
 
     def _finish(self, mark: str | None, held: str | None) -> None:
@@ -238,7 +278,10 @@ class ImportRun:
             message = held or _could_not_be_read(self._bad)
             hint = "Correct the lines or entries that the run lists, and run the import again."
         elif held:
-            message, hint = held, "Check the missing entries. If they are right, run the import again with removals allowed."
+            message, hint = (
+                held,
+                "Check the missing entries. If they are right, run the import again with removals allowed.",
+            )
         values = {
             "status": HELD if held else FINISHED,
             "ended_at": now,
@@ -251,17 +294,31 @@ class ImportRun:
         if self.run.preview:
             values["counts"] = {**self._counts(), "access": self._effects()}
         events.note(
-            events.RUN, HELD if held else FINISHED, source=self.source.key, run=self.run.id, read=self._read, counts=values["counts"],
-            preview=bool(self.run.preview), reason=message,
-        )  # fmt: skip
+            events.RUN,
+            HELD if held else FINISHED,
+            source=self.source.key,
+            run=self.run.id,
+            read=self._read,
+            counts=values["counts"],
+            preview=bool(self.run.preview),
+            reason=message,
+        )
         with self.ctx.database.writing() as connection:
             connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
             if not self.run.preview:
                 # Where something was not read, the next run reads everyone.
-                after: dict[str, Any] = {"mark": mark, **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {})}
+                after: dict[str, Any] = {
+                    "mark": mark,
+                    **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {}),
+                }
                 # If its settings changed meanwhile, nothing is known of a reading by the new ones.
-                same = (t.source_import.c.source_id == self.source.id, t.source_import.c.settings == self.row.settings)
-                current = connection.execute(select(t.source.c.policy).where(t.source.c.id == self.source.id)).scalar()
+                same = (
+                    t.source_import.c.source_id == self.source.id,
+                    t.source_import.c.settings == self.row.settings,
+                )
+                current = connection.execute(
+                    select(t.source.c.policy).where(t.source.c.id == self.source.id)
+                ).scalar()
                 if current == self.source.policy:
                     connection.execute(update(t.source_import).where(*same).values(**after))
 
@@ -273,9 +330,20 @@ class ImportRun:
         for key in sorted({*self.users.gained, *self.users.lost}):
             application, role = catalogue.applications.get(key[0]), catalogue.roles.get(key[1])
             if application is not None and role is not None:
-                found.append({"application": application.label, "role": role.label, "gained": self.users.gained[key], "lost": self.users.lost[key]})
+                found.append(
+                    {
+                        "application": application.label,
+                        "role": role.label,
+                        "gained": self.users.gained[key],
+                        "lost": self.users.lost[key],
+                    }
+                )
         return sorted(found, key=lambda each: (each["application"], each["role"]))
 
 
 def _could_not_be_read(number: int) -> str:
-    return "1 line or entry could not be read." if number == 1 else f"{number:,} lines or entries could not be read."
+    return (
+        "1 line or entry could not be read."
+        if number == 1
+        else f"{number:,} lines or entries could not be read."
+    )

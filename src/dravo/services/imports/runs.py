@@ -48,57 +48,88 @@ def request_run(
     Args:
         preview: show what it would do, and change nothing.
         whole: read everyone, also where only changes would do.
-        allow_removals: anyone who is missing may leave, however many they are; the source's label, typed, confirms.
+        allow_removals: anyone who is missing may leave, however many they are; the source's label, typed,
+            confirms.
 
     Raises:
-        NotFound; InvalidInput if it is in preparation; AlreadyExists if a run is under way; NeedsConfirmation.
+        NotFound; InvalidInput if it is in preparation; AlreadyExists if a run is under way;
+        NeedsConfirmation.
     """
     now = clock.now()
     with ctx.database.writing() as connection:
         source, row = source_policies.import_of(connection, key)
         if not preview and not row.enabled:
-            raise InvalidInput(f"The import of '{source.label}' is disabled.", "Preview a run, then enable the import.", "preview")
+            raise InvalidInput(
+                f"The import of '{source.label}' is disabled.",
+                "Preview a run, then enable the import.",
+                "preview",
+            )
         if allow_removals:
             _check_label(source.label, confirmed)
         if is_under_way(connection, source.id):
-            raise AlreadyExists(f"An import run of '{source.label}' is in progress.", "Wait for the run to end, or stop it.")
+            raise AlreadyExists(
+                f"An import run of '{source.label}' is in progress.", "Wait for the run to end, or stop it."
+            )
         run_id = begin(
-            connection, source.id, caller.name, now, preview=preview, whole=whole or preview or allow_removals, allow_removals=allow_removals
+            connection,
+            source.id,
+            caller.name,
+            now,
+            preview=preview,
+            whole=whole or preview or allow_removals,
+            allow_removals=allow_removals,
         )
         details = {"key": key, "preview": preview, "allow_removals": allow_removals}
-        record_change(connection, ctx.keys, caller, "started an import run", "source", source.id, now, details)
+        record_change(
+            connection, ctx.keys, caller, "started an import run", "source", source.id, now, details
+        )
     return one_run(ctx, run_id)
 
 
 def _check_label(label: str, confirmed: str | None) -> None:
     if confirmed != label:
-        raise removal_limits.NeedsConfirmation("This run needs a confirmation.", f"Type the name of the source, '{label}', to confirm.", "confirm")
+        raise removal_limits.NeedsConfirmation(
+            "This run needs a confirmation.",
+            f"Type the name of the source, '{label}', to confirm.",
+            "confirm",
+        )
 
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
-    """Ask for the runs whose time has come; one that was missed while the service was down is made up once."""
+    """Ask for the runs whose time has come; one that was missed while the service was down is made up
+    once.
+    """
     p = t.source_import.c
     due = (p.next_at.is_not(None), p.next_at <= now)
     begins = (p.enabled_from.is_not(None), p.enabled_from <= now)
     with ctx.database.reading() as connection:
-        if connection.execute(select(p.source_id).where(or_(and_(*due), and_(*begins))).limit(1)).first() is None:
+        if (
+            connection.execute(select(p.source_id).where(or_(and_(*due), and_(*begins))).limit(1)).first()
+            is None
+        ):
             return
     with ctx.database.writing() as connection:
         zone = organization_settings.time_zone(connection)
         # From its hour on it is enabled, and read at once.
-        connection.execute(update(t.source_import).where(*begins).values(enabled=True, enabled_from=None, next_at=now))
+        connection.execute(
+            update(t.source_import).where(*begins).values(enabled=True, enabled_from=None, next_at=now)
+        )
         for row in connection.execute(select(t.source_import).where(*due)).all():
             following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.enabled else None
-            connection.execute(update(t.source_import).where(p.source_id == row.source_id).values(next_at=following))
+            connection.execute(
+                update(t.source_import).where(p.source_id == row.source_id).values(next_at=following)
+            )
             if row.enabled and not is_under_way(connection, row.source_id):
                 begin(connection, row.source_id, "the schedule", now)
 
 
 def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
-    """Close runs that were under way when the worker ended, and ask for them again: what they took in stands, and is not read twice.
+    """Close runs that were under way when the worker ended, and ask for them again: what they took in
+    stands, and is not read twice.
 
     Args:
-        ended_well: whether the worker was stopped. Otherwise the run may have crashed it; a run that did so twice is not started again.
+        ended_well: whether the worker was stopped. Otherwise the run may have crashed it; a run that did so
+            twice is not started again.
     """
     r = t.run.c
     now = clock.now()
@@ -109,26 +140,44 @@ def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
         "hint": "Dravo starts the run again automatically.",
     }
     with ctx.database.writing() as connection:
-        for row in connection.execute(select(t.run).where(r.kind == IMPORT, r.status == RUNNING, r.ended_at.is_(None))).all():
+        for row in connection.execute(
+            select(t.run).where(r.kind == IMPORT, r.status == RUNNING, r.ended_at.is_(None))
+        ).all():
             values = dict(stopped)
             broke_off = row.broke_off + (0 if ended_well else 1)
             if broke_off >= MOST_BREAKS:
                 message = "The worker crashed twice during this import run, so Dravo does not retry it."
-                values |= {"message": message, "hint": "Look for the cause in the service's log, then run the import again."}
+                values |= {
+                    "message": message,
+                    "hint": "Look for the cause in the service's log, then run the import again.",
+                }
                 log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
             connection.execute(update(t.run).where(r.id == row.id).values(**values, broke_off=broke_off))
             if row.source_id and not row.stop_requested and broke_off < MOST_BREAKS:
-                how = {"preview": row.preview, "whole": row.whole, "allow_removals": row.allow_removals, "broke_off": broke_off}
+                how = {
+                    "preview": row.preview,
+                    "whole": row.whole,
+                    "allow_removals": row.allow_removals,
+                    "broke_off": broke_off,
+                }
                 begin(connection, row.source_id, row.requested_by, now, **how)
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Forget what runs did that ended more than so many days ago; their counts stay."""
     r, x = t.run.c, t.run_entry.c
-    old = select(x.id).join(t.run, r.id == x.run_id).where(r.ended_at < later(now, -86_400 * days)).limit(SWEPT_AT_ONCE)
+    old = (
+        select(x.id)
+        .join(t.run, r.id == x.run_id)
+        .where(r.ended_at < later(now, -86_400 * days))
+        .limit(SWEPT_AT_ONCE)
+    )
     while True:
         with ctx.database.writing() as connection:
-            if connection.execute(delete(t.run_entry).where(x.id.in_(old.scalar_subquery()))).rowcount < SWEPT_AT_ONCE:
+            if (
+                connection.execute(delete(t.run_entry).where(x.id.in_(old.scalar_subquery()))).rowcount
+                < SWEPT_AT_ONCE
+            ):
                 return
 
 
@@ -142,15 +191,23 @@ def fail_interrupted(ctx: AppContext, source_id: str) -> None:
     }
     r = t.run.c
     with ctx.database.writing() as connection:
-        connection.execute(update(t.run).where(r.source_id == source_id, r.status == RUNNING, r.ended_at.is_(None)).values(**values))
+        connection.execute(
+            update(t.run)
+            .where(r.source_id == source_id, r.status == RUNNING, r.ended_at.is_(None))
+            .values(**values)
+        )
 
 
 def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
-    """Return (run id, source id) of the run that has waited longest, of a source that none is under way for; None if there is none."""
+    """Return (run id, source id) of the run that has waited longest, of a source that none is under way for;
+    None if there is none.
+    """
     r = t.run.c
     with ctx.database.reading() as connection:
         for run_id, source_id in connection.execute(
-            select(r.id, r.source_id).where(r.kind == IMPORT, r.status == ASKED, r.ended_at.is_(None)).order_by(r.id)
+            select(r.id, r.source_id)
+            .where(r.kind == IMPORT, r.status == ASKED, r.ended_at.is_(None))
+            .order_by(r.id)
         ):
             if source_id not in busy:
                 return run_id, source_id
@@ -173,9 +230,22 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
         if row.ended_at is None:
             values: dict[str, Any] = {"stop_requested": True}
             if row.status == ASKED:
-                values |= {"status": STOPPED, "ended_at": now, "message": "The run was stopped before it started."}
+                values |= {
+                    "status": STOPPED,
+                    "ended_at": now,
+                    "message": "The run was stopped before it started.",
+                }
             connection.execute(update(t.run).where(*where).values(**values))
-            record_change(connection, ctx.keys, caller, "stopped an import run", "source", source.id, now, {"run": run_id})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "stopped an import run",
+                "source",
+                source.id,
+                now,
+                {"run": run_id},
+            )
     return one_run(ctx, run_id)
 
 
@@ -186,7 +256,14 @@ def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of a source's runs, newest first."""
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        return page(connection, select(t.run).where(t.run.c.source_id == source.id), [t.run.c.id], ask, run_line, newest_first=True)
+        return page(
+            connection,
+            select(t.run).where(t.run.c.source_id == source.id),
+            [t.run.c.id],
+            ask,
+            run_line,
+            newest_first=True,
+        )
 
 
 def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:
@@ -213,15 +290,28 @@ def run_line(row: Any) -> dict[str, Any]:
     expected = counts.pop("expected", 0)
     goes_on = row.status == RUNNING and rate > 0 and expected > row.progress
     return {
-        "id": row.id, "status": row.status, "requested_by": row.requested_by, "requested_at": row.requested_at, "started_at": row.started_at,
-        "ended_at": row.ended_at, "preview": bool(row.preview), "whole": bool(row.whole), "progress": row.progress, "expected": expected,
-        "per_second": round(rate), "seconds_left": round((expected - row.progress) / rate) if goes_on else None,
+        "id": row.id,
+        "status": row.status,
+        "requested_by": row.requested_by,
+        "requested_at": row.requested_at,
+        "started_at": row.started_at,
+        "ended_at": row.ended_at,
+        "preview": bool(row.preview),
+        "whole": bool(row.whole),
+        "progress": row.progress,
+        "expected": expected,
+        "per_second": round(rate),
+        "seconds_left": round((expected - row.progress) / rate) if goes_on else None,
         "counts": [{"name": name, "number": number} for name, number in counts.items()],
-        "access": (row.counts or {}).get("access", []), "message": row.message, "hint": row.hint,
-    }  # fmt: skip
+        "access": (row.counts or {}).get("access", []),
+        "message": row.message,
+        "hint": row.hint,
+    }
 
 
-def lines(ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = None, words: str | None = None) -> dict[str, Any]:
+def lines(
+    ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = None, words: str | None = None
+) -> dict[str, Any]:
     """Return a page of what a run did to users and groups, in its order."""
     one_run(ctx, run_id, key)
     x = t.run_entry.c
@@ -236,6 +326,10 @@ def lines(ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = N
 
 def _line(row: Any) -> dict[str, Any]:
     return {
-        "id": row.id, "kind": row.kind, "user": row.user_id, "name": row.name, "changes": import_config.pairs(row.changes or {}),
+        "id": row.id,
+        "kind": row.kind,
+        "user": row.user_id,
+        "name": row.name,
+        "changes": import_config.pairs(row.changes or {}),
         "message": row.message,
-    }  # fmt: skip
+    }

@@ -26,5 +26,11 @@ def files(ctx: AppContext, source_id: str) -> list[dict[str, Any]]:
         file = folder / f"{name}.csv"
         if file.exists():
             stat = file.stat()
-            found.append({"name": f"{name}.csv", "size": stat.st_size, "changed_at": instant(datetime.fromtimestamp(stat.st_mtime, UTC))})
+            found.append(
+                {
+                    "name": f"{name}.csv",
+                    "size": stat.st_size,
+                    "changed_at": instant(datetime.fromtimestamp(stat.st_mtime, UTC)),
+                }
+            )
     return found

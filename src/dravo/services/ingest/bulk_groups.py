@@ -1,4 +1,6 @@
-"""The door for many groups at once: new ones, other names, and who is listed; memberships in portions that a page need not wait for."""
+"""The door for many groups at once: new ones, other names, and who is listed; memberships in portions that a
+page need not wait for.
+"""
 
 from __future__ import annotations
 
@@ -28,13 +30,20 @@ from dravo.store.snapshots.config import raise_revision
 AT_ONCE = 100
 PORTION = 1_000
 NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
-    "groups_new", "groups_changed", "groups_deleted", "memberships_new", "memberships_ended", "members_unknown",
-)  # fmt: skip
+    "groups_new",
+    "groups_changed",
+    "groups_deleted",
+    "memberships_new",
+    "memberships_ended",
+    "members_unknown",
+)
 
 
 @dataclass
 class _Portion:
-    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told` is a line for users."""
+    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told`
+    is a line for users.
+    """
 
     group_id: str
     name: str
@@ -56,12 +65,19 @@ class BulkGroups:
 
     def __init__(self, ctx: AppContext, users: BulkUsers, *, preview: bool = False) -> None:
         self.ctx, self.users, self.preview = ctx, users, preview
-        self.source, self.policy, self.run_id, self.connection_type = users.source, users.policy, users.run_id, users.connection_type
+        self.source, self.policy, self.run_id, self.connection_type = (
+            users.source,
+            users.policy,
+            users.run_id,
+            users.connection_type,
+        )
         self.counts: Counter[str] = Counter()
         self.seen: set[str] = set()
         with ctx.database.reading() as connection:
             # Groups are few beside users: all of them are looked up, also for a reading of what changed.
-            self.known = imported_records.known_groups(connection, self.source.id, connection_type=self.connection_type)
+            self.known = imported_records.known_groups(
+                connection, self.source.id, connection_type=self.connection_type
+            )
             self._names = imported_records.names_of_groups(connection, self.source.id, self.connection_type)
             self._conflicted = imported_records.with_conflicts(connection, self.source.id, "group")
         self._salt = f"{self.policy.digest} groups"
@@ -81,7 +97,12 @@ class BulkGroups:
                 continue
             self.seen.add(entry.native_id)
             known = self.known.get(entry.native_id)
-            if known is None or known.gone or known.digest is None or known.digest != entry.digest(self._salt):
+            if (
+                known is None
+                or known.gone
+                or known.digest is None
+                or known.digest != entry.digest(self._salt)
+            ):
                 chosen.append(entry)
         return chosen
 
@@ -89,20 +110,31 @@ class BulkGroups:
         """Take in groups: first they themselves, so that those within each other are known, then their lists.
 
         Args:
-            ends: whether memberships end that are not listed; else they stand until a reading in which nothing was unreadable.
+            ends: whether memberships end that are not listed; else they stand until a reading in which
+                nothing was unreadable.
         """
         self._ends = ends
         allowed = self._without_clashes(entries)
         # Anyone who did not come leaves their groups when it is concluded that they left, and not before.
-        self._absent = frozenset(self.users.known[each].id for each in self.users.missing()) if self.users.whole else frozenset()
+        self._absent = (
+            frozenset(self.users.known[each].id for each in self.users.missing())
+            if self.users.whole
+            else frozenset()
+        )
         for start in range(0, len(allowed), AT_ONCE):
             self._name_some(allowed[start : start + AT_ONCE])
         if self.preview:
             self._weigh(allowed)
             return
         with self.ctx.database.reading() as connection:
-            wanted = None if self.users.whole else list(dict.fromkeys(member for each in allowed for member in each.members))
-            of_users, of_groups = imported_records.locators(connection, self.source.id, wanted, self.connection_type)
+            wanted = (
+                None
+                if self.users.whole
+                else list(dict.fromkeys(member for each in allowed for member in each.members))
+            )
+            of_users, of_groups = imported_records.locators(
+                connection, self.source.id, wanted, self.connection_type
+            )
         waiting: list[_Portion] = []
         size = 0
         for entry in allowed:
@@ -115,11 +147,15 @@ class BulkGroups:
         self._write(waiting)
 
     def _weigh(self, entries: Sequence[GroupEntry]) -> None:
-        """Count what users would gain and lose by what changes of them, and by the groups that would list them or no longer do."""
+        """Count what users would gain and lose by what changes of them, and by the groups that would list
+        them or no longer do.
+        """
         users, now = self.users, clock.now()
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
-            of_users, _ = imported_records.locators(connection, self.source.id, connection_type=self.connection_type)
+            of_users, _ = imported_records.locators(
+                connection, self.source.id, connection_type=self.connection_type
+            )
             joined: dict[str, list[str]] = {}
             left: dict[str, list[str]] = {}
             for entry in entries:
@@ -136,9 +172,14 @@ class BulkGroups:
                     for record_id in record_ids:
                         found.setdefault(record_id, []).append(known.id)
             user_of = user_snapshots.users_of_records(connection, [*joined, *left])
-            after = {**user_snapshots.users(connection, {*user_of.values()} - users.after.keys()), **users.after}
+            after = {
+                **user_snapshots.users(connection, {*user_of.values()} - users.after.keys()),
+                **users.after,
+            }
         for record_id, user_id in user_of.items():
-            after[user_id] = with_groups(after[user_id], added=joined.get(record_id, ()), removed=left.get(record_id, ()))
+            after[user_id] = with_groups(
+                after[user_id], added=joined.get(record_id, ()), removed=left.get(record_id, ())
+            )
         users.weigh(plan_user(user, catalogue, now) for user in (*after.values(), *users.new.values()))
 
     def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
@@ -153,7 +194,11 @@ class BulkGroups:
             known = self.known.get(entry.native_id)
             holder = by_name.get(fold(entry.name))
             decision = decided.get(entry.native_id)
-            if holder is None or (known is not None and holder == known.id) or (decision is not None and decision.decision == LET):
+            if (
+                holder is None
+                or (known is not None and holder == known.id)
+                or (decision is not None and decision.decision == LET)
+            ):
                 by_name.setdefault(fold(entry.name), known.id if known else entry.native_id)
                 allowed.append(entry)
             else:
@@ -161,11 +206,15 @@ class BulkGroups:
         message = "Another group of this source has the same name."
         conflicts = [
             {
-                "native_id": each.native_id, "kind": GROUP_NAME, "name": each.name, "message": message,
-                "entry": {"reference": each.reference, "members": len(each.members)}, "candidates": [],
+                "native_id": each.native_id,
+                "kind": GROUP_NAME,
+                "name": each.name,
+                "message": message,
+                "entry": {"reference": each.reference, "members": len(each.members)},
+                "candidates": [],
             }
             for each in clashing
-        ]  # fmt: skip
+        ]
         if clashing:
             self.counts["conflict"] += len(clashing)
             with self.ctx.database.writing() as connection:
@@ -189,7 +238,13 @@ class BulkGroups:
                 named.append((known.id, entry))
                 before = self._names.get(known.id, ("", None))[0]
                 if before != entry.name:
-                    lines.append(self._line("group_renamed", entry.name, f"The former name is {before}." if before else "The group exists again."))
+                    lines.append(
+                        self._line(
+                            "group_renamed",
+                            entry.name,
+                            f"The former name is {before}." if before else "The group exists again.",
+                        )
+                    )
         self.counts[NEW_GROUPS] += len(made)
         self.counts[CHANGED_GROUPS] += len(named)
         with self.ctx.database.writing() as connection:
@@ -208,12 +263,17 @@ class BulkGroups:
             settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
             if settled:
                 imported_records.end_conflicts(connection, self.source.id, "group", settled)
-        self.known.update({entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)})
+        self.known.update(
+            {entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)}
+        )
 
     def _list(self, entry: GroupEntry, of_users: dict[str, str], of_groups: dict[str, str]) -> list[_Portion]:
         group_id = self.known[entry.native_id].id
         with self.ctx.database.reading() as connection:
-            listed_records, listed_groups = groups.listed_records(connection, group_id), groups.listed_groups(connection, group_id)
+            listed_records, listed_groups = (
+                groups.listed_records(connection, group_id),
+                groups.listed_groups(connection, group_id),
+            )
         users, inner, strangers = set(), set(), 0
         for member in entry.members:
             if (record_id := of_users.get(member)) is not None:
@@ -222,7 +282,8 @@ class BulkGroups:
                 inner.add(inner_id)
             else:
                 strangers += 1
-        # Anyone who is unknown now may be known at the next reading, while the list is the same then: it is looked at again.
+        # Anyone who is unknown now may be known at the next reading, while the list is the same then: it is
+        # looked at again.
         absent = (listed_records - users) & self._absent
         # The same of those whom the list names, and who did not come themselves.
         uncertain = not self._ends or bool(strangers) or not users.isdisjoint(self._absent)
@@ -234,9 +295,22 @@ class BulkGroups:
         joined, dropped = len(add_users) + len(add_groups), len(end) + len(end_groups)
         self.counts[JOINED] += joined
         self.counts[DROPPED] += dropped
-        portions = [_Portion(group_id, entry.name, groups=add_groups, end=end_groups, nesting=bool(add_groups or end_groups))]
-        portions += [_Portion(group_id, entry.name, users=add_users[at : at + PORTION]) for at in range(0, len(add_users), PORTION)]
-        portions += [_Portion(group_id, entry.name, end=end[at : at + PORTION]) for at in range(0, len(end), PORTION)]
+        portions = [
+            _Portion(
+                group_id,
+                entry.name,
+                groups=add_groups,
+                end=end_groups,
+                nesting=bool(add_groups or end_groups),
+            )
+        ]
+        portions += [
+            _Portion(group_id, entry.name, users=add_users[at : at + PORTION])
+            for at in range(0, len(add_users), PORTION)
+        ]
+        portions += [
+            _Portion(group_id, entry.name, end=end[at : at + PORTION]) for at in range(0, len(end), PORTION)
+        ]
         kept = [each for each in portions if each.size > 1] or portions[:1]
         if not uncertain:
             self.users.listed_now.append(group_id)
@@ -248,7 +322,8 @@ class BulkGroups:
             return
         now = clock.now()
         with self.ctx.database.writing() as connection:
-            # What is declared may have changed since: who is concerned is asked within the transaction that writes.
+            # What is declared may have changed since: who is concerned is asked within the transaction that
+            # writes.
             catalogue = self.ctx.catalogue.get(connection)
             for each in portions:
                 concerned = catalogue.concerns(each.group_id)
@@ -262,8 +337,13 @@ class BulkGroups:
                     recompute_marks.mark_users_within(connection, each.group_id, now)
             if any(each.nesting for each in portions):
                 raise_revision(connection)
-            imported_records.note_digests(connection, [(each.group_id, each.digest) for each in portions if each.last])
-            write_lines(connection, [self._line("members", each.name, each.told) for each in portions if each.last and each.told])
+            imported_records.note_digests(
+                connection, [(each.group_id, each.digest) for each in portions if each.last]
+            )
+            write_lines(
+                connection,
+                [self._line("members", each.name, each.told) for each in portions if each.last and each.told],
+            )
 
     def _mark(self, connection: Connection, record_ids: Sequence[str], now: Instant) -> None:
         for start in range(0, len(record_ids), 500):
@@ -278,7 +358,11 @@ class BulkGroups:
         """
         with self.ctx.database.reading() as connection:
             listed = dict(groups.groups_of_record(connection, record_id))
-        now_in = {self.known[each.native_id].id for each in entries if each.native_id in self.known and not self.known[each.native_id].gone}
+        now_in = {
+            self.known[each.native_id].id
+            for each in entries
+            if each.native_id in self.known and not self.known[each.native_id].gone
+        }
         told = {each.id for native_id, each in self.known.items() if among(native_id)}
         for group_id, (name, _) in self._names.items():
             if group_id not in told or (group_id in now_in) == (group_id in listed):
@@ -286,13 +370,23 @@ class BulkGroups:
             # The rest of the list is as it was read last: it is looked at again at the next reading.
             joins = group_id in now_in
             self.counts[JOINED if joins else DROPPED] += 1
-            portion = _Portion(group_id, name, users=[record_id] if joins else [], end=[] if joins else [record_id], last=True)
+            portion = _Portion(
+                group_id,
+                name,
+                users=[record_id] if joins else [],
+                end=[] if joins else [record_id],
+                last=True,
+            )
             portion.told = _told(int(joins), int(not joins), 0)
             self._write([portion])
 
     def missing(self) -> list[str]:
         """Return the native ids of groups that are here and did not come, or are not chosen any more."""
-        return [native_id for native_id, each in self.known.items() if not each.gone and native_id not in self.seen]
+        return [
+            native_id
+            for native_id, each in self.known.items()
+            if not each.gone and native_id not in self.seen
+        ]
 
     def leave(self, native_ids: Sequence[str]) -> None:
         """Take in that groups are gone, and with them every membership in them."""
@@ -307,9 +401,20 @@ class BulkGroups:
             self.counts[LEFT_GROUPS] += 1
 
     def _line(self, kind: str, name: str, message: str | None = None) -> dict[str, Any]:
-        return {"run_id": self.run_id, "kind": kind, "user_id": None, "name": name, "changes": None, "message": message}
+        return {
+            "run_id": self.run_id,
+            "kind": kind,
+            "user_id": None,
+            "name": name,
+            "changes": None,
+            "message": message,
+        }
 
 
 def _told(joined: int, dropped: int, strangers: int) -> str:
-    parts = [f"{number:,} {what}" for number, what in ((joined, "joined"), (dropped, "left"), (strangers, "are not known")) if number]
+    parts = [
+        f"{number:,} {what}"
+        for number, what in ((joined, "joined"), (dropped, "left"), (strangers, "are not known"))
+        if number
+    ]
     return f"{', '.join(parts)}." if joined or dropped else ""

@@ -1,7 +1,8 @@
-"""The door for many users at once: what a reading says of them is planned in batches, each written in one short transaction.
+"""The door for many users at once: what a reading says of them is planned in batches, each written in one
+short transaction.
 
-Nothing is guessed. Who is bound stays bound; who could be somebody who is here waits, until the reading is through (a name may have
-changed hands meanwhile), and then for a user's decision.
+Nothing is guessed. Who is bound stays bound; who could be somebody who is here waits, until the reading is
+through (a name may have changed hands meanwhile), and then for a user's decision.
 """
 
 from __future__ import annotations
@@ -36,8 +37,16 @@ from dravo.store.snapshots.config import check_revision
 BATCH = 250
 TRIES = 8
 NEW, CHANGED, BACK, LEFT, REFUSED, OUTSIDE, UNKNOWN, CONFLICT, UNCHANGED = (
-    "new", "changed", "back", "left", "refused", "outside", "ignored", "conflict", "unchanged",
-)  # fmt: skip
+    "new",
+    "changed",
+    "back",
+    "left",
+    "refused",
+    "outside",
+    "ignored",
+    "conflict",
+    "unchanged",
+)
 NO_PILOT = "not_in_pilot"
 LINK, MAKE, LEAVE_OUT, LET = "link", "create", "ignore", "accept"
 
@@ -81,11 +90,22 @@ class BulkUsers:
         connection_type: str = IMPORT,
     ) -> None:
         # By a run lines are told; what comes by itself, one user at a time, has no run.
-        self.ctx, self.source, self.policy, self.run_id, self.preview, self.whole = ctx, source, policy, run_id, preview, whole
+        self.ctx, self.source, self.policy, self.run_id, self.preview, self.whole = (
+            ctx,
+            source,
+            policy,
+            run_id,
+            preview,
+            whole,
+        )
         self.connection_type = connection_type
         with ctx.database.reading() as connection:
             # Of a reading of what changed, anyone who comes is looked up when they come.
-            self.known = imported_records.known_users(connection, source.id, connection_type=connection_type) if whole else {}
+            self.known = (
+                imported_records.known_users(connection, source.id, connection_type=connection_type)
+                if whole
+                else {}
+            )
             self._present = 0 if whole else imported_records.how_many(connection, source.id, connection_type)
             self._conflicted = imported_records.with_conflicts(connection, source.id, "user")
         self.seen: set[str] = set()
@@ -100,9 +120,11 @@ class BulkUsers:
         self.told: list[dict[str, Any]] = []
         # As long as there is a pilot group: the locators of those in it. Who is not is left as they are.
         self.pilots: frozenset[str] | None = None
-        # In a run that only looks: names and addresses of those who would be made, so that two of one name are told.
+        # In a run that only looks: names and addresses of those who would be made, so that two of one name
+        # are told.
         self._planned: dict[str, str] = {}
-        # And what would become of users, before their groups are known: of those who are here by user id, of new ones by reference.
+        # And what would become of users, before their groups are known: of those who are here by user id, of
+        # new ones by reference.
         self.after: dict[str, UserSnapshot] = {}
         self.new: dict[str, UserSnapshot] = {}
 
@@ -139,7 +161,8 @@ class BulkUsers:
                 else:
                     self._write(batch)
             except (StalePreview, IntegrityError):
-                # Somebody changed a user, or took a name, between reading and writing: planned again on what is true now.
+                # Somebody changed a user, or took a name, between reading and writing: planned again on what
+                # is true now.
                 if remaining == 1:
                     raise
                 continue
@@ -160,7 +183,9 @@ class BulkUsers:
             batch = Batch(clock.now(), self.ctx.catalogue.get(connection))
             if not self.whole:
                 self.known.update(
-                    imported_records.known_users(connection, self.source.id, [each.native_id for each in entries], self.connection_type)
+                    imported_records.known_users(
+                        connection, self.source.id, [each.native_id for each in entries], self.connection_type
+                    )
                 )
             fresh = self._read(connection, entries, batch)
             self._decide(connection, fresh, batch, last=last)
@@ -180,7 +205,11 @@ class BulkUsers:
                 data = self.policy.user(entry.attributes)
             except Refused as wrong:
                 batch.counts[REFUSED] += 1
-                batch.lines.append(self._line(REFUSED, None, entry.reference, message=f"{wrong.message} {wrong.hint}".strip()))
+                batch.lines.append(
+                    self._line(
+                        REFUSED, None, entry.reference, message=f"{wrong.message} {wrong.hint}".strip()
+                    )
+                )
                 continue
             if not self.policy.lets_in(data, self.source.key):
                 batch.counts[OUTSIDE] += 1
@@ -191,7 +220,9 @@ class BulkUsers:
         found = imported_records.rows(connection, [each.known.id for each in fresh if each.known is not None])
         return [replace(each, row=found.get(each.known.id)) if each.known else each for each in fresh]
 
-    def _decide(self, connection: Connection, fresh: Sequence[_ParsedEntry], batch: Batch, *, last: bool) -> None:
+    def _decide(
+        self, connection: Connection, fresh: Sequence[_ParsedEntry], batch: Batch, *, last: bool
+    ) -> None:
         wanted = [each for each in fresh if each.asks_for_name]
         candidates = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
@@ -199,7 +230,10 @@ class BulkUsers:
         # Names that are given up in this very batch are free.
         leaving = {each.row.id for each in wanted if each.row is not None}
         holders = imported_records.holders(
-            connection, self.source.id, [each.found.user_name_key for each in wanted if each.row is not None], self.connection_type
+            connection,
+            self.source.id,
+            [each.found.user_name_key for each in wanted if each.row is not None],
+            self.connection_type,
         )
         taken: set[str] = set()
         bindings: list[tuple[_ParsedEntry, str, bool]] = []
@@ -221,15 +255,28 @@ class BulkUsers:
                 bindings.append((each, *result))
         self._work_out(connection, bindings, batch)
 
-    def _could_be(self, connection: Connection, wanted: Sequence[_ParsedEntry], batch: Batch) -> dict[str, list[Any]]:
+    def _could_be(
+        self, connection: Connection, wanted: Sequence[_ParsedEntry], batch: Batch
+    ) -> dict[str, list[Any]]:
         batch.names = {name for each in wanted for name in each.names}
         batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
-        found = imported_records.candidates(connection, self.source.id, batch.names, batch.emails, self.connection_type) if batch.names else {}
+        found = (
+            imported_records.candidates(
+                connection, self.source.id, batch.names, batch.emails, self.connection_type
+            )
+            if batch.names
+            else {}
+        )
         batch.had_by = frozenset(one.user_id for some in found.values() for one in some)
         return found
 
     def _whose(
-        self, each: _ParsedEntry, candidates: Mapping[str, Sequence[Any]], decided: Any, holders: Mapping[str, str], leaving: set[str]
+        self,
+        each: _ParsedEntry,
+        candidates: Mapping[str, Sequence[Any]],
+        decided: Any,
+        holders: Mapping[str, str],
+        leaving: set[str],
     ) -> tuple[str, bool] | Conflict | None:
         """Return (user id, whether they are new), a conflict, or None if they are left out."""
         named = [one for name in each.names for one in candidates.get(f"name:{name}", ())]
@@ -237,7 +284,12 @@ class BulkUsers:
             if not each.asks_for_name or (decided is not None and decided.decision == LET):
                 return each.row.user_id, False
             holder = holders.get(each.found.user_name_key)
-            others = [one for one in named if one.user_id != each.row.user_id and (not one.here or (holder is not None and holder not in leaving))]
+            others = [
+                one
+                for one in named
+                if one.user_id != each.row.user_id
+                and (not one.here or (holder is not None and holder not in leaving))
+            ]
             if (holder is not None and holder != each.row.id and holder not in leaving) or others:
                 message = f"The user name changed to '{each.found.user_name}', which another user has or had."
                 return Conflict(RENAMED, tuple(one.user_id for one in others), message)
@@ -245,16 +297,27 @@ class BulkUsers:
         if decided is not None:
             return {LINK: (decided.user_id, False), MAKE: (new_id(), True)}.get(decided.decision)
         email = each.found.email
-        everyone = {one.user_id: one for one in (*named, *(candidates.get(f"email:{fold(email)}", ()) if email else ()))}
-        if self.preview and (other := next((self._planned[key] for key in each.keys if key in self._planned), None)):
-            return Conflict("two_records", (), f"'{other}' in the same run has the same user name or email address.")
+        everyone = {
+            one.user_id: one
+            for one in (*named, *(candidates.get(f"email:{fold(email)}", ()) if email else ()))
+        }
+        if self.preview and (
+            other := next((self._planned[key] for key in each.keys if key in self._planned), None)
+        ):
+            return Conflict(
+                "two_records", (), f"'{other}' in the same run has the same user name or email address."
+            )
         binding = match(each.data, list(everyone.values()), self.policy, new_id())
         if isinstance(binding, Binding):
             return (binding.user_id, binding.new) if self.policy.makes or not binding.new else None
         return binding
 
-    def _work_out(self, connection: Connection, bindings: Sequence[tuple[_ParsedEntry, str, bool]], batch: Batch) -> None:
-        users = user_snapshots.users(connection, [user_id for each, user_id, new in bindings if not new and not each.same])
+    def _work_out(
+        self, connection: Connection, bindings: Sequence[tuple[_ParsedEntry, str, bool]], batch: Batch
+    ) -> None:
+        users = user_snapshots.users(
+            connection, [user_id for each, user_id, new in bindings if not new and not each.same]
+        )
         used: set[str] = set()
         for each, user_id, _ in bindings:
             if each.same:
@@ -303,17 +366,33 @@ class BulkUsers:
         entry = {"reference": each.entry.reference, "attributes": each.entry.attributes, "user": each.data}
         batch.conflicts.append(
             {
-                "native_id": each.entry.native_id, "kind": found.kind, "name": name, "message": found.message, "entry": entry,
+                "native_id": each.entry.native_id,
+                "kind": found.kind,
+                "name": name,
+                "message": found.message,
+                "entry": entry,
                 "candidates": list(found.candidates),
             }
-        )  # fmt: skip
+        )
 
     def _line(
-        self, kind: str, user_id: str | None, name: str, differs: Mapping[str, Any] | None = None, message: str | None = None
+        self,
+        kind: str,
+        user_id: str | None,
+        name: str,
+        differs: Mapping[str, Any] | None = None,
+        message: str | None = None,
     ) -> dict[str, Any]:
         # Somebody who would only be made is nobody yet to point at.
         shown = None if self.preview and kind == NEW else user_id
-        return {"run_id": self.run_id, "kind": kind, "user_id": shown, "name": name, "changes": differs or None, "message": message}
+        return {
+            "run_id": self.run_id,
+            "kind": kind,
+            "user_id": shown,
+            "name": name,
+            "changes": differs or None,
+            "message": message,
+        }
 
     # Writing
 
@@ -323,15 +402,25 @@ class BulkUsers:
             # Another source, or a push, may have brought somebody of such a name in between.
             if imported_records.who_has(connection, batch.names, batch.emails) != batch.had_by:
                 raise StalePreview("A user was created in the meantime.")
-            apply_outcomes(connection, batch.outcomes, batch.now, rewrite=UserRewrite.NAMES, seen=batch.catalogue.revision)
+            apply_outcomes(
+                connection,
+                batch.outcomes,
+                batch.now,
+                rewrite=UserRewrite.NAMES,
+                seen=batch.catalogue.revision,
+            )
             if self.run_id is None:
                 # Their groups come next: nothing is delivered for them before that.
-                recompute_marks.mark_users(connection, [each.user.user_id for each in batch.outcomes], batch.now)
+                recompute_marks.mark_users(
+                    connection, [each.user.user_id for each in batch.outcomes], batch.now
+                )
             imported_records.make(connection, self.source.id, batch.made, batch.now, self.connection_type)
             if not imported_records.write(connection, batch.written, batch.renamed, batch.now):
                 raise StalePreview("A record changed in the meantime.")
             imported_records.touch(connection, batch.touched)
-            imported_records.note_conflicts(connection, self.source.id, "user", batch.conflicts, batch.now, self.connection_type)
+            imported_records.note_conflicts(
+                connection, self.source.id, "user", batch.conflicts, batch.now, self.connection_type
+            )
             if batch.settled:
                 imported_records.end_conflicts(connection, self.source.id, "user", batch.settled)
             write_lines(connection, batch.lines)
@@ -352,14 +441,22 @@ class BulkUsers:
     def weigh(self, outcomes: Iterable[UserPlan]) -> None:
         """Count what users would gain and lose, role by role."""
         for outcome in outcomes:
-            self.gained.update((change.application_id, change.role_id) for change in outcome.access if change.id is None)
-            self.lost.update((change.application_id, change.role_id) for change in outcome.access if change.closed)
+            self.gained.update(
+                (change.application_id, change.role_id) for change in outcome.access if change.id is None
+            )
+            self.lost.update(
+                (change.application_id, change.role_id) for change in outcome.access if change.closed
+            )
 
     # Leaving
 
     def missing(self) -> list[str]:
         """Return the native ids of those who are here and did not come, or may not come in any more."""
-        return [native_id for native_id, each in self.known.items() if not each.gone and (native_id not in self.seen or native_id in self.outside)]
+        return [
+            native_id
+            for native_id, each in self.known.items()
+            if not each.gone and (native_id not in self.seen or native_id in self.outside)
+        ]
 
     def leave(self, native_ids: Sequence[str], cleared: ConfirmedRemovals | None = None) -> None:
         """Take in that users are gone: they leave every group, and keep their user as a tombstone."""
@@ -380,17 +477,37 @@ class BulkUsers:
         now = clock.now()
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
-            found = [row for row in imported_records.rows(connection, [self.known[each].id for each in native_ids]).values() if row.gone_at is None]
+            found = [
+                row
+                for row in imported_records.rows(
+                    connection, [self.known[each].id for each in native_ids]
+                ).values()
+                if row.gone_at is None
+            ]
             users = user_snapshots.users(connection, [row.user_id for row in found])
             others = [each.id for row in found for each in users[row.user_id].records if each.id != row.id]
             listed = groups.groups_of_records(connection, others) if others else {}
             outcomes, lines = [], []
             for row in found:
                 user = users[row.user_id]
-                after = with_record(user, UserRecord(row.id, self.source.id, self.connection_type, row.data, row.user_id, gone=True))
-                kept = [group_id for each in user.records if each.id != row.id for group_id, _ in listed.get(each.id, ())]
-                local = groups.groups_of_user(connection, row.user_id) if kept or len(user.records) > 1 else []
-                outcome = plan_user(replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now)
+                after = with_record(
+                    user,
+                    UserRecord(
+                        row.id, self.source.id, self.connection_type, row.data, row.user_id, gone=True
+                    ),
+                )
+                kept = [
+                    group_id
+                    for each in user.records
+                    if each.id != row.id
+                    for group_id, _ in listed.get(each.id, ())
+                ]
+                local = (
+                    groups.groups_of_user(connection, row.user_id) if kept or len(user.records) > 1 else []
+                )
+                outcome = plan_user(
+                    replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now
+                )
                 outcomes.append(outcome)
                 lines.append(self._line(LEFT, row.user_id, imported_records.shown_name(row.data)))
         self.counts[LEFT] += len(found)
@@ -402,15 +519,21 @@ class BulkUsers:
         with self.ctx.database.writing() as connection:
             check_revision(connection, catalogue.revision)
             # Lists that may name them still are looked at again, for they may come back.
-            imported_records.forget_digests(connection, [row.id for row in found if row.native_id in self.seen])
-            imported_records.forget_digests(connection, [row.id for row in found if row.native_id not in self.seen], self.listed_now)
+            imported_records.forget_digests(
+                connection, [row.id for row in found if row.native_id in self.seen]
+            )
+            imported_records.forget_digests(
+                connection, [row.id for row in found if row.native_id not in self.seen], self.listed_now
+            )
             for row, outcome in zip(found, outcomes, strict=True):
                 memberships.end_memberships_of_record(connection, row.id, now)
                 if outcome.merged.gone:
                     memberships.end_memberships_of_user(connection, row.user_id, now)
             if not imported_records.leave(connection, {row.id: row.version for row in found}, now):
                 raise StalePreview("A record changed in the meantime.")
-            apply_outcomes(connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared)
+            apply_outcomes(
+                connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared
+            )
             write_lines(connection, lines)
 
 
@@ -431,7 +554,9 @@ class _ParsedEntry:
 
     @cached_property
     def keys(self) -> set[str]:
-        """By what nobody else of the batch may be known: user name, and for somebody new the email address."""
+        """By what nobody else of the batch may be known: user name, and for somebody new the email
+        address.
+        """
         found = self.found
         email = {f"email:{fold(found.email)}"} if found.email and self.row is None else set()
         return {*(f"name:{name}" for name in self.names), *email}
@@ -449,13 +574,27 @@ class _ParsedEntry:
     @cached_property
     def asks_for_name(self) -> bool:
         """Whether it takes a user name that this record did not have."""
-        return self.row is None or self.row.gone_at is not None or self.row.user_name_key != self.found.user_name_key
+        return (
+            self.row is None
+            or self.row.gone_at is not None
+            or self.row.user_name_key != self.found.user_name_key
+        )
 
     def record(self, record_id: str, user_id: str) -> NewRecord:
         """Return the record as it is written."""
         version = self.row.version if self.row is not None else 0
         entry = self.entry
-        return NewRecord(record_id, user_id, entry.native_id, entry.reference, self.digest, entry.attributes, self.data, version, self.found)
+        return NewRecord(
+            record_id,
+            user_id,
+            entry.native_id,
+            entry.reference,
+            self.digest,
+            entry.attributes,
+            self.data,
+            version,
+            self.found,
+        )
 
 
 _LINES = PreparedStatement(insert(t.run_entry))

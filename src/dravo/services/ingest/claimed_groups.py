@@ -1,4 +1,6 @@
-"""Groups that claims have named and that are not here yet: offered where groups are mapped, and made ahead of anyone who comes with them."""
+"""Groups that claims have named and that are not here yet: offered where groups are mapped, and made ahead
+of anyone who comes with them.
+"""
 
 from __future__ import annotations
 
@@ -32,15 +34,21 @@ class _Claimed:
 
 
 def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
-    """Return groups that last sign-ins claimed, test sign-ins too, and that their source does not have yet: those with some words in their name."""
+    """Return groups that last sign-ins claimed, test sign-ins too, and that their source does not have yet:
+    those with some words in their name.
+    """
     wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
     found: list[dict[str, Any]] = []
     with ctx.database.reading() as connection:
         sources = connection.execute(
-            select(s.id, s.key, s.label).join(t.source_sign_in, t.source_sign_in.c.source_id == s.id).order_by(s.label)
+            select(s.id, s.key, s.label)
+            .join(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
+            .order_by(s.label)
         ).all()
         for source in sources:
-            rows = connection.execute(select(x.came_to).where(x.source_id == source.id).order_by(x.id.desc()).limit(TRACES)).scalars()
+            rows = connection.execute(
+                select(x.came_to).where(x.source_id == source.id).order_by(x.id.desc()).limit(TRACES)
+            ).scalars()
             names = {
                 fold(each["group"]["name"]): each["group"]["name"]
                 for came_to in rows
@@ -49,7 +57,9 @@ def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
             }
             here = _here(connection, source.id, names)
             named = {"key": source.key, "label": source.label}
-            found += [{"source": named, "name": name} for key, name in sorted(names.items()) if key not in here]
+            found += [
+                {"source": named, "name": name} for key, name in sorted(names.items()) if key not in here
+            ]
     return {"items": found[:MOST]}
 
 
@@ -60,20 +70,34 @@ def _here(connection: Connection, source_id: str, names: dict[str, str]) -> set[
 
 
 def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]:
-    """Make a group of a source by the name that its claims give it, so that it can be mapped before anybody comes; returns its id and name.
+    """Make a group of a source by the name that its claims give it, so that it can be mapped before anybody
+    comes; returns its id and name.
 
     Raises:
         NotFound: if nobody signs in by the source; InvalidInput, AlreadyExists.
     """
     name = name.strip()
     if not name or len(name) > 200:
-        raise InvalidInput("A group name must have 1 to 200 characters.", "Enter the name exactly as in the claim.", "name")
+        raise InvalidInput(
+            "A group name must have 1 to 200 characters.", "Enter the name exactly as in the claim.", "name"
+        )
     now, own_id = clock.now(), new_id()
     with ctx.database.writing() as connection:
         source, _ = source_policies.sign_in_of(connection, key)
         if _here(connection, source.id, {fold(name): name}):
-            raise AlreadyExists(f"'{source.label}' has a group '{name}' already.", "Use the existing group.", "name")
+            raise AlreadyExists(
+                f"'{source.label}' has a group '{name}' already.", "Use the existing group.", "name"
+            )
         imported_records.make_groups(connection, source.id, [(own_id, _Claimed(name))], now, SIGN_IN)
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "created group from claims", "group", own_id, now, {"name": name, "source": key})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "created group from claims",
+            "group",
+            own_id,
+            now,
+            {"name": name, "source": key},
+        )
     return {"id": own_id, "name": name}

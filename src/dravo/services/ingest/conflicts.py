@@ -1,4 +1,6 @@
-"""What no rule can decide about a source's users and groups: listed with the choices, decided by a user, and carried out at once."""
+"""What no rule can decide about a source's users and groups: listed with the choices, decided by a user, and
+carried out at once.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ CHOICES: dict[str, tuple[str, ...]] = {
 USUAL = (LINK, MAKE, LEAVE_OUT)
 
 
-def list_conflicts(ctx: AppContext, caller: Caller, key: str, ask: Ask, status: str = imported_records.OPEN) -> dict[str, Any]:
+def list_conflicts(
+    ctx: AppContext, caller: Caller, key: str, ask: Ask, status: str = imported_records.OPEN
+) -> dict[str, Any]:
     """Return a page of a source's conflicts, oldest first, each with its choices and whom it could mean."""
     c = t.conflict.c
     with ctx.database.reading() as connection:
@@ -44,28 +48,54 @@ def list_conflicts(ctx: AppContext, caller: Caller, key: str, ask: Ask, status: 
         found = page(connection, statement, [c.id], ask, lambda row: row)
         ids = [user_id for row in found["items"] for user_id in row.candidates]
         u = t.user.c
-        users = {row.id: row for row in connection.execute(select(u.id, u.display_name, u.user_name, u.gone_at, u.active).where(u.id.in_(ids)))}
+        users = {
+            row.id: row
+            for row in connection.execute(
+                select(u.id, u.display_name, u.user_name, u.gone_at, u.active).where(u.id.in_(ids))
+            )
+        }
     plain = ATTRIBUTES in caller.permissions
     return {**found, "items": [_line(row, users, plain) for row in found["items"]]}
 
 
 def _line(row: Any, users: dict[str, Any], plain: bool) -> dict[str, Any]:
     said = (row.entry or {}).get("user") or {}
-    candidates = [{**user_queries.user_ref(users[each]), "status": user_queries.user_status(users[each])} for each in row.candidates if each in users]
+    candidates = [
+        {**user_queries.user_ref(users[each]), "status": user_queries.user_status(users[each])}
+        for each in row.candidates
+        if each in users
+    ]
     return {
-        "id": row.id, "subject": row.subject, "kind": row.kind, "name": row.name, "message": masking.text(row.message),
+        "id": row.id,
+        "subject": row.subject,
+        "kind": row.kind,
+        "name": row.name,
+        "message": masking.text(row.message),
         "native_id": row.native_id if plain else masking.HIDDEN,
-        "says": {name: value for name, value in said.items() if plain or name in ("userName", "displayName", "name")},
-        "candidates": candidates, "choices": list(CHOICES.get(row.kind, USUAL)), "status": row.status, "decision": row.decision,
-        "decided_by": row.decided_by, "decided_at": row.decided_at, "first_seen_at": row.first_seen_at, "last_seen_at": row.last_seen_at,
-    }  # fmt: skip
+        "says": {
+            name: value
+            for name, value in said.items()
+            if plain or name in ("userName", "displayName", "name")
+        },
+        "candidates": candidates,
+        "choices": list(CHOICES.get(row.kind, USUAL)),
+        "status": row.status,
+        "decision": row.decision,
+        "decided_by": row.decided_by,
+        "decided_at": row.decided_at,
+        "first_seen_at": row.first_seen_at,
+        "last_seen_at": row.last_seen_at,
+    }
 
 
-def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, user: str | None = None) -> dict[str, Any]:
+def decide(
+    ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, user: str | None = None
+) -> dict[str, Any]:
     """Decide a conflict; what was decided happens at once, and holds for later readings.
 
     Args:
-        decision: "link" (it is `user`), "make" (it is somebody new), "let" (the change is right), "leave out".
+        decision: "link" (it is `user`), "make" (it is somebody new), "let" (the change is right), "leave
+            out".
         user: who it is, by id, user name, email or external id; for "link".
 
     Raises:
@@ -76,13 +106,25 @@ def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision
         source, row = _one(connection, key, conflict_id)
         choices = CHOICES.get(row.kind, USUAL)
         if decision not in choices:
-            raise InvalidInput(f"'{decision}' is not possible for this conflict.", f"Use one of: {', '.join(choices)}.", "decision")
+            raise InvalidInput(
+                f"'{decision}' is not possible for this conflict.",
+                f"Use one of: {', '.join(choices)}.",
+                "decision",
+            )
         user_id = _whom(connection, source, row, decision, user)
-        values = {"status": imported_records.DECIDED, "decision": decision, "user_id": user_id, "decided_by": caller.name, "decided_at": now}
+        values = {
+            "status": imported_records.DECIDED,
+            "decision": decision,
+            "user_id": user_id,
+            "decided_by": caller.name,
+            "decided_at": now,
+        }
         connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
         if row.subject == "group":
             # Its list was not kept: the next reading is one of everyone.
-            connection.execute(update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None))
+            connection.execute(
+                update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None)
+            )
         details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "user": user_id}
         record_change(connection, ctx.keys, caller, "resolved a conflict", "source", source.id, now, details)
     if row.subject == "user" and decision != LEAVE_OUT:
@@ -98,9 +140,15 @@ def decide(ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision
 def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
     source = pushing_source(connection, key)
     c = t.conflict.c
-    row = connection.execute(select(t.conflict).where(c.id == conflict_id, c.source_id == source.id, c.status != imported_records.OVER)).first()
+    row = connection.execute(
+        select(t.conflict).where(
+            c.id == conflict_id, c.source_id == source.id, c.status != imported_records.OVER
+        )
+    ).first()
     if row is None:
-        raise NotFound(f"'{source.label}' does not have this conflict any more.", "Reload the list of conflicts.")
+        raise NotFound(
+            f"'{source.label}' does not have this conflict any more.", "Reload the list of conflicts."
+        )
     return source, row
 
 
@@ -113,10 +161,17 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, user: st
     if decision != LINK:
         return None
     if not user:
-        raise InvalidInput("The user to link is missing.", "Set `user` to an ID, user name or email address.", "user")
+        raise InvalidInput(
+            "The user to link is missing.", "Set `user` to an ID, user name or email address.", "user"
+        )
     found = find_user(connection, user)
     r = t.record.c
-    taken = (r.source_id == source.id, r.connection_type == row.connection_type, r.user_id == found.id, r.gone_at.is_(None))
+    taken = (
+        r.source_id == source.id,
+        r.connection_type == row.connection_type,
+        r.user_id == found.id,
+        r.gone_at.is_(None),
+    )
     if connection.execute(select(r.id).where(*taken).limit(1)).first():
         raise InvalidInput(
             f"'{source.label}' already has a record of {found.display_name}.",
@@ -127,10 +182,15 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, user: st
 
 
 def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
-    """Link a SCIM record to the user that was chosen, or let it be a user of its own. The record itself exists already."""
+    """Link a SCIM record to the user that was chosen, or let it be a user of its own.
+
+    The record itself exists already.
+    """
     now = clock.now()
     with ctx.database.reading() as connection:
-        record = connection.execute(select(t.record).where(t.record.c.id == row.native_id, t.record.c.gone_at.is_(None))).first()
+        record = connection.execute(
+            select(t.record).where(t.record.c.id == row.native_id, t.record.c.gone_at.is_(None))
+        ).first()
     if record is None:
         return
     if decision == LINK and user_id is not None and user_id != record.user_id:
@@ -151,7 +211,9 @@ def _carry_out(ctx: AppContext, caller: Caller, key: str, row: Any) -> None:
         # Their groups come when they sign in the next time.
         with ctx.database.reading() as connection:
             source, signs_in = source_policies.sign_in_of(connection, key)
-        arrived = BulkUsers(ctx, source, source_policies.sign_in_policy(signs_in), None, connection_type=SIGN_IN)
+        arrived = BulkUsers(
+            ctx, source, source_policies.sign_in_policy(signs_in), None, connection_type=SIGN_IN
+        )
         arrived.take([entry])
         arrived.finish()
         return

@@ -1,4 +1,6 @@
-"""Ingests one user or group: read a snapshot, plan with the core, apply in one short write; again if the data changed meanwhile."""
+"""Ingests one user or group: read a snapshot, plan with the core, apply in one short write; again if the
+data changed meanwhile.
+"""
 
 from __future__ import annotations
 
@@ -24,8 +26,25 @@ from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
 from dravo.core.scim.schemas import SchemaSet
 from dravo.core.scim.versions import entity_tag
-from dravo.services.ingest.types import DEFAULT_OPTIONS, INBOUND_SCIM, NOBODY, IngestChange, IngestOptions, IngestResult, MemberPlan, Result
-from dravo.store import clock, groups, imported_records, memberships, provisioned_groups, recompute_marks, records
+from dravo.services.ingest.types import (
+    DEFAULT_OPTIONS,
+    INBOUND_SCIM,
+    NOBODY,
+    IngestChange,
+    IngestOptions,
+    IngestResult,
+    MemberPlan,
+    Result,
+)
+from dravo.store import (
+    clock,
+    groups,
+    imported_records,
+    memberships,
+    provisioned_groups,
+    recompute_marks,
+    records,
+)
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
@@ -43,7 +62,9 @@ AT_ONCE = 1_000
 class Intake:
     """Takes in what one connection type of a source says of its users and groups."""
 
-    def __init__(self, database: Database, catalogue: ConfigCache, connection_type: str = INBOUND_SCIM) -> None:
+    def __init__(
+        self, database: Database, catalogue: ConfigCache, connection_type: str = INBOUND_SCIM
+    ) -> None:
         self.database = database
         self.catalogue = catalogue
         self.connection_type = connection_type
@@ -77,15 +98,34 @@ class Intake:
             binding = bind(None, new_user)
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data)
-            record = UserRecord(record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others))
-            outcome = plan_user(UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))), catalogue, now)
-            write_trace = manner.prepare(IngestChange("user", binding.user_id, None, data, [outcome], catalogue))
+            record = UserRecord(
+                record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others)
+            )
+            outcome = plan_user(
+                UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))),
+                catalogue,
+                now,
+            )
+            write_trace = manner.prepare(
+                IngestChange("user", binding.user_id, None, data, [outcome], catalogue)
+            )
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if self._others(connection, source_id, data) != others:
-                    raise StalePreview("A user with this name or email was created or deleted in the meantime.")
+                    raise StalePreview(
+                        "A user with this name or email was created or deleted in the meantime."
+                    )
                 apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
-                records.make(connection, record_id, source_id, self.connection_type, binding.user_id, data, now, undecided=bool(others))
+                records.make(
+                    connection,
+                    record_id,
+                    source_id,
+                    self.connection_type,
+                    binding.user_id,
+                    data,
+                    now,
+                    undecided=bool(others),
+                )
                 if others:
                     self._note_conflict(connection, source_id, record_id, data, others, now)
                 if unique:
@@ -93,9 +133,13 @@ class Intake:
                 write_trace(connection)
             return IngestResult(record_id, data, 1, now, now)
 
-        return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
+        return self._until_it_stands(
+            attempt, lambda: self._check_unique(source_id, data, None, manner.shapes)
+        )
 
-    def replace_user(self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
+    def replace_user(
+        self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS
+    ) -> IngestResult:
         """Take in a user's whole new content (RFC 7644, 3.5.1).
 
         Raises:
@@ -109,9 +153,20 @@ class Intake:
 
         return self._change_user(source_id, record_id, change, manner)
 
-    def patch_user(self, source_id: str, record_id: str, operations: Sequence[Operation], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
+    def patch_user(
+        self,
+        source_id: str,
+        record_id: str,
+        operations: Sequence[Operation],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
         """Take in a change of a user (RFC 7644, 3.5.2); raises as `replace_user` and `apply_patch`."""
-        return self._change_user(source_id, record_id, lambda before: apply_patch(before, list(operations), manner.shapes.user).resource, manner)
+        return self._change_user(
+            source_id,
+            record_id,
+            lambda before: apply_patch(before, list(operations), manner.shapes.user).resource,
+            manner,
+        )
 
     def remove_user(self, source_id: str, record_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
         """Take in that a user is gone: they leave every group, and keep their user as a tombstone.
@@ -123,7 +178,13 @@ class Intake:
         self._change_user(source_id, record_id, lambda before: before, manner, gone=True)
 
     def _change_user(
-        self, source_id: str, record_id: str, change: Callable[[dict[str, Any]], dict[str, Any]], manner: IngestOptions, *, gone: bool = False
+        self,
+        source_id: str,
+        record_id: str,
+        change: Callable[[dict[str, Any]], dict[str, Any]],
+        manner: IngestOptions,
+        *,
+        gone: bool = False,
     ) -> IngestResult:
         data: dict[str, Any] = {}
         shape = manner.shapes.user
@@ -143,24 +204,37 @@ class Intake:
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
             # A rename by the source does not lock out a user who has access: the conflict is only listed.
-            undecided = bool(others) and (row.undecided or not (user.access or user.accounts)) if asks else row.undecided
-            record = UserRecord(record_id, source_id, self.connection_type, data, row.user_id, gone, undecided)
+            undecided = (
+                bool(others) and (row.undecided or not (user.access or user.accounts))
+                if asks
+                else row.undecided
+            )
+            record = UserRecord(
+                record_id, source_id, self.connection_type, data, row.user_id, gone, undecided
+            )
             after = with_record(user, record)
             if gone:
                 # With one source a user's groups are its record's; with several, only this record's end.
-                after = replace(after, groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else ())
+                after = replace(
+                    after,
+                    groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else (),
+                )
             outcome = plan_user(after, catalogue, now)
             # A user of one record is that record; of several, any change may let another one speak.
             alone = len(user.records) == 1
             before = row.data if alone else catalogue.merged(user.records).attributes
             renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
-            write_trace = manner.prepare(IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue))
+            write_trace = manner.prepare(
+                IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue)
+            )
             with self.database.writing() as connection:
                 if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
                     raise StalePreview("The record changed in the meantime.")
                 if asks:
                     if self._others(connection, source_id, data, row.user_id) != others:
-                        raise StalePreview("A user with this name or email was created or deleted in the meantime.")
+                        raise StalePreview(
+                            "A user with this name or email was created or deleted in the meantime."
+                        )
                     if others:
                         self._note_conflict(connection, source_id, record_id, data, others, now)
                 if undecided != row.undecided:
@@ -172,41 +246,72 @@ class Intake:
                 if outcome.merged.gone:
                     memberships.end_memberships_of_user(connection, row.user_id, now)
                 if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
-                    records.claim(connection, record_id, source_id, [] if gone else unique_values(data, shape))
+                    records.claim(
+                        connection, record_id, source_id, [] if gone else unique_values(data, shape)
+                    )
                 rewrite = UserRewrite.NAMES if renamed else UserRewrite.ATTRIBUTES
-                apply_outcomes(connection, [outcome], now, rewrite=rewrite, seen=catalogue.revision, cleared=manner.cleared)
+                apply_outcomes(
+                    connection,
+                    [outcome],
+                    now,
+                    rewrite=rewrite,
+                    seen=catalogue.revision,
+                    cleared=manner.cleared,
+                )
                 write_trace(connection)
             return IngestResult(record_id, data, row.version + 1, row.created_at, now, listed)
 
-        return self._until_it_stands(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
+        return self._until_it_stands(
+            attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes)
+        )
 
-    def _others(self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None) -> frozenset[str]:
-        """Return the ids of users that a SCIM record could belong to, because they share its user name or email, or look like it.
+    def _others(
+        self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None
+    ) -> frozenset[str]:
+        """Return the ids of users that a SCIM record could belong to, because they share its user name or
+        email, or look like it.
 
         Args:
             but: the id of the record's own user, which does not count.
         """
-        return imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but) if self.connection_type == INBOUND_SCIM else NOBODY
+        return (
+            imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but)
+            if self.connection_type == INBOUND_SCIM
+            else NOBODY
+        )
 
     def _note_conflict(
-        self, connection: Connection, source_id: str, record_id: str, data: Mapping[str, Any], others: frozenset[str], now: Instant
+        self,
+        connection: Connection,
+        source_id: str,
+        record_id: str,
+        data: Mapping[str, Any],
+        others: frozenset[str],
+        now: Instant,
     ) -> None:
         """Record that an operator has to decide which user a SCIM record belongs to."""
         found = searchable(data)
         kind, what = self._what_conflicts(connection, data, others)
         conflict = {
-            "native_id": record_id, "kind": kind, "name": found.display_name,
+            "native_id": record_id,
+            "kind": kind,
+            "name": found.display_name,
             "message": f"{what} This user has no access until an operator decides.",
-            "entry": {"reference": found.user_name, "attributes": {}, "user": data}, "candidates": sorted(others),
-        }  # fmt: skip
+            "entry": {"reference": found.user_name, "attributes": {}, "user": data},
+            "candidates": sorted(others),
+        }
         # An earlier decision was about another user name or email.
         imported_records.end_conflicts(connection, source_id, "user", [record_id], decided_only=True)
         imported_records.note_conflicts(connection, source_id, "user", [conflict], now, INBOUND_SCIM)
 
-    def _what_conflicts(self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]) -> tuple[str, str]:
+    def _what_conflicts(
+        self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]
+    ) -> tuple[str, str]:
         """Return the kind of a conflict with some users, and a sentence on it."""
         found, (_, _, alike) = searchable(data), _matched_values(data)
-        names = set(connection.execute(select(t.user.c.user_name_key).where(t.user.c.id.in_(others))).scalars())
+        names = set(
+            connection.execute(select(t.user.c.user_name_key).where(t.user.c.id.in_(others))).scalars()
+        )
         if found.user_name_key in names:
             return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
         if alike in names:
@@ -214,8 +319,12 @@ class Intake:
         return EMAIL_KNOWN, f"Another source already has a user with the email address '{found.email}'."
 
     def _look_at(self, source_id: str, record_id: str) -> tuple[Any, UserSnapshot, Sequence[tuple[str, str]]]:
-        """Return a record's row, its user, and (id, name) of the groups that list it; anyone who is in none and has nothing costs one query."""
-        glanced = user_snapshots.at_a_glance(self.database.glancing(), source_id, self.connection_type, record_id)
+        """Return a record's row, its user, and (id, name) of the groups that list it; anyone who is in none
+        and has nothing costs one query.
+        """
+        glanced = user_snapshots.at_a_glance(
+            self.database.glancing(), source_id, self.connection_type, record_id
+        )
         if glanced is not None:
             return *glanced, ()
         with self.database.reading() as connection:
@@ -227,12 +336,20 @@ class Intake:
 
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
         with self.database.reading() as connection:
-            others = [row.id for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id)) if row.id != record_id]
+            others = [
+                row.id
+                for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id))
+                if row.id != record_id
+            ]
             found = groups.groups_of_records(connection, others)
             local = groups.groups_of_user(connection, user_id)
-        return tuple(dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local)))
+        return tuple(
+            dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local))
+        )
 
-    def _check_unique(self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: SchemaSet) -> None:
+    def _check_unique(
+        self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: SchemaSet
+    ) -> None:
         key = searchable(data).user_name_key
         with self.database.reading() as connection:
             condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
@@ -241,16 +358,25 @@ class Intake:
         if total:
             raise ScimError(
                 409,
-                f"This source already has a user with the userName '{data.get('userName')}'. Find this user with a filter on userName "
+                f"This source already has a user with the userName '{data.get('userName')}'. Find this "
+                "user with a filter on userName "
                 "and update the existing user.",
                 "uniqueness",
             )
         if other:
-            raise ScimError(409, f"Another user of this source already has '{other[1]}' as {other[0]}.", "uniqueness")
+            raise ScimError(
+                409, f"Another user of this source already has '{other[1]}' as {other[0]}.", "uniqueness"
+            )
 
     # Groups
 
-    def create_group(self, source_id: str, data: dict[str, Any], members: Sequence[str], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
+    def create_group(
+        self,
+        source_id: str,
+        data: dict[str, Any],
+        members: Sequence[str],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
         """Take in a new group with its members.
 
         Raises:
@@ -263,9 +389,12 @@ class Intake:
             with self.database.reading() as connection:
                 plan = self._resolve(connection, source_id, group_id, list(members))
             catalogue = self.catalogue.latest(self.database)
-            # No assignment can name a group that is only now made; but a pattern or a condition can name it by what it is called.
+            # No assignment can name a group that is only now made; but a pattern or a condition can name it
+            # by what it is called.
             named = catalogue.named_by_its_name(source_id)
-            write_trace = manner.prepare(IngestChange("group", group_id, None, data, added=len(members), marked=named))
+            write_trace = manner.prepare(
+                IngestChange("group", group_id, None, data, added=len(members), marked=named)
+            )
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 groups.make(connection, group_id, source_id, self.connection_type, data, now)
@@ -280,7 +409,12 @@ class Intake:
         return self._until_it_stands(attempt)
 
     def replace_group(
-        self, source_id: str, group_id: str, data: dict[str, Any], members: Sequence[str], manner: IngestOptions = DEFAULT_OPTIONS
+        self,
+        source_id: str,
+        group_id: str,
+        data: dict[str, Any],
+        members: Sequence[str],
+        manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
         """Take in a group's whole new content and list (RFC 7644, 3.5.1); raises as `patch_group`."""
 
@@ -290,8 +424,15 @@ class Intake:
 
         return self._change_group(source_id, group_id, change, manner)
 
-    def patch_group(self, source_id: str, group_id: str, operations: Sequence[Operation], manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
-        """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor written.
+    def patch_group(
+        self,
+        source_id: str,
+        group_id: str,
+        operations: Sequence[Operation],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
+        """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor
+        written.
 
         Raises:
             NotFound: if the source has no such group.
@@ -304,9 +445,13 @@ class Intake:
 
         return self._change_group(source_id, group_id, change, manner)
 
-    def rename_group(self, source_id: str, group_id: str, name: str, manner: IngestOptions = DEFAULT_OPTIONS) -> IngestResult:
+    def rename_group(
+        self, source_id: str, group_id: str, name: str, manner: IngestOptions = DEFAULT_OPTIONS
+    ) -> IngestResult:
         """Take in that a group has another name; raises as `patch_group`."""
-        return self._change_group(source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner)
+        return self._change_group(
+            source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner
+        )
 
     def remove_group(self, source_id: str, group_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
         """Take in that a group is gone, and with it every membership in it.
@@ -314,7 +459,9 @@ class Intake:
         Raises:
             NotFound: if the source has no such group.
         """
-        self._change_group(source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), manner, gone=True)
+        self._change_group(
+            source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), manner, gone=True
+        )
 
     def _change_group(
         self,
@@ -343,9 +490,22 @@ class Intake:
                 concerned = by_name or catalogue.concerns(group_id)
                 in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
                 outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
-            added, removed = len(plan.users_added | plan.groups_added), len(plan.users_removed | plan.groups_removed)
+            added, removed = (
+                len(plan.users_added | plan.groups_added),
+                len(plan.users_removed | plan.groups_removed),
+            )
             waits = concerned and not in_full
-            done = IngestChange("group", group_id, row.data, None if gone else data, outcomes, catalogue, added, removed, marked=waits)
+            done = IngestChange(
+                "group",
+                group_id,
+                row.data,
+                None if gone else data,
+                outcomes,
+                catalogue,
+                added,
+                removed,
+                marked=waits,
+            )
             write_trace = manner.prepare(done)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
@@ -354,7 +514,9 @@ class Intake:
                 self._write_members(connection, group_id, plan, now, mark=waits)
                 if gone:
                     groups.end_group(connection, group_id, now)
-                apply_outcomes(connection, outcomes, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision)
+                apply_outcomes(
+                    connection, outcomes, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision
+                )
                 if plan.nesting or renamed or gone:
                     raise_revision(connection)
                     provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
@@ -363,27 +525,37 @@ class Intake:
 
         return self._until_it_stands(attempt)
 
-    def _outcomes(self, connection: Connection, catalogue: ConfigSnapshot, group_id: str, plan: MemberPlan, now: Instant) -> list[UserPlan]:
+    def _outcomes(
+        self, connection: Connection, catalogue: ConfigSnapshot, group_id: str, plan: MemberPlan, now: Instant
+    ) -> list[UserPlan]:
         user_of = user_snapshots.users_of_records(connection, plan.users)
         users = user_snapshots.users(connection, user_of.values())
         outcomes = []
         for record_ids, added in ((plan.users_added, True), (plan.users_removed, False)):
             for record_id in sorted(record_ids):
                 user = users[user_of[record_id]]
-                after = with_groups(user, added=[group_id]) if added else with_groups(user, removed=[group_id])
+                after = (
+                    with_groups(user, added=[group_id]) if added else with_groups(user, removed=[group_id])
+                )
                 outcomes.append(plan_user(after, catalogue, now))
         return outcomes
 
-    def _write_members(self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool) -> None:
+    def _write_members(
+        self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool
+    ) -> None:
         if mark:
             # Before and after: who leaves by this is marked as well as who comes.
             recompute_marks.mark_users_within(connection, group_id, now)
         memberships.end_members(connection, group_id, [*plan.users_removed, *plan.groups_removed], now)
-        memberships.add_members(connection, group_id, sorted(plan.users_added), sorted(plan.groups_added), now)
+        memberships.add_members(
+            connection, group_id, sorted(plan.users_added), sorted(plan.groups_added), now
+        )
         if mark:
             recompute_marks.mark_users_within(connection, group_id, now)
 
-    def _member_plan(self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]) -> MemberPlan:
+    def _member_plan(
+        self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]
+    ) -> MemberPlan:
         """Return what some operations on a group's list come to together."""
         wanted: dict[str, bool] = {}
         for change in changes:
@@ -393,25 +565,41 @@ class Intake:
                 case "remove":
                     wanted.update(dict.fromkeys(change.ids, False))
                 case _:
-                    listed = {*groups.listed_records(connection, group_id), *groups.listed_groups(connection, group_id)}
+                    listed = {
+                        *groups.listed_records(connection, group_id),
+                        *groups.listed_groups(connection, group_id),
+                    }
                     present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
                     present.update(each for each, stay in wanted.items() if stay)
                     if change.kind == "replace":
                         wanted.update(dict.fromkeys(present, False))
                         wanted.update(dict.fromkeys(change.ids, True))
                     else:
-                        wanted.update(dict.fromkeys(self._matching(connection, group_id, change, present), False))
+                        wanted.update(
+                            dict.fromkeys(self._matching(connection, group_id, change, present), False)
+                        )
         listed_now = groups.which_are_listed(connection, group_id, list(wanted))
         added = [each for each, stay in wanted.items() if stay and each not in listed_now]
         plan = self._resolve(connection, source_id, group_id, added)
         leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
-        users_leaving, groups_leaving = groups.which_exist(connection, source_id, self.connection_type, leaving)
+        users_leaving, groups_leaving = groups.which_exist(
+            connection, source_id, self.connection_type, leaving
+        )
         return replace(plan, users_removed=frozenset(users_leaving), groups_removed=frozenset(groups_leaving))
 
-    def _matching(self, connection: Connection, group_id: str, change: MemberChange, present: set[str]) -> list[str]:
+    def _matching(
+        self, connection: Connection, group_id: str, change: MemberChange, present: set[str]
+    ) -> list[str]:
         assert change.matching is not None
-        elements = ({"value": row[0], "type": row[1], "display": row[2]} for row in groups.members(connection, group_id))
-        return [each["value"] for each in elements if each["value"] in present and element_matches(change.matching, each)]
+        elements = (
+            {"value": row[0], "type": row[1], "display": row[2]}
+            for row in groups.members(connection, group_id)
+        )
+        return [
+            each["value"]
+            for each in elements
+            if each["value"] in present and element_matches(change.matching, each)
+        ]
 
     def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
         users, inner = groups.which_exist(connection, source_id, self.connection_type, ids)
@@ -426,12 +614,15 @@ class Intake:
             raise invalid_value("A group cannot be a member of itself.")
         return MemberPlan(users_added=frozenset(users), groups_added=frozenset(inner))
 
-    def _until_it_stands(self, attempt: Callable[[], Result], explain: Callable[[], None] | None = None) -> Result:
+    def _until_it_stands(
+        self, attempt: Callable[[], Result], explain: Callable[[], None] | None = None
+    ) -> Result:
         """Try until what was planned on still stands when it is written.
 
         Args:
             attempt: reads, plans and writes.
-            explain: raises the error for a user where a constraint of the records was in the way; returns if there is none.
+            explain: raises the error for a user where a constraint of the records was in the way; returns if
+                there is none.
         """
         until = time.monotonic() + PATIENCE_SECONDS
         with contextlib.ExitStack() as turn:
@@ -450,12 +641,15 @@ class Intake:
                     if time.monotonic() > until:
                         raise
                 if not waits:
-                    # From the second try on, requests wait for each other: otherwise they would keep overtaking one another.
+                    # From the second try on, requests wait for each other: otherwise they would keep
+                    # overtaking one another.
                     turn.enter_context(self.database.overtaken)
                     waits = True
 
 
 def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None, str | None]:
-    """Return the values by which a SCIM User could be another user: its user name and email, and a name for which it could be mistaken."""
+    """Return the values by which a SCIM User could be another user: its user name and email, and a name for
+    which it could be mistaken.
+    """
     found = searchable(data)
     return found.user_name_key, fold(found.email) if found.email else None, lookalike_key(found.user_name)

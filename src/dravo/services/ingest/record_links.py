@@ -1,4 +1,6 @@
-"""Links between records and users, made and undone by hand: what a record says was meant of somebody else; looked at first."""
+"""Links between records and users, made and undone by hand: what a record says was meant of somebody else;
+looked at first.
+"""
 
 from __future__ import annotations
 
@@ -41,11 +43,14 @@ class RecordMove:
 
     def after(self, user: UserSnapshot) -> UserSnapshot:
         """Return what becomes of one user."""
-        return {self.giver.user_id: self.giver_after, self.taker.user_id: self.taker_after}.get(user.user_id, user)
+        return {self.giver.user_id: self.giver_after, self.taker.user_id: self.taker_after}.get(
+            user.user_id, user
+        )
 
 
 def preview(ctx: AppContext, record_id: str, to: str | None) -> dict[str, Any]:
-    """Return what it would do if a record belonged to another user, or (None) to somebody new; nothing is changed.
+    """Return what it would do if a record belonged to another user, or (None) to somebody new; nothing is
+    changed.
 
     Raises:
         NotFound, InvalidInput.
@@ -54,19 +59,26 @@ def preview(ctx: AppContext, record_id: str, to: str | None) -> dict[str, Any]:
         return changes_preview.shown(connection, _change(_planned(ctx, connection, record_id, to)))
 
 
-def move(ctx: AppContext, caller: Caller, record_id: str, to: str | None, sure: Confirmation = UNCONFIRMED) -> str:
+def move(
+    ctx: AppContext, caller: Caller, record_id: str, to: str | None, sure: Confirmation = UNCONFIRMED
+) -> str:
     """Link a record to another user, or to a new one; return the user's ID.
 
     Raises:
         NotFound, InvalidInput; NeedsConfirmation, StalePreview.
     """
     with ctx.database.reading() as connection:
-        cleared = changes_preview.check(connection, _change(_planned(ctx, connection, record_id, to)), caller, sure)
+        cleared = changes_preview.check(
+            connection, _change(_planned(ctx, connection, record_id, to)), caller, sure
+        )
     return link(ctx, caller, record_id, to, cleared)
 
 
-def link(ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleared: tuple[str, str] | None = None) -> str:
-    """Have a record belong to another user, or to a new one, without asking for confirmation; return the user's id.
+def link(
+    ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleared: tuple[str, str] | None = None
+) -> str:
+    """Have a record belong to another user, or to a new one, without asking for confirmation; return the
+    user's id.
 
     Args:
         cleared: the removals that an operator confirmed, as `previewing.check` returns them.
@@ -86,7 +98,9 @@ def link(ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleare
 def _change(move: RecordMove) -> PlannedChange:
     ids = [user.user_id for user in (move.giver, move.taker) if user.revision is not None]
     name = str(move.giver.records[0].data.get("userName", ""))
-    return PlannedChange(None, (select(t.user.c.id).where(t.user.c.id.in_(ids)),), move.catalogue, move.after, name)
+    return PlannedChange(
+        None, (select(t.user.c.id).where(t.user.c.id.in_(ids)),), move.catalogue, move.after, name
+    )
 
 
 def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | None) -> RecordMove:
@@ -95,7 +109,9 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
     if row is None:
         raise NotFound("The source record no longer exists.", "Reload the user.")
     if row.connection_type == LOCAL:
-        raise InvalidInput("Local records cannot be linked to another user.", "Edit the user instead.", "record")
+        raise InvalidInput(
+            "Local records cannot be linked to another user.", "Edit the user instead.", "record"
+        )
     giver = user_snapshots.users(connection, [row.user_id])[row.user_id]
     taker = _taker(connection, row, giver, to)
     record = UserRecord(row.id, row.source_id, row.connection_type, row.data, taker.user_id)
@@ -103,12 +119,25 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
     remaining = tuple(each for each in giver.records if each.id != record_id)
     if remaining:
         listed = groups.groups_of_records(connection, [each.id for each in remaining])
-        kept = {group_id for some in listed.values() for group_id, _ in some} | set(groups.groups_of_user(connection, giver.user_id))
-        giver_after = replace(giver, records=remaining, groups=tuple(each for each in giver.groups if each in kept))
+        kept = {group_id for some in listed.values() for group_id, _ in some} | set(
+            groups.groups_of_user(connection, giver.user_id)
+        )
+        giver_after = replace(
+            giver, records=remaining, groups=tuple(each for each in giver.groups if each in kept)
+        )
     else:
         # Of whom nothing is said any more, nothing remains but the memory.
-        giver_after = replace(with_record(giver, replace(record, user_id=giver.user_id, gone=True)), groups=())
-    return RecordMove(row, giver, taker, giver_after, with_groups(with_record(taker, record), added=theirs), ctx.catalogue.get(connection))
+        giver_after = replace(
+            with_record(giver, replace(record, user_id=giver.user_id, gone=True)), groups=()
+        )
+    return RecordMove(
+        row,
+        giver,
+        taker,
+        giver_after,
+        with_groups(with_record(taker, record), added=theirs),
+        ctx.catalogue.get(connection),
+    )
 
 
 def _taker(connection: Connection, row: Any, giver: UserSnapshot, to: str | None) -> UserSnapshot:
@@ -118,9 +147,14 @@ def _taker(connection: Connection, row: Any, giver: UserSnapshot, to: str | None
         return UserSnapshot(new_id(), None, ())
     found = find_user(connection, to)
     if found.id == giver.user_id:
-        raise InvalidInput(f"The record is already linked to {found.display_name}.", "Choose another user.", "to")
+        raise InvalidInput(
+            f"The record is already linked to {found.display_name}.", "Choose another user.", "to"
+        )
     taker = user_snapshots.users(connection, [found.id])[found.id]
-    if any((each.source_id, each.connection_type) == (row.source_id, row.connection_type) and not each.gone for each in taker.records):
+    if any(
+        (each.source_id, each.connection_type) == (row.source_id, row.connection_type) and not each.gone
+        for each in taker.records
+    ):
         raise InvalidInput(
             f"This source already has a record of {found.display_name}.",
             "Choose another user. Two records of one source cannot belong to one user.",
@@ -129,25 +163,59 @@ def _taker(connection: Connection, row: Any, giver: UserSnapshot, to: str | None
     return taker
 
 
-def _apply(ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleared: tuple[str, str] | None) -> str:
+def _apply(
+    ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleared: tuple[str, str] | None
+) -> str:
     now = clock.now()
     with ctx.database.reading() as connection:
         planned = _planned(ctx, connection, record_id, to)
-    outcomes = [plan_user(planned.giver_after, planned.catalogue, now), plan_user(planned.taker_after, planned.catalogue, now)]
+    outcomes = [
+        plan_user(planned.giver_after, planned.catalogue, now),
+        plan_user(planned.taker_after, planned.catalogue, now),
+    ]
     confirmed: ConfirmedRemovals = {(planned.giver.user_id, cleared[0]): cleared[1]} if cleared else {}
     with ctx.database.writing() as connection:
         _write(connection, planned, outcomes, confirmed, now)
         details = {"record": record_id, "from": planned.giver.user_id, "to": planned.taker.user_id}
-        record_change(connection, ctx.keys, caller, "linked a record to another user", "user", planned.taker.user_id, now, details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "linked a record to another user",
+            "user",
+            planned.taker.user_id,
+            now,
+            details,
+        )
     return planned.taker.user_id
 
 
-def _write(connection: Connection, planned: RecordMove, outcomes: list[UserPlan], cleared: ConfirmedRemovals, now: Instant) -> None:
+def _write(
+    connection: Connection,
+    planned: RecordMove,
+    outcomes: list[UserPlan],
+    cleared: ConfirmedRemovals,
+    now: Instant,
+) -> None:
     check_revision(connection, planned.catalogue.revision)
-    apply_outcomes(connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=planned.catalogue.revision, cleared=cleared)
+    apply_outcomes(
+        connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=planned.catalogue.revision, cleared=cleared
+    )
     r = t.record.c
-    where = (r.id == planned.row.id, r.version == planned.row.version, r.user_id == planned.giver.user_id, r.gone_at.is_(None))
-    if connection.execute(update(t.record).where(*where).values(user_id=planned.taker.user_id, undecided=False, modified_at=now)).rowcount != 1:
+    where = (
+        r.id == planned.row.id,
+        r.version == planned.row.version,
+        r.user_id == planned.giver.user_id,
+        r.gone_at.is_(None),
+    )
+    if (
+        connection.execute(
+            update(t.record)
+            .where(*where)
+            .values(user_id=planned.taker.user_id, undecided=False, modified_at=now)
+        ).rowcount
+        != 1
+    ):
         raise StalePreview("The record changed in the meantime.")
     if planned.row.undecided:
         imported_records.end_conflicts(connection, planned.row.source_id, "user", [planned.row.id])

@@ -1,4 +1,7 @@
-"""The record of a run: its start, counts and end. Changes outside an import, such as a decided conflict, have one too."""
+"""The record of a run: its start, counts and end.
+
+Changes outside an import, such as a decided conflict, have one too.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +25,12 @@ ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", 
 def is_under_way(connection: Connection, source_id: str) -> bool:
     """Return whether a run of the source is waiting or running."""
     r = t.run.c
-    return connection.execute(select(r.id).where(r.source_id == source_id, r.ended_at.is_(None)).limit(1)).first() is not None
+    return (
+        connection.execute(
+            select(r.id).where(r.source_id == source_id, r.ended_at.is_(None)).limit(1)
+        ).first()
+        is not None
+    )
 
 
 def begin(
@@ -39,9 +47,19 @@ def begin(
     """Insert a run that waits to be carried out; return its ID."""
     run_id = new_id()
     row = {
-        "id": run_id, "kind": IMPORT, "source_id": source_id, "status": ASKED, "requested_by": requested_by, "requested_at": now, "progress": 0,
-        "stop_requested": False, "whole": whole, "preview": preview, "allow_removals": allow_removals, "broke_off": broke_off,
-    }  # fmt: skip
+        "id": run_id,
+        "kind": IMPORT,
+        "source_id": source_id,
+        "status": ASKED,
+        "requested_by": requested_by,
+        "requested_at": now,
+        "progress": 0,
+        "stop_requested": False,
+        "whole": whole,
+        "preview": preview,
+        "allow_removals": allow_removals,
+        "broke_off": broke_off,
+    }
     connection.execute(insert(t.run).values(**row))
     return run_id
 
@@ -51,7 +69,9 @@ def end(ctx: AppContext, run_id: str, status: str, *, message: str, hint: str = 
     values = {"status": status, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
-        key = connection.execute(select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)).scalar()
+        key = connection.execute(
+            select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)
+        ).scalar()
     events.note(events.RUN, status, source=key, run=run_id, reason=message)
 
 
@@ -65,7 +85,10 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
     now = clock.now()
     with ctx.database.writing() as connection:
         if is_under_way(connection, source_id):
-            raise AlreadyExists("An import run of this source is in progress.", "Wait for the run to end. It refreshes all users.")
+            raise AlreadyExists(
+                "An import run of this source is in progress.",
+                "Wait for the run to end. It refreshes all users.",
+            )
         run_id = begin(connection, source_id, requested_by, now, preview=False, whole=False)
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(status=RUNNING, started_at=now))
     try:

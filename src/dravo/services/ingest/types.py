@@ -39,7 +39,8 @@ class IngestResult:
 class IngestChange:
     """What was done to one user or group: for anyone who keeps a trace of it.
 
-    `before` is None for what was created, `after` None for what is gone; `marked` says that its users are worked out later.
+    `before` is None for what was created, `after` None for what is gone; `marked` says that its users are
+    worked out later.
     """
 
     kind: str
@@ -60,7 +61,8 @@ class IngestOptions:
     Attributes:
         shapes: the schemas that hold for the source.
         condition: which version it is for.
-        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked again if it has to be planned again.
+        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked again
+            if it has to be planned again.
         cleared: removals that an operator confirmed, as in `apply_outcomes`.
     """
 
@@ -70,7 +72,9 @@ class IngestOptions:
     cleared: ConfirmedRemovals | None = None
 
     def prepare(self, done: IngestChange) -> Callable[[Connection], None]:
-        """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out while that is held."""
+        """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out
+        while that is held.
+        """
         return self.trace(done) if self.trace else lambda _: None
 
 

@@ -1,7 +1,7 @@
 """Mail: by which server it goes, and the letters that wait to be handed to it.
 
-Whatever is to be mailed is written down with what it belongs to, and the worker sends it: a letter that was promised survives a kill,
-and anyone who asks for one cannot tell by the time it takes whether it was sent.
+Whatever is to be mailed is written down with what it belongs to, and the worker sends it: a letter that was
+promised survives a kill, and anyone who asks for one cannot tell by the time it takes whether it was sent.
 """
 
 from __future__ import annotations
@@ -39,34 +39,51 @@ def shown(ctx: AppContext) -> dict[str, Any]:
         went = _read(connection, WENT)
         waiting = connection.execute(select(func.count()).select_from(t.outbound_mail)).scalar_one()
     return {
-        "host": kept.get("host", ""), "port": kept.get("port", 587), "security": kept.get("security", "starttls"), "user": kept.get("user", ""),
-        "sender": kept.get("sender", ""), "has_password": bool(kept.get("secret")), "waiting": waiting, "sent_at": went.get("sent_at"),
-        "trouble": went.get("trouble", ""), "trouble_at": went.get("trouble_at"),
-    }  # fmt: skip
+        "host": kept.get("host", ""),
+        "port": kept.get("port", 587),
+        "security": kept.get("security", "starttls"),
+        "user": kept.get("user", ""),
+        "sender": kept.get("sender", ""),
+        "has_password": bool(kept.get("secret")),
+        "waiting": waiting,
+        "sent_at": went.get("sent_at"),
+        "trouble": went.get("trouble", ""),
+        "trouble_at": went.get("trouble_at"),
+    }
 
 
 def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, Any]:
-    """Set by which server mail goes; what is None stays. A password goes only to the host for which it was given.
+    """Set by which server mail goes; what is None stays.
+
+    A password goes only to the host for which it was given.
 
     Args:
-        given: "host", "port", "security", "user", "password", "sender"; an empty host means that no mail is sent.
+        given: "host", "port", "security", "user", "password", "sender"; an empty host means that no mail is
+            sent.
 
     Raises:
         InvalidInput: naming the value at fault.
     """
     with ctx.database.writing() as connection:
         before = _read(connection, SERVER)
-        kept = {**before, **{name: value for name, value in given.items() if name != "password" and value is not None}}
+        kept = {
+            **before,
+            **{name: value for name, value in given.items() if name != "password" and value is not None},
+        }
         _check(kept)
         if given.get("password") is not None:
             kept["secret"] = ctx.keys.encrypt(given["password"]) if given["password"] else None
         elif kept.get("host") != before.get("host"):
             kept["secret"] = None
         _write(connection, SERVER, kept)
-        details = {name: value for name, value in kept.items() if name != "secret" and before.get(name) != value}
+        details = {
+            name: value for name, value in kept.items() if name != "secret" and before.get(name) != value
+        }
         if kept.get("secret") != before.get("secret"):
             details["password"] = "changed"
-        record_change(connection, ctx.keys, caller, "changed email server", "setting", "mail", clock.now(), details)
+        record_change(
+            connection, ctx.keys, caller, "changed email server", "setting", "mail", clock.now(), details
+        )
     return shown(ctx)
 
 
@@ -74,15 +91,25 @@ def _check(kept: dict[str, Any]) -> None:
     if not kept.get("host"):
         return
     if any(sign.isspace() or sign in "/@" for sign in kept["host"]) or not is_host(kept["host"]):
-        raise InvalidInput(f"'{kept['host']}' is not a valid host name.", "Enter only the host name, such as mail.fernhollow.example.", "host")
+        raise InvalidInput(
+            f"'{kept['host']}' is not a valid host name.",
+            "Enter only the host name, such as mail.fernhollow.example.",
+            "host",
+        )
     kept.setdefault("port", 587)
     kept.setdefault("security", "starttls")
     if kept["security"] not in SECURITIES:
-        raise InvalidInput(f"'{kept['security']}' is not a valid value for `security`.", f"Use one of: {', '.join(SECURITIES)}.", "security")
+        raise InvalidInput(
+            f"'{kept['security']}' is not a valid value for `security`.",
+            f"Use one of: {', '.join(SECURITIES)}.",
+            "security",
+        )
     kept["sender"] = check_address(kept.get("sender", ""), "sender")
     if kept.get("user") and kept["security"] == NONE:
         raise InvalidInput(
-            "Without TLS, the password would be sent in clear text.", "Set `security` to tls or starttls, or clear the user name.", "security"
+            "Without TLS, the password would be sent in clear text.",
+            "Set `security` to tls or starttls, or clear the user name.",
+            "security",
         )
 
 
@@ -109,7 +136,9 @@ def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
     return {**shown(ctx), "sent_to": address}
 
 
-def write_letter(ctx: AppContext, connection: Connection, to: str, subject: str, text: str, seconds: float) -> None:
+def write_letter(
+    ctx: AppContext, connection: Connection, to: str, subject: str, text: str, seconds: float
+) -> None:
     """Write down a letter that the worker sends, in the transaction of what it is about.
 
     Args:
@@ -117,14 +146,20 @@ def write_letter(ctx: AppContext, connection: Connection, to: str, subject: str,
     """
     now = clock.now()
     content = ctx.keys.encrypt(orjson.dumps([to, subject, text]).decode())
-    connection.execute(insert(t.outbound_mail).values(id=new_id(), content=content, made_at=now, until_at=later(now, seconds), next_at=now))
+    connection.execute(
+        insert(t.outbound_mail).values(
+            id=new_id(), content=content, made_at=now, until_at=later(now, seconds), next_at=now
+        )
+    )
 
 
 def send_due(ctx: AppContext, now: Instant) -> int:
     """Hand over letters that are due; returns how many were looked at."""
     m = t.outbound_mail.c
     with ctx.database.reading() as connection:
-        rows = connection.execute(select(t.outbound_mail).where(m.next_at <= now).order_by(m.next_at).limit(AT_ONCE)).all()
+        rows = connection.execute(
+            select(t.outbound_mail).where(m.next_at <= now).order_by(m.next_at).limit(AT_ONCE)
+        ).all()
         server = _server(ctx, connection) if rows else None
     for row in rows:
         _send_one(ctx, server, row)
@@ -134,7 +169,12 @@ def send_due(ctx: AppContext, now: Instant) -> int:
 def is_due(ctx: AppContext, now: Instant) -> bool:
     """Whether a letter is to be sent now."""
     with ctx.database.reading() as connection:
-        return connection.execute(select(t.outbound_mail.c.id).where(t.outbound_mail.c.next_at <= now).limit(1)).first() is not None
+        return (
+            connection.execute(
+                select(t.outbound_mail.c.id).where(t.outbound_mail.c.next_at <= now).limit(1)
+            ).first()
+            is not None
+        )
 
 
 def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
@@ -156,7 +196,11 @@ def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
         here = t.outbound_mail.c.id == row.id
         if trouble and not over:
             next_at = later(now, PAUSES[min(row.tries, len(PAUSES) - 1)])
-            connection.execute(update(t.outbound_mail).where(here).values(tries=row.tries + 1, next_at=next_at, trouble=trouble))
+            connection.execute(
+                update(t.outbound_mail)
+                .where(here)
+                .values(tries=row.tries + 1, next_at=next_at, trouble=trouble)
+            )
         else:
             connection.execute(delete(t.outbound_mail).where(here))
         if trouble or row.until_at <= now:

@@ -28,7 +28,9 @@ from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.snapshots.config import raise_revision
 
 
-def add(ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool) -> dict[str, Any]:
+def add(
+    ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool
+) -> dict[str, Any]:
     """Add an application, as yet without roles or connection.
 
     Raises:
@@ -57,22 +59,42 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None
         with ctx.database.writing() as connection:
             connection.execute(insert(t.application).values(**row))
             raise_revision(connection)
-            record_change(connection, ctx.keys, caller, "added application", "application", application_id, now, {"key": key, "label": label})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "added application",
+                "application",
+                application_id,
+                now,
+                {"key": key, "label": label},
+            )
     except IntegrityError:
-        raise AlreadyExists(f"An application with the key '{key}' exists already.", "Choose another key.", "key") from None
+        raise AlreadyExists(
+            f"An application with the key '{key}' exists already.", "Choose another key.", "key"
+        ) from None
     return one(ctx, key)
 
 
 def _statement() -> Any:
     p, x, a, d = t.application.c, t.access.c, t.account.c, t.task.c
-    users = select(func.count(x.user_id.distinct())).where(x.application_id == p.id, x.until_at.is_(None)).scalar_subquery()
+    users = (
+        select(func.count(x.user_id.distinct()))
+        .where(x.application_id == p.id, x.until_at.is_(None))
+        .scalar_subquery()
+    )
     accounts = select(func.count()).select_from(t.account).where(a.application_id == p.id).scalar_subquery()
 
     def tasks(status: str) -> Any:
         where = (d.application_id == p.id, d.closed_at.is_(None), d.status == status)
         return select(func.count()).select_from(t.task).where(*where).scalar_subquery().label(status)
 
-    drifting = select(func.count()).select_from(t.drift).where(t.drift.c.application_id == p.id, t.drift.c.status == "open").scalar_subquery()
+    drifting = (
+        select(func.count())
+        .select_from(t.drift)
+        .where(t.drift.c.application_id == p.id, t.drift.c.status == "open")
+        .scalar_subquery()
+    )
     return select(
         t.application,
         license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
@@ -88,10 +110,18 @@ def _statement() -> Any:
 
 
 def _mapping_warnings(application_id: Any) -> Any:
-    """Return how many rows of an application's mapping name a group that is gone or lists nobody, for a column with its id."""
+    """Return how many rows of an application's mapping name a group that is gone or lists nobody, for a
+    column with its id.
+    """
     a = t.assignment.c
     where = (a.application_id == application_id, a.removed_at.is_(None), groups.reaches_nobody())
-    return select(func.count()).select_from(t.assignment).join(t.group, t.group.c.id == a.group_id).where(*where).scalar_subquery()
+    return (
+        select(func.count())
+        .select_from(t.assignment)
+        .join(t.group, t.group.c.id == a.group_id)
+        .where(*where)
+        .scalar_subquery()
+    )
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -173,21 +203,38 @@ def one(ctx: AppContext, key: str) -> dict[str, Any]:
 def _policy(connection: Connection, row: Any) -> dict[str, Any]:
     """Return how access is decided, the default role by its key."""
     default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
-    return {"eligibility": row.eligibility, "fallback": row.fallback, "fallback_role": default, "several": row.several, "first": row.first}
+    return {
+        "eligibility": row.eligibility,
+        "fallback": row.fallback,
+        "fallback_role": default,
+        "several": row.several,
+        "first": row.first,
+    }
 
 
 def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     r, x = t.role.c, t.access.c
-    users = select(func.count()).select_from(t.access).where(x.role_id == r.id, x.until_at.is_(None)).scalar_subquery()
-    rows = connection.execute(select(t.role, users.label("users")).where(r.application_id == application_id).order_by(r.rank, r.key))
+    users = (
+        select(func.count())
+        .select_from(t.access)
+        .where(x.role_id == r.id, x.until_at.is_(None))
+        .scalar_subquery()
+    )
+    rows = connection.execute(
+        select(t.role, users.label("users")).where(r.application_id == application_id).order_by(r.rank, r.key)
+    )
     return [{"key": row.key, "label": row.label, "rank": row.rank, "users": row.users} for row in rows]
 
 
-def change(ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]) -> dict[str, Any]:
-    """Change what is said of an application, or its settings: with these, anyone who has an account there is worked out again.
+def change(
+    ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]
+) -> dict[str, Any]:
+    """Change what is said of an application, or its settings: with these, anyone who has an account there is
+    worked out again.
 
     Args:
-        about: "label", "owner", "address" (where users open it), "hidden" (not shown among their applications); what is None stays.
+        about: "label", "owner", "address" (where users open it), "hidden" (not shown among their
+            applications); what is None stays.
         settings: as `task_settings` has them.
 
     Raises:
@@ -202,7 +249,11 @@ def change(ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], set
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
-            connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed, revision=t.application.c.revision + 1))
+            connection.execute(
+                update(t.application)
+                .where(t.application.c.id == row.id)
+                .values(**changed, revision=t.application.c.revision + 1)
+            )
             raise_revision(connection)
             if works_out:
                 mark_everyone_with_an_account(connection, row.id)
@@ -210,9 +261,15 @@ def change(ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], set
                 group_provisioning.wake_all(connection, row.id, now)
             told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
             record_change(
-                connection, ctx.keys, caller, "changed application", "application", row.id, now,
+                connection,
+                ctx.keys,
+                caller,
+                "changed application",
+                "application",
+                row.id,
+                now,
                 {"key": key, "before": {name: before[name] for name in told}, "after": told},
-            )  # fmt: skip
+            )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, key)
 
@@ -234,18 +291,26 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
 def mark_everyone_with_an_account(connection: Connection, application_id: str) -> None:
     """Mark anyone who has an account or access in an application."""
     now = clock.now()
-    with_account = select(t.account.c.user_id, literal(now)).where(t.account.c.application_id == application_id)
+    with_account = select(t.account.c.user_id, literal(now)).where(
+        t.account.c.application_id == application_id
+    )
     with_access = (
-        select(t.access.c.user_id, literal(now)).where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None)).distinct()
+        select(t.access.c.user_id, literal(now))
+        .where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None))
+        .distinct()
     )
     recompute_marks.mark_selected(connection, with_account)
     recompute_marks.mark_selected(connection, with_access)
 
 
 def mark_those_in_patterns(connection: Connection, application_id: str) -> None:
-    """Mark anyone who a pattern can touch: which roles it can give, and which of them is the highest, has changed."""
+    """Mark anyone who a pattern can touch: which roles it can give, and which of them is the highest, has
+    changed.
+    """
     a = t.assignment.c
-    patterned = select(a.source_id).where(a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None))
+    patterned = select(a.source_id).where(
+        a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None)
+    )
     recompute_marks.mark_selected(connection, memberships.users_in_groups_of(patterned, literal(clock.now())))
 
 
@@ -269,26 +334,47 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
     """Remove an application that nobody has access to; its history goes with it.
 
     Raises:
-        StillInUse: if users have access; take the assignments away first, so that accounts are brought to their end.
+        StillInUse: if users have access; take the assignments away first, so that accounts are brought to
+            their end.
         InvalidInput: if the label is not given to confirm.
     """
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if confirmed != row.label:
-            raise InvalidInput(f"Deleting '{row.label}' also deletes its history.", f"Type the label, '{row.label}', to confirm.", "confirm")
-        used = select(t.assignment.c.id).where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None)).limit(1)
+            raise InvalidInput(
+                f"Deleting '{row.label}' also deletes its history.",
+                f"Type the label, '{row.label}', to confirm.",
+                "confirm",
+            )
+        used = (
+            select(t.assignment.c.id)
+            .where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None))
+            .limit(1)
+        )
         if connection.execute(used).first():
-            raise StillInUse(f"'{row.label}' has assignments.", "Delete the assignments first. Dravo then deprovisions the accounts.")
-        unsettled = select(t.task.c.id).where(t.task.c.application_id == row.id, t.task.c.closed_at.is_(None)).limit(1)
+            raise StillInUse(
+                f"'{row.label}' has assignments.",
+                "Delete the assignments first. Dravo then deprovisions the accounts.",
+            )
+        unsettled = (
+            select(t.task.c.id)
+            .where(t.task.c.application_id == row.id, t.task.c.closed_at.is_(None))
+            .limit(1)
+        )
         if connection.execute(unsettled).first():
             raise StillInUse(
-                f"'{row.label}' still has open provisioning tasks.", "Wait until the tasks are done, or fix the cause of the failed tasks."
+                f"'{row.label}' still has open provisioning tasks.",
+                "Wait until the tasks are done, or fix the cause of the failed tasks.",
             )
         of_application = select(t.task.c.id).where(t.task.c.application_id == row.id)
         connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(of_application)))
         over = select(t.provisioned_group.c.id).where(t.provisioned_group.c.application_id == row.id)
-        connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.provisioned_group_id.in_(over)))
-        connection.execute(delete(t.operator_application).where(t.operator_application.c.application_id == row.id))
+        connection.execute(
+            delete(t.provisioned_member).where(t.provisioned_member.c.provisioned_group_id.in_(over))
+        )
+        connection.execute(
+            delete(t.operator_application).where(t.operator_application.c.application_id == row.id)
+        )
         for table in (
             t.review_row,
             t.provisioned_group,
@@ -306,4 +392,13 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
             connection.execute(delete(table).where(table.c.application_id == row.id))
         connection.execute(delete(t.application).where(t.application.c.id == row.id))
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "deleted application", "application", row.id, clock.now(), {"key": key, "label": row.label})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "deleted application",
+            "application",
+            row.id,
+            clock.now(),
+            {"key": key, "label": row.label},
+        )

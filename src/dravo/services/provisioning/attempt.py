@@ -14,12 +14,31 @@ from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, seconds_between
 from dravo.core.provisioning.accounts import ABSENT
 from dravo.core.provisioning.removal_limit import takes_away
-from dravo.protocols.scim_client.account_sync import AccountResult, AccountTarget, CachedListQuery, Conversation, IsLinkedQuery, sync_account
+from dravo.protocols.scim_client.account_sync import (
+    AccountResult,
+    AccountTarget,
+    CachedListQuery,
+    Conversation,
+    IsLinkedQuery,
+    sync_account,
+)
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.responses import ConnectionPausedError, HeldBySettings, ProvisioningError, Refused, RetryableError, Unknown
+from dravo.protocols.scim_client.responses import (
+    ConnectionPausedError,
+    HeldBySettings,
+    ProvisioningError,
+    Refused,
+    RetryableError,
+    Unknown,
+)
 from dravo.services.context import AppContext
 from dravo.services.provisioning import health as application_health
-from dravo.services.provisioning.client import LIST_SECONDS, ApplicationClient, ConnectedApplication, ExchangeLog
+from dravo.services.provisioning.client import (
+    LIST_SECONDS,
+    ApplicationClient,
+    ConnectedApplication,
+    ExchangeLog,
+)
 from dravo.services.provisioning.queue import NOT_HELD, UNKNOWN
 from dravo.store import clock, provisioned_groups
 from dravo.store import tables as t
@@ -28,14 +47,30 @@ from dravo.store.prepared_statements import PreparedStatement
 
 _WORK = PreparedStatement(
     select(
-        t.account.c.id.label("account_id"), t.account.c.user_id, t.account.c.due, t.account.c.desired_version, t.account.c.agreed,
-        t.account.c.remote_id, t.account.c.origin,
-        t.application.c.id.label("application_id"), t.application.c.base_url, t.application.c.secret,
-        t.application.c.create_accounts, t.application.c.update_accounts, t.application.c.adopt_by_user_name,
-        t.application.c.capabilities, t.application.c.auth, t.application.c.rate_limit, t.account.c.outcome_unknown_since, t.account.c.lists_from_at,
+        t.account.c.id.label("account_id"),
+        t.account.c.user_id,
+        t.account.c.due,
+        t.account.c.desired_version,
+        t.account.c.agreed,
+        t.account.c.remote_id,
+        t.account.c.origin,
+        t.application.c.id.label("application_id"),
+        t.application.c.base_url,
+        t.application.c.secret,
+        t.application.c.create_accounts,
+        t.application.c.update_accounts,
+        t.application.c.adopt_by_user_name,
+        t.application.c.capabilities,
+        t.application.c.auth,
+        t.application.c.rate_limit,
+        t.account.c.outcome_unknown_since,
+        t.account.c.lists_from_at,
         t.account.c.to_empty,
-        t.application.c.failures, t.application.c.answered_at, t.application.c.enabled,
-        t.application.c.paused_at, t.task.c.attempts,
+        t.application.c.failures,
+        t.application.c.answered_at,
+        t.application.c.enabled,
+        t.application.c.paused_at,
+        t.task.c.attempts,
     )
     .join(t.account, t.account.c.id == t.task.c.account_id)
     .join(t.application, t.application.c.id == t.task.c.application_id)
@@ -45,7 +80,7 @@ _WORK = PreparedStatement(
         NOT_HELD,
         ~exists().where(t.pending_recompute.c.user_id == t.task.c.user_id),
     )
-)  # fmt: skip
+)
 
 
 _AGREE = PreparedStatement(
@@ -55,7 +90,10 @@ _AGREE = PreparedStatement(
         agreed=bindparam("due", type_=t.account.c.agreed.type),
         had=bindparam("due", type_=t.account.c.had.type),
         # What was left alone meanwhile counts as agreed in a later version already.
-        applied_version=case((t.account.c.applied_version > bindparam("version"), t.account.c.applied_version), else_=bindparam("version")),
+        applied_version=case(
+            (t.account.c.applied_version > bindparam("version"), t.account.c.applied_version),
+            else_=bindparam("version"),
+        ),
         applied_at=bindparam("at"),
         remote_id=bindparam("remote"),
         outcome_unknown_since=None,
@@ -63,26 +101,38 @@ _AGREE = PreparedStatement(
         origin=bindparam("came"),
     )
 )
-_DUE_VERSION = PreparedStatement(select(t.account.c.desired_version).where(t.account.c.id == bindparam("account")))
+_DUE_VERSION = PreparedStatement(
+    select(t.account.c.desired_version).where(t.account.c.id == bindparam("account"))
+)
 _CLOSE = PreparedStatement(
     update(t.task)
     .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
     .values(
-        attempts=bindparam("attempted"), message=None, hint=None, kind=None, status=DONE, closed_at=bindparam("ended"),
-        next_attempt_at=None, version=bindparam("sent"),
+        attempts=bindparam("attempted"),
+        message=None,
+        hint=None,
+        kind=None,
+        status=DONE,
+        closed_at=bindparam("ended"),
+        next_attempt_at=None,
+        version=bindparam("sent"),
     )
-)  # fmt: skip
+)
 # Something else is due by now. What the removal limits hold meanwhile stays held, as it was told.
 _held = t.task.c.held_at.is_not(None)
 _GO_ON = PreparedStatement(
     update(t.task)
     .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
     .values(
-        attempts=bindparam("attempted"), version=bindparam("now_due"), next_attempt_at=bindparam("next"),
-        status=case((_held, t.task.c.status), else_=WAITING), message=case((_held, t.task.c.message)),
-        hint=case((_held, t.task.c.hint)), kind=case((_held, t.task.c.kind)),
+        attempts=bindparam("attempted"),
+        version=bindparam("now_due"),
+        next_attempt_at=bindparam("next"),
+        status=case((_held, t.task.c.status), else_=WAITING),
+        message=case((_held, t.task.c.message)),
+        hint=case((_held, t.task.c.hint)),
+        kind=case((_held, t.task.c.kind)),
     )
-)  # fmt: skip
+)
 _MAKE_ATTEMPT = PreparedStatement(insert(t.task_attempt))
 
 
@@ -96,14 +146,16 @@ class AttemptResult:
     went: AccountResult | ProvisioningError
     started: Instant
     talk: ExchangeLog
-    # Whether a trouble counts towards the application's not answering: of those that shared one request, one does.
+    # Whether a trouble counts towards the application's not answering: of those that shared one request, one
+    # does.
     counts: bool = True
 
     def apply(self, connection: Connection) -> str:
         """Write it down and return the outcome: "done", "waiting", "failed", "held" or "paused".
 
         Raises:
-            IntegrityError: if the account that was found there belongs to another user here; then nothing is written.
+            IntegrityError: if the account that was found there belongs to another user here; then nothing is
+                written.
         """
         if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
             # Its application was removed meanwhile, and with it everything about it.
@@ -139,7 +191,9 @@ def write_together(settlements: Sequence[AttemptResult]) -> list[str]:
 
 @dataclass(frozen=True)
 class Attempt:
-    """One attempt that has begun: what is due now, since when it is tried, and the talk with the application."""
+    """One attempt that has begun: what is due now, since when it is tried, and the talk with the
+    application.
+    """
 
     ctx: AppContext
     task_id: str
@@ -156,17 +210,30 @@ class Attempt:
         work = self.work
         return sync_account(
             AccountTarget(
-                work.user_id, work.due, work.agreed, work.remote_id, work.create_accounts, work.update_accounts, work.adopt_by_user_name,
-                capabilities, work.outcome_unknown_since is not None, frozenset(work.to_empty or ()),
+                work.user_id,
+                work.due,
+                work.agreed,
+                work.remote_id,
+                work.create_accounts,
+                work.update_accounts,
+                work.adopt_by_user_name,
+                capabilities,
+                work.outcome_unknown_since is not None,
+                frozenset(work.to_empty or ()),
             )
-        )  # fmt: skip
+        )
 
     def answers(self, talker: ApplicationClient, capabilities: Capabilities) -> Callable[[Any], Any]:
         """Return what answers the conversation's other questions."""
         began, work, talk = time.monotonic(), self.work, self.talk
-        # A list serves if it was begun to be read after it came into doubt whether the account was made, and after its last deletion or repair.
+        # A list serves if it was begun to be read after it came into doubt whether the account was made, and
+        # after its last deletion or repair.
         now = clock.now()
-        ages = [seconds_between(since, now) for since in (work.outcome_unknown_since, work.lists_from_at) if since is not None]
+        ages = [
+            seconds_between(since, now)
+            for since in (work.outcome_unknown_since, work.lists_from_at)
+            if since is not None
+        ]
         oldest = min([LIST_SECONDS, *ages])
 
         def answer(question: Any) -> Any:
@@ -174,7 +241,11 @@ class Attempt:
                 return _is_bound(self.ctx, work.application_id, work.account_id, question.remote_id)
             if isinstance(question, CachedListQuery):
                 waiting = talker.worth_a_list(work.application_id)
-                return talker.listed(talk, "/Users", capabilities, began - oldest, most=max(1_000, 10 * waiting)) if waiting else None
+                return (
+                    talker.listed(talk, "/Users", capabilities, began - oldest, most=max(1_000, 10 * waiting))
+                    if waiting
+                    else None
+                )
             try:
                 return talker.listed(talk, "/Users", capabilities, began - oldest)
             except Refused:
@@ -193,7 +264,9 @@ def begin(ctx: AppContext, task_id: str) -> Attempt | None:
     work = _WORK.first(ctx.database.glancing(), {"task": task_id})
     if work is None or not work.enabled or work.paused_at or not work.secret:
         return None
-    there = ConnectedApplication(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit)
+    there = ConnectedApplication(
+        work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit
+    )
     return Attempt(ctx, task_id, work, clock.now(), ExchangeLog(there))
 
 
@@ -214,13 +287,17 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, task_id: str) -> Attem
         return None
     try:
         capabilities = talker.capabilities(begun.talk)
-        return begun.settlement(talker.converse(begun.talk, begun.conversation(capabilities), begun.answers(talker, capabilities)))
+        return begun.settlement(
+            talker.converse(begun.talk, begun.conversation(capabilities), begun.answers(talker, capabilities))
+        )
     except (ProvisioningError, DravoError) as wrong:
         return begun.settlement(as_provisioning_error(wrong))
 
 
 def as_provisioning_error(wrong: ProvisioningError | DravoError) -> ProvisioningError:
-    """Return what went wrong as a trouble: what is wrong with the connection's own settings concerns every account."""
+    """Return what went wrong as a trouble: what is wrong with the connection's own settings concerns every
+    account.
+    """
     return wrong if isinstance(wrong, ProvisioningError) else ConnectionPausedError(wrong.message, wrong.hint)
 
 
@@ -231,20 +308,40 @@ def _is_bound(ctx: AppContext, application_id: str, account_id: str, remote_id: 
         return connection.execute(select(a.id).where(*where)).first() is not None
 
 
-def _settle(connection: Connection, work: Any, task_id: str, reached: AccountResult, started: Instant, exchanges: list[dict[str, Any]]) -> None:
+def _settle(
+    connection: Connection,
+    work: Any,
+    task_id: str,
+    reached: AccountResult,
+    started: Instant,
+    exchanges: list[dict[str, Any]],
+) -> None:
     now = clock.now()
     _AGREE.change(
         connection,
         {
-            "account": work.account_id, "due": work.due, "version": work.desired_version, "at": now, "remote": reached.remote_id,
+            "account": work.account_id,
+            "due": work.due,
+            "version": work.desired_version,
+            "at": now,
+            "remote": reached.remote_id,
             "came": reached.origin or (work.origin if reached.remote_id else None),
         },
-    )  # fmt: skip
+    )
     if work.due["want"] == ABSENT:
-        connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(lists_from_at=now))
+        connection.execute(
+            update(t.account).where(t.account.c.id == work.account_id).values(lists_from_at=now)
+        )
     # Where what was agreed is not known, it may have been in groups.
     if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
-        provisioned_groups.follow(connection, work.application_id, work.account_id, work.due.get("groups", ()), reached.remote_id, now)
+        provisioned_groups.follow(
+            connection,
+            work.application_id,
+            work.account_id,
+            work.due.get("groups", ()),
+            reached.remote_id,
+            now,
+        )
     still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).desired_version
     done = still_due == work.desired_version
     attempted = {"task": task_id, "attempted": work.attempts + 1}
@@ -259,28 +356,43 @@ def _settle(connection: Connection, work: Any, task_id: str, reached: AccountRes
 
 
 def _judge_the_rest(connection: Connection, work: Any, task_id: str) -> None:
-    """What became due during an attempt was judged by what the account had before it: what it has now may be more to take away."""
+    """What became due during an attempt was judged by what the account had before it: what it has now may be
+    more to take away.
+    """
     due = connection.execute(select(t.account.c.due).where(t.account.c.id == work.account_id)).scalar_one()
     if takes_away(work.due, due):
         d = t.task.c
-        connection.execute(update(t.task).where(d.id == task_id, d.removes.is_(False)).values(removes=True, released_at=None))
+        connection.execute(
+            update(t.task).where(d.id == task_id, d.removes.is_(False)).values(removes=True, released_at=None)
+        )
 
 
 def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: ProvisioningError) -> str:
     now = clock.now()
     work, task_id, talk = settlement.work, settlement.task_id, settlement.talk
-    outcome = "paused" if isinstance(trouble, ConnectionPausedError) else WAITING if isinstance(trouble, RetryableError) else FAILED
+    outcome = (
+        "paused"
+        if isinstance(trouble, ConnectionPausedError)
+        else WAITING
+        if isinstance(trouble, RetryableError)
+        else FAILED
+    )
     if isinstance(trouble, HeldBySettings | Unknown):
         outcome = HELD
     values: dict[str, Any] = {
-        "message": trouble.message, "hint": trouble.hint, "kind": kind_of(trouble),
+        "message": trouble.message,
+        "hint": trouble.hint,
+        "kind": kind_of(trouble),
         "next_attempt_at": application_health.next_attempt(trouble, work.attempts, now),
-    }  # fmt: skip
+    }
     if outcome in (FAILED, HELD):
         values["status"] = outcome
     d = t.task.c
-    connection.execute(update(t.task).where(d.id == task_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1))
-    # A trouble is of the version that was sent. What has become due meanwhile is still to be tried, or is held: neither is touched by it.
+    connection.execute(
+        update(t.task).where(d.id == task_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1)
+    )
+    # A trouble is of the version that was sent. What has become due meanwhile is still to be tried, or is
+    # held: neither is touched by it.
     same = (d.id == task_id, d.status == WAITING, d.version == work.desired_version, d.held_at.is_(None))
     connection.execute(update(t.task).where(*same).values(**values))
     if talk.in_doubt:
@@ -288,8 +400,19 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
         unsure = {"outcome_unknown_since": now} if work.remote_id is None else {"agreed": None}
         connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
     if settlement.counts:
-        application_health.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
-    _note_attempt(connection, task_id, work.desired_version, settlement.started, now, outcome, trouble.message, talk.exchanges)
+        application_health.note_trouble(
+            connection, work.application_id, work.failures, trouble, talk.exchanges, now
+        )
+    _note_attempt(
+        connection,
+        task_id,
+        work.desired_version,
+        settlement.started,
+        now,
+        outcome,
+        trouble.message,
+        talk.exchanges,
+    )
     return outcome
 
 
@@ -307,11 +430,22 @@ def kind_of(trouble: ProvisioningError) -> str:
 
 
 def _note_attempt(
-    connection: Connection, task_id: str, version: int, started: Instant, ended: Instant, outcome: str,
-    message: str | None, exchanges: list[dict[str, Any]],
-) -> None:  # fmt: skip
+    connection: Connection,
+    task_id: str,
+    version: int,
+    started: Instant,
+    ended: Instant,
+    outcome: str,
+    message: str | None,
+    exchanges: list[dict[str, Any]],
+) -> None:
     given = {
-        "task_id": task_id, "version": version, "started_at": started, "ended_at": ended, "outcome": outcome, "message": message,
+        "task_id": task_id,
+        "version": version,
+        "started_at": started,
+        "ended_at": ended,
+        "outcome": outcome,
+        "message": message,
         "exchanges": exchanges,
-    }  # fmt: skip
+    }
     _MAKE_ATTEMPT.change(connection, given)

@@ -1,7 +1,7 @@
 """Many tasks of one application in few requests, where it offers Bulk (RFC 7644, section 3.7).
 
-Each task has its conversation, as always; those that come to a change wait for one another, and their changes go together.
-How each went is read out of the answer and written down for each.
+Each task has its conversation, as always; those that come to a change wait for one another, and their
+changes go together. How each went is read out of the answer and written down for each.
 """
 
 from __future__ import annotations
@@ -26,7 +26,9 @@ FEW = 3
 
 @dataclass
 class UnderWay:
-    """One task that goes on together with others: its conversation, and the change that it asks for, or how it went."""
+    """One task that goes on together with others: its conversation, and the change that it asks for, or how
+    it went.
+    """
 
     attempt: Attempt
     conversation: Conversation
@@ -44,7 +46,11 @@ class UnderWay:
                 if bulk.is_change(question):
                     self.asked = question
                     return
-                sent = talker.exchange(self.attempt.talk, question) if isinstance(question, Request) else self.answer(question)
+                sent = (
+                    talker.exchange(self.attempt.talk, question)
+                    if isinstance(question, Request)
+                    else self.answer(question)
+                )
         except StopIteration as end:
             self.went = end.value
         except (ProvisioningError, DravoError) as wrong:
@@ -54,7 +60,13 @@ class UnderWay:
         """Note the change that was asked for as an exchange of its own, with what was said of it."""
         assert self.asked is not None
         last = whole.exchanges[-1]
-        line = {"method": self.asked.method, "path": self.asked.path, "query": None, "status": status, "milliseconds": last["milliseconds"]}
+        line = {
+            "method": self.asked.method,
+            "path": self.asked.path,
+            "query": None,
+            "status": status,
+            "milliseconds": last["milliseconds"],
+        }
         self.attempt.talk.exchanges.append({**line, "said": said, "together": number})
 
 
@@ -106,7 +118,8 @@ class Together:
             each.note(whole, None, "The response contains no result for this change.", number)
             each.asked = None
             each.went = RetryableError(
-                "The response to a bulk request contains no result for this change.", "Dravo checks the account before the next attempt."
+                "The response to a bulk request contains no result for this change.",
+                "Dravo checks the account before the next attempt.",
             )
             return
         each.note(whole, own.status, None if own.ok else own.excerpt, number)
@@ -124,7 +137,9 @@ class Together:
         each.go_on(self.talker, response)
 
     def _send_otherwise(self, some: list[UnderWay], response: Response) -> None:
-        """Send what was refused as a whole: fewer at a time where there were too many, else each by itself from now on."""
+        """Send what was refused as a whole: fewer at a time where there were too many, else each by itself
+        from now on.
+        """
         if response.status == 413:
             middle = len(some) // 2
             self._send(some[:middle])
@@ -134,7 +149,9 @@ class Together:
         self._send(some)
 
 
-def carry_out_together(ctx: AppContext, talker: ApplicationClient, tasks: Sequence[str]) -> list[AttemptResult]:
+def carry_out_together(
+    ctx: AppContext, talker: ApplicationClient, tasks: Sequence[str]
+) -> list[AttemptResult]:
     """Try several tasks of one application; what is returned has to be written down.
 
     Args:
@@ -146,7 +163,14 @@ def carry_out_together(ctx: AppContext, talker: ApplicationClient, tasks: Sequen
     try:
         capabilities = talker.capabilities(begun[0].talk)
     except (ProvisioningError, DravoError) as wrong:
-        return [each.settlement(as_provisioning_error(wrong), counts=place == 0) for place, each in enumerate(begun)]
-    under_way = [UnderWay(each, each.conversation(capabilities), each.answers(talker, capabilities)) for each in begun]
+        return [
+            each.settlement(as_provisioning_error(wrong), counts=place == 0)
+            for place, each in enumerate(begun)
+        ]
+    under_way = [
+        UnderWay(each, each.conversation(capabilities), each.answers(talker, capabilities)) for each in begun
+    ]
     Together(talker, capabilities, under_way).carry_out()
-    return [each.attempt.settlement(each.went, counts=each.counts) for each in under_way if each.went is not None]
+    return [
+        each.attempt.settlement(each.went, counts=each.counts) for each in under_way if each.went is not None
+    ]

@@ -1,4 +1,5 @@
-"""Talks with applications: drives conversations over the guarded client, keeps to each application's pace, signs in there.
+"""Talks with applications: drives conversations over the guarded client, keeps to each application's pace,
+signs in there.
 
 One for a process; used by many threads.
 """
@@ -30,7 +31,8 @@ LIST_SECONDS = 30.0
 LONGEST_WAIT = 15.0
 # So many deleted ids are remembered for a list; after that it is read again.
 MOST_GONE = 10_000
-# From so many accounts to be made on, their application's list is read once instead of searching for each; counted again so often.
+# From so many accounts to be made on, their application's list is read once instead of searching for each;
+# counted again so often.
 MANY, COUNT_SECONDS = 20, 5.0
 T = TypeVar("T")
 
@@ -78,8 +80,9 @@ class Pace:
     def take(self, application_id: str, rate_limit: int | None) -> float:
         """Let a request go now, or say in how many seconds to ask again.
 
-        The next one is counted from when this one really goes: anyone who slept too long goes late, and never together with others; and
-        anyone who slept while the application asked to be left alone sees that.
+        The next one is counted from when this one really goes: anyone who slept too long goes late, and
+        never together with others; and anyone who slept while the application asked to be left alone sees
+        that.
         """
         with self._lock:
             present = time.monotonic()
@@ -105,13 +108,18 @@ class Lists:
         self._locks: dict[tuple[str, str], threading.Lock] = {}
         # When reading failed last, and how.
         self._failed: dict[tuple[str, str], tuple[float, RetryableError]] = {}
-        # Since when what was read before is known to be out of date; and when things were deleted, or found to be gone.
+        # Since when what was read before is known to be out of date; and when things were deleted, or found
+        # to be gone.
         self._spoilt: dict[tuple[str, str], float] = {}
         self._gone: dict[tuple[str, str], dict[str, float]] = {}
         self._lock = threading.Lock()
 
     def get(
-        self, application_id: str, path: str, since: float, read: Callable[[], list[Mapping[str, Any]] | None] | None
+        self,
+        application_id: str,
+        path: str,
+        since: float,
+        read: Callable[[], list[Mapping[str, Any]] | None] | None,
     ) -> list[Mapping[str, Any]] | None:
         """Return a list whose reading began after an instant of the monotonic clock; read it if need be.
 
@@ -143,7 +151,9 @@ class Lists:
             self._kept[key] = (began, found)
             with self._lock:
                 # What was gone before is not in it.
-                self._gone[key] = {remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began}
+                self._gone[key] = {
+                    remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began
+                }
             return self._without_gone(key, began, found)
 
     def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
@@ -161,7 +171,9 @@ class Lists:
             else:
                 gone[remote_id] = now
 
-    def _without_gone(self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None) -> list[Mapping[str, Any]] | None:
+    def _without_gone(
+        self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None
+    ) -> list[Mapping[str, Any]] | None:
         with self._lock:
             gone = {remote_id for remote_id, at in self._gone.get(key, {}).items() if at >= began}
         return [each for each in found if each.get("id") not in gone] if found and gone else found
@@ -185,7 +197,9 @@ class ApplicationClient:
         """Close the connections that are kept open."""
         self.client.close()
 
-    def converse(self, talk: ExchangeLog, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]) -> T:
+    def converse(
+        self, talk: ExchangeLog, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]
+    ) -> T:
         """Drive a conversation to its end: send its requests, have its other questions answered.
 
         Raises:
@@ -204,12 +218,15 @@ class ApplicationClient:
         """Send one request and note it.
 
         Raises:
-            RetryableError: if no reply comes, or the application asked to be left alone for longer than is worth waiting.
+            RetryableError: if no reply comes, or the application asked to be left alone for longer than is
+                worth waiting.
         """
         there = talk.there
         while (wait := self.pace.take(there.id, there.rate_limit)) > 0:
             if wait > LONGEST_WAIT:
-                raise RetryableError("The application asked Dravo to wait.", "Dravo retries automatically.", wait)
+                raise RetryableError(
+                    "The application asked Dravo to wait.", "Dravo retries automatically.", wait
+                )
             time.sleep(wait)
         response = self._send(talk, request)
         if response.status == 401 and (there.auth or {}).get("kind") == "client_credentials":
@@ -222,19 +239,38 @@ class ApplicationClient:
         return response
 
     def _send(self, talk: ExchangeLog, request: Request) -> Response:
-        line: dict[str, Any] = {"method": request.method, "path": request.path, "query": dict(request.params) or None}
+        line: dict[str, Any] = {
+            "method": request.method,
+            "path": request.path,
+            "query": dict(request.params) or None,
+        }
         connection = self.connection(talk.there)
         began = time.monotonic()
         try:
             response = self.client.send(connection, request)
         except Unreachable as wrong:
-            talk.exchanges.append({**line, "status": None, "milliseconds": round((time.monotonic() - began) * 1000), "said": str(wrong)})
+            talk.exchanges.append(
+                {
+                    **line,
+                    "status": None,
+                    "milliseconds": round((time.monotonic() - began) * 1000),
+                    "said": str(wrong),
+                }
+            )
             self.note_gone(talk.there.id, request, None)
-            doubt = " The outcome is unknown; Dravo checks before the next attempt." if wrong.sent and request.method != "GET" else ""
-            raise RetryableError(f"The application does not respond: {wrong}.{doubt}", "Dravo retries automatically.") from None
+            doubt = (
+                " The outcome is unknown; Dravo checks before the next attempt."
+                if wrong.sent and request.method != "GET"
+                else ""
+            )
+            raise RetryableError(
+                f"The application does not respond: {wrong}.{doubt}", "Dravo retries automatically."
+            ) from None
         self.note_gone(talk.there.id, request, response.status)
         said = None if response.ok else response.excerpt[:400]
-        talk.exchanges.append({**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said})
+        talk.exchanges.append(
+            {**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said}
+        )
         return response
 
     def note_gone(self, application_id: str, request: Request, status: int | None) -> None:
@@ -264,7 +300,9 @@ class ApplicationClient:
         return Connection(there.base_url, secret)
 
     def _secret(self, there: ConnectedApplication) -> str:
-        """Return an application's secret in clear; the one decrypted last is kept for as long as it stays the same."""
+        """Return an application's secret in clear; the one decrypted last is kept for as long as it stays
+        the same.
+        """
         with self._lock:
             kept = self._clear.get(there.id)
         if kept is None or kept[0] != there.secret:
@@ -279,21 +317,39 @@ class ApplicationClient:
         if until > time.monotonic() and of == there.secret:
             return token
         try:
-            answer = self.client.ask_for_token(auth["token_url"], auth["client_id"], secret, auth.get("scope"))
+            answer = self.client.ask_for_token(
+                auth["token_url"], auth["client_id"], secret, auth.get("scope")
+            )
         except Unreachable as wrong:
-            raise RetryableError(f"The authorization server does not respond: {wrong}.", "Dravo retries automatically.") from None
+            raise RetryableError(
+                f"The authorization server does not respond: {wrong}.", "Dravo retries automatically."
+            ) from None
         body = answer.body or {}
         if answer.status >= 500 or answer.status == 429:
-            raise RetryableError(f"The authorization server is temporarily unavailable ({answer.status}).", "", answer.retry_after)
+            raise RetryableError(
+                f"The authorization server is temporarily unavailable ({answer.status}).",
+                "",
+                answer.retry_after,
+            )
         if not answer.ok or not isinstance(body.get("access_token"), str):
-            said = body.get("error_description") or body.get("error") or answer.excerpt[:200] or "no reason given"
+            said = (
+                body.get("error_description")
+                or body.get("error")
+                or answer.excerpt[:200]
+                or "no reason given"
+            )
             raise ConnectionPausedError(
-                f"The authorization server issued no token ({answer.status}): {said}", "Check the token URL, the client ID and the client secret."
+                f"The authorization server issued no token ({answer.status}): {said}",
+                "Check the token URL, the client ID and the client secret.",
             )
         lasts = body.get("expires_in")
         seconds = float(lasts) if isinstance(lasts, int | float) and lasts > 0 else 300.0
         with self._lock:
-            self._tokens[there.id] = (time.monotonic() + max(seconds - 30, 1.0), there.secret, body["access_token"])
+            self._tokens[there.id] = (
+                time.monotonic() + max(seconds - 30, 1.0),
+                there.secret,
+                body["access_token"],
+            )
         return str(body["access_token"])
 
     def capabilities(self, talk: ExchangeLog) -> Capabilities:
@@ -314,7 +370,9 @@ class ApplicationClient:
         return found
 
     def without_bulk(self, talk: ExchangeLog, capabilities: Capabilities) -> Capabilities:
-        """Note that an application refused many changes in one request, though it offers that; return what it can do."""
+        """Note that an application refused many changes in one request, though it offers that; return what
+        it can do.
+        """
         there, found = talk.there, without_bulk(capabilities)
         with self._lock:
             self._learnt[there.id, there.base_url] = found
@@ -324,7 +382,9 @@ class ApplicationClient:
         return found
 
     def worth_a_list(self, application_id: str) -> int:
-        """Return how many accounts wait to be made in an application, if they are so many that one list serves better than a search for each."""
+        """Return how many accounts wait to be made in an application, if they are so many that one list
+        serves better than a search for each.
+        """
         present = time.monotonic()
         with self._lock:
             looked, number = self._waiting.get(application_id, (-COUNT_SECONDS, 0))
@@ -332,21 +392,38 @@ class ApplicationClient:
                 return number if number >= MANY else 0
             self._waiting[application_id] = (present, number)
         a, d = t.account.c, t.task.c
-        waiting = (d.application_id == application_id, d.status == WAITING, d.closed_at.is_(None), a.remote_id.is_(None))
+        waiting = (
+            d.application_id == application_id,
+            d.status == WAITING,
+            d.closed_at.is_(None),
+            a.remote_id.is_(None),
+        )
         with self.ctx.database.reading() as connection:
-            number = connection.execute(select(func.count()).select_from(t.task.join(t.account, a.id == d.account_id)).where(*waiting)).scalar_one()
+            number = connection.execute(
+                select(func.count()).select_from(t.task.join(t.account, a.id == d.account_id)).where(*waiting)
+            ).scalar_one()
         with self._lock:
             self._waiting[application_id] = (present, number)
         return number if number >= MANY else 0
 
     def listed(
-        self, talk: ExchangeLog, path: str, capabilities: Capabilities, since: float, *, most: int | None = None
+        self,
+        talk: ExchangeLog,
+        path: str,
+        capabilities: Capabilities,
+        since: float,
+        *,
+        most: int | None = None,
     ) -> list[Mapping[str, Any]] | None:
-        """Return an application's accounts or groups, from a list that was begun to be read after an instant; None if it has more than `most`."""
+        """Return an application's accounts or groups, from a list that was begun to be read after an
+        instant; None if it has more than `most`.
+        """
 
         def read() -> list[Mapping[str, Any]] | None:
             try:
-                found = self.converse(talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else)
+                found = self.converse(
+                    talk, everything(path, capabilities, most=MOST if most is None else most), _nothing_else
+                )
             except TooMany:
                 return None
             # What is lost just after that is one task's trouble, not the application's.

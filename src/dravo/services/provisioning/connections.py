@@ -24,13 +24,23 @@ from dravo.store import tables as t
 
 
 def connect(
-    ctx: AppContext, caller: Caller, key: str, base_url: str, token: str | None, auth: dict[str, Any] | None = None, expires_at: Instant | None = None
+    ctx: AppContext,
+    caller: Caller,
+    key: str,
+    base_url: str,
+    token: str | None,
+    auth: dict[str, Any] | None = None,
+    expires_at: Instant | None = None,
 ) -> dict[str, Any]:
-    """Say where an application's SCIM service is, and how to sign in there. Another host, or another way of signing in, clears the secret.
+    """Say where an application's SCIM service is, and how to sign in there.
+
+    Another host, or another way of signing in, clears the secret.
 
     Args:
-        token: the bearer token, the password (basic) or the client's secret; None keeps the one that is there.
-        auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client credentials", "token_url", "client_id", "scope"}.
+        token: the bearer token, the password (basic) or the client's secret; None keeps the one that is
+            there.
+        auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client credentials",
+            "token_url", "client_id", "scope"}.
         expires_at: when the secret ends, if that is known.
 
     Raises:
@@ -40,29 +50,59 @@ def connect(
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if row.tracked_only:
-            raise InvalidInput(f"'{row.label}' is tracked only.", "Turn off `tracked_only` to connect the application.")
-        moved = row.base_url is None or _origin(row.base_url) != _origin(repaired) or _secret_goes_to(row.auth) != _secret_goes_to(way)
+            raise InvalidInput(
+                f"'{row.label}' is tracked only.", "Turn off `tracked_only` to connect the application."
+            )
+        moved = (
+            row.base_url is None
+            or _origin(row.base_url) != _origin(repaired)
+            or _secret_goes_to(row.auth) != _secret_goes_to(way)
+        )
         if token:
             secret = ctx.keys.encrypt(token.strip())
         elif moved or not row.secret:
-            raise InvalidInput("The token of the application is missing.", "Enter the token together with the new address.", "token")
+            raise InvalidInput(
+                "The token of the application is missing.",
+                "Enter the token together with the new address.",
+                "token",
+            )
         else:
             secret = row.secret
         connection.execute(
             update(t.application)
             .where(t.application.c.id == row.id)
             .values(
-                base_url=repaired, secret=secret, auth=way, capabilities=None, checked_at=None, failures=0, retry_at=None,
-                paused_at=None, trouble=None, trouble_hint=None, revision=t.application.c.revision + 1,
+                base_url=repaired,
+                secret=secret,
+                auth=way,
+                capabilities=None,
+                checked_at=None,
+                failures=0,
+                retry_at=None,
+                paused_at=None,
+                trouble=None,
+                trouble_hint=None,
+                revision=t.application.c.revision + 1,
                 secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
             )
-        )  # fmt: skip
+        )
         retry_failed_tasks(connection, row.id)
         record_change(
-            connection, ctx.keys, caller, "connected application", "application", row.id, clock.now(),
-            {"key": key, "before": row.base_url, "after": repaired, "authentication": (way or {}).get("kind", "bearer"),
-             "token": "changed" if token else "kept"},
-        )  # fmt: skip
+            connection,
+            ctx.keys,
+            caller,
+            "connected application",
+            "application",
+            row.id,
+            clock.now(),
+            {
+                "key": key,
+                "before": row.base_url,
+                "after": repaired,
+                "authentication": (way or {}).get("kind", "bearer"),
+                "token": "changed" if token else "kept",
+            },
+        )
     return one(ctx, key)
 
 
@@ -74,13 +114,27 @@ def _way(auth: dict[str, Any] | None) -> dict[str, Any] | None:
         return None
     if kind == "basic":
         if not given.get("user") or ":" in given["user"]:
-            raise InvalidInput("The user name is missing or contains a colon.", "Enter the user name that belongs to the password.", "user")
+            raise InvalidInput(
+                "The user name is missing or contains a colon.",
+                "Enter the user name that belongs to the password.",
+                "user",
+            )
         return {"kind": kind, "user": given["user"]}
     if kind != "client_credentials":
-        raise InvalidInput(f"'{kind}' is not a valid authentication.", "Use bearer, basic or client credentials.", "kind")
+        raise InvalidInput(
+            f"'{kind}' is not a valid authentication.", "Use bearer, basic or client credentials.", "kind"
+        )
     if not given.get("client_id"):
-        raise InvalidInput("The client ID is missing.", "Enter the client ID from the application's authorization server.", "client_id")
-    found = {"kind": kind, "token_url": check_url(given.get("token_url", ""), "token_url"), "client_id": given["client_id"].strip()}
+        raise InvalidInput(
+            "The client ID is missing.",
+            "Enter the client ID from the application's authorization server.",
+            "client_id",
+        )
+    found = {
+        "kind": kind,
+        "token_url": check_url(given.get("token_url", ""), "token_url"),
+        "client_id": given["client_id"].strip(),
+    }
     return {**found, "scope": given["scope"].strip()} if given.get("scope") else found
 
 
@@ -110,7 +164,9 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
     there = ConnectedApplication(row.id, row.base_url, row.secret, row.auth)
     talker = ApplicationClient(ctx)
     try:
-        result = check_connection(talker.client, row.base_url, lambda: talker.connection(there), writing=writing)
+        result = check_connection(
+            talker.client, row.base_url, lambda: talker.connection(there), writing=writing
+        )
     finally:
         talker.close()
     now = clock.now()
@@ -119,8 +175,19 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
         if result["capabilities"]:
             values["capabilities"] = result["capabilities"]
         if result["ok"]:
-            values |= {"failures": 0, "retry_at": None, "paused_at": None, "trouble": None, "trouble_hint": None, "answered_at": now}
-        connection.execute(update(t.application).where(t.application.c.id == row.id, t.application.c.revision == row.revision).values(**values))
+            values |= {
+                "failures": 0,
+                "retry_at": None,
+                "paused_at": None,
+                "trouble": None,
+                "trouble_hint": None,
+                "answered_at": now,
+            }
+        connection.execute(
+            update(t.application)
+            .where(t.application.c.id == row.id, t.application.c.revision == row.revision)
+            .values(**values)
+        )
         details = {"key": key, "ok": result["ok"], "with a test account": writing}
         record_change(connection, ctx.keys, caller, "checked connection", "application", row.id, now, details)
     return result
@@ -142,6 +209,13 @@ def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> dict[st
         if not paused:
             retry_failed_tasks(connection, row.id)
         record_change(
-            connection, ctx.keys, caller, "paused application" if paused else "resumed application", "application", row.id, now, {"key": key}
+            connection,
+            ctx.keys,
+            caller,
+            "paused application" if paused else "resumed application",
+            "application",
+            row.id,
+            now,
+            {"key": key},
         )
     return one(ctx, key)

@@ -1,4 +1,6 @@
-"""Groups towards applications: which are to be brought to what is due now, one attempt, what follows; and looking at them."""
+"""Groups towards applications: which are to be brought to what is due now, one attempt, what follows; and
+looking at them.
+"""
 
 from __future__ import annotations
 
@@ -12,12 +14,29 @@ from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
 from dravo.core.provisioning.attribute_mapping import GROUPS
 from dravo.protocols.scim_client.account_sync import FullListQuery
-from dravo.protocols.scim_client.group_sync import Accounts, NeedsWhole, ReachedGroup, WantedGroup, bring_group
-from dravo.protocols.scim_client.responses import ConnectionPausedError, ProvisioningError, Refused, RetryableError
+from dravo.protocols.scim_client.group_sync import (
+    Accounts,
+    NeedsWhole,
+    ReachedGroup,
+    WantedGroup,
+    bring_group,
+)
+from dravo.protocols.scim_client.responses import (
+    ConnectionPausedError,
+    ProvisioningError,
+    Refused,
+    RetryableError,
+)
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import health as application_health
-from dravo.services.provisioning.client import LIST_SECONDS, ApplicationClient, ConnectedApplication, ExchangeLog, shown_exchanges
+from dravo.services.provisioning.client import (
+    LIST_SECONDS,
+    ApplicationClient,
+    ConnectedApplication,
+    ExchangeLog,
+    shown_exchanges,
+)
 from dravo.services.provisioning.tasks import reopen
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -36,12 +55,32 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
     """
     g, p = t.provisioned_group.c, t.application.c
     columns = (
-        g.id, g.key, g.agreed_name, g.applied_at, g.remote_id, g.origin, g.attempts, g.application_id,
-        p.base_url, p.secret, p.auth, p.capabilities, p.rate_limit,
-        p.enabled, p.paused_at, p.failures, p.adopt_groups, p.role_encoding, p.provisioned_groups,
-    )  # fmt: skip
+        g.id,
+        g.key,
+        g.agreed_name,
+        g.applied_at,
+        g.remote_id,
+        g.origin,
+        g.attempts,
+        g.application_id,
+        p.base_url,
+        p.secret,
+        p.auth,
+        p.capabilities,
+        p.rate_limit,
+        p.enabled,
+        p.paused_at,
+        p.failures,
+        p.adopt_groups,
+        p.role_encoding,
+        p.provisioned_groups,
+    )
     with ctx.database.reading() as connection:
-        statement = select(*columns).join(t.application, p.id == g.application_id).where(g.id == group_id, g.status == WAITING)
+        statement = (
+            select(*columns)
+            .join(t.application, p.id == g.application_id)
+            .where(g.id == group_id, g.status == WAITING)
+        )
         work = connection.execute(statement).first()
         if work is None or not work.enabled or work.paused_at or not work.secret:
             return None
@@ -50,8 +89,13 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
         seen = (name, sorted(added), sorted(removed))
         if name is None:
             # It goes as a whole: also those leave it whose account has not been brought to that yet.
-            added, removed = [], provisioned_groups.inside(connection, group_id, in_doubt=work.applied_at is None)
-    there = ConnectedApplication(work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit)
+            added, removed = (
+                [],
+                provisioned_groups.inside(connection, group_id, in_doubt=work.applied_at is None),
+            )
+    there = ConnectedApplication(
+        work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit
+    )
     talk = ExchangeLog(there)
     try:
         reached, put, taken = _bring(ctx, talker, talk, work, name, added, removed)
@@ -76,17 +120,25 @@ def due_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
         return None
     chosen = row.provisioned_groups or {}
     if chosen.get("which") == CHOSEN:
-        given = next((each.get("name") for each in chosen.get("groups", ()) if each["group"] == identifier), None)
+        given = next(
+            (each.get("name") for each in chosen.get("groups", ()) if each["group"] == identifier), None
+        )
         if given:
             return str(given)
-    found = connection.execute(select(t.group.c.display_name).where(t.group.c.id == identifier, t.group.c.gone_at.is_(None))).scalar()
+    found = connection.execute(
+        select(t.group.c.display_name).where(t.group.c.id == identifier, t.group.c.gone_at.is_(None))
+    ).scalar()
     return str(found) if found is not None else None
 
 
 def _name_now(ctx: AppContext, connection: Any, group_id: str) -> str | None:
-    """Return the name that a delivered group is to have by what is set now: that may have changed during an attempt."""
+    """Return the name that a delivered group is to have by what is set now: that may have changed during an
+    attempt.
+    """
     g, p = t.provisioned_group.c, t.application.c
-    columns = select(g.key, g.application_id, p.role_encoding, p.provisioned_groups).join(t.application, p.id == g.application_id)
+    columns = select(g.key, g.application_id, p.role_encoding, p.provisioned_groups).join(
+        t.application, p.id == g.application_id
+    )
     return due_name(ctx, connection, connection.execute(columns.where(g.id == group_id)).one())
 
 
@@ -94,15 +146,32 @@ Pairs = list[tuple[str, str]]
 
 
 def _bring(
-    ctx: AppContext, talker: ApplicationClient, talk: ExchangeLog, work: Any, name: str | None, added: Pairs, removed: Pairs
+    ctx: AppContext,
+    talker: ApplicationClient,
+    talk: ExchangeLog,
+    work: Any,
+    name: str | None,
+    added: Pairs,
+    removed: Pairs,
 ) -> tuple[ReachedGroup, Pairs, Pairs]:
     capabilities = talker.capabilities(talk)
     if not capabilities.groups and name is not None:
-        raise Refused("The application does not support groups.", "Send roles in an attribute, and disable provisioned groups in the settings.")
+        raise Refused(
+            "The application does not support groups.",
+            "Send roles in an attribute, and disable provisioned groups in the settings.",
+        )
     wanted = WantedGroup(
-        work.id, name, False, add=frozenset(remote for _, remote in added), remove=frozenset(remote for _, remote in removed),
-        agreed_name=work.agreed_name, remote_id=work.remote_id, origin=work.origin, adopt=work.adopt_groups, capabilities=capabilities,
-    )  # fmt: skip
+        work.id,
+        name,
+        False,
+        add=frozenset(remote for _, remote in added),
+        remove=frozenset(remote for _, remote in removed),
+        agreed_name=work.agreed_name,
+        remote_id=work.remote_id,
+        origin=work.origin,
+        adopt=work.adopt_groups,
+        capabilities=capabilities,
+    )
 
     began = time.monotonic()
 
@@ -110,9 +179,15 @@ def _bring(
         if isinstance(question, Accounts):
             accounts = talker.listed(talk, "/Users", capabilities, began)
             return None if accounts is None else {str(each.get("id")) for each in accounts}
-        return talker.listed(talk, "/Groups", capabilities, began - LIST_SECONDS if work.attempts == 0 else began)
+        return talker.listed(
+            talk, "/Groups", capabilities, began - LIST_SECONDS if work.attempts == 0 else began
+        )
 
-    if wanted.remote_id is not None and work.applied_at is not None and (capabilities.patch or not (added or removed or name != work.agreed_name)):
+    if (
+        wanted.remote_id is not None
+        and work.applied_at is not None
+        and (capabilities.patch or not (added or removed or name != work.agreed_name))
+    ):
         try:
             return talker.converse(talk, bring_group(wanted), answer), added, removed
         except NeedsWhole:
@@ -120,11 +195,25 @@ def _bring(
     with ctx.database.reading() as connection:
         everyone = provisioned_groups.everyone(connection, work.id) if name is not None else []
         ours = provisioned_groups.ours(connection, work.application_id)
-    whole = replace(wanted, whole=True, look=work.applied_at is None, members=frozenset(remote for _, remote in everyone), ours=ours)
+    whole = replace(
+        wanted,
+        whole=True,
+        look=work.applied_at is None,
+        members=frozenset(remote for _, remote in everyone),
+        ours=ours,
+    )
     return talker.converse(talk, bring_group(whole), answer), everyone, removed
 
 
-def _settle(ctx: AppContext, work: Any, name: str | None, reached: ReachedGroup, put: Pairs, taken: Pairs, talk: ExchangeLog) -> str:
+def _settle(
+    ctx: AppContext,
+    work: Any,
+    name: str | None,
+    reached: ReachedGroup,
+    put: Pairs,
+    taken: Pairs,
+    talk: ExchangeLog,
+) -> str:
     now = clock.now()
     g = t.provisioned_group.c
     left_out = [(account_id, remote_id) for account_id, remote_id in put if remote_id in reached.left_out]
@@ -132,13 +221,25 @@ def _settle(ctx: AppContext, work: Any, name: str | None, reached: ReachedGroup,
         if name is None:
             provisioned_groups.forget(connection, work.id)
         else:
-            provisioned_groups.agree(connection, work.id, [each for each in put if each not in left_out], taken)
+            provisioned_groups.agree(
+                connection, work.id, [each for each in put if each not in left_out], taken
+            )
         # Renamed, chosen again or let go meanwhile, it is still to be brought there.
-        still = _name_now(ctx, connection, work.id) != name or (name is not None and any(provisioned_groups.differing(connection, work.id)))
+        still = _name_now(ctx, connection, work.id) != name or (
+            name is not None and any(provisioned_groups.differing(connection, work.id))
+        )
         values = {
-            "status": WAITING if still else DONE, "agreed_name": name, "applied_at": now, "remote_id": reached.remote_id, "origin": reached.origin,
-            "attempts": work.attempts + 1, "next_attempt_at": now if still else None, "message": None, "hint": None, "exchanges": talk.exchanges,
-        }  # fmt: skip
+            "status": WAITING if still else DONE,
+            "agreed_name": name,
+            "applied_at": now,
+            "remote_id": reached.remote_id,
+            "origin": reached.origin,
+            "attempts": work.attempts + 1,
+            "next_attempt_at": now if still else None,
+            "message": None,
+            "hint": None,
+            "exchanges": talk.exchanges,
+        }
         if left_out:
             values |= _without(connection, work, left_out, reached.refusal, now)
         connection.execute(update(t.provisioned_group).where(g.id == work.id).values(**values))
@@ -147,8 +248,12 @@ def _settle(ctx: AppContext, work: Any, name: str | None, reached: ReachedGroup,
     return DONE
 
 
-def _without(connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant) -> dict[str, Any]:
-    """Have accounts that a group there does not take be looked at, for they may be gone; return what becomes of the group until then."""
+def _without(
+    connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant
+) -> dict[str, Any]:
+    """Have accounts that a group there does not take be looked at, for they may be gone; return what becomes
+    of the group until then.
+    """
     some = "1 member" if len(left_out) == 1 else f"{len(left_out):,} members"
     message = f"The application refused {some} and accepted all others. Its response: {refusal[:300]}"
     a = t.account.c
@@ -157,26 +262,50 @@ def _without(connection: Connection, work: Any, left_out: Pairs, refusal: str, n
     there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
     unsure = [each for each in ids if each not in there]
     if not unsure:
-        return {"status": FAILED, "next_attempt_at": None, "message": message, "hint": "These accounts exist. Check the application for the reason."}
+        return {
+            "status": FAILED,
+            "next_attempt_at": None,
+            "message": message,
+            "hint": "These accounts exist. Check the application for the reason.",
+        }
     for account_id in unsure:
         # Where it is gone it is made again, and the group takes the new one.
         reopen(connection, account_id, now)
     pause = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
-    return {"status": WAITING, "next_attempt_at": pause, "message": message, "hint": "Dravo checks these accounts, then tries again."}
+    return {
+        "status": WAITING,
+        "next_attempt_at": pause,
+        "message": message,
+        "hint": "Dravo checks these accounts, then tries again.",
+    }
 
 
 def _as_it_was(ctx: AppContext, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
     """Whether what is due of a group is still what it was when the attempt began."""
-    return seen == (_name_now(ctx, connection, work.id), *map(sorted, provisioned_groups.differing(connection, work.id)))
+    return seen == (
+        _name_now(ctx, connection, work.id),
+        *map(sorted, provisioned_groups.differing(connection, work.id)),
+    )
 
 
-def _settle_trouble(ctx: AppContext, work: Any, trouble: ProvisioningError, talk: ExchangeLog, seen: tuple[Any, ...]) -> str:
+def _settle_trouble(
+    ctx: AppContext, work: Any, trouble: ProvisioningError, talk: ExchangeLog, seen: tuple[Any, ...]
+) -> str:
     now = clock.now()
-    outcome = "paused" if isinstance(trouble, ConnectionPausedError) else WAITING if isinstance(trouble, RetryableError) else FAILED
+    outcome = (
+        "paused"
+        if isinstance(trouble, ConnectionPausedError)
+        else WAITING
+        if isinstance(trouble, RetryableError)
+        else FAILED
+    )
     values: dict[str, Any] = {
-        "attempts": work.attempts + 1, "message": trouble.message, "hint": trouble.hint, "exchanges": talk.exchanges,
+        "attempts": work.attempts + 1,
+        "message": trouble.message,
+        "hint": trouble.hint,
+        "exchanges": talk.exchanges,
         "next_attempt_at": application_health.next_attempt(trouble, work.attempts, now),
-    }  # fmt: skip
+    }
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
         values["applied_at"] = None
@@ -185,16 +314,26 @@ def _settle_trouble(ctx: AppContext, work: Any, trouble: ProvisioningError, talk
             values["status"] = FAILED
         elif outcome == FAILED:
             # A refusal is of what was sent; what has become due meanwhile is still to be tried.
-            values["next_attempt_at"] = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
-        connection.execute(update(t.provisioned_group).where(t.provisioned_group.c.id == work.id).values(**values))
-        application_health.note_trouble(connection, work.application_id, work.failures, trouble, talk.exchanges, now)
+            values["next_attempt_at"] = later(
+                now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE)
+            )
+        connection.execute(
+            update(t.provisioned_group).where(t.provisioned_group.c.id == work.id).values(**values)
+        )
+        application_health.note_trouble(
+            connection, work.application_id, work.failures, trouble, talk.exchanges, now
+        )
     return outcome
 
 
 def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
-    """Have what failed or was held be tried again: the application's settings or connection are others now."""
+    """Have what failed or was held be tried again: the application's settings or connection are others
+    now.
+    """
     g = t.provisioned_group.c
-    provisioned_groups.wake(connection, (g.application_id == application_id) & g.status.in_((FAILED, HELD)), now)
+    provisioned_groups.wake(
+        connection, (g.application_id == application_id) & g.status.in_((FAILED, HELD)), now
+    )
 
 
 def wake_all(connection: Any, application_id: str, now: Instant) -> None:
@@ -219,7 +358,12 @@ def list_groups(ctx: AppContext, application: str, ask: Ask) -> dict[str, Any]:
         NotFound: if there is no such application.
     """
     g, p, m = t.provisioned_group.c, t.application.c, t.provisioned_member.c
-    due = select(func.count()).select_from(t.provisioned_member).where(m.provisioned_group_id == g.id, m.due.is_(True)).scalar_subquery()
+    due = (
+        select(func.count())
+        .select_from(t.provisioned_member)
+        .where(m.provisioned_group_id == g.id, m.due.is_(True))
+        .scalar_subquery()
+    )
     agreed = (
         select(func.count())
         .select_from(t.provisioned_member)
@@ -227,12 +371,29 @@ def list_groups(ctx: AppContext, application: str, ask: Ask) -> dict[str, Any]:
         .scalar_subquery()
     )
     columns = (
-        g.id, g.key, g.status, g.agreed_name, g.applied_at, g.remote_id, g.origin, g.attempts, g.next_attempt_at, g.message, g.hint, g.exchanges,
-        g.application_id, p.role_encoding, p.provisioned_groups, due.label("due_members"), agreed.label("agreed_members"),
-    )  # fmt: skip
+        g.id,
+        g.key,
+        g.status,
+        g.agreed_name,
+        g.applied_at,
+        g.remote_id,
+        g.origin,
+        g.attempts,
+        g.next_attempt_at,
+        g.message,
+        g.hint,
+        g.exchanges,
+        g.application_id,
+        p.role_encoding,
+        p.provisioned_groups,
+        due.label("due_members"),
+        agreed.label("agreed_members"),
+    )
     with ctx.database.reading() as connection:
         of = application_by_key(connection, application)
-        statement = select(*columns).join(t.application, p.id == g.application_id).where(g.application_id == of.id)
+        statement = (
+            select(*columns).join(t.application, p.id == g.application_id).where(g.application_id == of.id)
+        )
         return page(connection, statement, [g.id], ask, lambda row: _line(ctx, connection, row))
 
 
@@ -267,9 +428,22 @@ def retry(ctx: AppContext, caller: Caller, application: str, group_id: str) -> N
     now = clock.now()
     g, p = t.provisioned_group.c, t.application.c
     with ctx.database.writing() as connection:
-        statement = select(g.id, g.application_id).join(t.application, p.id == g.application_id).where(g.id == group_id, p.key == application)
+        statement = (
+            select(g.id, g.application_id)
+            .join(t.application, p.id == g.application_id)
+            .where(g.id == group_id, p.key == application)
+        )
         row = connection.execute(statement).first()
         if row is None:
             raise NotFound(f"'{application}' has no provisioned group with the ID '{group_id}'.")
         provisioned_groups.wake(connection, g.id == group_id, now)
-        record_change(connection, ctx.keys, caller, "retried", "provisioned group", group_id, now, {"application": application})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "retried",
+            "provisioned group",
+            group_id,
+            now,
+            {"application": application},
+        )

@@ -26,10 +26,12 @@ CHUNK = 500
 
 
 def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) -> int:
-    """Let removals through that are within the limits, and hold those that are not; everyone who is marked is worked out first.
+    """Let removals through that are within the limits, and hold those that are not; everyone who is marked
+    is worked out first.
 
     Args:
-        set_aside: ids of marked users whose access cannot be computed now; the removals of all others do not wait for them.
+        set_aside: ids of marked users whose access cannot be computed now; the removals of all others do not
+            wait for them.
 
     Returns:
         How many removals were approved or held.
@@ -40,7 +42,11 @@ def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) 
         if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
             return 0
         if (
-            connection.execute(select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id.not_in(set_aside)).limit(1)).first()
+            connection.execute(
+                select(t.pending_recompute.c.user_id)
+                .where(t.pending_recompute.c.user_id.not_in(set_aside))
+                .limit(1)
+            ).first()
             is not None
         ):
             return 0
@@ -61,7 +67,9 @@ def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) 
             hint = "Check the affected users, then approve or discard the removals."
             values = {"status": HELD, "kind": HOLDS, "held_at": now, "message": message, "hint": hint}
             for start in range(0, len(ids), CHUNK):
-                connection.execute(update(t.task).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values))
+                connection.execute(
+                    update(t.task).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values)
+                )
     return len(waiting)
 
 
@@ -73,22 +81,33 @@ def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
 
 
 def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str]:
-    """Return for each task that goes beyond a limit why: that of its application, or that of a source its user comes from."""
+    """Return for each task that goes beyond a limit why: that of its application, or that of a source its
+    user comes from.
+    """
     values = settings.read(connection)
     limit = limits(values)
     since = later(now, -3_600 * values["removal_limit_hours"])
     held: dict[str, str] = {}
     d = t.task.c
     # What waits for a user already counts too: whatever comes behind it in the window is held as well.
-    counted = (d.removes == true(), (d.released_at >= since) & d.released_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None))
-    labels = {row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))}
+    counted = (
+        d.removes == true(),
+        (d.released_at >= since) & d.released_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None),
+    )
+    labels = {
+        row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))
+    }
     due = Counter(row.application_id for row in waiting)
     for application_id, number in due.items():
-        recent = connection.execute(select(func.count()).select_from(t.task).where(d.application_id == application_id, *counted)).scalar_one()
+        recent = connection.execute(
+            select(func.count()).select_from(t.task).where(d.application_id == application_id, *counted)
+        ).scalar_one()
         population = present_in(connection, application_id)
         allowed = limit.allowed(population)
         if recent + number > allowed:
-            message = _message(recent + number, f"{labels[application_id]}, which has {population:,} accounts", allowed)
+            message = _message(
+                recent + number, f"{labels[application_id]}, which has {population:,} accounts", allowed
+            )
             held |= {row.id: message for row in waiting if row.application_id == application_id}
     for source, label, users, population in _by_source(connection, waiting, counted):
         allowed = limit.allowed(population)
@@ -106,11 +125,15 @@ def _message(number: int, of: str, allowed: int) -> str:
 def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple[str, str, set[str], int]]:
     """Return (source id, label, ids of its users with a removal in the window, how many users it has)."""
     d, r = t.task.c, t.record.c
-    users = {row.user_id for row in waiting} | set(connection.execute(select(d.user_id).where(*counted)).scalars())
+    users = {row.user_id for row in waiting} | set(
+        connection.execute(select(d.user_id).where(*counted)).scalars()
+    )
     found = []
     for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
         theirs = _users_of(connection, source.id, users)
-        present = connection.execute(select(r.user_id).where(r.source_id == source.id, r.gone_at.is_(None))).scalars()
+        present = connection.execute(
+            select(r.user_id).where(r.source_id == source.id, r.gone_at.is_(None))
+        ).scalars()
         # Those who are being removed are still there, those who left before are not.
         found.append((source.id, source.label, theirs, len({*present, *theirs})))
     return found
@@ -121,7 +144,9 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
     found: set[str] = set()
     wanted = sorted(users)
     for start in range(0, len(wanted), CHUNK):
-        rows = connection.execute(select(r.user_id).where(r.source_id == source_id, r.user_id.in_(wanted[start : start + CHUNK])))
+        rows = connection.execute(
+            select(r.user_id).where(r.source_id == source_id, r.user_id.in_(wanted[start : start + CHUNK]))
+        )
         found.update(rows.scalars())
     return found
 
@@ -130,12 +155,26 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
 
 
 def list_holds(ctx: AppContext) -> dict[str, Any]:
-    """Return what the removal limit holds: for each application how many removals, since when, why, and the first of them."""
+    """Return what the removal limit holds: for each application how many removals, since when, why, and the
+    first of them.
+    """
     d, p, u = t.task.c, t.application.c, t.user.c
     held = (d.held_at.is_not(None), d.closed_at.is_(None))
     with ctx.database.reading() as connection:
-        columns = (p.key, p.label, func.count().label("number"), func.min(d.created_at).label("since"), func.max(d.message).label("message"))
-        statement = select(*columns).join(t.task, d.application_id == p.id).where(*held).group_by(p.key, p.label).order_by(p.label)
+        columns = (
+            p.key,
+            p.label,
+            func.count().label("number"),
+            func.min(d.created_at).label("since"),
+            func.max(d.message).label("message"),
+        )
+        statement = (
+            select(*columns)
+            .join(t.task, d.application_id == p.id)
+            .where(*held)
+            .group_by(p.key, p.label)
+            .order_by(p.label)
+        )
         items = []
         for row in connection.execute(statement).all():
             users = (
@@ -146,9 +185,19 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
                 .order_by(u.display_name_key)
                 .limit(20)
             )
-            shown = [{"user": user_queries.user_ref(each), "aim": each.aim} for each in connection.execute(users)]
+            shown = [
+                {"user": user_queries.user_ref(each), "aim": each.aim} for each in connection.execute(users)
+            ]
             application = {"key": row.key, "label": row.label}
-            items.append({"application": application, "number": row.number, "since": row.since, "message": row.message, "users": shown})
+            items.append(
+                {
+                    "application": application,
+                    "number": row.number,
+                    "since": row.since,
+                    "message": row.message,
+                    "users": shown,
+                }
+            )
     return {"items": items}
 
 
@@ -158,20 +207,39 @@ def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) ->
     Raises:
         NotFound; NeedsConfirmation if the label was not typed.
     """
-    return _act(ctx, caller, key, confirmed, "approved removals", {"status": WAITING, "message": None, "hint": None, "kind": None})
+    return _act(
+        ctx,
+        caller,
+        key,
+        confirmed,
+        "approved removals",
+        {"status": WAITING, "message": None, "hint": None, "kind": None},
+    )
 
 
 def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
-    """Drop what is held for an application: accounts stay there as they are, until something about them changes.
+    """Drop what is held for an application: accounts stay there as they are, until something about them
+    changes.
 
     Raises:
         NotFound; NeedsConfirmation if the label was not typed.
     """
-    message = f"{caller.name} discarded the removal. The account stays unchanged until the next change to the user."
-    return _act(ctx, caller, key, confirmed, "discarded removals", {"status": DROPPED, "message": message, "hint": None})
+    message = (
+        f"{caller.name} discarded the removal. The account stays unchanged until the next change to the user."
+    )
+    return _act(
+        ctx,
+        caller,
+        key,
+        confirmed,
+        "discarded removals",
+        {"status": DROPPED, "message": message, "hint": None},
+    )
 
 
-def _act(ctx: AppContext, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]) -> dict[str, Any]:
+def _act(
+    ctx: AppContext, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]
+) -> dict[str, Any]:
     now = clock.now()
     d = t.task.c
     with ctx.database.writing() as connection:
@@ -188,7 +256,17 @@ def _act(ctx: AppContext, caller: Caller, key: str, confirmed: str | None, actio
         number = connection.execute(update(t.task).where(*where).values(**values)).rowcount
         if number == 0:
             raise NotFound(
-                f"Nothing is held for '{application.label}'.", "Reload the list. Another operator may have approved or discarded the removals."
+                f"Nothing is held for '{application.label}'.",
+                "Reload the list. Another operator may have approved or discarded the removals.",
             )
-        record_change(connection, ctx.keys, caller, action, "application", application.id, now, {"key": key, "number": number})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            action,
+            "application",
+            application.id,
+            now,
+            {"key": key, "number": number},
+        )
     return {"number": number}

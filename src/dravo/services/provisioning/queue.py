@@ -25,7 +25,8 @@ class ReadyTask:
     id: str
     account_id: str
     application_id: str
-    # How many requests to its application may be under way at a time, as it does now; and how many changes may go in one.
+    # How many requests to its application may be under way at a time, as it does now; and how many changes
+    # may go in one.
     pace: int = 1
     together: int = 1
     # Whether it is known what the application can do; if not, one goes first and finds out.
@@ -36,11 +37,14 @@ class ReadyTask:
 NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
 
 
-def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0) -> list[ReadyTask]:
+def ready(
+    ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0
+) -> list[ReadyTask]:
     """Return tasks to be tried now, within each application's pace.
 
     Args:
-        ahead: how many more than that for each application that answers, to be tried as soon as others are through.
+        ahead: how many more than that for each application that answers, to be tried as soon as others are
+            through.
         busy: for an application id how many attempts are under way.
         in_hand: accounts that are being worked on; one account is never in two hands.
         most: how many to return at the most.
@@ -55,7 +59,9 @@ def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str]
                 p.secret.is_not(None),
                 p.paused_at.is_(None),
                 or_(p.retry_at.is_(None), p.retry_at <= now),
-                exists().where(d.application_id == p.id, d.status == WAITING, d.next_attempt_at <= now, NOT_HELD),
+                exists().where(
+                    d.application_id == p.id, d.status == WAITING, d.next_attempt_at <= now, NOT_HELD
+                ),
             )
         ).all()
         # None is to have all of it, however much is due for it.
@@ -81,7 +87,9 @@ def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str]
                 .limit(free + len(in_hand))
             )
             fitting = [
-                ReadyTask(row.id, row.account_id, application.id, pace, together, bool(application.capabilities))
+                ReadyTask(
+                    row.id, row.account_id, application.id, pace, together, bool(application.capabilities)
+                )
                 for row in rows
                 if row.account_id not in in_hand
             ]
@@ -90,16 +98,24 @@ def ready(ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str]
 
 
 def mark_in_flight_unknown(ctx: AppContext) -> None:
-    """Forget what was agreed of accounts and groups that were being worked on when the worker ended: a request may have been under way.
+    """Forget what was agreed of accounts and groups that were being worked on when the worker ended: a
+    request may have been under way.
 
-    Each is read before it is changed, so that an answer that nobody heard does not leave it other than it should be.
+    Each is read before it is changed, so that an answer that nobody heard does not leave it other than it
+    should be.
     """
     now = clock.now()
     a, d, g = t.account.c, t.task.c, t.provisioned_group.c
     with ctx.database.writing() as connection:
         being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.status == WAITING)
-        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None))
-        connection.execute(update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_(None)).values(outcome_unknown_since=now))
+        connection.execute(
+            update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None)
+        )
+        connection.execute(
+            update(t.account)
+            .where(a.id.in_(being_worked_on), a.remote_id.is_(None))
+            .values(outcome_unknown_since=now)
+        )
         connection.execute(update(t.provisioned_group).where(g.status == WAITING).values(applied_at=None))
 
 

@@ -1,6 +1,8 @@
-"""Reconciliation: reads what an application has, compares it with what should be there, lists the drift, repairs what is chosen.
+"""Reconciliation: reads what an application has, compares it with what should be there, lists the drift,
+repairs what is chosen.
 
-Nothing is concluded from a list that is not whole. A run is work of the worker: it shows its progress and can be stopped.
+Nothing is concluded from a list that is not whole. A run is work of the worker: it shows its progress and
+can be stopped.
 """
 
 from __future__ import annotations
@@ -15,7 +17,17 @@ from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import PRESENT, carriers, provisioned_names, scim_body
-from dravo.core.provisioning.drift import GROUP_KINDS, GROUP_UNEXPECTED, KINDS, UNEXPECTED, Drift, Expected, ExpectedGroup, compare, compare_groups
+from dravo.core.provisioning.drift import (
+    GROUP_KINDS,
+    GROUP_UNEXPECTED,
+    KINDS,
+    UNEXPECTED,
+    Drift,
+    Expected,
+    ExpectedGroup,
+    compare,
+    compare_groups,
+)
 from dravo.protocols.http_client import Request
 from dravo.protocols.scim_client.account_sync import segment
 from dravo.protocols.scim_client.capabilities import Capabilities
@@ -55,18 +67,37 @@ def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         if application.tracked_only:
-            raise InvalidInput(f"'{application.label}' is tracked only.", "Turn off `tracked_only` to reconcile the application.")
+            raise InvalidInput(
+                f"'{application.label}' is tracked only.",
+                "Turn off `tracked_only` to reconcile the application.",
+            )
         if not application.base_url or not application.secret:
-            raise InvalidInput(f"'{application.label}' has no connection.", "Save the SCIM base URL and the token first.")
+            raise InvalidInput(
+                f"'{application.label}' has no connection.", "Save the SCIM base URL and the token first."
+            )
         if _under_way(connection, application.id):
-            raise AlreadyExists(f"A reconciliation of '{application.label}' is in progress.", "Wait for the run to end, or stop it.")
+            raise AlreadyExists(
+                f"A reconciliation of '{application.label}' is in progress.",
+                "Wait for the run to end, or stop it.",
+            )
         run_id = _ask(connection, application.id, caller.name, now)
-        record_change(connection, ctx.keys, caller, "started a reconciliation", "application", application.id, now, {"key": key})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "started a reconciliation",
+            "application",
+            application.id,
+            now,
+            {"key": key},
+        )
     return one_run(ctx, run_id)
 
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
-    """Ask for the runs whose time has come; one that was missed while the service was down is made up once."""
+    """Ask for the runs whose time has come; one that was missed while the service was down is made up
+    once.
+    """
     p = t.application.c
     due = (p.reconcile_next_at.is_not(None), p.reconcile_next_at <= now)
     with ctx.database.reading() as connection:
@@ -75,32 +106,53 @@ def request_scheduled(ctx: AppContext, now: Instant) -> None:
     with ctx.database.writing() as connection:
         for row in connection.execute(select(t.application).where(*due)).all():
             following = schedules.next_time(row.reconcile_at, now) if row.reconcile_at else None
-            connection.execute(update(t.application).where(p.id == row.id).values(reconcile_next_at=following))
+            connection.execute(
+                update(t.application).where(p.id == row.id).values(reconcile_next_at=following)
+            )
             if row.base_url and row.secret and row.enabled and not _under_way(connection, row.id):
                 _ask(connection, row.id, "the schedule", now)
 
 
 def _under_way(connection: Connection, application_id: str) -> bool:
     r = t.run.c
-    return connection.execute(select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)).first() is not None
+    return (
+        connection.execute(
+            select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)
+        ).first()
+        is not None
+    )
 
 
 def _ask(connection: Connection, application_id: str, requested_by: str, now: Instant) -> str:
     run_id = new_id()
     row = {
-        "id": run_id, "kind": RECONCILIATION, "application_id": application_id, "status": ASKED, "requested_by": requested_by, "requested_at": now,
-        "progress": 0, "stop_requested": False,
-    }  # fmt: skip
+        "id": run_id,
+        "kind": RECONCILIATION,
+        "application_id": application_id,
+        "status": ASKED,
+        "requested_by": requested_by,
+        "requested_at": now,
+        "progress": 0,
+        "stop_requested": False,
+    }
     connection.execute(insert(t.run).values(**row))
     return run_id
 
 
-def end_broken_off(ctx: AppContext, message: str = "The service was stopped during the run.", hint: str = "Start the reconciliation again.") -> None:
-    """Close runs that were under way when the worker ended, or that broke off: what they had found out was written at their end only."""
+def end_broken_off(
+    ctx: AppContext,
+    message: str = "The service was stopped during the run.",
+    hint: str = "Start the reconciliation again.",
+) -> None:
+    """Close runs that were under way when the worker ended, or that broke off: what they had found out was
+    written at their end only.
+    """
     values = {"status": FAILED, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
         connection.execute(
-            update(t.run).where(t.run.c.kind == RECONCILIATION, t.run.c.status == RUNNING, t.run.c.ended_at.is_(None)).values(**values)
+            update(t.run)
+            .where(t.run.c.kind == RECONCILIATION, t.run.c.status == RUNNING, t.run.c.ended_at.is_(None))
+            .values(**values)
         )
 
 
@@ -121,12 +173,21 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
     p, r = t.application.c, t.run.c
     with ctx.database.writing() as connection:
         values = {"status": RUNNING, "started_at": clock.now()}
-        if not connection.execute(update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)).rowcount:
+        if not connection.execute(
+            update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)
+        ).rowcount:
             # Somebody stopped it before it began.
             return
-        application = connection.execute(select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)).one()
+        application = connection.execute(
+            select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)
+        ).one()
     there = ConnectedApplication(
-        application.id, application.base_url, application.secret, application.auth, application.capabilities, application.rate_limit
+        application.id,
+        application.base_url,
+        application.secret,
+        application.auth,
+        application.capabilities,
+        application.rate_limit,
     )
     try:
         talk = ExchangeLog(there)
@@ -146,7 +207,9 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
         _end(ctx, run_id, FAILED, wrong.message, wrong.hint)
 
 
-def _groups_there(groups: Sequence[ExpectedGroup], capabilities: Capabilities) -> Generator[Request, Any, list[Mapping[str, Any]]]:
+def _groups_there(
+    groups: Sequence[ExpectedGroup], capabilities: Capabilities
+) -> Generator[Request, Any, list[Mapping[str, Any]]]:
     """Read the application's groups; one whose members are left out of the list is read by itself."""
     listed = yield from everything("/Groups", capabilities)
     by_id = {str(each["id"]): each for each in listed}
@@ -185,68 +248,114 @@ def _read(
                 raise Stopped
 
 
-def _expected(ctx: AppContext, connection: Connection, application_id: str, capabilities: Capabilities) -> tuple[list[Expected], frozenset[str]]:
-    """Return accounts that are settled or that failed, and ids there of the others: work that is under way is no drift."""
+def _expected(
+    ctx: AppContext, connection: Connection, application_id: str, capabilities: Capabilities
+) -> tuple[list[Expected], frozenset[str]]:
+    """Return accounts that are settled or that failed, and ids there of the others: work that is under way
+    is no drift.
+    """
     a, u, d = t.account.c, t.user.c, t.task.c
     failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.status == FAILED_TASK)
-    statement = select(a.id, a.due, a.desired_version, a.applied_version, a.remote_id, u.display_name, failed.label("failed")).join(
-        t.user, u.id == a.user_id
-    )
+    statement = select(
+        a.id, a.due, a.desired_version, a.applied_version, a.remote_id, u.display_name, failed.label("failed")
+    ).join(t.user, u.id == a.user_id)
     provisioned = provisioned_names(ctx.catalogue.get(connection).applications[application_id].settings)
     expected, left_alone = [], set()
-    for row in connection.execute(statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)):
+    for row in connection.execute(
+        statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)
+    ):
         if row.due["want"] != PRESENT or (row.applied_version < row.desired_version and not row.failed):
             left_alone.add(row.remote_id)
             continue
         if row.remote_id is None and not row.due["active"]:
             continue
-        body = {name: value for name, value in scim_body(row.due, capabilities.roles).items() if capabilities.takes(name)}
+        body = {
+            name: value
+            for name, value in scim_body(row.due, capabilities.roles).items()
+            if capabilities.takes(name)
+        }
         empty = frozenset(name for name in provisioned if name not in body and capabilities.takes(name))
-        expected.append(Expected(row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles), empty))
+        expected.append(
+            Expected(
+                row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles), empty
+            )
+        )
     return expected, frozenset(left_alone - {None})
 
 
-def _expected_groups(ctx: AppContext, connection: Connection, application_id: str) -> tuple[list[ExpectedGroup], dict[str, str], frozenset[str]]:
+def _expected_groups(
+    ctx: AppContext, connection: Connection, application_id: str
+) -> tuple[list[ExpectedGroup], dict[str, str], frozenset[str]]:
     """Return what groups there are compared with.
 
     Returns:
-        Groups that are settled or that failed, as they should be there; the names of everyone whom we deliver, by their ids there; and
-        the ids there of all other groups of ours.
+        Groups that are settled or that failed, as they should be there; the names of everyone whom we
+        deliver, by their ids there; and the ids there of all other groups of ours.
     """
     g, m, p, a, u = t.provisioned_group.c, t.provisioned_member.c, t.application.c, t.account.c, t.user.c
-    names = select(a.remote_id, u.display_name).join(t.user, u.id == a.user_id).where(a.application_id == application_id, a.remote_id.is_not(None))
+    names = (
+        select(a.remote_id, u.display_name)
+        .join(t.user, u.id == a.user_id)
+        .where(a.application_id == application_id, a.remote_id.is_not(None))
+    )
     users = {row.remote_id: row.display_name for row in connection.execute(names)}
-    settled = (g.application_id == application_id, or_(and_(g.status == DONE, g.remote_id.is_not(None)), g.status == FAILED_TASK))
+    settled = (
+        g.application_id == application_id,
+        or_(and_(g.status == DONE, g.remote_id.is_not(None)), g.status == FAILED_TASK),
+    )
     members: dict[str, set[str]] = {}
     # Of a group that failed nothing was agreed; its members are then all whose accounts are there.
     remote = case((g.status == DONE, m.agreed_remote_id), else_=a.remote_id)
-    inside = select(g.id, remote.label("remote_id")).join(t.provisioned_member, m.provisioned_group_id == g.id).join(t.account, a.id == m.account_id)
+    inside = (
+        select(g.id, remote.label("remote_id"))
+        .join(t.provisioned_member, m.provisioned_group_id == g.id)
+        .join(t.account, a.id == m.account_id)
+    )
     for row in connection.execute(inside.where(*settled, m.due.is_(True), remote.is_not(None))):
         members.setdefault(row.id, set()).add(row.remote_id)
     found = []
-    columns = select(g.id, g.key, g.remote_id, g.application_id, p.role_encoding, p.provisioned_groups).join(t.application, p.id == g.application_id)
+    columns = select(g.id, g.key, g.remote_id, g.application_id, p.role_encoding, p.provisioned_groups).join(
+        t.application, p.id == g.application_id
+    )
     for group in connection.execute(columns.where(*settled)).all():
         name = due_name(ctx, connection, group)
         if name is not None:
             found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
-    every = connection.execute(select(g.remote_id).where(g.application_id == application_id, g.remote_id.is_not(None))).scalars()
+    every = connection.execute(
+        select(g.remote_id).where(g.application_id == application_id, g.remote_id.is_not(None))
+    ).scalars()
     return found, users, frozenset(every) - {each.remote_id or "" for each in found}
 
 
-def _write(ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int) -> None:
+def _write(
+    ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int
+) -> None:
     now = clock.now()
     d = t.drift.c
     with ctx.database.writing() as connection:
-        known = {(row.kind, row.about): row for row in connection.execute(select(t.drift).where(d.application_id == application_id))}
+        known = {
+            (row.kind, row.about): row
+            for row in connection.execute(select(t.drift).where(d.application_id == application_id))
+        }
         made = []
         for each in drifts:
             values: dict[str, Any] = {
-                "there": each.there, "differences": [dict(one) for one in each.differences], "name": each.name, "remote_id": each.remote_id,
-                "last_seen_at": now, "run_id": run_id,
-            }  # fmt: skip
+                "there": each.there,
+                "differences": [dict(one) for one in each.differences],
+                "name": each.name,
+                "remote_id": each.remote_id,
+                "last_seen_at": now,
+                "run_id": run_id,
+            }
             row = known.pop((each.kind, each.about), None)
             if row is None:
-                fixed = {"id": new_id(), "application_id": application_id, "kind": each.kind, "about": each.about, "account_id": each.account_id}
+                fixed = {
+                    "id": new_id(),
+                    "application_id": application_id,
+                    "kind": each.kind,
+                    "about": each.about,
+                    "account_id": each.account_id,
+                }
                 made.append({**fixed, **values, "status": OPEN, "first_seen_at": now})
             else:
                 status = row.status if row.status == IGNORED else OPEN
@@ -257,7 +366,11 @@ def _write(ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[D
         for start in range(0, len(gone), 500):
             connection.execute(delete(t.drift).where(d.id.in_(gone[start : start + 500])))
         counts = {"read": read, "groups": groups, **Counter(each.kind for each in drifts)}
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(status=FINISHED, ended_at=now, counts=counts, progress=read))
+        connection.execute(
+            update(t.run)
+            .where(t.run.c.id == run_id)
+            .values(status=FINISHED, ended_at=now, counts=counts, progress=read)
+        )
 
 
 def _end(ctx: AppContext, run_id: str, status: str, message: str, hint: str = "") -> None:
@@ -274,15 +387,30 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
     """
     now = clock.now()
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
+        row = connection.execute(
+            select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)
+        ).first()
         if row is None:
             raise NotFound(f"There is no run with the ID '{run_id}'.")
         if row.ended_at is None:
             values: dict[str, Any] = {"stop_requested": True}
             if row.status == ASKED:
-                values |= {"status": STOPPED, "ended_at": now, "message": "The run was stopped before it started."}
+                values |= {
+                    "status": STOPPED,
+                    "ended_at": now,
+                    "message": "The run was stopped before it started.",
+                }
             connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
-            record_change(connection, ctx.keys, caller, "stopped a reconciliation", "application", row.application_id, now, {"run": run_id})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "stopped a reconciliation",
+                "application",
+                row.application_id,
+                now,
+                {"run": run_id},
+            )
     return one_run(ctx, run_id)
 
 
@@ -293,7 +421,14 @@ def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of an application's runs, newest first."""
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        return page(connection, select(t.run).where(t.run.c.application_id == application.id), [t.run.c.id], ask, _run_line, newest_first=True)
+        return page(
+            connection,
+            select(t.run).where(t.run.c.application_id == application.id),
+            [t.run.c.id],
+            ask,
+            _run_line,
+            newest_first=True,
+        )
 
 
 def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
@@ -303,7 +438,9 @@ def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
         NotFound.
     """
     with ctx.database.reading() as connection:
-        row = connection.execute(select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)).first()
+        row = connection.execute(
+            select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)
+        ).first()
     if row is None:
         raise NotFound(f"There is no run with the ID '{run_id}'.")
     return _run_line(row)
@@ -312,15 +449,24 @@ def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
 def _run_line(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
     return {
-        "id": row.id, "status": row.status, "requested_by": row.requested_by, "requested_at": row.requested_at,
-        "started_at": row.started_at, "ended_at": row.ended_at,
-        "progress": row.progress, "read": counts.get("read", row.progress), "groups": counts.get("groups", 0),
+        "id": row.id,
+        "status": row.status,
+        "requested_by": row.requested_by,
+        "requested_at": row.requested_at,
+        "started_at": row.started_at,
+        "ended_at": row.ended_at,
+        "progress": row.progress,
+        "read": counts.get("read", row.progress),
+        "groups": counts.get("groups", 0),
         "counts": {kind: counts.get(kind, 0) for kind in KINDS},
-        "message": row.message, "hint": row.hint,
-    }  # fmt: skip
+        "message": row.message,
+        "hint": row.hint,
+    }
 
 
-def drift(ctx: AppContext, key: str, ask: Ask, kind: str | None = None, status: str | None = None) -> dict[str, Any]:
+def drift(
+    ctx: AppContext, key: str, ask: Ask, kind: str | None = None, status: str | None = None
+) -> dict[str, Any]:
     """Return a page of an application's drift by name: open and being repaired, unless a state is said."""
     d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
     with ctx.database.reading() as connection:
@@ -351,18 +497,26 @@ def _drift_line(row: Any) -> dict[str, Any]:
         settled, at = row.group_status == DONE, row.group_agreed_at
     repaired = row.status == MENDING and settled and (at or "") > row.last_seen_at
     return {
-        "id": row.id, "kind": row.kind, "status": "repaired" if repaired else row.status, "name": row.name,
-        "user": row.user_id, "account": row.account_id,
-        "remote_id": row.remote_id, "there": row.there or {}, "changes": row.differences or [], "first_seen_at": row.first_seen_at,
+        "id": row.id,
+        "kind": row.kind,
+        "status": "repaired" if repaired else row.status,
+        "name": row.name,
+        "user": row.user_id,
+        "account": row.account_id,
+        "remote_id": row.remote_id,
+        "there": row.there or {},
+        "changes": row.differences or [],
+        "first_seen_at": row.first_seen_at,
         "last_seen_at": row.last_seen_at,
-    }  # fmt: skip
+    }
 
 
 # What is done about it
 
 
 def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
-    """Have accounts and groups that drifted be brought to what is due: each is read there, and what differs is changed.
+    """Have accounts and groups that drifted be brought to what is due: each is read there, and what differs
+    is changed.
 
     Returns:
         {"number": how many are being repaired}.
@@ -373,12 +527,23 @@ def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dic
     return _act(ctx, caller, key, ids, "repaired drift", MENDING)
 
 
-def ignore(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True) -> dict[str, Any]:
+def ignore(
+    ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True
+) -> dict[str, Any]:
     """Leave differences as they are, and out of the list; or take that back."""
-    return _act(ctx, caller, key, ids, "ignored drift" if ignored else "stopped ignoring drift", IGNORED if ignored else OPEN)
+    return _act(
+        ctx,
+        caller,
+        key,
+        ids,
+        "ignored drift" if ignored else "stopped ignoring drift",
+        IGNORED if ignored else OPEN,
+    )
 
 
-def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, status: str) -> dict[str, Any]:
+def _act(
+    ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, status: str
+) -> dict[str, Any]:
     now = clock.now()
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
@@ -387,10 +552,16 @@ def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: 
             if status == MENDING:
                 if row.kind == UNEXPECTED:
                     raise InvalidInput(
-                        f"The account '{row.name}' has no user in Dravo.", "Link the account to a user, create a user for it, or ignore it.", "ids"
+                        f"The account '{row.name}' has no user in Dravo.",
+                        "Link the account to a user, create a user for it, or ignore it.",
+                        "ids",
                     )
                 if row.kind == GROUP_UNEXPECTED:
-                    raise InvalidInput(f"Dravo did not create the group '{row.name}'.", "Delete the group in the application, or ignore it.", "ids")
+                    raise InvalidInput(
+                        f"Dravo did not create the group '{row.name}'.",
+                        "Delete the group in the application, or ignore it.",
+                        "ids",
+                    )
                 if row.kind in GROUP_KINDS:
                     group_provisioning.read_again(connection, row.about, now)
                 else:
@@ -404,10 +575,18 @@ def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: 
 
 def _note_empty(connection: Connection, row: Any) -> None:
     """Have an account lose, when it is repaired, the values there that its user does not have."""
-    names = {each["attribute"].rpartition(":")[0] or each["attribute"] for each in row.differences or () if each["after"] is None}
+    names = {
+        each["attribute"].rpartition(":")[0] or each["attribute"]
+        for each in row.differences or ()
+        if each["after"] is None
+    }
     before = connection.execute(select(t.account.c.to_empty).where(t.account.c.id == row.account_id)).scalar()
     if names:
-        connection.execute(update(t.account).where(t.account.c.id == row.account_id).values(to_empty=sorted({*names, *(before or ())})))
+        connection.execute(
+            update(t.account)
+            .where(t.account.c.id == row.account_id)
+            .values(to_empty=sorted({*names, *(before or ())}))
+        )
 
 
 def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:
@@ -417,7 +596,11 @@ def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> 
         NotFound: if none is there any more.
     """
     d = t.drift.c
-    rows = list(connection.execute(select(t.drift).where(d.application_id == application_id, d.id.in_(list(ids)[:1_000]))))
+    rows = list(
+        connection.execute(
+            select(t.drift).where(d.application_id == application_id, d.id.in_(list(ids)[:1_000]))
+        )
+    )
     if not rows:
         raise NotFound("These differences no longer exist.", "Reconcile again.")
     return rows

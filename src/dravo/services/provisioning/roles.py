@@ -12,7 +12,11 @@ from dravo.services.access import rule_matches
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label, role_by_key
-from dravo.services.provisioning.applications import mark_everyone_with_an_account, mark_those_in_patterns, one
+from dravo.services.provisioning.applications import (
+    mark_everyone_with_an_account,
+    mark_those_in_patterns,
+    one,
+)
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -23,7 +27,9 @@ from dravo.store.snapshots.config import raise_revision
 # Roles
 
 
-def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label: str, rank: int) -> dict[str, Any]:
+def add_role(
+    ctx: AppContext, caller: Caller, key: str, role_key: str, label: str, rank: int
+) -> dict[str, Any]:
     """Add a role; a higher rank may do more.
 
     Raises:
@@ -39,14 +45,25 @@ def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label: st
             rule_matches.confirm_present(connection, application.id)
             mark_those_in_patterns(connection, application.id)
             record_change(
-                connection, ctx.keys, caller, "created role", "application", application.id, now, {"application": key, "role": role_key, "rank": rank}
+                connection,
+                ctx.keys,
+                caller,
+                "created role",
+                "application",
+                application.id,
+                now,
+                {"application": key, "role": role_key, "rank": rank},
             )
     except IntegrityError:
-        raise AlreadyExists(f"'{key}' has a role '{role_key}' already.", "Choose another key.", "key") from None
+        raise AlreadyExists(
+            f"'{key}' has a role '{role_key}' already.", "Choose another key.", "key"
+        ) from None
     return one(ctx, key)
 
 
-def change_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label: str | None, rank: int | None) -> dict[str, Any]:
+def change_role(
+    ctx: AppContext, caller: Caller, key: str, role_key: str, label: str | None, rank: int | None
+) -> dict[str, Any]:
     """Give a role another label or rank; its key stays."""
     values: dict[str, Any] = {}
     if label is not None:
@@ -63,9 +80,15 @@ def change_role(ctx: AppContext, caller: Caller, key: str, role_key: str, label:
             mark_everyone_with_an_account(connection, application.id)
             mark_those_in_patterns(connection, application.id)
             record_change(
-                connection, ctx.keys, caller, "changed role", "application", application.id, clock.now(),
+                connection,
+                ctx.keys,
+                caller,
+                "changed role",
+                "application",
+                application.id,
+                clock.now(),
                 {"application": key, "role": role_key, "after": values},
-            )  # fmt: skip
+            )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, key)
 
@@ -82,7 +105,8 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dic
         for table in (t.assignment, t.access):
             if connection.execute(select(table.c.id).where(table.c.role_id == role.id).limit(1)).first():
                 raise StillInUse(
-                    f"'{role.label}' is used by an assignment, or was.", "Delete its assignments instead. Dravo keeps the role for the history."
+                    f"'{role.label}' is used by an assignment, or was.",
+                    "Delete its assignments instead. Dravo keeps the role for the history.",
                 )
         if application.default_role_id == role.id:
             raise StillInUse(f"'{role.label}' is the fallback role.", "Choose another fallback role first.")
@@ -90,6 +114,13 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dic
         rule_matches.confirm_present(connection, application.id)
         raise_revision(connection)
         record_change(
-            connection, ctx.keys, caller, "deleted role", "application", application.id, clock.now(), {"application": key, "role": role_key}
+            connection,
+            ctx.keys,
+            caller,
+            "deleted role",
+            "application",
+            application.id,
+            clock.now(),
+            {"application": key, "role": role_key},
         )
     return one(ctx, key)

@@ -1,4 +1,6 @@
-"""What Dravo may do in an application and what is sent: checked, shown, and previewed before it is changed."""
+"""What Dravo may do in an application and what is sent: checked, shown, and previewed before it is
+changed.
+"""
 
 from __future__ import annotations
 
@@ -22,12 +24,32 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.queries.users import attributes_ref
 from dravo.store.snapshots import users as user_snapshots
-from dravo.store.snapshots.config import CHOSEN, GIVING_ROLES, NO_GROUPS, plans_as_of, provisioned_groups, settings_of
+from dravo.store.snapshots.config import (
+    CHOSEN,
+    GIVING_ROLES,
+    NO_GROUPS,
+    plans_as_of,
+    provisioned_groups,
+    settings_of,
+)
 
 SETTINGS = (
-    "enabled", "create_accounts", "update_accounts", "adopt_by_user_name", "adopt_groups", "on_losing_access", "on_inactive", "on_leaving",
-    "max_concurrency", "rate_limit", "attributes", "role_encoding", "plan_encoding", "provisioned_groups", "reconcile_at",
-)  # fmt: skip
+    "enabled",
+    "create_accounts",
+    "update_accounts",
+    "adopt_by_user_name",
+    "adopt_groups",
+    "on_losing_access",
+    "on_inactive",
+    "on_leaving",
+    "max_concurrency",
+    "rate_limit",
+    "attributes",
+    "role_encoding",
+    "plan_encoding",
+    "provisioned_groups",
+    "reconcile_at",
+)
 # What may be taken back by saying nothing: these settings have an empty value.
 EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_at": ""}
 MOST_SHOWN = 50
@@ -59,32 +81,48 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
     values = {name: value for name, value in settings.items() if value is not None}
     for name, value in values.items():
         if name.startswith("on_") and value not in LEAVING:
-            raise InvalidInput(f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(LEAVING)}.", name)
+            raise InvalidInput(
+                f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(LEAVING)}.", name
+            )
         if name == "max_concurrency" and not 1 <= value <= 32:
             raise InvalidInput(
-                "The number of concurrent requests must be between 1 and 32.", "Set `max_concurrency` to a number in this range.", name
+                "The number of concurrent requests must be between 1 and 32.",
+                "Set `max_concurrency` to a number in this range.",
+                name,
             )
         if name == "rate_limit" and not 0 <= value <= 1_000:
             raise InvalidInput(
-                "The rate limit must be at most 1,000 requests per second.", "Set `rate_limit` to 1 to 1,000, or to 0 for no limit.", name
+                "The rate limit must be at most 1,000 requests per second.",
+                "Set `rate_limit` to 1 to 1,000, or to 0 for no limit.",
+                name,
             )
     if values.get("enabled") and row.tracked_only:
-        raise InvalidInput(f"'{row.label}' is tracked only.", "Turn off `tracked_only` to enable provisioning.", "enabled")
+        raise InvalidInput(
+            f"'{row.label}' is tracked only.", "Turn off `tracked_only` to enable provisioning.", "enabled"
+        )
     if "attributes" in values:
         values["attributes"] = _attributes(values["attributes"]) or None
     if "role_encoding" in values:
-        values["role_encoding"] = _carried_as(values["role_encoding"], "role_encoding", attribute_mapping.PLAIN)
+        values["role_encoding"] = _carried_as(
+            values["role_encoding"], "role_encoding", attribute_mapping.PLAIN
+        )
     if "plan_encoding" in values:
         values["plan_encoding"] = _carried_as(values["plan_encoding"], "plan_encoding", PLAN_PLAIN)
         if values["plan_encoding"] and values["plan_encoding"]["way"] == attribute_mapping.GROUPS:
-            raise InvalidInput("License plans cannot be sent as groups.", "Use roles, entitlements, attribute or nothing.", "plan_encoding")
+            raise InvalidInput(
+                "License plans cannot be sent as groups.",
+                "Use roles, entitlements, attribute or nothing.",
+                "plan_encoding",
+            )
     if "provisioned_groups" in values:
         values["provisioned_groups"] = _groups_over(connection, values["provisioned_groups"])
     if "rate_limit" in values:
         values["rate_limit"] = values["rate_limit"] or None
     if "reconcile_at" in values:
         values["reconcile_at"] = values["reconcile_at"].strip() or None
-        values["reconcile_next_at"] = schedules.next_time(values["reconcile_at"], clock.now()) if values["reconcile_at"] else None
+        values["reconcile_next_at"] = (
+            schedules.next_time(values["reconcile_at"], clock.now()) if values["reconcile_at"] else None
+        )
     return values
 
 
@@ -100,7 +138,9 @@ def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:
         if expression.strip():
             compile_expression(expression)
         elif attribute.lower() in ("username", "externalid"):
-            raise InvalidInput(f"'{attribute}' cannot be empty.", "Enter an expression, or delete the row.", "attributes")
+            raise InvalidInput(
+                f"'{attribute}' cannot be empty.", "Enter an expression, or delete the row.", "attributes"
+            )
         kept.append({"attribute": attribute, "expression": expression})
     return kept
 
@@ -109,14 +149,24 @@ def _carried_as(given: dict[str, Any], field: str, usual: RoleEncoding) -> dict[
     """Return how roles or plans are sent, as it is kept; None for the usual way."""
     how, what = RoleEncoding(**given), "Roles" if field == "role_encoding" else "Plans"
     for value, allowed, name in (
-        (how.way, attribute_mapping.WAYS, "way"), (how.which, ("all", "highest"), "which"), (how.shape, attribute_mapping.SHAPES, "shape"),
-        (how.value, ("key", "label"), "value")
-    ):  # fmt: skip
+        (how.way, attribute_mapping.WAYS, "way"),
+        (how.which, ("all", "highest"), "which"),
+        (how.shape, attribute_mapping.SHAPES, "shape"),
+        (how.value, ("key", "label"), "value"),
+    ):
         if value not in allowed:
-            raise InvalidInput(f"'{value}' is not a valid value for `{name}` of {what}.", f"Use one of: {', '.join(allowed)}.", field)
+            raise InvalidInput(
+                f"'{value}' is not a valid value for `{name}` of {what}.",
+                f"Use one of: {', '.join(allowed)}.",
+                field,
+            )
     if how.way == attribute_mapping.ATTRIBUTE:
         if not how.attribute:
-            raise InvalidInput(f"The attribute for the {what.lower()} is missing.", "Enter an attribute, such as userType.", field)
+            raise InvalidInput(
+                f"The attribute for the {what.lower()} is missing.",
+                "Enter an attribute, such as userType.",
+                field,
+            )
         read_target(how.attribute)
     else:
         how = replace(how, attribute=None)
@@ -130,11 +180,24 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
     if which == GIVING_ROLES:
         return {"which": which, "groups": []}
     if which != CHOSEN:
-        raise InvalidInput(f"'{which}' is not a valid value for `which`.", f"Use {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.", "provisioned_groups")
+        raise InvalidInput(
+            f"'{which}' is not a valid value for `which`.",
+            f"Use {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.",
+            "provisioned_groups",
+        )
     kept = []
     for each in given.get("groups") or []:
-        if connection.execute(select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.gone_at.is_(None))).first() is None:
-            raise InvalidInput(f"There is no group with the ID '{each['group']}'.", "Choose a group from the list of groups.", "provisioned_groups")
+        if (
+            connection.execute(
+                select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.gone_at.is_(None))
+            ).first()
+            is None
+        ):
+            raise InvalidInput(
+                f"There is no group with the ID '{each['group']}'.",
+                "Choose a group from the list of groups.",
+                "provisioned_groups",
+            )
         name = (each.get("name") or "").strip()
         kept.append({"group": each["group"], **({"name": name} if name else {})})
     return {"which": which, "groups": kept}
@@ -144,8 +207,9 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, An
     """Return what a change of settings would do to accounts; nothing is changed.
 
     Returns:
-        {"accounts": how many there are, "changed": how many would change, "whole": whether all were looked at,
-        "users": the first of them [{"user", "before", "after", "changes": [{"attribute", "before", "after"}]}]}.
+        {"accounts": how many there are, "changed": how many would change, "whole": whether all were looked
+        at, "users": the first of them [{"user", "before", "after", "changes": [{"attribute", "before",
+        "after"}]}]}.
 
     Raises:
         InvalidInput, NotFound.
@@ -158,11 +222,25 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, An
         changed = _with_settings(catalogue, row, values)
         a, x = t.account.c, t.access.c
         concerned = union(
-            select(a.user_id).where(a.application_id == row.id), select(x.user_id).where(x.application_id == row.id, x.until_at.is_(None))
+            select(a.user_id).where(a.application_id == row.id),
+            select(x.user_id).where(x.application_id == row.id, x.until_at.is_(None)),
         ).subquery()
-        ids = list(connection.execute(select(concerned.c.user_id).order_by(concerned.c.user_id).limit(MOST_LOOKED_AT + 1)).scalars())
-        found = [line for line in _lines(connection, ids[:MOST_LOOKED_AT], catalogue, changed, row.id, now) if line is not None]
-    return {"accounts": len(ids), "changed": len(found), "whole": len(ids) <= MOST_LOOKED_AT, "users": found[:MOST_SHOWN]}
+        ids = list(
+            connection.execute(
+                select(concerned.c.user_id).order_by(concerned.c.user_id).limit(MOST_LOOKED_AT + 1)
+            ).scalars()
+        )
+        found = [
+            line
+            for line in _lines(connection, ids[:MOST_LOOKED_AT], catalogue, changed, row.id, now)
+            if line is not None
+        ]
+    return {
+        "accounts": len(ids),
+        "changed": len(found),
+        "whole": len(ids) <= MOST_LOOKED_AT,
+        "users": found[:MOST_SHOWN],
+    }
 
 
 def _with_settings(catalogue: ConfigSnapshot, row: Any, values: dict[str, Any]) -> ConfigSnapshot:
@@ -170,13 +248,24 @@ def _with_settings(catalogue: ConfigSnapshot, row: Any, values: dict[str, Any]) 
     after = SimpleNamespace(**{**row._mapping, **values})
     application = replace(catalogue.applications[row.id], settings=settings_of(after))
     provisioned = {**catalogue.provisioned, row.id: provisioned_groups(after, catalogue.by_group)}
-    return replace(catalogue, applications={**catalogue.applications, row.id: application}, provisioned=provisioned)
+    return replace(
+        catalogue, applications={**catalogue.applications, row.id: application}, provisioned=provisioned
+    )
 
 
-def _lines(connection: Connection, ids: list[str], catalogue: ConfigSnapshot, changed: ConfigSnapshot, application_id: str, now: Instant) -> Any:
+def _lines(
+    connection: Connection,
+    ids: list[str],
+    catalogue: ConfigSnapshot,
+    changed: ConfigSnapshot,
+    application_id: str,
+    now: Instant,
+) -> Any:
     for start in range(0, len(ids), user_snapshots.CHUNK):
         for user in user_snapshots.users(connection, ids[start : start + user_snapshots.CHUNK]).values():
-            held = next((account for account in user.accounts if account.application_id == application_id), None)
+            held = next(
+                (account for account in user.accounts if account.application_id == application_id), None
+            )
             # What is due already by the settings as they are is not the change's doing.
             before = _due(plan_user(user, catalogue, now), application_id) or (held.due if held else None)
             outcome = plan_user(user, changed, now)
@@ -187,7 +276,7 @@ def _lines(connection: Connection, ids: list[str], catalogue: ConfigSnapshot, ch
                     "before": describe(before) if before else "no account",
                     "after": after.get("problem") or describe(after),
                     "changes": account_changes(before, after),
-                }  # fmt: skip
+                }
 
 
 def _due(outcome: Any, application_id: str) -> Any:
@@ -206,7 +295,13 @@ def account_changes(before: Any, after: Any) -> list[dict[str, Any]]:
         was = (old.get(name) or {}).get(part) if part else old.get(name)
         found.append({"attribute": path, "before": was, "after": operation.get("value")})
     if before.get("groups", []) != after.get("groups", []):
-        found.append({"attribute": "groups", "before": len(before.get("groups", [])), "after": len(after.get("groups", []))})
+        found.append(
+            {
+                "attribute": "groups",
+                "before": len(before.get("groups", [])),
+                "after": len(after.get("groups", [])),
+            }
+        )
     return found
 
 

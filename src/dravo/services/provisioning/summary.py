@@ -39,7 +39,9 @@ def summarize(ctx: AppContext, application: str | None = None, wait: float = 0.0
     """
     end = time.monotonic() + wait
     with ctx.database.reading() as connection:
-        application_id = str(application_by_key(connection, application).id) if application is not None else None
+        application_id = (
+            str(application_by_key(connection, application).id) if application is not None else None
+        )
     while True:
         seen = ctx.database.commits_seen()
         with ctx.database.reading() as connection:

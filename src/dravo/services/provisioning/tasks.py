@@ -1,4 +1,6 @@
-"""Tasks for users: looking at them, trying again one or all of a kind, saying what was found where it could not be known."""
+"""Tasks for users: looking at them, trying again one or all of a kind, saying what was found where it could
+not be known.
+"""
 
 from __future__ import annotations
 
@@ -31,15 +33,33 @@ def _statement() -> Any:
     d, a, u, p = t.task.c, t.account.c, t.user.c, t.application.c
     return (
         select(
-            d.id, d.status, d.version, d.attempts, d.created_at, d.next_attempt_at, d.closed_at, d.message, d.hint, d.account_id, d.aim,
-            u.id.label("user_id"), u.display_name, u.user_name,
-            p.key.label("application_key"), p.label.label("application_label"),
-            p.paused_at, p.enabled, p.trouble, p.trouble_hint, p.failures, d.kind,
+            d.id,
+            d.status,
+            d.version,
+            d.attempts,
+            d.created_at,
+            d.next_attempt_at,
+            d.closed_at,
+            d.message,
+            d.hint,
+            d.account_id,
+            d.aim,
+            u.id.label("user_id"),
+            u.display_name,
+            u.user_name,
+            p.key.label("application_key"),
+            p.label.label("application_label"),
+            p.paused_at,
+            p.enabled,
+            p.trouble,
+            p.trouble_hint,
+            p.failures,
+            d.kind,
         )
         .join(t.account, a.id == d.account_id)
         .join(t.user, u.id == d.user_id)
         .join(t.application, p.id == d.application_id)
-    )  # fmt: skip
+    )
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -71,7 +91,12 @@ def _line(row: Any) -> dict[str, Any]:
 
 
 def list_tasks(
-    ctx: AppContext, ask: Ask, status: str | None = None, application: str | None = None, user_id: str | None = None, words: str | None = None
+    ctx: AppContext,
+    ask: Ask,
+    status: str | None = None,
+    application: str | None = None,
+    user_id: str | None = None,
+    words: str | None = None,
 ) -> dict[str, Any]:
     """Return a page of tasks, newest first; `status` may be "open" for all that are not closed."""
     d = t.task.c
@@ -101,7 +126,9 @@ def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
         if row is None:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
         n = t.task_attempt.c
-        attempts = connection.execute(select(t.task_attempt).where(n.task_id == task_id).order_by(n.id.desc()).limit(100)).all()
+        attempts = connection.execute(
+            select(t.task_attempt).where(n.task_id == task_id).order_by(n.id.desc()).limit(100)
+        ).all()
     return {
         **_line(row),
         "tries": [
@@ -131,22 +158,35 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
         target = task_id
         if row.held_at is not None and row.closed_at is None:
-            raise InvalidInput("The removal limit holds this task.", "Approve or discard the held removals of the application.")
+            raise InvalidInput(
+                "The removal limit holds this task.",
+                "Approve or discard the held removals of the application.",
+            )
         if row.closed_at is not None:
             target = reopen(connection, row.account_id, now)
-        connection.execute(update(t.task).where(t.task.c.id == target).values(status=WAITING, next_attempt_at=now, message=None, hint=None))
-        record_change(connection, ctx.keys, caller, "retried", "task", target, now, {"application": row.application_id})
+        connection.execute(
+            update(t.task)
+            .where(t.task.c.id == target)
+            .values(status=WAITING, next_attempt_at=now, message=None, hint=None)
+        )
+        record_change(
+            connection, ctx.keys, caller, "retried", "task", target, now, {"application": row.application_id}
+        )
     return one(ctx, target)
 
 
 def reopen(connection: Connection, account_id: str, now: Instant) -> str:
-    """Have an account looked at again although it counts as agreed: forget what was agreed, so that all of it is compared."""
+    """Have an account looked at again although it counts as agreed: forget what was agreed, so that all of
+    it is compared.
+    """
     from_there = select(t.account).where(t.account.c.id == account_id)
     account = connection.execute(from_there).one()
     # Whatever was read before may be what is to be repaired.
     connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_from_at=now))
     d = t.task.c
-    present = connection.execute(select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))).scalar()
+    present = connection.execute(
+        select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))
+    ).scalar()
     if present:
         woken = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
         connection.execute(update(t.task).where(d.id == present, d.held_at.is_(None)).values(**woken))
@@ -154,26 +194,48 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
     connection.execute(
         update(t.account)
         .where(t.account.c.id == account_id)
-        .values(agreed=None, applied_version=0, desired_version=account.desired_version + 1, pending_since=now)
+        .values(
+            agreed=None, applied_version=0, desired_version=account.desired_version + 1, pending_since=now
+        )
     )
-    connection.execute(update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1))
+    connection.execute(
+        update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1)
+    )
     task_id = new_id()
     connection.execute(
         insert(t.task).values(
-            id=task_id, account_id=account_id, application_id=account.application_id, user_id=account.user_id, status=WAITING,
-            version=account.desired_version + 1, aim=describe(account.due), attempts=0, created_at=now, next_attempt_at=now,
+            id=task_id,
+            account_id=account_id,
+            application_id=account.application_id,
+            user_id=account.user_id,
+            status=WAITING,
+            version=account.desired_version + 1,
+            aim=describe(account.due),
+            attempts=0,
+            created_at=now,
+            next_attempt_at=now,
             # What the removal limit held, and somebody dropped, is not got past it by trying again.
             removes=takes_away(account.had, account.due),
         )
-    )  # fmt: skip
+    )
     return task_id
 
 
 def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, Any]:
-    """Return what open tasks failed by: for each application and kind of trouble how many there are, and one in its own words."""
+    """Return what open tasks failed by: for each application and kind of trouble how many there are, and one
+    in its own words.
+    """
     d, p = t.task.c, t.application.c
     statement = (
-        select(p.key, p.label, d.kind, d.status, func.count().label("number"), func.min(d.message).label("message"), func.min(d.hint).label("hint"))
+        select(
+            p.key,
+            p.label,
+            d.kind,
+            d.status,
+            func.count().label("number"),
+            func.min(d.message).label("message"),
+            func.min(d.hint).label("hint"),
+        )
         .join(t.application, p.id == d.application_id)
         .where(d.closed_at.is_(None), d.status.in_((FAILED, HELD)))
         .group_by(p.key, p.label, d.kind, d.status)
@@ -186,16 +248,21 @@ def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, A
     return {
         "items": [
             {
-                "application": {"key": row.key, "label": row.label}, "kind": row.kind or "", "status": row.status, "number": row.number,
-                "message": masking.text(row.message) or "", "hint": row.hint or "",
+                "application": {"key": row.key, "label": row.label},
+                "kind": row.kind or "",
+                "status": row.status,
+                "number": row.number,
+                "message": masking.text(row.message) or "",
+                "hint": row.hint or "",
             }
             for row in rows
         ]
-    }  # fmt: skip
+    }
 
 
 def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | None) -> dict[str, Any]:
-    """Try every open task of an application again that failed or is held; of one kind of trouble, if that is said.
+    """Try every open task of an application again that failed or is held; of one kind of trouble, if that is
+    said.
 
     Returns:
         {"number": how many are tried again}.
@@ -210,17 +277,22 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
         where = [d.application_id == row.id, d.closed_at.is_(None), d.status.in_((FAILED, HELD))]
         if kind is not None:
             where.append(func.coalesce(d.kind, "") == kind)
-        # Those of which it is not known whether they were made wait for a user each: trying blindly could make a double.
+        # Those of which it is not known whether they were made wait for a user each: trying blindly could
+        # make a double.
         where.append(func.coalesce(d.kind, "") != UNKNOWN)
         # What the removal limits hold is approved or dropped.
         where.append(d.held_at.is_(None))
-        number = connection.execute(update(t.task).where(*where).values(status=WAITING, next_attempt_at=now, message=None, hint=None)).rowcount
+        number = connection.execute(
+            update(t.task).where(*where).values(status=WAITING, next_attempt_at=now, message=None, hint=None)
+        ).rowcount
         details = {"application": application, "kind": kind, "number": number}
         record_change(connection, ctx.keys, caller, "retried", "application", row.id, now, details)
     return {"number": number}
 
 
-def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id: str | None) -> dict[str, Any]:
+def resolve(
+    ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id: str | None
+) -> dict[str, Any]:
     """Say what was found where it could not be known whether an account was made.
 
     Args:
@@ -238,9 +310,15 @@ def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id
             raise InvalidInput("This task is not unresolved.", "Read the message of the task, then retry it.")
         if found == "exists":
             if not remote_id or not remote_id.strip():
-                raise InvalidInput("The account ID is missing.", "Enter the ID of the account in the application.", "remote_id")
+                raise InvalidInput(
+                    "The account ID is missing.",
+                    "Enter the ID of the account in the application.",
+                    "remote_id",
+                )
             bind(connection, row.application_id, row.account_id, remote_id.strip())
-        connection.execute(update(t.account).where(t.account.c.id == row.account_id).values(outcome_unknown_since=None))
+        connection.execute(
+            update(t.account).where(t.account.c.id == row.account_id).values(outcome_unknown_since=None)
+        )
         values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
         connection.execute(update(t.task).where(t.task.c.id == task_id).values(**values))
         details = {"application": row.application_id, "found": found}
@@ -248,14 +326,23 @@ def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id
     return one(ctx, task_id)
 
 
-def bind(connection: Connection, application_id: str, account_id: str, remote_id: str, origin: str = "adopted") -> None:
+def bind(
+    connection: Connection, application_id: str, account_id: str, remote_id: str, origin: str = "adopted"
+) -> None:
     """Say which account there is a user's; what stands in it is looked at again.
 
     Raises:
         InvalidInput: if it belongs to another user here.
     """
     a = t.account.c
-    other = connection.execute(select(a.id).where(a.application_id == application_id, a.remote_id == remote_id, a.id != account_id)).first()
+    other = connection.execute(
+        select(a.id).where(a.application_id == application_id, a.remote_id == remote_id, a.id != account_id)
+    ).first()
     if other is not None:
-        raise InvalidInput(f"The account '{remote_id}' belongs to another user.", "Find the user in the list of accounts of the application.")
-    connection.execute(update(t.account).where(a.id == account_id).values(remote_id=remote_id, origin=origin, agreed=None))
+        raise InvalidInput(
+            f"The account '{remote_id}' belongs to another user.",
+            "Find the user in the list of accounts of the application.",
+        )
+    connection.execute(
+        update(t.account).where(a.id == account_id).values(remote_id=remote_id, origin=origin, agreed=None)
+    )

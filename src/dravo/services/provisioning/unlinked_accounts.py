@@ -42,11 +42,19 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
         found = find_user(connection, user)
-        account = connection.execute(select(t.account).where(a.application_id == application.id, a.user_id == found.id)).first()
+        account = connection.execute(
+            select(t.account).where(a.application_id == application.id, a.user_id == found.id)
+        ).first()
         if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it.", "user")
+            raise InvalidInput(
+                f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it.", "user"
+            )
         if account is None:
-            raise InvalidInput(f"{found.display_name} has no access to '{application.label}'.", "Assign a role first, then link the account.", "user")
+            raise InvalidInput(
+                f"{found.display_name} has no access to '{application.label}'.",
+                "Assign a role first, then link the account.",
+                "user",
+            )
         if account.remote_id is not None and not _is_dead(connection, account):
             raise InvalidInput(
                 f"{found.display_name} has another account in the application ({account.remote_id}).",
@@ -55,20 +63,50 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
             )
         bind(connection, application.id, account.id, row.remote_id)
         reopen(connection, account.id, now)
-        connection.execute(delete(t.drift).where((t.drift.c.id == row.id) | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))))
+        connection.execute(
+            delete(t.drift).where(
+                (t.drift.c.id == row.id)
+                | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))
+            )
+        )
         details = {"application": key, "remote_id": row.remote_id}
-        record_change(connection, ctx.keys, caller, "linked account", "account", account.id, now, details, {"user": found.display_name})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "linked account",
+            "account",
+            account.id,
+            now,
+            details,
+            {"user": found.display_name},
+        )
     return {"number": 1}
 
 
 def _is_dead(connection: Connection, account: Any) -> bool:
     """Whether the account that a user had there was missing when the application was last read."""
     d = t.drift.c
-    return connection.execute(select(d.id).where(d.account_id == account.id, d.kind == MISSING, d.remote_id == account.remote_id)).first() is not None
+    return (
+        connection.execute(
+            select(d.id).where(
+                d.account_id == account.id, d.kind == MISSING, d.remote_id == account.remote_id
+            )
+        ).first()
+        is not None
+    )
 
 
-def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> dict[str, Any]:
-    """Make a local user of an unexpected account, with its role there as an assignment to them; the account is bound to them.
+def make_user(
+    ctx: AppContext,
+    caller: Caller,
+    key: str,
+    drift_id: str,
+    role: str | None = None,
+    confirm: str | None = None,
+) -> dict[str, Any]:
+    """Make a local user of an unexpected account, with its role there as an assignment to them; the account
+    is bound to them.
 
     Args:
         role: by key; None: the role that the account has there.
@@ -78,9 +116,11 @@ def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: st
         {"user": the user's id}.
 
     Raises:
-        NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be told;
+        NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be
+        told;
         AlreadyExists: if somebody here has its user name or email address: it is linked to them instead;
-        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or because everyone has them.
+        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or
+            because everyone has them.
     """
     now = clock.now()
     source = local_source(ctx)
@@ -88,10 +128,15 @@ def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: st
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
         if row.kind != UNEXPECTED:
-            raise InvalidInput(f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it.")
+            raise InvalidInput(
+                f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it."
+            )
         there = row.there or {}
         if there.get("active") is False:
-            raise InvalidInput(f"The account '{row.name}' is inactive.", "Activate the account in the application first, or ignore it.")
+            raise InvalidInput(
+                f"The account '{row.name}' is inactive.",
+                "Activate the account in the application first, or ignore it.",
+            )
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
         # What is planned on knows this role from here on.
         catalogue = ctx.catalogue.get(connection)
@@ -103,34 +148,61 @@ def make_user(ctx: AppContext, caller: Caller, key: str, drift_id: str, role: st
     data = _user(there)
     more = _more(catalogue, UserRecord("new", source, LOCAL, data, "new"), direct("new"), now)
     if more and confirm != row.name:
-        # Anyone who keeps accounts there could otherwise name somebody so that a rule for another application is for them.
-        raise NeedsConfirmation(f"The user would also get: {', '.join(more)}.", f"Check the roles, then type '{row.name}' to confirm.", "confirm")
+        # Anyone who keeps accounts there could otherwise name somebody so that a rule for another
+        # application is for them.
+        raise NeedsConfirmation(
+            f"The user would also get: {', '.join(more)}.",
+            f"Check the roles, then type '{row.name}' to confirm.",
+            "confirm",
+        )
 
     def write(connection: Connection, user_id: str) -> None:
         connection.execute(
             insert(t.assignment).values(
-                id=assignment_id, application_id=application.id, role_id=given.id, user_id=user_id, created_at=now, created_by=caller.name,
+                id=assignment_id,
+                application_id=application.id,
+                role_id=given.id,
+                user_id=user_id,
+                created_at=now,
+                created_by=caller.name,
                 note=f"Found as '{row.name}' in {application.label}",
             )
-        )  # fmt: skip
+        )
         raise_revision(connection)
-        account = connection.execute(select(t.account).where(t.account.c.application_id == application.id, t.account.c.user_id == user_id)).first()
+        account = connection.execute(
+            select(t.account).where(
+                t.account.c.application_id == application.id, t.account.c.user_id == user_id
+            )
+        ).first()
         if account is not None:
             bind(connection, application.id, account.id, row.remote_id)
             reopen(connection, account.id, now)
         connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
         details = {"application": key, "role": given.key, "remote_id": row.remote_id}
-        record_change(connection, ctx.keys, caller, "created user for account", "application", application.id, now, details, {"user": row.name})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "created user for account",
+            "application",
+            application.id,
+            now,
+            details,
+            {"user": row.name},
+        )
 
     return {"user": local_users.take_in(ctx, caller, data, direct, write)}
 
 
-def _more(catalogue: ConfigSnapshot, record: UserRecord, direct: Sequence[Assignment], now: Instant) -> list[str]:
+def _more(
+    catalogue: ConfigSnapshot, record: UserRecord, direct: Sequence[Assignment], now: Instant
+) -> list[str]:
     """Return what somebody would get beside what is assigned to them, in words."""
     outcome = plan_user(UserSnapshot("new", None, (record,), direct=tuple(direct)), catalogue, now)
     own = {(each.application_id, each.role_id) for each in direct}
     return [
-        f"{catalogue.roles[each.role_id].label} in {catalogue.applications[each.application_id].label} ({', '.join(map(named, each.reasons))})"
+        f"{catalogue.roles[each.role_id].label} in {catalogue.applications[each.application_id].label} "
+        f"({', '.join(map(named, each.reasons))})"
         for each in outcome.access
         if (each.application_id, each.role_id) not in own
     ]
@@ -143,12 +215,16 @@ def _role_there(connection: Connection, application: Any, there: dict[str, Any])
         InvalidInput: if it has none that is known here, or several.
     """
     r = t.role.c
-    roles = {row.key: row for row in connection.execute(select(t.role).where(r.application_id == application.id))}
+    roles = {
+        row.key: row for row in connection.execute(select(t.role).where(r.application_id == application.id))
+    }
     values = [each.get("value") if isinstance(each, dict) else each for each in there.get("roles") or []]
     known = [str(value) for value in values if value in roles]
     if len(known) != 1:
         what = "several roles" if known else "no known role"
-        raise InvalidInput(f"The account has {what}.", f"Choose the role of the user: {', '.join(sorted(roles))}.", "role")
+        raise InvalidInput(
+            f"The account has {what}.", f"Choose the role of the user: {', '.join(sorted(roles))}.", "role"
+        )
     return known[0]
 
 
@@ -160,8 +236,12 @@ def _user(there: dict[str, Any]) -> dict[str, Any]:
     enterprise = there.get(ENTERPRISE_URN) if isinstance(there.get(ENTERPRISE_URN), dict) else {}
     return local_users.read(
         {
-            "user_name": there.get("userName"), "display_name": there.get("displayName"), "email": email.get("value"), "title": there.get("title"),
-            "given_name": (name or {}).get("givenName"), "family_name": (name or {}).get("familyName"),
+            "user_name": there.get("userName"),
+            "display_name": there.get("displayName"),
+            "email": email.get("value"),
+            "title": there.get("title"),
+            "given_name": (name or {}).get("givenName"),
+            "family_name": (name or {}).get("familyName"),
             "department": (enterprise or {}).get("department"),
         }
-    )  # fmt: skip
+    )

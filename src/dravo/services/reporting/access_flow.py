@@ -1,4 +1,7 @@
-"""Counts who has what by which way, for the flow picture. Counting reads every access, so it is kept, and done again when something moved."""
+"""Counts who has what by which way, for the flow picture.
+
+Counting reads every access, so it is kept, and done again when something moved.
+"""
 
 from __future__ import annotations
 
@@ -55,11 +58,15 @@ def _marker(connection: Connection) -> str:
 
 
 def _counted(connection: Connection) -> dict[str, Any]:
-    """Return {"held": [[source, way, by group, role, users]], "names": {group id: name}}; each role of a user once, by its first reason."""
+    """Return {"held": [[source, way, by group, role, users]], "names": {group id: name}}; each role of a
+    user once, by its first reason.
+    """
     r, s, x = t.record.c, t.source.c, t.access.c
     sources = {row.id: row.key for row in connection.execute(select(s.id, s.key).order_by(s.precedence))}
     home: dict[str, str] = {}
-    for user_id, source_id in connection.execute(select(r.user_id, r.source_id).where(r.gone_at.is_(None)).order_by(r.id)):
+    for user_id, source_id in connection.execute(
+        select(r.user_id, r.source_id).where(r.gone_at.is_(None)).order_by(r.id)
+    ):
         home.setdefault(user_id, sources[source_id])
     found: Counter[tuple[str, str, bool, str]] = Counter()
     names: dict[str, str] = {}
@@ -77,7 +84,9 @@ def _counted(connection: Connection) -> dict[str, Any]:
 
 
 def shown(ctx: AppContext) -> dict[str, Any]:
-    """Return the flow picture as it was counted last: {"at", "nodes", "bands"}; `at` is None as long as it never was."""
+    """Return the flow picture as it was counted last: {"at", "nodes", "bands"}; `at` is None as long as it
+    never was.
+    """
     with ctx.database.reading() as connection:
         kept = cached_reports.get(connection, FLOW)
         if kept is None:
@@ -87,7 +96,13 @@ def shown(ctx: AppContext) -> dict[str, Any]:
     application_of = {role.id: role.application_id for role in catalogue.roles.values()}
     held = [Held(*row) for row in kept.value["held"]]
     nodes, bands = picture(held, application_of, MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS)
-    words = {"direct": "by name", "rule": "by a rule", "everyone": "everyone", "fallback": "fallback role", "kept": "kept"}
+    words = {
+        "direct": "by name",
+        "rule": "by a rule",
+        "everyone": "everyone",
+        "fallback": "fallback role",
+        "kept": "kept",
+    }
     plural = {GROUP: "groups", ROLE: "roles"}
 
     def line(node: Node) -> dict[str, Any]:
@@ -105,6 +120,18 @@ def shown(ctx: AppContext) -> dict[str, Any]:
             label, key = catalogue.applications[node.of].label, catalogue.applications[node.of].key
         else:
             label = words.get(node.of, node.of)
-        return {"id": node.id, "stage": node.stage, "kind": node.kind, "key": key, "application": application, "label": label, "users": node.users}
+        return {
+            "id": node.id,
+            "stage": node.stage,
+            "kind": node.kind,
+            "key": key,
+            "application": application,
+            "label": label,
+            "users": node.users,
+        }
 
-    return {"at": kept.at, "nodes": [line(node) for node in nodes], "bands": [band._asdict() for band in bands]}
+    return {
+        "at": kept.at,
+        "nodes": [line(node) for node in nodes],
+        "bands": [band._asdict() for band in bands],
+    }

@@ -1,7 +1,9 @@
-"""One timeline of what happened: requests of sources, attempts of tasks, reconciliations, and changes by operators.
+"""One timeline of what happened: requests of sources, attempts of tasks, reconciliations, and changes by
+operators.
 
-Each kind stays in its own table, in the order in which it was written down; a page takes the newest of each and merges them. The
-cursor holds how far each kind was read, so that nothing is missed or shown twice, whatever comes in meanwhile.
+Each kind stays in its own table, in the order in which it was written down; a page takes the newest of each
+and merges them. The cursor holds how far each kind was read, so that nothing is missed or shown twice,
+whatever comes in meanwhile.
 """
 
 from __future__ import annotations
@@ -29,7 +31,13 @@ from dravo.store.plan_writer import DONE, FAILED
 
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)
-PERMISSIONS = {REQUEST: "sources.read", TASK: "tasks.read", RECONCILIATION: "applications.read", CHANGE: "audit.read", RUN: "sources.read"}
+PERMISSIONS = {
+    REQUEST: "sources.read",
+    TASK: "tasks.read",
+    RECONCILIATION: "applications.read",
+    CHANGE: "audit.read",
+    RUN: "sources.read",
+}
 WELL, TROUBLE, UNDER_WAY = "ok", "failed", "running"
 
 
@@ -55,7 +63,9 @@ class SubjectFilter:
 
 @dataclass(frozen=True)
 class _EventSource:
-    """One kind's own list: the select with all conditions, its key, the column with the time, and how a row is shown."""
+    """One kind's own list: the select with all conditions, its key, the column with the time, and how a row
+    is shown.
+    """
 
     statement: Select[Any]
     key: Any
@@ -74,16 +84,39 @@ def list_activity(ctx: AppContext, caller: Caller, ask: Ask, about: SubjectFilte
     if about.kind is not None and about.kind not in KINDS:
         raise InvalidInput(f"'{about.kind}' is not a valid kind.", f"Use one of: {', '.join(KINDS)}.", "kind")
     if about.kind is not None and PERMISSIONS[about.kind] not in caller.permissions:
-        raise NotPermitted(f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.", "Ask a super administrator for access.")
+        raise NotPermitted(
+            f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.",
+            "Ask a super administrator for access.",
+        )
     count = min(max(ask.count, 1), LARGEST)
     places = read_cursor(ask.after, len(KINDS)) if ask.after else [""] * len(KINDS)
     with ctx.database.reading() as connection:
         strands = _event_sources(connection, about)
-        shown = [kind for kind in KINDS if kind in strands and about.kind in (None, kind) and PERMISSIONS[kind] in caller.permissions]
-        rows = {kind: _rows(connection, strands[kind], places[KINDS.index(kind)], count + 1) for kind in shown}
-        total = sum(connection.execute(select(func.count()).select_from(strands[kind].statement.subquery())).scalar_one() for kind in shown)
-        merged = list(heapq.merge(*([(row.at_, kind, row) for row in rows[kind]] for kind in shown), key=lambda each: each[0], reverse=True))
-        items = [{"id": f"{kind}:{row.key_}", "kind": kind, "at": at, **strands[kind].show(row)} for at, kind, row in merged[:count]]
+        shown = [
+            kind
+            for kind in KINDS
+            if kind in strands and about.kind in (None, kind) and PERMISSIONS[kind] in caller.permissions
+        ]
+        rows = {
+            kind: _rows(connection, strands[kind], places[KINDS.index(kind)], count + 1) for kind in shown
+        }
+        total = sum(
+            connection.execute(
+                select(func.count()).select_from(strands[kind].statement.subquery())
+            ).scalar_one()
+            for kind in shown
+        )
+        merged = list(
+            heapq.merge(
+                *([(row.at_, kind, row) for row in rows[kind]] for kind in shown),
+                key=lambda each: each[0],
+                reverse=True,
+            )
+        )
+        items = [
+            {"id": f"{kind}:{row.key_}", "kind": kind, "at": at, **strands[kind].show(row)}
+            for at, kind, row in merged[:count]
+        ]
     for _, kind, row in merged[:count]:
         places[KINDS.index(kind)] = row.key_
     return {"items": items, "total": total, "next": write_cursor(places) if len(merged) > count else None}
@@ -113,12 +146,17 @@ def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, _E
         strands[CHANGE] = _changes(about, source, application)
     if about.until is None:
         return strands
-    return {kind: _EventSource(each.statement.where(each.at < about.until), each.key, each.at, each.show) for kind, each in strands.items()}
+    return {
+        kind: _EventSource(each.statement.where(each.at < about.until), each.key, each.at, each.show)
+        for kind, each in strands.items()
+    }
 
 
 def _requests(about: SubjectFilter, source: Any) -> _EventSource:
     c, s = t.trace.c, t.source.c
-    statement = select(c.method, c.path, c.status, c.outcome, c.effects, s.key, s.label).join(t.source, s.id == c.source_id)
+    statement = select(c.method, c.path, c.status, c.outcome, c.effects, s.key, s.label).join(
+        t.source, s.id == c.source_id
+    )
     if source is not None:
         statement = statement.where(c.source_id == source.id)
     if about.user is not None:
@@ -149,7 +187,18 @@ def _request(row: Any) -> dict[str, Any]:
 def _tasks(about: SubjectFilter, application: Any) -> _EventSource:
     x, d, u, p = t.task_attempt.c, t.task.c, t.user.c, t.application.c
     statement = (
-        select(x.outcome, x.message, d.id, d.aim, d.version.label("aimed"), x.version, d.user_id, u.display_name, p.key, p.label)
+        select(
+            x.outcome,
+            x.message,
+            d.id,
+            d.aim,
+            d.version.label("aimed"),
+            x.version,
+            d.user_id,
+            u.display_name,
+            p.key,
+            p.label,
+        )
         .join(t.task, d.id == x.task_id)
         .join(t.user, u.id == d.user_id)
         .join(t.application, p.id == d.application_id)
@@ -166,7 +215,10 @@ def _tasks(about: SubjectFilter, application: Any) -> _EventSource:
 def _task(row: Any) -> dict[str, Any]:
     # What is to be done now may be more than what was aimed at then: only the words of the same version fit.
     aim = f": {row.aim}" if row.version == row.aimed else ""
-    went = {DONE: f"{row.display_name} in {row.label}{aim}", FAILED: f"{row.display_name} in {row.label} failed{aim}"}
+    went = {
+        DONE: f"{row.display_name} in {row.label}{aim}",
+        FAILED: f"{row.display_name} in {row.label} failed{aim}",
+    }
     return {
         "outcome": WELL if row.outcome == DONE else TROUBLE,
         "by": "Dravo",
@@ -181,9 +233,9 @@ def _task(row: Any) -> dict[str, Any]:
 
 def _reconciliations(about: SubjectFilter, application: Any) -> _EventSource:
     r, p = t.run.c, t.application.c
-    statement = select(r.status, r.requested_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label).join(
-        t.application, p.id == r.application_id
-    )
+    statement = select(
+        r.status, r.requested_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label
+    ).join(t.application, p.id == r.application_id)
     if application is not None:
         statement = statement.where(r.application_id == application.id)
     if about.trouble:
@@ -213,7 +265,17 @@ def _reconciliation(row: Any) -> dict[str, Any]:
 
 def _runs(about: SubjectFilter, source: Any) -> _EventSource:
     r, s = t.run.c, t.source.c
-    columns = (r.status, r.requested_by, r.counts, r.message, r.progress, r.ended_at, r.preview, s.key, s.label)
+    columns = (
+        r.status,
+        r.requested_by,
+        r.counts,
+        r.message,
+        r.progress,
+        r.ended_at,
+        r.preview,
+        s.key,
+        s.label,
+    )
     statement = select(*columns).join(t.source, s.id == r.source_id).where(r.source_id.is_not(None))
     if source is not None:
         statement = statement.where(r.source_id == source.id)
@@ -224,7 +286,11 @@ def _runs(about: SubjectFilter, source: Any) -> _EventSource:
 
 def _run(row: Any) -> dict[str, Any]:
     counts = row.counts or {}
-    touched = ", ".join(f"{counts[kind]:,} {kind}" for kind in ("new", "changed", "back", "left", "refused", "conflict") if counts.get(kind))
+    touched = ", ".join(
+        f"{counts[kind]:,} {kind}"
+        for kind in ("new", "changed", "back", "left", "refused", "conflict")
+        if counts.get(kind)
+    )
     look = "previewed" if row.preview else "read"
     told = {
         FINISHED: f"{row.label} was {look}: {row.progress:,} users, {touched or 'nothing new'}",
@@ -245,7 +311,12 @@ def _run(row: Any) -> dict[str, Any]:
 
 def _changes(about: SubjectFilter, source: Any, application: Any) -> _EventSource:
     c, s, p = t.audit.c, t.source.c, t.application.c
-    names = (s.key.label("source_key"), s.label.label("source_label"), p.key.label("application_key"), p.label.label("application_label"))
+    names = (
+        s.key.label("source_key"),
+        s.label.label("source_label"),
+        p.key.label("application_key"),
+        p.label.label("application_label"),
+    )
     statement = (
         select(c.operator_name, c.action, c.object_kind, c.object_id, c.details, c.personal, *names)
         .outerjoin(t.source, s.id == c.object_id)
@@ -258,7 +329,10 @@ def _changes(about: SubjectFilter, source: Any, application: Any) -> _EventSourc
         statement = statement.where(
             or_(
                 c.object_id == application.id,
-                *(c.object_id.in_(select(each.c.id).where(each.c.application_id == application.id)) for each in belongs),
+                *(
+                    c.object_id.in_(select(each.c.id).where(each.c.application_id == application.id))
+                    for each in belongs
+                ),
             )
         )
     if about.user is not None:
@@ -276,7 +350,9 @@ def _change(row: Any) -> dict[str, Any]:
         "what": row.action[:1].upper() + row.action[1:],
         "detail": _told(details),
         "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
-        "application": {"key": row.application_key, "label": row.application_label} if row.application_key else None,
+        "application": {"key": row.application_key, "label": row.application_label}
+        if row.application_key
+        else None,
         "user": None,
         "object": {"kind": row.object_kind, "id": row.object_id},
         "undoable": row.action in UNDOABLE,
@@ -287,10 +363,16 @@ def _told(details: dict[str, Any]) -> str:
     """Return details as they are read in a line: of a change each value before and after."""
     before, after = details.get("before"), details.get("after")
     if isinstance(before, dict) and isinstance(after, dict):
-        changed = [f"{name}: {_value(before.get(name))} → {_value(value)}" for name, value in after.items() if before.get(name) != value]
+        changed = [
+            f"{name}: {_value(before.get(name))} → {_value(value)}"
+            for name, value in after.items()
+            if before.get(name) != value
+        ]
         rest = {name: value for name, value in details.items() if name not in ("before", "after")}
         return " · ".join([*changed, *([_told(rest)] if rest else [])])
-    return " · ".join(f"{name}: {_value(value)}" for name, value in details.items() if value not in (None, "", {}))
+    return " · ".join(
+        f"{name}: {_value(value)}" for name, value in details.items() if value not in (None, "", {})
+    )
 
 
 def _value(value: Any) -> str:
@@ -299,5 +381,9 @@ def _value(value: Any) -> str:
     if isinstance(value, list):
         return ", ".join(_value(each) for each in value) or "nothing"
     return (
-        "nothing" if value is None or value == "" else {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value).replace("_", " ")
+        "nothing"
+        if value is None or value == ""
+        else {True: "yes", False: "no"}[value]
+        if isinstance(value, bool)
+        else str(value).replace("_", " ")
     )

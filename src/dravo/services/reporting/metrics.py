@@ -1,4 +1,7 @@
-"""Numbers for anyone who watches the service: how many users, what waits, what failed. No names of users, no secrets."""
+"""Numbers for anyone who watches the service: how many users, what waits, what failed.
+
+No names of users, no secrets.
+"""
 
 from __future__ import annotations
 
@@ -42,13 +45,21 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
         )
         applications = {row.id: row for row in rows(select(t.application))}
         open_now = rows(
-            select(d.application_id, d.status, func.count(), func.min(d.created_at)).where(d.closed_at.is_(None)).group_by(d.application_id, d.status)
+            select(d.application_id, d.status, func.count(), func.min(d.created_at))
+            .where(d.closed_at.is_(None))
+            .group_by(d.application_id, d.status)
         )
         groups = rows(select(g.application_id, g.status, func.count()).group_by(g.application_id, g.status))
         accounts = rows(
-            select(t.account.c.application_id, func.count()).where(t.account.c.remote_id.is_not(None)).group_by(t.account.c.application_id)
+            select(t.account.c.application_id, func.count())
+            .where(t.account.c.remote_id.is_not(None))
+            .group_by(t.account.c.application_id)
         )
-        drifting = rows(select(t.drift.c.application_id, func.count()).where(t.drift.c.status == "open").group_by(t.drift.c.application_id))
+        drifting = rows(
+            select(t.drift.c.application_id, func.count())
+            .where(t.drift.c.status == "open")
+            .group_by(t.drift.c.application_id)
+        )
         marks = rows(select(func.count()).select_from(t.pending_recompute))[0][0]
 
     def label(application_id: str, **more: str) -> dict[str, str]:
@@ -56,21 +67,49 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
 
     provisioning = [row for row in applications.values() if row.enabled]
     return [
-        Measure("dravo_users", "Users, without leavers.", tuple(({"status": "active" if row[0] else "inactive"}, row[1]) for row in users)),
-        Measure("dravo_records", "Users of each source.", tuple(({"source": row[0]}, row[1]) for row in sources)),
-        Measure("dravo_accounts", "Accounts in each application.", tuple((label(row[0]), row[1]) for row in accounts)),
-        Measure("dravo_tasks_open", "Provisioning tasks that are not done.", tuple((label(row[0], status=row[1]), row[2]) for row in open_now)),
+        Measure(
+            "dravo_users",
+            "Users, without leavers.",
+            tuple(({"status": "active" if row[0] else "inactive"}, row[1]) for row in users),
+        ),
+        Measure(
+            "dravo_records", "Users of each source.", tuple(({"source": row[0]}, row[1]) for row in sources)
+        ),
+        Measure(
+            "dravo_accounts",
+            "Accounts in each application.",
+            tuple((label(row[0]), row[1]) for row in accounts),
+        ),
+        Measure(
+            "dravo_tasks_open",
+            "Provisioning tasks that are not done.",
+            tuple((label(row[0], status=row[1]), row[2]) for row in open_now),
+        ),
         Measure(
             "dravo_task_oldest_seconds",
             "Age of the oldest waiting task, in seconds.",
             tuple((label(row[0]), seconds_between(row[3], now)) for row in open_now if row[1] == "waiting"),
         ),
-        Measure("dravo_provisioned_groups", "Provisioned groups by status.", tuple((label(row[0], status=row[1]), row[2]) for row in groups)),
-        Measure("dravo_drift_open", "Open differences found by reconciliation.", tuple((label(row[0]), row[1]) for row in drifting)),
         Measure(
-            "dravo_application_paused", "1 if provisioning is paused.", tuple((label(row.id), 1 if row.paused_at else 0) for row in provisioning)
+            "dravo_provisioned_groups",
+            "Provisioned groups by status.",
+            tuple((label(row[0], status=row[1]), row[2]) for row in groups),
         ),
-        Measure("dravo_application_failures", "Consecutive failures.", tuple((label(row.id), row.failures) for row in provisioning)),
+        Measure(
+            "dravo_drift_open",
+            "Open differences found by reconciliation.",
+            tuple((label(row[0]), row[1]) for row in drifting),
+        ),
+        Measure(
+            "dravo_application_paused",
+            "1 if provisioning is paused.",
+            tuple((label(row.id), 1 if row.paused_at else 0) for row in provisioning),
+        ),
+        Measure(
+            "dravo_application_failures",
+            "Consecutive failures.",
+            tuple((label(row.id), row.failures) for row in provisioning),
+        ),
         Measure("dravo_users_to_work_out", "Users whose access is being recalculated.", (({}, marks),)),
     ]
 
@@ -81,7 +120,11 @@ def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
         return []
     ages, counts = heartbeats.ages(), heartbeats.counts()
     return [
-        Measure("dravo_worker_heartbeat_age_seconds", "Seconds since each loop's last iteration.", tuple(({"loop": key}, ages[key]) for key in ages)),
+        Measure(
+            "dravo_worker_heartbeat_age_seconds",
+            "Seconds since each loop's last iteration.",
+            tuple(({"loop": key}, ages[key]) for key in ages),
+        ),
         Measure(
             "dravo_worker_errors",
             "Unexpected errors since the service started.",
@@ -93,7 +136,12 @@ def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
 def of_events() -> list[Measure]:
     """Return how often what the log tells of has happened since the service started."""
     return [
-        Measure(f"dravo_{event}s", events.MEANINGS[event], tuple(({"outcome": outcome}, number) for outcome, number in outcomes.items()), "counter")
+        Measure(
+            f"dravo_{event}s",
+            events.MEANINGS[event],
+            tuple(({"outcome": outcome}, number) for outcome, number in outcomes.items()),
+            "counter",
+        )
         for event, outcomes in events.counts().items()
     ]
 

@@ -34,7 +34,9 @@ def band(ctx: AppContext) -> dict[str, Any]:
                 count(t.pending_recompute).label("being_worked_out"),
                 count(t.application).label("applications"),
                 count(t.application, p.paused_at.is_not(None)).label("paused"),
-                count(t.application, p.secret.is_not(None), p.secret_expires_at < told_from(clock.now())).label("ending"),
+                count(
+                    t.application, p.secret.is_not(None), p.secret_expires_at < told_from(clock.now())
+                ).label("ending"),
                 count(t.seat, t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None)).label("seats"),
                 count(t.drift, t.drift.c.status == "open").label("drifting"),
                 count(t.task, d.closed_at.is_(None), d.status == "waiting").label("waiting"),
@@ -47,10 +49,16 @@ def band(ctx: AppContext) -> dict[str, Any]:
             .where(t.source_observation.c.what.in_(PROBLEMS), t.source_observation.c.last_at > _yesterday())
         ).scalar_one()
         unread = connection.execute(
-            select(func.count()).select_from(t.source_import).where(last_run(t.run.c.status, t.source_import.c.source_id).in_(("failed", "held")))
+            select(func.count())
+            .select_from(t.source_import)
+            .where(last_run(t.run.c.status, t.source_import.c.source_id).in_(("failed", "held")))
         ).scalar_one()
-        ending = connection.execute(select(func.count()).select_from(t.source).where(token_ends(t.source.c.id).is_not(None))).scalar_one()
-        undecided = connection.execute(select(func.count()).select_from(t.conflict).where(t.conflict.c.status == "open")).scalar_one()
+        ending = connection.execute(
+            select(func.count()).select_from(t.source).where(token_ends(t.source.c.id).is_not(None))
+        ).scalar_one()
+        undecided = connection.execute(
+            select(func.count()).select_from(t.conflict).where(t.conflict.c.status == "open")
+        ).scalar_one()
         warning = connection.execute(
             select(func.count())
             .select_from(t.assignment)
@@ -62,10 +70,18 @@ def band(ctx: AppContext) -> dict[str, Any]:
         unwell = sum(1 for each in signing_in if any(sign_in_needs(*each).values()))
     return {
         "stages": [
-            {"name": "sources", "count": row.sources, "needs": refused + unread + undecided + ending + unwell},
+            {
+                "name": "sources",
+                "count": row.sources,
+                "needs": refused + unread + undecided + ending + unwell,
+            },
             {"name": "users", "count": row.active + row.inactive, "needs": 0},
             {"name": "access", "count": row.access, "needs": warning},
-            {"name": "applications", "count": row.applications, "needs": row.paused + row.drifting + row.seats + row.ending},
+            {
+                "name": "applications",
+                "count": row.applications,
+                "needs": row.paused + row.drifting + row.seats + row.ending,
+            },
             {"name": "tasks", "count": row.waiting, "needs": row.failed},
         ],
         "active_users": row.active,

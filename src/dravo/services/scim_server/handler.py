@@ -1,4 +1,6 @@
-"""Carries out what a source asks for on its inbound SCIM: one request, or many in a bulk. Knows SCIM, and no web server.
+"""Carries out what a source asks for on its inbound SCIM: one request, or many in a bulk.
+
+Knows SCIM, and no web server.
 
 RFC 7644, section 3. Every change enters by intake.
 """
@@ -12,7 +14,14 @@ from typing import Any
 from sqlalchemy import select
 
 from dravo.core.errors import DravoError, NotFound
-from dravo.core.scim.bulk import BULK_RESPONSE, BulkOperation, next_ready, read_bulk, resolved, without_references
+from dravo.core.scim.bulk import (
+    BULK_RESPONSE,
+    BulkOperation,
+    next_ready,
+    read_bulk,
+    resolved,
+    without_references,
+)
 from dravo.core.scim.errors import ScimError, invalid_value
 from dravo.core.scim.messages import read_search
 from dravo.core.scim.patches import PATCH_SCHEMA, read_operations
@@ -22,7 +31,13 @@ from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.types import IngestOptions, IngestResult
 from dravo.services.scim_server.request_log import TraceDraft
-from dravo.services.scim_server.resources import OwnRecords, Query, asks_for_members, group_resource, user_resource
+from dravo.services.scim_server.resources import (
+    OwnRecords,
+    Query,
+    asks_for_members,
+    group_resource,
+    user_resource,
+)
 from dravo.services.sources import observations
 from dravo.services.sources.observations import TrafficObserver
 from dravo.services.sources.scim_auth import ScimCaller
@@ -33,7 +48,9 @@ PLAIN_QUERY = Query()
 
 @dataclass(frozen=True)
 class ScimRequest:
-    """A request: who asks, under which address they see the connection type, what for, under which condition, and its trace."""
+    """A request: who asks, under which address they see the connection type, what for, under which
+    condition, and its trace.
+    """
 
     visitor: ScimCaller
     base: str
@@ -81,7 +98,9 @@ class ScimHandler:
         asked.visitor.check(kind, writing=False)
         shape = asked.visitor.shapes.named(kind)
         members = asks_for_members(asked.query, shape)
-        whole = self._own.whole(asked.visitor.source_id, kind, identifier, asked.base, asked.visitor.shapes, members=members)
+        whole = self._own.whole(
+            asked.visitor.source_id, kind, identifier, asked.base, asked.visitor.shapes, members=members
+        )
         tag = whole["meta"]["version"]
         if asked.condition.unchanged(tag):
             return ScimResponse(304, None, {"ETag": tag})
@@ -98,11 +117,15 @@ class ScimHandler:
             asked.visitor.check(kind, writing=False)
         shapes = asked.visitor.shapes
         types = [shapes.named(kind) for kind in kinds]
-        return ScimResponse(200, self._own.search(asked.visitor.source_id, asked.base, asked.query, types, shapes))
+        return ScimResponse(
+            200, self._own.search(asked.visitor.source_id, asked.base, asked.query, types, shapes)
+        )
 
     # Writing
 
-    def write(self, asked: ScimRequest, method: str, kind: str, identifier: str | None, payload: Any) -> ScimResponse:
+    def write(
+        self, asked: ScimRequest, method: str, kind: str, identifier: str | None, payload: Any
+    ) -> ScimResponse:
         """Create, replace, change or delete one resource.
 
         Args:
@@ -118,7 +141,9 @@ class ScimHandler:
         asked.visitor.check(kind, writing=True)
         if method == "DELETE":
             return self._delete(asked, kind, identifier or "")
-        return (self._write_user if kind == "User" else self._write_group)(asked, method, identifier or "", payload)
+        return (self._write_user if kind == "User" else self._write_group)(
+            asked, method, identifier or "", payload
+        )
 
     def _delete(self, asked: ScimRequest, kind: str, identifier: str) -> ScimResponse:
         remove = self._intake.remove_user if kind == "User" else self._intake.remove_group
@@ -132,10 +157,17 @@ class ScimHandler:
             self._observed.note(source_id, observations.USER)
         else:
             if method == "PUT":
-                taken = self._intake.replace_user(source_id, identifier, read_resource(payload, shape), asked.manner)
+                taken = self._intake.replace_user(
+                    source_id, identifier, read_resource(payload, shape), asked.manner
+                )
             else:
-                taken = self._intake.patch_user(source_id, identifier, read_operations(payload, shape), asked.manner)
-            self._observed.note(source_id, observations.DEACTIVATION if taken.data.get("active") is False else observations.CHANGE)
+                taken = self._intake.patch_user(
+                    source_id, identifier, read_operations(payload, shape), asked.manner
+                )
+            self._observed.note(
+                source_id,
+                observations.DEACTIVATION if taken.data.get("active") is False else observations.CHANGE,
+            )
         resource = user_resource(taken, asked.base, asked.visitor.shapes)
         return self._shown(asked, "User", resource, 201 if method == "POST" else 200)
 
@@ -178,13 +210,18 @@ class ScimHandler:
         return {**found, "meta": plain["meta"]}
 
     def _shown(self, asked: ScimRequest, kind: str, resource: dict[str, Any], status: int) -> ScimResponse:
-        shown = select_attributes(resource, asked.visitor.shapes.named(kind), asked.query.attributes, asked.query.excluded)
-        return ScimResponse(status, shown, {"ETag": resource["meta"]["version"], "Location": resource["meta"]["location"]})
+        shown = select_attributes(
+            resource, asked.visitor.shapes.named(kind), asked.query.attributes, asked.query.excluded
+        )
+        return ScimResponse(
+            status, shown, {"ETag": resource["meta"]["version"], "Location": resource["meta"]["location"]}
+        )
 
     # Many at once
 
     def bulk(self, asked: ScimRequest, payload: Any) -> ScimResponse:
-        """Carry out a bulk request: each operation by itself, those that others refer to first (RFC 7644, section 3.7).
+        """Carry out a bulk request: each operation by itself, those that others refer to first (RFC 7644,
+        section 3.7).
 
         Raises:
             ScimError: if the request as a whole cannot be read.
@@ -197,7 +234,9 @@ class ScimHandler:
     def source_id(self, key: str) -> str | None:
         """Return the id of the source with a key, or None."""
         with self._ctx.database.reading() as connection:
-            found: str | None = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
+            found: str | None = connection.execute(
+                select(t.source.c.id).where(t.source.c.key == key)
+            ).scalar()
         return found
 
 
@@ -235,18 +274,28 @@ class BulkRun:
         return most is not None and self._errors >= most
 
     def _cut_knot(self, waiting: list[BulkOperation]) -> list[BulkOperation]:
-        """Where all that is left waits for each other: refuse what refers to nobody who will come, else make one without its references."""
+        """Where all that is left waits for each other: refuse what refers to nobody who will come, else make
+        one without its references.
+        """
         coming = {each.bulk_id for each in waiting if each.method == "POST"}
         lost = [each for each in waiting if not each.needs <= coming | self._ids.keys()]
         if lost:
             for each in lost:
                 missing = sorted(each.needs - coming - self._ids.keys())
-                self._refuse(each, invalid_value(f"'bulkId:{missing[0]}' refers to no resource created in this request."))
+                self._refuse(
+                    each,
+                    invalid_value(f"'bulkId:{missing[0]}' refers to no resource created in this request."),
+                )
             return [each for each in waiting if each not in lost]
-        first = next((each for each in waiting if each.method == "POST" and isinstance(each.data, Mapping)), None)
+        first = next(
+            (each for each in waiting if each.method == "POST" and isinstance(each.data, Mapping)), None
+        )
         if first is None:
             for each in waiting:
-                self._refuse(each, invalid_value("The operation refers to a resource that this request does not create."))
+                self._refuse(
+                    each,
+                    invalid_value("The operation refers to a resource that this request does not create."),
+                )
             return []
         data, operations = without_references(first)
         self._one(first, data)
@@ -254,14 +303,22 @@ class BulkRun:
         if first.bulk_id in self._ids:
             later = {"schemas": [PATCH_SCHEMA], "Operations": operations}
             identifier = self._ids[first.bulk_id or ""]
-            rest.append(BulkOperation(first.number, "PATCH", first.kind, first.path, identifier, first.bulk_id, None, later))
+            rest.append(
+                BulkOperation(
+                    first.number, "PATCH", first.kind, first.path, identifier, first.bulk_id, None, later
+                )
+            )
         return rest
 
     def _one(self, operation: BulkOperation, data: Any) -> None:
         asked = replace(self._asked, condition=Condition(operation.version) if operation.version else ANY)
         try:
             answer = self._pushing.write(
-                asked, operation.method, operation.kind, resolved(operation.identifier, self._ids), resolved(data, self._ids)
+                asked,
+                operation.method,
+                operation.kind,
+                resolved(operation.identifier, self._ids),
+                resolved(data, self._ids),
             )
         except ScimError as wrong:
             self._refuse(operation, wrong)
@@ -289,10 +346,16 @@ class BulkRun:
         self._results[operation.number] = result
 
     def _refuse(self, operation: BulkOperation, wrong: ScimError) -> None:
-        location = None if operation.method == "POST" else f"{self._asked.base}/{operation.kind}s/{operation.identifier}"
+        location = (
+            None
+            if operation.method == "POST"
+            else f"{self._asked.base}/{operation.kind}s/{operation.identifier}"
+        )
         self._note_error(operation.number, operation.method, operation.bulk_id, wrong, location)
 
-    def _note_error(self, number: int, method: str, bulk_id: Any, wrong: ScimError, location: str | None = None) -> None:
+    def _note_error(
+        self, number: int, method: str, bulk_id: Any, wrong: ScimError, location: str | None = None
+    ) -> None:
         self._errors += 1
         result: dict[str, Any] = {"method": method, "status": str(wrong.status), "response": wrong.body()}
         if isinstance(bulk_id, str):
@@ -328,7 +391,9 @@ def read_search_request(payload: Any) -> Query:
     return read_query(read_search(payload))
 
 
-def _whole_number(arguments: Mapping[str, str], name: str, otherwise: int, scim_type: str = "invalidValue") -> int:
+def _whole_number(
+    arguments: Mapping[str, str], name: str, otherwise: int, scim_type: str = "invalidValue"
+) -> int:
     text = arguments.get(name)
     if not text:
         return otherwise

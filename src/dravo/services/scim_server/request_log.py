@@ -1,6 +1,7 @@
 """Traces of what sources asked for: method, path, body without secrets, answer, and what it led to.
 
-A request that changes something writes its trace in its own transaction. Reads and refusals are written together, a second later.
+A request that changes something writes its trace in its own transaction. Reads and refusals are written
+together, a second later.
 """
 
 from __future__ import annotations
@@ -48,11 +49,18 @@ class TraceDraft:
     written: bool = False
 
     def row(self, status: int, outcome: str, led_to: Mapping[str, Any] | None = None) -> dict[str, Any]:
-        """Return the trace as it is kept; what of the body cannot be shown is left out, for a trace never decides the answer."""
+        """Return the trace as it is kept; what of the body cannot be shown is left out, for a trace never
+        decides the answer.
+        """
         try:
             seen = {"quirks": quirks(self.payload) or None, "body": _shown_body(self.payload)}
         except Exception:
-            log.error("part of a trace could not be created", source=self.source_id, path=self.path[:500], exc_info=True)
+            log.error(
+                "part of a trace could not be created",
+                source=self.source_id,
+                path=self.path[:500],
+                exc_info=True,
+            )
             seen = {"quirks": None, "body": None}
         return {
             "id": new_id(),
@@ -69,7 +77,9 @@ class TraceDraft:
         }
 
     def prepare(self, done: IngestChange) -> Callable[[Connection], None]:
-        """Return what writes the trace of a change with the change itself; all that has to be worked out for it is worked out here."""
+        """Return what writes the trace of a change with the change itself; all that has to be worked out for
+        it is worked out here.
+        """
         status = 201 if done.before is None else 204 if self.method == "DELETE" else 200
         try:
             led_to: dict[str, Any] = {"subject": {"kind": done.kind, "id": done.id, "name": _name(done)}}
@@ -77,7 +87,12 @@ class TraceDraft:
                 led_to |= effects(done.outcomes, done.catalogue)
             row = self.row(status, _sentence(done), led_to)
         except Exception:
-            log.error("the effects of a request could not be traced", source=self.source_id, path=self.path[:500], exc_info=True)
+            log.error(
+                "the effects of a request could not be traced",
+                source=self.source_id,
+                path=self.path[:500],
+                exc_info=True,
+            )
             row = self.row(status, "")
 
         def write(connection: Connection) -> None:
@@ -87,7 +102,9 @@ class TraceDraft:
                 # The records themselves cannot be written: then the change cannot either.
                 raise
             except Exception:
-                log.error("a trace could not be written", source=self.source_id, path=self.path[:500], exc_info=True)
+                log.error(
+                    "a trace could not be written", source=self.source_id, path=self.path[:500], exc_info=True
+                )
             self.written = True
 
         return write
@@ -128,12 +145,16 @@ def _shown_body(payload: Any) -> str | None:
 
 
 def _without_secrets(value: Any) -> Any:
-    """Return a body without passwords, wherever they stand; most bodies have none and are returned as they are."""
+    """Return a body without passwords, wherever they stand; most bodies have none and are returned as they
+    are.
+    """
     if isinstance(value, Mapping):
         target = value.get("path")
         about_secret = isinstance(target, str) and "password" in target.lower()
         return {
-            key: "(removed)" if "password" in str(key).lower() or (about_secret and str(key).lower() == "value") else _without_secrets(inner)
+            key: "(removed)"
+            if "password" in str(key).lower() or (about_secret and str(key).lower() == "value")
+            else _without_secrets(inner)
             for key, inner in value.items()
         }
     if isinstance(value, list):
@@ -157,7 +178,8 @@ def list_requests(
         words: what must stand in path, query, outcome or body, in any letter case.
         outcome: "refused", "changed" or "read".
         method: an HTTP method.
-        values: whether users' attributes may be seen: queries and bodies hold them, and what is looked for there is found out.
+        values: whether users' attributes may be seen: queries and bodies hold them, and what is looked for
+            there is found out.
     """
     c = t.trace.c
     statement = select(t.trace).where(c.source_id == source_id)
@@ -184,10 +206,13 @@ def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
         NotFound.
     """
     with database.reading() as connection:
-        row = connection.execute(select(t.trace).where(t.trace.c.id == trace_id, t.trace.c.source_id == source_id)).first()
+        row = connection.execute(
+            select(t.trace).where(t.trace.c.id == trace_id, t.trace.c.source_id == source_id)
+        ).first()
     if row is None:
         raise NotFound(
-            f"This source has no trace with the ID '{trace_id}'.", "It may have been deleted. The settings define how long traces are kept."
+            f"This source has no trace with the ID '{trace_id}'.",
+            "It may have been deleted. The settings define how long traces are kept.",
         )
     return {**_line(row), "body": row.body}
 
@@ -211,13 +236,19 @@ def _line(row: Any) -> dict[str, Any]:
 
 
 def sweep(database: Database, now: Instant, days: int, most: int) -> int:
-    """Delete traces older than so many days, and of each source those beyond the newest so many; return how many went."""
+    """Delete traces older than so many days, and of each source those beyond the newest so many; return how
+    many went.
+    """
     c = t.trace.c
     gone = 0
     with database.writing() as connection:
         gone += connection.execute(delete(t.trace).where(c.at < later(now, -86_400 * days))).rowcount
         for source_id in connection.execute(select(t.source.c.id)).scalars().all():
-            last = connection.execute(select(c.id).where(c.source_id == source_id).order_by(c.id.desc()).offset(most).limit(1)).scalar()
+            last = connection.execute(
+                select(c.id).where(c.source_id == source_id).order_by(c.id.desc()).offset(most).limit(1)
+            ).scalar()
             if last is not None:
-                gone += connection.execute(delete(t.trace).where(c.source_id == source_id, c.id <= last)).rowcount
+                gone += connection.execute(
+                    delete(t.trace).where(c.source_id == source_id, c.id <= last)
+                ).rowcount
     return gone

@@ -33,7 +33,9 @@ TABLES: dict[str, Table] = {"User": t.record, "Group": t.group}
 
 @dataclass(frozen=True)
 class Query:
-    """One query of RFC 7644, section 3.4.2, and RFC 9865; `start_index` counts from 1, `cursor` "" asks for the first page."""
+    """One query of RFC 7644, section 3.4.2, and RFC 9865; `start_index` counts from 1, `cursor` "" asks for
+    the first page.
+    """
 
     filter: str | None = None
     start_index: int = 1
@@ -47,7 +49,9 @@ class Query:
 
 @dataclass(frozen=True)
 class Key:
-    """Where a resource stands in a list: what it is sorted by, its kind ("User" before "Group") and its id."""
+    """Where a resource stands in a list: what it is sorted by, its kind ("User" before "Group") and its
+    id.
+    """
 
     sorted_by: SortKey
     kind: int
@@ -64,7 +68,16 @@ class OwnRecords:
     def __init__(self, database: Database) -> None:
         self.database = database
 
-    def whole(self, source_id: str, kind: str, identifier: str, base: str, shapes: SchemaSet = STANDARD, *, members: bool = True) -> dict[str, Any]:
+    def whole(
+        self,
+        source_id: str,
+        kind: str,
+        identifier: str,
+        base: str,
+        shapes: SchemaSet = STANDARD,
+        *,
+        members: bool = True,
+    ) -> dict[str, Any]:
         """Return one resource with all that it has, also what is returned on request only.
 
         Args:
@@ -93,13 +106,22 @@ class OwnRecords:
         """Return a page of groups as a ListResponse; raises as `search`."""
         return self.search(source_id, base, query, (shapes.group,), shapes)
 
-    def search(self, source_id: str, base: str, query: Query, kinds: Sequence[ResourceType], shapes: SchemaSet = STANDARD) -> dict[str, Any]:
+    def search(
+        self,
+        source_id: str,
+        base: str,
+        query: Query,
+        kinds: Sequence[ResourceType],
+        shapes: SchemaSet = STANDARD,
+    ) -> dict[str, Any]:
         """Return a page of one kind of resource, or of both (RFC 7644, sections 3.4.2 and 3.4.3; RFC 9865).
 
         Raises:
             ScimError: 400 invalidFilter, invalidPath (of sortBy), invalidCursor, invalidValue.
         """
-        query = replace(query, count=min(max(query.count, 0), LARGEST_PAGE), start_index=max(query.start_index, 1))
+        query = replace(
+            query, count=min(max(query.count, 0), LARGEST_PAGE), start_index=max(query.start_index, 1)
+        )
         search = Search(source_id, query, tuple(kinds))
         with self.database.reading() as connection:
             column = search.sql_order()
@@ -107,7 +129,9 @@ class OwnRecords:
                 return self._by_sql(connection, search, column, base, shapes)
             return self._by_core(connection, search, base, shapes)
 
-    def _by_sql(self, connection: Connection, search: Search, column: Any, base: str, shapes: SchemaSet) -> dict[str, Any]:
+    def _by_sql(
+        self, connection: Connection, search: Search, column: Any, base: str, shapes: SchemaSet
+    ) -> dict[str, Any]:
         query, kind = search.query, search.kinds[0]
         table, narrowing = TABLES[kind.name], search.narrowings[0]
         total = source_rows.count(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition)
@@ -120,13 +144,28 @@ class OwnRecords:
         rows: list[tuple[Any, Any]] = []
         if query.count and total:
             rows = source_rows.list_rows(
-                connection, table, search.source_id, INBOUND_SCIM, narrowing.condition, order, offset, query.count + 1, total
+                connection,
+                table,
+                search.source_id,
+                INBOUND_SCIM,
+                narrowing.condition,
+                order,
+                offset,
+                query.count + 1,
+                total,
             )
         more, rows = len(rows) > query.count, rows[: query.count]
         following = search.write_cursor(Key((0, rows[-1][1]), 0, rows[-1][0].id)) if more and rows else None
-        return _listed(self._shown(connection, kind, [row for row, _ in rows], base, query, shapes), total, query, following)
+        return _listed(
+            self._shown(connection, kind, [row for row, _ in rows], base, query, shapes),
+            total,
+            query,
+            following,
+        )
 
-    def _by_core(self, connection: Connection, search: Search, base: str, shapes: SchemaSet) -> dict[str, Any]:
+    def _by_core(
+        self, connection: Connection, search: Search, base: str, shapes: SchemaSet
+    ) -> dict[str, Any]:
         query = search.query
         keys = sorted(self._keys(connection, search, base, shapes), key=Key.order, reverse=search.descending)
         start = query.start_index - 1
@@ -134,7 +173,9 @@ class OwnRecords:
             start = 0
             if query.cursor:
                 last = search.read_cursor(query.cursor).order()
-                start = sum(1 for key in keys if (key.order() >= last if search.descending else key.order() <= last))
+                start = sum(
+                    1 for key in keys if (key.order() >= last if search.descending else key.order() <= last)
+                )
         shown = keys[start : start + query.count]
         following = search.write_cursor(shown[-1]) if shown and start + query.count < len(keys) else None
         resources: dict[str, dict[str, Any]] = {}
@@ -142,8 +183,16 @@ class OwnRecords:
             wanted = [key.id for key in shown if key.kind == number]
             rows = source_rows.some(connection, TABLES[kind.name], wanted)
             present = [rows[each] for each in wanted if each in rows]
-            resources.update(zip((row.id for row in present), self._shown(connection, kind, present, base, query, shapes), strict=True))
-        return _listed([resources[key.id] for key in shown if key.id in resources], len(keys), query, following)
+            resources.update(
+                zip(
+                    (row.id for row in present),
+                    self._shown(connection, kind, present, base, query, shapes),
+                    strict=True,
+                )
+            )
+        return _listed(
+            [resources[key.id] for key in shown if key.id in resources], len(keys), query, following
+        )
 
     def _keys(self, connection: Connection, search: Search, base: str, shapes: SchemaSet) -> Iterable[Key]:
         """Yield where each resource that is found stands; of each only what filter and order need is read."""
@@ -151,29 +200,60 @@ class OwnRecords:
             table, narrowing, tree = TABLES[kind.name], search.narrowings[number], search.trees[number]
             if (tree is None or narrowing.exact) and search.sort_at is None:
                 yield from (
-                    Key((0, ""), number, each) for each in source_rows.ids(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition)
+                    Key((0, ""), number, each)
+                    for each in source_rows.ids(
+                        connection, table, search.source_id, INBOUND_SCIM, narrowing.condition
+                    )
                 )
                 continue
             needs = search.needs(number)
-            framed = not needs.isdisjoint(("meta", "schemas", "members", "groups")) or any(name.startswith("urn:") for name in needs)
+            framed = not needs.isdisjoint(("meta", "schemas", "members", "groups")) or any(
+                name.startswith("urn:") for name in needs
+            )
             lists = not needs.isdisjoint(("members", "groups"))
             waiting: list[Any] = []
-            for row in (*source_rows.each(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition), None):
+            for row in (
+                *source_rows.each(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition),
+                None,
+            ):
                 if row is not None:
                     waiting.append(row)
                     if len(waiting) < source_rows.CHUNK:
                         continue
                 # What nobody asks about is not made: it would cost more than the asking.
                 plain = ({**row.data, "id": row.id} for row in waiting)
-                for resource in self._rendered(connection, kind.name, waiting, base, shapes, lists=lists) if framed else plain:
+                for resource in (
+                    self._rendered(connection, kind.name, waiting, base, shapes, lists=lists)
+                    if framed
+                    else plain
+                ):
                     if tree is None or narrowing.exact or matches(tree, resource):
-                        yield Key(sort_key(resource, search.sort_at) if search.sort_at else (0, ""), number, resource["id"])
+                        yield Key(
+                            sort_key(resource, search.sort_at) if search.sort_at else (0, ""),
+                            number,
+                            resource["id"],
+                        )
                 waiting = []
 
-    def _rendered(self, connection: Connection, kind: str, rows: Sequence[Any], base: str, shapes: SchemaSet, *, lists: bool) -> list[dict[str, Any]]:
-        """Return rows as whole resources; `lists` says whether to read the groups of users and the members of groups."""
+    def _rendered(
+        self,
+        connection: Connection,
+        kind: str,
+        rows: Sequence[Any],
+        base: str,
+        shapes: SchemaSet,
+        *,
+        lists: bool,
+    ) -> list[dict[str, Any]]:
+        """Return rows as whole resources; `lists` says whether to read the groups of users and the members
+        of groups.
+        """
         ids = [row.id for row in rows] if lists else []
-        found: Mapping[str, Sequence[Any]] = groups.groups_of_records(connection, ids) if kind == "User" else groups.members_of(connection, ids)
+        found: Mapping[str, Sequence[Any]] = (
+            groups.groups_of_records(connection, ids)
+            if kind == "User"
+            else groups.members_of(connection, ids)
+        )
         resources = []
         for row in rows:
             listed = found.get(row.id, ())
@@ -186,7 +266,13 @@ class OwnRecords:
         return resources
 
     def _shown(
-        self, connection: Connection, kind: ResourceType, rows: Sequence[Any], base: str, query: Query, shapes: SchemaSet
+        self,
+        connection: Connection,
+        kind: ResourceType,
+        rows: Sequence[Any],
+        base: str,
+        query: Query,
+        shapes: SchemaSet,
     ) -> list[dict[str, Any]]:
         lists = kind.name == "User" or asks_for_members(query, kind)
         resources = self._rendered(connection, kind.name, rows, base, shapes, lists=lists)
@@ -200,7 +286,8 @@ class Search:
         self.source_id, self.query, self.kinds = source_id, query, kinds
         others = [tuple(other for other in kinds if other is not kind) for kind in kinds]
         self.trees: list[Filter | None] = [
-            parse_filter(query.filter, kind, others=rest) if query.filter else None for kind, rest in zip(kinds, others, strict=True)
+            parse_filter(query.filter, kind, others=rest) if query.filter else None
+            for kind, rest in zip(kinds, others, strict=True)
         ]
         self.narrowings = [
             narrow(tree, TABLES[kind.name], source_id) if tree is not None else Narrowing(None, exact=True)
@@ -208,8 +295,13 @@ class Search:
         ]
         if len(kinds) > 1:
             # A name may mean different things to the kinds, so only the core judges there.
-            self.narrowings = [each if tree is None else EVERYTHING for each, tree in zip(self.narrowings, self.trees, strict=True)]
-        self.sort_at: Location | None = sort_location(query.sort_by, kinds[0], others[0]) if query.sort_by else None
+            self.narrowings = [
+                each if tree is None else EVERYTHING
+                for each, tree in zip(self.narrowings, self.trees, strict=True)
+            ]
+        self.sort_at: Location | None = (
+            sort_location(query.sort_by, kinds[0], others[0]) if query.sort_by else None
+        )
         self.descending = is_descending(query.sort_order)
 
     def sql_order(self) -> Any:
@@ -220,20 +312,37 @@ class Search:
         return source_rows.SORTABLE[table].get(str(self.sort_at)) if self.sort_at else table.c.id
 
     def needs(self, number: int) -> set[str]:
-        """Return the names of the attributes, and URNs of extensions, that judging and sorting one kind of resource need."""
+        """Return the names of the attributes, and URNs of extensions, that judging and sorting one kind of
+        resource need.
+        """
         tree = self.trees[number]
         found = (*(locations(tree) if tree else ()), *((self.sort_at,) if self.sort_at else ()))
         return {at.urn or (at.attribute.name if at.attribute else "") for at in found}
 
     @property
     def _mark(self) -> int:
-        """A number that tells one search from another, so that no page of one is taken for a page of the other."""
-        parts = (self.source_id, self.query.filter, str(self.sort_at), self.descending, [kind.name for kind in self.kinds])
+        """A number that tells one search from another, so that no page of one is taken for a page of the
+        other.
+        """
+        parts = (
+            self.source_id,
+            self.query.filter,
+            str(self.sort_at),
+            self.descending,
+            [kind.name for kind in self.kinds],
+        )
         return zlib.crc32(repr(parts).encode())
 
     def write_cursor(self, key: Key) -> str:
-        """Return the cursor for the page behind a resource. It names a place and gives no right: anyone who makes one up sees their own."""
-        return base64.urlsafe_b64encode(orjson.dumps([self._mark, *key.sorted_by, key.kind, key.id])).decode().rstrip("=")
+        """Return the cursor for the page behind a resource.
+
+        It names a place and gives no right: anyone who makes one up sees their own.
+        """
+        return (
+            base64.urlsafe_b64encode(orjson.dumps([self._mark, *key.sorted_by, key.kind, key.id]))
+            .decode()
+            .rstrip("=")
+        )
 
     def read_cursor(self, text: str) -> Key:
         """Return the place that a cursor names.
@@ -242,9 +351,16 @@ class Search:
             ScimError: 400 invalidCursor.
         """
         match _decoded(text):
-            case [mark, int(missing), str() | float() | int() as value, int(kind), str(identifier)] if mark == self._mark:
+            case [mark, int(missing), str() | float() | int() as value, int(kind), str(identifier)] if (
+                mark == self._mark
+            ):
                 return Key((missing, value), kind, identifier)
-        raise ScimError(400, "The cursor does not belong to this query. Use nextCursor of the previous page with the same filter.", "invalidCursor")
+        raise ScimError(
+            400,
+            "The cursor does not belong to this query. Use nextCursor of the previous page with the "
+            "same filter.",
+            "invalidCursor",
+        )
 
 
 def _decoded(text: str) -> Any:
@@ -254,8 +370,15 @@ def _decoded(text: str) -> Any:
         return None
 
 
-def _listed(resources: list[dict[str, Any]], total: int, query: Query, following: str | None) -> dict[str, Any]:
-    return list_response(resources, total, query.start_index if query.cursor is None else None, following if query.cursor is not None else None)
+def _listed(
+    resources: list[dict[str, Any]], total: int, query: Query, following: str | None
+) -> dict[str, Any]:
+    return list_response(
+        resources,
+        total,
+        query.start_index if query.cursor is None else None,
+        following if query.cursor is not None else None,
+    )
 
 
 def asks_for_members(query: Query, kind: ResourceType) -> bool:
@@ -276,16 +399,22 @@ def user_resource(taken: IngestResult, base: str, shapes: SchemaSet = STANDARD) 
     resource = {**_framed(taken, shapes.user, USER_URN), "meta": _meta("User", "Users", taken, base)}
     if taken.listed:
         resource["groups"] = [
-            {"value": group_id, "$ref": f"{base}/Groups/{group_id}", "display": name, "type": "direct"} for group_id, name in taken.listed
+            {"value": group_id, "$ref": f"{base}/Groups/{group_id}", "display": name, "type": "direct"}
+            for group_id, name in taken.listed
         ]
     return resource
 
 
-def group_resource(taken: IngestResult, base: str, members: Sequence[Any], shapes: SchemaSet = STANDARD) -> dict[str, Any]:
+def group_resource(
+    taken: IngestResult, base: str, members: Sequence[Any], shapes: SchemaSet = STANDARD
+) -> dict[str, Any]:
     """Return a group as the SCIM Group that its source sees (RFC 7643, section 4.2)."""
     resource = {**_framed(taken, shapes.group, GROUP_URN), "meta": _meta("Group", "Groups", taken, base)}
     if members:
-        resource["members"] = [{"value": row[0], "$ref": f"{base}/{row[1]}s/{row[0]}", "type": row[1], "display": row[2]} for row in members]
+        resource["members"] = [
+            {"value": row[0], "$ref": f"{base}/{row[1]}s/{row[0]}", "type": row[1], "display": row[2]}
+            for row in members
+        ]
     return resource
 
 
@@ -294,7 +423,9 @@ def _framed(taken: IngestResult, kind: ResourceType, core: str) -> dict[str, Any
     extensions = [schema.id for schema in kind.extensions if schema.id in taken.data]
     data = taken.data
     if sum(1 for name in data if name.startswith("urn:")) > len(extensions):
-        data = {name: value for name, value in data.items() if not name.startswith("urn:") or name in extensions}
+        data = {
+            name: value for name, value in data.items() if not name.startswith("urn:") or name in extensions
+        }
     return {"schemas": [core, *extensions], "id": taken.id, **data}
 
 

@@ -1,4 +1,6 @@
-"""API tokens: an operator's own for programs, limited in scope, permissions and time; super administrators see and revoke all."""
+"""API tokens: an operator's own for programs, limited in scope, permissions and time; super administrators
+see and revoke all.
+"""
 
 from __future__ import annotations
 
@@ -25,12 +27,18 @@ SCOPES = ("read", "write")
 
 
 def create(
-    ctx: AppContext, caller: Caller, label: str, scope: str, expires_at: Instant | None = None, permissions: Sequence[str] | None = None
+    ctx: AppContext,
+    caller: Caller,
+    label: str,
+    scope: str,
+    expires_at: Instant | None = None,
+    permissions: Sequence[str] | None = None,
 ) -> dict[str, Any]:
     """Create a token of the caller's own; the answer carries its text, the only time that it is shown.
 
     Args:
-        expires_at: when it ends; None for no end. A token that is created with a token ends with that one at the latest.
+        expires_at: when it ends; None for no end. A token that is created with a token ends with that one at
+            the latest.
         permissions: what it is limited to; None for all that the caller may do.
 
     Raises:
@@ -39,10 +47,15 @@ def create(
     if scope not in SCOPES:
         raise InvalidInput(f"'{scope}' is not a valid scope.", f"Use one of: {', '.join(SCOPES)}.", "scope")
     if caller.scope == "read":
-        raise NotPermitted("A token with the scope 'read' cannot create tokens.", "Sign in, or use a token with the scope 'write'.")
+        raise NotPermitted(
+            "A token with the scope 'read' cannot create tokens.",
+            "Sign in, or use a token with the scope 'write'.",
+        )
     now = clock.now()
     if expires_at is not None and expires_at <= now:
-        raise InvalidInput("The expiry is in the past.", "Set `expires_at` to a future time, or omit it.", "expires_at")
+        raise InvalidInput(
+            "The expiry is in the past.", "Set `expires_at` to a future time, or omit it.", "expires_at"
+        )
     if caller.token_ends is not None and expires_at is not None and expires_at > caller.token_ends:
         raise InvalidInput(
             f"The token that you use expires at {caller.token_ends}, before the new token.",
@@ -62,10 +75,16 @@ def create(
         "created_at": now,
         "expires_at": expires_at or caller.token_ends,
     }
-    details = {"label": label, "scope": scope, **({"permissions": row["permissions"]} if row["permissions"] is not None else {})}
+    details = {
+        "label": label,
+        "scope": scope,
+        **({"permissions": row["permissions"]} if row["permissions"] is not None else {}),
+    }
     with ctx.database.writing() as connection:
         connection.execute(insert(t.api_token).values(**row))
-        record_change(connection, ctx.keys, caller, "created API token", "operator", caller.operator_id, now, details)
+        record_change(
+            connection, ctx.keys, caller, "created API token", "operator", caller.operator_id, now, details
+        )
         made = connection.execute(_listed().where(t.api_token.c.id == row["id"])).one()
     return {**_line(made), "token": token.text}
 
@@ -80,22 +99,36 @@ def _limits(caller: Caller, scope: str, wanted: Sequence[str] | None) -> list[st
         return None if caller.limited_to is None else sorted(caller.limited_to)
     unknown = sorted({*wanted} - PERMISSIONS)
     if unknown:
-        raise InvalidInput(f"'{unknown[0]}' is not a valid permission.", f"Valid permissions: {', '.join(sorted(PERMISSIONS))}.", "permissions")
+        raise InvalidInput(
+            f"'{unknown[0]}' is not a valid permission.",
+            f"Valid permissions: {', '.join(sorted(PERMISSIONS))}.",
+            "permissions",
+        )
     if not wanted:
-        raise InvalidInput("The list of permissions is empty.", "Add at least one permission, or omit `permissions`.", "permissions")
+        raise InvalidInput(
+            "The list of permissions is empty.",
+            "Add at least one permission, or omit `permissions`.",
+            "permissions",
+        )
     missing = sorted({*wanted} - caller.permissions)
     if missing:
-        raise InvalidInput(f"You do not have the permission '{missing[0]}'.", "Remove it from `permissions`.", "permissions")
+        raise InvalidInput(
+            f"You do not have the permission '{missing[0]}'.", "Remove it from `permissions`.", "permissions"
+        )
     changing = sorted(each for each in wanted if not each.endswith(".read"))
     if scope == "read" and changing:
         raise InvalidInput(
-            f"A token with the scope 'read' cannot have the permission '{changing[0]}'.", "Remove it, or set `scope` to 'write'.", "permissions"
+            f"A token with the scope 'read' cannot have the permission '{changing[0]}'.",
+            "Remove it, or set `scope` to 'write'.",
+            "permissions",
         )
     return sorted({*wanted})
 
 
 def _listed() -> Any:
-    return select(t.api_token, t.operator.c.name.label("operator_name")).join(t.operator, t.operator.c.id == t.api_token.c.operator_id)
+    return select(t.api_token, t.operator.c.name.label("operator_name")).join(
+        t.operator, t.operator.c.id == t.api_token.c.operator_id
+    )
 
 
 def _line(row: Any) -> dict[str, Any]:
@@ -127,7 +160,8 @@ def tokens(ctx: AppContext, caller: Caller, ask: Ask, *, of_all: bool = False) -
 
 
 def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
-    """Revoke a token of the caller's own, or as a super administrator anybody's, with all that were created with it.
+    """Revoke a token of the caller's own, or as a super administrator anybody's, with all that were created
+    with it.
 
     Raises:
         NotFound: also for a token of somebody else's that the caller may not revoke.
@@ -135,11 +169,20 @@ def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
     now, k = clock.now(), t.api_token.c
     with ctx.database.writing() as connection:
         row = connection.execute(_listed().where(k.id == token_id)).first()
-        if row is None or (row.operator_id != caller.operator_id and "operators.change" not in caller.permissions):
+        if row is None or (
+            row.operator_id != caller.operator_id and "operators.change" not in caller.permissions
+        ):
             raise NotFound(f"You have no token with the ID '{token_id}'.")
         _revoke_family(connection, token_id, now)
         record_change(
-            connection, ctx.keys, caller, "revoked API token", "operator", row.operator_id, now, {"label": row.label, "name": row.operator_name}
+            connection,
+            ctx.keys,
+            caller,
+            "revoked API token",
+            "operator",
+            row.operator_id,
+            now,
+            {"label": row.label, "name": row.operator_name},
         )
 
 
@@ -147,7 +190,11 @@ def _revoke_family(connection: Connection, token_id: str, now: Instant) -> None:
     k = t.api_token.c
     family = select(k.id).where(k.id == token_id).cte("family", recursive=True)
     family = family.union(select(k.id).join(family, k.parent_id == family.c.id))
-    connection.execute(update(t.api_token).where(k.id.in_(select(family.c.id)), k.revoked_at.is_(None)).values(revoked_at=now))
+    connection.execute(
+        update(t.api_token)
+        .where(k.id.in_(select(family.c.id)), k.revoked_at.is_(None))
+        .values(revoked_at=now)
+    )
 
 
 def revoke_all(connection: Connection, operator_id: str, now: Instant) -> int:

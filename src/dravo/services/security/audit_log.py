@@ -1,7 +1,9 @@
-"""The audit log: which operator changed what, when. Append-only; each entry carries an HMAC over the one before.
+"""The audit log: which operator changed what, when.
 
-Personal values stand outside the chain, which covers only a keyed digest of them, so that a user can be erased and the chain
-still be verified.
+Append-only; each entry carries an HMAC over the one before.
+
+Personal values stand outside the chain, which covers only a keyed digest of them, so that a user can be
+erased and the chain still be verified.
 """
 
 from __future__ import annotations
@@ -59,9 +61,19 @@ def verify_chain(connection: Connection, keys: Keys) -> int | None:
     """Return the id of the first entry that does not fit the chain, or None if all do."""
     before = ""
     for row in connection.execute(select(t.audit).order_by(t.audit.c.id)):
-        entry = {name: getattr(row, name) for name in (
-            "at", "operator_id", "operator_name", "action", "object_kind", "object_id", "details", "personal_digest"
-        )}  # fmt: skip
+        entry = {
+            name: getattr(row, name)
+            for name in (
+                "at",
+                "operator_id",
+                "operator_name",
+                "action",
+                "object_kind",
+                "object_id",
+                "details",
+                "personal_digest",
+            )
+        }
         if keys.seal(before.encode() + _canonical(entry)) != row.hmac:
             return int(row.id)
         if row.personal is not None and keys.seal(_canonical(row.personal)) != row.personal_digest:
@@ -74,7 +86,9 @@ def _canonical(value: Any) -> bytes:
     return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
 
 
-def entries(connection: Connection, ask: Ask, object_kind: str | None = None, object_id: str | None = None) -> dict[str, Any]:
+def entries(
+    connection: Connection, ask: Ask, object_kind: str | None = None, object_id: str | None = None
+) -> dict[str, Any]:
     """Return a page of the log, newest first."""
     statement = select(t.audit)
     if object_kind:

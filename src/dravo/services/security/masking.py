@@ -1,6 +1,8 @@
-"""Hides users' attributes from operators who have no right to them; names and user names stay, so that users can be told apart.
+"""Hides users' attributes from operators who have no right to them; names and user names stay, so that users
+can be told apart.
 
-Whether attributes are hidden is set once for each request, by `hide_for`, and asked by all that shows, searches or looks up users.
+Whether attributes are hidden is set once for each request, by `hide_for`, and asked by all that shows,
+searches or looks up users.
 """
 
 from __future__ import annotations
@@ -32,7 +34,9 @@ def hidden() -> bool:
 
 
 def for_caller(caller: Caller, items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Return users as a caller may see them: without the right to them, email, attributes and external IDs are hidden."""
+    """Return users as a caller may see them: without the right to them, email, attributes and external IDs
+    are hidden.
+    """
     return list(items) if ATTRIBUTES in caller.permissions else list(_masked(items))
 
 
@@ -43,25 +47,41 @@ def _masked(items: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
             # The email's domain is no secret; the user's part of it is.
             shown["email"] = f"{HIDDEN}@{item['email'].rpartition('@')[2]}"
         if "attributes" in item:
-            shown["attributes"] = [each if each["name"].split(".")[0] in _SEEN else {**each, "value": HIDDEN} for each in item["attributes"]]
+            shown["attributes"] = [
+                each if each["name"].split(".")[0] in _SEEN else {**each, "value": HIDDEN}
+                for each in item["attributes"]
+            ]
         if "records" in item:
-            shown["records"] = [{**each, "external_id": HIDDEN if each["external_id"] else None} for each in item["records"]]
+            shown["records"] = [
+                {**each, "external_id": HIDDEN if each["external_id"] else None} for each in item["records"]
+            ]
         yield shown
 
 
 def text(message: str | None) -> str | None:
-    """Return a message as the present caller may read it: without the users' part of emails, if attributes are hidden."""
+    """Return a message as the present caller may read it: without the users' part of emails, if attributes
+    are hidden.
+    """
     return _EMAIL.sub(f"{HIDDEN}@", message) if message and hidden() else message
 
 
 def accounts(items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
     """Return accounts as the present caller may read them: an application's own words can quote an email."""
-    return [{**each, "task": {**each["task"], "message": text(each["task"]["message"])}} if each["task"] else each for each in items]
+    return [
+        {**each, "task": {**each["task"], "message": text(each["task"]["message"])}} if each["task"] else each
+        for each in items
+    ]
 
 
 def exchange(shown: dict[str, Any]) -> dict[str, Any]:
-    """Return a request to an application as the present caller may read it: filters and refusals quote attributes."""
-    return {**shown, "path": shown["path"].partition("?")[0], "said": HIDDEN if shown["said"] else None} if hidden() else shown
+    """Return a request to an application as the present caller may read it: filters and refusals quote
+    attributes.
+    """
+    return (
+        {**shown, "path": shown["path"].partition("?")[0], "said": HIDDEN if shown["said"] else None}
+        if hidden()
+        else shown
+    )
 
 
 def hide_texts(content: bytes, texts: Sequence[str]) -> bytes:
@@ -70,7 +90,11 @@ def hide_texts(content: bytes, texts: Sequence[str]) -> bytes:
     Args:
         texts: such as the conditions of rules, which contain attribute values.
     """
-    written = {form for each in texts for form in (each.encode(), orjson.dumps(each)[1:-1], each.replace('"', '""').encode())}
+    written = {
+        form
+        for each in texts
+        for form in (each.encode(), orjson.dumps(each)[1:-1], each.replace('"', '""').encode())
+    }
     if not written:
         return content
     longest_first = sorted(written, key=len, reverse=True)

@@ -1,6 +1,8 @@
-"""Operators who come in by way of a source: bound by themselves, while they are signed in, to whom its provider proves; never by a name.
+"""Operators who come in by way of a source: bound by themselves, while they are signed in, to whom its
+provider proves; never by a name.
 
-Nobody is locked out by it: anyone who comes in by a source alone has recovery codes, and no source is taken away from the last way in.
+Nobody is locked out by it: anyone who comes in by a source alone has recovery codes, and no source is taken
+away from the last way in.
 """
 
 from __future__ import annotations
@@ -31,9 +33,11 @@ SERVES = (USERS, OPERATORS, BOTH)
 
 
 def word_for(csrf: str, key: str) -> str:
-    """Return what a link to a source is begun with: known only to pages that can read the session's own answers.
+    """Return what a link to a source is begun with: known only to pages that can read the session's own
+    answers.
 
-    Else another page could send the operator's browser off, after it had somebody else be signed in at the provider.
+    Else another page could send the operator's browser off, after it had somebody else be signed in at the
+    provider.
     """
     return digest(f"link {key} {csrf}")[:32]
 
@@ -46,7 +50,9 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
     """
     n, s, i = t.operator_link.c, t.source.c, t.source_sign_in.c
     with ctx.database.reading() as connection:
-        own = connection.execute(select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)).scalar_one()
+        own = connection.execute(
+            select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)
+        ).scalar_one()
         linked = connection.execute(
             select(n.id, n.subject, n.made_at, n.last_used_at, s.key, s.label, i.status)
             .join(t.source, s.id == n.source_id)
@@ -55,23 +61,34 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
             .order_by(s.label)
         ).all()
         could = connection.execute(
-            select(s.key, s.label).join(t.source_sign_in, i.source_id == s.id).where(i.serves != USERS).order_by(s.label)
+            select(s.key, s.label)
+            .join(t.source_sign_in, i.source_id == s.id)
+            .where(i.serves != USERS)
+            .order_by(s.label)
         ).all()
     return {
         "items": [
             {
-                "id": row.id, "source": {"key": row.key, "label": row.label}, "subject": row.subject, "made_at": row.made_at,
-                "last_used_at": row.last_used_at, "status": row.status,
+                "id": row.id,
+                "source": {"key": row.key, "label": row.label},
+                "subject": row.subject,
+                "made_at": row.made_at,
+                "last_used_at": row.last_used_at,
+                "status": row.status,
             }
             for row in linked
         ],
         "offered": [
-            {"key": row.key, "label": row.label, "start": f"/sso/{row.key}/start?operator={word_for(csrf, row.key)}" if csrf else ""}
+            {
+                "key": row.key,
+                "label": row.label,
+                "start": f"/sso/{row.key}/start?operator={word_for(csrf, row.key)}" if csrf else "",
+            }
             for row in could
             if row.key not in {each.key for each in linked}
         ],
         "only_by_source": own,
-    }  # fmt: skip
+    }
 
 
 def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
@@ -82,17 +99,36 @@ def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
     """
     n = t.operator_link.c
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.operator_link).where(n.id == link_id, n.operator_id == caller.operator_id)).first()
+        row = connection.execute(
+            select(t.operator_link).where(n.id == link_id, n.operator_id == caller.operator_id)
+        ).first()
         if row is None:
             raise NotFound(f"You have no link with the ID '{link_id}'.")
         own = connection.execute(select(t.operator).where(t.operator.c.id == caller.operator_id)).one()
-        others = select(func.count()).select_from(t.operator_link).where(n.operator_id == caller.operator_id, n.id != link_id)
+        others = (
+            select(func.count())
+            .select_from(t.operator_link)
+            .where(n.operator_id == caller.operator_id, n.id != link_id)
+        )
         if own.only_by_source and not connection.execute(others).scalar_one():
             raise StillInUse("You sign in through this source only.", "Enable password sign-in first.")
         connection.execute(delete(t.operator_link).where(n.id == link_id))
         s = t.operator_session.c
-        connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.source_id == row.source_id))
-        record_change(connection, ctx.keys, caller, "unlinked from source", "operator", caller.operator_id, clock.now(), {"subject": row.subject})
+        connection.execute(
+            delete(t.operator_session).where(
+                s.operator_id == caller.operator_id, s.source_id == row.source_id
+            )
+        )
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "unlinked from source",
+            "operator",
+            caller.operator_id,
+            clock.now(),
+            {"subject": row.subject},
+        )
     return mine(ctx, caller)
 
 
@@ -100,14 +136,19 @@ def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[s
     """Have the caller's password count no longer, or again.
 
     Raises:
-        InvalidInput: without a session, a link that let them in already, or recovery codes for the day on which the source is down.
+        InvalidInput: without a session, a link that let them in already, or recovery codes for the day on
+            which the source is down.
     """
     if caller.session is None:
-        raise InvalidInput("Your sign-in options can be changed only in the console.", "Sign in to the console.")
+        raise InvalidInput(
+            "Your sign-in options can be changed only in the console.", "Sign in to the console."
+        )
     with ctx.database.writing() as connection:
         if only:
             _check_ways(connection, caller)
-        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only))
+        connection.execute(
+            update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only)
+        )
         action = "disabled password sign-in" if only else "enabled password sign-in"
         record_change(connection, ctx.keys, caller, action, "operator", caller.operator_id, clock.now(), {})
     return mine(ctx, caller)
@@ -118,12 +159,23 @@ def _check_ways(connection: Connection, caller: Caller) -> None:
     used = (
         select(n.id)
         .join(t.source_sign_in, i.source_id == n.source_id)
-        .where(n.operator_id == caller.operator_id, n.last_used_at > n.made_at, i.status != "disabled", i.serves != USERS)
+        .where(
+            n.operator_id == caller.operator_id,
+            n.last_used_at > n.made_at,
+            i.status != "disabled",
+            i.serves != USERS,
+        )
     )
     if connection.execute(used).first() is None:
-        raise InvalidInput("You have not signed in through an enabled source yet.", "Link to a source, sign out, and sign in through it once.")
+        raise InvalidInput(
+            "You have not signed in through an enabled source yet.",
+            "Link to a source, sign out, and sign in through it once.",
+        )
     if not second_factor.codes_left(connection, caller.operator_id):
-        raise InvalidInput("You have no recovery codes.", "Create recovery codes first. You need them when the source is not available.")
+        raise InvalidInput(
+            "You have no recovery codes.",
+            "Create recovery codes first. You need them when the source is not available.",
+        )
 
 
 # At the door
@@ -133,35 +185,62 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
     """Bind an operator, who asked for it while signed in, to whom the provider has just proved.
 
     Raises:
-        SignInRefused: if another operator is bound to that, or the operator is not there any more, or the source lets no operators in by now.
+        SignInRefused: if another operator is bound to that, or the operator is not there any more, or the
+            source lets no operators in by now.
     """
     now = clock.now()
     row = {
-        "id": new_id(), "operator_id": operator_id, "source_id": source.id, "native_id": proved.native_id, "subject": proved.subject,
-        "made_at": now, "last_used_at": now,
-    }  # fmt: skip
+        "id": new_id(),
+        "operator_id": operator_id,
+        "source_id": source.id,
+        "native_id": proved.native_id,
+        "subject": proved.subject,
+        "made_at": now,
+        "last_used_at": now,
+    }
     n = t.operator_link.c
     try:
         with ctx.database.writing() as connection:
-            own = connection.execute(select(t.operator).where(t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))).first()
+            own = connection.execute(
+                select(t.operator).where(t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))
+            ).first()
             if own is None:
-                raise SignInRefused("operator", "The operator who started this is disabled.", "Ask a super administrator.")
+                raise SignInRefused(
+                    "operator", "The operator who started this is disabled.", "Ask a super administrator."
+                )
             i = t.source_sign_in.c
-            if connection.execute(select(i.source_id).where(i.source_id == source.id, i.serves != USERS)).first() is None:
-                raise SignInRefused("operator", "This source no longer signs in operators.", "Ask a super administrator to enable it.")
+            if (
+                connection.execute(
+                    select(i.source_id).where(i.source_id == source.id, i.serves != USERS)
+                ).first()
+                is None
+            ):
+                raise SignInRefused(
+                    "operator",
+                    "This source no longer signs in operators.",
+                    "Ask a super administrator to enable it.",
+                )
             # Anyone who links again means the other identity.
-            connection.execute(delete(t.operator_link).where(n.operator_id == operator_id, n.source_id == source.id))
+            connection.execute(
+                delete(t.operator_link).where(n.operator_id == operator_id, n.source_id == source.id)
+            )
             connection.execute(insert(t.operator_link).values(**row))
             who = Caller(own.id, own.name, own.kind)
             details = {"source": source.key, "subject": proved.subject}
-            record_change(connection, ctx.keys, who, "linked to source", "operator", operator_id, now, details)
+            record_change(
+                connection, ctx.keys, who, "linked to source", "operator", operator_id, now, details
+            )
     except IntegrityError:
         hint = "Sign in at the provider with your own account, or ask the other operator to unlink."
-        raise SignInRefused("operator", "Another operator is linked to this account of the provider.", hint) from None
+        raise SignInRefused(
+            "operator", "Another operator is linked to this account of the provider.", hint
+        ) from None
 
 
 def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Any:
-    """Return the row of the operator who is bound to whom a source proved; None if nobody is who may come in."""
+    """Return the row of the operator who is bound to whom a source proved; None if nobody is who may come
+    in.
+    """
     n, o = t.operator_link.c, t.operator.c
     with ctx.database.reading() as connection:
         bound = select(n.operator_id).where(n.source_id == source_id, n.native_id == proved.native_id)
@@ -189,7 +268,9 @@ def check_own_way(connection: Connection, caller: Caller, source_id: str) -> Non
     """
     n = t.operator_link.c
     proved = select(n.id).where(n.operator_id == caller.operator_id, n.source_id == source_id)
-    if connection.execute(proved).first() is None and not second_factor.codes_left(connection, caller.operator_id):
+    if connection.execute(proved).first() is None and not second_factor.codes_left(
+        connection, caller.operator_id
+    ):
         raise InvalidInput(
             "You could lock yourself out: you are not linked to this source and have no recovery codes.",
             "Create recovery codes under Settings, or link to this source before you enable it.",
@@ -226,7 +307,8 @@ def end_sessions(connection: Connection, source_id: str) -> None:
 def end_all(connection: Connection, source_id: str) -> None:
     """Have a source let no operators in any more: sessions end, and links are forgotten.
 
-    Anyone who may change its provider afterwards could else prove an operator by it, once it is a super administrator's again.
+    Anyone who may change its provider afterwards could else prove an operator by it, once it is a super
+    administrator's again.
     """
     end_sessions(connection, source_id)
     connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))

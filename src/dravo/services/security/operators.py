@@ -47,13 +47,21 @@ def add(
     """
     name = check_label(name)
     if kind not in KINDS:
-        raise InvalidInput(f"'{kind}' is not a valid kind of operator.", f"Use one of: {', '.join(KINDS)}.", "kind")
+        raise InvalidInput(
+            f"'{kind}' is not a valid kind of operator.", f"Use one of: {', '.join(KINDS)}.", "kind"
+        )
     if (kind == OWNER) != bool(applications):
         raise InvalidInput(
-            "Only an application owner has applications, and needs at least one.", "Set `applications`, or choose another kind.", "applications"
+            "Only an application owner has applications, and needs at least one.",
+            "Set `applications`, or choose another kind.",
+            "applications",
         )
     if masked and kind not in (HELP_DESK, AUDITOR):
-        raise InvalidInput(f"Attributes cannot be masked for the kind {kind}.", "Use `masked` with help_desk or auditor.", "masked")
+        raise InvalidInput(
+            f"Attributes cannot be masked for the kind {kind}.",
+            "Use `masked` with help_desk or auditor.",
+            "masked",
+        )
     chosen = password or made_password()
     now = clock.now()
     row: dict[str, Any] = {
@@ -70,14 +78,18 @@ def add(
             connection.execute(insert(t.operator).values(**row))
             for key in dict.fromkeys(applications):
                 of = application_by_key(connection, key).id
-                connection.execute(insert(t.operator_application).values(operator_id=row["id"], application_id=of))
+                connection.execute(
+                    insert(t.operator_application).values(operator_id=row["id"], application_id=of)
+                )
             details = {
                 "name": name,
                 "kind": kind,
                 **({"applications": [*applications]} if applications else {}),
                 **({"masked": True} if masked else {}),
             }
-            record_change(connection, ctx.keys, caller, "created operator", "operator", row["id"], now, details)
+            record_change(
+                connection, ctx.keys, caller, "created operator", "operator", row["id"], now, details
+            )
     except IntegrityError:
         raise AlreadyExists(f"An operator '{name}' exists already.", "Choose another name.", "name") from None
     return {**one(ctx, row["id"]), "password": None if password else chosen}
@@ -86,10 +98,16 @@ def add(
 def _line(connection: Connection, row: Any) -> dict[str, Any]:
     owned = applications_of(connection, row)
     return {
-        "id": row.id, "name": row.name, "kind": row.kind, "masked": row.masked, "applications": sorted(owned or ()),
-        "created_at": row.created_at, "disabled_at": row.disabled_at, "second_factor": row.factor_secret is not None,
+        "id": row.id,
+        "name": row.name,
+        "kind": row.kind,
+        "masked": row.masked,
+        "applications": sorted(owned or ()),
+        "created_at": row.created_at,
+        "disabled_at": row.disabled_at,
+        "second_factor": row.factor_secret is not None,
         "only_by_source": row.only_by_source,
-    }  # fmt: skip
+    }
 
 
 def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
@@ -97,14 +115,22 @@ def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
     if row.kind != OWNER:
         return None
     o, p = t.operator_application.c, t.application.c
-    keys = connection.execute(select(p.key).join(t.operator_application, o.application_id == p.id).where(o.operator_id == row.id)).scalars()
+    keys = connection.execute(
+        select(p.key).join(t.operator_application, o.application_id == p.id).where(o.operator_id == row.id)
+    ).scalars()
     return frozenset(keys)
 
 
 def list_operators(ctx: AppContext, ask: Ask) -> dict[str, Any]:
     """Return a page of operators by name."""
     with ctx.database.reading() as connection:
-        return page(connection, select(t.operator), [t.operator.c.name_key, t.operator.c.id], ask, lambda row: _line(connection, row))
+        return page(
+            connection,
+            select(t.operator),
+            [t.operator.c.name_key, t.operator.c.id],
+            ask,
+            lambda row: _line(connection, row),
+        )
 
 
 def one(ctx: AppContext, operator_id: str) -> dict[str, Any]:
@@ -134,10 +160,24 @@ def disable(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]
         o = t.operator.c
         # Anyone who comes in by a source alone counts only with recovery codes: a source can fail.
         gets_in = or_(o.only_by_source.is_(False), o.id.in_(second_factor.who_recovers()))
-        super_admins = select(o.id).where(o.kind == SUPER_ADMINISTRATOR, o.disabled_at.is_(None), o.id != operator_id, gets_in)
+        super_admins = select(o.id).where(
+            o.kind == SUPER_ADMINISTRATOR, o.disabled_at.is_(None), o.id != operator_id, gets_in
+        )
         if row.kind == SUPER_ADMINISTRATOR and connection.execute(super_admins.limit(1)).first() is None:
-            raise StillInUse("This is the last super administrator who can sign in with a password.", "Create another super administrator first.")
+            raise StillInUse(
+                "This is the last super administrator who can sign in with a password.",
+                "Create another super administrator first.",
+            )
         connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        record_change(connection, ctx.keys, caller, "disabled operator", "operator", operator_id, now, {"name": row.name})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "disabled operator",
+            "operator",
+            operator_id,
+            now,
+            {"name": row.name},
+        )
     return one(ctx, operator_id)

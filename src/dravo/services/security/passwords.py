@@ -1,4 +1,6 @@
-"""Operators' passwords: a new one by a super administrator for somebody who lost theirs, and one's own, changed by anyone who knows it."""
+"""Operators' passwords: a new one by a super administrator for somebody who lost theirs, and one's own,
+changed by anyone who knows it.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,15 @@ def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any
     return {**operators.one(ctx, operator_id), "password": chosen}
 
 
-def change_own(ctx: AppContext, caller: Caller, limiter: RateLimiter, present: str, wanted: str, *, revoke_tokens: bool = False) -> None:
+def change_own(
+    ctx: AppContext,
+    caller: Caller,
+    limiter: RateLimiter,
+    present: str,
+    wanted: str,
+    *,
+    revoke_tokens: bool = False,
+) -> None:
     """Change the caller's own password; wherever else they are signed in, they sign in again.
 
     Args:
@@ -49,7 +59,8 @@ def change_own(ctx: AppContext, caller: Caller, limiter: RateLimiter, present: s
         revoke_tokens: whether the caller's API tokens are revoked too.
 
     Raises:
-        InvalidInput: without a session, if it is not the present one, if the new one is too short or the same; TooManyTries.
+        InvalidInput: without a session, if it is not the present one, if the new one is too short or the
+            same; TooManyTries.
     """
     if caller.session is None:
         raise InvalidInput("Your password can be changed only in the console.", "Sign in to the console.")
@@ -57,22 +68,42 @@ def change_own(ctx: AppContext, caller: Caller, limiter: RateLimiter, present: s
     limiter.check(mark)
     o, s = t.operator.c, t.operator_session.c
     with ctx.database.reading() as connection:
-        row = connection.execute(select(o.password_hash, o.only_by_source).where(o.id == caller.operator_id)).one()
+        row = connection.execute(
+            select(o.password_hash, o.only_by_source).where(o.id == caller.operator_id)
+        ).one()
     if row.only_by_source:
         raise InvalidInput("Your password sign-in is disabled.", "Enable password sign-in first.")
     if not password_fits(row.password_hash, present):
         limiter.failed(mark)
-        raise InvalidInput("The current password is wrong.", "Enter it again. A super administrator can reset your password.", "present")
+        raise InvalidInput(
+            "The current password is wrong.",
+            "Enter it again. A super administrator can reset your password.",
+            "present",
+        )
     limiter.worked(mark)
     if wanted == present:
-        raise InvalidInput("The new password is the same as the current one.", "Choose another password.", "password")
+        raise InvalidInput(
+            "The new password is the same as the current one.", "Choose another password.", "password"
+        )
     kept = hash_password(wanted)
     with ctx.database.writing() as connection:
         # Only if nobody has changed it meanwhile.
         where = (o.id == caller.operator_id, o.password_hash == row.password_hash, o.disabled_at.is_(None))
         if connection.execute(update(t.operator).where(*where).values(password_hash=kept)).rowcount != 1:
-            raise InvalidInput("Your password was changed in the meantime.", "Sign in again with the new password.")
-        connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session)))
+            raise InvalidInput(
+                "Your password was changed in the meantime.", "Sign in again with the new password."
+            )
+        connection.execute(
+            delete(t.operator_session).where(
+                s.operator_id == caller.operator_id, s.hash != digest(caller.session)
+            )
+        )
         now = clock.now()
-        details = {"revoked_tokens": api_tokens.revoke_all(connection, caller.operator_id, now)} if revoke_tokens else {}
-        record_change(connection, ctx.keys, caller, "changed own password", "operator", caller.operator_id, now, details)
+        details = (
+            {"revoked_tokens": api_tokens.revoke_all(connection, caller.operator_id, now)}
+            if revoke_tokens
+            else {}
+        )
+        record_change(
+            connection, ctx.keys, caller, "changed own password", "operator", caller.operator_id, now, details
+        )

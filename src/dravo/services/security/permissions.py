@@ -1,4 +1,6 @@
-"""Who may do what: each operation names one permission, each kind of operator has some; an application owner has them for their own only."""
+"""Who may do what: each operation names one permission, each kind of operator has some; an application owner
+has them for their own only.
+"""
 
 from __future__ import annotations
 
@@ -7,19 +9,44 @@ from dataclasses import dataclass
 from dravo.core.errors import NotPermitted
 from dravo.core.instants import Instant
 
-SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = "super_administrator", "administrator", "help_desk", "auditor", "application_owner"
+SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = (
+    "super_administrator",
+    "administrator",
+    "help_desk",
+    "auditor",
+    "application_owner",
+)
 KINDS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 
 OWN = frozenset({"own.read", "own.change"})
 # What users' attributes are, beyond names and user names: not for those for whom they are masked.
 ATTRIBUTES = "attributes.read"
-READ = frozenset({"sources.read", "users.read", ATTRIBUTES, "applications.read", "access.read", "tasks.read", "audit.read", "activity.read"})
+READ = frozenset(
+    {
+        "sources.read",
+        "users.read",
+        ATTRIBUTES,
+        "applications.read",
+        "access.read",
+        "tasks.read",
+        "audit.read",
+        "activity.read",
+    }
+)
 CHANGE = frozenset(
     {
-        "sources.change", "users.change", "groups.change", "applications.change", "assignments.change",
-        "tasks.change", "tasks.retry", "reviews.change", "settings.change", "holds.approve",
+        "sources.change",
+        "users.change",
+        "groups.change",
+        "applications.change",
+        "assignments.change",
+        "tasks.change",
+        "tasks.retry",
+        "reviews.change",
+        "settings.change",
+        "holds.approve",
     }
-)  # fmt: skip
+)
 RUN = frozenset({"operators.read", "operators.change"})
 PERMISSIONS = READ | CHANGE | RUN | OWN
 
@@ -28,7 +55,8 @@ _OF_KIND = {
     ADMINISTRATOR: PERMISSIONS - RUN,
     HELP_DESK: OWN | READ - {"audit.read"} | {"tasks.retry"},
     AUDITOR: OWN | READ,
-    OWNER: OWN | {"applications.read", "users.read", "access.read", "tasks.read", "activity.read", "assignments.change"},
+    OWNER: OWN
+    | {"applications.read", "users.read", "access.read", "tasks.read", "activity.read", "assignments.change"},
 }
 
 
@@ -75,9 +103,12 @@ class Caller:
             NotPermitted: if not.
         """
         if permission not in self.permissions:
-            masked = ", for whom user attributes are masked" if self.masked and permission == ATTRIBUTES else ""
+            masked = (
+                ", for whom user attributes are masked" if self.masked and permission == ATTRIBUTES else ""
+            )
             raise NotPermitted(
-                f"This needs the permission '{permission}', which you do not have {self._why(permission)}{masked}.",
+                f"This needs the permission '{permission}', which you do not have "
+                f"{self._why(permission)}{masked}.",
                 "Ask a super administrator for access.",
             )
 

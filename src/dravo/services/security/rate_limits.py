@@ -1,4 +1,7 @@
-"""Rate limits: failures, or requests, of one name or address within a time. Kept in memory, by the library `limits`."""
+"""Rate limits: failures, or requests, of one name or address within a time.
+
+Kept in memory, by the library `limits`.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,8 @@ from limits.strategies import MovingWindowRateLimiter
 
 from dravo.core.errors import TooManyTries
 
-# So many names and addresses are remembered at a time; the one that was counted longest ago is forgotten first.
+# So many names and addresses are remembered at a time; the one that was counted longest ago is forgotten
+# first.
 REMEMBERED = 10_000
 
 

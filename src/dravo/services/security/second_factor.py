@@ -48,7 +48,12 @@ def status(ctx: AppContext, caller: Caller) -> dict[str, Any]:
         row = _row(connection, caller.operator_id)
         left = codes_left(connection, caller.operator_id)
         required = bool(settings.read(connection)["second_factor"])
-    return {"on": row.factor_secret is not None, "since": row.factor_at, "recovery_left": left, "required": required}
+    return {
+        "on": row.factor_secret is not None,
+        "since": row.factor_at,
+        "recovery_left": left,
+        "required": required,
+    }
 
 
 def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
@@ -62,14 +67,24 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     text = base64.b32encode(secret).decode()
     with ctx.database.writing() as connection:
         if _row(connection, caller.operator_id).factor_secret is not None:
-            raise InvalidInput("A second factor is already set up.", "Disable it first with one of its codes.")
-        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(factor_pending=ctx.keys.encrypt(text)))
+            raise InvalidInput(
+                "A second factor is already set up.", "Disable it first with one of its codes."
+            )
+        connection.execute(
+            update(t.operator)
+            .where(t.operator.c.id == caller.operator_id)
+            .values(factor_pending=ctx.keys.encrypt(text))
+        )
     issuer = "Dravo"
     address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
     # Imported at its first use: few processes ever draw a QR code.
     import segno
 
-    return {"secret": text, "address": address, "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff")}
+    return {
+        "secret": text,
+        "address": address,
+        "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff"),
+    }
 
 
 def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
@@ -86,22 +101,40 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             raise InvalidInput("The setup of the second factor was not started.", "Start the setup again.")
         counter = _counter(ctx.keys.decrypt(row.factor_pending), code)
         if counter is None:
-            raise InvalidInput("The code is wrong.", "Check the clock of the device, and enter the current code.", "code")
-        values = {"factor_secret": row.factor_pending, "factor_pending": None, "factor_at": now, "factor_counter": counter}
+            raise InvalidInput(
+                "The code is wrong.", "Check the clock of the device, and enter the current code.", "code"
+            )
+        values = {
+            "factor_secret": row.factor_pending,
+            "factor_pending": None,
+            "factor_at": now,
+            "factor_counter": counter,
+        }
         connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(**values))
         codes = _new_codes(connection, caller.operator_id)
         # Anyone who is signed in elsewhere by the password alone signs in again.
         s = t.operator_session.c
-        connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")))
-        record_change(connection, ctx.keys, caller, "enabled second factor", "operator", caller.operator_id, now, {})
+        connection.execute(
+            delete(t.operator_session).where(
+                s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")
+            )
+        )
+        record_change(
+            connection, ctx.keys, caller, "enabled second factor", "operator", caller.operator_id, now, {}
+        )
     return {"recovery_codes": codes}
 
 
 def _new_codes(connection: Connection, operator_id: str) -> list[str]:
     """Make recovery codes in place of those that there were."""
-    codes = ["-".join(text[at : at + 5] for at in range(0, 20, 5)) for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))]
+    codes = [
+        "-".join(text[at : at + 5] for at in range(0, 20, 5))
+        for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))
+    ]
     connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
-    connection.execute(insert(t.operator_recovery), [{"operator_id": operator_id, "hash": _kept(each)} for each in codes])
+    connection.execute(
+        insert(t.operator_recovery), [{"operator_id": operator_id, "hash": _kept(each)} for each in codes]
+    )
     return codes
 
 
@@ -120,7 +153,16 @@ def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
         if row.factor_secret is not None and not fits(ctx, connection, row, code):
             raise InvalidInput("The code is wrong.", "Enter the current code, or a recovery code.", "code")
         codes = _new_codes(connection, caller.operator_id)
-        record_change(connection, ctx.keys, caller, "created recovery codes", "operator", caller.operator_id, clock.now(), {})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "created recovery codes",
+            "operator",
+            caller.operator_id,
+            clock.now(),
+            {},
+        )
     return {"recovery_codes": codes}
 
 
@@ -134,11 +176,23 @@ def take_away(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         row = _row(connection, caller.operator_id)
         if settings.read(connection)["second_factor"]:
-            raise InvalidInput("A second factor is required for all operators.", "A super administrator can change this in the settings.")
+            raise InvalidInput(
+                "A second factor is required for all operators.",
+                "A super administrator can change this in the settings.",
+            )
         if row.factor_secret is None or not fits(ctx, connection, row, code):
             raise InvalidInput("The code is wrong.", "Enter the current code, or a recovery code.", "code")
         _off(connection, caller.operator_id)
-        record_change(connection, ctx.keys, caller, "disabled second factor", "operator", caller.operator_id, clock.now(), {})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "disabled second factor",
+            "operator",
+            caller.operator_id,
+            clock.now(),
+            {},
+        )
     return status(ctx, caller)
 
 
@@ -152,7 +206,16 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
         row = _row(connection, operator_id)
         _off(connection, operator_id)
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        record_change(connection, ctx.keys, caller, "reset second factor", "operator", operator_id, clock.now(), {"name": row.name})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "reset second factor",
+            "operator",
+            operator_id,
+            clock.now(),
+            {"name": row.name},
+        )
 
 
 def fits(ctx: AppContext, connection: Connection, row: Any, code: str) -> bool:
@@ -161,26 +224,34 @@ def fits(ctx: AppContext, connection: Connection, row: Any, code: str) -> bool:
     o = t.operator.c
     if counter is not None:
         fresh = (o.id == row.id, or_(o.factor_counter.is_(None), o.factor_counter < counter))
-        return connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
+        return (
+            connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
+        )
     return recovers(connection, row, code)
 
 
 def recovers(connection: Connection, row: Any, code: str) -> bool:
     """Whether a code is a recovery code of an operator's row; it counts once."""
     r = t.operator_recovery.c
-    used = update(t.operator_recovery).where(*_unused(row.id), r.hash == _kept(code)).values(used_at=clock.now())
+    used = (
+        update(t.operator_recovery).where(*_unused(row.id), r.hash == _kept(code)).values(used_at=clock.now())
+    )
     return connection.execute(used).rowcount == 1
 
 
 def knows(connection: Connection, row: Any, code: str) -> bool:
     """Whether a code is a recovery code of an operator's row that was not used yet; it stays good."""
     r = t.operator_recovery.c
-    return connection.execute(select(r.hash).where(*_unused(row.id), r.hash == _kept(code))).first() is not None
+    return (
+        connection.execute(select(r.hash).where(*_unused(row.id), r.hash == _kept(code))).first() is not None
+    )
 
 
 def codes_left(connection: Connection, operator_id: str) -> int:
     """Return how many recovery codes an operator has."""
-    return connection.execute(select(func.count()).select_from(t.operator_recovery).where(*_unused(operator_id))).scalar_one()
+    return connection.execute(
+        select(func.count()).select_from(t.operator_recovery).where(*_unused(operator_id))
+    ).scalar_one()
 
 
 def who_recovers() -> Select[tuple[str]]:
@@ -225,9 +296,13 @@ def _off(connection: Connection, operator_id: str) -> None:
     values = {"factor_secret": None, "factor_pending": None, "factor_at": None, "factor_counter": None}
     connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
     # Anyone who comes in by a source alone keeps the codes that let them in without it.
-    alone = select(t.operator.c.id).where(t.operator.c.id == operator_id, t.operator.c.only_by_source.is_(True))
+    alone = select(t.operator.c.id).where(
+        t.operator.c.id == operator_id, t.operator.c.only_by_source.is_(True)
+    )
     if connection.execute(alone).first() is None:
-        connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
+        connection.execute(
+            delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id)
+        )
 
 
 def _check_session(caller: Caller) -> None:

@@ -1,4 +1,6 @@
-"""Secrets: tokens that are shown once and kept as digests, passwords (Argon2id), and connection secrets (Fernet)."""
+"""Secrets: tokens that are shown once and kept as digests, passwords (Argon2id), and connection secrets
+(Fernet).
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ class KeyMissing(DravoError):
 
 @dataclass(frozen=True)
 class NewToken:
-    """A token at the one time that it is known: its text, the part by which users recognize it, and what is kept."""
+    """A token at the one time that it is known: its text, the part by which users recognize it, and what is
+    kept.
+    """
 
     text: str
     prefix: str
@@ -39,7 +43,9 @@ class NewToken:
 
 
 def new_token(kind: str) -> NewToken:
-    """Return a new random token; `kind` ("push", "api") stands in front so that a leaked one is recognized."""
+    """Return a new random token; `kind` ("push", "api") stands in front so that a leaked one is
+    recognized.
+    """
     prefix = secrets.token_hex(3)
     text = f"dravo_{kind}_{prefix}_{secrets.token_urlsafe(32)}"
     return NewToken(text, prefix, digest(text))
@@ -51,7 +57,9 @@ def digest(token: str) -> str:
 
 
 def csrf_token(session_secret: str) -> str:
-    """Return the CSRF token of a session; it follows from the session's secret, so that it is stored nowhere."""
+    """Return the CSRF token of a session; it follows from the session's secret, so that it is stored
+    nowhere.
+    """
     return digest(f"csrf {session_secret}")[:40]
 
 
@@ -67,7 +75,11 @@ def hash_password(password: str) -> str:
         InvalidInput: if it is too short.
     """
     if len(password) < SHORTEST_PASSWORD:
-        raise InvalidInput(f"The password has {len(password)} characters.", f"Use at least {SHORTEST_PASSWORD} characters.", "password")
+        raise InvalidInput(
+            f"The password has {len(password)} characters.",
+            f"Use at least {SHORTEST_PASSWORD} characters.",
+            "password",
+        )
     return _PASSWORDS.hash(password)
 
 
@@ -96,7 +108,10 @@ class Keys:
             file = folder / KEY_FILE
             if not file.exists() and not new:
                 # Another key would read none of the secrets that are kept, and seal a second audit log.
-                raise KeyMissing(f"The folder '{folder}' has a database but no key.", f"Restore the file '{KEY_FILE}', or set {KEY_VARIABLE}.")
+                raise KeyMissing(
+                    f"The folder '{folder}' has a database but no key.",
+                    f"Restore the file '{KEY_FILE}', or set {KEY_VARIABLE}.",
+                )
             if not file.exists():
                 handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
                 with os.fdopen(handle, "w") as opened:
@@ -105,7 +120,10 @@ class Keys:
         try:
             self._fernet = Fernet(text)
         except ValueError:
-            raise KeyMissing("The key of this installation cannot be read.", f"Set {KEY_VARIABLE}, or restore the file '{KEY_FILE}'.") from None
+            raise KeyMissing(
+                "The key of this installation cannot be read.",
+                f"Set {KEY_VARIABLE}, or restore the file '{KEY_FILE}'.",
+            ) from None
         self._chain = hashlib.sha256(b"dravo audit chain " + text.encode()).digest()
 
     def encrypt(self, secret: str) -> str:
@@ -122,7 +140,8 @@ class Keys:
             return self._fernet.decrypt(kept.encode()).decode()
         except InvalidToken:
             raise KeyMissing(
-                "A stored secret was encrypted with another key.", f"Restore the former key ({KEY_VARIABLE} or the file '{KEY_FILE}')."
+                "A stored secret was encrypted with another key.",
+                f"Restore the former key ({KEY_VARIABLE} or the file '{KEY_FILE}').",
             ) from None
 
     def seal(self, content: bytes) -> str:

@@ -32,8 +32,11 @@ IDLE_HOURS = 2
 # Sessions
 
 
-def sign_in(ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, code: str = "") -> tuple[str, dict[str, Any]]:
-    """Return a new session's secret and what the console is told, for a name and password that fit, and the second factor if there is one.
+def sign_in(
+    ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, code: str = ""
+) -> tuple[str, dict[str, Any]]:
+    """Return a new session's secret and what the console is told, for a name and password that fit, and the
+    second factor if there is one.
 
     Raises:
         NotSignedIn: if they do not; the same for a name that is not known.
@@ -44,12 +47,15 @@ def sign_in(ctx: AppContext, limiter: RateLimiter, name: str, password: str, add
     marks = (f"{fold(name)} from {address}", f"address {address}")
     limiter.check(*marks)
     with ctx.database.reading() as connection:
-        row = connection.execute(select(t.operator).where(t.operator.c.name_key == user_name_key(name))).first()
+        row = connection.execute(
+            select(t.operator).where(t.operator.c.name_key == user_name_key(name))
+        ).first()
     # Something is verified either way, so that time does not tell whether the name exists.
     fits = password_fits(row.password_hash if row else _nobody(), password)
     recovers = row is not None and row.only_by_source
     if recovers:
-        # On the day on which the source is down a recovery code lets them in; their password counts for nothing.
+        # On the day on which the source is down a recovery code lets them in; their password counts for
+        # nothing.
         with ctx.database.reading() as connection:
             fits = second_factor.knows(connection, row, password)
     if row is None or not fits or row.disabled_at:
@@ -71,7 +77,11 @@ def _does_not_fit() -> NotSignedIn:
 
 
 def begin_session(
-    ctx: AppContext, connection: Connection, row: Any, source: Any = None, proved: VerifiedIdentity | None = None
+    ctx: AppContext,
+    connection: Connection,
+    row: Any,
+    source: Any = None,
+    proved: VerifiedIdentity | None = None,
 ) -> tuple[str, dict[str, Any]]:
     """Begin a session of an operator; returns its secret and what the console is told.
 
@@ -82,16 +92,41 @@ def begin_session(
     now = clock.now()
     secret = random_secrets.token_urlsafe(32)
     connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
-    named = {"provider_session": proved.session, "subject": proved.subject, "subject_format": proved.format} if proved is not None else {}
+    named = (
+        {"provider_session": proved.session, "subject": proved.subject, "subject_format": proved.format}
+        if proved is not None
+        else {}
+    )
     connection.execute(
         insert(t.operator_session).values(
-            **named, hash=digest(secret), operator_id=row.id, source_id=source.id if source is not None else None, created_at=now,
-            last_seen_at=now, expires_at=later(now, SESSION_HOURS * 3600),
+            **named,
+            hash=digest(secret),
+            operator_id=row.id,
+            source_id=source.id if source is not None else None,
+            created_at=now,
+            last_seen_at=now,
+            expires_at=later(now, SESSION_HOURS * 3600),
         )
-    )  # fmt: skip
+    )
     unfinished = source is None and lacks_factor(connection, row)
-    who = Caller(row.id, row.name, row.kind, applications=applications_of(connection, row), masked=row.masked, unfinished=unfinished)
-    record_change(connection, ctx.keys, who, "signed in", "operator", row.id, now, {"source": source.key} if source is not None else {})
+    who = Caller(
+        row.id,
+        row.name,
+        row.kind,
+        applications=applications_of(connection, row),
+        masked=row.masked,
+        unfinished=unfinished,
+    )
+    record_change(
+        connection,
+        ctx.keys,
+        who,
+        "signed in",
+        "operator",
+        row.id,
+        now,
+        {"source": source.key} if source is not None else {},
+    )
     return secret, session_line(who, csrf_token(secret))
 
 
@@ -101,13 +136,19 @@ def lacks_factor(connection: Connection, row: Any) -> bool:
 
 
 def codes_mark(operator_id: str) -> str:
-    """Return the name under which wrong codes of an operator's second factor are counted, wherever they are given."""
+    """Return the name under which wrong codes of an operator's second factor are counted, wherever they are
+    given.
+    """
     return f"codes of {operator_id}"
 
 
 def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str, what: str) -> None:
-    """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once in a while."""
-    events.note(events.SIGN_IN, "operator", operator=row.name if row is not None else None, address=address, what=what)
+    """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once
+    in a while.
+    """
+    events.note(
+        events.SIGN_IN, "operator", operator=row.name if row is not None else None, address=address, what=what
+    )
     if row is None:
         return
     mark = f"failures noted of {row.id}"
@@ -118,13 +159,29 @@ def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str,
     limiter.failed(mark)
     with ctx.database.writing() as connection:
         who = Caller("", f"somebody at {address}", row.kind)
-        record_change(connection, ctx.keys, who, "failed to sign in", "operator", row.id, clock.now(), {"name": row.name, "what": what})
+        record_change(
+            connection,
+            ctx.keys,
+            who,
+            "failed to sign in",
+            "operator",
+            row.id,
+            clock.now(),
+            {"name": row.name, "what": what},
+        )
 
 
-def _check_factor(ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, code: str, address: str) -> None:
+def _check_factor(
+    ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, code: str, address: str
+) -> None:
     if not code.strip():
-        raise SecondFactorNeeded("The code of your second factor is missing.", "Enter the code from your app, or a recovery code.", "code")
-    # From wherever they come: anyone who gets as far has the password, so that nobody else is locked out by it.
+        raise SecondFactorNeeded(
+            "The code of your second factor is missing.",
+            "Enter the code from your app, or a recovery code.",
+            "code",
+        )
+    # From wherever they come: anyone who gets as far has the password, so that nobody else is locked out by
+    # it.
     limiter.check(codes_mark(row.id))
     with ctx.database.writing() as connection:
         fits = second_factor.fits(ctx, connection, row, code)
@@ -133,7 +190,9 @@ def _check_factor(ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], r
     else:
         limiter.failed(*marks, codes_mark(row.id))
         _note_failure(ctx, limiter, row, address, "second factor")
-        raise NotSignedIn("The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code")
+        raise NotSignedIn(
+            "The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code"
+        )
 
 
 @functools.cache
@@ -145,9 +204,13 @@ def _nobody() -> str:
 def session_line(who: Caller, csrf: str) -> dict[str, Any]:
     """Return what the console is told about its session."""
     return {
-        "name": who.name, "kind": who.kind, "csrf": csrf, "permissions": sorted(who.permissions),
-        "applications": None if who.applications is None else sorted(who.applications), "needs_second_factor": who.unfinished,
-    }  # fmt: skip
+        "name": who.name,
+        "kind": who.kind,
+        "csrf": csrf,
+        "permissions": sorted(who.permissions),
+        "applications": None if who.applications is None else sorted(who.applications),
+        "needs_second_factor": who.unfinished,
+    }
 
 
 def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
@@ -158,7 +221,12 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
         row = connection.execute(
             select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.last_seen_at, s.source_id)
             .join(t.operator, o.id == s.operator_id)
-            .where(s.hash == kept, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600), o.disabled_at.is_(None))
+            .where(
+                s.hash == kept,
+                s.expires_at > now,
+                s.last_seen_at > later(now, -IDLE_HOURS * 3600),
+                o.disabled_at.is_(None),
+            )
         ).first()
         if row is None:
             return None
@@ -167,7 +235,15 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
     if row.last_seen_at < later(now, -60):
         with ctx.database.writing() as connection:
             connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
-    return Caller(row.id, row.name, row.kind, session=secret, applications=owned, masked=row.masked, unfinished=unfinished), csrf_token(secret)
+    return Caller(
+        row.id,
+        row.name,
+        row.kind,
+        session=secret,
+        applications=owned,
+        masked=row.masked,
+        unfinished=unfinished,
+    ), csrf_token(secret)
 
 
 def end_session(ctx: AppContext, caller: Caller) -> Any:
@@ -184,26 +260,46 @@ def end_session(ctx: AppContext, caller: Caller) -> Any:
 def sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return where the caller is signed in, this session among them."""
     s, now = t.operator_session.c, clock.now()
-    live = (s.operator_id == caller.operator_id, s.expires_at > now, s.last_seen_at > later(now, -IDLE_HOURS * 3600))
-    statement = select(t.operator_session, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == s.source_id)
+    live = (
+        s.operator_id == caller.operator_id,
+        s.expires_at > now,
+        s.last_seen_at > later(now, -IDLE_HOURS * 3600),
+    )
+    statement = select(t.operator_session, t.source.c.key, t.source.c.label).outerjoin(
+        t.source, t.source.c.id == s.source_id
+    )
     with ctx.database.reading() as connection:
         rows = connection.execute(statement.where(*live).order_by(s.created_at.desc()).limit(50)).all()
     this = digest(caller.session) if caller.session else ""
     return {
         "items": [
             {
-                "created_at": row.created_at, "last_seen_at": row.last_seen_at, "until_at": row.expires_at, "this": row.hash == this,
+                "created_at": row.created_at,
+                "last_seen_at": row.last_seen_at,
+                "until_at": row.expires_at,
+                "this": row.hash == this,
                 "source": {"key": row.key, "label": row.label} if row.key is not None else None,
             }
             for row in rows
         ]
-    }  # fmt: skip
+    }
 
 
 def end_other_sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """End every session of the caller but this one."""
     s, this = t.operator_session.c, digest(caller.session) if caller.session else ""
     with ctx.database.writing() as connection:
-        ended = connection.execute(delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)).rowcount
-        record_change(connection, ctx.keys, caller, "ended own sessions", "operator", caller.operator_id, clock.now(), {"ended": ended})
+        ended = connection.execute(
+            delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)
+        ).rowcount
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "ended own sessions",
+            "operator",
+            caller.operator_id,
+            clock.now(),
+            {"ended": ended},
+        )
     return sessions(ctx, caller)

@@ -1,4 +1,6 @@
-"""What a sign-in would come to: through which sources a user could sign in now, and a kept sign-in with other settings. Nothing is changed."""
+"""What a sign-in would come to: through which sources a user could sign in now, and a kept sign-in with
+other settings. Nothing is changed.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,8 @@ NOT_THERE_YET = ("disabled", "settings")
 
 
 def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return what a user would come to who signed in now: each way with whether it opens and what they would be told, and their applications.
+    """Return what a user would come to who signed in now: each way with whether it opens and what they would
+    be told, and their applications.
 
     Raises:
         NotFound, InvalidInput.
@@ -41,18 +44,27 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         user = find_user(connection, name)
         rows = connection.execute(
-            select(t.source_sign_in, d.key, d.label).join(t.source, d.id == s.source_id).where(s.serves != OPERATORS).order_by(d.label, d.id)
+            select(t.source_sign_in, d.key, d.label)
+            .join(t.source, d.id == s.source_id)
+            .where(s.serves != OPERATORS)
+            .order_by(d.label, d.id)
         ).all()
-        bound = select(r.source_id, r.data, r.created_at).where(r.user_id == user.id, r.connection_type == SIGN_IN, r.gone_at.is_(None))
+        bound = select(r.source_id, r.data, r.created_at).where(
+            r.user_id == user.id, r.connection_type == SIGN_IN, r.gone_at.is_(None)
+        )
         records = {row.source_id: row for row in connection.execute(bound)}
         return {
-            "ways": sorted((_way(connection, user, row, records.get(row.source_id)) for row in rows), key=lambda each: not each["opens"]),
+            "ways": sorted(
+                (_way(connection, user, row, records.get(row.source_id)) for row in rows),
+                key=lambda each: not each["opens"],
+            ),
             "applications": user_sessions.applications_of(connection, user.id) if _is_active(user) else [],
         }
 
 
 def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
-    """Whether somebody is known here to be in the pilot group of a source, which is a group of this source or a local one.
+    """Whether somebody is known here to be in the pilot group of a source, which is a group of this source
+    or a local one.
 
     Args:
         pilot: the name or the id of the group.
@@ -63,11 +75,14 @@ def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -
         select(g.id)
         .join(t.membership, m.group_id == g.id)
         .where(
-            m.until_at.is_(None), g.gone_at.is_(None), (g.display_name_key == fold(pilot)) | (g.id == pilot),
-            (g.source_id == source_id) | g.source_id.is_(None), m.record_id.in_(theirs) | (m.user_id == user_id),
+            m.until_at.is_(None),
+            g.gone_at.is_(None),
+            (g.display_name_key == fold(pilot)) | (g.id == pilot),
+            (g.source_id == source_id) | g.source_id.is_(None),
+            m.record_id.in_(theirs) | (m.user_id == user_id),
         )
         .limit(1)
-    )  # fmt: skip
+    )
     return connection.execute(statement).first() is not None
 
 
@@ -81,10 +96,16 @@ def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, 
             # They ask for a code by their address, and no source is found that has codes for it.
             told = FOR_USERS["no_code"]
     return {
-        "source": {"key": row.key, "label": row.label}, "protocol": PROTOCOLS[row.protocol], "opens": not reason, "told": told,
-        "support_contact": settings.support_contact(connection, row.settings), "reason": reason,
-        "hint": hint, "enabled_from": row.enabled_from, "bound_at": record.created_at if record is not None else None,
-    }  # fmt: skip
+        "source": {"key": row.key, "label": row.label},
+        "protocol": PROTOCOLS[row.protocol],
+        "opens": not reason,
+        "told": told,
+        "support_contact": settings.support_contact(connection, row.settings),
+        "reason": reason,
+        "hint": hint,
+        "enabled_from": row.enabled_from,
+        "bound_at": record.created_at if record is not None else None,
+    }
 
 
 def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
@@ -102,7 +123,9 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
         raise sign_in_messages.unfinished(lacking)
     if row.status == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
         raise sign_in_messages.not_in_pilot(pilot)
-    if row.protocol == MAIL and not policy.owns(primary_email(record.data) if record is not None else user.email):
+    if row.protocol == MAIL and not policy.owns(
+        primary_email(record.data) if record is not None else user.email
+    ):
         raise sign_in_messages.no_code()
     if record is None:
         _check_binding(connection, user, row.source_id, policy)
@@ -113,7 +136,9 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
 def _check_binding(connection: Connection, user: Any, source_id: str, policy: SourcePolicy) -> None:
     """Decide as intake would, if the source said of them just what is known here."""
     named, mailed = f"name:{user.user_name_key}", f"email:{user.email_key}"
-    found = imported_records.candidates(connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN)
+    found = imported_records.candidates(
+        connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN
+    )
     candidates = {each.user_id: each for key in (named, mailed) for each in found.get(key, ())}
     said = {"userName": user.user_name, "emails": [{"value": user.email}] if user.email else []}
     binding = match(said, list(candidates.values()), policy, "")
@@ -128,7 +153,9 @@ def _is_active(user: Any) -> bool:
 # Planning a kept trace again
 
 
-def plan_again(ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] | None = None) -> dict[str, Any]:
+def plan_again(
+    ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] | None = None
+) -> dict[str, Any]:
     """Return what a kept sign-in would come to now, or with other answers: nothing is changed.
 
     Raises:
@@ -140,11 +167,20 @@ def plan_again(ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] 
     steps = StepLog()
     arrived = kept.arrived
     if not arrived:
-        raise SignInRefused("nobody", "This trace contains no verified identity.", "Choose a trace with received claims.")
+        raise SignInRefused(
+            "nobody", "This trace contains no verified identity.", "Choose a trace with received claims."
+        )
     proved = VerifiedIdentity(arrived["issuer"], arrived["subject"], arrived["attributes"])
     answers = sign_in_settings.policy_with(row, policy or {})
     one = JitProvisioner(
-        ctx, source, answers, proved, steps, preview=True, says_verified=row.protocol != SAML, import_groups=row.settings["import_groups"]
+        ctx,
+        source,
+        answers,
+        proved,
+        steps,
+        preview=True,
+        says_verified=row.protocol != SAML,
+        import_groups=row.settings["import_groups"],
     )
     try:
         arrival = one.take(one.user())
@@ -157,4 +193,10 @@ def plan_again(ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] 
             "steps": steps.lines,
             **JitResult(None, "", {}, [], []).document(),
         }
-    return {"outcome": sign_in_traces.OBSERVED, "message": "Sign-in would succeed.", "hint": "", "steps": steps.lines, **arrival.document()}
+    return {
+        "outcome": sign_in_traces.OBSERVED,
+        "message": "Sign-in would succeed.",
+        "hint": "",
+        "steps": steps.lines,
+        **arrival.document(),
+    }

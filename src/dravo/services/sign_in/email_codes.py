@@ -1,4 +1,5 @@
-"""Signing in by a code that is mailed (J8): anyone who reads it has the address, and is known by it under the same rules as by a provider.
+"""Signing in by a code that is mailed (J8): anyone who reads it has the address, and is known by it under
+the same rules as by a provider.
 
 Nobody is told whether an address is known here before they have shown that it is theirs.
 """
@@ -76,7 +77,8 @@ def ask(
     """Mail a code to an address, if it may sign in; the answer is the same if it may not.
 
     Args:
-        limiter: of letters for one address, asked for from one network: what others ask for keeps nobody from their own.
+        limiter: of letters for one address, asked for from one network: what others ask for keeps nobody
+            from their own.
         network: from where it is asked.
         sign_in_test: the secret of a test sign-in's link.
         source: the key of the source that was chosen, where several own the domain.
@@ -97,14 +99,21 @@ def ask(
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     code = f"{secrets.randbelow(10**DIGITS):0{DIGITS}}"
     begun: dict[str, Any] = {
-        "state_hash": digest(state), "source_id": source_row.id, "browser_hash": digest(browser), "test_id": kept.id if kept is not None else None,
-        "secret": ctx.keys.encrypt(orjson.dumps([address, code]).decode()), "back": sign_in_start.safe_back(back),
-        "begun_at": clock.now(), "until_at": later(clock.now(), SECONDS),
-    }  # fmt: skip
+        "state_hash": digest(state),
+        "source_id": source_row.id,
+        "browser_hash": digest(browser),
+        "test_id": kept.id if kept is not None else None,
+        "secret": ctx.keys.encrypt(orjson.dumps([address, code]).decode()),
+        "back": sign_in_start.safe_back(back),
+        "begun_at": clock.now(),
+        "until_at": later(clock.now(), SECONDS),
+    }
     with ctx.database.writing() as connection:
         connection.execute(insert(t.sign_in_request).values(**begun))
         if sends:
-            mail_queue.write_letter(ctx, connection, address, "Your sign-in code", _letter(code, base), SECONDS)
+            mail_queue.write_letter(
+                ctx, connection, address, "Your sign-in code", _letter(code, base), SECONDS
+            )
             observations.note(connection, source_row.id, observations.STARTED)
     return Asked(state, browser, source_row.label, SECONDS // 60)
 
@@ -113,13 +122,15 @@ def _letter(code: str, base: str) -> str:
     half = DIGITS // 2
     return (
         f"Your sign-in code for {base}:\n\n    {code[:half]} {code[half:]}\n\n"
-        f"Enter it within {SECONDS // 60} minutes, in the browser in which you requested it. The code works once.\n"
+        f"Enter it within {SECONDS // 60} minutes, in the browser in which you requested it. The code "
+        "works once.\n"
         "Do not share it. If you did not request this code, ignore this email.\n"
     )
 
 
 def _source_for(connection: Connection, address: str, sign_in_test: str | None, chosen: str | None) -> Any:
-    """Return the rows (source, sign-in, test sign-in) of the one source that owns an address's domain and has codes enabled; None if none does.
+    """Return the rows (source, sign-in, test sign-in) of the one source that owns an address's domain and
+    has codes enabled; None if none does.
 
     Args:
         chosen: the key of the source that is meant, where several own the domain.
@@ -130,9 +141,17 @@ def _source_for(connection: Connection, address: str, sign_in_test: str | None, 
         .join(t.source, t.source.c.id == t.source_sign_in.c.source_id)
         .where(t.source_sign_in.c.protocol == MAIL)
     ).all()
-    owning = [row for row in rows if domain in source_policies.sign_in_policy(row).domains and not sign_in_settings.missing(connection, row)]
+    owning = [
+        row
+        for row in rows
+        if domain in source_policies.sign_in_policy(row).domains
+        and not sign_in_settings.missing(connection, row)
+    ]
     for row in owning:
-        if sign_in_test and (kept := test_sign_ins.by_secret(connection, row.source_id, sign_in_test)) is not None:
+        if (
+            sign_in_test
+            and (kept := test_sign_ins.by_secret(connection, row.source_id, sign_in_test)) is not None
+        ):
             return *_with_source(connection, row), kept
     enabled = [row for row in owning if row.status != DISABLED and chosen in (None, row.key)]
     return (*_with_source(connection, enabled[0]), None) if len(enabled) == 1 else None
@@ -143,22 +162,31 @@ def _with_source(connection: Connection, row: Any) -> tuple[Any, Any]:
 
 
 def _may_ask(connection: Connection, source: Any, row: Any, address: str) -> bool:
-    """Whether a letter goes to an address: to those who are known by it, and to everyone of the domain where users register."""
+    """Whether a letter goes to an address: to those who are known by it, and to everyone of the domain where
+    users register.
+    """
     return source_policies.sign_in_policy(row).makes or _is_known(connection, source.id, address)
 
 
 def _is_known(connection: Connection, source_id: str, address: str) -> bool:
     r, u = t.record.c, t.user.c
-    bound = select(r.id).where(r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address))
+    bound = select(r.id).where(
+        r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address)
+    )
     present = select(u.id).where(u.email_key == address, u.gone_at.is_(None))
-    return connection.execute(bound).first() is not None or connection.execute(present.limit(1)).first() is not None
+    return (
+        connection.execute(bound).first() is not None
+        or connection.execute(present.limit(1)).first() is not None
+    )
 
 
 def _native_id(address: str) -> str:
     return VerifiedIdentity(ISSUER, address).native_id
 
 
-def receive(ctx: AppContext, base: str, state: str, code: str, browser: str | None, given: str = "", family: str = "") -> SignInResult:
+def receive(
+    ctx: AppContext, base: str, state: str, code: str, browser: str | None, given: str = "", family: str = ""
+) -> SignInResult:
     """Take a code that came back.
 
     Args:
@@ -170,14 +198,24 @@ def receive(ctx: AppContext, base: str, state: str, code: str, browser: str | No
     b = t.sign_in_request.c
     with ctx.database.writing() as connection:
         begun = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state))).first()
-        if begun is None or begun.until_at <= clock.now() or not browser or digest(browser) != begun.browser_hash:
-            raise NotFound("The code has expired or belongs to another browser.", "Request a new code and enter it in the same browser.")
+        if (
+            begun is None
+            or begun.until_at <= clock.now()
+            or not browser
+            or digest(browser) != begun.browser_hash
+        ):
+            raise NotFound(
+                "The code has expired or belongs to another browser.",
+                "Request a new code and enter it in the same browser.",
+            )
         source, row = _with_source(connection, _sign_in_of(connection, begun.source_id))
         address, expected = orjson.loads(ctx.keys.decrypt(begun.secret))
         fits = hmac.compare_digest("".join(code.split()).encode("utf-8", "replace"), expected.encode())
         if not fits:
             left = TRIES - begun.tries - 1
-            connection.execute(update(t.sign_in_request).where(b.state_hash == digest(state)).values(tries=begun.tries + 1))
+            connection.execute(
+                update(t.sign_in_request).where(b.state_hash == digest(state)).values(tries=begun.tries + 1)
+            )
             if left <= 0:
                 connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
     if not fits:
@@ -187,25 +225,35 @@ def receive(ctx: AppContext, base: str, state: str, code: str, browser: str | No
 
 
 def _sign_in_of(connection: Connection, source_id: str) -> Any:
-    row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source_id)).first()
+    row = connection.execute(
+        select(t.source_sign_in).where(t.source_sign_in.c.source_id == source_id)
+    ).first()
     if row is None:
         raise NotFound("Sign-in with a code is disabled.", "Contact the user who invited you.")
     return row
 
 
-def _right(ctx: AppContext, base: str, source: Any, row: Any, begun: Any, address: str, names: tuple[str, str]) -> SignInResult:
+def _right(
+    ctx: AppContext, base: str, source: Any, row: Any, begun: Any, address: str, names: tuple[str, str]
+) -> SignInResult:
     """Let somebody in who gave the right code; it counts once."""
     b = t.sign_in_request.c
     with ctx.database.reading() as connection:
-        registers = source_policies.sign_in_policy(row).makes and not _is_known(connection, source.id, address)
+        registers = source_policies.sign_in_policy(row).makes and not _is_known(
+            connection, source.id, address
+        )
     if registers and not all(names):
-        raise NamesNeeded("Your name is missing.", "Enter your given name and your family name.", "given_name")
+        raise NamesNeeded(
+            "Your name is missing.", "Enter your given name and your family name.", "given_name"
+        )
     with ctx.database.writing() as connection:
         if not connection.execute(delete(t.sign_in_request).where(b.state_hash == begun.state_hash)).rowcount:
             raise NotFound("The code has been used already.", "Request a new code.")
         sign_in_test = None
         if begun.test_id:
-            sign_in_test = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)).first()
+            sign_in_test = connection.execute(
+                select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)
+            ).first()
         attributes = _attributes(connection, source.id, address)
     if registers:
         attributes |= {
@@ -218,17 +266,27 @@ def _right(ctx: AppContext, base: str, source: Any, row: Any, begun: Any, addres
 
     def prove() -> VerifiedIdentity:
         if row.protocol != MAIL:
-            raise SignInRefused("disabled", "The protocol of this source has changed.", "Start the sign-in again.")
+            raise SignInRefused(
+                "disabled", "The protocol of this source has changed.", "Start the sign-in again."
+            )
         way.steps.note("Code", f"The code sent to {address} was entered.")
         if registers:
-            way.steps.note("Registered", f"New user with a name entered at sign-in. Group for new users: '{row.settings['new_user_group']}'.")
-        return VerifiedIdentity(ISSUER, address, attributes, once=(begun.state_hash, seconds_of(begun.until_at)))
+            way.steps.note(
+                "Registered",
+                "New user with a name entered at sign-in. Group for new users: "
+                f"'{row.settings['new_user_group']}'.",
+            )
+        return VerifiedIdentity(
+            ISSUER, address, attributes, once=(begun.state_hash, seconds_of(begun.until_at))
+        )
 
     return sign_in_responses.complete_sign_in(ctx, way, prove)
 
 
 def _attributes(connection: Connection, source_id: str, address: str) -> dict[str, list[Any]]:
-    """Return what is claimed of an address: what was said when they registered, which nobody says again, and the address itself."""
+    """Return what is claimed of an address: what was said when they registered, which nobody says again, and
+    the address itself.
+    """
     r = t.record.c
     where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address))
     kept = connection.execute(select(r.said).where(*where)).scalar() or {}

@@ -35,10 +35,24 @@ class JitProvisioner:
     """One user who arrives by way of a source."""
 
     def __init__(
-        self, ctx: AppContext, source: Any, policy: SourcePolicy, proved: VerifiedIdentity, steps: StepLog, *,
-        preview: bool, says_verified: bool, import_groups: bool = True,
-    ) -> None:  # fmt: skip
-        self.ctx, self.source, self.steps, self.preview, self.import_groups = ctx, source, steps, preview, import_groups
+        self,
+        ctx: AppContext,
+        source: Any,
+        policy: SourcePolicy,
+        proved: VerifiedIdentity,
+        steps: StepLog,
+        *,
+        preview: bool,
+        says_verified: bool,
+        import_groups: bool = True,
+    ) -> None:
+        self.ctx, self.source, self.steps, self.preview, self.import_groups = (
+            ctx,
+            source,
+            steps,
+            preview,
+            import_groups,
+        )
         self.claims = read.read_claims(proved.attributes, proved.subject)
         self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=says_verified)
         self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
@@ -56,8 +70,12 @@ class JitProvisioner:
             user = self.policy.user(self.entry.attributes)
         except Refused as wrong:
             came = ", ".join(sorted(self.claims.attributes)[:20])
-            raise SignInRefused("expressions", f"{wrong.message} Received claims: {came}.", wrong.hint) from None
-        self.steps.note("Expressions", f"The attribute mapping produces the user name '{user.get('userName')}'.")
+            raise SignInRefused(
+                "expressions", f"{wrong.message} Received claims: {came}.", wrong.hint
+            ) from None
+        self.steps.note(
+            "Expressions", f"The attribute mapping produces the user name '{user.get('userName')}'."
+        )
         if not self.policy.lets_in(user, self.source.key):
             raise sign_in_messages.outside(self.policy)
         return user
@@ -68,7 +86,9 @@ class JitProvisioner:
         Raises:
             SignInRefused: "conflict", "not known", "inactive".
         """
-        users = BulkUsers(self.ctx, self.source, self.policy, None, preview=self.preview, connection_type=SIGN_IN)
+        users = BulkUsers(
+            self.ctx, self.source, self.policy, None, preview=self.preview, connection_type=SIGN_IN
+        )
         users.take([self.entry])
         users.finish()
         kind = next(iter(users.counts), "")
@@ -99,8 +119,14 @@ class JitProvisioner:
             after = before
             if told is not None:
                 wanted = [each["group"]["id"] for each in chosen if each["group"] and each["group"]["id"]]
-                listed = [group_id for group_id, _ in groups.groups_of_record(connection, record.id)] if record is not None else []
-                after = with_groups(before, added=wanted, removed=[each for each in listed if each not in wanted])
+                listed = (
+                    [group_id for group_id, _ in groups.groups_of_record(connection, record.id)]
+                    if record is not None
+                    else []
+                )
+                after = with_groups(
+                    before, added=wanted, removed=[each for each in listed if each not in wanted]
+                )
             outcome = plan_user(after, catalogue, now)
         if not outcome.merged.active:
             raise sign_in_messages.inactive()
@@ -113,7 +139,11 @@ class JitProvisioner:
         """Return the user as they would be before their groups are looked at."""
         if user_id is None:
             return users.new[self.entry.reference]
-        return users.after[user_id] if user_id in users.after else user_snapshots.users(connection, [user_id])[user_id]
+        return (
+            users.after[user_id]
+            if user_id in users.after
+            else user_snapshots.users(connection, [user_id])[user_id]
+        )
 
     # For real
 
@@ -139,8 +169,17 @@ class JitProvisioner:
         self._tell_access(access)
         return JitResult(record.user_id, kind, user, chosen, access)
 
-    def _list(self, connection: Connection, catalogue: ConfigSnapshot, record: Any, chosen: Sequence[dict[str, Any]], now: Instant) -> None:
-        """Have a record be listed in the groups that were claimed, and in no others of which only claims tell."""
+    def _list(
+        self,
+        connection: Connection,
+        catalogue: ConfigSnapshot,
+        record: Any,
+        chosen: Sequence[dict[str, Any]],
+        now: Instant,
+    ) -> None:
+        """Have a record be listed in the groups that were claimed, and in no others of which only claims
+        tell.
+        """
         fresh = [each for each in chosen if each["group"] is not None and each["group"]["id"] is None]
         made = []
         for each in fresh:
@@ -164,15 +203,23 @@ class JitProvisioner:
 
     def _record(self, connection: Connection) -> Any:
         r = t.record.c
-        where = (r.source_id == self.source.id, r.connection_type == SIGN_IN, r.native_id == self.entry.native_id)
+        where = (
+            r.source_id == self.source.id,
+            r.connection_type == SIGN_IN,
+            r.native_id == self.entry.native_id,
+        )
         return connection.execute(select(r.id, r.user_id).where(*where)).first()
 
     def _told(self) -> list[str] | None:
         told = read.told_groups(self.policy, self.entry.attributes) if self.import_groups else None
         return told[:MOST_GROUPS] if told is not None else None
 
-    def _chosen(self, connection: Connection, catalogue: ConfigSnapshot, told: Sequence[str]) -> list[dict[str, Any]]:
-        """Return for each claimed group which group of this source it is: by its id or name, else one that is made of its name."""
+    def _chosen(
+        self, connection: Connection, catalogue: ConfigSnapshot, told: Sequence[str]
+    ) -> list[dict[str, Any]]:
+        """Return for each claimed group which group of this source it is: by its id or name, else one that
+        is made of its name.
+        """
         known = _known_groups(connection, self.source.id, told)
         chosen: list[dict[str, Any]] = []
         for name in told:
@@ -183,35 +230,68 @@ class JitProvisioner:
                 continue
             group = {"id": row.id if row is not None else None, "name": shown}
             gives = _gives(catalogue, row.id) if row is not None else []
-            chosen.append({"claimed": name, "group": group, "outcome": "known" if row is not None else "made", "gives": gives})
+            chosen.append(
+                {
+                    "claimed": name,
+                    "group": group,
+                    "outcome": "known" if row is not None else "made",
+                    "gives": gives,
+                }
+            )
         return chosen
 
     def _tell_groups(self, told: Sequence[str] | None, chosen: Sequence[Mapping[str, Any]]) -> None:
         if told is None and not self.import_groups:
-            self.steps.note("Groups", "Groups in claims are ignored: this source manages its groups through another connection type.")
+            self.steps.note(
+                "Groups",
+                "Groups in claims are ignored: this source manages its groups through another "
+                "connection type.",
+            )
             return
         if told is None:
             asked = ", ".join(sorted(self.policy.groups_read))
             message = f"No claim contains groups (expected: {asked}). The current group memberships stay."
-            self.steps.note("Groups", message, NOTED, "Configure the provider to send groups, or enter the name of the claim.")
+            self.steps.note(
+                "Groups",
+                message,
+                NOTED,
+                "Configure the provider to send groups, or enter the name of the claim.",
+            )
             return
         kept = [each for each in chosen if each["group"] is not None]
         self.steps.note("Groups", f"{len(kept)} of {len(chosen)} groups in claims are in scope.")
-        ids = [each["claimed"] for each in kept if each["outcome"] == "made" and read.looks_like_id(each["claimed"])]
+        ids = [
+            each["claimed"]
+            for each in kept
+            if each["outcome"] == "made" and read.looks_like_id(each["claimed"])
+        ]
         if ids:
             message = f"'{ids[0]}' looks like an ID, but no group of this source has this ID."
-            hint = "Configure the provider to send group names, or to provision its groups through SCIM. You can also map the ID."
+            hint = (
+                "Configure the provider to send group names, or to provision its groups through "
+                "SCIM. You can also map the ID."
+            )
             self.steps.note("Groups", message, NOTED, hint)
         idle = [each["group"]["name"] for each in kept if not each["gives"]]
         if idle and len(idle) == len(kept):
-            message = f"None of these groups is mapped to a role: {', '.join(idle[:5])}{' ...' if len(idle) > 5 else ''}."
+            message = (
+                "None of these groups is mapped to a role: "
+                f"{', '.join(idle[:5])}{' ...' if len(idle) > 5 else ''}."
+            )
             self.steps.note("Groups", message, NOTED, "Map a group in the role mapping of an application.")
 
     def _tell_access(self, access: Sequence[Mapping[str, Any]]) -> None:
-        gained = [f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "gained"]
-        kept = [f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "kept"]
+        gained = [
+            f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "gained"
+        ]
+        kept = [
+            f"{each['application']['label']}: {each['role']}" for each in access if each["what"] == "kept"
+        ]
         if gained or kept:
-            told = [f"Gained: {', '.join(gained)}." if gained else "", f"Existing access: {', '.join(kept)}." if kept else ""]
+            told = [
+                f"Gained: {', '.join(gained)}." if gained else "",
+                f"Existing access: {', '.join(kept)}." if kept else "",
+            ]
             self.steps.note("Access", " ".join(each for each in told if each))
         else:
             hint = "Map one of the user's groups to a role, or assign the user."
@@ -228,20 +308,32 @@ class _Made:
 
 
 def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, Any]:
-    """Return a source's present groups by what is claimed: by their own ids first, then by name; what several are named is nobody's."""
+    """Return a source's present groups by what is claimed: by their own ids first, then by name; what
+    several are named is nobody's.
+    """
     if not told:
         return {}
     g = t.group.c
-    keys, columns = {fold(each) for each in told}, (g.id, g.display_name, g.display_name_key, g.native_id, g.external_id)
+    keys, columns = (
+        {fold(each) for each in told},
+        (g.id, g.display_name, g.display_name_key, g.native_id, g.external_id),
+    )
     # An id may be written in other letter case there.
     ids = {each for name in told for each in (name, name.lower(), name.upper())}
     where = or_(g.native_id.in_(ids), g.external_id.in_(ids), g.display_name_key.in_(keys))
-    rows = connection.execute(select(*columns).where(g.source_id == source_id, g.gone_at.is_(None), where).order_by(g.id)).all()
+    rows = connection.execute(
+        select(*columns).where(g.source_id == source_id, g.gone_at.is_(None), where).order_by(g.id)
+    ).all()
     by_name: dict[str, list[Any]] = {}
     for row in rows:
         by_name.setdefault(row.display_name_key, []).append(row)
     found = {name: some[0] for name, some in by_name.items() if name in keys and len(some) == 1}
-    found |= {fold(name): row for row in rows for name in (row.native_id, row.external_id) if name and fold(name) in keys}
+    found |= {
+        fold(name): row
+        for row in rows
+        for name in (row.native_id, row.external_id)
+        if name and fold(name) in keys
+    }
     return found
 
 
@@ -266,18 +358,24 @@ def _held(connection: Connection, user_id: str) -> dict[tuple[str, str], dict[st
     )
     return {
         (row.key, row.role): {
-            "application": {"key": row.key, "label": row.label}, "role": row.role, "reasons": [chain(reason) for reason in row.reasons],
+            "application": {"key": row.key, "label": row.label},
+            "role": row.role,
+            "reasons": [chain(reason) for reason in row.reasons],
         }
         for row in connection.execute(statement)
-    }  # fmt: skip
+    }
 
 
-def _differing(before: Mapping[tuple[str, str], dict[str, Any]], after: Mapping[tuple[str, str], dict[str, Any]]) -> list[dict[str, Any]]:
+def _differing(
+    before: Mapping[tuple[str, str], dict[str, Any]], after: Mapping[tuple[str, str], dict[str, Any]]
+) -> list[dict[str, Any]]:
     now = [{**each, "what": "kept" if key in before else "gained"} for key, each in after.items()]
     return now + [{**each, "what": "lost"} for key, each in before.items() if key not in after]
 
 
-def _planned_access(before: UserSnapshot, outcome: UserPlan, catalogue: ConfigSnapshot) -> list[dict[str, Any]]:
+def _planned_access(
+    before: UserSnapshot, outcome: UserPlan, catalogue: ConfigSnapshot
+) -> list[dict[str, Any]]:
     closed = {change.id for change in outcome.access if change.closed}
     touched = {change.id for change in outcome.access if change.id is not None}
 
@@ -286,9 +384,23 @@ def _planned_access(before: UserSnapshot, outcome: UserPlan, catalogue: ConfigSn
         told = {"application": {"key": application.key, "label": application.label}, "role": role.label}
         return {**told, "reasons": [chain(reason) for reason in reasons], "what": what}
 
-    found = [line(each.application_id, each.role_id, each.reasons, "gained") for each in outcome.access if each.id is None]
-    found += [line(each.application_id, each.role_id, each.reasons, "lost") for each in outcome.access if each.id in closed]
-    found += [
-        line(each.application_id, each.role_id, each.reasons, "kept") for each in outcome.access if each.id in touched and each.id not in closed
+    found = [
+        line(each.application_id, each.role_id, each.reasons, "gained")
+        for each in outcome.access
+        if each.id is None
     ]
-    return found + [line(each.application_id, each.role_id, each.reasons, "kept") for each in before.access if each.id not in touched]
+    found += [
+        line(each.application_id, each.role_id, each.reasons, "lost")
+        for each in outcome.access
+        if each.id in closed
+    ]
+    found += [
+        line(each.application_id, each.role_id, each.reasons, "kept")
+        for each in outcome.access
+        if each.id in touched and each.id not in closed
+    ]
+    return found + [
+        line(each.application_id, each.role_id, each.reasons, "kept")
+        for each in before.access
+        if each.id not in touched
+    ]

@@ -31,7 +31,9 @@ NOT_YET = Instant("9999-12-31T00:00:00.000000Z")
 
 @dataclass(frozen=True)
 class OurKey:
-    """A key of ours; `signs` tells whether it is the one in use, and not one that only comes next or was used before."""
+    """A key of ours; `signs` tells whether it is the one in use, and not one that only comes next or was
+    used before.
+    """
 
     id: str
     key: rsa.RSAPrivateKey
@@ -45,9 +47,20 @@ def of_source(ctx: AppContext, connection: Connection, source_id: str) -> list[O
     k = t.sign_in_key.c
     now = clock.now()
     where = (k.source_id == source_id, or_(k.retired_at.is_(None), k.retired_at > now))
-    rows = connection.execute(select(t.sign_in_key).where(*where).order_by(k.signs_from.desc(), k.id.desc())).all()
+    rows = connection.execute(
+        select(t.sign_in_key).where(*where).order_by(k.signs_from.desc(), k.id.desc())
+    ).all()
     used = next((row.id for row in rows if row.signs_from <= now), None)
-    found = [OurKey(row.id, _key(ctx, row.secret), read_certificates(row.certificate)[0], row.id == used, row.retired_at) for row in rows]
+    found = [
+        OurKey(
+            row.id,
+            _key(ctx, row.secret),
+            read_certificates(row.certificate)[0],
+            row.id == used,
+            row.retired_at,
+        )
+        for row in rows
+    ]
     return sorted(found, key=lambda each: not each.signs)
 
 
@@ -57,7 +70,9 @@ def _key(ctx: AppContext, kept: str) -> rsa.RSAPrivateKey:
 
 @functools.lru_cache(256)
 def _loaded(pem: str) -> rsa.RSAPrivateKey:
-    """Return a private key; kept loaded, because loading checks its numbers, which takes longer than a whole sign-in."""
+    """Return a private key; kept loaded, because loading checks its numbers, which takes longer than a whole
+    sign-in.
+    """
     found = serialization.load_pem_private_key(pem.encode(), None)
     if not isinstance(found, rsa.RSAPrivateKey):
         raise TypeError("a key of Dravo is not an RSA key")
@@ -65,7 +80,9 @@ def _loaded(pem: str) -> rsa.RSAPrivateKey:
 
 
 def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> dict[str, Any]:
-    """Return the row of a new key, with a certificate that we sign ourselves: providers compare it, and trust nobody by it."""
+    """Return the row of a new key, with a certificate that we sign ourselves: providers compare it, and
+    trust nobody by it.
+    """
     key = rsa.generate_private_key(65537, BITS)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Dravo for {name}"[:64])])
     present = datetime.now(UTC)
@@ -81,9 +98,13 @@ def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> 
     )
     pem = key.private_bytes(*AS_PEM).decode()
     return {
-        "id": new_id(), "source_id": source_id, "secret": ctx.keys.encrypt(pem), "certificate": of(made).pem, "created_at": clock.now(),
+        "id": new_id(),
+        "source_id": source_id,
+        "secret": ctx.keys.encrypt(pem),
+        "certificate": of(made).pem,
+        "created_at": clock.now(),
         "signs_from": signs_from,
-    }  # fmt: skip
+    }
 
 
 def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[str, Any]) -> None:
@@ -93,7 +114,9 @@ def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[
         InvalidInput: if one waits already.
     """
     if any(not each.signs and each.retired_at is None for each in of_source(ctx, connection, source_id)):
-        raise InvalidInput("A next key exists already.", "Give its certificate to the provider, then activate it.")
+        raise InvalidInput(
+            "A next key exists already.", "Give its certificate to the provider, then activate it."
+        )
     connection.execute(insert(t.sign_in_key).values(**row))
 
 
@@ -106,10 +129,14 @@ def use_next(ctx: AppContext, connection: Connection, source_id: str, former_unt
     keys = of_source(ctx, connection, source_id)
     waiting = next((each for each in keys if not each.signs and each.retired_at is None), None)
     if waiting is None:
-        raise NotFound("There is no next key.", "Create a next key first, and give its certificate to the provider.")
+        raise NotFound(
+            "There is no next key.", "Create a next key first, and give its certificate to the provider."
+        )
     k = t.sign_in_key.c
     connection.execute(
-        update(t.sign_in_key).where(k.source_id == source_id, k.id != waiting.id, k.retired_at.is_(None)).values(retired_at=former_until)
+        update(t.sign_in_key)
+        .where(k.source_id == source_id, k.id != waiting.id, k.retired_at.is_(None))
+        .values(retired_at=former_until)
     )
     connection.execute(update(t.sign_in_key).where(k.id == waiting.id).values(signs_from=clock.now()))
 

@@ -1,4 +1,6 @@
-"""What goes by itself about signing in: memberships from claims lapse, addresses of metadata are looked at daily, hours come."""
+"""What goes by itself about signing in: memberships from claims lapse, addresses of metadata are looked at
+daily, hours come.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ log = structlog.get_logger("sign-in")
 
 
 def lapse(ctx: AppContext, now: Instant) -> int:
-    """End memberships that were claimed too long ago: anyone who does not come any more is not in a group for ever.
+    """End memberships that were claimed too long ago: anyone who does not come any more is not in a group
+    for ever.
 
     Returns:
         Of how many users.
@@ -43,7 +46,12 @@ def lapse(ctx: AppContext, now: Instant) -> int:
 
 def _lapse_some(ctx: AppContext, source_id: str, before: Instant, now: Instant) -> int:
     r = t.record.c
-    where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.claims_seen_at.is_not(None), r.claims_seen_at < before)
+    where = (
+        r.source_id == source_id,
+        r.connection_type == SIGN_IN,
+        r.claims_seen_at.is_not(None),
+        r.claims_seen_at < before,
+    )
     asked = select(r.id, r.user_id).where(*where).limit(AT_ONCE)
     with ctx.database.reading() as connection:
         if connection.execute(asked).first() is None:
@@ -52,16 +60,22 @@ def _lapse_some(ctx: AppContext, source_id: str, before: Instant, now: Instant) 
         rows = connection.execute(asked).all()
         for record_id, _ in rows:
             memberships.end_memberships_of_record(connection, record_id, now)
-        connection.execute(update(t.record).where(r.id.in_([record_id for record_id, _ in rows])).values(claims_seen_at=None))
+        connection.execute(
+            update(t.record).where(r.id.in_([record_id for record_id, _ in rows])).values(claims_seen_at=None)
+        )
         recompute_marks.mark_users(connection, [user_id for _, user_id in rows], now)
     return len(rows)
 
 
 def look_at_addresses(ctx: AppContext, now: Instant) -> None:
-    """Look at what providers say of themselves, of each once a day: another certificate is noted, or taken over where that is set."""
+    """Look at what providers say of themselves, of each once a day: another certificate is noted, or taken
+    over where that is set.
+    """
     s = t.source_sign_in.c
     with ctx.database.reading() as connection:
-        rows = connection.execute(select(t.source_sign_in).where((s.looked_at.is_(None)) | (s.looked_at < later(now, -DAY)))).all()
+        rows = connection.execute(
+            select(t.source_sign_in).where((s.looked_at.is_(None)) | (s.looked_at < later(now, -DAY)))
+        ).all()
     for row in rows:
         if row.settings.get("metadata_url") or row.settings.get("issuer"):
             _look(ctx, row, now)
@@ -75,7 +89,8 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
             more, told = _certificates(row)
             values |= more
         else:
-            # Keys of OpenID providers change by themselves; the issuer stays, or it would be another provider.
+            # Keys of OpenID providers change by themselves; the issuer stays, or it would be another
+            # provider.
             values["provider"] = {**fetch_configuration(row.settings["issuer"]), "from": "address"}
     except DravoError as wrong:
         values["trouble"] = f"{wrong.message} {wrong.hint}".strip()
@@ -94,7 +109,10 @@ def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
     found = saml_document(fetch_metadata(row.settings["metadata_url"]), "address")
     known = row.provider.get("certificates", [])
     if found["entity_id"] != row.provider.get("entity_id"):
-        trouble = f"The metadata now belongs to '{found['entity_id']}' instead of '{row.provider.get('entity_id')}'. Dravo did not accept it."
+        trouble = (
+            f"The metadata now belongs to '{found['entity_id']}' instead of "
+            f"'{row.provider.get('entity_id')}'. Dravo did not accept it."
+        )
         return {"trouble": trouble}, None
     if set(found["certificates"]) == set(known):
         return {"waiting": None}, None

@@ -25,18 +25,24 @@ def outside(policy: SourcePolicy) -> SignInRefused:
 
 def off() -> SignInRefused:
     """Nobody signs in by the source yet."""
-    return SignInRefused("disabled", "Sign-in through this source is disabled.", "Enable sign-in, or create a test sign-in.")
+    return SignInRefused(
+        "disabled", "Sign-in through this source is disabled.", "Enable sign-in, or create a test sign-in."
+    )
 
 
 def unfinished(lacking: Sequence[str]) -> SignInRefused:
     """What is needed for it is not there yet, or not any more."""
-    return SignInRefused("settings", f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.")
+    return SignInRefused(
+        "settings", f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab."
+    )
 
 
 def not_in_pilot(pilot: str) -> SignInRefused:
     """So far it is for a pilot group only."""
     return SignInRefused(
-        "pilot", f"The user is not a member of the pilot group '{pilot}'.", "Add the user to the pilot group, or enable sign-in for everyone."
+        "pilot",
+        f"The user is not a member of the pilot group '{pilot}'.",
+        "Add the user to the pilot group, or enable sign-in for everyone.",
     )
 
 
@@ -48,39 +54,76 @@ def conflict(message: str, *, ahead: bool) -> SignInRefused:
     """
     hint = "Resolve it under Conflicts of the source. Then the user signs in again."
     if ahead:
-        hint = "Set a matching rule and its domains in the source policy. After a real sign-in, you can resolve it under Conflicts."
-    return SignInRefused("conflict", f"The sign-in matches an existing user, but not with certainty. {message}", hint)
+        hint = (
+            "Set a matching rule and its domains in the source policy. After a real sign-in, you "
+            "can resolve it under Conflicts."
+        )
+    return SignInRefused(
+        "conflict", f"The sign-in matches an existing user, but not with certainty. {message}", hint
+    )
 
 
 def not_known() -> SignInRefused:
     """Nobody here is this user, and nobody is made."""
     return SignInRefused(
-        "unknown_user", "No user matches, and this source does not create users.", "Allow the source policy to create users, or link the user."
+        "unknown_user",
+        "No user matches, and this source does not create users.",
+        "Allow the source policy to create users, or link the user.",
     )
 
 
 def no_code() -> SignInRefused:
     """No code is mailed to their address."""
     message = "The user has no email address in a domain with code sign-in."
-    return SignInRefused("no_code", message, "Add the domain to the source, or correct the email address at its source.")
+    return SignInRefused(
+        "no_code", message, "Add the domain to the source, or correct the email address at its source."
+    )
 
 
 def inactive() -> SignInRefused:
     """Anyone who says so has them inactive, or gone."""
-    return SignInRefused("inactive", "The user is inactive or has left.", "Reactivate the user in the source that deactivated the user.")
+    return SignInRefused(
+        "inactive",
+        "The user is inactive or has left.",
+        "Reactivate the user in the source that deactivated the user.",
+    )
 
 
 # By the reason of a refusal, the step at which it stands in the trace.
 STEP_OF = {
     "certificate": "Signature",
-    "signature": "Signature", "unsigned": "Signature", "algorithm": "Signature", "key": "Signature", "audience": "Audience and time",
-    "recipient": "Audience and time", "destination": "Audience and time", "issuer": "Audience and time", "early": "Audience and time",
-    "expired": "Audience and time", "in_response_to": "Expected", "state": "Expected", "browser": "Expected", "replay": "Not a replay",
-    "status": "Arrived", "malformed": "Arrived", "encryption": "Arrived", "expressions": "Expressions", "outside": "Scope",
-    "conflict": "Matching", "unknown_user": "Matching", "inactive": "Matching", "pilot": "Status", "disabled": "Status",
-    "wrong_user": "Test sign-in", "operator": "Operator", "no_subject": "Attributes", "code": "Token", "userinfo": "UserInfo",
-}  # fmt: skip
-# And what a user is told, who can repair nothing of it: no more than that, and never what would help to guess.
+    "signature": "Signature",
+    "unsigned": "Signature",
+    "algorithm": "Signature",
+    "key": "Signature",
+    "audience": "Audience and time",
+    "recipient": "Audience and time",
+    "destination": "Audience and time",
+    "issuer": "Audience and time",
+    "early": "Audience and time",
+    "expired": "Audience and time",
+    "in_response_to": "Expected",
+    "state": "Expected",
+    "browser": "Expected",
+    "replay": "Not a replay",
+    "status": "Arrived",
+    "malformed": "Arrived",
+    "encryption": "Arrived",
+    "expressions": "Expressions",
+    "outside": "Scope",
+    "conflict": "Matching",
+    "unknown_user": "Matching",
+    "inactive": "Matching",
+    "pilot": "Status",
+    "disabled": "Status",
+    "wrong_user": "Test sign-in",
+    "operator": "Operator",
+    "no_subject": "Attributes",
+    "code": "Token",
+    "userinfo": "UserInfo",
+}
+# And what a user is told, who can repair nothing of it: no more than that, and never what would help to
+# guess.
 FOR_USERS = {
     "": "Your sign-in could not be verified.",
     "conflict": "An administrator must confirm your account first.",
@@ -101,7 +144,9 @@ FOR_USERS = {
 }
 
 
-def write_trace(connection: Connection, way: SignInAttempt, outcome: str, message: str, hint: str, reason: str | None) -> str:
+def write_trace(
+    connection: Connection, way: SignInAttempt, outcome: str, message: str, hint: str, reason: str | None
+) -> str:
     """Write down what a sign-in came to, and return the trace's number."""
     proved, arrival = way.proved, way.arrival
     tried_by = way.sign_in_test.user if way.sign_in_test is not None else "somebody"
@@ -114,9 +159,17 @@ def write_trace(connection: Connection, way: SignInAttempt, outcome: str, messag
     return sign_in_traces.write(
         connection,
         {
-            "source_id": way.source.id, "test_id": way.sign_in_test.id if way.sign_in_test is not None else None,
-            "outcome": outcome, "reason": reason,
-            "message": message, "hint": hint, "name": name[:300], "user_id": arrival.user_id if arrival is not None else None,
-            "steps": way.steps.lines, "arrived": arrived, "came_to": came_to, "raw": way.raw or None,
+            "source_id": way.source.id,
+            "test_id": way.sign_in_test.id if way.sign_in_test is not None else None,
+            "outcome": outcome,
+            "reason": reason,
+            "message": message,
+            "hint": hint,
+            "name": name[:300],
+            "user_id": arrival.user_id if arrival is not None else None,
+            "steps": way.steps.lines,
+            "arrived": arrived,
+            "came_to": came_to,
+            "raw": way.raw or None,
         },
-    )  # fmt: skip
+    )

@@ -1,4 +1,6 @@
-"""What providers say of themselves at their addresses: fetched by the one guarded way out, looked at daily."""
+"""What providers say of themselves at their addresses: fetched by the one guarded way out, looked at
+daily.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ class ProviderTrouble(DravoError):
     status = 502
 
 
-def fetch(url: str, accept: str, *, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None) -> Fetched:
+def fetch(
+    url: str, accept: str, *, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None
+) -> Fetched:
     """Return what is at an address of a provider, whatever its status.
 
     Raises:
@@ -33,7 +37,9 @@ def fetch(url: str, accept: str, *, form: Mapping[str, str] | None = None, heade
     try:
         return client.fetch(url, accept=accept, form=form, headers=headers)
     except Unreachable as wrong:
-        raise ProviderTrouble(f"{url} does not respond: {wrong}.", "Check the address, and that Dravo can reach it.") from None
+        raise ProviderTrouble(
+            f"{url} does not respond: {wrong}.", "Check the address, and that Dravo can reach it."
+        ) from None
     finally:
         client.close()
 
@@ -47,7 +53,8 @@ def fetch_metadata(address: str) -> Provider:
     found = fetch(address, METADATA)
     if found.status != 200:
         raise ProviderTrouble(
-            f"{address} responds with status {found.status}.", "Open the address in a browser. It must show the metadata without sign-in."
+            f"{address} responds with status {found.status}.",
+            "Open the address in a browser. It must show the metadata without sign-in.",
         )
     try:
         return read_metadata(found.content)
@@ -65,11 +72,14 @@ def fetch_configuration(issuer: str) -> dict[str, Any]:
     found = fetch(address, JSON)
     if found.status != 200 or found.document is None:
         raise ProviderTrouble(
-            f"{address} responds with status {found.status} and no configuration.", "Enter the issuer exactly as the provider names it."
+            f"{address} responds with status {found.status} and no configuration.",
+            "Enter the issuer exactly as the provider names it.",
         )
     provider = read_configuration(found.document, issuer)
     # As JSON has it, so that it can be compared with what is kept.
-    plain = {name: list(value) if isinstance(value, tuple) else value for name, value in asdict(provider).items()}
+    plain = {
+        name: list(value) if isinstance(value, tuple) else value for name, value in asdict(provider).items()
+    }
     return {**plain, "jwks": fetch_keys(provider.keys)}
 
 
@@ -81,7 +91,10 @@ def fetch_keys(address: str) -> dict[str, Any]:
     """
     found = fetch(address, JSON)
     if found.status != 200 or not isinstance((found.document or {}).get("keys"), list):
-        raise ProviderTrouble(f"{address} responds with status {found.status} and no keys.", "Contact the administrator of the provider.")
+        raise ProviderTrouble(
+            f"{address} responds with status {found.status} and no keys.",
+            "Contact the administrator of the provider.",
+        )
     return dict(found.document or {})
 
 

@@ -33,7 +33,14 @@ from dravo.services.sign_in.jit_provisioning import JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
 from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT, SAML
 from dravo.services.sign_in.start import HOME
-from dravo.services.sign_in.verification import TRANSIENT, JitResult, SignInAttempt, prove_oidc, prove_saml, seconds_of
+from dravo.services.sign_in.verification import (
+    TRANSIENT,
+    JitResult,
+    SignInAttempt,
+    prove_oidc,
+    prove_saml,
+    seconds_of,
+)
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
@@ -50,7 +57,8 @@ class SignInResult:
     """What came of a sign-in, for the one who waits at the browser.
 
     Attributes:
-        outcome: "signed_in", "observed", "refused", or "linked" for an operator who is bound to it from now on.
+        outcome: "signed_in", "observed", "refused", or "linked" for an operator who is bound to it from now
+            on.
         trace: by which number it can be looked up.
         session: the secret of their session, if they are in.
         session: the secret of their session, if they are an operator whom the source lets in.
@@ -71,11 +79,19 @@ class SignInResult:
 # What comes back
 
 
-def receive_saml(ctx: AppContext, key: str, base: str, posted: Sequence[str] | SignInRefused, relay: str | None, browser: str | None) -> SignInResult:
+def receive_saml(
+    ctx: AppContext,
+    key: str,
+    base: str,
+    posted: Sequence[str] | SignInRefused,
+    relay: str | None,
+    browser: str | None,
+) -> SignInResult:
     """Take a SAML response (bindings, section 3.5), as a browser posts it.
 
     Args:
-        posted: the fields of the form that are called SAMLResponse, as they came: there should be one. Or why the form was not read.
+        posted: the fields of the form that are called SAMLResponse, as they came: there should be one. Or
+            why the form was not read.
 
     Raises:
         NotFound: if nobody signs in by this source.
@@ -97,20 +113,29 @@ def _decoded(posted: Sequence[str]) -> bytes:
     """Return a posted response; raises "malformed"."""
     if len(posted) != 1:
         raise SignInRefused(
-            "malformed", f"The form contains {len(posted)} responses instead of one.", "Configure the provider to send one response (SAMLResponse)."
+            "malformed",
+            f"The form contains {len(posted)} responses instead of one.",
+            "Configure the provider to send one response (SAMLResponse).",
         )
     if len(posted[0]) > LARGEST_RESPONSE:
         raise SignInRefused(
-            "malformed", f"The response is too large ({len(posted[0]):,} characters).", "Configure the provider to send fewer claims."
+            "malformed",
+            f"The response is too large ({len(posted[0]):,} characters).",
+            "Configure the provider to send fewer claims.",
         )
     try:
         return base64.b64decode("".join(posted[0].split()), validate=True)
     except (binascii.Error, ValueError):
-        raise SignInRefused("malformed", "The response is not base64.", "Check the ACS URL at the provider.") from None
+        raise SignInRefused(
+            "malformed", "The response is not base64.", "Check the ACS URL at the provider."
+        ) from None
 
 
-def receive_oidc(ctx: AppContext, key: str, base: str, query: Mapping[str, str], browser: str | None) -> SignInResult:
-    """Take what a browser brings back from an OpenID provider: a code, or why there is none (OpenID Connect Core 3.1.2.5, 3.1.2.6).
+def receive_oidc(
+    ctx: AppContext, key: str, base: str, query: Mapping[str, str], browser: str | None
+) -> SignInResult:
+    """Take what a browser brings back from an OpenID provider: a code, or why there is none (OpenID Connect
+    Core 3.1.2.5, 3.1.2.6).
 
     Raises:
         NotFound: if nobody signs in by this source.
@@ -134,14 +159,22 @@ def _check_protocol(way: SignInAttempt, protocol: str) -> None:
     """Make sure that a source speaks what came; raises "protocol"."""
     if way.row.protocol != protocol:
         speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
-        raise SignInRefused("protocol", f"'{way.source.label}' speaks {speaks}.", "Enter the ACS URL of this source at the provider.")
+        raise SignInRefused(
+            "protocol",
+            f"'{way.source.label}' speaks {speaks}.",
+            "Enter the ACS URL of this source at the provider.",
+        )
 
 
 # What it comes to
 
 
-def complete_sign_in(ctx: AppContext, way: SignInAttempt, prove: Callable[[], VerifiedIdentity]) -> SignInResult:
-    """Prove who somebody is, and let them in: as a user, as an operator, or as both; whatever came is written down."""
+def complete_sign_in(
+    ctx: AppContext, way: SignInAttempt, prove: Callable[[], VerifiedIdentity]
+) -> SignInResult:
+    """Prove who somebody is, and let them in: as a user, as an operator, or as both; whatever came is
+    written down.
+    """
     observations.note_apart(ctx, way.source.id, observations.ANSWERED)
     try:
         way.proved = way.named = prove()
@@ -187,16 +220,24 @@ def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
 
 
 def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
-    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a test sign-in, or what was not begun here."""
+    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a test
+    sign-in, or what was not begun here.
+    """
     if way.row.serves == USERS or way.sign_in_test is not None:
         return None
     assert way.proved is not None
-    found = operator_sso.linked_to(ctx, way.source.id, way.proved) if way.begun is not None and way.row.status != DISABLED else None
+    found = (
+        operator_sso.linked_to(ctx, way.source.id, way.proved)
+        if way.begun is not None and way.row.status != DISABLED
+        else None
+    )
     if found is not None:
         way.steps.note("Operator", f"Matches the operator '{found.name}'.")
     elif way.row.serves == OPERATORS:
         raise SignInRefused(
-            "operator", "No operator is linked to this identity.", "The operator signs in with a password and links the source under Settings."
+            "operator",
+            "No operator is linked to this identity.",
+            "The operator signs in with a password and links the source under Settings.",
         )
     return found
 
@@ -204,9 +245,21 @@ def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
 def _entered(ctx: AppContext, way: SignInAttempt, operator: Any) -> SignInResult:
     _check_lasting(way)
     with ctx.database.writing() as connection:
-        trace = write_trace(connection, way, sign_in_traces.SIGNED_IN, f"The operator '{operator.name}' is signed in.", "", None)
+        trace = write_trace(
+            connection,
+            way,
+            sign_in_traces.SIGNED_IN,
+            f"The operator '{operator.name}' is signed in.",
+            "",
+            None,
+        )
         _note_proved(connection, way)
-    return SignInResult(sign_in_traces.SIGNED_IN, trace, session=_begin_session(ctx, way, operator), back=_home_of_operators(way.begun.back))
+    return SignInResult(
+        sign_in_traces.SIGNED_IN,
+        trace,
+        session=_begin_session(ctx, way, operator),
+        back=_home_of_operators(way.begun.back),
+    )
 
 
 def _begin_session(ctx: AppContext, way: SignInAttempt, operator: Any) -> str:
@@ -223,7 +276,9 @@ def _check_lasting(way: SignInAttempt) -> None:
     """Make sure that the provider's name for somebody stays theirs: an operator is bound to it for good."""
     if way.named is not None and way.named.format == TRANSIENT:
         hint = "Configure the provider to send a persistent NameID."
-        raise SignInRefused("no_subject", "The provider sends a new NameID at each sign-in (transient NameID).", hint)
+        raise SignInRefused(
+            "no_subject", "The provider sends a new NameID at each sign-in (transient NameID).", hint
+        )
 
 
 def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
@@ -241,7 +296,8 @@ def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
 
 
 def _instant(seconds: float) -> Instant:
-    # Times are checked before: nothing is taken that counts for longer than the longest that can be set, and the clocks' difference.
+    # Times are checked before: nothing is taken that counts for longer than the longest that can be set, and
+    # the clocks' difference.
     return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, LONGEST_REMEMBERED)))
 
 
@@ -250,7 +306,12 @@ def _apply_subject_claim(way: SignInAttempt) -> None:
     name = way.row.settings.get("subject_claim")
     if not name or way.proved is None:
         return
-    values = [str(each) for known, some in way.proved.attributes.items() if fold(known) == fold(name) for each in some]
+    values = [
+        str(each)
+        for known, some in way.proved.attributes.items()
+        if fold(known) == fold(name)
+        for each in some
+    ]
     if len(values) != 1 or not values[0].strip():
         hint = "Configure the provider to send one value, or choose another subject claim."
         raise SignInRefused("no_subject", f"The subject claim '{name}' has {len(values)} values.", hint)
@@ -261,9 +322,15 @@ def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
     assert way.proved is not None
     policy, settings_ = source_policies.sign_in_policy(way.row), way.row.settings
     one = JitProvisioner(
-        ctx, way.source, policy, way.proved, way.steps, preview=way.observes, says_verified=way.row.protocol != SAML,
+        ctx,
+        way.source,
+        policy,
+        way.proved,
+        way.steps,
+        preview=way.observes,
+        says_verified=way.row.protocol != SAML,
         import_groups=settings_["import_groups"],
-    )  # fmt: skip
+    )
     way.user = one.user()
     _check_sign_in_test(way)
     if way.row.serves == OPERATORS:
@@ -275,7 +342,9 @@ def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
 
 
 def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
-    """See whether anyone who tries is an operator; a test sign-in lets nobody in, where only operators come in."""
+    """See whether anyone who tries is an operator; a test sign-in lets nobody in, where only operators come
+    in.
+    """
     assert way.proved is not None
     found = operator_sso.linked_to(ctx, way.source.id, way.named or way.proved)
     if found is not None:
@@ -287,12 +356,19 @@ def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
 
 
 def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
-    """Read this one user again from the directory of the same source, if they are known by it: what it says is newer than its schedule."""
+    """Read this one user again from the directory of the same source, if they are known by it: what it says
+    is newer than its schedule.
+    """
     assert way.user is not None
     r = t.record.c
     name = searchable(way.user).user_name_key
     with ctx.database.reading() as connection:
-        where = (r.source_id == way.source.id, r.connection_type == imported_records.IMPORT, r.user_name_key == name, r.gone_at.is_(None))
+        where = (
+            r.source_id == way.source.id,
+            r.connection_type == imported_records.IMPORT,
+            r.user_name_key == name,
+            r.gone_at.is_(None),
+        )
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
     if user_id is None:
         way.steps.note("Directory", "The directory of this source does not contain the user.", NOTED)
@@ -302,7 +378,12 @@ def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
         way.steps.note("Directory", "The user was refreshed from the directory of this source.")
     except DravoError as wrong:
         # Anyone who proved who they are need not wait for a directory.
-        way.steps.note("Directory", f"The user could not be refreshed: {wrong.message} Dravo uses the stored attributes.", NOTED, wrong.hint)
+        way.steps.note(
+            "Directory",
+            f"The user could not be refreshed: {wrong.message} Dravo uses the stored attributes.",
+            NOTED,
+            wrong.hint,
+        )
 
 
 def _check_sign_in_test(way: SignInAttempt) -> None:
@@ -312,8 +393,15 @@ def _check_sign_in_test(way: SignInAttempt) -> None:
     found = searchable(way.user)
     if way.sign_in_test.user_key not in (fold(found.user_name), fold(found.email or "")):
         hint = "Sign in as the invited user, or create a test sign-in for this user."
-        raise SignInRefused("wrong_user", f"The test sign-in is for '{way.sign_in_test.user}', but '{found.user_name}' signed in.", hint)
-    way.steps.note("Test sign-in", f"Test sign-in for '{way.sign_in_test.user}', mode {'observe' if way.observes else 'apply'}.")
+        raise SignInRefused(
+            "wrong_user",
+            f"The test sign-in is for '{way.sign_in_test.user}', but '{found.user_name}' signed in.",
+            hint,
+        )
+    way.steps.note(
+        "Test sign-in",
+        f"Test sign-in for '{way.sign_in_test.user}', mode {'observe' if way.observes else 'apply'}.",
+    )
 
 
 def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> None:
@@ -325,7 +413,11 @@ def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> N
     if way.row.status == PILOT and _in_pilot(ctx, way, one):
         way.steps.note("Status", f"The user is a member of the pilot group '{way.row.settings['pilot']}'.")
         return
-    raise sign_in_messages.not_in_pilot(way.row.settings["pilot"]) if way.row.status == PILOT else sign_in_messages.off()
+    raise (
+        sign_in_messages.not_in_pilot(way.row.settings["pilot"])
+        if way.row.status == PILOT
+        else sign_in_messages.off()
+    )
 
 
 def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
@@ -336,7 +428,11 @@ def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
         return True
     r = t.record.c
     with ctx.database.reading() as connection:
-        where = (r.source_id == way.source.id, r.connection_type == SIGN_IN, r.native_id == way.proved.native_id)
+        where = (
+            r.source_id == way.source.id,
+            r.connection_type == SIGN_IN,
+            r.native_id == way.proved.native_id,
+        )
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
         if user_id is None:
             return False
@@ -353,7 +449,9 @@ def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
         trace = write_trace(connection, way, outcome, words, "", None)
         _note_proved(connection, way)
         if not way.observes and way.arrival.user_id is not None:
-            secret = user_sessions.begin(connection, way.arrival.user_id, way.source.id, way.named or way.proved, hours)
+            secret = user_sessions.begin(
+                connection, way.arrival.user_id, way.source.id, way.named or way.proved, hours
+            )
             observations.note(connection, way.source.id, observations.SCIM_USER)
         if way.arrival.groups:
             observations.note(connection, way.source.id, observations.GROUPS)
@@ -363,7 +461,11 @@ def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
 
 def _note_proved(connection: Connection, way: SignInAttempt) -> None:
     """Note that somebody came through the present settings to the end."""
-    connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == way.source.id).values(verified_at=clock.now()))
+    connection.execute(
+        update(t.source_sign_in)
+        .where(t.source_sign_in.c.source_id == way.source.id)
+        .values(verified_at=clock.now())
+    )
 
 
 def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignInResult:
@@ -373,4 +475,9 @@ def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignIn
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.hint, wrong.reason)
         whom = settings.support_contact(connection, way.row.settings)
     events.note(events.SIGN_IN, "user", source=way.source.key, reason=wrong.reason, trace=trace)
-    return SignInResult(sign_in_traces.REFUSED, trace, message=FOR_USERS.get(wrong.reason, FOR_USERS[""]), support_contact=whom)
+    return SignInResult(
+        sign_in_traces.REFUSED,
+        trace,
+        message=FOR_USERS.get(wrong.reason, FOR_USERS[""]),
+        support_contact=whom,
+    )

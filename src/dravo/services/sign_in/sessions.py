@@ -48,18 +48,33 @@ def begin(connection: Connection, user_id: str, source_id: str, proved: Verified
     now, secret = clock.now(), secrets.token_urlsafe(32)
     connection.execute(
         insert(t.user_session).values(
-            id=new_id(), hash=digest(secret), user_id=user_id, source_id=source_id, session=proved.session,
-            subject=proved.subject, subject_format=proved.format, created_at=now, last_seen_at=now, until_at=later(now, hours * 3600),
+            id=new_id(),
+            hash=digest(secret),
+            user_id=user_id,
+            source_id=source_id,
+            session=proved.session,
+            subject=proved.subject,
+            subject_format=proved.format,
+            created_at=now,
+            last_seen_at=now,
+            until_at=later(now, hours * 3600),
         )
-    )  # fmt: skip
+    )
     return secret
 
 
 def by_secret(ctx: AppContext, secret: str) -> SignedInUser | None:
-    """Return whose session it is; None if it is over: by time, because it was ended, or because they are not active any more."""
+    """Return whose session it is; None if it is over: by time, because it was ended, or because they are not
+    active any more.
+    """
     v, u = t.user_session.c, t.user.c
     now, kept = clock.now(), digest(secret)
-    live = (v.until_at > now, v.last_seen_at > later(now, -IDLE_HOURS * 3600), u.active.is_(True), u.gone_at.is_(None))
+    live = (
+        v.until_at > now,
+        v.last_seen_at > later(now, -IDLE_HOURS * 3600),
+        u.active.is_(True),
+        u.gone_at.is_(None),
+    )
     with ctx.database.reading() as connection:
         statement = select(v.id, v.user_id, v.source_id, v.last_seen_at).join(t.user, u.id == v.user_id)
         row = connection.execute(statement.where(v.hash == kept, *live)).first()
@@ -84,14 +99,25 @@ def mine(ctx: AppContext, visitor: SignedInUser) -> dict[str, Any]:
     u = t.user.c
     with ctx.database.reading() as connection:
         user = connection.execute(select(u.display_name, u.user_name).where(u.id == visitor.user_id)).one()
-        source = connection.execute(select(t.source.c.label).where(t.source.c.id == visitor.source_id)).scalar_one()
-        set_ = connection.execute(select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)).scalar() or {}
+        source = connection.execute(
+            select(t.source.c.label).where(t.source.c.id == visitor.source_id)
+        ).scalar_one()
+        set_ = (
+            connection.execute(
+                select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)
+            ).scalar()
+            or {}
+        )
         theirs = applications_of(connection, visitor.user_id)
         whom = settings.support_contact(connection, set_)
     return {
-        "name": user.display_name, "user_name": user.user_name, "source": source, "csrf": visitor.csrf, "applications": theirs,
+        "name": user.display_name,
+        "user_name": user.user_name,
+        "source": source,
+        "csrf": visitor.csrf,
+        "applications": theirs,
         "support_contact": whom,
-    }  # fmt: skip
+    }
 
 
 def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
@@ -129,11 +155,14 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
         )
         items = [
             {
-                "id": row.id, "source": {"key": row.key, "label": row.label}, "created_at": row.created_at, "last_seen_at": row.last_seen_at,
+                "id": row.id,
+                "source": {"key": row.key, "label": row.label},
+                "created_at": row.created_at,
+                "last_seen_at": row.last_seen_at,
                 "until_at": row.until_at,
             }
             for row in connection.execute(statement)
-        ]  # fmt: skip
+        ]
     return {"items": items}
 
 
@@ -146,15 +175,24 @@ def end_of_user(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
     with ctx.database.writing() as connection:
         user = find_user(connection, name)
         ended = connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id)).rowcount
-        record_change(connection, ctx.keys, caller, "ended sessions", "user", user.id, clock.now(), {"ended": ended})
+        record_change(
+            connection, ctx.keys, caller, "ended sessions", "user", user.id, clock.now(), {"ended": ended}
+        )
     return {"items": []}
 
 
 def leave(ctx: AppContext, visitor: SignedInUser, base: str) -> str:
-    """End a session; returns the address at which the browser signs out at the provider too, "" if the provider offers none."""
+    """End a session; returns the address at which the browser signs out at the provider too, "" if the
+    provider offers none.
+    """
     user_session = end(ctx, visitor)
     return (
-        _onward(ctx, visitor.source_id, (user_session.subject, user_session.subject_format, user_session.session), base)
+        _onward(
+            ctx,
+            visitor.source_id,
+            (user_session.subject, user_session.subject_format, user_session.session),
+            base,
+        )
         if user_session is not None
         else ""
     )
@@ -169,10 +207,14 @@ def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
 
 
 def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
-    """Return where somebody signs out at a source's provider, who is known there by (subject, its format, session)."""
+    """Return where somebody signs out at a source's provider, who is known there by (subject, its format,
+    session).
+    """
     with ctx.database.reading() as connection:
         source = connection.execute(select(t.source).where(t.source.c.id == source_id)).one()
-        row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+        row = connection.execute(
+            select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
+        ).first()
         keys = sign_in_keys.of_source(ctx, connection, source.id) if row is not None else []
     if row is None or row.protocol == MAIL:
         return ""
@@ -187,12 +229,17 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
     if not at:
         return ""
     # RP-Initiated Logout 1.0, section 2: by the client id, for tokens are not kept.
-    query = {"client_id": row.settings["client_id"], "post_logout_redirect_uri": ours["signed_out"], "logout_hint": named[0]}
+    query = {
+        "client_id": row.settings["client_id"],
+        "post_logout_redirect_uri": ours["signed_out"],
+        "logout_hint": named[0],
+    }
     return f"{at}{'&' if '?' in at else '?'}{urlencode(query)}"
 
 
 def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str:
-    """Sign somebody out whom the provider wants to be; returns the address at which the browser goes on, "" if there is none.
+    """Sign somebody out whom the provider wants to be; returns the address at which the browser goes on, ""
+    if there is none.
 
     Raises:
         NotFound; SignInRefused: if it is not the provider that asks.
@@ -205,7 +252,13 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
     ours = addresses(base, key)
     now = clock.now()
     seconds = datetime.fromisoformat(now).timestamp()
-    asked = read_sign_out_request(query, row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["sign_out"], seconds)
+    asked = read_sign_out_request(
+        query,
+        row.provider.get("entity_id", ""),
+        sign_in_settings.certificates_of(row),
+        ours["sign_out"],
+        seconds,
+    )
     v = t.user_session.c
     where: list[Any] = [v.source_id == source.id, v.subject == asked.subject]
     if asked.sessions:

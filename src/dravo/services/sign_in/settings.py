@@ -97,14 +97,20 @@ def read_settings(protocol: str, document: dict[str, Any]) -> Any:
     """
     model = _MODELS.get(protocol)
     if model is None:
-        raise InvalidInput(f"'{protocol}' is not a valid protocol.", f"Use one of: {', '.join(PROTOCOLS)}.", "protocol")
+        raise InvalidInput(
+            f"'{protocol}' is not a valid protocol.", f"Use one of: {', '.join(PROTOCOLS)}.", "protocol"
+        )
     try:
-        found = model.model_validate({name: value.strip() if isinstance(value, str) else value for name, value in document.items()})
+        found = model.model_validate(
+            {name: value.strip() if isinstance(value, str) else value for name, value in document.items()}
+        )
     except ValidationError as wrong:
         first = wrong.errors()[0]
         name = ".".join(str(part) for part in first["loc"])
         known = first["type"] != "extra_forbidden"
-        message = f"The setting '{name}' is invalid: {first['msg']}." if known else f"There is no setting '{name}'."
+        message = (
+            f"The setting '{name}' is invalid: {first['msg']}." if known else f"There is no setting '{name}'."
+        )
         raise InvalidInput(message, f"Use one of: {', '.join(model.model_fields)}.", name) from None
     if isinstance(found, SamlSettings) and found.metadata_url:
         found.metadata_url = check_url(found.metadata_url, "metadata_url")
@@ -124,30 +130,42 @@ def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
 
 
 def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> None:
-    """Set how users sign in; what is None stays. What is missing does not stand in the way of keeping the rest.
+    """Set how users sign in; what is None stays.
+
+    What is missing does not stand in the way of keeping the rest.
 
     Args:
-        given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata" (its text), "fields"
-            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what is at the address now),
-            "serves" (whom it lets in: "users", "operators", "both").
+        given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata"
+            (its text), "fields"
+            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what
+            is at the address now), "serves" (whom it lets in: "users", "operators", "both").
 
     Raises:
-        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a super administrator's to change.
+        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a super administrator's to
+        change.
     """
     serves = given.get("serves")
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+        row = connection.execute(
+            select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
+        ).first()
     check_super_administrator(caller, row, serves)
     if row is not None and given.get("protocol") not in (None, row.protocol):
-        raise InvalidInput(f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.", "Add another source for the other protocol.", "protocol")
+        raise InvalidInput(
+            f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.",
+            "Add another source for the other protocol.",
+            "protocol",
+        )
     protocol = row.protocol if row is not None else given.get("protocol") or ""
     before = row.settings if row is not None else {}
     settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
     # What is fetched is fetched before anything is written, and nobody waits for it with the writer's lock.
     values, details = _of_provider(protocol, settings, before, row, given)
     if protocol == MAIL and serves not in (None, USERS):
-        raise InvalidInput("Operators cannot sign in with an emailed code.", "Set `serves` to users.", "serves")
+        raise InvalidInput(
+            "Operators cannot sign in with an emailed code.", "Set `serves` to users.", "serves"
+        )
     key_row = None
     if row is None and protocol != MAIL:
         key_row = sign_in_keys.new_key(ctx, source.id, key, clock.now())
@@ -155,7 +173,11 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     with ctx.database.writing() as connection:
         # Meanwhile a super administrator may have set that it lets operators in.
         check_super_administrator(
-            caller, connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first(), serves
+            caller,
+            connection.execute(
+                select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
+            ).first(),
+            serves,
         )
         _take_given(ctx, protocol, row, given, settings, values, details)
         if serves is not None and serves != (row.serves if row is not None else USERS):
@@ -163,36 +185,76 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             if row is not None:
                 _check_serves(connection, caller, source, row, serves)
         if row is None:
-            made = {"source_id": source.id, "protocol": protocol, "settings": settings, "provider": {}, "status": DISABLED, "changed_at": now}
+            made = {
+                "source_id": source.id,
+                "protocol": protocol,
+                "settings": settings,
+                "provider": {},
+                "status": DISABLED,
+                "changed_at": now,
+            }
             connection.execute(insert(t.source_sign_in).values(**{**made, **values}))
             if key_row is not None:
                 connection.execute(insert(t.sign_in_key).values(**key_row))
             details["protocol"] = protocol
         elif values:
             # What is not proved yet is proved again.
-            weighty = bool({"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT)
+            weighty = bool(
+                {"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT
+            )
             again = {"changed_at": now, **({"verified_at": None} if weighty else {})}
-            connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values, **again))
+            connection.execute(
+                update(t.source_sign_in)
+                .where(t.source_sign_in.c.source_id == source.id)
+                .values(**values, **again)
+            )
         if details:
-            record_change(connection, ctx.keys, caller, "changed sign-in settings", "source", source.id, now, {"key": key, **details})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "changed sign-in settings",
+                "source",
+                source.id,
+                now,
+                {"key": key, **details},
+            )
 
 
 def _take_given(
-    ctx: AppContext, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any], values: dict[str, Any], details: dict[str, Any]
+    ctx: AppContext,
+    protocol: str,
+    row: Any,
+    given: dict[str, Any],
+    settings: dict[str, Any],
+    values: dict[str, Any],
+    details: dict[str, Any],
 ) -> None:
-    """Add what changes of settings, secret and answers to `values`, and what the audit log says of it to `details`."""
+    """Add what changes of settings, secret and answers to `values`, and what the audit log says of it to
+    `details`.
+    """
     before = row.settings if row is not None else {}
     if settings != before:
         details["settings"] = sorted(name for name, value in settings.items() if before.get(name) != value)
         values["settings"] = settings
-    if row is not None and row.secret and given.get("secret") is None and settings.get("issuer") != before.get("issuer"):
+    if (
+        row is not None
+        and row.secret
+        and given.get("secret") is None
+        and settings.get("issuer") != before.get("issuer")
+    ):
         # A secret goes only where it was meant to go.
         values["secret"], details["secret"] = None, "deleted, because the host changed"
     if given.get("secret") is not None:
-        values["secret"], details["secret"] = ctx.keys.encrypt(given["secret"]) if given["secret"] else None, "changed"
+        values["secret"], details["secret"] = (
+            ctx.keys.encrypt(given["secret"]) if given["secret"] else None,
+            "changed",
+        )
     if given.get("policy") is not None:
         usual = claims.usual_policy(protocol)
-        policy = read_policy({**(sign_in_policy(row) if row is not None else usual).document(), **given["policy"]}, usual.reads)
+        policy = read_policy(
+            {**(sign_in_policy(row) if row is not None else usual).document(), **given["policy"]}, usual.reads
+        )
         if row is None or policy.document() != (row.policy or usual.document()):
             values["policy"] = details["policy"] = policy.document()
 
@@ -206,13 +268,17 @@ def check_super_administrator(caller: Caller, row: Any, serves: str | None = Non
         InvalidInput, NotPermitted.
     """
     if serves is not None and serves not in SERVES:
-        raise InvalidInput(f"'{serves}' is not a valid value for `serves`.", f"Use one of: {', '.join(SERVES)}.", "serves")
+        raise InvalidInput(
+            f"'{serves}' is not a valid value for `serves`.", f"Use one of: {', '.join(SERVES)}.", "serves"
+        )
     if (row.serves if row is not None else USERS) != USERS or serves not in (None, USERS):
         caller.require("operators.change")
 
 
 def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any, serves: str) -> None:
-    """Make sure that nobody is locked out where a source lets in others from now on; anyone who it let in before is out."""
+    """Make sure that nobody is locked out where a source lets in others from now on; anyone who it let in
+    before is out.
+    """
     if serves == USERS:
         operator_sso.check_nobody_is_locked_out(connection, source.id)
         operator_sso.end_all(connection, source.id)
@@ -228,7 +294,13 @@ def _of_provider(
     """Return what changes of what is known of the provider, and what the audit log says of it."""
     known = row.provider if row is not None else {}
     try:
-        found = _of_saml(settings, before, known, given) if protocol == SAML else _of_oidc(settings, before, given) if protocol == OIDC else None
+        found = (
+            _of_saml(settings, before, known, given)
+            if protocol == SAML
+            else _of_oidc(settings, before, given)
+            if protocol == OIDC
+            else None
+        )
     except DravoError as wrong:
         if wrong.field in ("metadata", "certificate", "fields"):
             raise
@@ -236,13 +308,19 @@ def _of_provider(
         return {"trouble": f"{wrong.message} {wrong.hint}".strip(), "looked_at": clock.now()}, {}
     if found is None:
         return {}, {}
-    looked = {"looked_at": clock.now(), "trouble": None, "waiting": None} if found.get("from") == "address" else {"waiting": None}
+    looked = (
+        {"looked_at": clock.now(), "trouble": None, "waiting": None}
+        if found.get("from") == "address"
+        else {"waiting": None}
+    )
     if found == known:
         return looked, {}
     return {"provider": found, **looked}, {"provider": found.get("entity_id") or found.get("issuer")}
 
 
-def _of_saml(settings: dict[str, Any], before: dict[str, Any], known: dict[str, Any], given: dict[str, Any]) -> dict[str, Any] | None:
+def _of_saml(
+    settings: dict[str, Any], before: dict[str, Any], known: dict[str, Any], given: dict[str, Any]
+) -> dict[str, Any] | None:
     if given.get("metadata"):
         return saml_document(read_metadata(given["metadata"].encode()), "paste")
     if given.get("fields"):
@@ -253,7 +331,9 @@ def _of_saml(settings: dict[str, Any], before: dict[str, Any], known: dict[str, 
     return None
 
 
-def _of_oidc(settings: dict[str, Any], before: dict[str, Any], given: dict[str, Any]) -> dict[str, Any] | None:
+def _of_oidc(
+    settings: dict[str, Any], before: dict[str, Any], given: dict[str, Any]
+) -> dict[str, Any] | None:
     issuer = settings["issuer"]
     if issuer and (issuer != before.get("issuer") or given.get("look")):
         return {**fetch_configuration(issuer), "from": "address"}
@@ -264,16 +344,22 @@ def saml_document(provider: Provider, how: str) -> dict[str, Any]:
     """Return a provider as it is kept."""
     if any(ord(sign) < 32 for sign in provider.entity_id):
         raise InvalidInput(
-            "The entity ID of the provider contains a line break.", "Ask the administrator of the provider for its metadata.", "metadata"
+            "The entity ID of the provider contains a line break.",
+            "Ask the administrator of the provider for its metadata.",
+            "metadata",
         )
     # Browsers are sent to these: nothing but pages by HTTP.
     for address in (*provider.sign_in.values(), *provider.sign_out.values()):
         check_url(address, "metadata")
     return {
-        "entity_id": provider.entity_id, "sign_in": dict(provider.sign_in), "sign_out": dict(provider.sign_out),
-        "certificates": [each.pem for each in provider.certificates], "wants_signed": provider.wants_signed, "from": how,
+        "entity_id": provider.entity_id,
+        "sign_in": dict(provider.sign_in),
+        "sign_out": dict(provider.sign_out),
+        "certificates": [each.pem for each in provider.certificates],
+        "wants_signed": provider.wants_signed,
+        "from": how,
         "ends_at": last_end(provider.certificates),
-    }  # fmt: skip
+    }
 
 
 def last_end(certificates: Sequence[Certificate]) -> Instant | None:
@@ -283,7 +369,15 @@ def last_end(certificates: Sequence[Certificate]) -> Instant | None:
 
 def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str, Any]:
     """Return what is known of a provider with some of it given by hand; an empty field takes it away."""
-    found = {"entity_id": "", "sign_in": {}, "sign_out": {}, "certificates": [], "wants_signed": False, **known, "from": "fields"}
+    found = {
+        "entity_id": "",
+        "sign_in": {},
+        "sign_out": {},
+        "certificates": [],
+        "wants_signed": False,
+        **known,
+        "from": "fields",
+    }
     if (name := fields.get("entity_id")) is not None:
         if any(ord(sign) < 32 for sign in name.strip()):
             raise InvalidInput("The entity ID contains a line break.", "Paste it again.", "fields")
@@ -307,13 +401,19 @@ def missing(connection: Connection, row: Any) -> list[str]:
     if row.protocol == SAML:
         wanted = (
             (known.get("entity_id"), "the entity ID of the provider"),
-            (known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST), "the single sign-on URL of the provider"),
+            (
+                known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST),
+                "the single sign-on URL of the provider",
+            ),
             (known.get("certificates"), "the certificate of the provider"),
         )
     else:
         wanted = (
             (settings.get("issuer"), "the issuer"),
-            (known.get("authorization") or not settings.get("issuer"), "the configuration of the provider, which could not be read yet"),
+            (
+                known.get("authorization") or not settings.get("issuer"),
+                "the configuration of the provider, which could not be read yet",
+            ),
             (settings.get("client_id"), "the client ID"),
             (row.secret or settings.get("private_key_jwt"), "the client secret or private_key_jwt"),
         )
@@ -349,13 +449,27 @@ def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
             raise NotFound("There is no new certificate to accept.", "Fetch the metadata again.")
         provider = {**row.provider, **row.waiting}
         values = {"provider": provider, "waiting": None, "verified_at": None, "changed_at": now}
-        connection.execute(update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values))
-        fingerprints = [each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)]
-        record_change(connection, ctx.keys, caller, "accepted certificates", "source", source.id, now, {"key": key, "fingerprints": fingerprints})
+        connection.execute(
+            update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values)
+        )
+        fingerprints = [
+            each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)
+        ]
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "accepted certificates",
+            "source",
+            source.id,
+            now,
+            {"key": key, "fingerprints": fingerprints},
+        )
 
 
 def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
-    """Change our own key without a gap: "next" makes one that the provider is told of, "use" has it sign from now on.
+    """Change our own key without a gap: "next" makes one that the provider is told of, "use" has it sign
+    from now on.
 
     Raises:
         InvalidInput, NotFound.
@@ -387,22 +501,38 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         operator_sso.end_all(connection, source.id)
         for table in (t.user_session, t.sign_in_request, t.sign_in_key, t.test_sign_in, t.source_sign_in):
             connection.execute(delete(table).where(table.c.source_id == source.id))
-        record_change(connection, ctx.keys, caller, "removed sign-in", "source", source.id, clock.now(), {"key": key})
+        record_change(
+            connection, ctx.keys, caller, "removed sign-in", "source", source.id, clock.now(), {"key": key}
+        )
 
 
 def as_fields(row: Any) -> dict[str, Any]:
     """Return what is known of a provider, for forms: addresses and certificates in words."""
     known = row.provider
     shown = [asdict(each) for each in certificates_of(row)] if row.protocol == SAML else []
-    waiting = [asdict(each) for pem in (row.waiting or {}).get("certificates", ()) for each in read_certificates(pem)]
+    waiting = [
+        asdict(each) for pem in (row.waiting or {}).get("certificates", ()) for each in read_certificates(pem)
+    ]
     return {
         "entity_id": known.get("entity_id") or known.get("issuer") or "",
-        "sign_in": known.get("sign_in", {}).get(REDIRECT) or known.get("sign_in", {}).get(POST) or known.get("authorization") or "",
-        "sign_out": known.get("sign_out", {}).get(REDIRECT) or known.get("sign_out", {}).get(POST) or known.get("end_session") or "",
-        "certificates": [_certificate(each) for each in shown], "waiting": [_certificate(each) for each in waiting],
+        "sign_in": known.get("sign_in", {}).get(REDIRECT)
+        or known.get("sign_in", {}).get(POST)
+        or known.get("authorization")
+        or "",
+        "sign_out": known.get("sign_out", {}).get(REDIRECT)
+        or known.get("sign_out", {}).get(POST)
+        or known.get("end_session")
+        or "",
+        "certificates": [_certificate(each) for each in shown],
+        "waiting": [_certificate(each) for each in waiting],
         "learned_from": known.get("from", ""),
-    }  # fmt: skip
+    }
 
 
 def _certificate(each: dict[str, Any]) -> dict[str, Any]:
-    return {"subject": each["subject"], "fingerprint": each["fingerprint"], "from_at": each["from_"], "until_at": each["until"]}
+    return {
+        "subject": each["subject"],
+        "fingerprint": each["fingerprint"],
+        "from_at": each["from_"],
+        "until_at": each["until"],
+    }

@@ -1,4 +1,6 @@
-"""The setup checklist of sign-in: values for the provider, values from the provider, and what traffic has verified."""
+"""The setup checklist of sign-in: values for the provider, values from the provider, and what traffic has
+verified.
+"""
 
 from __future__ import annotations
 
@@ -35,17 +37,32 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> dict[str, Any
     with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
         keys = sign_in_keys.of_source(ctx, connection, source.id)
-        ticks = _ticks(connection, source.id, EMAIL_CODE_CHECKLIST if row.protocol == MAIL else SIGN_IN_CHECKLIST)
+        ticks = _ticks(
+            connection, source.id, EMAIL_CODE_CHECKLIST if row.protocol == MAIL else SIGN_IN_CHECKLIST
+        )
         lacking = sign_in_settings.missing(connection, row)
     found = {
         "source": {"key": source.key, "label": source.label},
-        "protocol": row.protocol, "protocol_label": PROTOCOLS[row.protocol], "settings": row.settings, "has_secret": bool(row.secret),
-        "policy": source_policies.sign_in_policy(row).document(), "status": row.status, "serves": row.serves,
-        "enabled_from": row.enabled_from, "verified_at": row.verified_at, "missing": lacking,
-        "provider": sign_in_settings.as_fields(row), "looked_at": row.looked_at,
-        "trouble": row.trouble or "", "give": _give(row, base, key), "certificates": [_certificate(each) for each in keys], "ticks": ticks,
-        "seen": _seen(ctx, caller, key), "provider_steps": _switch_on(row), "start": addresses(base, key)["start"],
-    }  # fmt: skip
+        "protocol": row.protocol,
+        "protocol_label": PROTOCOLS[row.protocol],
+        "settings": row.settings,
+        "has_secret": bool(row.secret),
+        "policy": source_policies.sign_in_policy(row).document(),
+        "status": row.status,
+        "serves": row.serves,
+        "enabled_from": row.enabled_from,
+        "verified_at": row.verified_at,
+        "missing": lacking,
+        "provider": sign_in_settings.as_fields(row),
+        "looked_at": row.looked_at,
+        "trouble": row.trouble or "",
+        "give": _give(row, base, key),
+        "certificates": [_certificate(each) for each in keys],
+        "ticks": ticks,
+        "seen": _seen(ctx, caller, key),
+        "provider_steps": _switch_on(row),
+        "start": addresses(base, key)["start"],
+    }
     return {**found, "text": _to_send(found)}
 
 
@@ -55,23 +72,36 @@ def _seen(ctx: AppContext, caller: Caller, key: str) -> list[dict[str, Any]]:
     return seen if ATTRIBUTES in caller.permissions else [{**each, "values": []} for each in seen]
 
 
-def _ticks(connection: Connection, source_id: str, sights: tuple[tuple[str, str], ...]) -> list[dict[str, Any]]:
-    seen = {row.what: row for row in connection.execute(select(t.source_observation).where(t.source_observation.c.source_id == source_id))}
+def _ticks(
+    connection: Connection, source_id: str, sights: tuple[tuple[str, str], ...]
+) -> list[dict[str, Any]]:
+    seen = {
+        row.what: row
+        for row in connection.execute(
+            select(t.source_observation).where(t.source_observation.c.source_id == source_id)
+        )
+    }
     return [
         {
-            "what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
+            "what": what,
+            "label": label,
+            "first_at": seen[what].first_at if what in seen else None,
             "last_at": seen[what].last_at if what in seen else None,
         }
         for what, label in sights
-    ]  # fmt: skip
+    ]
 
 
 def _certificate(each: OurKey) -> dict[str, Any]:
     made: Certificate = each.certificate
     return {
-        "pem": made.pem, "body": made.body, "fingerprint": made.fingerprint, "from_at": made.from_, "until_at": made.until,
+        "pem": made.pem,
+        "body": made.body,
+        "fingerprint": made.fingerprint,
+        "from_at": made.from_,
+        "until_at": made.until,
         "use": "active" if each.signs else "previous" if each.retired_at is not None else "next",
-    }  # fmt: skip
+    }
 
 
 def _give(row: Any, base: str, key: str) -> list[dict[str, str]]:
@@ -91,16 +121,36 @@ def _give(row: Any, base: str, key: str) -> list[dict[str, str]]:
     ]
     if row.protocol == SAML:
         return [
-            {"name": "Metadata", "value": ours["entity_id"], "note": "Contains all values below. Use it if the provider can read metadata."},
-            {"name": "Entity ID", "value": ours["entity_id"], "note": "Also called audience, identifier or issuer."},
-            {"name": "ACS URL", "value": ours["acs"], "note": "Assertion consumer service (HTTP-POST). Also called recipient or destination."},
+            {
+                "name": "Metadata",
+                "value": ours["entity_id"],
+                "note": "Contains all values below. Use it if the provider can read metadata.",
+            },
+            {
+                "name": "Entity ID",
+                "value": ours["entity_id"],
+                "note": "Also called audience, identifier or issuer.",
+            },
+            {
+                "name": "ACS URL",
+                "value": ours["acs"],
+                "note": "Assertion consumer service (HTTP-POST). Also called recipient or destination.",
+            },
             {"name": "NameID format", "value": PERSISTENT, "note": "A NameID that never changes for a user."},
-            {"name": "Single logout URL", "value": ours["sign_out"], "note": "Single logout (HTTP-Redirect). Optional."},
+            {
+                "name": "Single logout URL",
+                "value": ours["sign_out"],
+                "note": "Single logout (HTTP-Redirect). Optional.",
+            },
             *parts,
             {"name": "Path", "value": f"/sso/{key}/saml/acs", "note": "Of the ACS URL."},
-        ]  # fmt: skip
+        ]
     return [
-        {"name": "Redirect URI", "value": ours["redirect"], "note": "Also called callback URL. It must match exactly."},
+        {
+            "name": "Redirect URI",
+            "value": ours["redirect"],
+            "note": "Also called callback URL. It must match exactly.",
+        },
         {"name": "Post-logout redirect URI", "value": ours["signed_out"], "note": "Optional."},
         {"name": "Flow", "value": "authorization code with PKCE (S256)", "note": "The flow that Dravo uses."},
         {"name": "Scopes", "value": row.settings["scopes"], "note": "The scopes that Dravo requests."},
@@ -116,13 +166,15 @@ def _switch_on(row: Any) -> list[str]:
     if row.protocol == SAML:
         return [
             "Sign the assertion or the response, with RSA or ECDSA and SHA-256.",
-            "Send user name, email address, given name and family name as attributes, with short or namespaced names.",
+            "Send user name, email address, given name and family name as attributes, with short or "
+            "namespaced names.",
             "Send the groups of the user as values of one attribute, by name or ID.",
             "Assign the users to this application at the provider.",
         ]
     return [
         "Register Dravo as a client, with a secret or the JWKS URL, and the exact redirect URI.",
-        "Send preferred_username, email, email_verified, given_name and family_name in the ID token or from the UserInfo endpoint.",
+        "Send preferred_username, email, email_verified, given_name and family_name in the ID token or "
+        "from the UserInfo endpoint.",
         "Send the groups of the user in the claim groups.",
         "Assign the users to this application at the provider.",
     ]

@@ -39,7 +39,9 @@ HOME = "/your-applications"
 
 @dataclass(frozen=True)
 class SignInRedirect:
-    """Where a browser goes to sign in: by an address, or by a form that it posts there; and what it keeps meanwhile."""
+    """Where a browser goes to sign in: by an address, or by a form that it posts there; and what it keeps
+    meanwhile.
+    """
 
     url: str
     form: Mapping[str, str] | None
@@ -47,8 +49,16 @@ class SignInRedirect:
 
 
 def safe_back(path: str | None) -> str:
-    """Return the page of ours to which somebody goes after signing in: never another host, whatever is asked for."""
-    if not path or not path.startswith("/") or path.startswith("//") or any(sign in path for sign in "\\\r\n\t") or len(path) > 500:
+    """Return the page of ours to which somebody goes after signing in: never another host, whatever is asked
+    for.
+    """
+    if (
+        not path
+        or not path.startswith("/")
+        or path.startswith("//")
+        or any(sign in path for sign in "\\\r\n\t")
+        or len(path) > 500
+    ):
         return HOME
     return path
 
@@ -83,29 +93,43 @@ def start(
         lacking = sign_in_settings.missing(connection, row)
         whom = settings.support_contact(connection, row.settings)
     if sign_in_test and kept is None:
-        raise SignInRefused("sign_in_test", "The test sign-in has expired or does not exist.", "Ask the user who sent you the link for a new one.")
+        raise SignInRefused(
+            "sign_in_test",
+            "The test sign-in has expired or does not exist.",
+            "Ask the user who sent you the link for a new one.",
+        )
     if operator is not None and row.serves == USERS:
         raise SignInRefused(
-            "operator", f"Operators cannot sign in through {source.label}.", "A super administrator can allow it on the Sign-in tab of the source."
+            "operator",
+            f"Operators cannot sign in through {source.label}.",
+            "A super administrator can allow it on the Sign-in tab of the source.",
         )
     if row.status == DISABLED and kept is None and operator is None:
-        raise SignInRefused("disabled", f"Sign-in through {source.label} is not enabled yet.", whom or "Contact your administrator.")
+        raise SignInRefused(
+            "disabled",
+            f"Sign-in through {source.label} is not enabled yet.",
+            whom or "Contact your administrator.",
+        )
     if lacking:
         raise sign_in_messages.unfinished(lacking)
     if row.protocol == MAIL:
         # The sign-in page asks for the address and sends the code; nothing is begun before that.
+        query = {"by": key, **({"sign_in_test": sign_in_test} if sign_in_test else {})}
         return SignInRedirect(
-            f"{base}/sign-in?{urlencode({'by': key, **({'sign_in_test': sign_in_test} if sign_in_test else {})})}",
-            None,
-            browser or secrets.token_urlsafe(32),
+            f"{base}/sign-in?{urlencode(query)}", None, browser or secrets.token_urlsafe(32)
         )
     # A browser that has several pages open keeps one mark for all of them.
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     begun: dict[str, Any] = {
-        "state_hash": digest(state), "source_id": source.id, "browser_hash": digest(browser), "test_id": kept.id if kept is not None else None,
-        "operator_id": operator.operator_id if operator is not None else None, "back": safe_back(back), "begun_at": clock.now(),
+        "state_hash": digest(state),
+        "source_id": source.id,
+        "browser_hash": digest(browser),
+        "test_id": kept.id if kept is not None else None,
+        "operator_id": operator.operator_id if operator is not None else None,
+        "back": safe_back(back),
+        "begun_at": clock.now(),
         "until_at": later(clock.now(), BEGUN_SECONDS),
-    }  # fmt: skip
+    }
     url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(ctx, row, key, base, state, keys, begun)
     with ctx.database.writing() as connection:
         connection.execute(insert(t.sign_in_request).values(**begun))
@@ -114,31 +138,61 @@ def start(
 
 
 def _ask_saml(
-    ctx: AppContext, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+    ctx: AppContext,
+    row: Any,
+    key: str,
+    base: str,
+    state: str,
+    keys: list[sign_in_keys.OurKey],
+    begun: dict[str, Any],
 ) -> tuple[str, Mapping[str, str] | None]:
     ours = addresses(base, key)
     at = row.provider["sign_in"]
     binding = REDIRECT if REDIRECT in at else POST
     identifier = f"_{secrets.token_hex(20)}"
-    signs = keys[0].key if keys and (row.settings["sign_requests"] or row.provider.get("wants_signed")) else None
+    signs = (
+        keys[0].key if keys and (row.settings["sign_requests"] or row.provider.get("wants_signed")) else None
+    )
     asked = requests.sign_in_request(
-        identifier, binding, at[binding], ours["entity_id"], ours["acs"], state, clock.now(), signs, force_authn=row.settings["force_authn"]
+        identifier,
+        binding,
+        at[binding],
+        ours["entity_id"],
+        ours["acs"],
+        state,
+        clock.now(),
+        signs,
+        force_authn=row.settings["force_authn"],
     )
     begun["request_id"] = identifier
     return asked.url, asked.form
 
 
 def _ask_oidc(
-    ctx: AppContext, row: Any, key: str, base: str, state: str, keys: list[sign_in_keys.OurKey], begun: dict[str, Any]
+    ctx: AppContext,
+    row: Any,
+    key: str,
+    base: str,
+    state: str,
+    keys: list[sign_in_keys.OurKey],
+    begun: dict[str, Any],
 ) -> tuple[str, Mapping[str, str] | None]:
     nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
     begun["secret"] = ctx.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
     client = client_of(ctx, row, key, base, keys)
-    return flow.start(provider_metadata.oidc_provider(row.provider), client, state, nonce, verifier, force_authn=row.settings["force_authn"]), None
+    return flow.start(
+        provider_metadata.oidc_provider(row.provider),
+        client,
+        state,
+        nonce,
+        verifier,
+        force_authn=row.settings["force_authn"],
+    ), None
 
 
 def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
-    """Return by which source somebody signs in: the one that owns the domain of their email, else the only one there is.
+    """Return by which source somebody signs in: the one that owns the domain of their email, else the only
+    one there is.
 
     Where several own it, they are choices.
 
@@ -161,10 +215,18 @@ def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
     by_code = found is not None and found.protocol == MAIL
     return {
         "choices": [_choice(row) for row in owning] if len(owning) > 1 else [],
-        "source": named, "start": "" if found is None else f"/sso/{found.key}/start", "by_code": by_code, "any": bool(rows),
+        "source": named,
+        "start": "" if found is None else f"/sso/{found.key}/start",
+        "by_code": by_code,
+        "any": bool(rows),
         "for_operators": operators_by,
-    }  # fmt: skip
+    }
 
 
 def _choice(row: Any) -> dict[str, Any]:
-    return {"key": row.key, "label": row.label, "start": f"/sso/{row.key}/start", "by_code": row.protocol == MAIL}
+    return {
+        "key": row.key,
+        "label": row.label,
+        "start": f"/sso/{row.key}/start",
+        "by_code": row.protocol == MAIL,
+    }

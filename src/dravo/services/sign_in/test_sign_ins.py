@@ -1,4 +1,6 @@
-"""Test sign-ins: one named user tries to sign in, for some minutes, while nothing is enabled for anybody else."""
+"""Test sign-ins: one named user tries to sign in, for some minutes, while nothing is enabled for anybody
+else.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ NOT_OPENED, AT_PROVIDER = "not_opened", "at_provider"
 _NOTHING_YET = {"so_far": NOT_OPENED, "so_far_at": None, "trace": None, "message": ""}
 
 
-def begin(ctx: AppContext, caller: Caller, key: str, user: str, mode: str, base: str, minutes: int = MINUTES) -> dict[str, Any]:
+def begin(
+    ctx: AppContext, caller: Caller, key: str, user: str, mode: str, base: str, minutes: int = MINUTES
+) -> dict[str, Any]:
     """Make a test sign-in; its link is in the answer, the only time.
 
     Args:
@@ -43,21 +47,36 @@ def begin(ctx: AppContext, caller: Caller, key: str, user: str, mode: str, base:
     if mode not in MODES:
         raise InvalidInput(f"'{mode}' is not a valid mode.", f"Use one of: {', '.join(MODES)}.", "mode")
     if not user.strip():
-        raise InvalidInput("The user is missing.", "Enter the user name or email address of the user.", "user")
+        raise InvalidInput(
+            "The user is missing.", "Enter the user name or email address of the user.", "user"
+        )
     if not 1 <= minutes <= 1_440:
-        raise InvalidInput("A test sign-in must be valid for 1 to 1,440 minutes.", "Set `minutes` to a number in this range.", "minutes")
+        raise InvalidInput(
+            "A test sign-in must be valid for 1 to 1,440 minutes.",
+            "Set `minutes` to a number in this range.",
+            "minutes",
+        )
     now, secret = clock.now(), secrets.token_urlsafe(24)
     with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
         if lacking := missing(connection, row):
             raise InvalidInput(f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.")
         made = {
-            "id": new_id(), "source_id": source.id, "hash": digest(secret), "user": user.strip(), "user_key": fold(user.strip()),
-            "mode": mode, "created_by": caller.name, "created_at": now, "until_at": later(now, minutes * 60),
-        }  # fmt: skip
+            "id": new_id(),
+            "source_id": source.id,
+            "hash": digest(secret),
+            "user": user.strip(),
+            "user_key": fold(user.strip()),
+            "mode": mode,
+            "created_by": caller.name,
+            "created_at": now,
+            "until_at": later(now, minutes * 60),
+        }
         connection.execute(insert(t.test_sign_in).values(**made))
         details = {"key": key, "user": user.strip(), "mode": mode, "minutes": minutes}
-        record_change(connection, ctx.keys, caller, "created a test sign-in", "source", source.id, now, details)
+        record_change(
+            connection, ctx.keys, caller, "created a test sign-in", "source", source.id, now, details
+        )
         kept = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == made["id"])).one()
     return {**_line(kept, now), **_NOTHING_YET, "link": f"{base}/sso/{key}/start?sign_in_test={secret}"}
 
@@ -69,15 +88,26 @@ def list_test_sign_ins(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
         source = pushing_source(connection, key)
         statement = select(t.test_sign_in).where(t.test_sign_in.c.source_id == source.id)
         return page(
-            connection, statement, [t.test_sign_in.c.id], ask, lambda row: {**_line(row, now), **_so_far(connection, row, now)}, newest_first=True
+            connection,
+            statement,
+            [t.test_sign_in.c.id],
+            ask,
+            lambda row: {**_line(row, now), **_so_far(connection, row, now)},
+            newest_first=True,
         )
 
 
 def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
-    """Return how far a test sign-in has come: whether its link was opened, whether somebody is at the provider, and what came of it last."""
+    """Return how far a test sign-in has come: whether its link was opened, whether somebody is at the
+    provider, and what came of it last.
+    """
     b, x = t.sign_in_request.c, t.sign_in_trace.c
-    begun = connection.execute(select(func.max(b.begun_at)).where(b.test_id == row.id, b.until_at > now)).scalar()
-    last = connection.execute(select(x.id, x.at, x.outcome, x.message).where(x.test_id == row.id).order_by(x.id.desc()).limit(1)).first()
+    begun = connection.execute(
+        select(func.max(b.begun_at)).where(b.test_id == row.id, b.until_at > now)
+    ).scalar()
+    last = connection.execute(
+        select(x.id, x.at, x.outcome, x.message).where(x.test_id == row.id).order_by(x.id.desc()).limit(1)
+    ).first()
     if begun is not None and (last is None or last.at < begun):
         return {**_NOTHING_YET, "so_far": AT_PROVIDER, "so_far_at": begun}
     if last is not None:
@@ -87,12 +117,21 @@ def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
 
 def _line(row: Any, now: Instant) -> dict[str, Any]:
     return {
-        "id": row.id, "user": row.user, "mode": row.mode, "created_by": row.created_by, "created_at": row.created_at, "until_at": row.until_at,
+        "id": row.id,
+        "user": row.user,
+        "mode": row.mode,
+        "created_by": row.created_by,
+        "created_at": row.created_at,
+        "until_at": row.until_at,
         "open": row.until_at > now,
-    }  # fmt: skip
+    }
 
 
 def by_secret(connection: Connection, source_id: str, secret: str) -> Any:
     """Return the row of the test sign-in of a link, None if it is none or is over."""
     c = t.test_sign_in.c
-    return connection.execute(select(t.test_sign_in).where(c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now())).first()
+    return connection.execute(
+        select(t.test_sign_in).where(
+            c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now()
+        )
+    ).first()

@@ -1,4 +1,6 @@
-"""Traces of signing in: what arrived, each step with its outcome, and what it came to; kept for a while, to be read and handed on."""
+"""Traces of signing in: what arrived, each step with its outcome, and what it came to; kept for a while, to
+be read and handed on.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,12 @@ def write(connection: Connection, row: dict[str, Any]) -> str:
 
 
 def list_traces(
-    ctx: AppContext, key: str, ask: Ask, outcome: str | None = None, sign_in_test: str | None = None, words: str | None = None
+    ctx: AppContext,
+    key: str,
+    ask: Ask,
+    outcome: str | None = None,
+    sign_in_test: str | None = None,
+    words: str | None = None,
 ) -> dict[str, Any]:
     """Return a page of a source's traces, newest first.
 
@@ -55,18 +62,28 @@ def list_traces(
         if sign_in_test:
             statement = statement.where(x.test_id == sign_in_test)
         if words:
-            statement = statement.where(false() if masking.hidden() else text_search.has(x.name, words) | text_search.has(x.message, words))
+            statement = statement.where(
+                false()
+                if masking.hidden()
+                else text_search.has(x.name, words) | text_search.has(x.message, words)
+            )
         return page(connection, statement, [x.id], ask, _line, newest_first=True)
 
 
 def _line(row: Any) -> dict[str, Any]:
     hidden = masking.hidden()
     return {
-        "id": row.id, "at": row.at, "outcome": row.outcome, "reason": row.reason,
+        "id": row.id,
+        "at": row.at,
+        "outcome": row.outcome,
+        "reason": row.reason,
         # These quote what arrived.
-        "message": masking.HIDDEN if hidden else row.message, "hint": "" if hidden else row.hint, "name": masking.HIDDEN if hidden else row.name,
-        "user": row.user_id, "sign_in_test": row.test_id,
-    }  # fmt: skip
+        "message": masking.HIDDEN if hidden else row.message,
+        "hint": "" if hidden else row.hint,
+        "name": masking.HIDDEN if hidden else row.name,
+        "user": row.user_id,
+        "sign_in_test": row.test_id,
+    }
 
 
 def one_row(connection: Connection, key: str, trace_id: str) -> Any:
@@ -77,9 +94,14 @@ def one_row(connection: Connection, key: str, trace_id: str) -> Any:
     """
     source = pushing_source(connection, key)
     x = t.sign_in_trace.c
-    row = connection.execute(select(t.sign_in_trace).where(x.id == trace_id, x.source_id == source.id)).first()
+    row = connection.execute(
+        select(t.sign_in_trace).where(x.id == trace_id, x.source_id == source.id)
+    ).first()
     if row is None:
-        raise NotFound(f"'{source.label}' has no sign-in with this ID.", "It may have been deleted. The settings define how long sign-ins are kept.")
+        raise NotFound(
+            f"'{source.label}' has no sign-in with this ID.",
+            "It may have been deleted. The settings define how long sign-ins are kept.",
+        )
     return row
 
 
@@ -96,24 +118,40 @@ def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, A
 
 def document(row: Any, *, plain: bool) -> dict[str, Any]:
     """Return a trace whole, as it is shown and saved as a file."""
-    arrived = [{"name": name, "values": [str(each) for each in values]} for name, values in sorted(row.arrived.get("attributes", {}).items())]
+    arrived = [
+        {"name": name, "values": [str(each) for each in values]}
+        for name, values in sorted(row.arrived.get("attributes", {}).items())
+    ]
     came_to = {"kind": "", "made": {}, "groups": [], "access": [], **row.came_to}
     steps = row.steps
     if not plain:
         arrived, came_to["made"] = [], {}
         steps = [{**each, "message": masking.HIDDEN, "hint": ""} for each in steps]
     return {
-        **_line(row), "issuer": row.arrived.get("issuer", ""), "subject": row.arrived.get("subject", "") if plain else "", "steps": steps,
-        "arrived": arrived, **came_to, "raw": (row.raw or "") if plain else "",
-    }  # fmt: skip
+        **_line(row),
+        "issuer": row.arrived.get("issuer", ""),
+        "subject": row.arrived.get("subject", "") if plain else "",
+        "steps": steps,
+        "arrived": arrived,
+        **came_to,
+        "raw": (row.raw or "") if plain else "",
+    }
 
 
 def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
-    """Return the names of what arrived in a source's last traces, each with some values: to be offered when expressions are written."""
+    """Return the names of what arrived in a source's last traces, each with some values: to be offered when
+    expressions are written.
+    """
     x = t.sign_in_trace.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        rows = connection.execute(select(x.arrived).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)).scalars().all()
+        rows = (
+            connection.execute(
+                select(x.arrived).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)
+            )
+            .scalars()
+            .all()
+        )
     found: dict[str, list[str]] = {}
     for arrived in rows:
         for name, values in arrived.get("attributes", {}).items():
@@ -123,7 +161,9 @@ def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
-    """Forget traces that are older than so many days, the oldest of a source that has too many, and what is over of signing in."""
+    """Forget traces that are older than so many days, the oldest of a source that has too many, and what is
+    over of signing in.
+    """
     x, b, s, v = t.sign_in_trace.c, t.sign_in_request.c, t.consumed_assertion.c, t.user_session.c
     with ctx.database.writing() as connection:
         connection.execute(delete(t.sign_in_trace).where(x.at < later(now, -86_400 * days)))
@@ -132,5 +172,12 @@ def sweep(ctx: AppContext, now: Instant, days: int) -> None:
         connection.execute(delete(t.user_session).where(v.until_at < now))
         many = select(x.source_id).group_by(x.source_id).having(func.count() > MOST_OF_A_SOURCE)
         for source_id in connection.execute(many).scalars().all():
-            newest = select(x.id).where(x.source_id == source_id).order_by(x.id.desc()).offset(MOST_OF_A_SOURCE).limit(1).scalar_subquery()
+            newest = (
+                select(x.id)
+                .where(x.source_id == source_id)
+                .order_by(x.id.desc())
+                .offset(MOST_OF_A_SOURCE)
+                .limit(1)
+                .scalar_subquery()
+            )
             connection.execute(delete(t.sign_in_trace).where(x.source_id == source_id, x.id <= newest))

@@ -1,4 +1,6 @@
-"""Who a response of a provider proves: the attempt, its steps as the trace shows them, and the verified identity."""
+"""Who a response of a provider proves: the attempt, its steps as the trace shows them, and the verified
+identity.
+"""
 
 from __future__ import annotations
 
@@ -93,16 +95,23 @@ class SignInAttempt:
     @property
     def observes(self) -> bool:
         """Whether it is a test sign-in that changes nothing: where only operators come in, none does."""
-        return self.sign_in_test is not None and (self.sign_in_test.mode == OBSERVE or self.row.serves == OPERATORS)
+        return self.sign_in_test is not None and (
+            self.sign_in_test.mode == OBSERVE or self.row.serves == OPERATORS
+        )
 
 
 def addresses(base: str, key: str) -> dict[str, str]:
     """Return our addresses for a source, out of the public address of the service."""
     at = f"{base}/sso/{key}"
     return {
-        "entity_id": f"{at}/saml/metadata", "acs": f"{at}/saml/acs", "redirect": f"{at}/oidc/callback", "start": f"{at}/start",
-        "keys": f"{at}/oidc/keys", "signed_out": f"{at}/signed-out", "sign_out": f"{at}/saml/sign-out",
-    }  # fmt: skip
+        "entity_id": f"{at}/saml/metadata",
+        "acs": f"{at}/saml/acs",
+        "redirect": f"{at}/oidc/callback",
+        "start": f"{at}/start",
+        "keys": f"{at}/oidc/keys",
+        "signed_out": f"{at}/signed-out",
+        "sign_out": f"{at}/saml/sign-out",
+    }
 
 
 def client_of(ctx: AppContext, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
@@ -111,7 +120,13 @@ def client_of(ctx: AppContext, row: Any, key: str, base: str, keys: list[sign_in
     if row.settings["private_key_jwt"] and keys:
         own = read_private_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), keys[0].id)
     secret = ctx.keys.decrypt(row.secret) if row.secret else ""
-    return flow.Client(row.settings["client_id"], addresses(base, key)["redirect"], secret, own, tuple(row.settings["scopes"].split()))
+    return flow.Client(
+        row.settings["client_id"],
+        addresses(base, key)["redirect"],
+        secret,
+        own,
+        tuple(row.settings["scopes"].split()),
+    )
 
 
 def has_pending_sign_in(ctx: AppContext, state: str | None, browser: str | None) -> bool:
@@ -120,7 +135,9 @@ def has_pending_sign_in(ctx: AppContext, state: str | None, browser: str | None)
         return False
     b = t.sign_in_request.c
     with ctx.database.reading() as connection:
-        asked = select(b.state_hash).where(b.state_hash == digest(state), b.browser_hash == digest(browser), b.until_at > clock.now())
+        asked = select(b.state_hash).where(
+            b.state_hash == digest(state), b.browser_hash == digest(browser), b.until_at > clock.now()
+        )
         return connection.execute(asked).first() is not None
 
 
@@ -130,20 +147,28 @@ def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: 
         return
     b = t.sign_in_request.c
     with ctx.database.writing() as connection:
-        found = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state), b.source_id == way.source.id)).first()
+        found = connection.execute(
+            select(t.sign_in_request).where(b.state_hash == digest(state), b.source_id == way.source.id)
+        ).first()
         if found is None or found.until_at <= clock.now():
             return
         if not browser or digest(browser) != found.browser_hash:
             raise SignInRefused(
-                "browser", "The sign-in was started in another browser.", "Start the sign-in again in one browser, with cookies allowed."
+                "browser",
+                "The sign-in was started in another browser.",
+                "Start the sign-in again in one browser, with cookies allowed.",
             )
         connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
         if found.test_id:
-            way.sign_in_test = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == found.test_id)).first()
+            way.sign_in_test = connection.execute(
+                select(t.test_sign_in).where(t.test_sign_in.c.id == found.test_id)
+            ).first()
     way.begun = found
 
 
-def prove_saml(ctx: AppContext, way: SignInAttempt, key: str, response: bytes, relay: str | None, browser: str | None) -> VerifiedIdentity:
+def prove_saml(
+    ctx: AppContext, way: SignInAttempt, key: str, response: bytes, relay: str | None, browser: str | None
+) -> VerifiedIdentity:
     """Return whom a SAML response proves.
 
     Raises:
@@ -155,13 +180,24 @@ def prove_saml(ctx: AppContext, way: SignInAttempt, key: str, response: bytes, r
     ours, row = addresses(way.base, key), way.row
     allow_idp_initiated = way.begun is None and row.settings["allow_idp_initiated"]
     if way.begun is None and not allow_idp_initiated:
-        way.steps.note("Expected", "The response matches no open request. It was started elsewhere, was used already, or took too long.", NOTED)
+        way.steps.note(
+            "Expected",
+            "The response matches no open request. It was started elsewhere, was used already, or took "
+            "too long.",
+            NOTED,
+        )
     expected = Expected(
-        row.provider.get("entity_id", ""), sign_in_settings.certificates_of(row), ours["entity_id"], ours["acs"],
-        way.begun.request_id if way.begun is not None else None, seconds_of(clock.now()),
-        allow_idp_initiated, row.settings["clock_skew"], [each.key for each in keys],
+        row.provider.get("entity_id", ""),
+        sign_in_settings.certificates_of(row),
+        ours["entity_id"],
+        ours["acs"],
+        way.begun.request_id if way.begun is not None else None,
+        seconds_of(clock.now()),
+        allow_idp_initiated,
+        row.settings["clock_skew"],
+        [each.key for each in keys],
         3_600 * row.settings.get("max_validity_hours", 1),
-    )  # fmt: skip
+    )
     proved = responses.accept(response, expected, way.steps.note)
     if proved.format == TRANSIENT and not row.settings["subject_claim"]:
         raise SignInRefused(
@@ -172,30 +208,45 @@ def prove_saml(ctx: AppContext, way: SignInAttempt, key: str, response: bytes, r
     return proved
 
 
-def prove_oidc(ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str, str], browser: str | None) -> VerifiedIdentity:
-    """Return whom the token proves that a provider gives for the code a browser brought back (OpenID Connect Core 3.1.3).
+def prove_oidc(
+    ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str, str], browser: str | None
+) -> VerifiedIdentity:
+    """Return whom the token proves that a provider gives for the code a browser brought back (OpenID Connect
+    Core 3.1.3).
 
     Raises:
         SignInRefused: with the reason why it proves nobody; ProviderTrouble: if the provider does not answer.
     """
     take_begun(ctx, way, query.get("state"), browser)
     if way.begun is None:
-        raise SignInRefused("state", "The response matches no open request, or took too long.", "Start the sign-in again in one window.")
+        raise SignInRefused(
+            "state",
+            "The response matches no open request, or took too long.",
+            "Start the sign-in again in one window.",
+        )
     if "error" in query:
         said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
         hint = "Check that the user is assigned at the provider, and that the redirect URI is registered."
         raise SignInRefused("status", f"The provider responded with '{said}'.", hint)
     provider = provider_metadata.oidc_provider(way.row.provider)
     if query.get("iss") not in (None, provider.issuer):
-        raise SignInRefused("issuer", "The response comes from another issuer (RFC 9207).", "Start the sign-in again.")
+        raise SignInRefused(
+            "issuer", "The response comes from another issuer (RFC 9207).", "Start the sign-in again."
+        )
     if not query.get("code"):
-        raise SignInRefused("status", "The provider sent no code.", "Start the sign-in again, and check the log of the provider.")
+        raise SignInRefused(
+            "status",
+            "The provider sent no code.",
+            "Start the sign-in again, and check the log of the provider.",
+        )
     way.steps.note("Arrived", "Received an authorization code for the open request.")
     with ctx.database.reading() as connection:
         keys = sign_in_keys.of_source(ctx, connection, way.source.id)
     nonce, verifier = orjson.loads(ctx.keys.decrypt(way.begun.secret))
     client = client_of(ctx, way.row, key, way.base, keys)
-    form, headers = flow.token_request(provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16))
+    form, headers = flow.token_request(
+        provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16)
+    )
     answer = provider_metadata.fetch(provider.token, provider_metadata.JSON, form=form, headers=headers)
     given = answer.document or {}
     if answer.status != 200 or not isinstance(given.get("id_token"), str):
@@ -210,24 +261,53 @@ def prove_oidc(ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str
             repairs.get(str(given.get("error")), "Contact the administrator of the provider."),
         )
     way.steps.note("Token", "The provider issued a token for the code.")
-    expected = ExpectedToken(provider.issuer, client.id, nonce, seconds_of(clock.now()), provider.algorithms, way.row.settings["clock_skew"])
+    expected = ExpectedToken(
+        provider.issuer,
+        client.id,
+        nonce,
+        seconds_of(clock.now()),
+        provider.algorithms,
+        way.row.settings["clock_skew"],
+    )
     access_token = str(given["access_token"]) if given.get("access_token") else None
     token_claims = _accepted(ctx, way, given["id_token"], expected, access_token)
-    way.steps.note("Signature", f"The token is signed with a key of {provider.issuer}, is meant for Dravo, and matches the open request.")
+    way.steps.note(
+        "Signature",
+        f"The token is signed with a key of {provider.issuer}, is meant for Dravo, and matches the "
+        "open request.",
+    )
     if way.row.settings["userinfo"] and provider.userinfo and access_token:
-        told = provider_metadata.fetch(provider.userinfo, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"})
+        told = provider_metadata.fetch(
+            provider.userinfo, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"}
+        )
         if told.status == 200 and told.document is not None:
             token_claims = id_tokens.check_userinfo(token_claims, told.document)
             way.steps.note("UserInfo", "Received more claims from the UserInfo endpoint.")
         else:
-            way.steps.note("Userinfo", f"The UserInfo endpoint responds with status {told.status}. Dravo uses the claims of the token.", "warning")
+            way.steps.note(
+                "Userinfo",
+                f"The UserInfo endpoint responds with status {told.status}. Dravo uses the claims of "
+                "the token.",
+                "warning",
+            )
     way.raw = orjson.dumps(token_claims, option=orjson.OPT_INDENT_2).decode()[: sign_in_traces.LARGEST_RAW]
     once = (f"{token_claims.get('jti', '')} {nonce}", float(token_claims["exp"]))
-    return VerifiedIdentity(provider.issuer, token_claims["sub"], flow.values_of(token_claims), once, token_claims.get("sid"), None)
+    return VerifiedIdentity(
+        provider.issuer,
+        token_claims["sub"],
+        flow.values_of(token_claims),
+        once,
+        token_claims.get("sid"),
+        None,
+    )
 
 
-def _accepted(ctx: AppContext, way: SignInAttempt, token: str, expected: ExpectedToken, access_token: str | None) -> dict[str, Any]:
-    """Return what a token claims; a key that is not known is looked for once more at the provider's address, and no oftener."""
+def _accepted(
+    ctx: AppContext, way: SignInAttempt, token: str, expected: ExpectedToken, access_token: str | None
+) -> dict[str, Any]:
+    """Return what a token claims; a key that is not known is looked for once more at the provider's address,
+    and no oftener.
+    """
     try:
         return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
     except UnknownKey:
@@ -235,12 +315,18 @@ def _accepted(ctx: AppContext, way: SignInAttempt, token: str, expected: Expecte
     way.steps.note("Keys", "The token names an unknown key. Dravo fetched the keys of the provider again.")
     with ctx.database.writing() as connection:
         s = t.source_sign_in.c
-        connection.execute(update(t.source_sign_in).where(s.source_id == way.source.id).values(provider={**way.row.provider, "jwks": fresh}))
+        connection.execute(
+            update(t.source_sign_in)
+            .where(s.source_id == way.source.id)
+            .values(provider={**way.row.provider, "jwks": fresh})
+        )
     try:
         return id_tokens.accept(token, read_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
     except UnknownKey as wrong:
         hint = "Check the issuer."
-        raise SignInRefused("key", f"The token names the key '{str(wrong)[:80]}', which the provider does not publish.", hint) from None
+        raise SignInRefused(
+            "key", f"The token names the key '{str(wrong)[:80]}', which the provider does not publish.", hint
+        ) from None
 
 
 def seconds_of(at: Instant) -> float:

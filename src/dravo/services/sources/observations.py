@@ -11,7 +11,9 @@ from dravo.services.context import AppContext
 from dravo.store import clock, source_observations
 from dravo.store import tables as t
 
-STARTED, ANSWERED, PROVED, GROUPS = (f"sign-in {each}" for each in ("started", "answered", "proved", "groups"))
+STARTED, ANSWERED, PROVED, GROUPS = (
+    f"sign-in {each}" for each in ("started", "answered", "proved", "groups")
+)
 SCIM_USER = "sign-in user"
 SIGN_IN_CHECKLIST = (
     (STARTED, "First browser sent to the provider"),
@@ -21,7 +23,11 @@ SIGN_IN_CHECKLIST = (
     (SCIM_USER, "First user signed in"),
 )
 # Where a code is mailed in place of a provider's answer.
-EMAIL_CODE_CHECKLIST = ((STARTED, "First code requested"), (PROVED, "First code entered"), (SCIM_USER, "First user signed in"))
+EMAIL_CODE_CHECKLIST = (
+    (STARTED, "First code requested"),
+    (PROVED, "First code entered"),
+    (SCIM_USER, "First user signed in"),
+)
 
 
 def note(connection: Connection, source_id: str, what: str) -> None:
@@ -36,7 +42,14 @@ def note_apart(ctx: AppContext, source_id: str, what: str) -> None:
 
 
 # What the setup checklist ticks, in the order in which it happens.
-CALL, USER, CHANGE, DEACTIVATION, GROUP, MEMBERSHIP = "call", "user", "change", "deactivation", "group", "membership"
+CALL, USER, CHANGE, DEACTIVATION, GROUP, MEMBERSHIP = (
+    "call",
+    "user",
+    "change",
+    "deactivation",
+    "group",
+    "membership",
+)
 SCIM_CHECKLIST = (
     (CALL, "First request with a valid token"),
     (USER, "First user created"),
@@ -50,7 +63,9 @@ PROBLEMS = (REFUSED, LOST, WRONG)
 
 
 class TrafficObserver:
-    """Notes what real traffic shows, for the setup checklist; each thing at its first time, and seldom after that."""
+    """Notes what real traffic shows, for the setup checklist; each thing at its first time, and seldom after
+    that.
+    """
 
     PAUSE = 20.0
     TROUBLE_PAUSE = 1.0
@@ -73,7 +88,9 @@ class TrafficObserver:
         with self._ctx.database.writing() as connection:
             source_observations.note(connection, source_id, what, now, detail)
             if token_id:
-                connection.execute(update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now))
+                connection.execute(
+                    update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now)
+                )
 
     def note_refusal(self, key: str, detail: str) -> None:
         """Note that somebody was turned away at a source's address, if there is such a source."""

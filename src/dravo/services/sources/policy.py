@@ -42,7 +42,9 @@ def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
         NotFound: if nobody does.
     """
     source = pushing_source(connection, key)
-    row = connection.execute(select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)).first()
+    row = connection.execute(
+        select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
+    ).first()
     if row is None:
         raise NotFound(f"'{source.label}' has no sign-in.", "Choose a protocol first: saml, oidc or mail.")
     return source, row

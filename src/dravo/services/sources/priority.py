@@ -24,11 +24,14 @@ MOST = 1_000
 NAMES = ("precedence", "deactivation_wins", "updates")
 
 
-def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
+def change(
+    ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED
+) -> dict[str, Any]:
     """Set whose word counts; everyone of whom this source and another one say something is worked out again.
 
     Args:
-        given: "precedence" (the lowest number is heard first), "deactivation wins" (its inactive counts whatever others say), "updates" (whether it
+        given: "precedence" (the lowest number is heard first), "deactivation wins" (its inactive counts
+            whatever others say), "updates" (whether it
             says anything of users whom another source knows); what is None stays.
 
     Raises:
@@ -85,5 +88,9 @@ def _checked(given: dict[str, Any]) -> dict[str, Any]:
     values = {name: given[name] for name in NAMES if given.get(name) is not None}
     place = values.get("precedence")
     if place is not None and not 0 <= place <= MOST:
-        raise InvalidInput(f"{place} is not a valid priority.", f"Enter a number from 0 to {MOST:,}. The lowest number wins.", "precedence")
+        raise InvalidInput(
+            f"{place} is not a valid priority.",
+            f"Enter a number from 0 to {MOST:,}. The lowest number wins.",
+            "precedence",
+        )
     return values

@@ -22,9 +22,13 @@ from dravo.store.snapshots.config import raise_revision
 
 
 def of_source(ctx: AppContext, connection: Connection, source_id: str) -> SchemaSet:
-    """Return the shapes of a source; the same object as long as nothing about them changes, for filters are kept by it."""
+    """Return the shapes of a source; the same object as long as nothing about them changes, for filters are
+    kept by it.
+    """
     columns = (t.source_schema.c.id, t.source_schema.c.kind, t.source_schema.c.document)
-    rows = connection.execute(select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)).all()
+    rows = connection.execute(
+        select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)
+    ).all()
     key = (source_id, tuple(row.id for row in rows))
     found = ctx.shapes.get(key)
     if found is None:
@@ -39,10 +43,19 @@ def list_schemas(ctx: AppContext, key: str) -> dict[str, Any]:
     """Return the extension schemas of a source."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
-        rows = connection.execute(select(t.source_schema).where(t.source_schema.c.source_id == source.id).order_by(t.source_schema.c.id)).all()
+        rows = connection.execute(
+            select(t.source_schema)
+            .where(t.source_schema.c.source_id == source.id)
+            .order_by(t.source_schema.c.id)
+        ).all()
     return {
         "items": [
-            {"urn": row.urn, "kind": row.kind, "name": row.document.get("name") or row.urn.rpartition(":")[2], "document": row.document}
+            {
+                "urn": row.urn,
+                "kind": row.kind,
+                "name": row.document.get("name") or row.urn.rpartition(":")[2],
+                "document": row.document,
+            }
             for row in rows
         ]
     }
@@ -68,14 +81,17 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
             record_change(connection, ctx.keys, caller, "added schema", "source", source.id, now, details)
     except IntegrityError:
         raise AlreadyExists(
-            f"'{key}' has a schema '{schema.id}' already.", "Remove the existing schema first, or use another URN.", "schema"
+            f"'{key}' has a schema '{schema.id}' already.",
+            "Remove the existing schema first, or use another URN.",
+            "schema",
         ) from None
     ctx.doors += 1
     return list_schemas(ctx, key)
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
-    """Remove an extension schema; what users have of it is no longer shown, and goes with the next full change of each.
+    """Remove an extension schema; what users have of it is no longer shown, and goes with the next full
+    change of each.
 
     Raises:
         NotFound; StillInUse if a rule asks for what it holds, and no other source has it.
@@ -87,7 +103,16 @@ def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
             raise NotFound(f"'{key}' has no schema '{urn}'.")
         check_rules(connection, urn)
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "removed schema", "source", source.id, clock.now(), {"source": key, "urn": urn})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "removed schema",
+            "source",
+            source.id,
+            clock.now(),
+            {"source": key, "urn": urn},
+        )
     ctx.doors += 1
 
 
@@ -100,7 +125,13 @@ def check_rules(connection: Connection, urn: str) -> None:
     a, p = t.assignment.c, t.application.c
     if connection.execute(select(t.source_schema.c.id).where(t.source_schema.c.urn == urn).limit(1)).first():
         return
-    asking = select(a.rule, p.label).join(t.application, p.id == a.application_id).where(a.removed_at.is_(None), text_search.has(a.rule, f"{urn}:"))
+    asking = (
+        select(a.rule, p.label)
+        .join(t.application, p.id == a.application_id)
+        .where(a.removed_at.is_(None), text_search.has(a.rule, f"{urn}:"))
+    )
     found = connection.execute(asking.limit(1)).first()
     if found is not None:
-        raise StillInUse(f"A rule of '{found.label}' uses the schema: {found.rule}.", "Delete or change the rule first.")
+        raise StillInUse(
+            f"A rule of '{found.label}' uses the schema: {found.rule}.", "Delete or change the rule first."
+        )

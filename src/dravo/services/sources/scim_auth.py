@@ -37,26 +37,34 @@ class ScimCaller:
             ScimError: 403 if it does not.
         """
         if self.kinds != "both" and self.kinds != f"{kind.lower()}s":
-            raise ScimError(403, f"This token allows {self.kinds} only. Use a token of this source that also allows {kind.lower()}s.")
+            raise ScimError(
+                403,
+                f"This token allows {self.kinds} only. Use a token of this source that also allows "
+                f"{kind.lower()}s.",
+            )
         if writing and self.access != "write":
             raise ScimError(403, "This token is read-only. Use a token of this source with write access.")
 
 
 _BY_TOKEN = (
     select(
-        t.source.c.id, t.source_token.c.id.label("token_id"), t.source_token.c.expires_at, t.source_token.c.revoked_at,
-        t.source_token.c.kinds, t.source_token.c.access,
+        t.source.c.id,
+        t.source_token.c.id.label("token_id"),
+        t.source_token.c.expires_at,
+        t.source_token.c.revoked_at,
+        t.source_token.c.kinds,
+        t.source_token.c.access,
     )
     .join(t.source, t.source.c.id == t.source_token.c.source_id)
     .where(t.source_token.c.hash == bindparam("hash"), t.source.c.key == bindparam("key"))
-)  # fmt: skip
+)
 
 
 class ScimAuthenticator:
     """Lets sources in by their tokens.
 
-    Who was let in is remembered for a moment, and forgotten at once when a token is made, revoked or a source removed here (all of
-    which happens in this very process).
+    Who was let in is remembered for a moment, and forgotten at once when a token is made, revoked or a
+    source removed here (all of which happens in this very process).
     """
 
     MEMORY = 5.0
@@ -74,14 +82,21 @@ class ScimAuthenticator:
             return "Send the token of the source in the header 'Authorization: Bearer TOKEN'."
         kept, present = digest(token), time.monotonic()
         known = self._known.get((key, kept))
-        if known and present - known[0] < self.MEMORY and known[1] == self._ctx.doors and not (known[2] and known[2] <= clock.now()):
+        if (
+            known
+            and present - known[0] < self.MEMORY
+            and known[1] == self._ctx.doors
+            and not (known[2] and known[2] <= clock.now())
+        ):
             return known[3]
         doors = self._ctx.doors
         with self._ctx.database.reading() as connection:
             row = connection.execute(_BY_TOKEN, {"hash": kept, "key": key}).first()
             visitor = _judge(row)
             if isinstance(visitor, ScimCaller):
-                visitor = replace(visitor, shapes=source_schemas.of_source(self._ctx, connection, visitor.source_id))
+                visitor = replace(
+                    visitor, shapes=source_schemas.of_source(self._ctx, connection, visitor.source_id)
+                )
         if row is not None and isinstance(visitor, ScimCaller):
             if len(self._known) > 1_000:
                 self._known.clear()
@@ -91,7 +106,10 @@ class ScimAuthenticator:
 
 def _judge(row: Any) -> ScimCaller | str:
     if row is None:
-        return "The token does not belong to this source. Check the token and the base URL on the setup checklist of the source."
+        return (
+            "The token does not belong to this source. Check the token and the base URL on the "
+            "setup checklist of the source."
+        )
     if row.revoked_at:
         return f"The token was revoked at {row.revoked_at}. Use another token."
     if row.expires_at and row.expires_at <= clock.now():

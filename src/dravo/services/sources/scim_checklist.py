@@ -14,7 +14,8 @@ from dravo.store import tables as t
 
 
 def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
-    """Return the setup checklist of a source's inbound SCIM: what to give to the other side, what to switch on there, and ticks.
+    """Return the setup checklist of a source's inbound SCIM: what to give to the other side, what to switch
+    on there, and ticks.
 
     Args:
         base: the address of this service, without a slash at its end.
@@ -22,12 +23,23 @@ def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
     now = clock.now()
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        seen = {row.what: row for row in connection.execute(select(t.source_observation).where(t.source_observation.c.source_id == source.id))}
+        seen = {
+            row.what: row
+            for row in connection.execute(
+                select(t.source_observation).where(t.source_observation.c.source_id == source.id)
+            )
+        }
         token = t.source_token.c
         usable = connection.execute(
             select(func.count())
             .select_from(t.source_token)
-            .where(and_(token.source_id == source.id, token.revoked_at.is_(None), or_(token.expires_at.is_(None), token.expires_at > now)))
+            .where(
+                and_(
+                    token.source_id == source.id,
+                    token.revoked_at.is_(None),
+                    or_(token.expires_at.is_(None), token.expires_at > now),
+                )
+            )
         ).scalar_one()
     address = f"{base}/scim/v2/{key}"
     scheme, _, rest = address.partition("://")
@@ -39,23 +51,34 @@ def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
             {"name": "Scheme", "value": scheme, "note": "If the URL is entered in parts."},
             {"name": "Host and port", "value": host, "note": "If the URL is entered in parts."},
             {"name": "Path", "value": f"/{path}", "note": "If the URL is entered in parts."},
-            {"name": "Authentication", "value": "Bearer token", "note": "In the Authorization header (RFC 6750). Create a token below."},
+            {
+                "name": "Authentication",
+                "value": "Bearer token",
+                "note": "In the Authorization header (RFC 6750). Create a token below.",
+            },
         ],
         "usable_tokens": usable,
         "provider_steps": [
             "Enable create, update and deactivate for users.",
             "Enable groups with members if groups assign roles. Send the group name as displayName.",
-            "Send a unique, stable userName, the email address as emails, and the provider's own ID as externalId.",
+            "Send a unique, stable userName, the email address as emails, and the provider's own ID as "
+            "externalId.",
         ],
         "ticks": [
-            {"what": what, "label": label, "first_at": seen[what].first_at if what in seen else None,
-             "last_at": seen[what].last_at if what in seen else None}
+            {
+                "what": what,
+                "label": label,
+                "first_at": seen[what].first_at if what in seen else None,
+                "last_at": seen[what].last_at if what in seen else None,
+            }
             for what, label in SCIM_CHECKLIST
         ],
         "trouble": [
-            {"at": seen[what].last_at, "message": seen[what].detail} for what in PROBLEMS if what in seen and seen[what].detail
+            {"at": seen[what].last_at, "message": seen[what].detail}
+            for what in PROBLEMS
+            if what in seen and seen[what].detail
         ],
-    }  # fmt: skip
+    }
     return {**found, "text": _to_send(found)}
 
 

@@ -25,7 +25,15 @@ from dravo.store.pagination import Ask, page
 from dravo.store.snapshots.config import raise_revision
 
 # What belongs to signing in by a source.
-SIGNING_IN = (t.user_session, t.sign_in_request, t.consumed_assertion, t.sign_in_key, t.test_sign_in, t.sign_in_trace, t.source_sign_in)
+SIGNING_IN = (
+    t.user_session,
+    t.sign_in_request,
+    t.consumed_assertion,
+    t.sign_in_key,
+    t.test_sign_in,
+    t.sign_in_trace,
+    t.source_sign_in,
+)
 # A token counts as in use for so long after it was used last.
 USED_LATELY_SECONDS = 7 * 86_400
 
@@ -49,13 +57,26 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]
         with ctx.database.writing() as connection:
             connection.execute(insert(t.source).values(**row))
             raise_revision(connection)
-            record_change(connection, ctx.keys, caller, "added source", "source", source_id, now, {"key": key, "label": label})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "added source",
+                "source",
+                source_id,
+                now,
+                {"key": key, "label": label},
+            )
     except IntegrityError:
-        raise AlreadyExists(f"A source with the key '{key}' exists already.", "Choose another key.", "key") from None
+        raise AlreadyExists(
+            f"A source with the key '{key}' exists already.", "Choose another key.", "key"
+        ) from None
     return one(ctx, key)
 
 
-def change(ctx: AppContext, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> dict[str, Any]:
+def change(
+    ctx: AppContext, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None
+) -> dict[str, Any]:
     """Change a source's label or the email domains that it owns; the key stays.
 
     Args:
@@ -85,37 +106,70 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
     """Remove a source that has brought nobody.
 
     Raises:
-        StillInUse: if it has brought users or groups, a pattern is for its groups, or a rule asks for one of its schemas.
+        StillInUse: if it has brought users or groups, a pattern is for its groups, or a rule asks for one of
+            its schemas.
     """
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         for table in (t.record, t.group):
             if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
-                raise StillInUse(f"'{row.label}' has reported users or groups.", "Revoke its tokens to block its requests. Its users stay unchanged.")
+                raise StillInUse(
+                    f"'{row.label}' has reported users or groups.",
+                    "Revoke its tokens to block its requests. Its users stay unchanged.",
+                )
         _check_patterns(connection, row)
         i = t.source_sign_in.c
         if connection.execute(select(i.source_id).where(i.source_id == row.id, i.serves != "users")).first():
             raise StillInUse(f"Operators sign in through '{row.label}'.", "Set `serves` to users first.")
-        urns = connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id)).scalars().all()
+        urns = (
+            connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id))
+            .scalars()
+            .all()
+        )
         its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
         connection.execute(delete(t.run_entry).where(t.run_entry.c.run_id.in_(its_runs)))
-        for table in (t.source_token, t.source_observation, t.source_schema, t.trace, t.source_import, t.conflict, t.run, *SIGNING_IN):
+        for table in (
+            t.source_token,
+            t.source_observation,
+            t.source_schema,
+            t.trace,
+            t.source_import,
+            t.conflict,
+            t.run,
+            *SIGNING_IN,
+        ):
             connection.execute(delete(table).where(table.c.source_id == row.id))
         for urn in urns:
             source_schemas.check_rules(connection, urn)
         connection.execute(delete(t.source).where(t.source.c.id == row.id))
         raise_revision(connection)
-        record_change(connection, ctx.keys, caller, "deleted source", "source", row.id, clock.now(), {"key": key, "label": row.label})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "deleted source",
+            "source",
+            row.id,
+            clock.now(),
+            {"key": key, "label": row.label},
+        )
     ctx.doors += 1
 
 
 def _check_patterns(connection: Connection, source: Any) -> None:
     """Make sure that no pattern is for a source's groups; those that were taken away forget it."""
     a, p = t.assignment.c, t.application.c
-    present = select(a.pattern, p.label).join(t.application, p.id == a.application_id).where(a.source_id == source.id, a.removed_at.is_(None))
+    present = (
+        select(a.pattern, p.label)
+        .join(t.application, p.id == a.application_id)
+        .where(a.source_id == source.id, a.removed_at.is_(None))
+    )
     found = connection.execute(present.limit(1)).first()
     if found is not None:
-        raise StillInUse(f"'{found.label}' maps groups of this source with the pattern {found.pattern}.", "Delete this assignment first.")
+        raise StillInUse(
+            f"'{found.label}' maps groups of this source with the pattern {found.pattern}.",
+            "Delete this assignment first.",
+        )
     connection.execute(update(t.assignment).where(a.source_id == source.id).values(source_id=None))
 
 
@@ -129,7 +183,9 @@ def _statement() -> Any:
     s = t.source.c
 
     def count(table: Any, *where: Any) -> Any:
-        return select(func.count()).select_from(table).where(table.c.source_id == s.id, *where).scalar_subquery()
+        return (
+            select(func.count()).select_from(table).where(table.c.source_id == s.id, *where).scalar_subquery()
+        )
 
     return select(
         s.id,
@@ -166,41 +222,71 @@ def _statement() -> Any:
         .scalar_subquery()
         .label("signed_in_at"),
     ).select_from(
-        t.source.outerjoin(t.source_import, t.source_import.c.source_id == s.id).outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
+        t.source.outerjoin(t.source_import, t.source_import.c.source_id == s.id).outerjoin(
+            t.source_sign_in, t.source_sign_in.c.source_id == s.id
+        )
     )
 
 
 def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
-    """Return what needs a user about signing in by a source: a provider's certificate that ends, another one that waits, a trouble."""
+    """Return what needs a user about signing in by a source: a provider's certificate that ends, another one
+    that waits, a trouble.
+    """
     if status is None or status == "disabled":
         return {"certificate_ends_at": None, "sign_in_needs": None}
     told = "The provider has a new certificate, which is not accepted yet." if waiting else trouble
-    return {"certificate_ends_at": ending((provider or {}).get("ends_at"), clock.now()), "sign_in_needs": told}
+    return {
+        "certificate_ends_at": ending((provider or {}).get("ends_at"), clock.now()),
+        "sign_in_needs": told,
+    }
 
 
 def token_ends(source_id: Any) -> Any:
-    """Return when the first of a source's tokens ends that it lately used, if that is to be told; `source_id` is a column of the query around it."""
+    """Return when the first of a source's tokens ends that it lately used, if that is to be told;
+    `source_id` is a column of the query around it.
+    """
     k, now = t.source_token.c, clock.now()
-    used = (k.source_id == source_id, k.revoked_at.is_(None), k.last_used_at > later(now, -USED_LATELY_SECONDS), k.expires_at < told_from(now))
+    used = (
+        k.source_id == source_id,
+        k.revoked_at.is_(None),
+        k.last_used_at > later(now, -USED_LATELY_SECONDS),
+        k.expires_at < told_from(now),
+    )
     return select(func.min(k.expires_at)).where(*used).correlate(source_id.table).scalar_subquery()
 
 
 def last_run(column: Any, source_id: Any) -> Any:
-    """Return what a column says of a source's last run that was not only a look; `source_id` is a column of the query around it."""
+    """Return what a column says of a source's last run that was not only a look; `source_id` is a column of
+    the query around it.
+    """
     r = t.run.c
     real = (r.source_id == source_id, r.source_id.is_not(None), r.preview.is_(False), r.ended_at.is_not(None))
-    return select(column).where(*real).order_by(r.id.desc()).limit(1).correlate(source_id.table).scalar_subquery()
+    return (
+        select(column)
+        .where(*real)
+        .order_by(r.id.desc())
+        .limit(1)
+        .correlate(source_id.table)
+        .scalar_subquery()
+    )
 
 
 def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:
-    """Return sources as they are shown, each with the domains that it shares with others: there no email tells which source is meant."""
+    """Return sources as they are shown, each with the domains that it shares with others: there no email
+    tells which source is meant.
+    """
     owned = imported_records.domains(connection)
     s = t.source.c
-    named = {row.id: {"key": row.key, "label": row.label} for row in connection.execute(select(s.id, s.key, s.label).where(s.id.in_(list(owned))))}
+    named = {
+        row.id: {"key": row.key, "label": row.label}
+        for row in connection.execute(select(s.id, s.key, s.label).where(s.id.in_(list(owned))))
+    }
 
     def shared(source_id: str) -> list[dict[str, Any]]:
         others = {
-            domain: [named[other] for other, theirs in owned.items() if other != source_id and domain in theirs]
+            domain: [
+                named[other] for other, theirs in owned.items() if other != source_id and domain in theirs
+            ]
             for domain in sorted(owned.get(source_id, ()))
         }
         return [{"domain": domain, "sources": sharing} for domain, sharing in others.items() if sharing]
@@ -213,7 +299,11 @@ def _line(row: Any) -> dict[str, Any]:
         "key": row.key,
         "label": row.label,
         "domains": list(row.domains or ()),
-        "connection_type": "import" if row.read_as else "sign_in" if row.sign_in_status else row.connection_type,
+        "connection_type": "import"
+        if row.read_as
+        else "sign_in"
+        if row.sign_in_status
+        else row.connection_type,
         "sign_in_status": row.sign_in_status,
         "signed_in_at": row.signed_in_at,
         **sign_in_needs(row.sign_in_status, row.provider, row.waiting, row.trouble),
@@ -229,7 +319,9 @@ def _line(row: Any) -> dict[str, Any]:
         "users": row.users,
         "groups": row.groups,
         "last_call_at": row.last_call,
-        "last_activity_at": max((at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None),
+        "last_activity_at": max(
+            (at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None
+        ),
         "token_ends_at": row.token_ends_at,
     }
 

@@ -25,7 +25,13 @@ TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
 
 
 def add_token(
-    ctx: AppContext, caller: Caller, key: str, label: str, expires_at: Instant | None = None, kinds: str = "both", access: str = "write"
+    ctx: AppContext,
+    caller: Caller,
+    key: str,
+    label: str,
+    expires_at: Instant | None = None,
+    kinds: str = "both",
+    access: str = "write",
 ) -> dict[str, Any]:
     """Add a token; the answer carries its text, the only time that it is shown.
 
@@ -38,11 +44,15 @@ def add_token(
     """
     if kinds not in TOKEN_KINDS or access not in TOKEN_ACCESS:
         raise InvalidInput(
-            f"The combination '{kinds}', '{access}' is not valid.", "Set `kinds` to users, groups or both, and `access` to read or write.", "kinds"
+            f"The combination '{kinds}', '{access}' is not valid.",
+            "Set `kinds` to users, groups or both, and `access` to read or write.",
+            "kinds",
         )
     now = clock.now()
     if expires_at is not None and expires_at <= now:
-        raise InvalidInput("The expiry is in the past.", "Set `expires_at` to a future time, or omit it.", "expires_at")
+        raise InvalidInput(
+            "The expiry is in the past.", "Set `expires_at` to a future time, or omit it.", "expires_at"
+        )
     token = new_token("push")
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
@@ -58,7 +68,16 @@ def add_token(
             "access": access,
         }
         connection.execute(insert(t.source_token).values(**row))
-        record_change(connection, ctx.keys, caller, "created SCIM token", "source", source.id, now, {"label": label, "prefix": token.prefix})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            "created SCIM token",
+            "source",
+            source.id,
+            now,
+            {"label": label, "prefix": token.prefix},
+        )
         made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
     ctx.doors += 1
     return {**_token_line(made), "token": token.text}
@@ -79,7 +98,16 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
             raise NotFound(f"'{source.label}' has no token with the ID '{token_id}'.")
         if row.revoked_at is None:
             connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
-            record_change(connection, ctx.keys, caller, "revoked SCIM token", "source", source.id, now, {"label": row.label, "prefix": row.prefix})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "revoked SCIM token",
+                "source",
+                source.id,
+                now,
+                {"label": row.label, "prefix": row.prefix},
+            )
     ctx.doors += 1
 
 

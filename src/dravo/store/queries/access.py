@@ -24,7 +24,9 @@ def access(
     *,
     ended: bool = False,
 ) -> dict[str, Any]:
-    """Return a page of accesses by user, each with its reasons and the account that it leads to; ended ones if asked."""
+    """Return a page of accesses by user, each with its reasons and the account that it leads to; ended ones
+    if asked.
+    """
     x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
     statement = (
         select(
@@ -82,7 +84,9 @@ def _access_line(row: Any) -> dict[str, Any]:
                 "assignment": reason["assignment"],
                 "rule": reason["rule"],
                 "group": {"id": reason["group"], "name": reason["group_name"]} if reason["group"] else None,
-                "source": {"key": reason["source"], "label": reason["source_label"]} if reason["source"] else None,
+                "source": {"key": reason["source"], "label": reason["source_label"]}
+                if reason["source"]
+                else None,
                 "through": reason["through_names"],
                 "since": reason["from"],
                 "until": reason["until"],
@@ -118,7 +122,11 @@ def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
         .order_by(s.from_at.is_not(None))
     )
     found = {
-        (row.user_id, row.application): {"plan": {"key": row.key, "label": row.label}, "requested_at": row.requested_at, "since": row.from_at}
+        (row.user_id, row.application): {
+            "plan": {"key": row.key, "label": row.label},
+            "requested_at": row.requested_at,
+            "since": row.from_at,
+        }
         for row in connection.execute(statement)
     }
     for item in items:
@@ -131,7 +139,9 @@ def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> No
     if not ids:
         return
     a = t.assignment.c
-    known = {row.id: row for row in connection.execute(select(a.id, a.created_by, a.note).where(a.id.in_(ids)))}
+    known = {
+        row.id: row for row in connection.execute(select(a.id, a.created_by, a.note).where(a.id.in_(ids)))
+    }
     for item in items:
         for reason in item["reasons"]:
             row = known.get(reason["assignment"])

@@ -28,7 +28,13 @@ def account_line(row: Any) -> dict[str, Any]:
         "id": row.account_id,
         "user": user_ref(row, "user_id"),
         "application": {"key": row.application_key, "label": row.application_label},
-        "should_be": "absent" if due["want"] == ABSENT else "unmanaged" if due["want"] == AS_IT_IS else "active" if due["active"] else "inactive",
+        "should_be": "absent"
+        if due["want"] == ABSENT
+        else "unmanaged"
+        if due["want"] == AS_IT_IS
+        else "active"
+        if due["active"]
+        else "inactive",
         "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
         "status": account_status(row),
         "desired_version": row.desired_version,
@@ -81,7 +87,12 @@ def accounts_statement() -> Select[Any]:
 
 
 def accounts(
-    connection: Connection, ask: Ask, application_key: str | None, user_id: str | None, status: str | None, words: str | None
+    connection: Connection,
+    ask: Ask,
+    application_key: str | None,
+    user_id: str | None,
+    status: str | None,
+    words: str | None,
 ) -> dict[str, Any]:
     """Return a page of accounts by the user's name."""
     a, u, d = t.account.c, t.user.c, t.task.c

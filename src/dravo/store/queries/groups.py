@@ -41,14 +41,28 @@ def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]
 
 
 def _groups_statement() -> Select[Any]:
-    """Return the select of present groups, each with its source, how many it lists and how many assignments name it."""
+    """Return the select of present groups, each with its source, how many it lists and how many assignments
+    name it.
+    """
     g, s = t.group.c, t.source.c
     size = store_groups.size_of(g.id)
     roles = (
-        select(func.count()).select_from(t.assignment).where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None)).scalar_subquery()
+        select(func.count())
+        .select_from(t.assignment)
+        .where(t.assignment.c.group_id == g.id, t.assignment.c.removed_at.is_(None))
+        .scalar_subquery()
     )
     return (
-        select(g.id, g.display_name, g.external_id, g.modified_at, s.key, s.label, size.label("size"), roles.label("roles"))
+        select(
+            g.id,
+            g.display_name,
+            g.external_id,
+            g.modified_at,
+            s.key,
+            s.label,
+            size.label("size"),
+            roles.label("roles"),
+        )
         .outerjoin(t.source, s.id == g.source_id)
         .where(g.gone_at.is_(None))
     )
@@ -76,10 +90,18 @@ def groups(
         known = list(given)
         statement = statement.where(g.id.in_(known) if mapped else g.id.not_in(known))
     if words:
-        statement = statement.where(or_(contains(g.display_name_key, words), g.id == words, g.external_id == words))
+        statement = statement.where(
+            or_(contains(g.display_name_key, words), g.id == words, g.external_id == words)
+        )
     if source_key:
         statement = statement.where(t.source.c.key == source_key)
-    return page(connection, statement, [g.display_name_key, g.id], ask, lambda row: {**group_line(row), "assignments": given.get(row.id, 0)})
+    return page(
+        connection,
+        statement,
+        [g.display_name_key, g.id],
+        ask,
+        lambda row: {**group_line(row), "assignments": given.get(row.id, 0)},
+    )
 
 
 def group_line(row: Any) -> dict[str, Any]:
@@ -102,7 +124,9 @@ def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
 
 
 def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None:
-    """Return one group with the groups that it lists itself, those that list it, and how many users are in it by any nesting; or None."""
+    """Return one group with the groups that it lists itself, those that list it, and how many users are in
+    it by any nesting; or None.
+    """
     found = group(connection, group_id)
     if found is None:
         return None
@@ -118,7 +142,11 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
             .limit(500)
         )
         return [
-            {"id": row.id, "name": row.display_name, "source": {"key": row.key, "label": row.label} if row.key else None}
+            {
+                "id": row.id,
+                "name": row.display_name,
+                "source": {"key": row.key, "label": row.label} if row.key else None,
+            }
             for row in connection.execute(statement)
         ]
 
@@ -135,7 +163,15 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
 def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
     """Return a page of the users whom a group lists."""
     u, listed = t.user.c, store_groups.listed([group_id])
-    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at).join(
-        listed, listed.c.user_id == u.id
-    )
+    statement = select(
+        u.id,
+        u.user_name,
+        u.display_name,
+        u.email,
+        u.active,
+        u.gone_at,
+        u.inactive_since,
+        u.created_at,
+        u.modified_at,
+    ).join(listed, listed.c.user_id == u.id)
     return page(connection, statement, [u.display_name_key, u.id], ask, user_line)

@@ -40,7 +40,9 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
     runs = and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
 
     def counted(application: Any, status: Any, kind: Any, *where: Any) -> list[Any]:
-        statement = select(status, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
+        statement = (
+            select(status, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
+        )
         if application_id is not None:
             statement = statement.where(application == application_id)
         return list(connection.execute(statement.group_by(status, runs, kind)))

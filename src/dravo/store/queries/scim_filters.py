@@ -1,7 +1,8 @@
 """Turns the parts of a SCIM filter that an index can serve into SQL; the rest is left to the core.
 
-The SQL may approved more than the filter, never less: anyone who uses it evaluates the whole filter on what comes back, unless
-`exact` says that the SQL is all of it. Which operators on which attributes are served is told in docs/reference/scim.md.
+The SQL may approved more than the filter, never less: anyone who uses it evaluates the whole filter on what
+comes back, unless `exact` says that the SQL is all of it. Which operators on which attributes are served is
+told in docs/reference/scim.md.
 """
 
 from __future__ import annotations
@@ -41,10 +42,16 @@ def narrow(tree: Filter, table: Table, source_id: str) -> Narrowing:
             narrowed = [narrow(part, table, source_id) for part in parts]
             if any(each.condition is None for each in narrowed):
                 return EVERYTHING
-            return Narrowing(or_(*(each.condition for each in narrowed)), all(each.exact for each in narrowed))
+            return Narrowing(
+                or_(*(each.condition for each in narrowed)), all(each.exact for each in narrowed)
+            )
         case Not(inner):
             found = narrow(inner, table, source_id)
-            return Narrowing(not_(func.coalesce(found.condition, false())), exact=True) if found.exact else EVERYTHING
+            return (
+                Narrowing(not_(func.coalesce(found.condition, false())), exact=True)
+                if found.exact
+                else EVERYTHING
+            )
         case Element(at, Compare(inner, operator, str(value))) if at.urn is None and inner.sub is not None:
             return _compare(f"{at}.{inner.sub.name}", operator, value, table, source_id)
         case Element(at, And(parts)):
@@ -70,9 +77,13 @@ def _present(path: str, table: Table) -> Narrowing:
 
 def _compare(path: str, operator: str, value: str, table: Table, source_id: str) -> Narrowing:
     if path in ("meta.lastModified", "meta.created"):
-        return _moment(table.c.modified_at if path == "meta.lastModified" else table.c.created_at, operator, value)
+        return _moment(
+            table.c.modified_at if path == "meta.lastModified" else table.c.created_at, operator, value
+        )
     if path == "meta.resourceType" and operator == "eq":
-        return Narrowing(true() if value == ("User" if table is t.record else "Group") else false(), exact=True)
+        return Narrowing(
+            true() if value == ("User" if table is t.record else "Group") else false(), exact=True
+        )
     if path == "id":
         return _text(table.c.id, operator, value)
     if path == "externalId":
@@ -85,11 +96,15 @@ def _compare(path: str, operator: str, value: str, table: Table, source_id: str)
         return _email(operator, fold(value), source_id)
     m = t.membership.c
     if path == "groups.value" and table is t.record and operator == "eq":
-        listed = select(m.record_id).where(m.group_id == value, m.until_at.is_(None), m.record_id.is_not(None))
+        listed = select(m.record_id).where(
+            m.group_id == value, m.until_at.is_(None), m.record_id.is_not(None)
+        )
         return Narrowing(table.c.id.in_(listed), exact=True)
     if path == "members.value" and table is t.group and operator == "eq":
         users = select(m.group_id).where(m.record_id == value, m.until_at.is_(None), m.record_id.is_not(None))
-        groups = select(m.group_id).where(m.inner_group_id == value, m.until_at.is_(None), m.inner_group_id.is_not(None))
+        groups = select(m.group_id).where(
+            m.inner_group_id == value, m.until_at.is_(None), m.inner_group_id.is_not(None)
+        )
         return Narrowing(table.c.id.in_(users.union_all(groups)), exact=True)
     return EVERYTHING
 
@@ -124,7 +139,9 @@ def _begins(column: ColumnElement[Any], value: str) -> Any:
 
 
 def _email(operator: str, value: str, source_id: str) -> Narrowing:
-    """Compare email addresses: the first one has a column of its own, all others stand one a line in another."""
+    """Compare email addresses: the first one has a column of its own, all others stand one a line in
+    another.
+    """
     r = t.record.c
     own = (r.source_id == source_id, r.gone_at.is_(None))
     if operator == "eq":
@@ -147,5 +164,11 @@ def _moment(column: ColumnElement[Any], operator: str, value: str) -> Narrowing:
         moment = parse_instant(value)
     except InvalidInput:
         return EVERYTHING
-    compared = {"eq": column == moment, "gt": column > moment, "ge": column >= moment, "lt": column < moment, "le": column <= moment}
+    compared = {
+        "eq": column == moment,
+        "gt": column > moment,
+        "ge": column >= moment,
+        "lt": column < moment,
+        "le": column <= moment,
+    }
     return Narrowing(compared[operator], exact=True) if operator in compared else EVERYTHING

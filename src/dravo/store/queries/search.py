@@ -16,7 +16,8 @@ def contains(column: Any, words: str) -> Any:
 
 
 def user_has(words: str, *, emails: bool = True) -> Any:
-    """Return the condition that a user's name or user name contains some words; `ix_user_display` answers it without reading a user.
+    """Return the condition that a user's name or user name contains some words; `ix_user_display` answers it
+    without reading a user.
 
     Args:
         emails: whether the email is searched too.
@@ -32,5 +33,7 @@ def name_has(words: str) -> Any:
 
 
 def has(column: Any, words: str) -> Any:
-    """Return the condition that a column that is kept as it came holds some words, in any letter case of ASCII letters."""
+    """Return the condition that a column that is kept as it came holds some words, in any letter case of
+    ASCII letters.
+    """
     return func.lower(column).contains(words.lower(), autoescape=True)

@@ -19,11 +19,15 @@ def due(connection: Connection) -> int:
 
 
 def free_for_waiting(connection: Connection) -> list[tuple[str, int]]:
-    """Return (plan id, how many seats are free at the most) of plans that somebody waits for, the highest first."""
+    """Return (plan id, how many seats are free at the most) of plans that somebody waits for, the highest
+    first.
+    """
     s, p = t.seat.c, t.license_plan.c
     waiting = select(p.id, p.seats, func.count()).join(t.seat, s.plan_id == p.id).where(WAITED_FOR, SETTLED)
     found = []
-    for plan_id, seats, number in connection.execute(waiting.group_by(p.id, p.seats, p.rank, p.key).order_by(p.rank.desc(), p.key)).all():
+    for plan_id, seats, number in connection.execute(
+        waiting.group_by(p.id, p.seats, p.rank, p.key).order_by(p.rank.desc(), p.key)
+    ).all():
         free = number if seats is None else max(0, seats - taken(connection, plan_id))
         if free:
             found.append((plan_id, free))
@@ -32,12 +36,20 @@ def free_for_waiting(connection: Connection) -> list[tuple[str, int]]:
 
 def taken(connection: Connection, plan_id: str) -> int:
     """Return how many seats of a plan are taken."""
-    return int(connection.execute(select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, TAKEN)).scalar_one())
+    return int(
+        connection.execute(
+            select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, TAKEN)
+        ).scalar_one()
+    )
 
 
 def waiting(connection: Connection, plan_id: str) -> int:
     """Return how many users wait for a seat of a plan."""
-    return int(connection.execute(select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, WAITED_FOR)).scalar_one())
+    return int(
+        connection.execute(
+            select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, WAITED_FOR)
+        ).scalar_one()
+    )
 
 
 def line() -> Any:

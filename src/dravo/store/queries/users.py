@@ -29,7 +29,11 @@ def user_ref(row: Any, of: str = "id") -> dict[str, Any]:
 
 def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any]:
     """Return a user in short, out of the attributes that planning made."""
-    return {"id": user_id, "display_name": display_name(attributes), "user_name": str(attributes.get("userName", ""))}
+    return {
+        "id": user_id,
+        "display_name": display_name(attributes),
+        "user_name": str(attributes.get("userName", "")),
+    }
 
 
 def user_line(row: Any) -> dict[str, Any]:
@@ -45,10 +49,24 @@ def user_line(row: Any) -> dict[str, Any]:
     }
 
 
-def users(connection: Connection, ask: Ask, words: str | None, status: str | None, *, emails: bool = True) -> dict[str, Any]:
-    """Return a page of users by name; `words` are looked for in name and user name, and in the email where `emails` says so."""
+def users(
+    connection: Connection, ask: Ask, words: str | None, status: str | None, *, emails: bool = True
+) -> dict[str, Any]:
+    """Return a page of users by name; `words` are looked for in name and user name, and in the email where
+    `emails` says so.
+    """
     u = t.user.c
-    statement = select(u.id, u.user_name, u.display_name, u.email, u.active, u.gone_at, u.inactive_since, u.created_at, u.modified_at)
+    statement = select(
+        u.id,
+        u.user_name,
+        u.display_name,
+        u.email,
+        u.active,
+        u.gone_at,
+        u.inactive_since,
+        u.created_at,
+        u.modified_at,
+    )
     # Where words are looked for, an index by state would only lead astray from the one that has the words.
     active = func.coalesce(u.active, False) if words else u.active
     conditions = {
@@ -70,7 +88,9 @@ def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[s
     return {row.id: user_ref(row) for row in rows}
 
 
-def users_named(connection: Connection, names: Sequence[str], *, by_attributes: bool = True) -> dict[str, list[Any]]:
+def users_named(
+    connection: Connection, names: Sequence[str], *, by_attributes: bool = True
+) -> dict[str, list[Any]]:
     """Return for each name the users who have it, those who are present first.
 
     Args:
@@ -87,7 +107,9 @@ def users_named(connection: Connection, names: Sequence[str], *, by_attributes: 
         external = connection.execute(others).all() if by_attributes else []
         users = {user_id for _, user_id in external}
         by_email = [u.email_key.in_(keys)] if by_attributes else []
-        statement = select(t.user).where(or_(u.id.in_({*some, *users}), u.user_name_key.in_(name_keys), *by_email))
+        statement = select(t.user).where(
+            or_(u.id.in_({*some, *users}), u.user_name_key.in_(name_keys), *by_email)
+        )
         rows = connection.execute(statement.order_by(u.gone_at.is_not(None), u.id)).all()
         by: defaultdict[str, set[str]] = defaultdict(set)
         for name, user_id in external:
@@ -96,7 +118,10 @@ def users_named(connection: Connection, names: Sequence[str], *, by_attributes: 
             found[name] = [
                 row
                 for row in rows
-                if row.id == name or row.user_name_key == name_key or (by_attributes and row.email_key == key) or row.id in by[name]
+                if row.id == name
+                or row.user_name_key == name_key
+                or (by_attributes and row.email_key == key)
+                or row.id in by[name]
             ]
     return found
 
@@ -105,7 +130,18 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
     """Return what sources said of a user, without the content."""
     r, s = t.record.c, t.source.c
     statement = (
-        select(r.id, r.connection_type, r.external_id, r.native_id, r.data, r.created_at, r.modified_at, r.gone_at, s.key, s.label)
+        select(
+            r.id,
+            r.connection_type,
+            r.external_id,
+            r.native_id,
+            r.data,
+            r.created_at,
+            r.modified_at,
+            r.gone_at,
+            s.key,
+            s.label,
+        )
         .join(t.source, s.id == r.source_id)
         .where(r.user_id == user_id)
         .order_by(r.id)

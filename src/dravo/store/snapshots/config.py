@@ -32,17 +32,31 @@ _REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name
 
 
 def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
-    """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on groups."""
+    """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on
+    groups.
+    """
     return Assignment(
-        row.id, row.application_id, row.role_id, row.user_id, row.group_id, row.from_at, row.until_at, condition,
-        row.pattern is not None, row.excludes, row.new_users_since, row.plan_id,
+        row.id,
+        row.application_id,
+        row.role_id,
+        row.user_id,
+        row.group_id,
+        row.from_at,
+        row.until_at,
+        condition,
+        row.pattern is not None,
+        row.excludes,
+        row.new_users_since,
+        row.plan_id,
         source_id=row.source_id if row.rule is not None else None,
         only=frozenset(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
-    )  # fmt: skip
+    )
 
 
 def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
-    """Return a rule's condition; one that can no longer be read, because a schema is gone, holds for nobody."""
+    """Return a rule's condition; one that can no longer be read, because a schema is gone, holds for
+    nobody.
+    """
     try:
         return read_condition(text, extensions)
     except InvalidInput:
@@ -79,7 +93,9 @@ def check_revision(connection: Connection, expected: int) -> None:
 
 def raise_revision(connection: Connection) -> None:
     """Say that something declared changes with this transaction."""
-    connection.execute(update(t.revision).where(t.revision.c.name == CATALOGUE).values(value=t.revision.c.value + 1))
+    connection.execute(
+        update(t.revision).where(t.revision.c.name == CATALOGUE).values(value=t.revision.c.value + 1)
+    )
 
 
 class ConfigCache:
@@ -111,20 +127,29 @@ class ConfigCache:
 def load(connection: Connection, current: int) -> ConfigSnapshot:
     """Read everything declared."""
     rows = list(connection.execute(select(t.application)))
-    applications = {row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows}
-    roles = {row.id: Role(row.key, row.label, row.rank, row.id, row.application_id) for row in connection.execute(select(t.role))}
+    applications = {
+        row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows
+    }
+    roles = {
+        row.id: Role(row.key, row.label, row.rank, row.id, row.application_id)
+        for row in connection.execute(select(t.role))
+    }
     by_group: dict[str, tuple[Assignment, ...]] = {}
     general: list[Assignment] = []
     patterns: list[Any] = []
     a = t.assignment.c
     known = extensions(connection)
-    for row in connection.execute(select(t.assignment).where(a.removed_at.is_(None), a.user_id.is_(None)).order_by(a.id)):
+    for row in connection.execute(
+        select(t.assignment).where(a.removed_at.is_(None), a.user_id.is_(None)).order_by(a.id)
+    ):
         if row.pattern is not None:
             patterns.append(row)
         elif row.group_id is not None:
             by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
         else:
-            general.append(assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None))
+            general.append(
+                assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None)
+            )
     for group_id, assignment in matched(connection, patterns, roles):
         by_group[group_id] = (*by_group.get(group_id, ()), assignment)
     parents: dict[str, tuple[str, ...]] = {}
@@ -133,21 +158,49 @@ def load(connection: Connection, current: int) -> ConfigSnapshot:
     )
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)
-    sources = list(connection.execute(select(t.source.c.id, t.source.c.key, t.source.c.precedence, t.source.c.deactivation_wins, t.source.c.updates)))
+    sources = list(
+        connection.execute(
+            select(
+                t.source.c.id,
+                t.source.c.key,
+                t.source.c.precedence,
+                t.source.c.deactivation_wins,
+                t.source.c.updates,
+            )
+        )
+    )
     provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
-    named = labels(connection, None if asks_groups else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)})
+    named = labels(
+        connection,
+        None
+        if asks_groups
+        else {*by_group, *parents, *(outer for outers in parents.values() for outer in outers)},
+    )
     return ConfigSnapshot(
-        current, applications, roles, by_group, parents, {row.id: row.precedence for row in sources}, named, provisioned,
-        tuple(general), {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN}, {row.id: row.key for row in sources},
-        frozenset(row.source_id for row in patterns), plans(connection), frozenset(row.id for row in sources if row.deactivation_wins),
+        current,
+        applications,
+        roles,
+        by_group,
+        parents,
+        {row.id: row.precedence for row in sources},
+        named,
+        provisioned,
+        tuple(general),
+        {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN},
+        {row.id: row.key for row in sources},
+        frozenset(row.source_id for row in patterns),
+        plans(connection),
+        frozenset(row.id for row in sources if row.deactivation_wins),
         frozenset(row.id for row in sources if not row.updates),
-    )  # fmt: skip
+    )
 
 
 def plans(connection: Connection) -> dict[str, Plan]:
     """Return every plan by id."""
-    return {row.id: Plan(*row) for row in connection.execute(select(*(t.license_plan.c[name] for name in _PLAN)))}
+    return {
+        row.id: Plan(*row) for row in connection.execute(select(*(t.license_plan.c[name] for name in _PLAN)))
+    }
 
 
 _PLAN = ("id", "application_id", "key", "label", "rank", "seats")
@@ -158,7 +211,9 @@ def policy_of(row: Any) -> Policy:
     return Policy(row.eligibility, row.fallback, row.default_role_id, row.several, row.first)
 
 
-def matched(connection: Connection, patterns: Sequence[Any], roles: Mapping[str, Role]) -> Iterator[tuple[str, Assignment]]:
+def matched(
+    connection: Connection, patterns: Sequence[Any], roles: Mapping[str, Role]
+) -> Iterator[tuple[str, Assignment]]:
     """Yield (group id, assignment) of the groups whose names fit patterns, each with the role that it gives.
 
     Args:
@@ -169,26 +224,51 @@ def matched(connection: Connection, patterns: Sequence[Any], roles: Mapping[str,
     for row in patterns:
         captured = capturing(roles.values(), row.application_id)
         confirmed = frozenset(row.confirmed or ())
-        named = select(g.id, g.display_name).where(g.source_id == row.source_id, g.gone_at.is_(None)).order_by(g.id)
+        named = (
+            select(g.id, g.display_name)
+            .where(g.source_id == row.source_id, g.gone_at.is_(None))
+            .order_by(g.id)
+        )
         for group_id, name in connection.execute(named):
             read = read_name(row.pattern, name, group_id, captured, confirmed)
             if read.outcome == GIVES:
-                yield group_id, replace(assignment_of(row), group_id=group_id, role_id=captured.ids[read.role])
+                yield (
+                    group_id,
+                    replace(assignment_of(row), group_id=group_id, role_id=captured.ids[read.role]),
+                )
 
 
 def capturing(roles: Iterable[Role], application_id: str) -> Captured:
     """Return an application's roles as patterns capture them."""
-    own = sorted((role for role in roles if role.application_id == application_id), key=lambda role: role.order)
-    return Captured({fold(role.key): role.key for role in own}, own[0].key if own else None, {role.key: role.id for role in own})
+    own = sorted(
+        (role for role in roles if role.application_id == application_id), key=lambda role: role.order
+    )
+    return Captured(
+        {fold(role.key): role.key for role in own},
+        own[0].key if own else None,
+        {role.key: role.id for role in own},
+    )
 
 
 def settings_of(row: Any) -> Settings:
-    """Return an application's settings as core knows them; `row` has the columns of the application's table."""
+    """Return an application's settings as core knows them; `row` has the columns of the application's
+    table.
+    """
     attributes = tuple(
-        (read_target(each["attribute"]), compile_expression(each["expression"]) if each["expression"].strip() else None)
+        (
+            read_target(each["attribute"]),
+            compile_expression(each["expression"]) if each["expression"].strip() else None,
+        )
         for each in row.attributes or ()
     )
-    return Settings(row.on_losing_access, row.on_inactive, row.on_leaving, attributes, RoleEncoding(**(row.role_encoding or {})), plans_as_of(row))
+    return Settings(
+        row.on_losing_access,
+        row.on_inactive,
+        row.on_leaving,
+        attributes,
+        RoleEncoding(**(row.role_encoding or {})),
+        plans_as_of(row),
+    )
 
 
 def plans_as_of(row: Any) -> RoleEncoding:
@@ -201,7 +281,9 @@ def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -
     chosen = row.provisioned_groups or {}
     if chosen.get("which") == GIVING_ROLES:
         return frozenset(
-            group_id for group_id, given in by_group.items() if any(each.application_id == row.id and each.role_id is not None for each in given)
+            group_id
+            for group_id, given in by_group.items()
+            if any(each.application_id == row.id and each.role_id is not None for each in given)
         )
     if chosen.get("which") == CHOSEN:
         return frozenset(each["group"] for each in chosen.get("groups", ()))
@@ -210,9 +292,13 @@ def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -
 
 def labels(connection: Connection, group_ids: set[str] | None) -> dict[str, GroupLabel]:
     """Return groups by id as they are named; None: all that are there."""
-    found = select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label).outerjoin(t.source, t.source.c.id == t.group.c.source_id)
+    found = select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label).outerjoin(
+        t.source, t.source.c.id == t.group.c.source_id
+    )
     if group_ids is None:
-        return {row[0]: GroupLabel(*row) for row in connection.execute(found.where(t.group.c.gone_at.is_(None)))}
+        return {
+            row[0]: GroupLabel(*row) for row in connection.execute(found.where(t.group.c.gone_at.is_(None)))
+        }
     found_labels: dict[str, GroupLabel] = {}
     for start in range(0, len(wanted := sorted(group_ids)), 500):
         rows = connection.execute(found.where(t.group.c.id.in_(wanted[start : start + 500])))

@@ -1,4 +1,6 @@
-"""Reads users as planning needs them: records, groups, direct assignments, and access and accounts as they are."""
+"""Reads users as planning needs them: records, groups, direct assignments, and access and accounts as they
+are.
+"""
 
 from __future__ import annotations
 
@@ -21,29 +23,43 @@ CHUNK = 500
 _IDS: Any = bindparam("ids", expanding=True)
 _USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.user.c.id.in_(_IDS))
 _RECORDS = select(
-    t.record.c.id, t.record.c.source_id, t.record.c.connection_type, t.record.c.data, t.record.c.user_id, t.record.c.gone_at, t.record.c.undecided
+    t.record.c.id,
+    t.record.c.source_id,
+    t.record.c.connection_type,
+    t.record.c.data,
+    t.record.c.user_id,
+    t.record.c.gone_at,
+    t.record.c.undecided,
 ).where(t.record.c.user_id.in_(_IDS))
 _GROUPS = union_all(
     select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
     .join(t.membership, t.membership.c.record_id == t.record.c.id)
-    .where(t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
+    .where(
+        t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+    ),
     select(t.membership.c.user_id, t.membership.c.group_id, t.membership.c.id).where(
-        t.membership.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)
+        t.membership.c.user_id.in_(_IDS),
+        t.membership.c.until_at.is_(None),
+        t.membership.c.user_id.is_not(None),
     ),
 ).order_by("id")
 _DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignment.c.removed_at.is_(None))
-_ACCESS = select(t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons).where(
-    t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None)
-)
+_ACCESS = select(
+    t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons
+).where(t.access.c.user_id.in_(_IDS), t.access.c.until_at.is_(None))
 _KEPT = select(t.retained_role.c.user_id, t.retained_role.c.application_id, t.retained_role.c.role_id).where(
     t.retained_role.c.user_id.in_(_IDS), t.retained_role.c.until_at.is_(None)
 )
-_SEATS = select(t.seat.c.user_id, t.seat.c.id, t.seat.c.application_id, t.seat.c.plan_id, t.seat.c.from_at).where(
-    t.seat.c.user_id.in_(_IDS), t.seat.c.until_at.is_(None)
-)
-_ACCOUNTS = select(t.account.c.user_id, t.account.c.id, t.account.c.application_id, t.account.c.due, t.account.c.desired_version).where(
-    t.account.c.user_id.in_(_IDS)
-)
+_SEATS = select(
+    t.seat.c.user_id, t.seat.c.id, t.seat.c.application_id, t.seat.c.plan_id, t.seat.c.from_at
+).where(t.seat.c.user_id.in_(_IDS), t.seat.c.until_at.is_(None))
+_ACCOUNTS = select(
+    t.account.c.user_id,
+    t.account.c.id,
+    t.account.c.application_id,
+    t.account.c.due,
+    t.account.c.desired_version,
+).where(t.account.c.user_id.in_(_IDS))
 
 
 _OTHER = t.record.alias("other")
@@ -59,12 +75,22 @@ _RECORD_WITH_TIES = PreparedStatement(
         t.user.c.revision,
         t.user.c.created_at.label("known_since"),
         or_(
-            exists().where(t.membership.c.record_id == t.record.c.id, t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)),
-            exists().where(t.membership.c.user_id == t.record.c.user_id, t.membership.c.until_at.is_(None), t.membership.c.user_id.is_not(None)),
+            exists().where(
+                t.membership.c.record_id == t.record.c.id,
+                t.membership.c.until_at.is_(None),
+                t.membership.c.record_id.is_not(None),
+            ),
+            exists().where(
+                t.membership.c.user_id == t.record.c.user_id,
+                t.membership.c.until_at.is_(None),
+                t.membership.c.user_id.is_not(None),
+            ),
             exists().where(t.access.c.user_id == t.record.c.user_id, t.access.c.until_at.is_(None)),
             exists().where(t.account.c.user_id == t.record.c.user_id),
             exists().where(t.assignment.c.user_id == t.record.c.user_id, t.assignment.c.removed_at.is_(None)),
-            exists().where(t.retained_role.c.user_id == t.record.c.user_id, t.retained_role.c.until_at.is_(None)),
+            exists().where(
+                t.retained_role.c.user_id == t.record.c.user_id, t.retained_role.c.until_at.is_(None)
+            ),
             exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
         ).label("tied"),
     )
@@ -78,12 +104,17 @@ _RECORD_WITH_TIES = PreparedStatement(
 )
 
 
-def of_record(connection: Connection, source_id: str, connection_type: str, record_id: str) -> tuple[Any, UserSnapshot] | None:
-    """Return one record that a source has, and its user as they stand in this transaction; None if it has no such record.
+def of_record(
+    connection: Connection, source_id: str, connection_type: str, record_id: str
+) -> tuple[Any, UserSnapshot] | None:
+    """Return one record that a source has, and its user as they stand in this transaction; None if it has no
+    such record.
 
     Anyone who is in no group and has nothing costs one query.
     """
-    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "connection_type": connection_type})
+    row = _RECORD_WITH_TIES.first(
+        connection, {"id": record_id, "source": source_id, "connection_type": connection_type}
+    )
     if row is None:
         return None
     if row.tied:
@@ -91,12 +122,17 @@ def of_record(connection: Connection, source_id: str, connection_type: str, reco
     return row, _alone(row, source_id, connection_type)
 
 
-def at_a_glance(connection: Connection, source_id: str, connection_type: str, record_id: str) -> tuple[Any, UserSnapshot] | None:
+def at_a_glance(
+    connection: Connection, source_id: str, connection_type: str, record_id: str
+) -> tuple[Any, UserSnapshot] | None:
     """Return one record and its user by a single query, without a transaction around it.
 
-    None if that is not enough: there is no such record, or its user is in a group, has something, or has other records.
+    None if that is not enough: there is no such record, or its user is in a group, has something, or has
+    other records.
     """
-    row = _RECORD_WITH_TIES.first(connection, {"id": record_id, "source": source_id, "connection_type": connection_type})
+    row = _RECORD_WITH_TIES.first(
+        connection, {"id": record_id, "source": source_id, "connection_type": connection_type}
+    )
     return (row, _alone(row, source_id, connection_type)) if row is not None and not row.tied else None
 
 

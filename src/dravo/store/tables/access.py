@@ -31,7 +31,8 @@ application = Table(
     Column("secret", Text),
     Column("capabilities", Json),
     at("checked_at"),
-    # How we sign in there: {"kind": "bearer" (if null), "basic" or "client credentials", ...}; the secret itself stands apart.
+    # How we sign in there: {"kind": "bearer" (if null), "basic" or "client credentials", ...}; the secret
+    # itself stands apart.
     Column("auth", Json),
     at("secret_expires_at"),
     # What is sent: attributes by expressions, how roles go, which groups.
@@ -96,10 +97,14 @@ seat = Table(
     at("from_at"),
     at("until_at"),
 )
-one_of("uq_seat_taken", seat.c.user_id, seat.c.application_id, where="until_at IS NULL AND from_at IS NOT NULL")
+one_of(
+    "uq_seat_taken", seat.c.user_id, seat.c.application_id, where="until_at IS NULL AND from_at IS NOT NULL"
+)
 one_of("uq_seat_waited_for", seat.c.user_id, seat.c.plan_id, where="until_at IS NULL AND from_at IS NULL")
 some_of("ix_seat_taken", seat.c.plan_id, where="until_at IS NULL AND from_at IS NOT NULL")
-some_of("ix_seat_waited_for", seat.c.plan_id, seat.c.requested_at, where="until_at IS NULL AND from_at IS NULL")
+some_of(
+    "ix_seat_waited_for", seat.c.plan_id, seat.c.requested_at, where="until_at IS NULL AND from_at IS NULL"
+)
 
 assignment = Table(
     "assignment",
@@ -109,13 +114,15 @@ assignment = Table(
     # The role that it gives; null lets in without one, or keeps out.
     to("role", nullable=True),
     to("license_plan", "plan_id", nullable=True),
-    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern; else everyone.
+    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern;
+    # else everyone.
     to("user", nullable=True),
     to("group", nullable=True),
     Column("rule", Text),
     Column("pattern", Text),
     to("source", nullable=True),
-    # Groups by id that may give the application's highest role by a pattern; users by id that may get it by a rule, null for all who meet it.
+    # Groups by id that may give the application's highest role by a pattern; users by id that may get it by
+    # a rule, null for all who meet it.
     Column("confirmed", Json),
     # Of a rule: whether users who come to meet it later were confirmed when it was created.
     Column("future_users", Boolean(create_constraint=False), nullable=False, server_default="0"),
@@ -132,16 +139,32 @@ assignment = Table(
     at("removed_at"),
 )
 some_of("ix_assignment_user", assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
-one_of("uq_assignment_user", assignment.c.role_id, assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
 one_of(
-    "uq_assignment_user_no_role", assignment.c.application_id, assignment.c.user_id, assignment.c.excludes,
+    "uq_assignment_user",
+    assignment.c.role_id,
+    assignment.c.user_id,
+    where="removed_at IS NULL AND user_id IS NOT NULL",
+)
+one_of(
+    "uq_assignment_user_no_role",
+    assignment.c.application_id,
+    assignment.c.user_id,
+    assignment.c.excludes,
     where="removed_at IS NULL AND user_id IS NOT NULL AND role_id IS NULL",
-)  # fmt: skip
+)
 one_of(
-    "uq_assignment_group_no_role", assignment.c.application_id, assignment.c.group_id, assignment.c.excludes,
+    "uq_assignment_group_no_role",
+    assignment.c.application_id,
+    assignment.c.group_id,
+    assignment.c.excludes,
     where="removed_at IS NULL AND group_id IS NOT NULL AND role_id IS NULL",
-)  # fmt: skip
-one_of("uq_assignment_group", assignment.c.role_id, assignment.c.group_id, where="removed_at IS NULL AND group_id IS NOT NULL")
+)
+one_of(
+    "uq_assignment_group",
+    assignment.c.role_id,
+    assignment.c.group_id,
+    where="removed_at IS NULL AND group_id IS NOT NULL",
+)
 
 # Roles that somebody keeps because nothing gives one any more, where the application's policy says so.
 retained_role = Table(
@@ -172,7 +195,13 @@ access = Table(
 )
 one_of("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
 # Also what the users of an application are counted by, without reading a row.
-some_of("ix_access_of_application", access.c.application_id, access.c.user_id, access.c.until_at, where="until_at IS NULL")
+some_of(
+    "ix_access_of_application",
+    access.c.application_id,
+    access.c.user_id,
+    access.c.until_at,
+    where="until_at IS NULL",
+)
 Index("ix_access_history", access.c.user_id, access.c.from_at)
 some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct_only = 1")
 Index("ix_access_began", access.c.from_at)
@@ -213,7 +242,8 @@ review_row = Table(
 Index("ix_review_row_of_review", review_row.c.review_id, review_row.c.application_id, review_row.c.decision)
 Index("ix_review_row_of_application", review_row.c.application_id)
 
-# Users whose access has to be worked out again because something that touches many has changed; nobody in here is delivered.
+# Users whose access has to be worked out again because something that touches many has changed; nobody in
+# here is delivered.
 pending_recompute = Table(
     "pending_recompute",
     metadata,

@@ -1,4 +1,7 @@
-"""What all tables are made of. Typed columns for what is searched or joined, JSON for the rest; instants are text of one width."""
+"""What all tables are made of.
+
+Typed columns for what is searched or joined, JSON for the rest; instants are text of one width.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +51,9 @@ def own_id() -> Column[str]:
 
 def to(table: str, name: str | None = None, *, nullable: bool = False, index: bool = False) -> Column[str]:
     """Return a column with the id of a row of another table."""
-    return Column(name or f"{table}_id", String(36), ForeignKey(f"{table}.id"), nullable=nullable, index=index)
+    return Column(
+        name or f"{table}_id", String(36), ForeignKey(f"{table}.id"), nullable=nullable, index=index
+    )
 
 
 def at(name: str, *, nullable: bool = True) -> Column[str]:

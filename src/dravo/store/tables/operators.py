@@ -16,12 +16,14 @@ operator = Table(
     # Whether they see what users' attributes are; names and user names are always seen.
     Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
-    # The secret of their second factor, encrypted; one that is not confirmed yet; since when, and the last step of which a code was taken.
+    # The secret of their second factor, encrypted; one that is not confirmed yet; since when, and the last
+    # step of which a code was taken.
     Column("factor_secret", Text),
     Column("factor_pending", Text),
     at("factor_at"),
     Column("factor_counter", Integer),
-    # Whether they come in by a source alone: their password counts for nothing then, a recovery code does in its place.
+    # Whether they come in by a source alone: their password counts for nothing then, a recovery code does in
+    # its place.
     Column("only_by_source", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("created_at", nullable=False),
     at("disabled_at"),
@@ -64,7 +66,8 @@ operator_session = Table(
     metadata,
     Column("hash", String(64), primary_key=True),
     to("operator", index=True),
-    # By which source they came, if not by their password; and by what its provider knows this sign-in, for signing out there.
+    # By which source they came, if not by their password; and by what its provider knows this sign-in, for
+    # signing out there.
     Column("source_id", String(36)),
     Column("provider_session", Text),
     Column("subject", Text),
@@ -93,7 +96,8 @@ api_token = Table(
     at("revoked_at"),
 )
 
-# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a user can be erased.
+# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a user
+# can be erased.
 audit = Table(
     "audit",
     metadata,

@@ -16,7 +16,8 @@ account = Table(
     Column("desired_version", Integer, nullable=False),
     at("pending_since", nullable=False),
     Column("agreed", Json),
-    # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes away.
+    # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes
+    # away.
     Column("had", Json),
     Column("applied_version", Integer, nullable=False),
     at("applied_at"),
@@ -24,7 +25,8 @@ account = Table(
     Column("origin", String(16)),
     # Since when it is not known whether an account was made there: its reply was lost.
     at("outcome_unknown_since"),
-    # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before says nothing of it.
+    # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before
+    # says nothing of it.
     at("lists_from_at"),
     # The attributes whose values there are removed at the next repair: the user has none.
     Column("to_empty", Json),
@@ -56,7 +58,8 @@ task = Table(
     Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("released_at"),
     Column("released_by", Text),
-    # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged again.
+    # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged
+    # again.
     at("held_at"),
 )
 one_of("uq_task_open", task.c.account_id, where="closed_at IS NULL")
@@ -80,7 +83,8 @@ task_attempt = Table(
     Column("exchanges", Json, nullable=False),
 )
 
-# A group as it is sent to an application: a group of a source ("group:ID"), or a role whose users are kept as a group ("role:ID").
+# A group as it is sent to an application: a group of a source ("group:ID"), or a role whose users are kept
+# as a group ("role:ID").
 provisioned_group = Table(
     "provisioned_group",
     metadata,
@@ -101,9 +105,15 @@ provisioned_group = Table(
     at("created_at", nullable=False),
     UniqueConstraint("application_id", "key"),
 )
-some_of("ix_provisioned_group_waiting", provisioned_group.c.application_id, provisioned_group.c.next_attempt_at, where="status = 'waiting'")
+some_of(
+    "ix_provisioned_group_waiting",
+    provisioned_group.c.application_id,
+    provisioned_group.c.next_attempt_at,
+    where="status = 'waiting'",
+)
 
-# Who is to be in such a group, and as which account there they were agreed to be; only accounts that are there.
+# Who is to be in such a group, and as which account there they were agreed to be; only accounts that are
+# there.
 provisioned_member = Table(
     "provisioned_member",
     metadata,
@@ -122,7 +132,8 @@ run = Table(
     Column("kind", String(20), nullable=False),
     to("application", nullable=True),
     to("source", nullable=True),
-    # Of a pull: whether everyone is read, whether it only shows what it would do, and whether all who are missing may leave.
+    # Of a pull: whether everyone is read, whether it only shows what it would do, and whether all who are
+    # missing may leave.
     Column("whole", Boolean(create_constraint=False)),
     Column("preview", Boolean(create_constraint=False)),
     Column("allow_removals", Boolean(create_constraint=False)),

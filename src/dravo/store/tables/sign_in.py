@@ -1,4 +1,6 @@
-"""The tables of signing in through a source: its settings, our keys for it, what is under way, what was seen, test sign-ins, traces, sessions."""
+"""The tables of signing in through a source: its settings, our keys for it, what is under way, what was
+seen, test sign-ins, traces, sessions.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,8 @@ source_sign_in = Table(
     Column("serves", String(12), nullable=False, server_default="users"),
     # When somebody came through the present settings to the end; with other ones it has to be proved again.
     at("verified_at"),
-    # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait to be taken over.
+    # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait
+    # to be taken over.
     at("looked_at"),
     Column("trouble", Text),
     Column("waiting", Json),
@@ -52,7 +55,8 @@ sign_in_request = Table(
     Column("state_hash", String(64), primary_key=True),
     to("source"),
     Column("browser_hash", String(64), nullable=False),
-    # Of SAML the request's id; of OpenID Connect nonce and verifier, of mail the address and the code, encrypted.
+    # Of SAML the request's id; of OpenID Connect nonce and verifier, of mail the address and the code,
+    # encrypted.
     Column("request_id", String(80)),
     Column("secret", Text),
     Column("test_id", String(36)),

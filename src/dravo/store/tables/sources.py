@@ -6,8 +6,14 @@ from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Tabl
 
 from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
 
-# Numbers that are raised with each change, so that what was read can be checked again before it is written upon.
-revision = Table("revision", metadata, Column("name", String(40), primary_key=True), Column("value", Integer, nullable=False))
+# Numbers that are raised with each change, so that what was read can be checked again before it is written
+# upon.
+revision = Table(
+    "revision",
+    metadata,
+    Column("name", String(40), primary_key=True),
+    Column("value", Integer, nullable=False),
+)
 
 source = Table(
     "source",
@@ -17,12 +23,15 @@ source = Table(
     Column("label", Text, nullable=False),
     Column("connection_type", String(16), nullable=False),
     Column("precedence", Integer, nullable=False, default=100),
-    # Whether its inactive counts whatever others say, and whether it says anything of users whom another source knows.
+    # Whether its inactive counts whatever others say, and whether it says anything of users whom another
+    # source knows.
     Column("deactivation_wins", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("updates", Boolean(create_constraint=False), nullable=False, server_default="1"),
-    # The answers to the source policy, as `core.source_policy` reads them; None where they were not asked yet.
+    # The answers to the source policy, as `core.source_policy` reads them; None where they were not asked
+    # yet.
     Column("policy", Json),
-    # The email domains that it owns, beside those of its policies: its word for an address there counts for matching.
+    # The email domains that it owns, beside those of its policies: its word for an address there counts for
+    # matching.
     Column("domains", Json),
     at("created_at", nullable=False),
 )
@@ -47,7 +56,8 @@ source_import = Table(
     at("checked_at"),
 )
 
-# What cannot be decided by a rule: whose a record is, or whether a name may change hands. A decision is kept, and holds for good.
+# What cannot be decided by a rule: whose a record is, or whether a name may change hands. A decision is
+# kept, and holds for good.
 conflict = Table(
     "conflict",
     metadata,
@@ -71,7 +81,9 @@ conflict = Table(
     at("last_seen_at", nullable=False),
     at("decided_at"),
 )
-one_of("uq_conflict", conflict.c.source_id, conflict.c.subject, conflict.c.native_id, where="status != 'over'")
+one_of(
+    "uq_conflict", conflict.c.source_id, conflict.c.subject, conflict.c.native_id, where="status != 'over'"
+)
 some_of("ix_conflict_open", conflict.c.source_id, conflict.c.id, where="status = 'open'")
 
 source_token = Table(
@@ -91,7 +103,8 @@ source_token = Table(
     Column("access", String(8), nullable=False, server_default="write"),
 )
 
-# Extension schemas that operators added, as the documents of RFC 7643, section 7; `kind` is "User" or "Group".
+# Extension schemas that operators added, as the documents of RFC 7643, section 7; `kind` is "User" or
+# "Group".
 source_schema = Table(
     "source_schema",
     metadata,
@@ -125,7 +138,9 @@ trace = Table(
 Index("ix_trace_of_source", trace.c.source_id, trace.c.id)
 
 # What operators set for the organization.
-setting = Table("setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False))
+setting = Table(
+    "setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False)
+)
 
 # What is counted over everything, and kept until something moved; `marker` tells whether it did.
 cached_report = Table(

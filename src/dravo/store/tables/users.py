@@ -50,24 +50,61 @@ record = Table(
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("gone_at"),
-    # Of what was read: the source's own id, by what its groups name it, what tells it from what it said before, and what it said.
+    # Of what was read: the source's own id, by what its groups name it, what tells it from what it said
+    # before, and what it said.
     Column("native_id", Text),
     Column("reference", Text),
     Column("digest", String(32)),
     Column("said", Json),
-    # Whether nobody has decided yet whether it is somebody who is here already: until then nothing follows from it.
+    # Whether nobody has decided yet whether it is somebody who is here already: until then nothing follows
+    # from it.
     Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
     # When a sign-in last told in which groups they are: such memberships lapse.
     at("claims_seen_at"),
 )
-some_of("ix_record_locator", record.c.source_id, record.c.reference, where="gone_at IS NULL AND reference IS NOT NULL")
-one_of("uq_record_native_id", record.c.source_id, record.c.connection_type, record.c.native_id, where="native_id IS NOT NULL")
-some_of("ix_record_email", record.c.source_id, record.c.email_key, where="gone_at IS NULL AND email_key IS NOT NULL")
-some_of("ix_record_more_emails", record.c.source_id, record.c.more_emails, where="gone_at IS NULL AND more_emails IS NOT NULL")
-one_of("uq_record_user_name", record.c.source_id, record.c.connection_type, record.c.user_name_key, where="gone_at IS NULL")
-some_of("ix_record_external_id", record.c.source_id, record.c.connection_type, record.c.external_id, where="gone_at IS NULL")
+some_of(
+    "ix_record_locator",
+    record.c.source_id,
+    record.c.reference,
+    where="gone_at IS NULL AND reference IS NOT NULL",
+)
+one_of(
+    "uq_record_native_id",
+    record.c.source_id,
+    record.c.connection_type,
+    record.c.native_id,
+    where="native_id IS NOT NULL",
+)
+some_of(
+    "ix_record_email",
+    record.c.source_id,
+    record.c.email_key,
+    where="gone_at IS NULL AND email_key IS NOT NULL",
+)
+some_of(
+    "ix_record_more_emails",
+    record.c.source_id,
+    record.c.more_emails,
+    where="gone_at IS NULL AND more_emails IS NOT NULL",
+)
+one_of(
+    "uq_record_user_name",
+    record.c.source_id,
+    record.c.connection_type,
+    record.c.user_name_key,
+    where="gone_at IS NULL",
+)
+some_of(
+    "ix_record_external_id",
+    record.c.source_id,
+    record.c.connection_type,
+    record.c.external_id,
+    where="gone_at IS NULL",
+)
 some_of("ix_record_heard", record.c.source_id, record.c.claims_seen_at, where="claims_seen_at IS NOT NULL")
-some_of("ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="gone_at IS NULL")
+some_of(
+    "ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="gone_at IS NULL"
+)
 
 # Values of extension attributes that nobody else of the source may have.
 record_unique = Table(
@@ -94,18 +131,37 @@ group = Table(
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("gone_at"),
-    # Of what was read: the source's own id, by what groups name it, and what tells it from what it said before.
+    # Of what was read: the source's own id, by what groups name it, and what tells it from what it said
+    # before.
     Column("native_id", Text),
     Column("reference", Text),
     Column("digest", String(32)),
 )
-one_of("uq_group_native_id", group.c.source_id, group.c.connection_type, group.c.native_id, where="native_id IS NOT NULL")
-some_of("ix_group_name", group.c.source_id, group.c.connection_type, group.c.display_name_key, where="gone_at IS NULL")
-some_of("ix_group_external_id", group.c.source_id, group.c.connection_type, group.c.external_id, where="gone_at IS NULL")
+one_of(
+    "uq_group_native_id",
+    group.c.source_id,
+    group.c.connection_type,
+    group.c.native_id,
+    where="native_id IS NOT NULL",
+)
+some_of(
+    "ix_group_name",
+    group.c.source_id,
+    group.c.connection_type,
+    group.c.display_name_key,
+    where="gone_at IS NULL",
+)
+some_of(
+    "ix_group_external_id",
+    group.c.source_id,
+    group.c.connection_type,
+    group.c.external_id,
+    where="gone_at IS NULL",
+)
 some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
 
-# Who is listed in a group: a record of the same source, or another group of it; in a local group users and groups of any source.
-# Ended rows are history.
+# Who is listed in a group: a record of the same source, or another group of it; in a local group users and
+# groups of any source. Ended rows are history.
 membership = Table(
     "membership",
     metadata,
@@ -117,10 +173,29 @@ membership = Table(
     at("from_at", nullable=False),
     at("until_at"),
 )
-one_of("uq_membership_record", membership.c.group_id, membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
-one_of("uq_membership_group", membership.c.group_id, membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
-one_of("uq_membership_user", membership.c.group_id, membership.c.user_id, where="until_at IS NULL AND user_id IS NOT NULL")
+one_of(
+    "uq_membership_record",
+    membership.c.group_id,
+    membership.c.record_id,
+    where="until_at IS NULL AND record_id IS NOT NULL",
+)
+one_of(
+    "uq_membership_group",
+    membership.c.group_id,
+    membership.c.inner_group_id,
+    where="until_at IS NULL AND inner_group_id IS NOT NULL",
+)
+one_of(
+    "uq_membership_user",
+    membership.c.group_id,
+    membership.c.user_id,
+    where="until_at IS NULL AND user_id IS NOT NULL",
+)
 some_of("ix_membership_of_user", membership.c.user_id, where="until_at IS NULL AND user_id IS NOT NULL")
 some_of("ix_membership_of_record", membership.c.record_id, where="until_at IS NULL AND record_id IS NOT NULL")
-some_of("ix_membership_of_group", membership.c.inner_group_id, where="until_at IS NULL AND inner_group_id IS NOT NULL")
+some_of(
+    "ix_membership_of_group",
+    membership.c.inner_group_id,
+    where="until_at IS NULL AND inner_group_id IS NOT NULL",
+)
 Index("ix_membership_history", membership.c.record_id, membership.c.from_at)

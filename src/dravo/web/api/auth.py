@@ -43,17 +43,29 @@ log = structlog.get_logger("api")
 View = TypeVar("View", bound=Callable[..., Any])
 
 
-# Of which application a route is: for those who may go about their own ones only. What names none is not for them at all.
-PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = "path", "application in the path", "query", "body", "assignment", "all"
+# Of which application a route is: for those who may go about their own ones only. What names none is not for
+# them at all.
+PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = (
+    "path",
+    "application in the path",
+    "query",
+    "body",
+    "assignment",
+    "all",
+)
 
 
-def needs(permission: str, of: str | None = None, *, before_factor: bool = False, largest: int = LARGEST_SINGLE) -> Callable[[View], View]:
+def needs(
+    permission: str, of: str | None = None, *, before_factor: bool = False, largest: int = LARGEST_SINGLE
+) -> Callable[[View], View]:
     """Mark a route with the permission that its caller needs; a route without a mark is open to nobody.
 
     Args:
-        of: where the application stands that it is about; `ALL` for what is no application's business, None for what is not for
+        of: where the application stands that it is about; `ALL` for what is no application's business, None
+            for what is not for
             application owners.
-        before_factor: whether it is there for operators too who have to set up their second factor before anything else.
+        before_factor: whether it is there for operators too who have to set up their second factor before
+            anything else.
         largest: the largest body that it accepts, in bytes.
     """
     assert permission in PERMISSIONS or permission == "nothing", permission
@@ -67,20 +79,31 @@ def needs(permission: str, of: str | None = None, *, before_factor: bool = False
 
 def api_blueprint(name: str) -> ApiBlueprint:
     """Return a blueprint of the management API, guarded by the door."""
-    blueprint = ApiBlueprint(name, __name__, url_prefix=PREFIX, abp_security=[{"token": []}, {"session": []}], abp_responses={"4XX": ProblemAnswer})
+    blueprint = ApiBlueprint(
+        name,
+        __name__,
+        url_prefix=PREFIX,
+        abp_security=[{"token": []}, {"session": []}],
+        abp_responses={"4XX": ProblemAnswer},
+    )
     blueprint.before_request(check_caller)
     blueprint.after_request(_hide_rules)
     return blueprint
 
 
 def _hide_rules(response: Response) -> Response:
-    """Remove the conditions of rules, which contain attribute values, from the response to a caller who may not read attributes."""
+    """Remove the conditions of rules, which contain attribute values, from the response to a caller who may
+    not read attributes.
+    """
     if not masking.hidden():
         return response
     rules = assignments.rules(app_context())
     if response.is_streamed:
         pieces = response.response
-        response.response = (masking.hide_texts(piece if isinstance(piece, bytes) else piece.encode(), rules) for piece in pieces)
+        response.response = (
+            masking.hide_texts(piece if isinstance(piece, bytes) else piece.encode(), rules)
+            for piece in pieces
+        )
     else:
         response.set_data(masking.hide_texts(response.get_data(), rules))
     return response
@@ -124,7 +147,10 @@ def check_caller() -> None:
     if permission is None:
         raise NotPermitted("This operation has no permission and is not available.")
     if known.unfinished and not getattr(view, "before_factor", False):
-        raise SecondFactorMissing("A second factor is required, and you have not set one up.", "Set up a second factor in the console.")
+        raise SecondFactorMissing(
+            "A second factor is required, and you have not set one up.",
+            "Set up a second factor in the console.",
+        )
     known.require(permission)
     _check_body(getattr(view, "largest", LARGEST_SINGLE))
     if known.applications is not None:
@@ -136,7 +162,11 @@ def check_caller() -> None:
     # Asking about work, or stopping it, is not itself work of that name.
     if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/jobs/"):
         if not WORK_NAME.fullmatch(name):
-            raise InvalidInput(f"The header {WORK_HEADER} is invalid.", "Send 8 to 64 letters, digits and hyphens.", WORK_HEADER)
+            raise InvalidInput(
+                f"The header {WORK_HEADER} is invalid.",
+                "Send 8 to 64 letters, digits and hyphens.",
+                WORK_HEADER,
+            )
         g.waited_for = jobs_registry().for_(known.operator_id, name)
         g.waited_for.__enter__()
 
@@ -153,7 +183,11 @@ def end_job(_: BaseException | None) -> None:
 def _parameters(view: Callable[..., Any]) -> frozenset[str]:
     """Return the names of the query parameters that an operation knows."""
     model = typing.get_type_hints(inspect.unwrap(view)).get("query")
-    return frozenset(field.alias or name for name, field in model.model_fields.items()) if model is not None else frozenset()
+    return (
+        frozenset(field.alias or name for name, field in model.model_fields.items())
+        if model is not None
+        else frozenset()
+    )
 
 
 def _check_query(view: Callable[..., Any]) -> None:
@@ -166,7 +200,13 @@ def _check_query(view: Callable[..., Any]) -> None:
     for name in request.args:
         if name not in known:
             near = difflib.get_close_matches(name, known, 1)
-            hint = f"Did you mean '{near[0]}'?" if near else f"Use one of: {', '.join(sorted(known))}." if known else "Remove the parameter."
+            hint = (
+                f"Did you mean '{near[0]}'?"
+                if near
+                else f"Use one of: {', '.join(sorted(known))}."
+                if known
+                else "Remove the parameter."
+            )
             raise UnknownParameter(f"The query parameter '{name}' is unknown.", hint, name)
 
 
@@ -181,7 +221,9 @@ def _check_own(known: Caller, of: str | None) -> None:
     key = _application_asked(of)
     own = ", ".join(sorted(known.applications or ()))
     if key is None or key not in (known.applications or ()):
-        raise NotPermitted("Application owners can do this only for their own applications.", f"Name one of them: {own}.")
+        raise NotPermitted(
+            "Application owners can do this only for their own applications.", f"Name one of them: {own}."
+        )
 
 
 def _application_asked(of: str | None) -> str | None:
@@ -230,7 +272,10 @@ def _by_token() -> Caller:
         # A token that is good always works, however many bad ones come from the same address.
         limiter.check(address)
         limiter.failed(address)
-        raise NotSignedIn("The API token is unknown, revoked or expired.", "Create a token in the console or with 'dravo token create'.")
+        raise NotSignedIn(
+            "The API token is unknown, revoked or expired.",
+            "Create a token in the console or with 'dravo token create'.",
+        )
     return known
 
 
@@ -243,16 +288,25 @@ def _by_session() -> Caller:
     secret = cookies.read(cookies.OPERATOR)
     known = operator_sessions.by_session(app_context(), secret) if secret else None
     if known is None:
-        raise NotSignedIn("You are not signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'.")
+        raise NotSignedIn(
+            "You are not signed in.", "Sign in, or send an API token as 'Authorization: Bearer TOKEN'."
+        )
     who, csrf = known
-    if request.method not in ("GET", "HEAD") and not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()):
-        raise NotPermitted("The request does not carry the session's CSRF token.", f"Send it in the header {CSRF_HEADER}; reload the page.")
+    if request.method not in ("GET", "HEAD") and not hmac.compare_digest(
+        request.headers.get(CSRF_HEADER, "").encode(), csrf.encode()
+    ):
+        raise NotPermitted(
+            "The request does not carry the session's CSRF token.",
+            f"Send it in the header {CSRF_HEADER}; reload the page.",
+        )
     g.csrf = csrf
     return who
 
 
 def register_errors(app: Flask) -> None:
-    """Have every error of the API told in one form; what nobody foresaw is logged whole and told without its insides."""
+    """Have every error of the API told in one form; what nobody foresaw is logged whole and told without its
+    insides.
+    """
     app.register_error_handler(DravoError, error_response)
     app.register_error_handler(HTTPException, http_error)
 

@@ -1,4 +1,6 @@
-"""Instants as they are asked for: written out, or as a day of the organization's, of which the end is meant."""
+"""Instants as they are asked for: written out, or as a day of the organization's, of which the end is
+meant.
+"""
 
 from __future__ import annotations
 

@@ -1,6 +1,7 @@
 """Descriptions of the management API: one for each name of a field, and one tag for each resource.
 
-A name means one thing, so its description is written once. Where a model says more about one of its fields (`Field(description=...)`), that counts.
+A name means one thing, so its description is written once. Where a model says more about one of its fields
+(`Field(description=...)`), that counts.
 """
 
 from __future__ import annotations
@@ -9,27 +10,64 @@ from typing import Any
 
 # The tag of an operation, by the first part of its path.
 TAGS = {
-    "access": "Access", "accounts": "Accounts", "activity": "Activity", "applications": "Applications", "assignments": "Assignments",
-    "audit": "Audit log", "claimed-groups": "Groups", "connectors": "Connectors", "expressions": "Expressions", "groups": "Groups",
-    "holds": "Holds", "jobs": "Jobs", "mail": "Email server", "me": "Your applications", "operators": "Operators", "overview": "Overview",
-    "provisioning": "Provisioning", "reconciliation": "Reconciliation", "records": "Source records", "recovery-codes": "Your sign-in",
-    "reviews": "Access reviews", "rules": "Rules", "second-factor": "Your sign-in", "session": "Your sign-in", "settings": "Settings",
-    "sign-in": "User sign-in", "sources": "Sources", "tokens": "API tokens", "users": "Users",
-}  # fmt: skip
+    "access": "Access",
+    "accounts": "Accounts",
+    "activity": "Activity",
+    "applications": "Applications",
+    "assignments": "Assignments",
+    "audit": "Audit log",
+    "claimed-groups": "Groups",
+    "connectors": "Connectors",
+    "expressions": "Expressions",
+    "groups": "Groups",
+    "holds": "Holds",
+    "jobs": "Jobs",
+    "mail": "Email server",
+    "me": "Your applications",
+    "operators": "Operators",
+    "overview": "Overview",
+    "provisioning": "Provisioning",
+    "reconciliation": "Reconciliation",
+    "records": "Source records",
+    "recovery-codes": "Your sign-in",
+    "reviews": "Access reviews",
+    "rules": "Rules",
+    "second-factor": "Your sign-in",
+    "session": "Your sign-in",
+    "settings": "Settings",
+    "sign-in": "User sign-in",
+    "sources": "Sources",
+    "tokens": "API tokens",
+    "users": "Users",
+}
 # Parameters in a path that are named alike for different resources.
 PATH_PARAMETERS = {
-    "application": "Key of the application.", "id": "ID of the object.", "key": "Key of the object.", "plan": "Key of the license plan.",
-    "role": "Key of the role.", "name": "Name of the setting.", "token_id": "ID of the token.", "trace": "ID of the sign-in.",
+    "application": "Key of the application.",
+    "id": "ID of the object.",
+    "key": "Key of the object.",
+    "plan": "Key of the license plan.",
+    "role": "Key of the role.",
+    "name": "Name of the setting.",
+    "token_id": "ID of the token.",
+    "trace": "ID of the sign-in.",
     "user": "ID, user name, email or external ID of the user.",
-}  # fmt: skip
+}
 QUERY_PARAMETERS = {
-    "application": "Only this application, by key.", "role": "Only this role, by key.", "ended": "Only access that has ended.",
-    "only": "Only users with such access.", "status": "Only objects with this status.", "kind": "Only objects of this kind.",
-    "object": "Only entries about this object, by ID.", "decision": "Only rows with this decision.", "outcome": "Only this outcome.",
-    "method": "Only requests with this HTTP method.", "sign_in_test": "Only this test sign-in, by ID.",
-    "gained": "Number of users who gain access, as in the preview.", "lost": "Number of users who lose access, as in the preview.",
+    "application": "Only this application, by key.",
+    "role": "Only this role, by key.",
+    "ended": "Only access that has ended.",
+    "only": "Only users with such access.",
+    "status": "Only objects with this status.",
+    "kind": "Only objects of this kind.",
+    "object": "Only entries about this object, by ID.",
+    "decision": "Only rows with this decision.",
+    "outcome": "Only this outcome.",
+    "method": "Only requests with this HTTP method.",
+    "sign_in_test": "Only this test sign-in, by ID.",
+    "gained": "Number of users who gain access, as in the preview.",
+    "lost": "Number of users who lose access, as in the preview.",
     "changed": "Number of users whose roles change, as in the preview.",
-}  # fmt: skip
+}
 FIELDS = {
     "access": "Access: roles with their reasons.",
     "account": "The account in the application, or null.",

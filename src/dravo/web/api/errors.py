@@ -47,7 +47,11 @@ def validation_error(wrong: ValidationError) -> Response:
     first = wrong.errors()[0]
     where = ".".join(str(part) for part in first["loc"]) or "body"
     more = f" ({wrong.error_count() - 1} more fields are invalid.)" if wrong.error_count() > 1 else ""
-    known = {"missing": "is missing", "extra_forbidden": "is not a field of this request", "json_invalid": "is not JSON"}
+    known = {
+        "missing": "is missing",
+        "extra_forbidden": "is not a field of this request",
+        "json_invalid": "is not JSON",
+    }
     what = known.get(first["type"], f"cannot be used: {first['msg'][:1].lower()}{first['msg'][1:]}")
     problem = DravoError(f"'{where}' {what}.{more}", "See the API documentation.", where)
     problem.code, problem.status = "invalid_input", 422
@@ -56,6 +60,9 @@ def validation_error(wrong: ValidationError) -> Response:
 
 def http_error(wrong: HTTPException) -> Response:
     """Return an error that Flask raised."""
-    problem = DravoError(wrong.description or wrong.name, "See the API documentation for all paths." if wrong.code in (404, 405) else "")
+    problem = DravoError(
+        wrong.description or wrong.name,
+        "See the API documentation for all paths." if wrong.code in (404, 405) else "",
+    )
     problem.code, problem.status = wrong.name.lower().replace(" ", "_"), wrong.code or 500
     return error_response(problem)

@@ -1,6 +1,7 @@
 """The management API's rooms and their OpenAPI document, which is worked out when somebody asks for it.
 
-Schemas of all that is taken and given are a third of what starting costs, and most processes are never asked for them.
+Schemas of all that is taken and given are a third of what starting costs, and most processes are never asked
+for them.
 """
 
 from __future__ import annotations
@@ -21,7 +22,8 @@ _TURN = threading.Lock()
 
 
 def responses(model: str, status: int = 200) -> Any:
-    """Return with what a route answers: the model by its module here and its name, imported only when it is described.
+    """Return with what a route answers: the model by its module here and its name, imported only when it is
+    described.
 
     Args:
         model: such as "tasks.PageOfDeliveries".

@@ -1,4 +1,5 @@
-"""Routes of inbound SCIM at /scim/v2/{source}: reads the message, has it carried out, shows the answer, keeps its trace.
+"""Routes of inbound SCIM at /scim/v2/{source}: reads the message, has it carried out, shows the answer,
+keeps its trace.
 
 RFC 7644, section 3. Only this module knows both Flask and SCIM.
 """
@@ -21,7 +22,13 @@ from dravo.core.scim.messages import list_response, service_provider_config
 from dravo.core.scim.versions import Condition
 from dravo.services import lookups
 from dravo.services.context import AppContext
-from dravo.services.scim_server.handler import ScimHandler, ScimRequest, ScimResponse, read_query, read_search_request
+from dravo.services.scim_server.handler import (
+    ScimHandler,
+    ScimRequest,
+    ScimResponse,
+    read_query,
+    read_search_request,
+)
 from dravo.services.scim_server.request_log import TraceDraft
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import observations, scim_auth
@@ -78,7 +85,9 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
             traces.add(draft(source_id).row(401, f"Rejected: {visitor}"))
         log.info("rejected", source=key, method=request.method, path=request.path, reason=visitor)
         answer = show(ScimError(401, visitor).body(), 401)
-        answer.headers["WWW-Authenticate"] = f'Bearer realm="dravo inbound SCIM {key}"' if lookups.KEY.fullmatch(key) else "Bearer"
+        answer.headers["WWW-Authenticate"] = (
+            f'Bearer realm="dravo inbound SCIM {key}"' if lookups.KEY.fullmatch(key) else "Bearer"
+        )
         return answer
 
     @blueprint.after_request
@@ -142,11 +151,17 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     @route("/Bulk", "POST")
     def bulk(source: str) -> Response:
         if (request.content_length or 0) > LARGEST_PAYLOAD:
-            raise ScimError(413, f"The body is larger than maxPayloadSize ({LARGEST_PAYLOAD} bytes). Split the request.")
+            raise ScimError(
+                413, f"The body is larger than maxPayloadSize ({LARGEST_PAYLOAD} bytes). Split the request."
+            )
         answer = pushing.bulk(asked(), body())
         results = (answer.body or {})["Operations"]
         failed = sum(1 for each in results if "response" in each)
-        g.outcome = f"{len(results)} operations, {failed} of them refused." if failed else f"{len(results)} operations."
+        g.outcome = (
+            f"{len(results)} operations, {failed} of them refused."
+            if failed
+            else f"{len(results)} operations."
+        )
         return answered(answer)
 
     # What the service is (RFC 7644, section 4)
@@ -159,7 +174,9 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     @route("/Schemas", "GET")
     def schemas(source: str) -> Response:
         forbid_filter()
-        shown = [placed(each.document(), "Schema", f"/Schemas/{each.id}") for each in g.visitor.shapes.schemas]
+        shown = [
+            placed(each.document(), "Schema", f"/Schemas/{each.id}") for each in g.visitor.shapes.schemas
+        ]
         return show(list_response(shown, len(shown), 1))
 
     @route("/Schemas/<identifier>", "GET")
@@ -172,7 +189,10 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     @route("/ResourceTypes", "GET")
     def resource_types(source: str) -> Response:
         forbid_filter()
-        shown = [placed(each.document(), "ResourceType", f"/ResourceTypes/{each.name}") for each in g.visitor.shapes.types]
+        shown = [
+            placed(each.document(), "ResourceType", f"/ResourceTypes/{each.name}")
+            for each in g.visitor.shapes.types
+        ]
         return show(list_response(shown, len(shown), 1))
 
     @route("/ResourceTypes/<identifier>", "GET")
@@ -193,7 +213,9 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     def elsewhere(source: str, rest: str = "") -> Response:
         if rest.strip("/") in ("", *ENDPOINTS) or rest.split("/", maxsplit=1)[0] in ENDPOINTS[:4]:
             raise ScimError(405, f"{request.method} is not supported at '/{rest.strip('/')}'.")
-        detail = f"There is no resource at '/{rest}'. Check the base URL: users are at /Users, groups at /Groups."
+        detail = (
+            f"There is no resource at '/{rest}'. Check the base URL: users are at /Users, groups at /Groups."
+        )
         observed.note(g.visitor.source_id, observations.LOST, f"{request.method} {request.path}: {detail}")
         raise ScimError(404, detail)
 
@@ -204,7 +226,11 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
         g.outcome = f"Refused{f' ({wrong.scim_type})' if wrong.scim_type else ''}: {wrong.detail}"
         if "visitor" in g and request.method != "GET" and wrong.status != 404:
             # Anyone who runs the other side often sees no more than that it failed; the checklist says why.
-            observed.note(g.visitor.source_id, observations.WRONG, f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}")
+            observed.note(
+                g.visitor.source_id,
+                observations.WRONG,
+                f"{request.method} {request.path} was refused ({wrong.status}): {wrong.detail}",
+            )
         return show(wrong.body(), wrong.status)
 
     @blueprint.errorhandler(NotFound)
@@ -230,17 +256,23 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
 
 
 def draft(source_id: str) -> TraceDraft:
-    """Return the beginning of this request's trace; its path is told from the connection type's own address on."""
+    """Return the beginning of this request's trace; its path is told from the connection type's own address
+    on.
+    """
     assert request.view_args is not None
     path = request.path.removeprefix(f"/scim/v2/{request.view_args['source']}") or "/"
     # As it reads, so that operators find a filter by its own words.
-    return TraceDraft(source_id, request.method, path, unquote_plus(request.query_string.decode("utf-8", "replace")) or None)
+    return TraceDraft(
+        source_id, request.method, path, unquote_plus(request.query_string.decode("utf-8", "replace")) or None
+    )
 
 
 def _outcome(answer: Response) -> str:
     if answer.status_code == 304:
         return "Read, unchanged."
-    if (answer.status_code < 300 and request.method in ("GET", "HEAD")) or request.path.rstrip("/").endswith("/.search"):
+    if (answer.status_code < 300 and request.method in ("GET", "HEAD")) or request.path.rstrip("/").endswith(
+        "/.search"
+    ):
         return "Read."
     return "No change." if answer.status_code < 300 else f"Refused ({answer.status_code})."
 
@@ -249,12 +281,17 @@ def body() -> Any:
     """Return the request's JSON.
 
     Raises:
-        ScimError: 413 if it is too large, 415 if it says that it is something else than JSON, 400 invalidSyntax if it is not JSON.
+        ScimError: 413 if it is too large, 415 if it says that it is something else than JSON, 400
+            invalidSyntax if it is not JSON.
     """
     if request.mimetype and request.mimetype not in (SCIM_JSON, "application/json"):
-        raise ScimError(415, f"'{request.mimetype[:100]}' is not supported. Send {SCIM_JSON} or application/json.")
+        raise ScimError(
+            415, f"'{request.mimetype[:100]}' is not supported. Send {SCIM_JSON} or application/json."
+        )
     if (request.content_length or 0) > LARGEST_BODY:
-        raise ScimError(413, f"The body is larger than {LARGEST_BODY // 1024 // 1024} MiB. Split the request.")
+        raise ScimError(
+            413, f"The body is larger than {LARGEST_BODY // 1024 // 1024} MiB. Split the request."
+        )
     content = request.get_data(cache=False)
     if not content:
         raise invalid_syntax("The request has no body. Send JSON.")
@@ -267,9 +304,14 @@ def body() -> Any:
 
 
 def check_size() -> None:
-    """Refuse a body that is larger than such a resource is: parsing one of ten megabytes takes seconds (RFC 7644, section 3.12)."""
+    """Refuse a body that is larger than such a resource is: parsing one of ten megabytes takes seconds (RFC
+    7644, section 3.12).
+    """
     endpoint = request.path.rstrip("/").split("/")[4:5]
-    size, largest = request.content_length or 0, LARGEST_BODY if endpoint in (["Groups"], ["Bulk"]) else LARGEST_SINGLE
+    size, largest = (
+        request.content_length or 0,
+        LARGEST_BODY if endpoint in (["Groups"], ["Bulk"]) else LARGEST_SINGLE,
+    )
     if size > largest:
         raise ScimError(413, f"The body has {size:,} bytes. The maximum is {largest:,}.")
 

@@ -1,6 +1,8 @@
-"""Where browsers go to sign in and come back to: SAML 2.0 bindings and the OpenID Connect code flow, for one source each.
+"""Where browsers go to sign in and come back to: SAML 2.0 bindings and the OpenID Connect code flow, for one
+source each.
 
-Everything shown here is for a user who can repair nothing: what happened in plain words, whom to ask, and the number of the trace.
+Everything shown here is for a user who can repair nothing: what happened in plain words, whom to ask, and
+the number of the trace.
 """
 
 from __future__ import annotations
@@ -52,7 +54,9 @@ def _limiter() -> RateLimiter:
 
 
 def _limit(state: str | None) -> None:
-    """Refuse an address with too many failures; what this very browser began is not kept waiting by others of its address."""
+    """Refuse an address with too many failures; what this very browser began is not kept waiting by others
+    of its address.
+    """
     g.counts = not verification.has_pending_sign_in(app_context(), state, cookies.read(cookies.BROWSER))
     if g.counts:
         _limiter().check(place())
@@ -65,7 +69,8 @@ def _note_failure() -> None:
 
 @routes.before_request
 def _limit_rate() -> None:
-    """Count requests by address before anything else is done for them: each may ask the database and build or check signatures.
+    """Count requests by address before anything else is done for them: each may ask the database and build
+    or check signatures.
 
     Raises:
         TooManyTries.
@@ -81,19 +86,31 @@ def _form() -> MultiDict[str, str]:
         SignInRefused: "malformed".
     """
     if (request.content_length or 0) > LARGEST_FORM:
-        raise SignInRefused("malformed", f"The form is too large ({request.content_length:,} bytes).", "Configure the provider to send fewer claims.")
+        raise SignInRefused(
+            "malformed",
+            f"The form is too large ({request.content_length:,} bytes).",
+            "Configure the provider to send fewer claims.",
+        )
     try:
-        fields = parse_qsl(request.get_data(cache=False).decode("utf-8", "replace"), keep_blank_values=True, max_num_fields=MOST_FIELDS)
+        fields = parse_qsl(
+            request.get_data(cache=False).decode("utf-8", "replace"),
+            keep_blank_values=True,
+            max_num_fields=MOST_FIELDS,
+        )
     except ValueError:
         raise SignInRefused(
-            "malformed", f"The form has more than {MOST_FIELDS} fields.", "Configure the provider to send only the response."
+            "malformed",
+            f"The form has more than {MOST_FIELDS} fields.",
+            "Configure the provider to send only the response.",
         ) from None
     return MultiDict(fields)
 
 
 @routes.errorhandler(TooManyTries)
 def _too_many(wrong: TooManyTries) -> tuple[str, int]:
-    return _told("Please wait", "Too many attempts from your network. Try again in a few minutes.", "", ""), 429
+    return _told(
+        "Please wait", "Too many attempts from your network. Try again in a few minutes.", "", ""
+    ), 429
 
 
 @routes.errorhandler(NotFound)
@@ -110,16 +127,28 @@ def _refused(wrong: SignInRefused) -> tuple[str, int]:
 
 @routes.errorhandler(DravoError)
 def _failed(wrong: DravoError) -> tuple[str, int]:
-    return _told("You are not signed in", "Sign-in is not available at the moment.", "Try again later.", ""), wrong.status
+    return _told(
+        "You are not signed in", "Sign-in is not available at the moment.", "Try again later.", ""
+    ), wrong.status
 
 
 @routes.get("/<source>/start")
 @needs("nothing")
 def start(source: str) -> Response:
-    """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound to whom it will prove."""
+    """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound
+    to whom it will prove.
+    """
     operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
     back = "/settings" if operator is not None else request.args.get("back")
-    begun = sign_in_start.start(app_context(), source, _base(), request.args.get("sign_in_test"), back, cookies.read(cookies.BROWSER), operator)
+    begun = sign_in_start.start(
+        app_context(),
+        source,
+        _base(),
+        request.args.get("sign_in_test"),
+        back,
+        cookies.read(cookies.BROWSER),
+        operator,
+    )
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
     else:
@@ -127,19 +156,33 @@ def start(source: str) -> Response:
         where = urlsplit(begun.url)
         g.posts_to = f"{where.scheme}://{where.netloc}"
         response = make_response(render_template("post.html", url=begun.url, form=begun.form, nonce=g.nonce))
-    # A response that a provider has the browser post comes from another site: only a cookie that says so is sent along with it,
-    # and browsers take such a one only over TLS.
-    cookies.keep(response, cookies.BROWSER, begun.browser, sign_in_start.BEGUN_SECONDS, "None" if cookies.is_secure() else "Lax")
+    # A response that a provider has the browser post comes from another site: only a cookie that says so is
+    # sent along with it, and browsers take such a one only over TLS.
+    cookies.keep(
+        response,
+        cookies.BROWSER,
+        begun.browser,
+        sign_in_start.BEGUN_SECONDS,
+        "None" if cookies.is_secure() else "Lax",
+    )
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
 def _operator(source: str, word: str) -> Caller:
-    """Return the operator who is signed in; only a page that could read what their session answers knows the word for it."""
+    """Return the operator who is signed in; only a page that could read what their session answers knows the
+    word for it.
+    """
     secret = cookies.read(cookies.OPERATOR)
     known = operator_sessions.by_session(app_context(), secret) if secret else None
-    if known is None or known[0].unfinished or not hmac.compare_digest(operator_sso.word_for(known[1], source), word):
-        raise SignInRefused("operator", "You are not signed in as an operator.", "Sign in first, then start from Settings.")
+    if (
+        known is None
+        or known[0].unfinished
+        or not hmac.compare_digest(operator_sso.word_for(known[1], source), word)
+    ):
+        raise SignInRefused(
+            "operator", "You are not signed in as an operator.", "Sign in first, then start from Settings."
+        )
     return known[0]
 
 
@@ -165,7 +208,11 @@ def take_response(source: str) -> Response:
     relay = form.get("RelayState")
     _limit(relay)
     posted = form.getlist("SAMLResponse")
-    return _after(sign_in_responses.receive_saml(app_context(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)))
+    return _after(
+        sign_in_responses.receive_saml(
+            app_context(), source, _base(), posted, relay, cookies.read(cookies.BROWSER)
+        )
+    )
 
 
 @routes.get("/<source>/saml/sign-out")
@@ -185,7 +232,9 @@ def sign_out(source: str) -> Response:
 @needs("nothing")
 def signed_out(source: str) -> Response:
     """Where somebody ends who signed out at the provider as well."""
-    return make_response(_told("You are signed out", "You are signed out of Dravo and of your identity provider.", "", ""))
+    return make_response(
+        _told("You are signed out", "You are signed out of Dravo and of your identity provider.", "", "")
+    )
 
 
 @routes.get("/<source>/oidc/callback")
@@ -193,7 +242,11 @@ def signed_out(source: str) -> Response:
 def take_code(source: str) -> Response:
     """Take the code that the browser brings back."""
     _limit(request.args.get("state"))
-    return _after(sign_in_responses.receive_oidc(app_context(), source, _base(), request.args, cookies.read(cookies.BROWSER)))
+    return _after(
+        sign_in_responses.receive_oidc(
+            app_context(), source, _base(), request.args, cookies.read(cookies.BROWSER)
+        )
+    )
 
 
 @routes.get("/<source>/oidc/keys")
@@ -204,7 +257,9 @@ def our_keys(source: str) -> Response:
         row, _ = source_policies.sign_in_of(connection, source)
         keys = sign_in_keys.of_source(app_context(), connection, row.id)
     public = [public_jwk(each.key.private_bytes(*sign_in_keys.AS_PEM), each.id) for each in keys]
-    return Response(orjson.dumps({"keys": public}), content_type="application/json", headers={"Cache-Control": PUBLISHED})
+    return Response(
+        orjson.dumps({"keys": public}), content_type="application/json", headers={"Cache-Control": PUBLISHED}
+    )
 
 
 def _after(came: SignInResult) -> Response:
@@ -218,17 +273,23 @@ def _after(came: SignInResult) -> Response:
     elif came.outcome == LINKED:
         response = make_response(redirect(came.back, 303))
     elif came.outcome == OBSERVED:
-        response = make_response(_told("Test sign-in succeeded", "Nothing was changed. You can close this page.", "", came.trace))
+        response = make_response(
+            _told("Test sign-in succeeded", "Nothing was changed. You can close this page.", "", came.trace)
+        )
     else:
         _note_failure()
-        response = make_response(_told("You are not signed in", came.message, came.support_contact, came.trace), 403)
+        response = make_response(
+            _told("You are not signed in", came.message, came.support_contact, came.trace), 403
+        )
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
 def _told(title: str, message: str, ask: str, trace: str) -> str:
     g.nonce = secrets.token_urlsafe(16)
-    return render_template("signing_in.html", title=title, message=message, ask=ask, trace=trace, nonce=g.nonce)
+    return render_template(
+        "signing_in.html", title=title, message=message, ask=ask, trace=trace, nonce=g.nonce
+    )
 
 
 def visitor() -> user_sessions.SignedInUser | None:

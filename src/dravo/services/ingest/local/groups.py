@@ -1,4 +1,7 @@
-"""Local groups: of no source, made by operators. They list users and groups of any source, and give roles like any other group."""
+"""Local groups: of no source, made by operators.
+
+They list users and groups of any source, and give roles like any other group.
+"""
 
 from __future__ import annotations
 
@@ -65,11 +68,22 @@ def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
     def writes(done: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, source, data["displayName"], done.id)
-            record_change(connection, ctx.keys, caller, "created group", "group", done.id, clock.now(), {"name": data["displayName"]})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "created group",
+                "group",
+                done.id,
+                clock.now(),
+                {"name": data["displayName"]},
+            )
 
         return write
 
-    taken = Intake(ctx.database, ctx.catalogue, LOCAL).create_group(source, data, [], IngestOptions(trace=writes))
+    taken = Intake(ctx.database, ctx.catalogue, LOCAL).create_group(
+        source, data, [], IngestOptions(trace=writes)
+    )
     return one(ctx, taken.id)
 
 
@@ -87,11 +101,15 @@ def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[st
         def write(connection: Connection) -> None:
             _check_free(connection, row.source_id, name, group_id)
             details = {"before": row.display_name, "after": name}
-            record_change(connection, ctx.keys, caller, "renamed group", "group", group_id, clock.now(), details)
+            record_change(
+                connection, ctx.keys, caller, "renamed group", "group", group_id, clock.now(), details
+            )
 
         return write
 
-    Intake(ctx.database, ctx.catalogue, LOCAL).rename_group(row.source_id, group_id, name, IngestOptions(trace=writes))
+    Intake(ctx.database, ctx.catalogue, LOCAL).rename_group(
+        row.source_id, group_id, name, IngestOptions(trace=writes)
+    )
     return one(ctx, group_id)
 
 
@@ -100,10 +118,14 @@ def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[st
     with ctx.database.reading() as connection:
         row = _row(connection, group_id)
         catalogue = ctx.catalogue.get(connection)
-        return preview.shown(connection, _planned(catalogue, row, _moves(connection, catalogue, row, members)))
+        return preview.shown(
+            connection, _planned(catalogue, row, _moves(connection, catalogue, row, members))
+        )
 
 
-def change_members(ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED) -> dict[str, Any]:
+def change_members(
+    ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED
+) -> dict[str, Any]:
     """Put users and groups into a local group, and take others out.
 
     Raises:
@@ -134,9 +156,12 @@ def change_members(ctx: AppContext, caller: Caller, group_id: str, members: Memb
         details = {"name": row.display_name, "added": len(moves.add), "removed": len(moves.remove)}
         details |= {"added_groups": [*moves.add_groups], "removed_groups": [*moves.remove_groups]}
         personal = {
-            what: [users[each]["display_name"] for each in ids if each in users] for what, ids in (("added", moves.add), ("removed", moves.remove))
+            what: [users[each]["display_name"] for each in ids if each in users]
+            for what, ids in (("added", moves.add), ("removed", moves.remove))
         }
-        record_change(connection, ctx.keys, caller, "changed members", "group", group_id, now, details, personal)
+        record_change(
+            connection, ctx.keys, caller, "changed members", "group", group_id, now, details, personal
+        )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, group_id)
 
@@ -160,11 +185,15 @@ def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = 
     with ctx.database.writing() as connection:
         if not groups.write(connection, group_id, row.version, row.data, now, gone=True):
             raise StalePreview("The group changed in the meantime.", "Preview again, then confirm.")
-        recompute_marks.mark_selected(connection, store_memberships.users_within(group_id, literal(now)), cleared)
+        recompute_marks.mark_selected(
+            connection, store_memberships.users_within(group_id, literal(now)), cleared
+        )
         groups.end_group(connection, group_id, now)
         raise_revision(connection)
         provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
-        record_change(connection, ctx.keys, caller, "deleted group", "group", group_id, now, {"name": row.display_name})
+        record_change(
+            connection, ctx.keys, caller, "deleted group", "group", group_id, now, {"name": row.display_name}
+        )
     process_marks(ctx, USERS_PER_CHUNK)
 
 
@@ -177,7 +206,10 @@ def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> Plann
         parents[inner] = tuple(each for each in parents.get(inner, ()) if each != row.id)
     coming, going = frozenset(moves.add), frozenset(moves.remove)
     users = select(t.user.c.id).where(t.user.c.id.in_([*coming, *going]))
-    touched = (users, *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)))
+    touched = (
+        users,
+        *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)),
+    )
 
     def then(user: Any) -> Any:
         if user.user_id in coming:
@@ -190,16 +222,27 @@ def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> Plann
 def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
     """Return the change that a group's going would be."""
     catalogue = ctx.catalogue.get(connection)
-    parents = {inner: tuple(each for each in outer if each != row.id) for inner, outer in catalogue.parents.items() if inner != row.id}
+    parents = {
+        inner: tuple(each for each in outer if each != row.id)
+        for inner, outer in catalogue.parents.items()
+        if inner != row.id
+    }
     then = replace(catalogue, parents=parents)
-    return PlannedChange(None, (store_memberships.users_within(row.id),), then, lambda user: with_groups(user, removed=[row.id]), row.display_name)
+    return PlannedChange(
+        None,
+        (store_memberships.users_within(row.id),),
+        then,
+        lambda user: with_groups(user, removed=[row.id]),
+        row.display_name,
+    )
 
 
 def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members: Members) -> MemberChanges:
     """Return by id who comes and who goes.
 
     Raises:
-        NotFound; InvalidInput: for somebody who has left, who would come and go at once, or a group that would be within itself.
+        NotFound; InvalidInput: for somebody who has left, who would come and go at once, or a group that
+        would be within itself.
     """
     listed = set(groups.listed_users(connection, row.id))
     inside = groups.listed_groups(connection, row.id)
@@ -207,14 +250,24 @@ def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members:
     going = {user.id: user for user in find_users(connection, members.remove)}
     for user in coming.values():
         if user.id in going:
-            raise InvalidInput(f"{user.display_name} cannot be added and removed in one request.", "List the user in `add` or in `remove`.", "remove")
+            raise InvalidInput(
+                f"{user.display_name} cannot be added and removed in one request.",
+                "List the user in `add` or in `remove`.",
+                "remove",
+            )
         if user.gone_at is not None:
-            raise InvalidInput(f"{user.display_name} has left.", "Remove the user from the list. Leavers cannot be group members.", "add")
+            raise InvalidInput(
+                f"{user.display_name} has left.",
+                "Remove the user from the list. Leavers cannot be group members.",
+                "add",
+            )
     around = {each.group_id for each in memberships((row.id,), catalogue.parents)}
     inner = dict.fromkeys(find_group(connection, each, None).id for each in members.add_groups)
     if around & inner.keys():
         raise InvalidInput(
-            f"'{row.display_name}' is already a member of that group.", "Choose another group. A group cannot contain itself.", "add_groups"
+            f"'{row.display_name}' is already a member of that group.",
+            "Choose another group. A group cannot contain itself.",
+            "add_groups",
         )
     return MemberChanges(
         tuple(each for each in coming if each not in listed),
@@ -232,13 +285,19 @@ def _row(connection: Connection, group_id: str) -> Any:
     """
     g, s = t.group.c, t.source.c
     row = connection.execute(
-        select(t.group, s.label.label("source_label")).join(t.source, s.id == g.source_id).where(g.id == group_id, g.gone_at.is_(None))
+        select(t.group, s.label.label("source_label"))
+        .join(t.source, s.id == g.source_id)
+        .where(g.id == group_id, g.gone_at.is_(None))
     ).first()
     if row is None:
-        raise NotFound(f"There is no group with the ID '{group_id}'.", "It may have been deleted. Choose one from the list of groups.")
+        raise NotFound(
+            f"There is no group with the ID '{group_id}'.",
+            "It may have been deleted. Choose one from the list of groups.",
+        )
     if row.connection_type != LOCAL:
         raise InvalidInput(
-            f"'{row.display_name}' belongs to the source {row.source_label}.", "Change it at the source, or add it to a local group as a member."
+            f"'{row.display_name}' belongs to the source {row.source_label}.",
+            "Change it at the source, or add it to a local group as a member.",
         )
     return row
 
@@ -255,7 +314,9 @@ def one(ctx: AppContext, group_id: str) -> dict[str, Any]:
 def _checked(name: str) -> str:
     name = name.strip()
     if not name or len(name) > 200:
-        raise InvalidInput("A group name must have 1 to 200 characters.", "Enter a name of this length.", "name")
+        raise InvalidInput(
+            "A group name must have 1 to 200 characters.", "Enter a name of this length.", "name"
+        )
     return name
 
 
@@ -263,4 +324,8 @@ def _check_free(connection: Connection, source_id: str, name: str, own_id: str) 
     g = t.group.c
     where = (g.source_id == source_id, g.display_name_key == fold(name), g.gone_at.is_(None), g.id != own_id)
     if connection.execute(select(g.id).where(*where).limit(1)).first():
-        raise AlreadyExists(f"A local group '{name}' exists already.", "Choose another name, or add users to the existing group.", "name")
+        raise AlreadyExists(
+            f"A local group '{name}' exists already.",
+            "Choose another name, or add users to the existing group.",
+            "name",
+        )

@@ -1,4 +1,7 @@
-"""The organization as a source of its own: users and groups that operators enter here belong to it. It is made when it is first needed."""
+"""The organization as a source of its own: users and groups that operators enter here belong to it.
+
+It is made when it is first needed.
+"""
 
 from __future__ import annotations
 
@@ -28,8 +31,19 @@ def local_source(ctx: AppContext) -> str:
         if found is None:
             found = new_id()
             taken = set(connection.execute(select(s.key).where(s.key.startswith(LOCAL))).scalars())
-            key = next(each for number in range(len(taken) + 1) if (each := f"{LOCAL}-{number}" if number else LOCAL) not in taken)
-            row = {"id": found, "key": key, "label": "Local", "connection_type": LOCAL, "precedence": LAST, "created_at": clock.now()}
+            key = next(
+                each
+                for number in range(len(taken) + 1)
+                if (each := f"{LOCAL}-{number}" if number else LOCAL) not in taken
+            )
+            row = {
+                "id": found,
+                "key": key,
+                "label": "Local",
+                "connection_type": LOCAL,
+                "precedence": LAST,
+                "created_at": clock.now(),
+            }
             connection.execute(insert(t.source).values(**row))
             raise_revision(connection)
     return found

@@ -1,4 +1,7 @@
-"""Local users: known from no source, entered by operators here. They come in by the same door as everyone, as records of the organization."""
+"""Local users: known from no source, entered by operators here.
+
+They come in by the same door as everyone, as records of the organization.
+"""
 
 from __future__ import annotations
 
@@ -74,24 +77,39 @@ def take_in(
             _check_free(connection, data, made[0])
             also(connection, made[0])
             record_change(
-                connection, ctx.keys, caller, "created user", "user", made[0], clock.now(), {}, {"user_name": data["userName"]}
-            )  # fmt: skip
+                connection,
+                ctx.keys,
+                caller,
+                "created user",
+                "user",
+                made[0],
+                clock.now(),
+                {},
+                {"user_name": data["userName"]},
+            )
 
         return write
 
     with ctx.database.reading() as connection:
         if not settings.read(connection)["local_users"]:
-            raise NotPermitted("Local users are disabled.", "Create the user at the source, or enable local users under Settings.")
+            raise NotPermitted(
+                "Local users are disabled.",
+                "Create the user at the source, or enable local users under Settings.",
+            )
         _check_free(connection, data, "")
     try:
-        Intake(ctx.database, ctx.catalogue, LOCAL).create_user(source, data, IngestOptions(trace=writes), direct)
+        Intake(ctx.database, ctx.catalogue, LOCAL).create_user(
+            source, data, IngestOptions(trace=writes), direct
+        )
     except ScimError as wrong:
         # Somebody else entered them in this very moment.
         raise AlreadyExists(wrong.detail, "Use the existing user.", "user_name") from None
     return made[0]
 
 
-def change(ctx: AppContext, caller: Caller, user: str, given: Mapping[str, Any], sure: Confirmation = UNCONFIRMED) -> str:
+def change(
+    ctx: AppContext, caller: Caller, user: str, given: Mapping[str, Any], sure: Confirmation = UNCONFIRMED
+) -> str:
     """Say again what a local user is, the whole of it; returns the user's id.
 
     Raises:
@@ -101,16 +119,30 @@ def change(ctx: AppContext, caller: Caller, user: str, given: Mapping[str, Any],
     with ctx.database.reading() as connection:
         row, record = _record_of(connection, user)
         _check_free(connection, data, row.id)
-        cleared = _cleared(row, changes_preview.check(connection, _planned(ctx, connection, row, record, data), caller, sure))
+        cleared = _cleared(
+            row, changes_preview.check(connection, _planned(ctx, connection, row, record, data), caller, sure)
+        )
 
     def writes(_: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, data, row.id)
-            record_change(connection, ctx.keys, caller, "changed user", "user", row.id, clock.now(), {}, {"user_name": data["userName"]})
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                "changed user",
+                "user",
+                row.id,
+                clock.now(),
+                {},
+                {"user_name": data["userName"]},
+            )
 
         return write
 
-    Intake(ctx.database, ctx.catalogue, LOCAL).replace_user(record.source_id, record.id, data, IngestOptions(trace=writes, cleared=cleared))
+    Intake(ctx.database, ctx.catalogue, LOCAL).replace_user(
+        record.source_id, record.id, data, IngestOptions(trace=writes, cleared=cleared)
+    )
     return str(row.id)
 
 
@@ -122,14 +154,26 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
     """
     with ctx.database.reading() as connection:
         row, record = _record_of(connection, user)
-        cleared = _cleared(row, changes_preview.check(connection, _planned(ctx, connection, row, record, None), caller, sure))
+        cleared = _cleared(
+            row, changes_preview.check(connection, _planned(ctx, connection, row, record, None), caller, sure)
+        )
 
     def writes(_: IngestChange) -> Callable[[Connection], None]:
         return lambda connection: record_change(
-            connection, ctx.keys, caller, "marked user as left", "user", row.id, clock.now(), {}, {"user_name": row.user_name}
-        )  # fmt: skip
+            connection,
+            ctx.keys,
+            caller,
+            "marked user as left",
+            "user",
+            row.id,
+            clock.now(),
+            {},
+            {"user_name": row.user_name},
+        )
 
-    Intake(ctx.database, ctx.catalogue, LOCAL).remove_user(record.source_id, record.id, IngestOptions(trace=writes, cleared=cleared))
+    Intake(ctx.database, ctx.catalogue, LOCAL).remove_user(
+        record.source_id, record.id, IngestOptions(trace=writes, cleared=cleared)
+    )
 
 
 def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
@@ -141,14 +185,22 @@ def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> dict
 
 
 def _cleared(row: Any, confirmed: tuple[str, str] | None) -> ConfirmedRemovals:
-    """Return which removals need not wait for the removal limit: those of this user, where that was confirmed."""
+    """Return which removals need not wait for the removal limit: those of this user, where that was
+    confirmed.
+    """
     return {(row.id, confirmed[0]): confirmed[1]} if confirmed else {}
 
 
-def _planned(ctx: AppContext, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None) -> PlannedChange:
-    then = UserRecord(record.id, record.source_id, LOCAL, data if data is not None else record.data, row.id, data is None)
+def _planned(
+    ctx: AppContext, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None
+) -> PlannedChange:
+    then = UserRecord(
+        record.id, record.source_id, LOCAL, data if data is not None else record.data, row.id, data is None
+    )
     only = select(t.user.c.id).where(t.user.c.id == row.id)
-    return PlannedChange(None, (only,), ctx.catalogue.get(connection), lambda user: with_record(user, then), row.display_name)
+    return PlannedChange(
+        None, (only,), ctx.catalogue.get(connection), lambda user: with_record(user, then), row.display_name
+    )
 
 
 def read(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -169,10 +221,14 @@ def read(given: Mapping[str, Any]) -> dict[str, Any]:
     }
     body = {name: value for name, value in whole.items() if value}
     if not text["user_name"]:
-        raise InvalidInput("The user name is missing.", "Set `user_name` to the name that applications use.", "user_name")
+        raise InvalidInput(
+            "The user name is missing.", "Set `user_name` to the name that applications use.", "user_name"
+        )
     if text["email"] and not EMAIL.fullmatch(text["email"]):
         raise InvalidInput(
-            f"'{text['email']}' is not an email address.", "Enter an address such as name@fernhollow.example, or leave it empty.", "email"
+            f"'{text['email']}' is not an email address.",
+            "Enter an address such as name@fernhollow.example, or leave it empty.",
+            "email",
         )
     try:
         return {**read_resource(body, STANDARD.user), "active": given.get("active") is not False}
@@ -184,22 +240,36 @@ def _record_of(connection: Connection, user: str) -> tuple[Any, Any]:
     """Return the row of a user, and of their local record."""
     row = find_user(connection, user)
     r = t.record.c
-    record = connection.execute(select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.gone_at.is_(None))).first()
+    record = connection.execute(
+        select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.gone_at.is_(None))
+    ).first()
     if record is None:
-        sources = ", ".join(dict.fromkeys(each["source"]["label"] for each in user_queries.records_of(connection, row.id) if each["gone_at"] is None))
+        sources = ", ".join(
+            dict.fromkeys(
+                each["source"]["label"]
+                for each in user_queries.records_of(connection, row.id)
+                if each["gone_at"] is None
+            )
+        )
         known = f"is reported by {sources}" if sources else "has left"
-        raise InvalidInput(f"{row.display_name} {known} and is not a local user.", "Change the user at the source.", "user")
+        raise InvalidInput(
+            f"{row.display_name} {known} and is not a local user.", "Change the user at the source.", "user"
+        )
     return row, record
 
 
 def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) -> None:
-    """Make sure that nobody else here has a user name or email address: who comes by a source is not made a second time."""
+    """Make sure that nobody else here has a user name or email address: who comes by a source is not made a
+    second time.
+    """
     found = searchable(data)
     u = t.user.c
     same = [u.user_name_key == found.user_name_key]
     if found.email:
         same.append(u.email_key == fold(found.email))
-    other = connection.execute(select(u.id, u.display_name).where(or_(*same), u.gone_at.is_(None), u.id != own_id).limit(1)).first()
+    other = connection.execute(
+        select(u.id, u.display_name).where(or_(*same), u.gone_at.is_(None), u.id != own_id).limit(1)
+    ).first()
     if other is not None:
         raise AlreadyExists(
             f"{other.display_name} has the same user name or email address.",

@@ -1,4 +1,6 @@
-"""The matrix of users against applications, at any instant; what changed between two; and what somebody would have."""
+"""The matrix of users against applications, at any instant; what changed between two; and what somebody
+would have.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,14 @@ from dravo.web.api.auth import QUERY, api_blueprint, app_context, ask, caller, n
 from dravo.web.api.dates import instant_of
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.matrix import CompareQuery, ExportQuery, MatrixGroupsQuery, MatrixQuery, MovesQuery, SimulateRequest
+from dravo.web.api.schemas.matrix import (
+    CompareQuery,
+    ExportQuery,
+    MatrixGroupsQuery,
+    MatrixQuery,
+    MovesQuery,
+    SimulateRequest,
+)
 
 routes = api_blueprint("matrix")
 
@@ -60,7 +69,9 @@ def export_matrix(query: ExportQuery) -> Response:
     Streams the complete matrix as CSV or JSON.
     """
     who = caller()
-    pieces = access_matrix.export(app_context(), view_of(query), query.form, lambda items: masking.for_caller(who, items))
+    pieces = access_matrix.export(
+        app_context(), view_of(query), query.form, lambda items: masking.for_caller(who, items)
+    )
     return file_response(pieces, "access", query.form)
 
 

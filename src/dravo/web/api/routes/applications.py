@@ -13,7 +13,13 @@ from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import settings as provisioning_settings
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, ask, caller, needs
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.applications import AddApplicationRequest, ChangeApplicationRequest, ChangeRoleRequest, CreateRoleRequest, RolePath
+from dravo.web.api.schemas.applications import (
+    AddApplicationRequest,
+    ChangeApplicationRequest,
+    ChangeRoleRequest,
+    CreateRoleRequest,
+    RolePath,
+)
 from dravo.web.api.schemas.common import KeyPath, OfApplicationPath, PageQuery, RemovalQuery
 from dravo.web.api.schemas.connections import CheckQuery, ConnectionRequest
 from dravo.web.api.schemas.expressions import EvaluateExpressionRequest
@@ -39,7 +45,9 @@ def add_application(body: AddApplicationRequest) -> tuple[dict[str, Any], int]:
 
     The key must be unique and cannot be changed later.
     """
-    return applications.add(app_context(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only), 201
+    return applications.add(
+        app_context(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only
+    ), 201
 
 
 @routes.get("/applications/<key>", responses=responses("applications.Application"))
@@ -60,7 +68,9 @@ def change_application(path: KeyPath, body: ChangeApplicationRequest) -> dict[st
     Changes labels, owner, visibility or provisioning settings. Omitted fields keep their value.
     """
     about = {"label", "owner", "address", "hidden"}
-    return applications.change(app_context(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about))
+    return applications.change(
+        app_context(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about)
+    )
 
 
 @routes.delete("/applications/<key>", responses={204: None})
@@ -112,7 +122,15 @@ def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
     A new host needs the secret again. The secret is stored encrypted and never returned.
     """
     auth = body.auth.model_dump() if body.auth else None
-    return connections.connect(app_context(), caller(), path.key, body.base_url, body.token, auth, moment(body.expires_at, "expires_at"))
+    return connections.connect(
+        app_context(),
+        caller(),
+        path.key,
+        body.base_url,
+        body.token,
+        auth,
+        moment(body.expires_at, "expires_at"),
+    )
 
 
 @routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
@@ -125,7 +143,9 @@ def check(path: KeyPath, query: CheckQuery) -> dict[str, Any]:
     return connections.check(app_context(), caller(), path.key, writing=query.with_test_user)
 
 
-@routes.post("/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview"))
+@routes.post(
+    "/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview")
+)
 @needs("attributes.read")
 def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> dict[str, Any]:
     """Preview provisioning settings.
@@ -164,7 +184,9 @@ def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
     Evaluates an expression for a user. An error names the position of the character.
     """
     if body.source:
-        return expression_tester.try_on_source(app_context(), body.expression, body.source, body.user, body.attribute)
+        return expression_tester.try_on_source(
+            app_context(), body.expression, body.source, body.user, body.attribute
+        )
     return expression_tester.try_expression(app_context(), body.expression, body.user, body.attribute)
 
 

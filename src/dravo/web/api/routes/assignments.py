@@ -13,7 +13,18 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.preview import Confirmation
 from dravo.services.provisioning import applications, holds
 from dravo.services.security.permissions import ATTRIBUTES
-from dravo.web.api.auth import ALL, ASSIGNMENT, BODY, PATH, QUERY, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import (
+    ALL,
+    ASSIGNMENT,
+    BODY,
+    PATH,
+    QUERY,
+    api_blueprint,
+    app_context,
+    ask,
+    caller,
+    needs,
+)
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.applications import PolicyRequest
 from dravo.web.api.schemas.assignments import (
@@ -25,7 +36,14 @@ from dravo.web.api.schemas.assignments import (
     ConfirmUsersRequest,
     CreateAssignmentRequest,
 )
-from dravo.web.api.schemas.common import ConfirmedQuery, ConfirmedRequest, ConfirmRequest, IdPath, KeyPath, PageQuery
+from dravo.web.api.schemas.common import (
+    ConfirmedQuery,
+    ConfirmedRequest,
+    ConfirmRequest,
+    IdPath,
+    KeyPath,
+    PageQuery,
+)
 
 routes = api_blueprint("assignments")
 
@@ -37,7 +55,9 @@ def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
 
     Assignments with the number of matching users.
     """
-    return assignments.list_assignments(app_context(), ask(query), query.application, query.group, query.user, direct=query.direct)
+    return assignments.list_assignments(
+        app_context(), ask(query), query.application, query.group, query.user, direct=query.direct
+    )
 
 
 @routes.post("/assignments", responses=responses("assignments.Assignment", 201))
@@ -45,7 +65,8 @@ def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
 def add_assignment(body: CreateAssignmentRequest) -> tuple[dict[str, Any], int]:
     """Create an assignment.
 
-    Needs exactly one target. Large changes require `confirm`. A stale preview in `expect` is refused with 409.
+    Needs exactly one target. Large changes require `confirm`. A stale preview in `expect` is refused with
+    409.
     """
     _check_rule(body)
     return assignments.add(app_context(), caller(), wish_of(body), sure_of(body)), 201
@@ -79,7 +100,17 @@ def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, 
 
     Changes the dates, the note and the confirmed groups.
     """
-    return assignments.change(app_context(), caller(), path.id, body.from_, body.until, body.note, body.confirmed, sure_of(body), body.plan)
+    return assignments.change(
+        app_context(),
+        caller(),
+        path.id,
+        body.from_,
+        body.until,
+        body.note,
+        body.confirmed,
+        sure_of(body),
+        body.plan,
+    )
 
 
 @routes.post("/assignments/<id>/preview", responses=responses("assignments.Preview"))
@@ -89,7 +120,9 @@ def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, A
 
     Returns the users who would gain, lose or change roles. Changes nothing.
     """
-    return assignment_changes.preview_changing(app_context(), path.id, body.from_, body.until, body.confirmed, body.plan)
+    return assignment_changes.preview_changing(
+        app_context(), path.id, body.from_, body.until, body.confirmed, body.plan
+    )
 
 
 @routes.delete("/assignments/<id>", responses={204: None})
@@ -158,9 +191,12 @@ def mapping_table(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 def map_many(path: KeyPath, body: BulkAssignRequest) -> dict[str, Any]:
     """Map several groups.
 
-    Reads lines of source, group and role. Without `apply`, returns a preview. Invalid lines prevent all changes.
+    Reads lines of source, group and role. Without `apply`, returns a preview. Invalid lines prevent all
+    changes.
     """
-    return role_mapping.bulk(app_context(), caller(), path.key, body.text, apply=body.apply, sure=sure_of(body))
+    return role_mapping.bulk(
+        app_context(), caller(), path.key, body.text, apply=body.apply, sure=sure_of(body)
+    )
 
 
 @routes.post("/applications/<key>/mapping/pattern", responses=responses("assignments.PatternTried"))
@@ -235,7 +271,8 @@ def drop(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
 
 
 def _check_rule(body: CreateAssignmentRequest) -> None:
-    """Make sure that a caller who asks about attributes by a rule may read them: who gets the role would tell them.
+    """Make sure that a caller who asks about attributes by a rule may read them: who gets the role would
+    tell them.
 
     Raises:
         NotPermitted: if not.
@@ -246,20 +283,39 @@ def _check_rule(body: CreateAssignmentRequest) -> None:
 
 def sure_of(body: ConfirmedRequest) -> Confirmation:
     """Return what was said with a change that was looked at first."""
-    return Confirmation(body.confirm, (body.expect.gained, body.expect.lost, body.expect.changed) if body.expect else None)
+    return Confirmation(
+        body.confirm, (body.expect.gained, body.expect.lost, body.expect.changed) if body.expect else None
+    )
 
 
 def sure_of_query(query: ConfirmedQuery) -> Confirmation:
     """Return what was said with a removal that was looked at first."""
     seen = (query.gained, query.lost, query.changed)
-    expect = (query.gained or 0, query.lost or 0, query.changed or 0) if any(each is not None for each in seen) else None
+    expect = (
+        (query.gained or 0, query.lost or 0, query.changed or 0)
+        if any(each is not None for each in seen)
+        else None
+    )
     return Confirmation(query.confirm, expect)
 
 
 def wish_of(body: CreateAssignmentRequest) -> AssignmentRequest:
     """Return what is asked for."""
     return AssignmentRequest(
-        body.application, body.role, body.user, body.source, body.group, body.from_, body.until, body.note,
-        body.everyone, body.rule, body.pattern, body.excludes, body.new_users_only, tuple(body.confirmed), body.plan,
+        body.application,
+        body.role,
+        body.user,
+        body.source,
+        body.group,
+        body.from_,
+        body.until,
+        body.note,
+        body.everyone,
+        body.rule,
+        body.pattern,
+        body.excludes,
+        body.new_users_only,
+        tuple(body.confirmed),
+        body.plan,
         body.future_users,
-    )  # fmt: skip
+    )

@@ -8,7 +8,13 @@ from dravo.services.provisioning import reconciliation, unlinked_accounts
 from dravo.web.api.auth import api_blueprint, app_context, ask, caller, needs
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, KeyPath, OfApplicationPath, PageQuery
-from dravo.web.api.schemas.drift import CreateUserFromAccountRequest, DriftQuery, DriftRequest, IgnoreRequest, LinkRequest
+from dravo.web.api.schemas.drift import (
+    CreateUserFromAccountRequest,
+    DriftQuery,
+    DriftRequest,
+    IgnoreRequest,
+    LinkRequest,
+)
 
 routes = api_blueprint("drift")
 
@@ -100,4 +106,6 @@ def make_user(path: OfApplicationPath, body: CreateUserFromAccountRequest) -> tu
 
     Creates a local user with the role of the account. Requires `confirm` if the user would get more access.
     """
-    return unlinked_accounts.make_user(app_context(), caller(), path.key, path.id, body.role, body.confirm), 201
+    return unlinked_accounts.make_user(
+        app_context(), caller(), path.key, path.id, body.role, body.confirm
+    ), 201

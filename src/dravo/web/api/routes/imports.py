@@ -112,7 +112,9 @@ def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
     try:
         content = base64.b64decode(body.content, validate=True)
     except ValueError:
-        raise InvalidInput("The file content is not valid base64.", "Send the file in base64.", "content") from None
+        raise InvalidInput(
+            "The file content is not valid base64.", "Send the file in base64.", "content"
+        ) from None
     return import_config.put_file(app_context(), caller(), path.key, body.name, content)
 
 

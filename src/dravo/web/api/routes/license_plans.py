@@ -9,7 +9,12 @@ from dravo.services.provisioning import applications
 from dravo.web.api.auth import PATH, api_blueprint, app_context, ask, caller, needs
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath
-from dravo.web.api.schemas.license_plans import ChangeLicensePlanRequest, CreateLicensePlanRequest, PlanPath, SeatsQuery
+from dravo.web.api.schemas.license_plans import (
+    ChangeLicensePlanRequest,
+    CreateLicensePlanRequest,
+    PlanPath,
+    SeatsQuery,
+)
 
 routes = api_blueprint("plans")
 

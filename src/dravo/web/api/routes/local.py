@@ -45,7 +45,9 @@ def change_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
 
     Replaces all attributes of the local record.
     """
-    return _shown(local_users.change(app_context(), caller(), path.user, body.model_dump(exclude=_SURE), sure_of(body)))
+    return _shown(
+        local_users.change(app_context(), caller(), path.user, body.model_dump(exclude=_SURE), sure_of(body))
+    )
 
 
 @routes.post("/users/<user>/preview", responses=responses("assignments.Preview"))

@@ -1,4 +1,6 @@
-"""Access reviews: begun by administrators, decided row by row by anyone who owns the application, kept as evidence."""
+"""Access reviews: begun by administrators, decided row by row by anyone who owns the application, kept as
+evidence.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,13 @@ from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.common import IdPath, PageQuery
-from dravo.web.api.schemas.reviews import DecisionRequest, ReviewExportQuery, ReviewRequest, ReviewRowsQuery, RowsRequest
+from dravo.web.api.schemas.reviews import (
+    DecisionRequest,
+    ReviewExportQuery,
+    ReviewRequest,
+    ReviewRowsQuery,
+    RowsRequest,
+)
 
 routes = api_blueprint("reviews")
 
@@ -77,7 +85,9 @@ def decide(path: IdPath, body: DecisionRequest) -> dict[str, Any]:
 
     Confirms or removes access in rows of one application. Owners decide their own applications.
     """
-    return access_reviews.decide(app_context(), caller(), path.id, body.application, body.rows, body.decision, body.note, sure_of(body))
+    return access_reviews.decide(
+        app_context(), caller(), path.id, body.application, body.rows, body.decision, body.note, sure_of(body)
+    )
 
 
 @routes.post("/reviews/<id>/close", responses=responses("reviews.Review"))

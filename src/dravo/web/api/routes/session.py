@@ -15,7 +15,16 @@ from dravo.services.security import api_tokens, operator_sso, operators, passwor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.web import cookies
-from dravo.web.api.auth import ALL, api_blueprint, app_context, ask, caller, jobs_registry, keep_session, needs
+from dravo.web.api.auth import (
+    ALL,
+    api_blueprint,
+    app_context,
+    ask,
+    caller,
+    jobs_registry,
+    keep_session,
+    needs,
+)
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.jobs import WorkPath
@@ -42,7 +51,9 @@ def sign_in(body: SignInRequest) -> Response:
     Sets the session cookie. Requires the code of the second factor if one is set up.
     """
     address = place()
-    secret, told = operator_sessions.sign_in(app_context(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code)
+    secret, told = operator_sessions.sign_in(
+        app_context(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code
+    )
     response = make_response(jsonify(told))
     keep_session(response, secret)
     return response
@@ -100,7 +111,9 @@ def change_password(body: ChangePasswordRequest) -> Response:
     Requires the current password. Other sessions end.
     """
     limiter = current_app.config["SIGN_IN_LIMITER"]
-    passwords.change_own(app_context(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens)
+    passwords.change_own(
+        app_context(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens
+    )
     return Response(status=204)
 
 
@@ -125,7 +138,9 @@ def begin_second_factor() -> tuple[dict[str, Any], int]:
 
 
 def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
-    """Do what asks for a code of the second factor; anyone who has given too many wrong ones waits, as at the door."""
+    """Do what asks for a code of the second factor; anyone who has given too many wrong ones waits, as at
+    the door.
+    """
     limiter, mark = current_app.config["SIGN_IN_LIMITER"], operator_sessions.codes_mark(caller().operator_id)
     limiter.check(mark)
     try:
@@ -315,7 +330,9 @@ def add_operator(body: CreateOperatorRequest) -> tuple[dict[str, Any], int]:
 
     Returns the generated password once.
     """
-    return operators.add(app_context(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked), 201
+    return operators.add(
+        app_context(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked
+    ), 201
 
 
 @routes.post("/operators/<id>/second-factor/reset", responses=responses("operators.Operator"))

@@ -1,4 +1,6 @@
-"""Signing in by sources: settings with the setup checklist, test sign-ins, traces, and what visitors are told."""
+"""Signing in by sources: settings with the setup checklist, test sign-ins, traces, and what visitors are
+told.
+"""
 
 from __future__ import annotations
 
@@ -130,7 +132,9 @@ def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[d
 
     Returns the link for one user once.
     """
-    return test_sign_ins.begin(app_context(), caller(), path.key, body.user, body.mode, _base(), body.minutes), 201
+    return test_sign_ins.begin(
+        app_context(), caller(), path.key, body.user, body.mode, _base(), body.minutes
+    ), 201
 
 
 @routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
@@ -140,7 +144,9 @@ def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
 
     Sign-ins with their outcome, newest first.
     """
-    return sign_in_traces.list_traces(app_context(), path.key, ask(query), query.outcome, query.sign_in_test, query.q)
+    return sign_in_traces.list_traces(
+        app_context(), path.key, ask(query), query.outcome, query.sign_in_test, query.q
+    )
 
 
 @routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
@@ -270,7 +276,17 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     _limiter().check(address)
     browser = cookies.read(cookies.BROWSER)
     limiter = current_app.config["LETTER_LIMITER"]
-    asked = email_codes.ask(app_context(), limiter, _base(), body.email, browser, body.sign_in_test, body.back, network=address, source=body.source)
+    asked = email_codes.ask(
+        app_context(),
+        limiter,
+        _base(),
+        body.email,
+        browser,
+        body.sign_in_test,
+        body.back,
+        network=address,
+        source=body.source,
+    )
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
     cookies.keep(response, cookies.BROWSER, asked.browser, email_codes.SECONDS)
@@ -284,12 +300,26 @@ def give_code(body: VerifyCodeRequest) -> Response:
 
     Signs the user in. The code works once, in the browser that requested it.
     """
-    came = email_codes.receive(app_context(), _base(), body.state, body.code, cookies.read(cookies.BROWSER), body.given_name, body.family_name)
+    came = email_codes.receive(
+        app_context(),
+        _base(),
+        body.state,
+        body.code,
+        cookies.read(cookies.BROWSER),
+        body.given_name,
+        body.family_name,
+    )
     if came.outcome == SIGNED_IN:
         _limiter().worked(place())
     response = jsonify(
-        {"outcome": came.outcome, "back": came.back, "message": came.message, "support_contact": came.support_contact, "trace": came.trace}
-    )  # fmt: skip
+        {
+            "outcome": came.outcome,
+            "back": came.back,
+            "message": came.message,
+            "support_contact": came.support_contact,
+            "trace": came.trace,
+        }
+    )
     if came.user_session:
         cookies.keep(response, cookies.USER, came.user_session, 7 * 86_400)
     response.headers["Cache-Control"] = "no-store"
@@ -321,7 +351,8 @@ def end_own_session() -> Response:
     known = _visitor()
     if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
         raise NotPermitted(
-            "The request does not contain the CSRF token of the session.", f"Reload the page. Programs send the token in the header {CSRF_HEADER}."
+            "The request does not contain the CSRF token of the session.",
+            f"Reload the page. Programs send the token in the header {CSRF_HEADER}.",
         )
     response = jsonify({"go_to": user_sessions.leave(app_context(), known, _base())})
     cookies.forget(response, cookies.USER)

@@ -108,7 +108,9 @@ def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, An
     Returns the token once.
     """
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
-    return scim_tokens.add_token(app_context(), caller(), path.key, body.label, expires, body.kinds, body.access), 201
+    return scim_tokens.add_token(
+        app_context(), caller(), path.key, body.label, expires, body.kinds, body.access
+    ), 201
 
 
 @routes.delete("/sources/<key>/tokens/<token_id>", responses={204: None})
@@ -164,7 +166,13 @@ def list_requests(path: KeyPath, query: TracesQuery) -> dict[str, Any]:
     source_id = sources.id_of(app_context(), path.key)
     values = ATTRIBUTES in caller().permissions
     return request_log.list_requests(
-        app_context().database, source_id, ask(query), words=query.q, outcome=query.outcome, method=query.method, values=values
+        app_context().database,
+        source_id,
+        ask(query),
+        words=query.q,
+        outcome=query.outcome,
+        method=query.method,
+        values=values,
     )
 
 

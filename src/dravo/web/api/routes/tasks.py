@@ -18,7 +18,13 @@ from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.activity import ActivityQuery, AuditQuery, EntryPath
 from dravo.web.api.schemas.common import ConfirmedRequest, IdPath
-from dravo.web.api.schemas.tasks import KindsQuery, ProvisioningSummaryQuery, ResolveRequest, RetryRequest, TasksQuery
+from dravo.web.api.schemas.tasks import (
+    KindsQuery,
+    ProvisioningSummaryQuery,
+    ResolveRequest,
+    RetryRequest,
+    TasksQuery,
+)
 
 routes = api_blueprint("tasks")
 
@@ -70,11 +76,14 @@ def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
 
     With `wait`, answers when nothing is pending or after this time.
     """
-    # Each caller that waits takes one of the server's threads. A caller beyond the limit is answered at once and can ask again.
+    # Each caller that waits takes one of the server's threads. A caller beyond the limit is answered at once
+    # and can ask again.
     waits = current_app.config["SUMMARY_WAITS"]
     may_wait = query.wait > 0 and waits.acquire(blocking=False)
     try:
-        summary = provisioning_summary.summarize(app_context(), query.application, query.wait if may_wait else 0)
+        summary = provisioning_summary.summarize(
+            app_context(), query.application, query.wait if may_wait else 0
+        )
     finally:
         if may_wait:
             waits.release()
@@ -106,10 +115,13 @@ def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
 def timeline(query: ActivityQuery) -> dict[str, Any]:
     """List activity.
 
-    Requests, import runs, tasks, reconciliations and changes, newest first. Shows only kinds that the caller can read.
+    Requests, import runs, tasks, reconciliations and changes, newest first. Shows only kinds that the caller
+    can read.
     """
     until = instant_of(query.until, "until") if query.until else None
-    about = activity.SubjectFilter(query.kind, query.source, query.application, query.user, query.trouble, until)
+    about = activity.SubjectFilter(
+        query.kind, query.source, query.application, query.user, query.trouble, until
+    )
     return activity.list_activity(app_context(), caller(), ask(query), about)
 
 

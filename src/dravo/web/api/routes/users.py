@@ -62,7 +62,9 @@ def list_groups(query: GroupsQuery) -> dict[str, Any]:
     Groups by name, with their source and number of members.
     """
     with app_context().database.reading() as connection:
-        given = {group_id: len(each) for group_id, each in app_context().catalogue.get(connection).by_group.items()}
+        given = {
+            group_id: len(each) for group_id, each in app_context().catalogue.get(connection).by_group.items()
+        }
         mapped = None if query.mapped is None else query.mapped == "yes"
         return group_queries.groups(connection, ask(query), query.q, query.source, given, mapped=mapped)
 
@@ -77,7 +79,10 @@ def get_group(path: IdPath) -> dict[str, Any]:
     with app_context().database.reading() as connection:
         group = group_queries.group_detail(connection, path.id)
     if group is None:
-        raise NotFound(f"There is no group with the ID '{path.id}'.", "It may have been deleted. Choose one from the list of groups.")
+        raise NotFound(
+            f"There is no group with the ID '{path.id}'.",
+            "It may have been deleted. Choose one from the list of groups.",
+        )
     return group
 
 
@@ -98,10 +103,20 @@ def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
 def list_access(query: AccessQuery) -> dict[str, Any]:
     """List access.
 
-    Each row is a role of a user in an application, with its reasons and account. Application owners see their own applications.
+    Each row is a role of a user in an application, with its reasons and account. Application owners see
+    their own applications.
     """
     with app_context().database.reading() as connection:
-        return access_queries.access(connection, ask(query), query.application, query.role, query.user, query.group, query.q, ended=query.ended)
+        return access_queries.access(
+            connection,
+            ask(query),
+            query.application,
+            query.role,
+            query.user,
+            query.group,
+            query.q,
+            ended=query.ended,
+        )
 
 
 @routes.get("/accounts", responses=responses("accounts.PageOfAccounts"))
@@ -112,7 +127,9 @@ def list_accounts(query: AccountsQuery) -> dict[str, Any]:
     Accounts of users in applications, with their status.
     """
     with app_context().database.reading() as connection:
-        found = account_queries.accounts(connection, ask(query), query.application, query.user, query.status, query.q)
+        found = account_queries.accounts(
+            connection, ask(query), query.application, query.user, query.status, query.q
+        )
     return {**found, "items": masking.accounts(found["items"])}
 
 

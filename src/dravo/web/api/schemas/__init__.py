@@ -1,1 +1,3 @@
-"""Requests and responses of the management API, one module for each resource; the OpenAPI document follows from them."""
+"""Requests and responses of the management API, one module for each resource; the OpenAPI document follows
+from them.
+"""

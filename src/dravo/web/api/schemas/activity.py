@@ -25,7 +25,9 @@ class ActivityQuery(PageQuery):
     application: str | None = Field(None, description="Only activity of this application, by key.")
     user: str | None = Field(None, description="Only activity of this user, by ID.")
     trouble: bool = Field(False, description="Only failures.")
-    until: str | None = Field(None, description="Only activity before this time, or until the end of this day.")
+    until: str | None = Field(
+        None, description="Only activity before this time, or until the end of this day."
+    )
 
 
 class EntryPath(Model):

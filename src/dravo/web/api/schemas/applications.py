@@ -34,7 +34,9 @@ class ApplicationLine(Model):
     waiting_for_seats: int
     short_plans: int
     answered_at: str | None
-    secret_ends_at: str | None = Field(description="Expiry of the connection secret, if it is within 30 days.")
+    secret_ends_at: str | None = Field(
+        description="Expiry of the connection secret, if it is within 30 days."
+    )
     trouble: str | None
     hint: str | None
     created_at: str

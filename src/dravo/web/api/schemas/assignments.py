@@ -44,7 +44,9 @@ class Assignment(Model):
     pattern: str | None
     confirmed: list[str] = Field(description="IDs of groups that are confirmed for the highest role.")
     future_users: bool = Field(description="For a rule: whether later users need no confirmation.")
-    confirmed_users: int | None = Field(description="For a rule that assigns the highest role: number of confirmed users; null if all are.")
+    confirmed_users: int | None = Field(
+        description="For a rule that assigns the highest role: number of confirmed users; null if all are."
+    )
     waiting: int | None = Field(description="For a rule: number of users waiting for confirmation.")
     new_users_since: str | None
     groups: list[PatternGroup] | None = Field(description="For a pattern: the matching groups.")
@@ -154,19 +156,33 @@ class CreateAssignmentRequest(ConfirmedRequest):
     """A new assignment with exactly one target."""
 
     application: Text
-    role: Text | None = Field(None, description="Key of the role; null for access without a role and for patterns.")
+    role: Text | None = Field(
+        None, description="Key of the role; null for access without a role and for patterns."
+    )
     plan: Text | None = Field(None, description="Key of the license plan.")
     user: Text | None = Field(None, description="ID, user name, email or external ID.")
     group: Text | None = Field(None, description="ID, external ID or name.")
-    source: Text | None = Field(None, description="Key of the source of the group or pattern; for a rule, the only source whose attributes count.")
+    source: Text | None = Field(
+        None,
+        description="Key of the source of the group or pattern; for a rule, the only source whose "
+        "attributes count.",
+    )
     everyone: bool = False
-    rule: Text | None = Field(None, description='A SCIM filter over user attributes, such as department eq "Herbarium".')
-    pattern: Text | None = Field(None, description="A pattern of group names; the captured part is the role key.")
+    rule: Text | None = Field(
+        None, description='A SCIM filter over user attributes, such as department eq "Herbarium".'
+    )
+    pattern: Text | None = Field(
+        None, description="A pattern of group names; the captured part is the role key."
+    )
     excludes: bool = Field(False, description="Exclude instead of assign.")
     new_users_only: bool = Field(False, description="Only users who are new from now on.")
-    future_users: bool = Field(False, description="For a rule with a source: later users get the highest role without confirmation.")
+    future_users: bool = Field(
+        False, description="For a rule with a source: later users get the highest role without confirmation."
+    )
     confirmed: list[Text] = Field([], description="IDs of groups that are confirmed for the highest role.")
-    from_: Text | None = Field(None, alias="from", description="Start: a time such as 2031-04-02T09:15:00Z, or a date.")
+    from_: Text | None = Field(
+        None, alias="from", description="Start: a time such as 2031-04-02T09:15:00Z, or a date."
+    )
     until: Text | None = Field(None, description="End: a time, or the last day (included).")
     note: Text | None = None
 

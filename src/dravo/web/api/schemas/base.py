@@ -8,7 +8,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 
 class Model(BaseModel):
-    """A model whose validator is built when the first request needs it: building all of them is a third of the start."""
+    """A model whose validator is built when the first request needs it: building all of them is a third of
+    the start.
+    """
 
     model_config = ConfigDict(defer_build=True)
 

@@ -64,13 +64,18 @@ class ConfirmedRequest(RequestModel):
     """The confirmation of a previewed change."""
 
     confirm: Text | None = Field(None, description="Typed label; required for a serious change.")
-    expect: SeenPreview | None = Field(None, description="Numbers of the preview. If the result has changed, the request is refused with 409.")
+    expect: SeenPreview | None = Field(
+        None,
+        description="Numbers of the preview. If the result has changed, the request is refused with 409.",
+    )
 
 
 class ConfirmedQuery(Model):
     """The confirmation of a previewed removal."""
 
-    confirm: str | None = Field(None, max_length=2_000, description="Typed label; required for a serious change.")
+    confirm: str | None = Field(
+        None, max_length=2_000, description="Typed label; required for a serious change."
+    )
     gained: int | None = None
     lost: int | None = None
     changed: int | None = None

@@ -86,6 +86,8 @@ class ConnectionRequest(RequestModel):
     """A connection. Without a token, the saved one is kept if the host stays the same."""
 
     base_url: Text
-    token: Annotated[str, Field(max_length=10_000)] | None = Field(None, description="Token, password or client secret.")
+    token: Annotated[str, Field(max_length=10_000)] | None = Field(
+        None, description="Token, password or client secret."
+    )
     auth: CredentialsRequest | None = None
     expires_at: Text | None = None

@@ -15,7 +15,18 @@ class DriftQuery(PageQuery):
     """Filters for differences."""
 
     kind: (
-        Literal["missing", "unexpected", "attributes", "role", "status", "group_missing", "group_name", "group_members", "group_unexpected"] | None
+        Literal[
+            "missing",
+            "unexpected",
+            "attributes",
+            "role",
+            "status",
+            "group_missing",
+            "group_name",
+            "group_members",
+            "group_unexpected",
+        ]
+        | None
     ) = None
     status: Literal["open", "repairing", "ignored"] | None = None
 
@@ -42,7 +53,9 @@ class CreateUserFromAccountRequest(RequestModel):
     """The role of a new user; omitted for the role of the account."""
 
     role: Text | None = None
-    confirm: Text | None = Field(None, description="Typed name of the account; required if the user would get more access.")
+    confirm: Text | None = Field(
+        None, description="Typed name of the account; required if the user would get more access."
+    )
 
 
 class Run(Model):

@@ -25,4 +25,6 @@ class EvaluateExpressionRequest(RequestModel):
     expression: Annotated[str, Field(max_length=4_000)]
     user: Text | None = None
     attribute: Text | None = None
-    source: Text | None = Field(None, description="Key of a source: evaluate the source record instead of the user.")
+    source: Text | None = Field(
+        None, description="Key of a source: evaluate the source record instead of the user."
+    )

@@ -15,20 +15,28 @@ class ImportSettingsRequest(RequestModel):
 
     kind: str | None = Field(None, max_length=16)
     settings: dict[str, str | bool] | None = None
-    secret: str | None = Field(None, max_length=20_000, description="Secret, stored encrypted; empty to delete it.")
+    secret: str | None = Field(
+        None, max_length=20_000, description="Secret, stored encrypted; empty to delete it."
+    )
     schedule: str | None = Field(None, max_length=100, description="Schedule (cron, UTC); empty for none.")
     policy: dict[str, Any] | None = Field(
-        None, description="Source policy: match, domains, users, groups, groups_from, gives, makes, pilot, attributes."
+        None,
+        description="Source policy: match, domains, users, groups, groups_from, gives, makes, pilot, "
+        "attributes.",
     )
     enabled: bool | None = None
-    enabled_from: str | None = Field(None, max_length=40, description="Time at which the import is enabled; empty for none.")
+    enabled_from: str | None = Field(
+        None, max_length=40, description="Time at which the import is enabled; empty for none."
+    )
 
 
 class PriorityRequest(ConfirmedRequest):
     """Changes to the priority of a source. Omitted fields keep their value."""
 
     precedence: int | None = Field(None, description="Priority; the lowest number wins.")
-    deactivation_wins: bool | None = Field(None, description="Deactivation wins: an inactive record always deactivates the user.")
+    deactivation_wins: bool | None = Field(
+        None, description="Deactivation wins: an inactive record always deactivates the user."
+    )
     updates: bool | None = Field(None, description="Whether the source updates users of other sources.")
 
 
@@ -58,7 +66,9 @@ class StartRunRequest(RequestModel):
 
     preview: bool = Field(False, description="Preview: change nothing.")
     whole: bool = Field(False, description="Read all users instead of changed ones.")
-    allow_removals: bool = Field(False, description="Process all missing users as leavers, ignoring the removal limit.")
+    allow_removals: bool = Field(
+        False, description="Process all missing users as leavers, ignoring the removal limit."
+    )
     confirm: Text | None = Field(None, description="Typed label of the source; required with allow_removals.")
 
 
@@ -84,7 +94,9 @@ class ConflictsQuery(PageQuery):
 class LinkRecordRequest(ConfirmedRequest):
     """The user to link a record to."""
 
-    to: Text | None = Field(None, description="ID, user name, email or external ID; omitted to create a user.")
+    to: Text | None = Field(
+        None, description="ID, user name, email or external ID; omitted to create a user."
+    )
 
 
 class RecordPath(Model):

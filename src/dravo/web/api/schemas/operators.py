@@ -49,7 +49,9 @@ class CreateOperatorRequest(RequestModel):
 
     name: Text
     kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"]
-    applications: list[Text] = Field([], max_length=500, description="Keys of the applications of an application owner.")
+    applications: list[Text] = Field(
+        [], max_length=500, description="Keys of the applications of an application owner."
+    )
     masked: bool = Field(False, description="Mask user attributes; for help_desk and auditor.")
     password: Text | None = None
 
@@ -61,7 +63,9 @@ class Session(Model):
     kind: str
     csrf: str
     permissions: list[str]
-    applications: list[str] | None = Field(description="Keys of the applications of an application owner; null for all.")
+    applications: list[str] | None = Field(
+        description="Keys of the applications of an application owner; null for all."
+    )
     needs_second_factor: bool = Field(description="Whether you must set up a second factor first.")
 
 

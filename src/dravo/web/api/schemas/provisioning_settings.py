@@ -141,4 +141,6 @@ class ProvisioningSettingsRequest(RequestModel):
     role_encoding: RoleEncodingRequest | None = None
     plan_encoding: RoleEncodingRequest | None = Field(None, description="How the license plan is sent.")
     provisioned_groups: ProvisionedGroupsRequest | None = None
-    reconcile_at: Text | None = Field(None, description="Reconciliation schedule (cron, UTC); empty for none.")
+    reconcile_at: Text | None = Field(
+        None, description="Reconciliation schedule (cron, UTC); empty for none."
+    )

@@ -28,7 +28,9 @@ class MailRequest(RequestModel):
     port: int | None = Field(None, ge=1, le=65_535)
     security: Literal["none", "starttls", "tls"] | None = None
     user: str | None = Field(None, max_length=300)
-    password: str | None = Field(None, max_length=1_000, description="Secret, stored encrypted; empty to delete it.")
+    password: str | None = Field(
+        None, max_length=1_000, description="Secret, stored encrypted; empty to delete it."
+    )
     sender: str | None = Field(None, max_length=320)
 
 

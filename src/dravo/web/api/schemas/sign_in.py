@@ -18,18 +18,26 @@ class ProviderFields(RequestModel):
     entity_id: Text | None = None
     sign_in: Text | None = Field(None, description="Single sign-on URL.")
     sign_out: Text | None = Field(None, description="Single logout URL.")
-    certificates: str | None = Field(None, max_length=100_000, description="Certificates as PEM or base64, with or without header lines.")
+    certificates: str | None = Field(
+        None, max_length=100_000, description="Certificates as PEM or base64, with or without header lines."
+    )
 
 
 class SignInSettingsRequest(RequestModel):
     """Changes to sign-in settings. Omitted fields keep their value."""
 
-    protocol: Literal["saml", "oidc", "email_code"] | None = Field(None, description="Protocol; it cannot be changed later.")
+    protocol: Literal["saml", "oidc", "email_code"] | None = Field(
+        None, description="Protocol; it cannot be changed later."
+    )
     serves: Literal["users", "operators", "both"] | None = Field(
         None, description="Who can sign in. Only a super administrator can include operators."
     )
     settings: dict[str, str | bool | int] | None = None
-    secret: str | None = Field(None, max_length=5_000, description="Client secret (OpenID Connect), stored encrypted; empty to delete it.")
+    secret: str | None = Field(
+        None,
+        max_length=5_000,
+        description="Client secret (OpenID Connect), stored encrypted; empty to delete it.",
+    )
     policy: dict[str, Any] | None = Field(None, description="Source policy, as for imports.")
     metadata: str | None = Field(None, max_length=2_000_000, description="Metadata of the provider as text.")
     fields: ProviderFields | None = None
@@ -40,8 +48,12 @@ class SignInStatusRequest(RequestModel):
     """The status of sign-in."""
 
     status: Literal["disabled", "pilot", "enabled"]
-    enabled_from: str | None = Field(None, max_length=40, description="Time at which sign-in is enabled for everyone.")
-    confirm: Text | None = Field(None, description="Typed label of the source; required for untested settings.")
+    enabled_from: str | None = Field(
+        None, max_length=40, description="Time at which sign-in is enabled for everyone."
+    )
+    confirm: Text | None = Field(
+        None, description="Typed label of the source; required for untested settings."
+    )
 
 
 class KeysRequest(RequestModel):
@@ -101,8 +113,12 @@ class RequestCodeRequest(RequestModel):
     """A request for a sign-in code."""
 
     email: Text
-    sign_in_test: str | None = Field(None, max_length=100, description="Secret of the link of a test sign-in.")
-    source: str | None = Field(None, max_length=64, description="Key of the source, if several sources own the domain.")
+    sign_in_test: str | None = Field(
+        None, max_length=100, description="Secret of the link of a test sign-in."
+    )
+    source: str | None = Field(
+        None, max_length=64, description="Key of the source, if several sources own the domain."
+    )
     back: str | None = Field(None, max_length=500)
 
 
@@ -182,7 +198,9 @@ class SignInTest(Model):
     created_at: str
     until_at: str
     open: bool
-    so_far: str = Field(description="Status: 'not_opened', 'at_provider', 'signed_in', 'observed', 'refused' or 'expired'.")
+    so_far: str = Field(
+        description="Status: 'not_opened', 'at_provider', 'signed_in', 'observed', 'refused' or 'expired'."
+    )
     so_far_at: str | None
     trace: str | None
     message: str

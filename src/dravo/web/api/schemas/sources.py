@@ -28,7 +28,9 @@ class ChangeSourceRequest(RequestModel):
     """Changes to a source. Omitted fields keep their value."""
 
     label: Text | None = None
-    domains: list[Text] | None = Field(None, description="All email domains that the source owns, such as fernhollow.example.")
+    domains: list[Text] | None = Field(
+        None, description="All email domains that the source owns, such as fernhollow.example."
+    )
 
 
 class CreateScimTokenRequest(CreateTokenRequest):
@@ -80,7 +82,9 @@ class Source(Model):
     connection_type: str
     sign_in_status: str | None
     signed_in_at: str | None
-    certificate_ends_at: str | None = Field(description="Expiry of the provider's last certificate, if it is within 30 days.")
+    certificate_ends_at: str | None = Field(
+        description="Expiry of the provider's last certificate, if it is within 30 days."
+    )
     sign_in_needs: str | None = Field(description="What needs attention about the sign-in, in a sentence.")
     read_as: str | None
     enabled: bool | None

@@ -30,13 +30,22 @@ class TroubleKinds(Model):
 class ProvisioningSummary(Model):
     """The numbers of pending tasks."""
 
-    settled: bool = Field(description="Whether nothing is pending: no user is being recomputed, and no task is waiting that Dravo processes itself.")
+    settled: bool = Field(
+        description="Whether nothing is pending: no user is being recomputed, and no task is waiting "
+        "that Dravo processes itself."
+    )
     recomputing: int = Field(description="Users whose access is being recomputed.")
-    waiting: int = Field(description="Tasks that Dravo processes by itself, with those that wait for a retry.")
-    stopped: int = Field(description="Tasks that wait until their application is enabled, connected or resumed.")
+    waiting: int = Field(
+        description="Tasks that Dravo processes by itself, with those that wait for a retry."
+    )
+    stopped: int = Field(
+        description="Tasks that wait until their application is enabled, connected or resumed."
+    )
     failed: int = Field(description="Tasks that the application refused.")
     held: int = Field(description="Tasks that are held until an operator approves them or changes a setting.")
-    unresolved: int = Field(description="Tasks whose outcome Dravo could not learn; an operator resolves them.")
+    unresolved: int = Field(
+        description="Tasks whose outcome Dravo could not learn; an operator resolves them."
+    )
 
 
 class TasksQuery(SearchQuery):
@@ -56,8 +65,15 @@ class KindsQuery(Model):
 class ProvisioningSummaryQuery(Model):
     """An application, and how long to wait."""
 
-    application: str | None = Field(None, description="The key of an application; without it, all applications are counted.")
-    wait: float = Field(0, ge=0, le=60, description="Answer only when nothing is pending, or after this many seconds (0 to 60).")
+    application: str | None = Field(
+        None, description="The key of an application; without it, all applications are counted."
+    )
+    wait: float = Field(
+        0,
+        ge=0,
+        le=60,
+        description="Answer only when nothing is pending, or after this many seconds (0 to 60).",
+    )
 
 
 class RetryRequest(RequestModel):

@@ -21,13 +21,17 @@ class CreateApiTokenRequest(CreateTokenRequest):
     """A token for a program."""
 
     scope: Literal["read", "write"] = "read"
-    permissions: list[Text] | None = Field(None, description="Permissions of the token; omitted for all of yours.")
+    permissions: list[Text] | None = Field(
+        None, description="Permissions of the token; omitted for all of yours."
+    )
 
 
 class TokensQuery(PageQuery):
     """Filters for API tokens."""
 
-    whose: Literal["own", "all"] = Field("own", description="Your own, or those of all operators (needs operators.read).")
+    whose: Literal["own", "all"] = Field(
+        "own", description="Your own, or those of all operators (needs operators.read)."
+    )
 
 
 class Token(Model):
@@ -54,7 +58,9 @@ class ApiToken(Token):
 
     operator: TokenOperator
     scope: str
-    permissions: list[str] | None = Field(description="Permissions of the token; null for all of its operator.")
+    permissions: list[str] | None = Field(
+        description="Permissions of the token; null for all of its operator."
+    )
 
 
 class NewApiToken(ApiToken):
