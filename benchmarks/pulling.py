@@ -178,7 +178,7 @@ def connect(running: Running, made: Directory) -> None:
     }
     with running.dravo as dravo:
         dravo.sources.add("estates", "Estates directory")
-        dravo.sources.change_reading(
+        dravo.sources.change_import(
             "estates",
             kind="ldap",
             settings=settings,
@@ -191,7 +191,7 @@ def connect(running: Running, made: Directory) -> None:
 def read(running: Running, **how: Any) -> tuple[dict[str, Any], float]:
     """Have the directory be read; returns the run and its seconds."""
     with running.dravo as dravo:
-        run = dravo.sources.begin_run("estates", **how)
+        run = dravo.sources.start_run("estates", **how)
         while run["ended_at"] is None:
             time.sleep(0.2)
             run = dravo.sources.run("estates", run["id"])

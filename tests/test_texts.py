@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from dravo.cli.main import make_parser
+from dravo.protocols.directory.connectors import KINDS, fields_of
 
 ROOT = Path(__file__).parents[1]
 GUIDES = sorted((ROOT / "docs/guides").glob("*.md"))
@@ -56,6 +57,7 @@ PHRASES = (
     "world_moved",
 )
 LONGEST_SENTENCE = 25
+_SETTING = re.compile(r"--set[ =](\w+)=")
 
 
 def words_of(text: str) -> set[str]:
@@ -151,3 +153,10 @@ def test_every_parameter_and_property_has_a_description() -> None:
         if not each.get("description")
     ]
     assert without == []
+
+
+def test_every_import_setting_in_help_and_guides_exists() -> None:
+    known = {field["name"] for key in KINDS for field in fields_of(key)}
+    texts = [*(path.read_text() for path in TEXTS), *(path.read_text() for path in SOURCES)]
+    used = {name for text in texts for name in _SETTING.findall(text)}
+    assert len(used) >= 3 and used <= known | {"NAME"}, used - known

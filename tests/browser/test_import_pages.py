@@ -110,7 +110,7 @@ def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(
     with running.dravo as dravo:
         dravo.change_setting("removal_limit_percent", 10)
         dravo.sources.add(key, f"A crew {key}")
-        dravo.sources.change_reading(key, kind="csv", policy=answers, schedule="", enabled=True)
+        dravo.sources.change_import(key, kind="csv", policy=answers, schedule="", enabled=True)
         dravo.sources.upload(key, "users.csv", "\n".join(["id;login;name", *lines]).encode())
         wait_for_run(running, key)
         dravo.sources.upload(key, "users.csv", "\n".join(["id;login;name", *lines[:12]]).encode())
@@ -140,5 +140,5 @@ def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(
 def wait_for_run(running: Running, key: str, **how: bool) -> None:
     """Have a source be read, to its end."""
     with running.dravo as dravo:
-        run = dravo.sources.begin_run(key, **how)["id"]
+        run = dravo.sources.start_run(key, **how)["id"]
         eventually(lambda: dravo.sources.run(key, run)["ended_at"])

@@ -49,7 +49,14 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     (tmp_path / "ca.pem").write_text(crew.directory.ca)
     assert dravo("source", "add", "estates", "--label", "Estates directory").returncode == 0
     wrong = dravo("source", "set-import", "estates", "ldap", "--set", "adress=ldaps://x")
-    assert wrong.returncode != 0 and "no setting 'adress'" in wrong.stderr and "address" in wrong.stderr
+    assert wrong.returncode != 0 and "no setting 'adress'" in wrong.stderr
+    assert "Did you mean 'address'?" in wrong.stderr
+    listed = dravo("source", "connectors", "ldap")
+    assert all(
+        name in listed.stdout for name in ("users_base", "subtree, one_level", "required", "yes or no")
+    )
+    unknown = dravo("source", "connectors", "ladp")
+    assert unknown.returncode != 0 and "There is no connector 'ladp'" in unknown.stderr
     settings = [
         f"--set={name}={value}" for name, value in {**crew.settings, "ca": f"@{tmp_path / 'ca.pem'}"}.items()
     ]
@@ -97,8 +104,8 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     with alone.dravo as client:
         user = client.users.get(first_of(alone))
         # Nobody is known by several sources.
-        assert client.sources.preview_word("estates", deactivation_wins=True)["unchanged"] == 0
-        assert client.sources.change_word("estates", precedence=5)["precedence"] == 5
+        assert client.sources.preview_priority("estates", deactivation_wins=True)["unchanged"] == 0
+        assert client.sources.change_priority("estates", precedence=5)["precedence"] == 5
     assert "unchanged 1" in dravo("source", "refresh", "estates", user["user_name"]).stdout
     refused = dravo("source", "link-record", "estates", user["user_name"], "--to-new-user")
     assert refused.returncode != 0 and "only record" in refused.stderr
@@ -116,7 +123,7 @@ def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(
 ) -> None:
     with alone.dravo as client:
         client.sources.add("estates", "Estates directory")
-        client.sources.change_reading(
+        client.sources.change_import(
             "estates",
             kind="ldap",
             settings=crew.settings,
@@ -124,7 +131,7 @@ def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(
             schedule="",
             enabled=True,
         )
-        client.sources.begin_run("estates")
+        client.sources.start_run("estates")
         time.sleep(0.3)
         killed = alone.pid("worker")
         os.kill(killed, signal.SIGKILL)
@@ -144,7 +151,7 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
         for key in ("one", "other"):
             client.sources.add(key, key.title())
             # Each has the same users; the second one's are in doubt.
-            client.sources.change_reading(
+            client.sources.change_import(
                 key,
                 kind="ldap",
                 settings=crew.settings,
@@ -152,9 +159,9 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
                 schedule="",
                 enabled=True,
             )
-        runs = {key: client.sources.begin_run(key)["id"] for key in ("one", "other")}
+        runs = {key: client.sources.start_run(key)["id"] for key in ("one", "other")}
         with pytest.raises(ApiError, match="' is in progress"):
-            client.sources.begin_run("one")
+            client.sources.start_run("one")
         done = {
             key: eventually(
                 lambda key=key: client.sources.run(key, runs[key]), lambda run: run["ended_at"] is not None
@@ -171,7 +178,7 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
             == len(list(client.users.list()))
         )
         assert counts["one"].get("conflict", 0) + counts["other"].get("conflict", 0) == 400
-        again = client.sources.begin_run("other", whole=True)
+        again = client.sources.start_run("other", whole=True)
         client.sources.stop_run("other", again["id"])
         ended = eventually(
             lambda: client.sources.run("other", again["id"]), lambda run: run["ended_at"] is not None

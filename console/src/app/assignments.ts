@@ -30,7 +30,7 @@ export function because(reason: Schemas['Reason']): string {
 /** What goes with a change that was looked at first: what was seen, and the name where it had to be typed. */
 export interface Sure {
   confirm: string | null
-  expect: Schemas['SeenPreview'] | null
+  expect: Schemas['ConfirmedPreview'] | null
 }
 
 export function sure(preview: Schemas['Preview'] | undefined, confirm: string): Sure {

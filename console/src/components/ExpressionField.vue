@@ -5,7 +5,7 @@ import { answered, api, ApiProblem, type Schemas } from '../api/client'
 
 const props = defineProps<{ label: string; attribute?: string; user?: string | null; source?: string }>()
 const text = defineModel<string>({ required: true })
-const tried = ref<Schemas['Tried'] | null>(null)
+const tried = ref<Schemas['ExpressionResult'] | null>(null)
 const wrong = ref<ApiProblem | null>(null)
 let timer: ReturnType<typeof setTimeout> | undefined
 let asked = 0

@@ -13,6 +13,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravo.cli.assignment import show_preview
 from dravo.cli.output import (
+    UsageError,
     command,
     facts,
     list_options,
@@ -26,6 +27,7 @@ from dravo.cli.output import (
 )
 from dravo.client import Dravo
 
+_TYPES = {"switch": "yes or no", "lines": "PEM text, or @FILE", "text": "text"}
 _MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
 
 
@@ -38,7 +40,7 @@ def add_verbs(verbs: Any) -> None:
         "change the import settings of a source",
         [
             "dravo source set-import estates ldap --set address=ldaps://directory.fernhollow.example "
-            "--set people_base=dc=fernhollow,dc=example",
+            "--set users_base=dc=fernhollow,dc=example",
             "dravo source set-import estates --schedule '30 * * * *' --enabled",
         ],
     )
@@ -70,6 +72,14 @@ def add_verbs(verbs: Any) -> None:
         metavar="INSTANT",
         help="enable the import from this time, such as 2031-04-02T06:00:00Z; '' for none",
     )
+    connectors = command(
+        verbs,
+        "connectors",
+        _connectors,
+        "list the connectors and their settings",
+        ["dravo source connectors ldap"],
+    )
+    connectors.add_argument("connector", nargs="?", help="only this connector: ldap, scim or csv")
     shown = command(
         verbs, "import", _reading, "show the import settings of a source", ["dravo source import estates"]
     )
@@ -187,14 +197,39 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
         values["secret"] = read_text(given.secret_file).strip()
     if given.policy:
         values["policy"] = read_json(given.policy)
-    dravo.sources.change_reading(
+    dravo.sources.change_import(
         given.key, **{name: value for name, value in values.items() if value is not None}
     )
     _reading(given, dravo)
 
 
+def _connectors(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sources.connectors()
+    keys = [each["key"] for each in found]
+    if given.connector is not None and given.connector not in keys:
+        raise UsageError(f"There is no connector '{given.connector}'. Use one of: {', '.join(keys)}.")
+    chosen = [each for each in found if given.connector in (None, each["key"])]
+    if given.json:
+        show_json(chosen)
+        return
+    rows = [(each["key"], field) for each in chosen for field in each["settings"]]
+    table(
+        {
+            "Connector": lambda row: row[0],
+            "Setting": lambda row: row[1]["name"],
+            "Type": lambda row: ", ".join(row[1]["choices"]) or _TYPES[row[1]["kind"]],
+            "Default": lambda row: "required" if row[1]["required"] else _setting(row[1]["default"]),
+            "Meaning": lambda row: (
+                f"{row[1]['label']}: {row[1]['hint']}" if row[1]["hint"] else row[1]["label"]
+            ),
+        },
+        rows,
+    )
+    print("Set them with: dravo source set-import KEY CONNECTOR --set NAME=VALUE")
+
+
 def _reading(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.sources.reading(given.key)
+    found = dravo.sources.import_settings(given.key)
     if given.json:
         show_json(found)
         return
@@ -231,11 +266,11 @@ def _setting(value: Any) -> str:
 
 
 def _answers(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(json.dumps(dravo.sources.reading(given.key)["policy"], indent=2, ensure_ascii=False))
+    print(json.dumps(dravo.sources.import_settings(given.key)["policy"], indent=2, ensure_ascii=False))
 
 
 def _try(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.sources.try_answers(given.key, read_json(given.file))
+    found = dravo.sources.preview_policy(given.key, read_json(given.file))
     if given.json:
         show_json(found)
         return
@@ -307,7 +342,7 @@ def _upload(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _run(given: argparse.Namespace, dravo: Dravo) -> None:
-    run = dravo.sources.begin_run(
+    run = dravo.sources.start_run(
         given.key,
         preview=given.preview,
         whole=given.whole,
@@ -393,7 +428,7 @@ def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {"Change": lambda x: x["kind"], "Name": lambda x: x["name"], "Before and after": _told}
     show_list(
         given,
-        dravo.sources.run_lines(given.key, run_id, kind=given.kind, words=given.words),
+        dravo.sources.run_entries(given.key, run_id, kind=given.kind, words=given.words),
         columns,
         "The run changed nothing.",
     )

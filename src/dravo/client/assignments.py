@@ -104,9 +104,9 @@ class Assignments(Noun):
             t.Preview, self._call("POST", f"/assignments/{part(assignment_id)}/confirm/preview", body=body)
         )
 
-    def try_rule(self, rule: str) -> t.Reached:
+    def try_rule(self, rule: str) -> t.MatchingUsers:
         """Return the users who match a rule; nothing is changed."""
-        return cast(t.Reached, self._call("POST", "/rules/matches", body={"rule": rule}))
+        return cast(t.MatchingUsers, self._call("POST", "/rules/matches", body={"rule": rule}))
 
     def preview_removal(self, assignment_id: str) -> t.Preview:
         """Return what `remove` would do; nothing is changed."""

@@ -290,7 +290,7 @@ class Dravo:
         query.pop("words", None)
         return self.stream("/access/matrix/export", query)
 
-    def changes(self, since: str, until: str, application: str | None = None) -> Pages[t.Move]:
+    def changes(self, since: str, until: str, application: str | None = None) -> Pages[t.AccessDifference]:
         """Return who has other roles at `until` than at `since`, and by what; each an instant or a day."""
         return self.pages("/access/changes", {"since": since, "until": until, "application": application})
 
@@ -351,10 +351,10 @@ class Dravo:
 
     def try_expression(
         self, expression: str, user: str | None = None, attribute: str | None = None
-    ) -> t.Tried:
+    ) -> t.ExpressionResult:
         """Return what an expression makes for a user, and what it does in words."""
         return cast(
-            t.Tried,
+            t.ExpressionResult,
             self.call(
                 "POST",
                 "/expressions/evaluate",

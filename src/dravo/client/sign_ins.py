@@ -102,9 +102,9 @@ class SignIns(Noun):
         """Return where a user is signed in to see what is theirs."""
         return cast(t.UserSessions, self._call("GET", f"/users/{part(user)}/sessions"))
 
-    def ways(self, user: str) -> t.Ways:
+    def ways(self, user: str) -> t.SignInOptions:
         """By which ways a user could sign in now, what they would be told, and what they would see."""
-        return cast(t.Ways, self._call("GET", f"/users/{part(user)}/sign-in-options"))
+        return cast(t.SignInOptions, self._call("GET", f"/users/{part(user)}/sign-in-options"))
 
     def end_sessions(self, user: str) -> t.UserSessions:
         """End every session of a user."""

@@ -48,7 +48,7 @@ class Sources(Noun):
         """Return the setup checklist of a source's inbound SCIM."""
         return cast(t.SetupChecklist, self._call("GET", f"/sources/{part(key)}/checklist"))
 
-    def tokens(self, key: str) -> Pages[t.PushToken]:
+    def tokens(self, key: str) -> Pages[t.ScimToken]:
         """List a source's push tokens, without their texts."""
         return self._dravo.pages(f"/sources/{part(key)}/tokens")
 
@@ -60,12 +60,12 @@ class Sources(Noun):
         *,
         kinds: str = "both",
         access: str = "write",
-    ) -> t.NewToken:
+    ) -> t.NewScimToken:
         """Make a push token for `kinds` "users", "groups" or "both"; its text is in the answer, the only
         time.
         """
         body = {"label": label, "expires_at": expires_at, "kinds": kinds, "access": access}
-        return cast(t.NewToken, self._call("POST", f"/sources/{part(key)}/tokens", body=body))
+        return cast(t.NewScimToken, self._call("POST", f"/sources/{part(key)}/tokens", body=body))
 
     def revoke_token(self, key: str, token_id: str) -> None:
         """Revoke a push token."""
@@ -86,21 +86,23 @@ class Sources(Noun):
 
     def requests(
         self, key: str, *, words: str | None = None, outcome: str | None = None, method: str | None = None
-    ) -> Pages[t.TraceLine]:
+    ) -> Pages[t.ScimRequestLine]:
         """List what a source asked for, newest first; `outcome` is "refused", "changed" or "read"."""
         return self._dravo.pages(
             f"/sources/{part(key)}/requests", {"q": words, "outcome": outcome, "method": method}
         )
 
-    def request(self, key: str, request_id: str) -> t.Trace:
+    def request(self, key: str, request_id: str) -> t.ScimRequestDetail:
         """Return one request with its body."""
-        return cast(t.Trace, self._call("GET", f"/sources/{part(key)}/requests/{part(request_id)}"))
+        return cast(
+            t.ScimRequestDetail, self._call("GET", f"/sources/{part(key)}/requests/{part(request_id)}")
+        )
 
-    def preview_word(self, key: str, **values: Any) -> t.Preview:
+    def preview_priority(self, key: str, **values: Any) -> t.Preview:
         """Return what it would do if other words counted; `precedence`, `deactivation_wins`, `updates`."""
         return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
-    def change_word(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
+    def change_priority(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
         """Set whose word counts where several sources say something of one user: `precedence`,
         `deactivation_wins`, `updates`.
 
@@ -110,52 +112,52 @@ class Sources(Noun):
             t.Source, self._call("PUT", f"/sources/{part(key)}/priority", body={**values, "confirm": confirm})
         )
 
-    # Reading
+    # Import
 
-    def readers(self) -> Sequence[t.ReaderKind]:
-        """Return the kinds of sources that are read, with their settings."""
-        return cast(t.ReaderKinds, self._call("GET", "/connectors"))["items"]
+    def connectors(self) -> Sequence[t.Connector]:
+        """Return the connectors with their settings."""
+        return cast(t.Connectors, self._call("GET", "/connectors"))["items"]
 
-    def reading(self, key: str) -> t.Reading:
-        """Return how a source is read."""
-        return cast(t.Reading, self._call("GET", f"/sources/{part(key)}/import"))
+    def import_settings(self, key: str) -> t.ImportSettings:
+        """Return the import settings of a source."""
+        return cast(t.ImportSettings, self._call("GET", f"/sources/{part(key)}/import"))
 
-    def change_reading(self, key: str, **values: Any) -> t.Reading:
-        """Set how a source is read; what is left out stays.
+    def change_import(self, key: str, **values: Any) -> t.ImportSettings:
+        """Change the import settings of a source; omitted values stay.
 
-        Of `kind` (the first time), `settings`, `secret`, `schedule`, `policy`, `enabled`, `enabled_from`.
+        Values: `kind` (required once), `settings`, `secret`, `schedule`, `policy`, `enabled`, `enabled_from`.
         """
-        return cast(t.Reading, self._call("PUT", f"/sources/{part(key)}/import", body=values))
+        return cast(t.ImportSettings, self._call("PUT", f"/sources/{part(key)}/import", body=values))
 
-    def forget_reading(self, key: str) -> None:
+    def remove_import(self, key: str) -> None:
         """Remove the import of a source; its users stay."""
         self._call("DELETE", f"/sources/{part(key)}/import")
 
-    def check(self, key: str, **values: Any) -> t.ReadingCheck:
+    def check(self, key: str, **values: Any) -> t.ImportCheck:
         """Try a source's connection step by step, as it is kept, or with other `kind`, `settings`,
         `secret`.
         """
-        return cast(t.ReadingCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
+        return cast(t.ImportCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
-    def try_answers(self, key: str, policy: dict[str, Any]) -> t.TriedAnswers:
+    def preview_policy(self, key: str, policy: dict[str, Any]) -> t.PolicyPreview:
         """Return what other answers to the source policy would make of everyone; nothing is changed."""
         return cast(
-            t.TriedAnswers,
+            t.PolicyPreview,
             self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}),
         )
 
-    def upload(self, key: str, name: str, content: bytes) -> t.Reading:
+    def upload(self, key: str, name: str, content: bytes) -> t.ImportSettings:
         """Put a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the one that
         was there.
         """
         body = {"name": name, "content": base64.b64encode(content).decode()}
-        return cast(t.Reading, self._call("POST", f"/sources/{part(key)}/import/files", body=body))
+        return cast(t.ImportSettings, self._call("POST", f"/sources/{part(key)}/import/files", body=body))
 
-    def runs(self, key: str) -> Pages[t.SourceRun]:
+    def runs(self, key: str) -> Pages[t.ImportRun]:
         """List a source's runs, newest first."""
         return self._dravo.pages(f"/sources/{part(key)}/import/runs")
 
-    def begin_run(
+    def start_run(
         self,
         key: str,
         *,
@@ -163,30 +165,30 @@ class Sources(Noun):
         whole: bool = False,
         allow_removals: bool = False,
         confirm: str | None = None,
-    ) -> t.SourceRun:
+    ) -> t.ImportRun:
         """Have a source be read; or, to `preview`, have it be shown what that would do."""
         body = {"preview": preview, "whole": whole, "allow_removals": allow_removals, "confirm": confirm}
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/import/runs", body=body))
+        return cast(t.ImportRun, self._call("POST", f"/sources/{part(key)}/import/runs", body=body))
 
-    def run(self, key: str, run_id: str) -> t.SourceRun:
+    def run(self, key: str, run_id: str) -> t.ImportRun:
         """Return one run: how far it is, or what it came to."""
-        return cast(t.SourceRun, self._call("GET", f"/sources/{part(key)}/import/runs/{part(run_id)}"))
+        return cast(t.ImportRun, self._call("GET", f"/sources/{part(key)}/import/runs/{part(run_id)}"))
 
-    def stop_run(self, key: str, run_id: str) -> t.SourceRun:
+    def stop_run(self, key: str, run_id: str) -> t.ImportRun:
         """Stop a run at its next batch."""
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/import/runs/{part(run_id)}/stop"))
+        return cast(t.ImportRun, self._call("POST", f"/sources/{part(key)}/import/runs/{part(run_id)}/stop"))
 
-    def run_lines(
+    def run_entries(
         self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None
-    ) -> Pages[t.RunLine]:
+    ) -> Pages[t.ImportRunEntry]:
         """List what a run did to users and groups, with before and after."""
         return self._dravo.pages(
             f"/sources/{part(key)}/import/runs/{part(run_id)}/entries", {"kind": kind, "q": words}
         )
 
-    def refresh(self, key: str, user: str) -> t.SourceRun:
+    def refresh(self, key: str, user: str) -> t.ImportRun:
         """Read one user of a source again, now; by the user's id."""
-        return cast(t.SourceRun, self._call("POST", f"/sources/{part(key)}/users/{part(user)}/refresh"))
+        return cast(t.ImportRun, self._call("POST", f"/sources/{part(key)}/users/{part(user)}/refresh"))
 
     def conflicts(self, key: str, *, status: str = "open") -> Pages[t.SourceConflict]:
         """List what no rule can decide about a source's users and groups."""

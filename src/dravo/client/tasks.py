@@ -82,10 +82,10 @@ class Tasks(Noun):
         """Try a task again now."""
         return cast(t.Task, self._call("POST", f"/provisioning/tasks/{part(task_id)}/retry"))
 
-    def kinds(self, application: str | None = None) -> Sequence[t.TroubleKind]:
+    def kinds(self, application: str | None = None) -> Sequence[t.TaskError]:
         """Return what open tasks failed by, with how many of each kind."""
         return cast(
-            t.TroubleKinds, self._call("GET", "/provisioning/errors", query={"application": application})
+            t.TaskErrors, self._call("GET", "/provisioning/errors", query={"application": application})
         )["items"]
 
     def again_all(self, application: str, kind: str | None = None) -> int:

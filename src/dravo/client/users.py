@@ -63,9 +63,9 @@ class Users(Noun):
         """Return what `remove` would do; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/users/{part(user)}/removal"))
 
-    def why(self, user: str, application: str) -> t.Why:
+    def why(self, user: str, application: str) -> t.AccessExplanation:
         """Explain what a user has in an application, or why nothing."""
-        return cast(t.Why, self._call("GET", f"/users/{part(user)}/access/{part(application)}"))
+        return cast(t.AccessExplanation, self._call("GET", f"/users/{part(user)}/access/{part(application)}"))
 
 
 class Groups(Noun):

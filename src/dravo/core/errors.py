@@ -2,6 +2,16 @@
 
 from __future__ import annotations
 
+import difflib
+from collections.abc import Iterable
+
+
+def did_you_mean(name: str, known: Iterable[str]) -> str:
+    """Return the hint for a misspelled name: the nearest known name, or all of them where none is near."""
+    names = list(known)
+    near = difflib.get_close_matches(name, names, 1)
+    return f"Did you mean '{near[0]}'?" if near else f"Use one of: {', '.join(names)}."
+
 
 class DravoError(Exception):
     """Something that was asked for cannot be done, told in words that name the hint.

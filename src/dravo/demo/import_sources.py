@@ -160,12 +160,12 @@ class Sources:
         """Add both sources, and let some days pass."""
         dravo.sources.add(VOLUNTEERS, VOLUNTEERS_LABEL)
         settings = {"id_column": "number", "groups_column": "team", "groups_between": ","}
-        dravo.sources.change_reading(
+        dravo.sources.change_import(
             VOLUNTEERS, kind="csv", settings=settings, policy=REGISTER, schedule="15 6 * * *"
         )
         dravo.sources.upload(VOLUNTEERS, "users.csv", register())
         self._run(dravo, wait, VOLUNTEERS, preview=True)
-        dravo.sources.change_reading(VOLUNTEERS, enabled=True)
+        dravo.sources.change_import(VOLUNTEERS, enabled=True)
         self._run(dravo, wait, VOLUNTEERS)
         dravo.assignments.add("plant-records", "viewer", source=VOLUNTEERS, group="Guides")
         if self.directory is not None:
@@ -174,12 +174,12 @@ class Sources:
     def _load_estates(self, dravo: Dravo, wait: Any) -> None:
         dravo.sources.add(ESTATES, ESTATES_LABEL)
         policy = {"match": "user_name", "domains": [scenario.DOMAIN]}
-        dravo.sources.change_reading(
+        dravo.sources.change_import(
             ESTATES, kind="ldap", settings=self.settings(), secret=directory.READER_PASSWORD, policy=policy
         )
         dravo.sources.check(ESTATES)
         self._run(dravo, wait, ESTATES, preview=True)
-        dravo.sources.change_reading(ESTATES, enabled=True)
+        dravo.sources.change_import(ESTATES, enabled=True)
         self._run(dravo, wait, ESTATES)
         dravo.assignments.add("glasshouse-controls", "reader", source=ESTATES, group="Gate keys")
         self._change(
@@ -203,7 +203,7 @@ class Sources:
         self._run(dravo, wait, ESTATES, whole=True)
 
     def _run(self, dravo: Dravo, wait: Any, key: str, **how: Any) -> None:
-        run = dravo.sources.begin_run(key, **how)["id"]
+        run = dravo.sources.start_run(key, **how)["id"]
         wait(lambda: dravo.sources.run(key, run)["ended_at"] is not None, f"a run of {key}", 60)
 
     def _added(self, uid: str, given: str, family: str) -> str:
@@ -231,8 +231,8 @@ class Sources:
         """A directory that had to take another port is read there."""
         if self.directory is None or ESTATES not in {each["key"] for each in dravo.sources.list()}:
             return
-        if dravo.sources.reading(ESTATES)["settings"]["address"] != self.directory.address:
-            dravo.sources.change_reading(
+        if dravo.sources.import_settings(ESTATES)["settings"]["address"] != self.directory.address:
+            dravo.sources.change_import(
                 ESTATES, settings={"address": self.directory.address}, secret=directory.READER_PASSWORD
             )
 

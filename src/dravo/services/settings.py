@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, delete, insert, literal, or_, select, update
 
 from dravo.core.days import check_zone, read_span
-from dravo.core.errors import InvalidInput
+from dravo.core.errors import InvalidInput, did_you_mean
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -147,7 +147,7 @@ def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) 
     """
     setting = _BY_NAME.get(name)
     if setting is None:
-        raise InvalidInput(f"There is no setting '{name}'.", f"Use one of: {', '.join(_BY_NAME)}.", "name")
+        raise InvalidInput(f"There is no setting '{name}'.", did_you_mean(name, _BY_NAME), "name")
     caller.require(setting.permission)
     if setting.kind == TIME_ZONE:
         check_zone(str(value))

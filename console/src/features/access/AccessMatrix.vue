@@ -29,7 +29,7 @@ const view = computed(() => ({
   only: only.value as Only | undefined,
   at: at.value,
 }))
-const applications = ref<Schemas['Named'][]>([])
+const applications = ref<Schemas['KeyAndLabel'][]>([])
 async function fetch(after: string | undefined, count: number) {
   const page = await answered(api.GET('/api/v1/access/matrix', { params: { query: { after, count, ...view.value } } }))
   applications.value = page.applications

@@ -14,7 +14,7 @@ const source = useAddressFilter('source')
 const applicationChoices = useApplicationChoices()
 const sourceChoices = useSourceChoices()
 const about = computed(() => ({ q: words.value, application: application.value, source: source.value }))
-const applications = ref<Schemas['Named'][]>([])
+const applications = ref<Schemas['KeyAndLabel'][]>([])
 async function fetch(after: string | undefined, count: number) {
   const page = await answered(
     api.GET('/api/v1/access/matrix/groups', { params: { query: { after, count, ...about.value } } }),

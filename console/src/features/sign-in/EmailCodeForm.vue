@@ -5,7 +5,7 @@ import { answered, api, ApiProblem, type Schemas } from '../../api/client'
 import BusyButton from '../../components/BusyButton.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 
-const props = defineProps<{ asked: Schemas['AskedCode']; email: string }>()
+const props = defineProps<{ asked: Schemas['CodeSent']; email: string }>()
 const emit = defineEmits<{ again: [] }>()
 const code = ref('')
 const given = ref('')
@@ -13,7 +13,7 @@ const family = ref('')
 const isNew = ref(false)
 const busy = ref(false)
 const wrong = ref<unknown>(null)
-const came = ref<Schemas['CameIn'] | null>(null)
+const came = ref<Schemas['CodeResult'] | null>(null)
 async function give(): Promise<void> {
   busy.value = true
   wrong.value = null

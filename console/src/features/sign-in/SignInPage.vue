@@ -28,7 +28,7 @@ const email = ref('')
 const nowhere = ref(false)
 const choices = ref<Schemas['SignInChoice'][]>([])
 /** A code that was mailed to that address, where it signs in so. */
-const asked = ref<Schemas['AskedCode'] | null>(null)
+const asked = ref<Schemas['CodeSent'] | null>(null)
 /** Where somebody signs in follows from the domain of their email. */
 async function find(): Promise<void> {
   nowhere.value = false

@@ -10,7 +10,7 @@ import ErrorMessage from '../../components/ErrorMessage.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-type Reading = Schemas['Reading']
+type Reading = Schemas['ImportSettings']
 const props = defineProps<{ source: string; reading: Reading | null }>()
 const queries = useQueryClient()
 const path = { key: props.source }
@@ -20,7 +20,7 @@ const kind = ref(props.reading?.kind ?? 'ldap')
 const given = ref<Record<string, string | boolean>>({})
 const secret = ref('')
 const schedule = ref(props.reading?.schedule ?? '0 * * * *')
-const check = ref<Schemas['ReadingCheck'] | null>(null)
+const check = ref<Schemas['ImportCheck'] | null>(null)
 const checking = ref(false)
 const fields = computed(() => kinds.data.value?.items.find((each) => each.key === kind.value)?.settings ?? [])
 watch(

@@ -3,7 +3,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 
-const props = defineProps<{ runs: Schemas['SourceRun'][]; chosen?: string }>()
+const props = defineProps<{ runs: Schemas['ImportRun'][]; chosen?: string }>()
 defineEmits<{ choose: [id: string] }>()
 const touching = ['new', 'changed', 'back', 'left', 'conflict', 'refused', 'unreadable']
 const bars = computed(() => {
@@ -14,7 +14,7 @@ const bars = computed(() => {
   const most = Math.max(1, ...found.map((each) => Math.log10(each.number + 1)))
   return found.map((each) => ({ ...each, height: Math.round((52 * Math.log10(each.number + 1)) / most) + 4 }))
 })
-const title = (run: Schemas['SourceRun'], number: number) =>
+const title = (run: Schemas['ImportRun'], number: number) =>
   `${(run.started_at ?? run.requested_at).slice(0, 16).replace('T', ' ')}: ${run.status}${run.preview ? ', preview' : ''}, ${number.toLocaleString('en')} users changed`
 </script>
 

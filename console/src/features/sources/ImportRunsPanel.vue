@@ -13,8 +13,8 @@ import ImportRunBars from './ImportRunBars.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-type Run = Schemas['SourceRun']
-const props = defineProps<{ source: string; label: string; reading: Schemas['Reading'] }>()
+type Run = Schemas['ImportRun']
+const props = defineProps<{ source: string; label: string; reading: Schemas['ImportSettings'] }>()
 const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()

@@ -19,7 +19,7 @@ const fetch = (after: string | undefined, count: number) =>
       params: { path: { key: props.source }, query: { after, count, ...about.value } },
     }),
   )
-const opened = ref<Schemas['Trace'] | null>(null)
+const opened = ref<Schemas['ScimRequestDetail'] | null>(null)
 const wrong = ref<unknown>(null)
 async function open(id: string): Promise<void> {
   if (opened.value?.id === id) {

@@ -17,7 +17,7 @@ const props = defineProps<{
   label: string
   conflicts: number
   /** How the source is read; without it the questions are about those who sign in by it. */
-  reading?: Schemas['Reading']
+  reading?: Schemas['ImportSettings']
   signIn?: Schemas['SignIn']
 }>()
 const queries = useQueryClient()
@@ -37,7 +37,7 @@ const makes = ref(kept.makes)
 const pilot = ref(kept.pilot)
 const hour = ref('')
 const rows = ref(kept.attributes.map((each) => ({ ...each })))
-const tried = ref<Schemas['TriedAnswers'] | null>(null)
+const tried = ref<Schemas['PolicyPreview'] | null>(null)
 const planned = ref<Schemas['PlannedSignIn'] | null>(null)
 const busy = ref(false)
 const done = ref(false)

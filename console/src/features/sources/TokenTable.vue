@@ -10,7 +10,7 @@ import SecretOnce from '../../components/SecretOnce.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-type Token = Schemas['PushToken']
+type Token = Schemas['ScimToken']
 const props = defineProps<{ source: string }>()
 const queries = useQueryClient()
 const path = { key: props.source }
@@ -20,7 +20,7 @@ const label = ref('')
 const kinds = ref<'both' | 'users' | 'groups'>('both')
 const access = ref<'write' | 'read'>('write')
 const until = ref('')
-const made = ref<Schemas['NewToken'] | null>(null)
+const made = ref<Schemas['NewScimToken'] | null>(null)
 const replaced = ref<Token | null>(null)
 const revoking = ref<Token | null>(null)
 const wrong = ref<unknown>(null)

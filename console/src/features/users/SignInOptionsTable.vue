@@ -4,7 +4,7 @@ import type { Schemas } from '../../api/client'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-defineProps<{ ways: Schemas['WayIn'][] }>()
+defineProps<{ ways: Schemas['SignInOption'][] }>()
 </script>
 
 <template>

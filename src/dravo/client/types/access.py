@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
     from dravo.client.types.accounts import Account
-    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
+    from dravo.client.types.common import GroupRef, KeyAndLabel, RoleRef, UserRef
 
 
 class Access(TypedDict):
@@ -17,7 +17,7 @@ class Access(TypedDict):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     role: RoleRef
     since: str
     until: str | None
@@ -41,7 +41,7 @@ class Reason(TypedDict):
     assignment: str | None
     rule: str | None
     group: GroupRef | None
-    source: Named | None
+    source: KeyAndLabel | None
     through: list[str]
     since: str
     until: str | None
@@ -52,6 +52,6 @@ class Reason(TypedDict):
 class SeatOf(TypedDict):
     """The seat of an access. Without `since`, the user is on the waiting list."""
 
-    plan: Named
+    plan: KeyAndLabel
     requested_at: str
     since: str | None

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, UserRef
+    from dravo.client.types.common import KeyAndLabel, UserRef
 
 
 class Account(TypedDict):
@@ -16,7 +16,7 @@ class Account(TypedDict):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     should_be: str
     roles: list[str]
     status: str
@@ -34,7 +34,7 @@ class AccountDetail(TypedDict):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     should_be: str
     roles: list[str]
     status: str

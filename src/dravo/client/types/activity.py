@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named
+    from dravo.client.types.common import KeyAndLabel
 
 
 class ActivityLine(TypedDict):
@@ -21,8 +21,8 @@ class ActivityLine(TypedDict):
     by: str
     what: str
     detail: str
-    source: Named | None
-    application: Named | None
+    source: KeyAndLabel | None
+    application: KeyAndLabel | None
     user: ActivityUser | None
     task: str | None
     object: AuditObject | None

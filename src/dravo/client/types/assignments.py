@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
+    from dravo.client.types.common import GroupRef, KeyAndLabel, RoleRef, UserRef
 
 
 # An assignment or exclusion, with the number of matching users.
@@ -16,14 +16,14 @@ Assignment = TypedDict(
     "Assignment",
     {
         "id": "str",
-        "application": "Named",
+        "application": "KeyAndLabel",
         "kind": "str",
         "excludes": "bool",
         "role": "RoleRef | None",
-        "plan": "Named | None",
+        "plan": "KeyAndLabel | None",
         "user": "UserRef | None",
         "group": "GroupRef | None",
-        "source": "Named | None",
+        "source": "KeyAndLabel | None",
         "rule": "str | None",
         "pattern": "str | None",
         "confirmed": "list[str]",
@@ -62,6 +62,14 @@ class BulkLine(TypedDict):
     role: str
     status: str
     message: str
+
+
+class MatchingUsers(TypedDict):
+    """The users who match a rule."""
+
+    rule: str
+    reach: int
+    users: list[UserRef]
 
 
 class Note(TypedDict):
@@ -108,7 +116,7 @@ class PatternTried(TypedDict):
 class Preview(TypedDict):
     """The result of a change. Each user is counted once per application."""
 
-    application: Named | None
+    application: KeyAndLabel | None
     type_to_confirm: str
     gained: int
     lost: int
@@ -125,8 +133,8 @@ class Preview(TypedDict):
 class PreviewSeats(TypedDict):
     """The seats that a change needs."""
 
-    plan: Named
-    application: Named
+    plan: KeyAndLabel
+    application: KeyAndLabel
     asked: int
     free: int | None
     wait: int
@@ -137,14 +145,6 @@ class PreviewUser(TypedDict):
 
     what: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     before: list[str]
     after: list[str]
-
-
-class Reached(TypedDict):
-    """The users who match a rule."""
-
-    rule: str
-    reach: int
-    users: list[UserRef]

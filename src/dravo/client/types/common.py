@@ -8,6 +8,14 @@ from __future__ import annotations
 from typing import TypedDict
 
 
+class ConfirmedPreview(TypedDict):
+    """The numbers of the preview."""
+
+    gained: int
+    lost: int
+    changed: int
+
+
 class GroupRef(TypedDict):
     """A reference to a group."""
 
@@ -17,7 +25,7 @@ class GroupRef(TypedDict):
     gone: bool
 
 
-class Named(TypedDict):
+class KeyAndLabel(TypedDict):
     """A reference by key and label."""
 
     key: str
@@ -36,14 +44,6 @@ class RoleRef(TypedDict):
     key: str
     label: str
     rank: int
-
-
-class SeenPreview(TypedDict):
-    """The numbers of the preview."""
-
-    gained: int
-    lost: int
-    changed: int
 
 
 class UserRef(TypedDict):

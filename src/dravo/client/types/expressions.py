@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from dravo.client.types.common import UserRef
 
 
-class Tried(TypedDict):
+class ExpressionResult(TypedDict):
     """The result of an expression."""
 
     result: Any

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named
+    from dravo.client.types.common import KeyAndLabel
 
 
 class Group(TypedDict):
@@ -17,7 +17,7 @@ class Group(TypedDict):
     id: str
     name: str
     external_id: str | None
-    source: Named | None
+    source: KeyAndLabel | None
     members: int
     assignments: int
     modified_at: str
@@ -29,7 +29,7 @@ class GroupDetail(TypedDict):
     id: str
     name: str
     external_id: str | None
-    source: Named | None
+    source: KeyAndLabel | None
     members: int
     assignments: int
     modified_at: str
@@ -44,7 +44,7 @@ class GroupNearby(TypedDict):
 
     id: str
     name: str
-    source: Named | None
+    source: KeyAndLabel | None
 
 
 class PageOfGroups(TypedDict):

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, UserRef
+    from dravo.client.types.common import KeyAndLabel, UserRef
 
 
 class HeldUser(TypedDict):
@@ -21,7 +21,7 @@ class HeldUser(TypedDict):
 class HoldItem(TypedDict):
     """The held removals of an application."""
 
-    application: Named
+    application: KeyAndLabel
     number: int
     since: str
     message: str

@@ -8,11 +8,12 @@ from __future__ import annotations
 from typing import Any, TypedDict
 
 
-class AttributeAnswer(TypedDict):
-    """An attribute with its expression."""
+class AcceptedGroups(TypedDict):
+    """The accepted groups: "all", "none", "named" or "pattern"."""
 
-    attribute: str
-    expression: str
+    which: str
+    names: list[str]
+    pattern: str
 
 
 class BeforeAndAfter(TypedDict):
@@ -23,55 +24,22 @@ class BeforeAndAfter(TypedDict):
     after: Any
 
 
-class CouldBe(TypedDict):
-    """A possible user of a record."""
+class Connector(TypedDict):
+    """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
 
-    id: str
-    display_name: str
-    user_name: str
-    status: str
-
-
-class GroupAnswer(TypedDict):
-    """The accepted groups: "all", "none", "named" or "pattern"."""
-
-    which: str
-    names: list[str]
-    pattern: str
+    key: str
+    label: str
+    reads: str
+    settings: list[ConnectorSetting]
 
 
-class MadeGroup(TypedDict):
-    """A group from user attributes, with its number of members."""
+class Connectors(TypedDict):
+    """All connectors."""
 
-    name: str
-    users: int
-
-
-class PageOfConflicts(TypedDict):
-    """A page of conflicts."""
-
-    items: list[SourceConflict]
-    total: int
-    next: str | None
+    items: list[Connector]
 
 
-class PageOfRunLines(TypedDict):
-    """A page of run entries."""
-
-    items: list[RunLine]
-    total: int
-    next: str | None
-
-
-class PageOfSourceRuns(TypedDict):
-    """A page of runs."""
-
-    items: list[SourceRun]
-    total: int
-    next: str | None
-
-
-class ReaderField(TypedDict):
+class ConnectorSetting(TypedDict):
     """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
 
     name: str
@@ -83,62 +51,16 @@ class ReaderField(TypedDict):
     required: bool
 
 
-class ReaderKind(TypedDict):
-    """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
-
-    key: str
-    label: str
-    reads: str
-    settings: list[ReaderField]
-
-
-class ReaderKinds(TypedDict):
-    """All connectors."""
-
-    items: list[ReaderKind]
-
-
-class Reading(TypedDict):
-    """The import settings of a source."""
-
-    kind: str
-    label: str
-    reads: str
-    settings: dict[str, Any]
-    fields: list[ReaderField]
-    has_secret: bool
-    enabled: bool
-    enabled_from: str | None
-    schedule: str
-    schedule_words: str
-    next_at: list[str]
-    full_at: str | None
-    policy: SourceAnswers
-    checked: list[ReadingStep]
-    attributes: list[str]
-    checked_at: str | None
-    conflicts: int
-    files: list[ReadingFile]
-
-
-class ReadingCheck(TypedDict):
+class ImportCheck(TypedDict):
     """The result of a connection check."""
 
     ok: bool
-    steps: list[ReadingStep]
-    attributes: list[SeenAttribute]
+    steps: list[ImportCheckStep]
+    attributes: list[SampleAttribute]
     sample: list[SampleUser]
 
 
-class ReadingFile(TypedDict):
-    """A file of a source."""
-
-    name: str
-    size: int
-    changed_at: str
-
-
-class ReadingStep(TypedDict):
+class ImportCheckStep(TypedDict):
     """A step of a connection check."""
 
     name: str
@@ -147,85 +69,15 @@ class ReadingStep(TypedDict):
     hint: str
 
 
-class RunCount(TypedDict):
-    """A number by kind."""
+class ImportFile(TypedDict):
+    """A file of a source."""
 
     name: str
-    number: int
+    size: int
+    changed_at: str
 
 
-class RunEffect(TypedDict):
-    """Number of users who would gain and lose a role."""
-
-    application: str
-    role: str
-    gained: int
-    lost: int
-
-
-class RunLine(TypedDict):
-    """A run entry: the result for one user or group."""
-
-    id: int
-    kind: str
-    user: str | None
-    name: str
-    changes: list[BeforeAndAfter]
-    message: str | None
-
-
-class SampleUser(TypedDict):
-    """The result of the source policy for one record."""
-
-    name: str
-    user: dict[str, Any] | None
-    groups: list[str]
-    comes_in: bool
-    message: str
-
-
-class SeenAttribute(TypedDict):
-    """An attribute of a source with sample values."""
-
-    name: str
-    values: list[str]
-
-
-class SourceAnswers(TypedDict):
-    """The source policy of a source."""
-
-    match: str
-    domains: list[str]
-    users: str
-    groups: GroupAnswer
-    makes: bool
-    pilot: str
-    groups_from: list[str]
-    gives: list[str]
-    attributes: list[AttributeAnswer]
-
-
-class SourceConflict(TypedDict):
-    """A conflict with the possible decisions."""
-
-    id: str
-    subject: str
-    kind: str
-    name: str
-    message: str
-    native_id: str
-    says: dict[str, Any]
-    candidates: list[CouldBe]
-    choices: list[str]
-    status: str
-    decision: str | None
-    decided_by: str | None
-    decided_at: str | None
-    first_seen_at: str
-    last_seen_at: str
-
-
-class SourceRun(TypedDict):
+class ImportRun(TypedDict):
     """An import run."""
 
     id: str
@@ -246,7 +98,79 @@ class SourceRun(TypedDict):
     hint: str | None
 
 
-class TriedAnswers(TypedDict):
+class ImportRunEntry(TypedDict):
+    """A run entry: the result for one user or group."""
+
+    id: int
+    kind: str
+    user: str | None
+    name: str
+    changes: list[BeforeAndAfter]
+    message: str | None
+
+
+class ImportSettings(TypedDict):
+    """The import settings of a source."""
+
+    kind: str
+    label: str
+    reads: str
+    settings: dict[str, Any]
+    fields: list[ConnectorSetting]
+    has_secret: bool
+    enabled: bool
+    enabled_from: str | None
+    schedule: str
+    schedule_words: str
+    next_at: list[str]
+    full_at: str | None
+    policy: SourcePolicy
+    checked: list[ImportCheckStep]
+    attributes: list[str]
+    checked_at: str | None
+    conflicts: int
+    files: list[ImportFile]
+
+
+class MadeGroup(TypedDict):
+    """A group from user attributes, with its number of members."""
+
+    name: str
+    users: int
+
+
+class MappedAttribute(TypedDict):
+    """An attribute with its expression."""
+
+    attribute: str
+    expression: str
+
+
+class PageOfConflicts(TypedDict):
+    """A page of conflicts."""
+
+    items: list[SourceConflict]
+    total: int
+    next: str | None
+
+
+class PageOfImportRunEntries(TypedDict):
+    """A page of run entries."""
+
+    items: list[ImportRunEntry]
+    total: int
+    next: str | None
+
+
+class PageOfImportRuns(TypedDict):
+    """A page of runs."""
+
+    items: list[ImportRun]
+    total: int
+    next: str | None
+
+
+class PolicyPreview(TypedDict):
     """The preview of a source policy."""
 
     looked_at: int
@@ -254,12 +178,12 @@ class TriedAnswers(TypedDict):
     changed: int
     leaves: int
     refused: int
-    items: list[TriedUser]
-    groups: list[TriedGroup]
+    items: list[PolicyPreviewUser]
+    groups: list[PolicyPreviewGroup]
     made_groups: list[MadeGroup]
 
 
-class TriedGroup(TypedDict):
+class PolicyPreviewGroup(TypedDict):
     """A group of the source, and whether it would be accepted."""
 
     id: str
@@ -267,10 +191,86 @@ class TriedGroup(TypedDict):
     comes_in: bool
 
 
-class TriedUser(TypedDict):
+class PolicyPreviewUser(TypedDict):
     """A user whom another source policy would change."""
 
     name: str
     outcome: str
     changes: list[BeforeAndAfter]
     message: str
+
+
+class PossibleUser(TypedDict):
+    """A possible user of a record."""
+
+    id: str
+    display_name: str
+    user_name: str
+    status: str
+
+
+class RunCount(TypedDict):
+    """A number by kind."""
+
+    name: str
+    number: int
+
+
+class RunEffect(TypedDict):
+    """Number of users who would gain and lose a role."""
+
+    application: str
+    role: str
+    gained: int
+    lost: int
+
+
+class SampleAttribute(TypedDict):
+    """An attribute of a source with sample values."""
+
+    name: str
+    values: list[str]
+
+
+class SampleUser(TypedDict):
+    """The result of the source policy for one record."""
+
+    name: str
+    user: dict[str, Any] | None
+    groups: list[str]
+    comes_in: bool
+    message: str
+
+
+class SourceConflict(TypedDict):
+    """A conflict with the possible decisions."""
+
+    id: str
+    subject: str
+    kind: str
+    name: str
+    message: str
+    native_id: str
+    says: dict[str, Any]
+    candidates: list[PossibleUser]
+    choices: list[str]
+    status: str
+    decision: str | None
+    decided_by: str | None
+    decided_at: str | None
+    first_seen_at: str
+    last_seen_at: str
+
+
+class SourcePolicy(TypedDict):
+    """The source policy of a source."""
+
+    match: str
+    domains: list[str]
+    users: str
+    groups: AcceptedGroups
+    makes: bool
+    pilot: str
+    groups_from: list[str]
+    gives: list[str]
+    attributes: list[MappedAttribute]

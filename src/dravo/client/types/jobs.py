@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TypedDict
 
 
-class Work(TypedDict):
+class Job(TypedDict):
     """The progress of a job."""
 
     done: int

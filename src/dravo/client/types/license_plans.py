@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, UserRef
+    from dravo.client.types.common import KeyAndLabel, UserRef
 
 
 class PageOfSeats(TypedDict):
@@ -37,7 +37,7 @@ class Seat(TypedDict):
 
     id: str
     user: UserRef
-    plan: Named
+    plan: KeyAndLabel
     requested_at: str
     since: str | None
     place: int | None

@@ -8,8 +8,21 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
+    from dravo.client.types.common import GroupRef, KeyAndLabel, RoleRef, UserRef
     from dravo.client.types.users import UserLine
+
+
+class AccessDifference(TypedDict):
+    """A user whose roles in an application differ between two times."""
+
+    id: str
+    user: UserRef
+    application: KeyAndLabel
+    what: str
+    before: list[str]
+    after: list[str]
+    at: str
+    reasons: list[str]
 
 
 class Compared(TypedDict):
@@ -23,7 +36,7 @@ class Compared(TypedDict):
 class ComparedApplication(TypedDict):
     """The roles of two users in an application."""
 
-    application: Named
+    application: KeyAndLabel
     same: bool
     sides: list[list[ComparedRole]]
 
@@ -32,7 +45,7 @@ class ComparedGroup(TypedDict):
     """A group of one or both users."""
 
     group: GroupRef
-    source: Named | None
+    source: KeyAndLabel | None
     sides: list[bool]
 
 
@@ -53,7 +66,7 @@ class Expected(TypedDict):
 class ExpectedRole(TypedDict):
     """A role that a simulated user would get."""
 
-    application: Named
+    application: KeyAndLabel
     role: RoleRef
     reasons: list[str]
     account: str | None
@@ -65,7 +78,7 @@ class Matrix(TypedDict):
     items: list[MatrixUser]
     total: int
     next: str | None
-    applications: list[Named]
+    applications: list[KeyAndLabel]
     whole: bool
 
 
@@ -75,7 +88,7 @@ class MatrixGroup(TypedDict):
     id: str
     name: str
     external_id: str | None
-    source: Named | None
+    source: KeyAndLabel | None
     members: int
     assignments: int
     modified_at: str
@@ -88,7 +101,7 @@ class MatrixOfGroups(TypedDict):
     items: list[MatrixGroup]
     total: int
     next: str | None
-    applications: list[Named]
+    applications: list[KeyAndLabel]
 
 
 class MatrixUser(TypedDict):
@@ -104,22 +117,9 @@ class MatrixUser(TypedDict):
     roles: dict[str, list[str]]
 
 
-class Move(TypedDict):
-    """A user whose roles in an application differ between two times."""
-
-    id: str
-    user: UserRef
-    application: Named
-    what: str
-    before: list[str]
-    after: list[str]
-    at: str
-    reasons: list[str]
-
-
-class PageOfMoves(TypedDict):
+class PageOfAccessDifferences(TypedDict):
     """A page of changes; the total counts users."""
 
-    items: list[Move]
+    items: list[AccessDifference]
     total: int
     next: str | None

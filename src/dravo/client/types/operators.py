@@ -8,13 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named
-
-
-class Left(TypedDict):
-    """The logout URL of the provider; empty if it has none."""
-
-    go_to: str
+    from dravo.client.types.common import KeyAndLabel
 
 
 class LinkOffer(TypedDict):
@@ -23,6 +17,12 @@ class LinkOffer(TypedDict):
     key: str
     label: str
     start: str
+
+
+class LogoutUrl(TypedDict):
+    """The logout URL of the provider; empty if it has none."""
+
+    go_to: str
 
 
 class NewOperator(TypedDict):
@@ -66,7 +66,7 @@ class OperatorLink(TypedDict):
     """A linked source of an operator."""
 
     id: str
-    source: Named
+    source: KeyAndLabel
     subject: str
     made_at: str
     last_used_at: str
@@ -88,7 +88,7 @@ class OperatorSession(TypedDict):
     last_seen_at: str
     until_at: str
     this: bool
-    source: Named | None
+    source: KeyAndLabel | None
 
 
 class OperatorSessions(TypedDict):

@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, RoleRef, UserRef
+    from dravo.client.types.common import KeyAndLabel, RoleRef, UserRef
 
 
 class PageOfReviewRows(TypedDict):
@@ -50,7 +50,7 @@ class Review(TypedDict):
 class ReviewPart(TypedDict):
     """The progress of a review in one application."""
 
-    application: Named
+    application: KeyAndLabel
     owner: str | None
     rows: int
     confirmed: int
@@ -64,7 +64,7 @@ class ReviewRow(TypedDict):
     id: str
     user: UserRef
     status: str
-    application: Named
+    application: KeyAndLabel
     role: RoleRef
     since: str
     reasons: list[str]

@@ -8,27 +8,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named
-    from dravo.client.types.imports import ReadingStep, SeenAttribute, SourceAnswers
+    from dravo.client.types.common import KeyAndLabel
+    from dravo.client.types.imports import ImportCheckStep, SampleAttribute, SourcePolicy
     from dravo.client.types.sources import ChecklistItem, ChecklistValue
-
-
-class AskedCode(TypedDict):
-    """A requested code; send `state` back with it."""
-
-    state: str
-    source: str
-    minutes: int
-
-
-class CameIn(TypedDict):
-    """The result of a code: "signed_in", "observed" or "refused"."""
-
-    outcome: str
-    back: str
-    message: str
-    support_contact: str
-    trace: str
 
 
 class ClaimedGroup(TypedDict):
@@ -40,10 +22,28 @@ class ClaimedGroup(TypedDict):
     gives: list[dict[str, str]]
 
 
+class CodeResult(TypedDict):
+    """The result of a code: "signed_in", "observed" or "refused"."""
+
+    outcome: str
+    back: str
+    message: str
+    support_contact: str
+    trace: str
+
+
+class CodeSent(TypedDict):
+    """A requested code; send `state` back with it."""
+
+    state: str
+    source: str
+    minutes: int
+
+
 class GroupInClaims(TypedDict):
     """A group in claims that does not exist yet."""
 
-    source: Named
+    source: KeyAndLabel
     name: str
 
 
@@ -131,7 +131,7 @@ class PlannedSignIn(TypedDict):
     outcome: str
     message: str
     hint: str
-    steps: list[ReadingStep]
+    steps: list[ImportCheckStep]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]
@@ -150,12 +150,12 @@ class ProviderCertificate(TypedDict):
 class SignIn(TypedDict):
     """The sign-in settings of a source with the setup checklist."""
 
-    source: Named
+    source: KeyAndLabel
     protocol: str
     protocol_label: str
     settings: dict[str, Any]
     has_secret: bool
-    policy: SourceAnswers
+    policy: SourcePolicy
     status: str
     serves: str
     enabled_from: str | None
@@ -167,7 +167,7 @@ class SignIn(TypedDict):
     give: list[ChecklistValue]
     certificates: list[OurCertificate]
     ticks: list[ChecklistItem]
-    seen: list[SeenAttribute]
+    seen: list[SampleAttribute]
     provider_steps: list[str]
     start: str
     text: str
@@ -191,6 +191,17 @@ class SignInChoice(TypedDict):
     by_code: bool
 
 
+class SignInForEmail(TypedDict):
+    """The sign-in for an email address; null if there is none."""
+
+    source: KeyAndLabel | None
+    start: str
+    by_code: bool
+    choices: list[SignInChoice]
+    any: bool
+    for_operators: list[KeyAndLabel]
+
+
 class SignInLine(TypedDict):
     """A sign-in with its outcome."""
 
@@ -203,6 +214,27 @@ class SignInLine(TypedDict):
     name: str
     user: str | None
     sign_in_test: str | None
+
+
+class SignInOption(TypedDict):
+    """A source, and whether it allows the user to sign in."""
+
+    source: KeyAndLabel
+    protocol: str
+    opens: bool
+    told: str
+    support_contact: str
+    reason: str
+    hint: str
+    enabled_from: str | None
+    bound_at: str | None
+
+
+class SignInOptions(TypedDict):
+    """The sign-in options and applications of a user."""
+
+    ways: list[SignInOption]
+    applications: list[OwnApplication]
 
 
 class SignInTest(TypedDict):
@@ -235,8 +267,8 @@ class SignInTrace(TypedDict):
     sign_in_test: str | None
     issuer: str
     subject: str
-    steps: list[ReadingStep]
-    arrived: list[SeenAttribute]
+    steps: list[ImportCheckStep]
+    arrived: list[SampleAttribute]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]
@@ -244,11 +276,22 @@ class SignInTrace(TypedDict):
     raw: str
 
 
+class UserPortal(TypedDict):
+    """The applications and the support contact of a signed-in user."""
+
+    name: str
+    user_name: str
+    source: str
+    csrf: str
+    applications: list[OwnApplication]
+    support_contact: str
+
+
 class UserSession(TypedDict):
     """A session of a user."""
 
     id: str
-    source: Named
+    source: KeyAndLabel
     created_at: str
     last_seen_at: str
     until_at: str
@@ -258,46 +301,3 @@ class UserSessions(TypedDict):
     """The current sessions of a user."""
 
     items: list[UserSession]
-
-
-class WayIn(TypedDict):
-    """A source, and whether it allows the user to sign in."""
-
-    source: Named
-    protocol: str
-    opens: bool
-    told: str
-    support_contact: str
-    reason: str
-    hint: str
-    enabled_from: str | None
-    bound_at: str | None
-
-
-class Ways(TypedDict):
-    """The sign-in options and applications of a user."""
-
-    ways: list[WayIn]
-    applications: list[OwnApplication]
-
-
-class Where(TypedDict):
-    """The sign-in for an email address; null if there is none."""
-
-    source: Named | None
-    start: str
-    by_code: bool
-    choices: list[SignInChoice]
-    any: bool
-    for_operators: list[Named]
-
-
-class Yours(TypedDict):
-    """The applications and the support contact of a signed-in user."""
-
-    name: str
-    user_name: str
-    source: str
-    csrf: str
-    applications: list[OwnApplication]
-    support_contact: str

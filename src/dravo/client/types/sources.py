@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named
+    from dravo.client.types.common import KeyAndLabel
 
 
 class ChecklistItem(TypedDict):
@@ -35,7 +35,7 @@ class ChecklistValue(TypedDict):
     note: str
 
 
-class NewToken(TypedDict):
+class NewScimToken(TypedDict):
     """A new SCIM token with its secret."""
 
     id: str
@@ -50,6 +50,22 @@ class NewToken(TypedDict):
     token: str
 
 
+class PageOfScimRequests(TypedDict):
+    """A page of traces."""
+
+    items: list[ScimRequestLine]
+    total: int
+    next: str | None
+
+
+class PageOfScimTokens(TypedDict):
+    """A page of tokens."""
+
+    items: list[ScimToken]
+    total: int
+    next: str | None
+
+
 class PageOfSources(TypedDict):
     """A page of sources."""
 
@@ -58,23 +74,42 @@ class PageOfSources(TypedDict):
     next: str | None
 
 
-class PageOfTokens(TypedDict):
-    """A page of tokens."""
+class ScimRequestDetail(TypedDict):
+    """A request with its body, without secrets."""
 
-    items: list[PushToken]
-    total: int
-    next: str | None
+    id: str
+    at: str
+    method: str
+    path: str
+    query: str | None
+    status: int
+    milliseconds: int
+    outcome: str
+    quirks: list[str]
+    subject: TraceSubject | None
+    users: list[TraceUser]
+    more: int
+    body: str | None
 
 
-class PageOfTraces(TypedDict):
-    """A page of traces."""
+class ScimRequestLine(TypedDict):
+    """A request of a source with its effects."""
 
-    items: list[TraceLine]
-    total: int
-    next: str | None
+    id: str
+    at: str
+    method: str
+    path: str
+    query: str | None
+    status: int
+    milliseconds: int
+    outcome: str
+    quirks: list[str]
+    subject: TraceSubject | None
+    users: list[TraceUser]
+    more: int
 
 
-class PushToken(TypedDict):
+class ScimToken(TypedDict):
     """A SCIM token with its resources and access."""
 
     id: str
@@ -91,7 +126,7 @@ class PushToken(TypedDict):
 class SetupChecklist(TypedDict):
     """The setup checklist of inbound SCIM."""
 
-    source: Named
+    source: KeyAndLabel
     give: list[ChecklistValue]
     usable_tokens: int
     provider_steps: list[str]
@@ -104,7 +139,7 @@ class SharedDomain(TypedDict):
     """An email domain that several sources own."""
 
     domain: str
-    sources: list[Named]
+    sources: list[KeyAndLabel]
 
 
 class Source(TypedDict):
@@ -148,41 +183,6 @@ class SourceSchemas(TypedDict):
     """The schema extensions of a source."""
 
     items: list[SourceSchema]
-
-
-class Trace(TypedDict):
-    """A request with its body, without secrets."""
-
-    id: str
-    at: str
-    method: str
-    path: str
-    query: str | None
-    status: int
-    milliseconds: int
-    outcome: str
-    quirks: list[str]
-    subject: TraceSubject | None
-    users: list[TraceUser]
-    more: int
-    body: str | None
-
-
-class TraceLine(TypedDict):
-    """A request of a source with its effects."""
-
-    id: str
-    at: str
-    method: str
-    path: str
-    query: str | None
-    status: int
-    milliseconds: int
-    outcome: str
-    quirks: list[str]
-    subject: TraceSubject | None
-    users: list[TraceUser]
-    more: int
 
 
 class TraceSubject(TypedDict):

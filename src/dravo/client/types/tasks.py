@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.common import Named, UserRef
+    from dravo.client.types.common import KeyAndLabel, UserRef
 
 
 class Attempt(TypedDict):
@@ -59,7 +59,7 @@ class Task(TypedDict):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     account: str
     status: str
     aim: str
@@ -75,12 +75,29 @@ class Task(TypedDict):
     tries: list[Attempt]
 
 
+class TaskError(TypedDict):
+    """Open tasks of one application with the same error."""
+
+    application: KeyAndLabel
+    kind: str
+    status: str
+    number: int
+    message: str
+    hint: str
+
+
+class TaskErrors(TypedDict):
+    """The errors of open tasks."""
+
+    items: list[TaskError]
+
+
 class TaskLine(TypedDict):
     """A task as in lists."""
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     account: str
     status: str
     aim: str
@@ -93,20 +110,3 @@ class TaskLine(TypedDict):
     hint: str | None
     waits_for: str | None
     kind: str | None
-
-
-class TroubleKind(TypedDict):
-    """Open tasks of one application with the same error."""
-
-    application: Named
-    kind: str
-    status: str
-    number: int
-    message: str
-    hint: str
-
-
-class TroubleKinds(TypedDict):
-    """The errors of open tasks."""
-
-    items: list[TroubleKind]

@@ -10,7 +10,20 @@ from typing import TYPE_CHECKING, TypedDict
 if TYPE_CHECKING:
     from dravo.client.types.access import Access
     from dravo.client.types.accounts import Account
-    from dravo.client.types.common import GroupRef, Named, RoleRef, UserRef
+    from dravo.client.types.common import GroupRef, KeyAndLabel, RoleRef, UserRef
+
+
+class AccessExplanation(TypedDict):
+    """The explanation of a user's access."""
+
+    user: UserRef
+    application: KeyAndLabel
+    has_access: bool
+    sentences: list[str]
+    access: list[Access]
+    ended: list[Access]
+    account: Account | None
+    would_give: list[PossibleAccess]
 
 
 class PageOfUsers(TypedDict):
@@ -19,6 +32,16 @@ class PageOfUsers(TypedDict):
     items: list[UserLine]
     total: int
     next: str | None
+
+
+class PossibleAccess(TypedDict):
+    """A group or rule that would give access."""
+
+    assignment: str
+    group: GroupRef | None
+    source: KeyAndLabel | None
+    rule: str | None
+    role: RoleRef | None
 
 
 class User(TypedDict):
@@ -45,14 +68,14 @@ class UserAttribute(TypedDict):
 
     name: str
     value: str
-    source: Named | None
+    source: KeyAndLabel | None
 
 
 class UserGroup(TypedDict):
     """A membership, present or past."""
 
     group: GroupRef
-    source: Named | None
+    source: KeyAndLabel | None
     since: str
     until: str | None
 
@@ -73,7 +96,7 @@ class UserRecord(TypedDict):
     """A source record of a user."""
 
     id: str
-    source: Named
+    source: KeyAndLabel
     connection_type: str
     external_id: str | None
     user_name: str | None
@@ -81,26 +104,3 @@ class UserRecord(TypedDict):
     created_at: str
     modified_at: str
     gone_at: str | None
-
-
-class Way(TypedDict):
-    """A group or rule that would give access."""
-
-    assignment: str
-    group: GroupRef | None
-    source: Named | None
-    rule: str | None
-    role: RoleRef | None
-
-
-class Why(TypedDict):
-    """The explanation of a user's access."""
-
-    user: UserRef
-    application: Named
-    has_access: bool
-    sentences: list[str]
-    access: list[Access]
-    ended: list[Access]
-    account: Account | None
-    would_give: list[Way]

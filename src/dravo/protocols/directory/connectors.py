@@ -8,7 +8,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from dravo.core.errors import InvalidInput
+from dravo.core.errors import InvalidInput, did_you_mean
 from dravo.protocols.directory.csv_files import CsvReader
 from dravo.protocols.directory.reader import Reader
 from dravo.protocols.directory.scim import ScimReader
@@ -46,7 +46,7 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
     if unknown:
         raise InvalidInput(
             f"There is no setting '{unknown[0]}'.",
-            f"Use one of: {', '.join(model.model_fields)}.",
+            did_you_mean(unknown[0], model.model_fields),
             unknown[0],
         )
     try:

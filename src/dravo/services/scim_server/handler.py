@@ -47,7 +47,7 @@ PLAIN_QUERY = Query()
 
 
 @dataclass(frozen=True)
-class ScimRequest:
+class ScimRequestDetail:
     """A request: who asks, under which address they see the connection type, what for, under which
     condition, and its trace.
     """
@@ -89,7 +89,7 @@ class ScimHandler:
 
     # Reading
 
-    def read(self, asked: ScimRequest, kind: str, identifier: str) -> ScimResponse:
+    def read(self, asked: ScimRequestDetail, kind: str, identifier: str) -> ScimResponse:
         """Return one resource; 304 if the reader has it already (RFC 7644, sections 3.4.1 and 3.14).
 
         Raises:
@@ -107,7 +107,7 @@ class ScimHandler:
         resource = select_attributes(whole, shape, asked.query.attributes, asked.query.excluded)
         return ScimResponse(200, resource, {"ETag": tag, "Location": whole["meta"]["location"]})
 
-    def search(self, asked: ScimRequest, kinds: Sequence[str]) -> ScimResponse:
+    def search(self, asked: ScimRequestDetail, kinds: Sequence[str]) -> ScimResponse:
         """Return a page of resources of one kind or of both.
 
         Raises:
@@ -124,7 +124,7 @@ class ScimHandler:
     # Writing
 
     def write(
-        self, asked: ScimRequest, method: str, kind: str, identifier: str | None, payload: Any
+        self, asked: ScimRequestDetail, method: str, kind: str, identifier: str | None, payload: Any
     ) -> ScimResponse:
         """Create, replace, change or delete one resource.
 
@@ -145,12 +145,14 @@ class ScimHandler:
             asked, method, identifier or "", payload
         )
 
-    def _delete(self, asked: ScimRequest, kind: str, identifier: str) -> ScimResponse:
+    def _delete(self, asked: ScimRequestDetail, kind: str, identifier: str) -> ScimResponse:
         remove = self._intake.remove_user if kind == "User" else self._intake.remove_group
         remove(asked.visitor.source_id, identifier, asked.manner)
         return ScimResponse(204)
 
-    def _write_user(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
+    def _write_user(
+        self, asked: ScimRequestDetail, method: str, identifier: str, payload: Any
+    ) -> ScimResponse:
         source_id, shape = asked.visitor.source_id, asked.visitor.shapes.user
         if method == "POST":
             taken = self._intake.create_user(source_id, read_resource(payload, shape), asked.manner)
@@ -171,7 +173,9 @@ class ScimHandler:
         resource = user_resource(taken, asked.base, asked.visitor.shapes)
         return self._shown(asked, "User", resource, 201 if method == "POST" else 200)
 
-    def _write_group(self, asked: ScimRequest, method: str, identifier: str, payload: Any) -> ScimResponse:
+    def _write_group(
+        self, asked: ScimRequestDetail, method: str, identifier: str, payload: Any
+    ) -> ScimResponse:
         source_id, shape = asked.visitor.source_id, asked.visitor.shapes.group
         if method == "PATCH":
             operations = read_operations(payload, shape)
@@ -197,7 +201,7 @@ class ScimHandler:
             self._observed.note(source_id, observations.MEMBERSHIP)
         return self._shown(asked, "Group", self._with_members(asked, taken), 201 if method == "POST" else 200)
 
-    def _with_members(self, asked: ScimRequest, taken: IngestResult) -> dict[str, Any]:
+    def _with_members(self, asked: ScimRequestDetail, taken: IngestResult) -> dict[str, Any]:
         shapes = asked.visitor.shapes
         plain = group_resource(taken, asked.base, (), shapes)
         if not asks_for_members(asked.query, shapes.group):
@@ -209,7 +213,9 @@ class ScimHandler:
             return plain
         return {**found, "meta": plain["meta"]}
 
-    def _shown(self, asked: ScimRequest, kind: str, resource: dict[str, Any], status: int) -> ScimResponse:
+    def _shown(
+        self, asked: ScimRequestDetail, kind: str, resource: dict[str, Any], status: int
+    ) -> ScimResponse:
         shown = select_attributes(
             resource, asked.visitor.shapes.named(kind), asked.query.attributes, asked.query.excluded
         )
@@ -219,7 +225,7 @@ class ScimHandler:
 
     # Many at once
 
-    def bulk(self, asked: ScimRequest, payload: Any) -> ScimResponse:
+    def bulk(self, asked: ScimRequestDetail, payload: Any) -> ScimResponse:
         """Carry out a bulk request: each operation by itself, those that others refer to first (RFC 7644,
         section 3.7).
 
@@ -243,7 +249,7 @@ class ScimHandler:
 class BulkRun:
     """One bulk request while it is carried out."""
 
-    def __init__(self, pushing: ScimHandler, asked: ScimRequest, payload: Any) -> None:
+    def __init__(self, pushing: ScimHandler, asked: ScimRequestDetail, payload: Any) -> None:
         self._pushing = pushing
         self._asked = replace(asked, draft=None, condition=ANY, query=PLAIN_QUERY)
         self._bulk = read_bulk(payload)

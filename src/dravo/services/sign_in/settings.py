@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from sqlalchemy import Connection, delete, insert, select, update
 
-from dravo.core.errors import DravoError, InvalidInput, NotFound
+from dravo.core.errors import DravoError, InvalidInput, NotFound, did_you_mean
 from dravo.core.identity import claims
 from dravo.core.identity.source_policy import SourcePolicy, read_policy
 from dravo.core.instants import Instant
@@ -107,11 +107,13 @@ def read_settings(protocol: str, document: dict[str, Any]) -> Any:
     except ValidationError as wrong:
         first = wrong.errors()[0]
         name = ".".join(str(part) for part in first["loc"])
-        known = first["type"] != "extra_forbidden"
-        message = (
-            f"The setting '{name}' is invalid: {first['msg']}." if known else f"There is no setting '{name}'."
-        )
-        raise InvalidInput(message, f"Use one of: {', '.join(model.model_fields)}.", name) from None
+        if first["type"] == "extra_forbidden":
+            raise InvalidInput(
+                f"There is no setting '{name}'.", did_you_mean(name, model.model_fields), name
+            ) from None
+        raise InvalidInput(
+            f"The setting '{name}' is invalid: {first['msg']}.", "Correct the setting.", name
+        ) from None
     if isinstance(found, SamlSettings) and found.metadata_url:
         found.metadata_url = check_url(found.metadata_url, "metadata_url")
     if isinstance(found, OidcSettings) and found.issuer:

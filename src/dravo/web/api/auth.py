@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import functools
 import hmac
 import inspect
@@ -15,7 +14,7 @@ import structlog
 from flask import Flask, Response, current_app, g, request
 from werkzeug.exceptions import HTTPException
 
-from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn
+from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn, did_you_mean
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import application_of
 from dravo.services.context import AppContext
@@ -199,14 +198,7 @@ def _check_query(view: Callable[..., Any]) -> None:
     known = _parameters(view)
     for name in request.args:
         if name not in known:
-            near = difflib.get_close_matches(name, known, 1)
-            hint = (
-                f"Did you mean '{near[0]}'?"
-                if near
-                else f"Use one of: {', '.join(sorted(known))}."
-                if known
-                else "Remove the parameter."
-            )
+            hint = did_you_mean(name, sorted(known)) if known else "Remove the parameter."
             raise UnknownParameter(f"The query parameter '{name}' is unknown.", hint, name)
 
 

@@ -24,7 +24,7 @@ from dravo.services import lookups
 from dravo.services.context import AppContext
 from dravo.services.scim_server.handler import (
     ScimHandler,
-    ScimRequest,
+    ScimRequestDetail,
     ScimResponse,
     read_query,
     read_search_request,
@@ -101,9 +101,9 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
                 log.error("a request could not be traced", path=request.path[:500], exc_info=True)
         return answer
 
-    def asked() -> ScimRequest:
+    def asked() -> ScimRequestDetail:
         condition = Condition(request.headers.get("If-Match"), request.headers.get("If-None-Match"))
-        return ScimRequest(g.visitor, base(), read_query(request.args), condition, g.draft)
+        return ScimRequestDetail(g.visitor, base(), read_query(request.args), condition, g.draft)
 
     # Users and groups
 
@@ -136,9 +136,9 @@ def make_blueprint(ctx: AppContext) -> Blueprint:
     for each_kind in BOTH:
         resources(each_kind)
 
-    def searching() -> ScimRequest:
+    def searching() -> ScimRequestDetail:
         payload = g.draft.payload = body()
-        return ScimRequest(g.visitor, base(), read_search_request(payload), Condition(), g.draft)
+        return ScimRequestDetail(g.visitor, base(), read_search_request(payload), Condition(), g.draft)
 
     @route("/.search", "POST")
     def search_all(source: str) -> Response:

@@ -18,11 +18,11 @@ from dravo.web.api.dates import instant_of
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.matrix import (
+    AccessDifferencesQuery,
     CompareQuery,
     ExportQuery,
     MatrixGroupsQuery,
     MatrixQuery,
-    MovesQuery,
     SimulateRequest,
 )
 
@@ -75,9 +75,9 @@ def export_matrix(query: ExportQuery) -> Response:
     return file_response(pieces, "access", query.form)
 
 
-@routes.get("/access/changes", responses=responses("matrix.PageOfMoves"))
+@routes.get("/access/changes", responses=responses("matrix.PageOfAccessDifferences"))
 @needs("access.read", of=QUERY)
-def show_changes(query: MovesQuery) -> dict[str, Any]:
+def show_changes(query: AccessDifferencesQuery) -> dict[str, Any]:
     """List access changes between two times.
 
     Shows users whose roles differ at the two times. The first time must be before the second.

@@ -176,7 +176,7 @@ def group_again(path: OfApplicationPath) -> Response:
     return Response(status=204)
 
 
-@routes.post("/expressions/evaluate", responses=responses("expressions.Tried"))
+@routes.post("/expressions/evaluate", responses=responses("expressions.ExpressionResult"))
 @needs("attributes.read")
 def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
     """Evaluate an expression.

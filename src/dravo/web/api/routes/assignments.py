@@ -209,7 +209,7 @@ def try_pattern(path: KeyPath, body: CheckPatternRequest) -> dict[str, Any]:
     return role_mapping.try_pattern(app_context(), path.key, body.source, body.pattern, body.confirmed)
 
 
-@routes.post("/rules/matches", responses=responses("assignments.Reached"))
+@routes.post("/rules/matches", responses=responses("assignments.MatchingUsers"))
 @needs("attributes.read", of=ALL)
 def try_rule(body: CheckRuleRequest) -> dict[str, Any]:
     """List users who match a rule.

@@ -21,7 +21,7 @@ routes = api_blueprint("drift")
 
 @routes.post("/applications/<key>/reconciliation/runs", responses=responses("drift.Run", 201))
 @needs("tasks.change")
-def begin_run(path: KeyPath) -> tuple[dict[str, Any], int]:
+def start_run(path: KeyPath) -> tuple[dict[str, Any], int]:
     """Start a reconciliation.
 
     Only one reconciliation of an application can run at a time.

@@ -25,8 +25,8 @@ from dravo.web.api.schemas.imports import (
     ConflictPath,
     ConflictsQuery,
     FileRequest,
+    ImportRunEntriesQuery,
     ImportSettingsRequest,
-    LinesQuery,
     LinkRecordRequest,
     PriorityRequest,
     RecordPath,
@@ -40,7 +40,7 @@ from dravo.web.bodies import LARGEST_BODY
 routes = api_blueprint("reading")
 
 
-@routes.get("/connectors", responses=responses("imports.ReaderKinds"))
+@routes.get("/connectors", responses=responses("imports.Connectors"))
 @needs("sources.read")
 def list_kinds() -> dict[str, Any]:
     """List connectors.
@@ -50,7 +50,7 @@ def list_kinds() -> dict[str, Any]:
     return import_config.kinds()
 
 
-@routes.get("/sources/<key>/import", responses=responses("imports.Reading"))
+@routes.get("/sources/<key>/import", responses=responses("imports.ImportSettings"))
 @needs("sources.read")
 def get_reading(path: KeyPath) -> dict[str, Any]:
     """Get the import settings.
@@ -60,9 +60,9 @@ def get_reading(path: KeyPath) -> dict[str, Any]:
     return import_config.shown(app_context(), path.key)
 
 
-@routes.put("/sources/<key>/import", responses=responses("imports.Reading"))
+@routes.put("/sources/<key>/import", responses=responses("imports.ImportSettings"))
 @needs("sources.change")
-def change_reading(path: KeyPath, body: ImportSettingsRequest) -> dict[str, Any]:
+def change_import(path: KeyPath, body: ImportSettingsRequest) -> dict[str, Any]:
     """Change the import settings.
 
     Omitted fields keep their value. A new host deletes the secret.
@@ -72,7 +72,7 @@ def change_reading(path: KeyPath, body: ImportSettingsRequest) -> dict[str, Any]
 
 @routes.delete("/sources/<key>/import", responses={204: None})
 @needs("sources.change")
-def forget_reading(path: KeyPath) -> Response:
+def remove_import(path: KeyPath) -> Response:
     """Remove the import of a source.
 
     Its users and groups stay.
@@ -81,7 +81,7 @@ def forget_reading(path: KeyPath) -> Response:
     return Response(status=204)
 
 
-@routes.post("/sources/<key>/import/check", responses=responses("imports.ReadingCheck"))
+@routes.post("/sources/<key>/import/check", responses=responses("imports.ImportCheck"))
 @needs("sources.change")
 def check_reading(path: KeyPath, body: CheckRequest) -> dict[str, Any]:
     """Check the connection of a source.
@@ -92,9 +92,9 @@ def check_reading(path: KeyPath, body: CheckRequest) -> dict[str, Any]:
     return import_config.check(app_context(), caller(), path.key, given or None)
 
 
-@routes.post("/sources/<key>/policy/preview", responses=responses("imports.TriedAnswers"))
+@routes.post("/sources/<key>/policy/preview", responses=responses("imports.PolicyPreview"))
 @needs("sources.change")
-def try_answers(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
+def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
     """Preview a source policy.
 
     Evaluates the policy with the stored records. Changes nothing.
@@ -102,7 +102,7 @@ def try_answers(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
     return import_config.try_policy(app_context(), path.key, body.policy)
 
 
-@routes.post("/sources/<key>/import/files", responses=responses("imports.Reading"))
+@routes.post("/sources/<key>/import/files", responses=responses("imports.ImportSettings"))
 @needs("sources.change", largest=LARGEST_BODY)
 def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
     """Upload a file of a source.
@@ -120,7 +120,7 @@ def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
 
 @routes.put("/sources/<key>/priority", responses=responses("sources.Source"))
 @needs("sources.change")
-def change_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
+def change_priority(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
     """Change the priority of a source.
 
     Large changes require `confirm`. A stale preview in `expect` is refused with 409.
@@ -130,7 +130,7 @@ def change_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/priority/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
-def preview_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
+def preview_priority(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
     """Preview a changed priority.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
@@ -138,7 +138,7 @@ def preview_word(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
     return source_priority.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/sources/<key>/import/runs", responses=responses("imports.PageOfSourceRuns"))
+@routes.get("/sources/<key>/import/runs", responses=responses("imports.PageOfImportRuns"))
 @needs("sources.read")
 def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
     """List import runs.
@@ -148,9 +148,9 @@ def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
     return import_runs.runs(app_context(), path.key, ask(query))
 
 
-@routes.post("/sources/<key>/import/runs", responses=responses("imports.SourceRun", 201))
+@routes.post("/sources/<key>/import/runs", responses=responses("imports.ImportRun", 201))
 @needs("sources.change")
-def begin_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int]:
+def start_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int]:
     """Start an import run.
 
     With `preview`, changes nothing. Only one run of a source can be in progress.
@@ -159,7 +159,7 @@ def begin_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int
     return import_runs.request_run(app_context(), caller(), path.key, **wish, confirmed=body.confirm), 201
 
 
-@routes.get("/sources/<key>/import/runs/<run>", responses=responses("imports.SourceRun"))
+@routes.get("/sources/<key>/import/runs/<run>", responses=responses("imports.ImportRun"))
 @needs("sources.read")
 def get_run(path: RunPath) -> dict[str, Any]:
     """Get an import run.
@@ -169,7 +169,7 @@ def get_run(path: RunPath) -> dict[str, Any]:
     return import_runs.one_run(app_context(), path.run, path.key)
 
 
-@routes.post("/sources/<key>/import/runs/<run>/stop", responses=responses("imports.SourceRun"))
+@routes.post("/sources/<key>/import/runs/<run>/stop", responses=responses("imports.ImportRun"))
 @needs("sources.change")
 def stop_run(path: RunPath) -> dict[str, Any]:
     """Stop an import run.
@@ -179,9 +179,9 @@ def stop_run(path: RunPath) -> dict[str, Any]:
     return import_runs.stop(app_context(), caller(), path.key, path.run)
 
 
-@routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("imports.PageOfRunLines"))
+@routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("imports.PageOfImportRunEntries"))
 @needs("attributes.read")
-def list_lines(path: RunPath, query: LinesQuery) -> dict[str, Any]:
+def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> dict[str, Any]:
     """List entries of an import run.
 
     The result for each user and group, with values before and after.
@@ -189,7 +189,7 @@ def list_lines(path: RunPath, query: LinesQuery) -> dict[str, Any]:
     return import_runs.lines(app_context(), path.key, path.run, ask(query), query.kind, query.q)
 
 
-@routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.SourceRun"))
+@routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.ImportRun"))
 @needs("sources.change")
 def refresh_user(path: UserOfSourcePath) -> dict[str, Any]:
     """Refresh one user of a source.

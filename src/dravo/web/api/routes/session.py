@@ -27,17 +27,17 @@ from dravo.web.api.auth import (
 )
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, PageQuery
-from dravo.web.api.schemas.jobs import WorkPath
+from dravo.web.api.schemas.jobs import JobPath
 from dravo.web.api.schemas.operators import (
     ChangePasswordRequest,
     CodeRequest,
     CreateOperatorRequest,
-    OnlyBySourceRequest,
+    PasswordSignInRequest,
     RenewCodesRequest,
     SignInRequest,
 )
 from dravo.web.api.schemas.settings import SettingPath, SettingRequest
-from dravo.web.api.schemas.tokens import CreateApiTokenRequest, TokensQuery
+from dravo.web.api.schemas.tokens import ApiTokensQuery, CreateApiTokenRequest
 from dravo.web.callers import place
 
 routes = api_blueprint("session")
@@ -70,7 +70,7 @@ def session() -> dict[str, Any]:
     return operator_sessions.session_line(who, g.get("csrf", ""))
 
 
-@routes.delete("/session", responses=responses("operators.Left"))
+@routes.delete("/session", responses=responses("operators.LogoutUrl"))
 @needs("own.read", of=ALL, before_factor=True)
 def sign_out() -> Response:
     """Sign out.
@@ -210,7 +210,7 @@ def unlink(path: IdPath) -> dict[str, Any]:
 
 @routes.put("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
-def set_only_by_source(body: OnlyBySourceRequest) -> dict[str, Any]:
+def set_only_by_source(body: PasswordSignInRequest) -> dict[str, Any]:
     """Enable or disable password sign-in.
 
     To disable it, you must have signed in through a source and have recovery codes.
@@ -219,9 +219,9 @@ def set_only_by_source(body: OnlyBySourceRequest) -> dict[str, Any]:
     return _own_links()
 
 
-@routes.get("/jobs/<id>", responses=responses("jobs.Work"))
+@routes.get("/jobs/<id>", responses=responses("jobs.Job"))
 @needs("own.read", of=ALL)
-def how_far(path: WorkPath) -> dict[str, Any]:
+def how_far(path: JobPath) -> dict[str, Any]:
     """Get the progress of a job.
 
     The ID is the value of the header Dravo-Job of your own request.
@@ -232,7 +232,7 @@ def how_far(path: WorkPath) -> dict[str, Any]:
 
 @routes.delete("/jobs/<id>", responses={204: None})
 @needs("own.read", of=ALL)
-def stop_work(path: WorkPath) -> Response:
+def stop_work(path: JobPath) -> Response:
     """Stop a job.
 
     Stops work of your own request. Nothing is changed by it.
@@ -283,7 +283,7 @@ def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
 
 @routes.get("/tokens", responses=responses("tokens.PageOfApiTokens"))
 @needs("own.read", of=ALL)
-def tokens(query: TokensQuery) -> dict[str, Any]:
+def tokens(query: ApiTokensQuery) -> dict[str, Any]:
     """List API tokens.
 
     Your tokens, or those of all operators for super administrators.

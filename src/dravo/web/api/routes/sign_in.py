@@ -32,12 +32,12 @@ from dravo.web.api.schemas.sign_in import (
     KeysRequest,
     RequestCodeRequest,
     RerunRequest,
+    SignInForEmailQuery,
     SignInSettingsRequest,
     SignInStatusRequest,
     SignInTracePath,
     SignInTracesQuery,
     VerifyCodeRequest,
-    WhereQuery,
 )
 from dravo.web.api.schemas.users import UserPath
 from dravo.web.callers import place
@@ -199,7 +199,7 @@ def list_sessions(path: UserPath) -> dict[str, Any]:
     return user_sessions.of_user(app_context(), path.user)
 
 
-@routes.get("/users/<user>/sign-in-options", responses=responses("sign_in.Ways"))
+@routes.get("/users/<user>/sign-in-options", responses=responses("sign_in.SignInOptions"))
 @needs("users.read")
 def list_ways(path: UserPath) -> dict[str, Any]:
     """List sign-in options of a user.
@@ -255,9 +255,9 @@ def test_mail(body: TestMailRequest) -> dict[str, Any]:
 # What everyone else sees
 
 
-@routes.get("/sign-in", responses=responses("sign_in.Where"))
+@routes.get("/sign-in", responses=responses("sign_in.SignInForEmail"))
 @needs("nothing")
-def where_to_sign_in(query: WhereQuery) -> dict[str, Any]:
+def where_to_sign_in(query: SignInForEmailQuery) -> dict[str, Any]:
     """Find the source of an email.
 
     Returns the sign-in for the domain. Does not reveal whether the address exists.
@@ -265,7 +265,7 @@ def where_to_sign_in(query: WhereQuery) -> dict[str, Any]:
     return sign_in_start.source_for_email(app_context(), query.email)
 
 
-@routes.post("/sign-in/code", responses=responses("sign_in.AskedCode"))
+@routes.post("/sign-in/code", responses=responses("sign_in.CodeSent"))
 @needs("nothing")
 def ask_for_code(body: RequestCodeRequest) -> Response:
     """Request a sign-in code.
@@ -293,7 +293,7 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     return response
 
 
-@routes.post("/sign-in/code/verify", responses=responses("sign_in.CameIn"))
+@routes.post("/sign-in/code/verify", responses=responses("sign_in.CodeResult"))
 @needs("nothing")
 def give_code(body: VerifyCodeRequest) -> Response:
     """Verify a sign-in code.
@@ -331,7 +331,7 @@ def _limiter() -> RateLimiter:
     return found
 
 
-@routes.get("/me/applications", responses=responses("sign_in.Yours"))
+@routes.get("/me/applications", responses=responses("sign_in.UserPortal"))
 @needs("nothing")
 def yours() -> dict[str, Any]:
     """List your applications.
@@ -341,7 +341,7 @@ def yours() -> dict[str, Any]:
     return user_sessions.mine(app_context(), _visitor())
 
 
-@routes.delete("/me/session", responses=responses("operators.Left"))
+@routes.delete("/me/session", responses=responses("operators.LogoutUrl"))
 @needs("nothing")
 def end_own_session() -> Response:
     """Sign out a user.

@@ -21,9 +21,9 @@ from dravo.web.api.schemas.sources import (
     CreateScimTokenRequest,
     SchemaPath,
     SchemaRequest,
+    ScimRequestPath,
+    ScimRequestsQuery,
     TokenPath,
-    TracePath,
-    TracesQuery,
 )
 
 routes = api_blueprint("sources")
@@ -90,7 +90,7 @@ def checklist(path: KeyPath) -> dict[str, Any]:
     return scim_checklist.checklist(app_context(), path.key, current_app.config["PUBLIC_URL"])
 
 
-@routes.get("/sources/<key>/tokens", responses=responses("sources.PageOfTokens"))
+@routes.get("/sources/<key>/tokens", responses=responses("sources.PageOfScimTokens"))
 @needs("sources.read")
 def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
     """List SCIM tokens.
@@ -100,7 +100,7 @@ def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
     return scim_tokens.tokens(app_context(), path.key, ask(query))
 
 
-@routes.post("/sources/<key>/tokens", responses=responses("sources.NewToken", 201))
+@routes.post("/sources/<key>/tokens", responses=responses("sources.NewScimToken", 201))
 @needs("sources.change")
 def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, Any], int]:
     """Create a SCIM token.
@@ -155,9 +155,9 @@ def remove_schema(path: SchemaPath) -> Response:
     return Response(status=204)
 
 
-@routes.get("/sources/<key>/requests", responses=responses("sources.PageOfTraces"))
+@routes.get("/sources/<key>/requests", responses=responses("sources.PageOfScimRequests"))
 @needs("sources.read")
-def list_requests(path: KeyPath, query: TracesQuery) -> dict[str, Any]:
+def list_requests(path: KeyPath, query: ScimRequestsQuery) -> dict[str, Any]:
     """List inbound SCIM requests.
 
     Requests with their responses and results, newest first.
@@ -176,9 +176,9 @@ def list_requests(path: KeyPath, query: TracesQuery) -> dict[str, Any]:
     )
 
 
-@routes.get("/sources/<key>/requests/<id>", responses=responses("sources.Trace"))
+@routes.get("/sources/<key>/requests/<id>", responses=responses("sources.ScimRequestDetail"))
 @needs("attributes.read")
-def get_request(path: TracePath) -> dict[str, Any]:
+def get_request(path: ScimRequestPath) -> dict[str, Any]:
     """Get an inbound SCIM request.
 
     Returns the request with its body, without secrets.

@@ -59,7 +59,7 @@ def again(path: IdPath) -> dict[str, Any]:
     return tasks.retry(app_context(), caller(), path.id)
 
 
-@routes.get("/provisioning/errors", responses=responses("tasks.TroubleKinds"))
+@routes.get("/provisioning/errors", responses=responses("tasks.TaskErrors"))
 @needs("tasks.read", of=QUERY)
 def kinds(query: KindsQuery) -> dict[str, Any]:
     """List errors of open tasks.

@@ -17,7 +17,7 @@ from dravo.web.api.schemas.access import AccessQuery
 from dravo.web.api.schemas.accounts import AccountsQuery
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.groups import GroupsQuery
-from dravo.web.api.schemas.users import UserPath, UsersQuery, WhyPath
+from dravo.web.api.schemas.users import AccessExplanationPath, UserPath, UsersQuery
 
 routes = api_blueprint("users")
 
@@ -44,9 +44,9 @@ def get_user(path: UserPath) -> dict[str, Any]:
     return masking.for_caller(caller(), [access_explanation.user(app_context(), path.user)])[0]
 
 
-@routes.get("/users/<user>/access/<application>", responses=responses("users.Why"))
+@routes.get("/users/<user>/access/<application>", responses=responses("users.AccessExplanation"))
 @needs("access.read", of=PATH_APPLICATION)
-def why(path: WhyPath) -> dict[str, Any]:
+def why(path: AccessExplanationPath) -> dict[str, Any]:
     """Explain the access of a user.
 
     Returns the reasons, or why the user has no access.

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.accounts import Account
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import GroupRef, Named, Page, RoleRef, SearchQuery, UserRef
+from dravo.web.api.schemas.common import GroupRef, KeyAndLabel, Page, RoleRef, SearchQuery, UserRef
 
 
 class AccessQuery(SearchQuery):
@@ -28,7 +28,7 @@ class Reason(Model):
     assignment: str | None
     rule: str | None
     group: GroupRef | None
-    source: Named | None
+    source: KeyAndLabel | None
     through: list[str]
     since: str
     until: str | None
@@ -39,7 +39,7 @@ class Reason(Model):
 class SeatOf(Model):
     """The seat of an access. Without `since`, the user is on the waiting list."""
 
-    plan: Named
+    plan: KeyAndLabel
     requested_at: str
     since: str | None
 
@@ -49,7 +49,7 @@ class Access(Model):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     role: RoleRef
     since: str
     until: str | None

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import Named, Page, SearchQuery, UserRef
+from dravo.web.api.schemas.common import KeyAndLabel, Page, SearchQuery, UserRef
 
 
 class AccountsQuery(SearchQuery):
@@ -33,7 +33,7 @@ class Account(Model):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     should_be: str
     roles: list[str]
     status: str

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import Named, Page, PageQuery
+from dravo.web.api.schemas.common import KeyAndLabel, Page, PageQuery
 
 
 class AuditQuery(PageQuery):
@@ -71,8 +71,8 @@ class ActivityLine(Model):
     by: str = Field(description="The actor: a source, Dravo or an operator.")
     what: str
     detail: str
-    source: Named | None
-    application: Named | None
+    source: KeyAndLabel | None
+    application: KeyAndLabel | None
     user: ActivityUser | None
     task: str | None = Field(None, description="ID of the task.")
     object: AuditObject | None = Field(None, description="The change of an operator.")

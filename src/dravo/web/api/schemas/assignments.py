@@ -7,7 +7,15 @@ from typing import Literal
 from pydantic import ConfigDict, Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, Named, Page, PageQuery, RoleRef, UserRef
+from dravo.web.api.schemas.common import (
+    ConfirmedRequest,
+    GroupRef,
+    KeyAndLabel,
+    Page,
+    PageQuery,
+    RoleRef,
+    UserRef,
+)
 
 
 class Note(Model):
@@ -32,14 +40,14 @@ class Assignment(Model):
     model_config = ConfigDict(populate_by_name=True)
 
     id: str
-    application: Named
+    application: KeyAndLabel
     kind: Literal["user", "group", "everyone", "rule", "pattern"]
     excludes: bool
     role: RoleRef | None
-    plan: Named | None
+    plan: KeyAndLabel | None
     user: UserRef | None
     group: GroupRef | None
-    source: Named | None
+    source: KeyAndLabel | None
     rule: str | None
     pattern: str | None
     confirmed: list[str] = Field(description="IDs of groups that are confirmed for the highest role.")
@@ -74,7 +82,7 @@ class PreviewUser(Model):
 
     what: Literal["gained", "lost", "changed"]
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     before: list[str]
     after: list[str]
 
@@ -82,8 +90,8 @@ class PreviewUser(Model):
 class PreviewSeats(Model):
     """The seats that a change needs."""
 
-    plan: Named
-    application: Named
+    plan: KeyAndLabel
+    application: KeyAndLabel
     asked: int
     free: int | None = Field(description="Number of free seats; null without a limit.")
     wait: int = Field(description="Number of users who would be on the waiting list.")
@@ -92,7 +100,7 @@ class PreviewSeats(Model):
 class Preview(Model):
     """The result of a change. Each user is counted once per application."""
 
-    application: Named | None = Field(description="The affected application; null for several.")
+    application: KeyAndLabel | None = Field(description="The affected application; null for several.")
     type_to_confirm: str = Field(description="The text to send in `confirm` for a serious change.")
     gained: int
     lost: int
@@ -106,7 +114,7 @@ class Preview(Model):
     users: list[PreviewUser]
 
 
-class Reached(Model):
+class MatchingUsers(Model):
     """The users who match a rule."""
 
     rule: str

@@ -52,7 +52,7 @@ class RemovalQuery(Model):
     confirm: str | None = None
 
 
-class SeenPreview(RequestModel):
+class ConfirmedPreview(RequestModel):
     """The numbers of the preview."""
 
     gained: int
@@ -64,7 +64,7 @@ class ConfirmedRequest(RequestModel):
     """The confirmation of a previewed change."""
 
     confirm: Text | None = Field(None, description="Typed label; required for a serious change.")
-    expect: SeenPreview | None = Field(
+    expect: ConfirmedPreview | None = Field(
         None,
         description="Numbers of the preview. If the result has changed, the request is refused with 409.",
     )
@@ -98,7 +98,7 @@ class Page(Model, Generic[Item]):
     next: str | None
 
 
-class Named(Model):
+class KeyAndLabel(Model):
     """A reference by key and label."""
 
     key: str

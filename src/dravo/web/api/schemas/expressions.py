@@ -10,7 +10,7 @@ from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import UserRef
 
 
-class Tried(Model):
+class ExpressionResult(Model):
     """The result of an expression."""
 
     result: Any

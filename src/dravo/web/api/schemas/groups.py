@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import Named, Page, SearchQuery
+from dravo.web.api.schemas.common import KeyAndLabel, Page, SearchQuery
 
 
 class GroupsQuery(SearchQuery):
@@ -23,7 +23,7 @@ class Group(Model):
     id: str
     name: str
     external_id: str | None
-    source: Named | None
+    source: KeyAndLabel | None
     members: int
     assignments: int
     modified_at: str
@@ -34,7 +34,7 @@ class GroupNearby(Model):
 
     id: str
     name: str
-    source: Named | None
+    source: KeyAndLabel | None
 
 
 class GroupDetail(Group):

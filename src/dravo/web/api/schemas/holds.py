@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import Named, UserRef
+from dravo.web.api.schemas.common import KeyAndLabel, UserRef
 
 
 class HeldUser(Model):
@@ -16,7 +16,7 @@ class HeldUser(Model):
 class HoldItem(Model):
     """The held removals of an application."""
 
-    application: Named
+    application: KeyAndLabel
     number: int
     since: str
     message: str

@@ -79,7 +79,7 @@ class ConflictDecisionRequest(RequestModel):
     user: Text | None = Field(None, description="User to link: ID, user name, email or external ID.")
 
 
-class LinesQuery(SearchQuery):
+class ImportRunEntriesQuery(SearchQuery):
     """Filters for run entries."""
 
     kind: str | None = Field(None, max_length=16)
@@ -126,7 +126,7 @@ class UserOfSourcePath(Model):
     user: str
 
 
-class ReaderField(Model):
+class ConnectorSetting(Model):
     """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
 
     name: str
@@ -138,22 +138,22 @@ class ReaderField(Model):
     required: bool
 
 
-class ReaderKind(Model):
+class Connector(Model):
     """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
 
     key: str
     label: str
     reads: str
-    settings: list[ReaderField]
+    settings: list[ConnectorSetting]
 
 
-class ReaderKinds(Model):
+class Connectors(Model):
     """All connectors."""
 
-    items: list[ReaderKind]
+    items: list[Connector]
 
 
-class ReadingStep(Model):
+class ImportCheckStep(Model):
     """A step of a connection check."""
 
     name: str
@@ -162,7 +162,7 @@ class ReadingStep(Model):
     hint: str
 
 
-class GroupAnswer(Model):
+class AcceptedGroups(Model):
     """The accepted groups: "all", "none", "named" or "pattern"."""
 
     which: str
@@ -170,28 +170,28 @@ class GroupAnswer(Model):
     pattern: str
 
 
-class AttributeAnswer(Model):
+class MappedAttribute(Model):
     """An attribute with its expression."""
 
     attribute: str
     expression: str
 
 
-class SourceAnswers(Model):
+class SourcePolicy(Model):
     """The source policy of a source."""
 
     match: str
     domains: list[str]
     users: str
-    groups: GroupAnswer
+    groups: AcceptedGroups
     makes: bool
     pilot: str
     groups_from: list[str] = Field(description="Expressions that produce group names.")
     gives: list[str] = Field(description="Groups for all users of the source.")
-    attributes: list[AttributeAnswer]
+    attributes: list[MappedAttribute]
 
 
-class ReadingFile(Model):
+class ImportFile(Model):
     """A file of a source."""
 
     name: str
@@ -199,14 +199,14 @@ class ReadingFile(Model):
     changed_at: str
 
 
-class Reading(Model):
+class ImportSettings(Model):
     """The import settings of a source."""
 
     kind: str
     label: str
     reads: str
     settings: dict[str, Any]
-    fields: list[ReaderField]
+    fields: list[ConnectorSetting]
     has_secret: bool
     enabled: bool
     enabled_from: str | None
@@ -214,15 +214,15 @@ class Reading(Model):
     schedule_words: str
     next_at: list[str]
     full_at: str | None
-    policy: SourceAnswers
-    checked: list[ReadingStep]
+    policy: SourcePolicy
+    checked: list[ImportCheckStep]
     attributes: list[str]
     checked_at: str | None
     conflicts: int
-    files: list[ReadingFile]
+    files: list[ImportFile]
 
 
-class SeenAttribute(Model):
+class SampleAttribute(Model):
     """An attribute of a source with sample values."""
 
     name: str
@@ -239,12 +239,12 @@ class SampleUser(Model):
     message: str
 
 
-class ReadingCheck(Model):
+class ImportCheck(Model):
     """The result of a connection check."""
 
     ok: bool
-    steps: list[ReadingStep]
-    attributes: list[SeenAttribute]
+    steps: list[ImportCheckStep]
+    attributes: list[SampleAttribute]
     sample: list[SampleUser]
 
 
@@ -256,7 +256,7 @@ class BeforeAndAfter(Model):
     after: Any
 
 
-class TriedUser(Model):
+class PolicyPreviewUser(Model):
     """A user whom another source policy would change."""
 
     name: str
@@ -265,7 +265,7 @@ class TriedUser(Model):
     message: str
 
 
-class TriedGroup(Model):
+class PolicyPreviewGroup(Model):
     """A group of the source, and whether it would be accepted."""
 
     id: str
@@ -280,7 +280,7 @@ class MadeGroup(Model):
     users: int
 
 
-class TriedAnswers(Model):
+class PolicyPreview(Model):
     """The preview of a source policy."""
 
     looked_at: int
@@ -288,8 +288,8 @@ class TriedAnswers(Model):
     changed: int
     leaves: int
     refused: int
-    items: list[TriedUser]
-    groups: list[TriedGroup]
+    items: list[PolicyPreviewUser]
+    groups: list[PolicyPreviewGroup]
     made_groups: list[MadeGroup]
 
 
@@ -309,7 +309,7 @@ class RunEffect(Model):
     lost: int
 
 
-class SourceRun(Model):
+class ImportRun(Model):
     """An import run."""
 
     id: str
@@ -330,11 +330,11 @@ class SourceRun(Model):
     hint: str | None
 
 
-class PageOfSourceRuns(Page[SourceRun]):
+class PageOfImportRuns(Page[ImportRun]):
     """A page of runs."""
 
 
-class RunLine(Model):
+class ImportRunEntry(Model):
     """A run entry: the result for one user or group."""
 
     id: int
@@ -345,11 +345,11 @@ class RunLine(Model):
     message: str | None
 
 
-class PageOfRunLines(Page[RunLine]):
+class PageOfImportRunEntries(Page[ImportRunEntry]):
     """A page of run entries."""
 
 
-class CouldBe(Model):
+class PossibleUser(Model):
     """A possible user of a record."""
 
     id: str
@@ -368,7 +368,7 @@ class SourceConflict(Model):
     message: str
     native_id: str
     says: dict[str, Any]
-    candidates: list[CouldBe]
+    candidates: list[PossibleUser]
     choices: list[str]
     status: str
     decision: str | None

@@ -7,13 +7,13 @@ from pydantic import Field
 from dravo.web.api.schemas.base import Model
 
 
-class WorkPath(Model):
+class JobPath(Model):
     """The name of a job."""
 
     id: str = Field(max_length=64)
 
 
-class Work(Model):
+class Job(Model):
     """The progress of a job."""
 
     done: int

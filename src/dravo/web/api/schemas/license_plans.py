@@ -7,10 +7,10 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import KeyPath, Named, Page, PageQuery, UserRef
+from dravo.web.api.schemas.common import KeyAndLabel, KeyPath, Page, PageQuery, UserRef
 
 
-class Plan(Named):
+class Plan(KeyAndLabel):
     """A license plan with its seats; `status` is "free", "short" or "full"."""
 
     rank: int
@@ -26,7 +26,7 @@ class Seat(Model):
 
     id: str
     user: UserRef
-    plan: Named
+    plan: KeyAndLabel
     requested_at: str
     since: str | None
     place: int | None

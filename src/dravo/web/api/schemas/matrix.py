@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import GroupRef, Named, Page, PageQuery, RoleRef, SearchQuery, UserRef
+from dravo.web.api.schemas.common import GroupRef, KeyAndLabel, Page, PageQuery, RoleRef, SearchQuery, UserRef
 from dravo.web.api.schemas.groups import Group
 from dravo.web.api.schemas.users import UserLine
 
@@ -21,7 +21,7 @@ class MatrixGroup(Group):
 class MatrixOfGroups(Page[MatrixGroup]):
     """A page of the group matrix with its columns."""
 
-    applications: list[Named]
+    applications: list[KeyAndLabel]
 
 
 class ComparedRole(Model):
@@ -34,7 +34,7 @@ class ComparedRole(Model):
 class ComparedApplication(Model):
     """The roles of two users in an application."""
 
-    application: Named
+    application: KeyAndLabel
     same: bool
     sides: list[list[ComparedRole]]
 
@@ -43,7 +43,7 @@ class ComparedGroup(Model):
     """A group of one or both users."""
 
     group: GroupRef
-    source: Named | None
+    source: KeyAndLabel | None
     sides: list[bool]
 
 
@@ -64,16 +64,16 @@ class MatrixUser(UserLine):
 class Matrix(Page[MatrixUser]):
     """A page of the matrix, with its columns."""
 
-    applications: list[Named]
+    applications: list[KeyAndLabel]
     whole: bool = Field(description="Whether the total is exact.")
 
 
-class Move(Model):
+class AccessDifference(Model):
     """A user whose roles in an application differ between two times."""
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     what: Literal["joined", "left", "changed"]
     before: list[str]
     after: list[str]
@@ -81,14 +81,14 @@ class Move(Model):
     reasons: list[str]
 
 
-class PageOfMoves(Page[Move]):
+class PageOfAccessDifferences(Page[AccessDifference]):
     """A page of changes; the total counts users."""
 
 
 class ExpectedRole(Model):
     """A role that a simulated user would get."""
 
-    application: Named
+    application: KeyAndLabel
     role: RoleRef
     reasons: list[str]
     account: str | None
@@ -130,7 +130,7 @@ class ExportQuery(MatrixQuery):
     form: Literal["csv", "json"] = "csv"
 
 
-class MovesQuery(PageQuery):
+class AccessDifferencesQuery(PageQuery):
     """The times to compare."""
 
     since: str = Field(description="The earlier time, or the end of a day.")

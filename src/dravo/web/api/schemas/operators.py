@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import Named, Page
+from dravo.web.api.schemas.common import KeyAndLabel, Page
 
 
 class SignInRequest(RequestModel):
@@ -30,7 +30,7 @@ class RenewCodesRequest(RequestModel):
     code: str = Field("", max_length=60)
 
 
-class OnlyBySourceRequest(RequestModel):
+class PasswordSignInRequest(RequestModel):
     """Whether password sign-in is disabled."""
 
     only_by_source: bool
@@ -104,14 +104,14 @@ class OperatorLink(Model):
     """A linked source of an operator."""
 
     id: str
-    source: Named
+    source: KeyAndLabel
     subject: str
     made_at: str
     last_used_at: str
     status: str
 
 
-class LinkOffer(Named):
+class LinkOffer(KeyAndLabel):
     """A source that you can link; `start` is the URL for your browser."""
 
     start: str
@@ -125,7 +125,7 @@ class OperatorLinks(Model):
     only_by_source: bool
 
 
-class Left(Model):
+class LogoutUrl(Model):
     """The logout URL of the provider; empty if it has none."""
 
     go_to: str
@@ -138,7 +138,7 @@ class OperatorSession(Model):
     last_seen_at: str
     until_at: str
     this: bool
-    source: Named | None
+    source: KeyAndLabel | None
 
 
 class OperatorSessions(Model):

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import ConfirmedRequest, Named, Page, RoleRef, SearchQuery, UserRef
+from dravo.web.api.schemas.common import ConfirmedRequest, KeyAndLabel, Page, RoleRef, SearchQuery, UserRef
 
 
 class ReviewRequest(RequestModel):
@@ -52,7 +52,7 @@ class ReviewExportQuery(Model):
 class ReviewPart(Model):
     """The progress of a review in one application."""
 
-    application: Named
+    application: KeyAndLabel
     owner: str | None
     rows: int
     confirmed: int
@@ -86,7 +86,7 @@ class ReviewRow(Model):
     id: str
     user: UserRef
     status: Literal["active", "inactive", "left"]
-    application: Named
+    application: KeyAndLabel
     role: RoleRef
     since: str
     reasons: list[str]

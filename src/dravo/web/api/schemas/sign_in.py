@@ -7,8 +7,8 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import Named, Page, PageQuery
-from dravo.web.api.schemas.imports import ReadingStep, SeenAttribute, SourceAnswers
+from dravo.web.api.schemas.common import KeyAndLabel, Page, PageQuery
+from dravo.web.api.schemas.imports import ImportCheckStep, SampleAttribute, SourcePolicy
 from dravo.web.api.schemas.sources import ChecklistItem, ChecklistValue
 
 
@@ -103,7 +103,7 @@ class SignInTracePath(Model):
     trace: str
 
 
-class WhereQuery(Model):
+class SignInForEmailQuery(Model):
     """An email address."""
 
     email: str = Field("", max_length=300)
@@ -165,12 +165,12 @@ class OurCertificate(Model):
 class SignIn(Model):
     """The sign-in settings of a source with the setup checklist."""
 
-    source: Named
+    source: KeyAndLabel
     protocol: str
     protocol_label: str
     settings: dict[str, Any]
     has_secret: bool
-    policy: SourceAnswers
+    policy: SourcePolicy
     status: str
     serves: str
     enabled_from: str | None
@@ -182,7 +182,7 @@ class SignIn(Model):
     give: list[ChecklistValue]
     certificates: list[OurCertificate]
     ticks: list[ChecklistItem]
-    seen: list[SeenAttribute]
+    seen: list[SampleAttribute]
     provider_steps: list[str]
     start: str
     text: str
@@ -246,7 +246,7 @@ class ClaimedGroup(Model):
 class GroupInClaims(Model):
     """A group in claims that does not exist yet."""
 
-    source: Named
+    source: KeyAndLabel
     name: str
 
 
@@ -278,7 +278,7 @@ class PlannedSignIn(Model):
     outcome: str
     message: str
     hint: str
-    steps: list[ReadingStep]
+    steps: list[ImportCheckStep]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]
@@ -290,8 +290,8 @@ class SignInTrace(SignInLine):
 
     issuer: str
     subject: str
-    steps: list[ReadingStep]
-    arrived: list[SeenAttribute]
+    steps: list[ImportCheckStep]
+    arrived: list[SampleAttribute]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]
@@ -303,7 +303,7 @@ class UserSession(Model):
     """A session of a user."""
 
     id: str
-    source: Named
+    source: KeyAndLabel
     created_at: str
     last_seen_at: str
     until_at: str
@@ -325,7 +325,7 @@ class OwnApplication(Model):
     since: str
 
 
-class Yours(Model):
+class UserPortal(Model):
     """The applications and the support contact of a signed-in user."""
 
     name: str
@@ -336,10 +336,10 @@ class Yours(Model):
     support_contact: str
 
 
-class WayIn(Model):
+class SignInOption(Model):
     """A source, and whether it allows the user to sign in."""
 
-    source: Named
+    source: KeyAndLabel
     protocol: str
     opens: bool
     told: str
@@ -350,10 +350,10 @@ class WayIn(Model):
     bound_at: str | None
 
 
-class Ways(Model):
+class SignInOptions(Model):
     """The sign-in options and applications of a user."""
 
-    ways: list[WayIn]
+    ways: list[SignInOption]
     applications: list[OwnApplication]
 
 
@@ -366,18 +366,18 @@ class SignInChoice(Model):
     by_code: bool
 
 
-class Where(Model):
+class SignInForEmail(Model):
     """The sign-in for an email address; null if there is none."""
 
-    source: Named | None
+    source: KeyAndLabel | None
     start: str
     by_code: bool
     choices: list[SignInChoice] = Field(description="The choices, if several sources own the domain.")
     any: bool
-    for_operators: list[Named]
+    for_operators: list[KeyAndLabel]
 
 
-class AskedCode(Model):
+class CodeSent(Model):
     """A requested code; send `state` back with it."""
 
     state: str
@@ -385,7 +385,7 @@ class AskedCode(Model):
     minutes: int
 
 
-class CameIn(Model):
+class CodeResult(Model):
     """The result of a code: "signed_in", "observed" or "refused"."""
 
     outcome: str

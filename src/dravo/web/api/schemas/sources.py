@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import KeyPath, Named, Page, SearchQuery
+from dravo.web.api.schemas.common import KeyAndLabel, KeyPath, Page, SearchQuery
 from dravo.web.api.schemas.tokens import CreateTokenRequest, Token
 
 
@@ -53,14 +53,14 @@ class SchemaPath(KeyPath):
     urn: str
 
 
-class TracesQuery(SearchQuery):
+class ScimRequestsQuery(SearchQuery):
     """Filters for requests."""
 
     outcome: Literal["refused", "changed", "read"] | None = None
     method: str | None = Field(None, max_length=8)
 
 
-class TracePath(KeyPath):
+class ScimRequestPath(KeyPath):
     """One request of a source."""
 
     id: str
@@ -70,7 +70,7 @@ class SharedDomain(Model):
     """An email domain that several sources own."""
 
     domain: str
-    sources: list[Named]
+    sources: list[KeyAndLabel]
 
 
 class Source(Model):
@@ -103,14 +103,14 @@ class Source(Model):
     token_ends_at: str | None = Field(description="Expiry of a recently used token, if it is within 30 days.")
 
 
-class PushToken(Token):
+class ScimToken(Token):
     """A SCIM token with its resources and access."""
 
     kinds: str
     access: str
 
 
-class NewToken(PushToken):
+class NewScimToken(ScimToken):
     """A new SCIM token with its secret."""
 
     token: str
@@ -143,7 +143,7 @@ class ChecklistTrouble(Model):
 class SetupChecklist(Model):
     """The setup checklist of inbound SCIM."""
 
-    source: Named
+    source: KeyAndLabel
     give: list[ChecklistValue]
     usable_tokens: int
     provider_steps: list[str]
@@ -156,7 +156,7 @@ class PageOfSources(Page[Source]):
     """A page of sources."""
 
 
-class PageOfTokens(Page[PushToken]):
+class PageOfScimTokens(Page[ScimToken]):
     """A page of tokens."""
 
 
@@ -193,7 +193,7 @@ class TraceUser(Model):
     accounts: list[list[str]]
 
 
-class TraceLine(Model):
+class ScimRequestLine(Model):
     """A request of a source with its effects."""
 
     id: str
@@ -210,11 +210,11 @@ class TraceLine(Model):
     more: int
 
 
-class Trace(TraceLine):
+class ScimRequestDetail(ScimRequestLine):
     """A request with its body, without secrets."""
 
     body: str | None
 
 
-class PageOfTraces(Page[TraceLine]):
+class PageOfScimRequests(Page[ScimRequestLine]):
     """A page of traces."""

@@ -7,13 +7,13 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import Named, Page, SearchQuery, UserRef
+from dravo.web.api.schemas.common import KeyAndLabel, Page, SearchQuery, UserRef
 
 
-class TroubleKind(Model):
+class TaskError(Model):
     """Open tasks of one application with the same error."""
 
-    application: Named
+    application: KeyAndLabel
     kind: str
     status: str
     number: int
@@ -21,10 +21,10 @@ class TroubleKind(Model):
     hint: str
 
 
-class TroubleKinds(Model):
+class TaskErrors(Model):
     """The errors of open tasks."""
 
-    items: list[TroubleKind]
+    items: list[TaskError]
 
 
 class ProvisioningSummary(Model):
@@ -118,7 +118,7 @@ class TaskLine(Model):
 
     id: str
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     account: str
     status: str
     aim: str

@@ -26,7 +26,7 @@ class CreateApiTokenRequest(CreateTokenRequest):
     )
 
 
-class TokensQuery(PageQuery):
+class ApiTokensQuery(PageQuery):
     """Filters for API tokens."""
 
     whose: Literal["own", "all"] = Field(

@@ -7,7 +7,7 @@ from typing import Literal
 from dravo.web.api.schemas.access import Access
 from dravo.web.api.schemas.accounts import Account
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import GroupRef, Named, Page, RoleRef, SearchQuery, UserRef
+from dravo.web.api.schemas.common import GroupRef, KeyAndLabel, Page, RoleRef, SearchQuery, UserRef
 
 
 class UsersQuery(SearchQuery):
@@ -22,7 +22,7 @@ class UserPath(Model):
     user: str
 
 
-class WhyPath(UserPath):
+class AccessExplanationPath(UserPath):
     """One user and one application."""
 
     application: str
@@ -42,14 +42,14 @@ class UserAttribute(Model):
 
     name: str
     value: str
-    source: Named | None
+    source: KeyAndLabel | None
 
 
 class UserRecord(Model):
     """A source record of a user."""
 
     id: str
-    source: Named
+    source: KeyAndLabel
     connection_type: str
     external_id: str | None
     user_name: str | None
@@ -63,7 +63,7 @@ class UserGroup(Model):
     """A membership, present or past."""
 
     group: GroupRef
-    source: Named | None
+    source: KeyAndLabel | None
     since: str
     until: str | None
 
@@ -80,27 +80,27 @@ class User(UserLine):
     being_worked_out: bool
 
 
-class Way(Model):
+class PossibleAccess(Model):
     """A group or rule that would give access."""
 
     assignment: str
     group: GroupRef | None
-    source: Named | None
+    source: KeyAndLabel | None
     rule: str | None
     role: RoleRef | None
 
 
-class Why(Model):
+class AccessExplanation(Model):
     """The explanation of a user's access."""
 
     user: UserRef
-    application: Named
+    application: KeyAndLabel
     has_access: bool
     sentences: list[str]
     access: list[Access]
     ended: list[Access]
     account: Account | None
-    would_give: list[Way]
+    would_give: list[PossibleAccess]
 
 
 class PageOfUsers(Page[UserLine]):
