@@ -215,7 +215,7 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     desk.settle()
     assert desk.listed() == [] and desk.due() == {"ada": ["supervisor"]}
     entry = next(row.id for row in services.rows(t.audit) if row.action == "changed assignment")
-    assert undo.preview(services.ctx, entry)["seats"][0]["waiting"] == 1
+    assert undo.preview(services.ctx, entry)["seats"][0]["asked"] == 1
     undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
     desk.settle()
     assert desk.listed() == ["ada"]
