@@ -183,7 +183,7 @@ def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: C
     user = garden.running.provider("commands").user(name)
     garden.running.provider("commands").add(garden.group, user)
     eventually(lambda: "refused 400" in garden.run("task", "errors", "--application", "commands-app"))
-    assert "All seats are used" in garden.run("task", "errors")
+    assert "Seats are used up" in garden.run("task", "errors", "--application", "commands-app")
     garden.app.faults(refuse=False)
     assert "1 tasks are retried" in garden.run("task", "retry-all", "commands-app", "--kind", "refused 400")
     eventually(lambda: name in garden.app.accounts())
