@@ -33,9 +33,9 @@ FLAGS = [
 
 COMMANDS = {
     "command-why": [
-        "why zofia.wisniarska plant-records",
-        "why tom.hartley ticket-desk",
-        "why ravi.chandrasen ticket-desk",
+        "access why zofia.wisniarska plant-records",
+        "access why tom.hartley ticket-desk",
+        "access why ravi.chandrasen ticket-desk",
     ],
 }
 
@@ -107,7 +107,7 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     for name, path in pages.items():
         page.goto(path)
         if name == "application-settings":
-            page.get_by_role("combobox", name="Show the results").click()
+            page.get_by_role("combobox", name="Preview with user").click()
             page.keyboard.type("zofia")
             page.get_by_role("option", name="Zofia").click()
             page.get_by_text("WIŚNIARSKA, Zofia").scroll_into_view_if_needed()
@@ -141,7 +141,7 @@ def terminal(commands: list[str], ready: Path) -> str:
             [sys.executable, "-m", "dravo.cli.main", "--connection", str(ready), *shlex.split(each)],
             capture_output=True,
             text=True,
-            check=False,
+            check=True,
             env={**os.environ, "COLUMNS": "164"},
         )
         output = "\n".join(line.rstrip() for line in (done.stdout + done.stderr).splitlines())

@@ -105,7 +105,7 @@ export const router = createRouter({
 router.beforeEach(async (to) => {
   if (to.meta.open) return true
   if (!(await resume())) return { path: '/sign-in', query: to.fullPath === '/' ? {} : { to: to.fullPath } }
-  // AnyoneWho has to have a second factor sets one up before anything else.
+  // Operators who need a second factor set one up first.
   const needs = useSession().session.value?.needs_second_factor ?? false
   if (needs !== (to.path === '/second-factor')) return needs ? { path: '/second-factor' } : { path: '/' }
   // An application owner sees lists of one of their own applications at a time.

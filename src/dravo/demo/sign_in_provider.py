@@ -2,7 +2,7 @@
 
     python -m dravo.demo.identity --name "Contractors' sign-in" --port 8440 --status FILE
 
-AnyoneWho comes chooses who they are; there are no passwords, for it is a stand-in. It takes any service that
+Users choose who they are; a stand-in has no passwords. It accepts any service that
 asks.
 
 PUT /users/NAME {"given", "family", "email", "verified", "groups": [NAMES]}; DELETE /users/NAME; PUT /groups

@@ -296,7 +296,7 @@ def test_an_id_in_a_claim_is_the_group_that_the_source_pushed_under_it(
 def test_groups_that_are_not_chosen_are_left_out(door: Door) -> None:
     door.policy = replace(door.policy, groups=GroupChoice("named", ("Site",)))
     arrived = door.come(groups=["Site", "Chess club"])
-    assert [each["outcome"] for each in arrived.groups] == ["made", "ignored"]
+    assert [each["outcome"] for each in arrived.groups] == ["created", "ignored"]
     assert door.groups_of(arrived.user_id) == {"Site"}
 
 

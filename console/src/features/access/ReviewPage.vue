@@ -11,6 +11,7 @@ import BusyButton from '../../components/BusyButton.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
+import { inWords } from '../../app/words'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
@@ -95,7 +96,7 @@ const look = () =>
 const close = () => attempt(() => answered(api.POST('/api/v1/reviews/{id}/close', { params: { path } })))
 const narrowed = computed(() =>
   Object.entries(data.value?.narrowed ?? {})
-    .map(([, value]) => value)
+    .map(([, value]) => inWords(value))
     .join(', '),
 )
 </script>

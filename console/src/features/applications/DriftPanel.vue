@@ -277,7 +277,7 @@ async function makeUser(): Promise<void> {
     @done="link"
   >
     <p class="quiet">
-      Dravo then updates the account to the user's desired status. The user needs a role in this application.
+      Dravo then updates the account to the user's desired state. The user needs a role in this application.
     </p>
     <UserSelect v-model="user" label="User" />
   </FormDialog>

@@ -50,7 +50,7 @@ async function again(): Promise<void> {
         <div class="grow">
           <h1>{{ data.user.display_name }} in {{ data.application.label }}</h1>
           <p class="lead">
-            <StatusLabel :status="data.status" /> · desired status: {{ data.aim }} · since
+            <StatusLabel :status="data.status" /> · desired state: {{ data.aim }} · since
             <TimeLabel :at="data.created_at" /> · <router-link :to="`/users/${data.user.id}`">user</router-link> ·
             <router-link :to="`/applications/${data.application.key}`">application</router-link>
           </p>
@@ -86,7 +86,7 @@ async function again(): Promise<void> {
             <div v-for="(exchange, number) in each.exchanges" :key="number" class="exchange mono">
               {{ exchange.method }} {{ exchange.path
               }}{{ exchange.query ? ` ? ${Object.values(exchange.query).join(' ')}` : '' }} →
-              <b>{{ exchange.status ?? 'no response' }}</b>
+              <b>{{ exchange.status ?? 'no response' }}</b>{{ ' ' }}
               <span class="quiet"
                 >{{ exchange.milliseconds }} ms{{
                   exchange.together ? `, ${exchange.together} changes in one request` : ''

@@ -194,7 +194,7 @@ const quiet = computed(
           <StatusLabel :status="isPast(each.at) ? 'expired' : 'expires_soon'" />
           <div>
             <router-link :to="each.to">{{ each.label }}</router-link>: {{ each.what }}
-            {{ isPast(each.at) ? 'ended' : 'ends' }} <TimeLabel :at="each.at" />.
+            {{ isPast(each.at) ? 'expired' : 'expires' }} <TimeLabel :at="each.at" />.
             <span class="quiet">{{ each.hint }}</span>
           </div>
         </li>
@@ -203,7 +203,7 @@ const quiet = computed(
           <div>
             <router-link :to="`/applications/${each.key}/drift`">{{ each.label }}</router-link>:
             {{ each.drifting.toLocaleString('en') }} {{ each.drifting === 1 ? 'difference' : 'differences' }} from the
-            desired status (changed outside Dravo).
+            desired state (changed outside Dravo).
           </div>
         </li>
         <li v-for="each in failed.data.value?.items" :key="each.id">

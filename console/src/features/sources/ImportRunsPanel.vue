@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { told } from '../../app/attributeValues'
+import { inWords } from '../../app/words'
 import FormDialog from '../../components/FormDialog.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
@@ -64,7 +65,7 @@ const fetch = (after: string | undefined, count: number) =>
       params: { path: { ...path, run: shown.value?.id ?? '' }, query: { after, count, kind: kind.value ?? undefined } },
     }),
   )
-/** AnyoneWho is missing may be what could not be read: that is not confirmed away. */
+/** A missing user may be an entry that could not be read: then removals cannot be approved. */
 const unreadable = computed(() => shown.value?.counts.some((each) => each.name === 'unreadable'))
 const percent = (run: Run) => (run.expected ? Math.min(100, (100 * run.progress) / run.expected) : 0)
 const kinds = [
@@ -80,7 +81,7 @@ const kinds = [
   'group_new',
   'group_renamed',
   'group_deleted',
-]
+].map((value) => ({ value, title: inWords(value) }))
 </script>
 
 <template>
@@ -144,7 +145,7 @@ const kinds = [
     >
     <dl class="counts">
       <div v-for="each in shown.counts" :key="each.name">
-        <dt>{{ each.name }}</dt>
+        <dt>{{ inWords(each.name) }}</dt>
         <dd>{{ each.number.toLocaleString('en') }}</dd>
       </div>
     </dl>

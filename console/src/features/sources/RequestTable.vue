@@ -84,8 +84,8 @@ function pretty(body: string): string {
         <ul v-if="item.users.length" class="led">
           <li v-for="user in item.users.slice(0, 5)" :key="user.id">
             <router-link :to="`/users/${user.id}`">{{ user.name }}</router-link>
-            <template v-for="role in user.gained" :key="`+${role}`"> gained {{ role }}.</template>
-            <template v-for="role in user.lost" :key="`-${role}`"> lost {{ role }}.</template>
+            <template v-for="role in user.gained" :key="`+${role}`"> Gained {{ role }}.</template>
+            <template v-for="role in user.lost" :key="`-${role}`"> Lost {{ role }}.</template>
             <template v-for="account in user.accounts" :key="account[0]">
               Account in {{ account[0] }}: {{ account[1] }}.</template
             >

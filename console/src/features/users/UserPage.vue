@@ -303,7 +303,7 @@ const remaining = computed(() => {
   align-items: flex-start;
 }
 .ask .narrow {
-  flex: 0 0 220px;
+  flex: 0 0 260px;
 }
 .told {
   flex: 1 1 300px;

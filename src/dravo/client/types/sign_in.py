@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 class ClaimedGroup(TypedDict):
-    """A group in claims: "known", "made" or "ignored", with the roles that it assigns."""
+    """A group in claims: "existing", "created" or "ignored", with the roles that it assigns."""
 
     claimed: str
     group: dict[str, Any] | None

@@ -234,7 +234,7 @@ class JitProvisioner:
                 {
                     "claimed": name,
                     "group": group,
-                    "outcome": "known" if row is not None else "made",
+                    "outcome": "existing" if row is not None else "created",
                     "gives": gives,
                 }
             )
@@ -263,7 +263,7 @@ class JitProvisioner:
         ids = [
             each["claimed"]
             for each in kept
-            if each["outcome"] == "made" and read.looks_like_id(each["claimed"])
+            if each["outcome"] == "created" and read.looks_like_id(each["claimed"])
         ]
         if ids:
             message = f"'{ids[0]}' looks like an ID, but no group of this source has this ID."

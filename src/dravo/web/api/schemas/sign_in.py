@@ -235,7 +235,7 @@ class PageOfSignIns(Page[SignInLine]):
 
 
 class ClaimedGroup(Model):
-    """A group in claims: "known", "made" or "ignored", with the roles that it assigns."""
+    """A group in claims: "existing", "created" or "ignored", with the roles that it assigns."""
 
     claimed: str
     group: dict[str, Any] | None
