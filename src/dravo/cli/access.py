@@ -173,7 +173,7 @@ def _why(given: argparse.Namespace, dravo: Dravo) -> None:
                 continue
             chain = [reason["source"]["label"] if reason["source"] else None, *reason["through"]]
             chain += [_piece(reason), item["role"]["label"]]
-            chain.append(f"account {account['status']}" if account else "no account")
+            chain.append(f"account {account['status'].replace('_', ' ')}" if account else "no account")
             print("\n  " + " > ".join(part for part in chain if part))
 
 
