@@ -7,6 +7,7 @@ from __future__ import annotations
 import argparse
 import json
 import re
+import shlex
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -119,6 +120,31 @@ def test_every_option_and_argument_has_help() -> None:
         for path, action in actions(make_parser())
         if not action.help
     ] == []
+
+
+def examples(parser: argparse.ArgumentParser) -> Iterator[str]:
+    """Yield the examples in the help of a command and of the commands below it."""
+    for line in (parser.epilog or "").splitlines():
+        if line.strip().startswith("dravo "):
+            yield line.strip()
+    for action in parser._actions:
+        if isinstance(action, argparse._SubParsersAction):
+            for below in action.choices.values():
+                yield from examples(below)
+
+
+def test_every_example_in_the_help_is_a_command() -> None:
+    parser = make_parser()
+    found = list(examples(parser))
+    assert len(found) > 60
+    wrong = []
+    for each in found:
+        words = shlex.split(re.split(r" [<>|] ", each)[0])[1:]
+        try:
+            parser.parse_args(words)
+        except SystemExit:
+            wrong.append(each)
+    assert not wrong
 
 
 def document() -> dict[str, Any]:

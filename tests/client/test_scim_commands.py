@@ -182,10 +182,10 @@ def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: C
     name = fresh("commands.cai")
     user = garden.running.provider("commands").user(name)
     garden.running.provider("commands").add(garden.group, user)
-    eventually(lambda: "refused 400" in garden.run("task", "errors", "--application", "commands-app"))
+    eventually(lambda: "refused_400" in garden.run("task", "errors", "--application", "commands-app"))
     assert "Seats are used up" in garden.run("task", "errors", "--application", "commands-app")
     garden.app.faults(refuse=False)
-    assert "1 tasks are retried" in garden.run("task", "retry-all", "commands-app", "--kind", "refused 400")
+    assert "1 tasks are retried" in garden.run("task", "retry-all", "commands-app", "--kind", "refused_400")
     eventually(lambda: name in garden.app.accounts())
     task = json.loads(garden.run("task", "list", name, "--json"))[0]["id"]
     assert dravo(garden.running, "task", "resolve", task).returncode == 2, "nobody has to say anything here"

@@ -80,7 +80,7 @@ def test_from_nothing_to_everyone(
     }
     assert known[key]["opens"] and known[key]["bound_at"]
     told = dravo("sign-in", "options", who).stdout
-    assert "opens     SAML 2.0, linked since" in told and "Applications after sign-in: none." in told
+    assert "allowed   SAML 2.0, linked since" in told and "Applications after sign-in: none." in told
     assert dravo("sign-in", "end-sessions", who).stdout == "All sessions are ended.\n"
     assert browser.http.get(f"{running.url}/api/v1/me/applications").status_code == 401
 

@@ -26,7 +26,7 @@ const origins: Record<string, string> = { made: 'created by Dravo', adopted: 'ad
     <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User or account ID" clearable class="words" />
     <v-select
       v-model="status"
-      label="State"
+      label="Status"
       clearable
       class="narrow"
       :items="['in_sync', 'pending', 'waiting', 'failed', 'held']"
@@ -35,7 +35,7 @@ const origins: Record<string, string> = { made: 'created by Dravo', adopted: 'ad
   <PagedTable
     name="accounts"
     caption="Accounts"
-    :columns="['User', 'Desired status', 'Roles', 'Status', 'In sync since', 'Account ID', 'Origin']"
+    :columns="['User', 'Desired state', 'Roles', 'Status', 'In sync since', 'Account ID', 'Origin']"
     :fetch="fetch"
     :about="about"
     :refresh="3000"

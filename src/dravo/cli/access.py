@@ -203,7 +203,7 @@ def _matrix(given: argparse.Namespace, dravo: Dravo) -> None:
             "Group": lambda g: g["name"],
             "Source": lambda g: g["source"]["key"] if g["source"] else None,
             "Members": lambda g: g["members"],
-            "Gives": roles,
+            "Assigned roles": roles,
         }
         show_list(
             given,

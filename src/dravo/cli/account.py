@@ -13,7 +13,11 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "account", "accounts of users in applications")
     listing = command(
-        verbs, "list", _list, "list accounts", ["dravo account list --application ticket-desk --state failed"]
+        verbs,
+        "list",
+        _list,
+        "list accounts",
+        ["dravo account list --application ticket-desk --status failed"],
     )
     listing.add_argument("words", nargs="?", help="a part of the user's name, or the ID in the application")
     listing.add_argument("--application", metavar="KEY", help="only accounts of this application")

@@ -214,7 +214,7 @@ def _print(given: argparse.Namespace, application: Any) -> None:
     facts(
         {
             "Application": f"{application['label']} ({application['key']})",
-            "State": application["status"],
+            "Status": application["status"],
             "Owner": application["owner"],
             "Start URL": application["address"],
             "Address": connection["base_url"],

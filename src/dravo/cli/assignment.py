@@ -145,7 +145,7 @@ def whom(assignment: Any) -> str:
     if assignment["user"]:
         return str(assignment["user"]["display_name"])
     if assignment["group"]:
-        return f"{assignment['group']['name']}{' (gone)' if assignment['group']['gone'] else ''}"
+        return f"{assignment['group']['name']}{' (deleted)' if assignment['group']['gone'] else ''}"
     if assignment["pattern"]:
         return f"groups that match {assignment['pattern']}"
     return f"users who match {assignment['rule']}" if assignment["rule"] else "everyone"

@@ -63,7 +63,7 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
         f"{found['waiting']}"
     )
     if found["trouble"]:
-        print(f"Trouble, {moment(found['trouble_at'])} UTC: {found['trouble']}")
+        print(f"Last error, {moment(found['trouble_at'])} UTC: {found['trouble']}")
 
 
 def _set(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -233,7 +233,7 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
         f"{moment(found['verified_at']) if found['verified_at'] else 'never with these settings'}"
     )
     if found["trouble"]:
-        print(f"Trouble: {found['trouble']}")
+        print(f"Error: {found['trouble']}")
     table(
         {
             "Setup checklist": lambda t: t["label"],
@@ -392,8 +392,8 @@ def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
     for each in found["ways"]:
         bound = f"linked since {moment(each['bound_at'])} UTC" if each["bound_at"] else "not linked yet"
         print(
-            f"{each['source']['label']:<26}{'opens' if each['opens'] else 'closed':<10}{each['protocol']}, "
-            f"{bound}"
+            f"{each['source']['label']:<26}{'allowed' if each['opens'] else 'refused':<10}"
+            f"{each['protocol']}, {bound}"
         )
         for line in (
             each["reason"],

@@ -252,11 +252,11 @@ def _request(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     facts(
         {
-            "At": found["at"],
+            "Time": found["at"],
             "Request": f"{found['method']} {found['path']}",
             "Query": found["query"],
-            "Answer": found["status"],
-            "Took": f"{found['milliseconds']} ms",
+            "Response": found["status"],
+            "Duration": f"{found['milliseconds']} ms",
             "Result": found["outcome"],
         }
     )
@@ -275,7 +275,7 @@ def _schemas(given: argparse.Namespace, dravo: Dravo) -> None:
     elif found:
         names = {
             "URN": lambda s: s["urn"],
-            "Applications": lambda s: s["kind"],
+            "Resource type": lambda s: s["kind"],
             "Attributes": lambda s: ", ".join(a["name"] for a in s["document"]["attributes"]),
         }
         table(names, found)

@@ -382,33 +382,37 @@ def _follow(dravo: Dravo, key: str, run: Any) -> Any:
     return run
 
 
+def _counts(counts: Any) -> str:
+    return ", ".join(f"{each['name'].replace('_', ' ')} {each['number']:,}" for each in counts)
+
+
 def _show_run(run: Any) -> None:
     facts(
         {
             "Run": run["id"],
-            "State": f"{run['status']}{', a look only' if run['preview'] else ''}",
+            "Status": f"{run['status']}{', preview' if run['preview'] else ''}",
             "Started by": run["requested_by"],
             "Began (UTC)": moment(run["started_at"], seconds=True),
             "Ended": moment(run["ended_at"], seconds=True),
-            "Scope": "everyone" if run["whole"] else "changes only",
-            **{each["name"].capitalize(): f"{each['number']:,}" for each in run["counts"]},
-            "Told": run["message"],
-            "Hint": run["hint"],
+            "Scope": "all users" if run["whole"] else "changed users only",
+            **{each["name"].replace("_", " ").capitalize(): f"{each['number']:,}" for each in run["counts"]},
+            "Message": run["message"],
+            "How to fix": run["hint"],
         }
     )
     for each in run["access"]:
         print(
-            f"{each['application']}, {each['role']}: {each['gained']:,} would gain it, "
-            f"{each['lost']:,} would lose it"
+            f"{each['application']}, {each['role']}: {each['gained']:,} users would gain access, "
+            f"{each['lost']:,} would lose access"
         )
 
 
 def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Started (UTC)": lambda r: moment(r["started_at"] or r["requested_at"], seconds=True),
-        "Status": lambda r: f"{r['status']}{' (look)' if r['preview'] else ''}",
-        "Read": lambda r: "everyone" if r["whole"] else "changes",
-        "Period": lambda r: ", ".join(f"{each['name']} {each['number']:,}" for each in r["counts"]),
+        "Status": lambda r: f"{r['status']}{' (preview)' if r['preview'] else ''}",
+        "Scope": lambda r: "all users" if r["whole"] else "changed users",
+        "Result": lambda r: _counts(r["counts"]),
         "Started by": lambda r: r["requested_by"],
         "Message": lambda r: r["message"],
         "ID": lambda r: r["id"],
@@ -447,7 +451,7 @@ def _refresh(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(run)
     else:
-        print(", ".join(f"{each['name']} {each['number']}" for each in run["counts"]) + ".")
+        print(_counts(run["counts"]) + ".")
 
 
 def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -457,7 +461,7 @@ def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
         "Possible users": lambda c: ", ".join(
             f"{each['display_name']} ({each['user_name']}, {each['status']})" for each in c["candidates"]
         ),
-        "Choices": lambda c: c["decision"] or ", ".join(c["choices"]).replace("ignore", "ignore"),
+        "Choices": lambda c: c["decision"] or ", ".join(c["choices"]),
         "ID": lambda c: c["id"],
     }
     found = dravo.sources.conflicts(given.key, status="decided" if given.decided else "open")
@@ -465,7 +469,7 @@ def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
-    decided = dravo.sources.decide(given.key, given.id, given.decision.replace("-", " "), given.user)
+    decided = dravo.sources.decide(given.key, given.id, given.decision, given.user)
     if given.json:
         show_json(decided)
     else:

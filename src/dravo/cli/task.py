@@ -153,7 +153,7 @@ def _print(given: argparse.Namespace, task: Any) -> None:
             "User": task["user"]["display_name"],
             "Application": task["application"]["label"],
             "Desired state": task["aim"],
-            "State": task["status"],
+            "Status": task["status"],
             "Waits for": task["waits_for"],
             "Message": task["message"],
             "How to fix": task["hint"],

@@ -89,7 +89,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
     facts(
         {
             "Name": user["display_name"],
-            "State": f"{user['status']} since {moment(user['since'])} UTC",
+            "Status": f"{user['status']} since {moment(user['since'])} UTC",
             "ID": user["id"],
         }
     )

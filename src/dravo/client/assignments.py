@@ -31,15 +31,16 @@ class Assignments(Noun):
         return cast(t.Assignment, self._call("GET", f"/assignments/{part(assignment_id)}"))
 
     def add(self, application: str, role: str | None, **whom: Any) -> t.Assignment:
-        """Give a role to `user=`, to `group=` of `source=`, to `everyone=True`, to those who meet a `rule=`,
-        or, without a role, to
-        the groups of a `source=` whose names fit a `pattern=`.
+        """Create an assignment; return it.
 
-        Without a role they are let in only; with `excludes=True` they are kept out. Further: `from_=` and
-        `until=` (an instant or a day), `new_users_only=True`, `confirmed=` (ids of groups that may give the
-        highest role by a pattern), `plan=`, `note=`; and of a rule `source=` (the source that must report
-        the attributes) and `future_users=True` (with `confirm=`: users who come to meet it later need no
-        confirmation).
+        It is for one of `user=`, `group=` of `source=`, `everyone=True`, users who match a `rule=`, or groups
+        of a `source=` whose names match a `pattern=` (then without a role). Without a role users are
+        eligible only; with `excludes=True` they are excluded.
+
+        Further values: `from_=` and `until=` (an instant or a day), `new_users_only=True`, `confirmed=` (IDs
+        of groups that may assign the highest role through a pattern), `plan=`, `note=`. For a rule:
+        `source=` (the source that must report the attributes), and `future_users=True` with `confirm=` (users
+        who match later need no confirmation).
         """
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 

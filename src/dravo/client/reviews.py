@@ -37,13 +37,13 @@ class Reviews(Noun):
         decision: str | None = None,
         words: str | None = None,
     ) -> Pages[t.ReviewRow]:
-        """List a review's rows; `decision` is "open", "confirmed" or "taken away"."""
+        """List the rows of a review; `decision` is "open", "confirmed" or "removed"."""
         return self._dravo.pages(
             f"/reviews/{part(review_id)}/rows", {"application": application, "decision": decision, "q": words}
         )
 
     def preview(self, review_id: str, application: str, rows: Sequence[str]) -> t.Preview:
-        """Return what taking rows of one application away would do; nothing is changed."""
+        """Preview the removal of rows of one application."""
         body: dict[str, Any] = {"application": application, "rows": [*rows]}
         return cast(t.Preview, self._call("POST", f"/reviews/{part(review_id)}/preview", body=body))
 
@@ -57,8 +57,10 @@ class Reviews(Noun):
         note: str | None = None,
         confirm: str | None = None,
     ) -> t.Review:
-        """Say that rows of one application are "confirmed", or "taken away"; `confirm` is its label, where
-        that is serious.
+        """Decide rows of one application: "confirmed" or "removed".
+
+        Args:
+            confirm: the label of the application; required for a serious change.
         """
         body = {
             "application": application,

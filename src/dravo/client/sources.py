@@ -99,14 +99,14 @@ class Sources(Noun):
         )
 
     def preview_priority(self, key: str, **values: Any) -> t.Preview:
-        """Return what it would do if other words counted; `precedence`, `deactivation_wins`, `updates`."""
+        """Preview another priority of a source: `precedence`, `deactivation_wins`, `updates`."""
         return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
     def change_priority(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
-        """Set whose word counts where several sources say something of one user: `precedence`,
-        `deactivation_wins`, `updates`.
+        """Change the priority of a source: `precedence`, `deactivation_wins`, `updates`.
 
-        `confirm` is the source's label, typed, where the change is serious.
+        Args:
+            confirm: the label of the source; required for a serious change.
         """
         return cast(
             t.Source, self._call("PUT", f"/sources/{part(key)}/priority", body={**values, "confirm": confirm})

@@ -120,7 +120,7 @@ class ConfigSnapshot:
 
     @cached_property
     def asks_groups(self) -> bool:
-        """Whether a condition asks for the groups that somebody is in."""
+        """Whether a condition asks for the groups that a user is in."""
         return any(each.condition is not None and each.condition.asks_groups for each in self.general)
 
     @cached_property

@@ -21,7 +21,7 @@ USERS = [
     ("odalys.brandt", "Odalys", "Brandt", ["Glazing works", "Scaffolders"]),
     ("tibor.lantos", "Tibor", "Lantos", ["Scaffolders"]),
     ("sefa.aumua", "Sefa", "Aumua", []),
-    # Somebody who says that they are one of the staff.
+    # A user who says that they are one of the staff.
     ("una.kerrigan", "Una", "Kerrigan", ["Site"]),
 ]
 # Who came already; the others can be tried out.
@@ -40,7 +40,7 @@ FAULTS: tuple[dict[str, Any], ...] = (
 
 
 def browse(start: str, who: str) -> str:
-    """Sign in as somebody, as a browser does it; returns the address where it ended."""
+    """Sign in as a user, as a browser does it; returns the address where it ended."""
     with client(follow_redirects=True) as browser:
         page = browser.get(start)
         while "<form" in page.text and "/your-applications" not in str(page.url):

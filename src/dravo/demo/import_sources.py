@@ -38,7 +38,7 @@ CREW = [
     ("orla.finch", "Orla", "Finch"),
     ("petroc.vale", "Petroc", "Vale"),
 ]
-# Somebody with the email address of somebody here under another user name; and a leaver's user name, come
+# A user with the email address of a user here under another user name; and a leaver's user name, come
 # again.
 DOUBTFUL = [
     ("w.halliday", "Wren", "Halliday", "wren.halliday"),

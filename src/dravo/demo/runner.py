@@ -302,7 +302,7 @@ class Demo:
             http.post(f"{self.addresses[key]}/scim/v2/Users", json=account, headers=headers)
 
     def _live_a_little(self, users: list[dict[str, Any]]) -> None:
-        """A marriage, a leaver, somebody on leave: what happens to a directory."""
+        """A marriage, a leaver, a user on leave: what happens to a directory."""
         by_name = {each["userName"]: each for each in users}
         old, new = scenario.RENAMED
         married = {**by_name[old], "userName": new, "displayName": "Clover Pennington-Reyes"}
@@ -321,7 +321,7 @@ class Demo:
             )
 
     def _drift(self, dravo: Dravo) -> None:
-        """Somebody changes things in an application outside Dravo; comparing finds it."""
+        """Accounts change in an application outside Dravo; a reconciliation finds it."""
         for key, changes in scenario.BY_OTHER_HANDS.items():
             address, headers = (
                 f"{self.addresses[key]}/scim/v2/Users",

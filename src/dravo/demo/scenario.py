@@ -179,7 +179,7 @@ APPLICATIONS: list[dict[str, Any]] = [
 ]
 TRY = {"source": SOURCE_KEY, "group": "Herbarium", "application": "plant-records", "role": "recorder"}
 
-# What somebody does in an application outside Dravo, found by comparing: by user name, None for an account
+# What is done in an application outside Dravo, found by comparing: by user name, None for an account
 # that is removed.
 BY_OTHER_HANDS: dict[str, dict[str, dict[str, Any] | None]] = {
     "plant-records": {

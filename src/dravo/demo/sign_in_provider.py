@@ -142,7 +142,7 @@ class Identity:
         """Return whether a fault is switched on, and how."""
         return self.kept["faults"].get(name)
 
-    # What is said of somebody
+    # What is said of a user
 
     def claims(self, name: str) -> dict[str, list[str]]:
         """Return what is said of a user, by claim."""
@@ -278,7 +278,7 @@ class Identity:
         return bytes(etree.tostring(root))
 
     def assertion(self, who: str, request: str, acs: str, audience: str, at: Any) -> etree._Element:
-        """Return an assertion about somebody."""
+        """Return an assertion about a user."""
         one = etree.Element(
             f"{{{SAML}}}Assertion",
             nsmap={"saml": SAML},
@@ -446,7 +446,7 @@ class Identity:
         return self.json(told if groups is None else {**told, "groups": groups})
 
     def sign_out(self, call: Call) -> Answer:
-        """Let somebody out, and send the browser back; it does not check who asks."""
+        """Let a user out, and send the browser back; it does not check who asks."""
         back = call.query.get("post_logout_redirect_uri")
         if back is None and call.query.get("SAMLRequest"):
             asked = etree.fromstring(zlib.decompress(base64.b64decode(call.query["SAMLRequest"]), -15))

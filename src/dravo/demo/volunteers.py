@@ -1,5 +1,5 @@
 """The demo's volunteers, who sign in by a code that is mailed to them; anyone who is new registers and is
-looked at by somebody first.
+looked at by an operator first.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ def connect(dravo: Dravo, smtp_port: int) -> None:
 
 
 def load(dravo: Dravo, url: str, letters: str) -> None:
-    """Set it up as an administrator would, and let somebody who is known and somebody new sign in.
+    """Set it up as an administrator would, and let a user who is known and a new user sign in.
 
     Args:
         url: the service's own address.
@@ -42,7 +42,7 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
 
 
 def sign_in(url: str, letters: str, address: str, given: str = "", family: str = "") -> dict[str, Any]:
-    """Sign in as somebody, as a browser does it; returns what came of it."""
+    """Sign in as a user, as a browser does it; returns what came of it."""
     with client(url) as browser:
         asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
         body = {

@@ -104,7 +104,7 @@ class Fetched:
 
 
 def repair_address(text: str) -> str:
-    """Return a base address as it is used: blanks and slashes at its end taken away.
+    """Return a base address as it is used: blanks and slashes at its end removed.
 
     Raises:
         InvalidInput: if it is no HTTP address, or carries what does not belong there.

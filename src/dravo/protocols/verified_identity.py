@@ -30,11 +30,11 @@ class SignInRefused(DravoError):
 
 @dataclass(frozen=True)
 class VerifiedIdentity:
-    """Who somebody is, as their provider proved it.
+    """Who a user is, as their provider proved it.
 
     Attributes:
         issuer: the provider's own name (entity id, or issuer).
-        subject: by what it knows the user: never a name that may pass to somebody else, if the provider
+        subject: by what it knows the user: never a name that may pass to another user, if the provider
             keeps to its standard.
         attributes: by the names that arrived, each with its values as texts (JSON values where the protocol
             has them).

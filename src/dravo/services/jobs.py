@@ -1,4 +1,4 @@
-"""Work that somebody waits for, such as a preview of everyone: how far it is, and whether they still want it.
+"""Jobs: work that an operator waits for, such as a preview of all users, with progress and cancellation.
 
 It lives in the process that answers them, for as long as they wait; only anyone who asked for it sees and
 stops it.
@@ -64,7 +64,7 @@ class JobRegistry:
 
     @contextmanager
     def for_(self, who: str, name: str) -> Iterator[None]:
-        """Have what is done within be known as work that somebody waits for.
+        """Have what is done within be known as work that an operator waits for.
 
         Raises:
             NameInUse: if the caller has other work of that name under way.
@@ -88,7 +88,7 @@ class JobRegistry:
         """Return how far it is.
 
         Raises:
-            NotFound: if it is not under way, or somebody else's.
+            NotFound: if it is not under way, or another user's.
         """
         with self._lock:
             found = self._known.get((who, name))

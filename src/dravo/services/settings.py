@@ -189,7 +189,7 @@ def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) 
 
 
 def _move_days(connection: Connection, zone: str) -> None:
-    """Have days begin and end in another time zone: assignments that were given by days, and everyone whom
+    """Have days begin and end in another time zone: assignments that were given by days, and all users whom
     they can touch.
     """
     a = t.assignment.c

@@ -108,7 +108,7 @@ def write(
 
 
 def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, list[Any]]:
-    """Return for each group (id, "User" or "Group", display name) of everyone whom it lists."""
+    """Return for each group (id, "User" or "Group", display name) of all users whom it lists."""
     m = t.membership
     found: dict[str, list[Any]] = {group_id: [] for group_id in group_ids}
     for start in range(0, len(group_ids), CHUNK):
@@ -130,7 +130,7 @@ def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, li
 
 
 def members(connection: Connection, group_id: str) -> list[Any]:
-    """Return (id, "User" or "Group", display name) of everyone whom a group lists."""
+    """Return (id, "User" or "Group", display name) of all users whom a group lists."""
     return members_of(connection, [group_id])[group_id]
 
 
@@ -259,7 +259,7 @@ def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict
 
 
 def listed(group_ids: Any) -> Any:
-    """Return (user_id, group_id) of everyone whom some groups list themselves: by a record, or, a local
+    """Return (user_id, group_id) of all users whom some groups list themselves: by a record, or, a local
     group, by the user.
 
     Args:

@@ -29,7 +29,7 @@ _UNDECIDED = exists().where(
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What is known of somebody, or of a group, by the source's own id."""
+    """What is known of a user, or of a group, by the source's own id."""
 
     id: str
     digest: str | None
@@ -57,7 +57,7 @@ def known_users(
     native_ids: Sequence[str] | None = None,
     connection_type: str = IMPORT,
 ) -> dict[str, Known]:
-    """Return everyone whom a source ever said something of, by its own ids; of some ids only, if they are
+    """Return all users whom a source ever said something of, by its own ids; of some ids only, if they are
     given.
     """
     return _known(connection, t.record, source_id, native_ids, connection_type)
@@ -203,7 +203,7 @@ def candidates(
 def _what_counts(
     connection: Connection, source_id: str, users: Mapping[str, Any]
 ) -> dict[str, tuple[bool, bool]]:
-    """Return of each user whether their user name, and their email address, was said by somebody whose word
+    """Return of each user whether their user name, and their email address, was said by a user whose word
     counts for matching.
 
     That is the asking source itself, an operator, or a source that owns the domain of the address; of a user
@@ -656,5 +656,5 @@ def _chunks(values: Sequence[Any]) -> Iterable[list[Any]]:
 
 
 def shown_name(data: Mapping[str, Any]) -> str:
-    """Return the name by which a line tells of somebody."""
+    """Return the name by which a line tells of a user."""
     return searchable(data).display_name

@@ -143,7 +143,7 @@ _WAKE_TASK = (
 )
 
 
-# In place of an application's id: whatever a change takes away, anywhere.
+# In place of an application's id: whatever a change removes, anywhere.
 EVERY_APPLICATION = "*"
 
 # (user id, application id or `EVERY_APPLICATION`) of removals that an operator confirmed, and who did.
@@ -447,7 +447,7 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
 
 
 def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> None:
-    """Take away marks that were worked out, unless they were set again meanwhile."""
+    """Remove marks that were worked out, unless they were set again meanwhile."""
     rows = [{"user": user_id, "seen": since} for user_id, since in seen]
     if rows:
         connection.execute(_REMOVE_MARK, rows)

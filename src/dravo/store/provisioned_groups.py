@@ -154,7 +154,7 @@ def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any
 
 
 def ours(connection: Connection, application_id: str) -> frozenset[str]:
-    """Return the ids there of everyone whom we deliver to an application."""
+    """Return the ids there of all users whom we deliver to an application."""
     a = t.account.c
     found: frozenset[str] = frozenset(
         connection.execute(

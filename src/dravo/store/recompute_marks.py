@@ -28,9 +28,9 @@ def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] |
     """Mark the users that a select of (user id, instant) yields.
 
     Args:
-        cleared: (application id, name of the operator) where what is taken away with it was confirmed; what
+        cleared: (application id, name of the operator) where what is removed with it was confirmed; what
             was confirmed before for
-            somebody who is marked already, and is not worked out yet, no longer is: it was another change.
+            a user who is marked already, and is not worked out yet, no longer is: it was another change.
     """
     columns = ["user_id", "since", "confirmed_for", "released_by"]
     application_id, by = cleared or (None, None)

@@ -142,7 +142,7 @@ def claim(connection: Connection, record_id: str, source_id: str, values: list[t
     """Write down the values of a record that nobody else of its source may have, in place of those it had.
 
     Raises:
-        IntegrityError: if somebody has one of them.
+        IntegrityError: if a user has one of them.
     """
     connection.execute(delete(t.record_unique).where(t.record_unique.c.record_id == record_id))
     if values:

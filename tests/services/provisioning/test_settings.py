@@ -245,11 +245,11 @@ def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, 
         running.settled(key)
         kinds = dravo.tasks.kinds(key)
         assert bool(kinds) and kinds[0]["number"] == 4
-        assert (kinds[0]["kind"], kinds[0]["status"]) == ("refused 400", "failed")
+        assert (kinds[0]["kind"], kinds[0]["status"]) == ("refused_400", "failed")
         assert "Seats are used up" in kinds[0]["message"] and kinds[0]["hint"]
         assert dravo.tasks.again_all(key, "another kind") == 0
         app.faults(refuse=False)
-        assert dravo.tasks.again_all(key, "refused 400") == 4
+        assert dravo.tasks.again_all(key, "refused_400") == 4
         running.settled(key)
         assert len(app.accounts()) == 4
         assert list(dravo.tasks.kinds(key)) == []

@@ -88,7 +88,7 @@ async function act(): Promise<void> {
         <thead>
           <tr>
             <th scope="col">User</th>
-            <th scope="col">Desired status</th>
+            <th scope="col">Desired state</th>
           </tr>
         </thead>
         <tbody>

@@ -12,7 +12,7 @@ const fetch = (after: string | undefined, count: number) =>
 const columns = [
   'User',
   ...(props.within ? [] : ['Application']),
-  'Desired status',
+  'Desired state',
   'Status',
   'Attempts',
   'Since',

@@ -33,7 +33,7 @@ const about = computed(() => ({
         <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
         <v-select
           v-model="status"
-          label="State"
+          label="Status"
           clearable
           class="narrow"
           :items="['open', 'waiting', 'failed', 'held', 'done', 'discarded']"

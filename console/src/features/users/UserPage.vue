@@ -156,7 +156,7 @@ const remaining = computed(() => {
           <thead>
             <tr>
               <th scope="col">Application</th>
-              <th scope="col">Desired status</th>
+              <th scope="col">Desired state</th>
               <th scope="col">Status</th>
               <th scope="col">Account ID</th>
             </tr>

@@ -14,7 +14,7 @@ The order of decision for one user in one application, the first line that appli
 8. no role came, and the policy is to keep: the roles that were kept when nothing came any more;
 9. nothing.
 
-What depends on the past (what was kept, since when somebody is known) is an input here, never read from an
+What depends on the past (what was kept, since when a user is known) is an input here, never read from an
 earlier result.
 """
 
@@ -52,7 +52,7 @@ INACTIVE, EXCLUDED, CLOSED, GIVEN, BY_DEFAULT, BY_KEEPING, NOTHING = (
 
 @dataclass(frozen=True, slots=True)
 class Assignment:
-    """What an operator declared: somebody gets a role (or only is let in), or is kept out; until is
+    """What an operator declared: a user gets a role (or only is let in), or is kept out; until is
     exclusive.
 
     Attributes:
@@ -88,7 +88,7 @@ class Assignment:
 
     @property
     def plain(self) -> bool:
-        """Whether it just gives its role, at any time, to everyone whom it is for."""
+        """Whether it just gives its role, at any time, to all users whom it is for."""
         return (
             not self.excludes
             and self.from_at is None
@@ -112,7 +112,7 @@ class Policy:
 
     Attributes:
         eligibility: `ASSIGNED` or `ALL_USERS`.
-        fallback: what somebody gets who may come in and to whom nothing gives a role: `NO_ACCESS`,
+        fallback: what a user gets who may come in and to whom nothing gives a role: `NO_ACCESS`,
             `DEFAULT_ROLE` or `KEEP`.
         default_role_id: the role for `DEFAULT_ROLE`.
         several: `ALL` roles, or the `HIGHEST` alone.
@@ -221,7 +221,7 @@ class UserFacts:
         seen: them as conditions see them; None if no condition is declared.
         by_source: them as conditions see them by what one source reported, for the sources that rules name.
         user_id: theirs.
-        known_since: since when; None for somebody who is only now made.
+        known_since: since when; None for a user who is only now made.
         kept: for an application id the roles that they keep there.
     """
 

@@ -1,4 +1,4 @@
-"""Plans with seats: which plan somebody's access asks for, and what that makes of the seat that they have or
+"""Plans with seats: which plan a user's access asks for, and what that makes of the seat that they have or
 wait for.
 
 Having a seat is a stored, dated input: access does not depend on it, the account in the application does.
@@ -37,7 +37,7 @@ class Plan:
 
 
 class Seat(NamedTuple):
-    """A seat that somebody has (`seated`), or waits for."""
+    """A seat that a user has (`seated`), or waits for."""
 
     id: str
     application_id: str
@@ -46,7 +46,7 @@ class Seat(NamedTuple):
 
 
 class SeatChanges(NamedTuple):
-    """What becomes of somebody's seats: (application id, plan id) that they wait for from now on, and ids of
+    """What becomes of a user's seats: (application id, plan id) that they wait for from now on, and ids of
     those that end.
     """
 
@@ -60,7 +60,7 @@ NO_SEATING = SeatChanges()
 def asked_for(
     roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mapping[str, str], plans: Mapping[str, Plan]
 ) -> dict[str, tuple[str, ...]]:
-    """Return by application id the plans that somebody's roles come with, the highest first.
+    """Return by application id the plans that a user's roles come with, the highest first.
 
     Args:
         roles: reasons by (application id, role id).
@@ -80,7 +80,7 @@ def asked_for(
 
 
 def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatChanges:
-    """Return what becomes of somebody's seats: they have one at the most in an application, and wait for
+    """Return what becomes of a user's seats: they have one at the most in an application, and wait for
     those of higher plans.
 
     Args:

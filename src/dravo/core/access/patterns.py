@@ -2,7 +2,7 @@
 the captured part.
 
 Patterns run on an engine of linear time. The highest role of an application is given by a pattern only to
-groups that somebody
+groups that a user
 confirmed: anyone who may name groups at the source must not be able to hand it out.
 """
 

@@ -1,4 +1,4 @@
-"""What a provider claims of somebody, as expressions name it; and the groups that it names.
+"""What a provider claims of a user, as expressions name it; and the groups that it names.
 
 Providers write one name in many ways: with or without a namespace before it, as an object identifier of a
 directory, in other letter case. An expression finds it by its full name, and by the short one where only one
@@ -111,7 +111,7 @@ def _plain(value: Any) -> Any:
 
 
 def told_groups(policy: SourcePolicy, attributes: Mapping[str, Any]) -> list[str] | None:
-    """Return the groups that the claims put somebody into, as they are named there; None if no claim says
+    """Return the groups that the claims put a user into, as they are named there; None if no claim says
     anything of groups.
 
     A claim that did not come is not a claim that is empty.

@@ -1,7 +1,7 @@
 """Decides whose a record is: bound for good by (source, connection_type, id); the first binding by the
 source's rule, and only if it is safe.
 
-Nobody becomes somebody else by a name or an email address: what is not safe waits for a user to decide.
+Nobody becomes another user by a name or an email address: what is not safe waits for an operator to decide.
 """
 
 from __future__ import annotations
@@ -64,7 +64,7 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Conflict:
-    """Why a record cannot be bound, or a change not be made, without a user's decision; and whom it
+    """Why a record cannot be bound, or a change not be made, without an operator's decision; and whom it
     concerns.
     """
 
@@ -74,7 +74,7 @@ class Conflict:
 
 
 def bind(bound_to: str | None, new_user_id: str) -> Binding:
-    """Return whose a record is that needs no match rule: anyone who it is bound to, else somebody new.
+    """Return whose a record is that needs no match rule: anyone who it is bound to, else a new user.
 
     Args:
         bound_to: the user that (source, connection_type, id) is bound to, or None.

@@ -43,8 +43,8 @@ def merge(
     """Return the user that records make.
 
     Inactive records give no attributes while an active one exists; records that are gone give some only
-    while there is no other, so that a leaver can still be recognized. Signing in proves who somebody is, not
-    that they are still there: where a source says of somebody by another connection_type that they are
+    while there is no other, so that a leaver can still be recognized. Signing in proves who a user is, not
+    that they are still there: where a source says of a user by another connection_type that they are
     inactive or gone, what its sign-in says counts as inactive or gone too.
 
     Args:

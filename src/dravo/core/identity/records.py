@@ -10,7 +10,7 @@ from dravo.core.identity.names import fold, user_name_key
 
 # The connection type of users and groups that operators enter here.
 LOCAL = "local"
-# The connection type of what somebody proved of themselves when they signed in.
+# The connection type of what a user proved of themselves when they signed in.
 SIGN_IN = "sign_in"
 
 

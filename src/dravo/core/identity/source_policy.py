@@ -1,7 +1,7 @@
 """A source's answers to the source policy: who is it, who may come in, what do they bring, whose word
 counts, when does it apply.
 
-What a source says of somebody, an entry with attributes of its own names, becomes a SCIM User by these
+What a source says of a user, an entry with attributes of its own names, becomes a SCIM User by these
 answers, or is left out.
 """
 
@@ -38,7 +38,7 @@ NOT_FILLED = ("id", "meta", "schemas", "groups", "password")
 
 
 class Refused(DravoError):
-    """What a source says of somebody cannot be taken in."""
+    """What a source says of a user cannot be taken in."""
 
     code = "refused"
     status = 422
@@ -84,9 +84,9 @@ class SourcePolicy:
         attributes: (attribute, expression) in their order.
         reads: what the expressions read, `ENTRY` or `SCIM_USER`.
         pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
-        groups_from: expressions whose values are names of groups that somebody is in, beside those that the
+        groups_from: expressions whose values are names of groups that a user is in, beside those that the
             source lists.
-        gives: names of groups that everyone whom it brings is in.
+        gives: names of groups that all users whom it brings is in.
     """
 
     match: str = ASK
@@ -157,7 +157,7 @@ class SourcePolicy:
 
     @cached_property
     def groups_read(self) -> frozenset[str]:
-        """The names of the source's attributes that say in which groups somebody is."""
+        """The names of the source's attributes that say in which groups a user is."""
         return frozenset(name for expression in self._groups_made_by for name in expression.uses)
 
     @property
@@ -166,7 +166,7 @@ class SourcePolicy:
         return bool(self.groups_from or self.gives)
 
     def made_groups(self, attributes: Mapping[str, Any]) -> list[str]:
-        """Return the names of the groups that an entry's own values, and this source, put somebody into;
+        """Return the names of the groups that an entry's own values, and this source, put a user into;
         each once.
         """
         found = list(self.gives)

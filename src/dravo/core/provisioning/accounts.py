@@ -64,7 +64,7 @@ class Settings:
     Attributes:
         on_losing_access, on_inactive, on_leaving: one of `LEAVING` for each of the three events.
         attributes: what expressions make, or leave out (None), beside the standard attributes.
-        role_encoding, plan_encoding: how roles are sent, and the plan of which somebody has a seat.
+        role_encoding, plan_encoding: how roles are sent, and the plan of which a user has a seat.
     """
 
     on_losing_access: str = DEACTIVATE
@@ -198,7 +198,7 @@ def provisioned_names(settings: Settings) -> frozenset[str]:
 
 def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
     """Return a due account as the attributes of a SCIM User, `schemas` left out; what is None or empty is to
-    be taken away.
+    be removed.
 
     Args:
         due: as `due_account` makes it.

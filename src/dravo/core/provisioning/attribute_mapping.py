@@ -108,7 +108,7 @@ def read_target(text: str, not_set: tuple[str, ...] = _NOT_SET) -> Target:
 
 
 def put(attributes: dict[str, Any], target: Target, value: Any) -> None:
-    """Set an attribute of an account to a value, or take it away (None)."""
+    """Set an attribute of an account to a value, or remove  (None)."""
     if target.path is None:
         assert target.foreign is not None
         urn, name = target.foreign
@@ -230,7 +230,7 @@ def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = 
     put(holder, target, ", ".join(names) or None)
     if holder:
         return holder
-    # Said outright that there is none, so that what stands there is taken away.
+    # Said outright that there is none, so that what stands there is removed.
     if target.path is None:
         assert target.foreign is not None
         return {target.foreign[0]: {target.foreign[1]: None}}

@@ -155,7 +155,7 @@ def compare_groups(
         expected: groups of ours that are settled, or whose last attempt failed.
         left_alone: ids there of groups of ours that are not settled.
         there: the application's groups, with their members.
-        ours: names of everyone whom we deliver, by their ids there.
+        ours: names of all users whom we deliver, by their ids there.
     """
     found = {str(each.get("id")): each for each in there}
     known = set(left_alone)

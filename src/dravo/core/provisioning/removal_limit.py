@@ -1,6 +1,6 @@
-"""How much may be taken away at once: removals beyond a number or a share wait for a user.
+"""How much may be removed at once: removals beyond a number or a share wait for an operator.
 
-A removal is what takes something from somebody in an application: a role, the activity of an account, or the
+A removal is what takes something from a user in an application: a role, the activity of an account, or the
 account itself.
 """
 

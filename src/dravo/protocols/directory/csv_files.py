@@ -81,7 +81,7 @@ class Table:
 
 
 def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
-    """Return a file as a table; columns are folded, blanks around cells are taken away.
+    """Return a file as a table; columns are folded, blanks around cells are removed.
 
     Raises:
         DirectoryTrouble: if it cannot be read at all.

@@ -1,1 +1,1 @@
-"""How somebody is told: mail by SMTP."""
+"""How a user is told: mail by SMTP."""

@@ -1,4 +1,4 @@
-"""Decides whether an ID token proves who somebody is (OpenID Connect Core 3.1.3.7)."""
+"""Decides whether an ID token proves who a user is (OpenID Connect Core 3.1.3.7)."""
 
 from __future__ import annotations
 
@@ -207,7 +207,7 @@ def check_userinfo(claims: Mapping[str, Any], userinfo: Mapping[str, Any]) -> di
     """Return a token's claims with those of the userinfo added; what the token says counts first.
 
     Raises:
-        SignInRefused: if the userinfo is somebody else's (section 5.3.2).
+        SignInRefused: if the userinfo is another user's (section 5.3.2).
     """
     if userinfo.get("sub") != claims["sub"]:
         raise SignInRefused("userinfo", "The UserInfo response belongs to another user.", STRANGER)

@@ -1,7 +1,7 @@
 """Single logout (SAML core 3.7, profiles 4.4) by HTTP-Redirect: ours to the provider, and the provider's to
 us.
 
-A request to sign somebody out is taken only with the signature of the query it came in; anyone who could
+A request to sign a user out is taken only with the signature of the query it came in; anyone who could
 make one up could throw users out.
 """
 
@@ -71,7 +71,7 @@ def sign_out_request(
 def sign_out_response(
     identifier: str, address: str, entity_id: str, asked: AskedOut, now: Instant, key: rsa.RSAPrivateKey
 ) -> str:
-    """Return the address to which a browser goes on once somebody was signed out here."""
+    """Return the address to which a browser goes on once a user was signed out here."""
     root = _message("LogoutResponse", identifier, address, entity_id, now)
     root.set("InResponseTo", asked.id)
     etree.SubElement(etree.SubElement(root, q(SAMLP, "Status")), q(SAMLP, "StatusCode"), Value=SUCCESS)

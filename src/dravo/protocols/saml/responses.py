@@ -1,4 +1,4 @@
-"""Decides whether a SAML response proves who somebody is (SAML core 3.3, bindings 3.5, profiles 4.1.4).
+"""Decides whether a SAML response proves who a user is (SAML core 3.3, bindings 3.5, profiles 4.1.4).
 
 One assertion is consumed, and it is the very element that a trusted signature covers. Everything that is
 read is read out of what was signed; whatever else stands in the message is as if it were not there.
@@ -259,7 +259,7 @@ def _check_span(element: etree._Element, expected: Expected) -> None:
 
 
 def _check_subject(assertion: etree._Element, expected: Expected) -> float:
-    """Make sure that somebody confirms by this assertion who comes with it; returns until when it may be."""
+    """Make sure that a user confirms by this assertion who comes with it; returns until when it may be."""
     subject = only(assertion, SAML, "Subject")
     if subject is None:
         raise SignInRefused(

@@ -374,7 +374,7 @@ def _updated(response: Response, remote_id: str, origin: str | None) -> AccountR
 
 def _as_found(resource: Mapping[str, Any], wanted: AccountTarget) -> dict[str, Any]:
     """Return of an account there only the attributes that we deliver now: what else it has is not ours to
-    take away.
+    remove.
     """
     found = {name: resource[name] for name in wanted.whole_body() if name in resource}
     extension = found.get(ENTERPRISE_URN)

@@ -152,7 +152,7 @@ class Check:
                 answer = Response(504, None, str(wrong), "")
 
     def _test_user(self) -> None:
-        """Make somebody who is nobody, change them, make them inactive, and remove them, whatever went wrong
+        """Make a user who is nobody, change them, make them inactive, and remove them, whatever went wrong
         before.
         """
         assert self._capabilities is not None

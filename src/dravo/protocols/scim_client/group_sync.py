@@ -36,7 +36,7 @@ class WantedGroup:
             there.
         members: ids there of all who are due.
         add, remove: how that differs from what was agreed last.
-        ours: ids there of everyone whom we deliver: others in the group are left alone.
+        ours: ids there of all users whom we deliver: others in the group are left alone.
         agreed_name: the name that was agreed last.
         remote_id: its id there, if that is known.
         origin: how we came by it.
@@ -412,7 +412,7 @@ def _replace(
     }
     left_out: frozenset[str] = frozenset()
     refusal = ""
-    # Without anyone the answer names, where it refuses somebody.
+    # Without anyone the answer names, where it refuses a user.
     members = others | wanted.members
     while True:
         listed = [{"value": each} for each in sorted(members)]

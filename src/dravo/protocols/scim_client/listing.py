@@ -74,7 +74,7 @@ def everything(
         if len(found) == before and resources:
             raise RetryableError("The list does not continue: the application returned the same page twice.")
     if len(found) < total and not capabilities.cursor:
-        # Somebody left while it was read, or it gives less than it says: not whole, so nothing is concluded
+        # A user left while it was read, or it gives less than it says: not whole, so nothing is concluded
         # from it.
         raise RetryableError(
             f"The list has {total} entries, but the application returned {len(found)}.",

@@ -193,7 +193,7 @@ def row_of(connection: Connection, assignment_id: str) -> Any:
     """Return an assignment's row.
 
     Raises:
-        NotFound: if there is none, or it was taken away.
+        NotFound: if there is none, or it was removed.
     """
     row = connection.execute(
         select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))
@@ -216,5 +216,5 @@ def application_of(connection: Connection, assignment_id: str) -> str | None:
 
 
 def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
-    """Mark everyone whom an assignment can touch, to be worked out again; `cleared` as in `mark_selected`."""
+    """Mark all users of an assignment to be recomputed; `cleared` as in `mark_selected`."""
     recompute_marks.mark_selected(connection, touched(row, literal(now)), cleared)

@@ -50,7 +50,7 @@ def add(
 
 
 def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirmation) -> None:
-    """Make an assignment of a row with the columns of its table: one that was taken away comes back like
+    """Make an assignment of a row with the columns of its table: one that was removed comes back like
     this.
 
     Raises:

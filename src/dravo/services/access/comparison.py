@@ -56,7 +56,7 @@ def changes(
 
 
 def _held_at_one_only(where: list[Any], one: Instant, other: Instant) -> Any:
-    """Return the condition that somebody held a role at one instant which they did not hold at the other."""
+    """Return the condition that a user held a role at one instant which they did not hold at the other."""
     x, y = t.access.c, t.access.alias("other")
     same = (y.c.user_id == x.user_id, y.c.application_id == x.application_id, y.c.role_id == x.role_id)
     held = and_(y.c.from_at <= other, or_(y.c.until_at.is_(None), y.c.until_at > other))
@@ -141,7 +141,7 @@ def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
 
 
 def _access(connection: Connection, user_id: str) -> dict[tuple[str, str], list[dict[str, Any]]]:
-    """Return by (key, label) of an application the roles that somebody has there, the highest first, each
+    """Return by (key, label) of an application the roles that a user has there, the highest first, each
     with what it rests on.
     """
     x, p, r = t.access.c, t.application.c, t.role.c

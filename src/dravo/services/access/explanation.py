@@ -259,7 +259,7 @@ def _why_not(
 
 
 def _shut_out(decision: Decision, catalogue: ConfigSnapshot) -> str:
-    """Return by what somebody is kept out, as it continues a sentence."""
+    """Return by what a user is kept out, as it continues a sentence."""
     now = clock.now()
     assignment, reason = next(each for each in decision.heard if each[0].excludes and each[0].counts(now))
     if reason.kind == access_evaluation.RULE and assignment.condition is not None:
@@ -334,7 +334,7 @@ def _way(way: dict[str, Any]) -> str:
 
 
 def _of_seat(seat: dict[str, Any]) -> str:
-    """Return a sentence on the seat that somebody has, or waits for."""
+    """Return a sentence on the seat that a user has, or waits for."""
     if seat["since"]:
         return (
             f"The user has a seat of the license plan {seat['plan']['label']} since {_when(seat['since'])}."

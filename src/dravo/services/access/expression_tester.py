@@ -21,7 +21,7 @@ from dravo.store.queries.users import user_ref
 def try_on_source(
     ctx: AppContext, text: str, key: str, user: str | None, attribute: str | None
 ) -> dict[str, Any]:
-    """Return what an expression over what a source says makes for somebody of it: for a user, else for
+    """Return what an expression over what a source says makes for a user of it: for a user, else for
     anyone who came first.
 
     Raises:

@@ -105,7 +105,7 @@ def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
 def add(
     ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None
 ) -> None:
-    """Add a plan; of several that somebody would have the one of the highest rank counts.
+    """Add a plan; of several that a user would have the one of the highest rank counts.
 
     Args:
         seats: how many users can have it; None: as many as there are.
@@ -241,7 +241,7 @@ def seats(
 
 
 def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:
-    """Return the seat that somebody has in an application, and those for which they wait."""
+    """Return the seat that a user has in an application, and those for which they wait."""
     statement = (
         _seats_statement(application_id)
         .where(t.seat.c.user_id == user_id)

@@ -124,7 +124,7 @@ def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[A
 
 def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
     """Return the select of the users whom a view shows; everyone with access, unless words ask for
-    somebody.
+    a user.
     """
     u, x = t.user.c, t.access.c
     statement = select(

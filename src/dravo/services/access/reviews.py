@@ -41,10 +41,10 @@ MOST_AT_ONCE = 500
 
 @dataclass(frozen=True)
 class Plan:
-    """What a decision to take away comes to.
+    """What a decision to remove comes to.
 
     Attributes:
-        removed: assignments to the users themselves that are taken away.
+        removed: assignments to the users themselves that are removed.
         kept_out: (user id, name) of those who are kept out of the application, because they would have it by
             other ways too.
         outcomes: for each row of the review what becomes of it, in a sentence.
@@ -385,7 +385,7 @@ def decide(
 ) -> dict[str, Any]:
     """Confirm some rows of one application, or take what they say away.
 
-    What was assigned to the user is taken away; anyone who would still have it by a group or a rule is kept
+    What was assigned to the user is removed; anyone who would still have it by a group or a rule is kept
     out of the application, if nothing else of theirs there is left.
 
     Returns:

@@ -1,4 +1,4 @@
-"""What somebody would have who does not exist yet: attributes and groups given, roles expected; nothing is
+"""What a user would have who does not exist yet: attributes and groups given, roles expected; nothing is
 changed.
 """
 
@@ -22,7 +22,7 @@ from dravo.store import clock
 def expect(
     ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: Sequence[str]
 ) -> dict[str, Any]:
-    """Return which roles somebody of a source would get, with the reasons of each, and how each account
+    """Return which roles a user of a source would get, with the reasons of each, and how each account
     would be.
 
     Args:

@@ -118,7 +118,7 @@ def _before(
 
 
 def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
-    """Return the row of an assignment that was taken away, as a new one.
+    """Return the row of an assignment that was removed, as a new one.
 
     Raises:
         AlreadyExists: if the same is assigned again.

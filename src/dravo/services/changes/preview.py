@@ -46,7 +46,7 @@ class PlannedChange:
 
     Attributes:
         application_id: where it matters; None if it may matter everywhere.
-        touched: select, together, the ids of everyone whom it can touch.
+        touched: select, together, the ids of all users whom it can touch.
         catalogue: what would be declared.
         user: what would be of one user before they are worked out.
         name: what is typed to confirm it, where that is not the application's label.
@@ -75,7 +75,7 @@ class PlannedChange:
 
 
 def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan]:
-    """Yield what would become of everyone whom a change can touch, some hundred at a time in memory."""
+    """Yield what would become of all users whom a change can touch, some hundred at a time in memory."""
     now = clock.now()
     ids = list(
         dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars())
@@ -210,7 +210,7 @@ def check(
 
 
 def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]:
-    """Yield a line for each application in which somebody gains, loses or changes roles."""
+    """Yield a line for each application in which a user gains, loses or changes roles."""
     roles, applications = change.catalogue.roles, change.catalogue.applications
     touched = {
         each.application_id
@@ -232,7 +232,7 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]
 
 
 def touched(row: Any, *columns: Any) -> Select[Any]:
-    """Return the select of everyone whom an assignment can touch, by user id and further columns.
+    """Return the select of all users whom an assignment can touch, by user id and further columns.
 
     Args:
         row: the columns of the assignment's table.

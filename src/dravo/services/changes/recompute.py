@@ -72,7 +72,7 @@ def process_marks(ctx: AppContext, most: int | None = None, aside: SetAside | No
 
 
 def recompute_user(ctx: AppContext, user_id: str) -> None:
-    """Work out one user who is marked, here and now: somebody waits for what they have."""
+    """Recompute one marked user at once, because a caller waits for the result."""
     while _chunk(ctx, user_id):
         pass
 
@@ -119,7 +119,7 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
         users = user_snapshots.users(connection, [user_id for user_id, _ in marks])
         kept = _as_kept(connection, users.values())
     outcomes = [plan_user(user, catalogue, now) for user in users.values()]
-    # Of several records any change of whose word counts may let another one speak.
+    # Of several records any change of which source has priority may let another one speak.
     other = [
         each for each in outcomes if each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each)
     ]
@@ -141,7 +141,7 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
                 )
             remove_marks(connection, marks)
     except (StalePreview, IntegrityError):
-        # Somebody was quicker; the marks still stand, so they come up again from what is true then.
+        # Another process was quicker; the marks still stand, so they come up again from what is true then.
         return 1
     return len(marks)
 

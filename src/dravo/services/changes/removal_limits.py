@@ -21,7 +21,7 @@ class NeedsConfirmation(DravoError):
 
 
 def limits(values: Mapping[str, Any]) -> Limits:
-    """Return how much may be taken away at once, out of the settings."""
+    """Return how much may be removed at once, out of the settings."""
     return Limits(
         values["removal_limit_number"], values["removal_limit_percent"], values["removal_limit_minimum"]
     )

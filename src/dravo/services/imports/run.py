@@ -57,7 +57,7 @@ def carry_out(ctx: AppContext, run_id: str) -> None:
             .values(status=RUNNING, started_at=clock.now())
         )
         if not connection.execute(begun).rowcount:
-            # Somebody stopped it before it began.
+            # An operator stopped it before it began.
             return
         run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
         source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
@@ -185,7 +185,7 @@ class ImportRun:
             self.users.counts[UNREADABLE] += 1
 
     def _tell(self, *, at_once: bool = False) -> None:
-        """Write down how far it is, now and then; StopAsked if somebody asked for that."""
+        """Write down how far it is, now and then; StopAsked if an operator asked for that."""
         present = time.monotonic()
         if present - self._told_at < TELL_SECONDS and not at_once:
             return

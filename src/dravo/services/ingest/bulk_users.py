@@ -1,7 +1,7 @@
 """The door for many users at once: what a reading says of them is planned in batches, each written in one
 short transaction.
 
-Nothing is guessed. Who is bound stays bound; who could be somebody who is here waits, until the reading is
+Nothing is guessed. Who is bound stays bound; who could be a user who is here waits, until the reading is
 through (a name may have changed hands meanwhile), and then for a user's decision.
 """
 
@@ -161,8 +161,7 @@ class BulkUsers:
                 else:
                     self._write(batch)
             except (StalePreview, IntegrityError):
-                # Somebody changed a user, or took a name, between reading and writing: planned again on what
-                # is true now.
+                # Another change reached a user, or took a name, between reading and writing: plan again.
                 if remaining == 1:
                     raise
                 continue
@@ -383,7 +382,7 @@ class BulkUsers:
         differs: Mapping[str, Any] | None = None,
         message: str | None = None,
     ) -> dict[str, Any]:
-        # Somebody who would only be made is nobody yet to point at.
+        # A user who would only be made is nobody yet to point at.
         shown = None if self.preview and kind == NEW else user_id
         return {
             "run_id": self.run_id,
@@ -399,7 +398,7 @@ class BulkUsers:
     def _write(self, batch: Batch) -> None:
         with self.ctx.database.writing() as connection:
             check_revision(connection, batch.catalogue.revision)
-            # Another source, or a push, may have brought somebody of such a name in between.
+            # Another source, or a push, may have brought a user of such a name in between.
             if imported_records.who_has(connection, batch.names, batch.emails) != batch.had_by:
                 raise StalePreview("A user was created in the meantime.")
             apply_outcomes(
@@ -554,7 +553,7 @@ class _ParsedEntry:
 
     @cached_property
     def keys(self) -> set[str]:
-        """By what nobody else of the batch may be known: user name, and for somebody new the email
+        """By what nobody else of the batch may be known: user name, and for a new user the email
         address.
         """
         found = self.found

@@ -31,7 +31,7 @@ CHOICES: dict[str, tuple[str, ...]] = {
     GROUP_NAME: (LET, LEAVE_OUT),
     # Two records of one source are never one: it would say two things at once of the same user.
     TWO_RECORDS: (MAKE, LEAVE_OUT),
-    # Nothing is linked to an operator: by way of a source somebody could become one.
+    # Nothing is linked to an operator: by way of a source a user could become one.
     OPERATOR: (MAKE, LEAVE_OUT),
 }
 USUAL = (LINK, MAKE, LEAVE_OUT)
@@ -94,7 +94,7 @@ def decide(
     """Decide a conflict; what was decided happens at once, and holds for later readings.
 
     Args:
-        decision: "link" (it is `user`), "make" (it is somebody new), "let" (the change is right), "leave
+        decision: "link" (it is `user`), "make" (it is a new user), "let" (the change is right), "leave
             out".
         user: who it is, by id, user name, email or external id; for "link".
 

@@ -78,7 +78,7 @@ class Intake:
         manner: IngestOptions = DEFAULT_OPTIONS,
         direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
     ) -> IngestResult:
-        """Take in somebody new.
+        """Take in a new user.
 
         Args:
             source_id: whose user it is.
@@ -87,7 +87,7 @@ class Intake:
             direct: for the new user's id the assignments that `manner.trace` writes with them.
 
         Raises:
-            ScimError: 409 uniqueness, if the source has somebody of that userName.
+            ScimError: 409 uniqueness, if the source has a user of that userName.
         """
         now = clock.now()
         unique = unique_values(data, manner.shapes.user)

@@ -1,4 +1,4 @@
-"""Links between records and users, made and undone by hand: what a record says was meant of somebody else;
+"""Links between records and users, made and undone by hand: what a record says was meant of another user;
 looked at first.
 """
 
@@ -32,7 +32,7 @@ TRIES = 8
 
 @dataclass(frozen=True)
 class RecordMove:
-    """A record that goes from one user to another; to somebody new if `taker` is not there yet."""
+    """A record that goes from one user to another; to a new user if `taker` is not there yet."""
 
     row: Any
     giver: UserSnapshot
@@ -49,7 +49,7 @@ class RecordMove:
 
 
 def preview(ctx: AppContext, record_id: str, to: str | None) -> dict[str, Any]:
-    """Return what it would do if a record belonged to another user, or (None) to somebody new; nothing is
+    """Return what it would do if a record belonged to another user, or (None) to a new user; nothing is
     changed.
 
     Raises:

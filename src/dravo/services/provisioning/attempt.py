@@ -357,7 +357,7 @@ def _settle(
 
 def _judge_the_rest(connection: Connection, work: Any, task_id: str) -> None:
     """What became due during an attempt was judged by what the account had before it: what it has now may be
-    more to take away.
+    more to remove.
     """
     due = connection.execute(select(t.account.c.due).where(t.account.c.id == work.account_id)).scalar_one()
     if takes_away(work.due, due):
@@ -426,7 +426,7 @@ def kind_of(trouble: ProvisioningError) -> str:
         return "paused"
     if isinstance(trouble, RetryableError):
         return "not_now"
-    return f"refused {trouble.status}" if trouble.status else trouble.kind or "refused"
+    return f"refused_{trouble.status}" if trouble.status else trouble.kind or "refused"
 
 
 def _note_attempt(

@@ -26,7 +26,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.plan_writer import WAITING
 
-# A list that was read so many seconds ago still serves for looking whether somebody is there.
+# A list that was read so many seconds ago still serves for looking whether a user is there.
 LIST_SECONDS = 30.0
 LONGEST_WAIT = 15.0
 # So many deleted ids are remembered for a list; after that it is read again.

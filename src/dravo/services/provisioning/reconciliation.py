@@ -54,7 +54,7 @@ OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
 
 
 class Stopped(Exception):
-    """Somebody asked for the run to be stopped."""
+    """An operator asked for the run to be stopped."""
 
 
 def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
@@ -176,7 +176,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
         if not connection.execute(
             update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)
         ).rowcount:
-            # Somebody stopped it before it began.
+            # An operator stopped it before it began.
             return
         application = connection.execute(
             select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)
@@ -232,7 +232,7 @@ def _read(
     run_id: str,
     progress: int,
 ) -> list[Mapping[str, Any]]:
-    """Read a whole list, writing down how far it is; Stopped if somebody asked for that."""
+    """Read a whole list, writing down how far it is; Stopped if an operator asked for that."""
     answer: Any = None
     while True:
         try:
@@ -289,7 +289,7 @@ def _expected_groups(
     """Return what groups there are compared with.
 
     Returns:
-        Groups that are settled or that failed, as they should be there; the names of everyone whom we
+        Groups that are settled or that failed, as they should be there; the names of all users whom we
         deliver, by their ids there; and the ids there of all other groups of ours.
     """
     g, m, p, a, u = t.provisioned_group.c, t.provisioned_member.c, t.application.c, t.account.c, t.user.c

@@ -97,7 +97,7 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dic
     """Remove a role that was never given.
 
     Raises:
-        StillInUse: if an assignment gives it, or somebody had it.
+        StillInUse: if an assignment gives it, or a user had it.
     """
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)

@@ -214,7 +214,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
             attempts=0,
             created_at=now,
             next_attempt_at=now,
-            # What the removal limit held, and somebody dropped, is not got past it by trying again.
+            # What the removal limit held, and an operator discarded, is not got past it by trying again.
             removes=takes_away(account.had, account.due),
         )
     )

@@ -118,7 +118,7 @@ def make_user(
     Raises:
         NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be
         told;
-        AlreadyExists: if somebody here has its user name or email address: it is linked to them instead;
+        AlreadyExists: if a user here has its user name or email address: it is linked to them instead;
         NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or
             because everyone has them.
     """
@@ -148,7 +148,7 @@ def make_user(
     data = _user(there)
     more = _more(catalogue, UserRecord("new", source, LOCAL, data, "new"), direct("new"), now)
     if more and confirm != row.name:
-        # Anyone who keeps accounts there could otherwise name somebody so that a rule for another
+        # Anyone who keeps accounts there could otherwise name a user so that a rule for another
         # application is for them.
         raise NeedsConfirmation(
             f"The user would also get: {', '.join(more)}.",
@@ -197,7 +197,7 @@ def make_user(
 def _more(
     catalogue: ConfigSnapshot, record: UserRecord, direct: Sequence[Assignment], now: Instant
 ) -> list[str]:
-    """Return what somebody would get beside what is assigned to them, in words."""
+    """Return what a user would get beside what is assigned to them, in words."""
     outcome = plan_user(UserSnapshot("new", None, (record,), direct=tuple(direct)), catalogue, now)
     own = {(each.application_id, each.role_id) for each in direct}
     return [

@@ -50,7 +50,7 @@ def count(ctx: AppContext) -> None:
 
 
 def _marker(connection: Connection) -> str:
-    """Return a text that is another one whenever somebody got or lost anything."""
+    """Return a text that is another one whenever a user got or lost anything."""
     x = t.access.c
     began = connection.execute(select(func.max(x.from_at))).scalar()
     ended = connection.execute(select(func.max(x.until_at)).where(x.until_at.is_not(None))).scalar()

@@ -164,7 +164,7 @@ def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
     with it.
 
     Raises:
-        NotFound: also for a token of somebody else's that the caller may not revoke.
+        NotFound: also for a token of another user's that the caller may not revoke.
     """
     now, k = clock.now(), t.api_token.c
     with ctx.database.writing() as connection:

@@ -36,7 +36,7 @@ def word_for(csrf: str, key: str) -> str:
     """Return what a link to a source is begun with: known only to pages that can read the session's own
     answers.
 
-    Else another page could send the operator's browser off, after it had somebody else be signed in at the
+    Else another page could send the operator's browser off, after it had another user be signed in at the
     provider.
     """
     return digest(f"link {key} {csrf}")[:32]

@@ -1,4 +1,4 @@
-"""Operators' passwords: a new one by a super administrator for somebody who lost theirs, and one's own,
+"""Operators' passwords: a new one by a super administrator for an operator who lost theirs, and one's own,
 changed by anyone who knows it.
 """
 

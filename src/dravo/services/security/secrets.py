@@ -64,7 +64,7 @@ def csrf_token(session_secret: str) -> str:
 
 
 def made_password() -> str:
-    """Return a password for somebody to whom it is shown once."""
+    """Return a password that is shown once."""
     return "-".join(secrets.token_hex(2) for _ in range(4))
 
 

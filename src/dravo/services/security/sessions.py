@@ -143,7 +143,7 @@ def codes_mark(operator_id: str) -> str:
 
 
 def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str, what: str) -> None:
-    """Write down that somebody could not sign in: in the log each time, in the audit log of an operator once
+    """Write down that a user could not sign in: in the log each time, in the audit log of an operator once
     in a while.
     """
     events.note(
@@ -158,7 +158,7 @@ def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str,
         return
     limiter.failed(mark)
     with ctx.database.writing() as connection:
-        who = Caller("", f"somebody at {address}", row.kind)
+        who = Caller("", f"unknown caller at {address}", row.kind)
         record_change(
             connection,
             ctx.keys,

@@ -63,7 +63,7 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
 
 
 def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
-    """Whether somebody is known here to be in the pilot group of a source, which is a group of this source
+    """Whether a user is known here to be in the pilot group of a source, which is a group of this source
     or a local one.
 
     Args:

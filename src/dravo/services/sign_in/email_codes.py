@@ -47,7 +47,7 @@ LETTERS, LETTERS_SECONDS = 6, 900
 
 
 class NamesNeeded(InvalidInput):
-    """The code is right, and somebody new says their names before they are taken in."""
+    """The code is right, and a new user says their names before they are taken in."""
 
     code = "names_needed"
 
@@ -190,7 +190,7 @@ def receive(
     """Take a code that came back.
 
     Args:
-        given, family: the names of somebody new.
+        given, family: the names of a new user.
 
     Raises:
         NotFound: if nothing of it is waited for; InvalidInput: if it is not the code; NamesNeeded.
@@ -236,7 +236,7 @@ def _sign_in_of(connection: Connection, source_id: str) -> Any:
 def _right(
     ctx: AppContext, base: str, source: Any, row: Any, begun: Any, address: str, names: tuple[str, str]
 ) -> SignInResult:
-    """Let somebody in who gave the right code; it counts once."""
+    """Let a user in who gave the right code; it counts once."""
     b = t.sign_in_request.c
     with ctx.database.reading() as connection:
         registers = source_policies.sign_in_policy(row).makes and not _is_known(

@@ -172,7 +172,7 @@ def _check_protocol(way: SignInAttempt, protocol: str) -> None:
 def complete_sign_in(
     ctx: AppContext, way: SignInAttempt, prove: Callable[[], VerifiedIdentity]
 ) -> SignInResult:
-    """Prove who somebody is, and let them in: as a user, as an operator, or as both; whatever came is
+    """Prove who a user is, and let them in: as a user, as an operator, or as both; whatever came is
     written down.
     """
     observations.note_apart(ctx, way.source.id, observations.ANSWERED)
@@ -273,7 +273,7 @@ def _home_of_operators(back: str) -> str:
 
 
 def _check_lasting(way: SignInAttempt) -> None:
-    """Make sure that the provider's name for somebody stays theirs: an operator is bound to it for good."""
+    """Make sure that the provider's name for a user stays theirs: an operator is bound to it for good."""
     if way.named is not None and way.named.format == TRANSIENT:
         hint = "Configure the provider to send a persistent NameID."
         raise SignInRefused(
@@ -421,7 +421,7 @@ def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> N
 
 
 def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
-    """Whether somebody is in the pilot group: by their claims, or as they are known here."""
+    """Whether a user is in the pilot group: by their claims, or as they are known here."""
     assert way.proved is not None
     wanted = fold(way.row.settings["pilot"])
     if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
@@ -460,7 +460,7 @@ def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
 
 
 def _note_proved(connection: Connection, way: SignInAttempt) -> None:
-    """Note that somebody came through the present settings to the end."""
+    """Note that a user came through the present settings to the end."""
     connection.execute(
         update(t.source_sign_in)
         .where(t.source_sign_in.c.source_id == way.source.id)
@@ -469,7 +469,7 @@ def _note_proved(connection: Connection, way: SignInAttempt) -> None:
 
 
 def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignInResult:
-    """Write down that somebody is not let in, and why; anyone who waits is told no more than helps them."""
+    """Write down that a user is not let in, and why; anyone who waits is told no more than helps them."""
     way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
     with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.hint, wrong.reason)

@@ -35,7 +35,7 @@ IDLE_HOURS = 2
 
 @dataclass(frozen=True)
 class SignedInUser:
-    """Somebody who is signed in: their session, who they are, and by which source they came."""
+    """A user who is signed in: their session, who they are, and by which source they came."""
 
     id: str
     user_id: str
@@ -207,7 +207,7 @@ def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
 
 
 def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
-    """Return where somebody signs out at a source's provider, who is known there by (subject, its format,
+    """Return where a user signs out at a source's provider, who is known there by (subject, its format,
     session).
     """
     with ctx.database.reading() as connection:
@@ -238,7 +238,7 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
 
 
 def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str:
-    """Sign somebody out whom the provider wants to be; returns the address at which the browser goes on, ""
+    """Sign a user out whom the provider wants to be; returns the address at which the browser goes on, ""
     if there is none.
 
     Raises:

@@ -49,7 +49,7 @@ class Common(BaseModel):
 
 
 class ByProvider(Common):
-    """What is set where a provider says who somebody is."""
+    """What is set where a provider says who a user is."""
 
     clock_skew: int = Field(60, ge=0, le=300)
     subject_claim: str = Field("", max_length=300)

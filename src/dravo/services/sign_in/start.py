@@ -49,7 +49,7 @@ class SignInRedirect:
 
 
 def safe_back(path: str | None) -> str:
-    """Return the page of ours to which somebody goes after signing in: never another host, whatever is asked
+    """Return the page of ours to which a user goes after signing in: never another host, whatever is asked
     for.
     """
     if (
@@ -191,7 +191,7 @@ def _ask_oidc(
 
 
 def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
-    """Return by which source somebody signs in: the one that owns the domain of their email, else the only
+    """Return by which source a user signs in: the one that owns the domain of their email, else the only
     one there is.
 
     Where several own it, they are choices.

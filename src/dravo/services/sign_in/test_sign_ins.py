@@ -98,7 +98,7 @@ def list_test_sign_ins(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
 
 
 def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
-    """Return how far a test sign-in has come: whether its link was opened, whether somebody is at the
+    """Return how far a test sign-in has come: whether its link was opened, whether a user is at the
     provider, and what came of it last.
     """
     b, x = t.sign_in_request.c, t.sign_in_trace.c

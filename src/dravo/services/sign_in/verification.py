@@ -54,7 +54,7 @@ class JitResult:
     """What a sign-in came to.
 
     Attributes:
-        user_id: who it is; None for somebody who would only be made.
+        user_id: who it is; None for a user who would only be made.
         kind: what became of their record, such as "new" or "unchanged".
         user: the SCIM User that the expressions made.
         groups: for each claimed group {"claimed", "group", "outcome", "gives"}.

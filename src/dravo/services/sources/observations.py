@@ -93,7 +93,7 @@ class TrafficObserver:
                 )
 
     def note_refusal(self, key: str, detail: str) -> None:
-        """Note that somebody was turned away at a source's address, if there is such a source."""
+        """Note that a user was turned away at a source's address, if there is such a source."""
         with self._ctx.database.reading() as connection:
             source_id = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
         if source_id:

@@ -1,4 +1,4 @@
-"""Whose word counts, where several sources say something of one user; looked at before it is set."""
+"""Which source has priority, where several sources say something of one user; looked at before it is set."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ NAMES = ("precedence", "deactivation_wins", "updates")
 def change(
     ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED
 ) -> dict[str, Any]:
-    """Set whose word counts; everyone of whom this source and another one say something is worked out again.
+    """Set the priority of a source; users with records of this and another source are recomputed.
 
     Args:
         given: "precedence" (the lowest number is heard first), "deactivation wins" (its inactive counts

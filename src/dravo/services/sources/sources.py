@@ -157,7 +157,7 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
 
 
 def _check_patterns(connection: Connection, source: Any) -> None:
-    """Make sure that no pattern is for a source's groups; those that were taken away forget it."""
+    """Make sure that no pattern is for a source's groups; those that were removed forget it."""
     a, p = t.assignment.c, t.application.c
     present = (
         select(a.pattern, p.label)

@@ -21,7 +21,7 @@ def account_status(row: Any) -> str:
 
 
 def account_line(row: Any) -> dict[str, Any]:
-    """Return an account as it stands in lists."""
+    """Return an account as lists show it."""
     due = row.due
     shown = row.agreed if due["want"] == AS_IT_IS and row.agreed else due
     return {

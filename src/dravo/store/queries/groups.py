@@ -105,7 +105,7 @@ def groups(
 
 
 def group_line(row: Any) -> dict[str, Any]:
-    """Return a group as it stands in lists."""
+    """Return a group as lists show it."""
     return {
         "id": row.id,
         "name": row.display_name,
@@ -118,7 +118,7 @@ def group_line(row: Any) -> dict[str, Any]:
 
 
 def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
-    """Return one group as it stands in lists, or None."""
+    """Return one group as lists show it, or None."""
     row = connection.execute(_groups_statement().where(t.group.c.id == group_id)).first()
     return group_line(row) if row else None
 

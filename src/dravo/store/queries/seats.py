@@ -19,7 +19,7 @@ def due(connection: Connection) -> int:
 
 
 def free_for_waiting(connection: Connection) -> list[tuple[str, int]]:
-    """Return (plan id, how many seats are free at the most) of plans that somebody waits for, the highest
+    """Return (plan id, how many seats are free at the most) of plans that a user waits for, the highest
     first.
     """
     s, p = t.seat.c, t.license_plan.c

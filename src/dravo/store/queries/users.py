@@ -37,7 +37,7 @@ def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any
 
 
 def user_line(row: Any) -> dict[str, Any]:
-    """Return a user as it stands in lists."""
+    """Return a user as lists show it."""
     return {
         "id": row.id,
         "user_name": row.user_name,

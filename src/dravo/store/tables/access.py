@@ -52,7 +52,7 @@ application = Table(
     Column("default_role_id", String(36)),
     Column("several", String(12), nullable=False, server_default="all"),
     Column("first", String(12), nullable=False, server_default="both"),
-    # How it answers: failures in a row and when to try again; paused until somebody does something.
+    # How it answers: failures in a row and when to try again; paused until an operator resumes it.
     Column("failures", Integer, nullable=False),
     at("retry_at"),
     at("answered_at"),
@@ -166,7 +166,7 @@ one_of(
     where="removed_at IS NULL AND group_id IS NOT NULL",
 )
 
-# Roles that somebody keeps because nothing gives one any more, where the application's policy says so.
+# Roles that a user keeps because nothing gives one any more, where the application's policy says so.
 retained_role = Table(
     "retained_role",
     metadata,
@@ -249,7 +249,7 @@ pending_recompute = Table(
     metadata,
     Column("user_id", String(36), ForeignKey("user.id"), primary_key=True),
     at("since", nullable=False),
-    # Where what is taken away with it was confirmed by an operator, and by whom.
+    # Where what is removed with it was confirmed by an operator, and by whom.
     Column("confirmed_for", String(36)),
     Column("released_by", Text),
 )

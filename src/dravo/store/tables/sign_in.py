@@ -24,7 +24,7 @@ source_sign_in = Table(
     at("enabled_from"),
     # Whom it lets in: "users", "operators" or "both".
     Column("serves", String(12), nullable=False, server_default="users"),
-    # When somebody came through the present settings to the end; with other ones it has to be proved again.
+    # When a user came through the present settings to the end; with other ones it has to be proved again.
     at("verified_at"),
     # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait
     # to be taken over.
@@ -122,7 +122,7 @@ sign_in_trace = Table(
 Index("ix_sign_in_trace_of_source", sign_in_trace.c.source_id, sign_in_trace.c.id)
 some_of("ix_sign_in_trace_of_sign_in_test", sign_in_trace.c.test_id, where="test_id IS NOT NULL")
 
-# Somebody who is signed in here, to see what is theirs.
+# A user who is signed in here, to see what is theirs.
 user_session = Table(
     "user_session",
     metadata,

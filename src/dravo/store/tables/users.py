@@ -56,7 +56,7 @@ record = Table(
     Column("reference", Text),
     Column("digest", String(32)),
     Column("said", Json),
-    # Whether nobody has decided yet whether it is somebody who is here already: until then nothing follows
+    # Whether nobody has decided yet whether it is a user who is here already: until then nothing follows
     # from it.
     Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
     # When a sign-in last told in which groups they are: such memberships lapse.

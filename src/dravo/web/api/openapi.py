@@ -1,4 +1,4 @@
-"""The management API's rooms and their OpenAPI document, which is worked out when somebody asks for it.
+"""The routes of the management API and their OpenAPI document, which is made when it is requested.
 
 Schemas of all that is taken and given are a third of what starting costs, and most processes are never asked
 for them.

@@ -218,7 +218,7 @@ def take_response(source: str) -> Response:
 @routes.get("/<source>/saml/sign-out")
 @needs("nothing")
 def sign_out(source: str) -> Response:
-    """Sign somebody out whom the provider wants to be; or be the end of what was begun here."""
+    """Sign a user out whom the provider wants to be; or be the end of what was begun here."""
     if "SAMLRequest" not in request.args:
         return signed_out(source)
     _limit(None)
@@ -231,7 +231,7 @@ def sign_out(source: str) -> Response:
 @routes.get("/<source>/signed-out")
 @needs("nothing")
 def signed_out(source: str) -> Response:
-    """Where somebody ends who signed out at the provider as well."""
+    """Where a user ends who signed out at the provider as well."""
     return make_response(
         _told("You are signed out", "You are signed out of Dravo and of your identity provider.", "", "")
     )

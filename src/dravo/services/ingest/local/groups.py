@@ -241,7 +241,7 @@ def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members:
     """Return by id who comes and who goes.
 
     Raises:
-        NotFound; InvalidInput: for somebody who has left, who would come and go at once, or a group that
+        NotFound; InvalidInput: for a user who has left, who would come and go at once, or a group that
         would be within itself.
     """
     listed = set(groups.listed_users(connection, row.id))
@@ -303,7 +303,7 @@ def _row(connection: Connection, group_id: str) -> Any:
 
 
 def one(ctx: AppContext, group_id: str) -> dict[str, Any]:
-    """Return one group as it stands in lists."""
+    """Return one group as lists show it."""
     with ctx.database.reading() as connection:
         found = group_queries.group(connection, group_id)
     if found is None:

@@ -39,13 +39,13 @@ EMAIL = re.compile(r"[^@\s]+@[^@\s]+")
 
 
 def add(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> str:
-    """Enter somebody whom no source knows; returns the user's id.
+    """Enter a user whom no source knows; returns the user's id.
 
     Args:
         given: of `FIELDS`; the user name at least.
 
     Raises:
-        InvalidInput; AlreadyExists: if somebody here has that user name or email: nobody is made twice.
+        InvalidInput; AlreadyExists: if a user here has that user name or email: nobody is made twice.
     """
     return take_in(ctx, caller, read(given))
 
@@ -102,7 +102,7 @@ def take_in(
             source, data, IngestOptions(trace=writes), direct
         )
     except ScimError as wrong:
-        # Somebody else entered them in this very moment.
+        # Another user entered them in this very moment.
         raise AlreadyExists(wrong.detail, "Use the existing user.", "user_name") from None
     return made[0]
 

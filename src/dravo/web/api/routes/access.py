@@ -1,4 +1,4 @@
-"""The matrix of users against applications, at any instant; what changed between two; and what somebody
+"""The matrix of users against applications, at any instant; what changed between two; and what a user
 would have.
 """
 
