@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The way through the console: five stages in which work flows from left to right, each with its count and what needs a user.
+// The navigation: five stages from sources to provisioning, each with its number and what needs attention.
 import { useQuery } from '@tanstack/vue-query'
 import {
   mdiAccountCircleOutline,

@@ -3,8 +3,8 @@ import type { Schemas } from '../api/client'
 
 type Assignment = Schemas['Assignment']
 
-/** For whom an assignment is. */
-export function whom(each: Assignment): string {
+/** Returns who has an assignment: a user, a group, a pattern, a rule or all users. */
+export function assignedTo(each: Assignment): string {
   if (each.user) return each.user.display_name
   if (each.group) return each.group.name
   if (each.pattern) return `Groups that match ${each.pattern}`
@@ -28,12 +28,12 @@ export function because(reason: Schemas['Reason']): string {
 }
 
 /** What goes with a change that was looked at first: what was seen, and the name where it had to be typed. */
-export interface Sure {
+export interface Confirmation {
   confirm: string | null
   expect: Schemas['ConfirmedPreview'] | null
 }
 
-export function sure(preview: Schemas['Preview'] | undefined, confirm: string): Sure {
+export function confirmationOf(preview: Schemas['Preview'] | undefined, confirm: string): Confirmation {
   return {
     confirm: confirm || null,
     expect: preview ? { gained: preview.gained, lost: preview.lost, changed: preview.changed } : null,

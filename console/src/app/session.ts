@@ -9,7 +9,7 @@ export function useSession() {
   return { session, signedIn: computed(() => session.value !== null) }
 }
 
-/** Tells whether anyone_who is signed in has a permission. */
+/** Returns whether the signed-in operator has a permission. */
 export function useMay(): (permission: string) => boolean {
   return (permission) => session.value?.permissions.includes(permission) ?? false
 }
@@ -26,7 +26,7 @@ export async function resume(): Promise<boolean> {
   return session.value !== null
 }
 
-/** Asks the service again what anyone_who is signed in may do. */
+/** Reloads the permissions of the signed-in operator. */
 export async function askAgain(): Promise<void> {
   set(await answered(api.GET('/api/v1/session')))
 }

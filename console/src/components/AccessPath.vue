@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Why: source > group > assignment > role > account, a line of linked pieces for each reason; broken where it broke.
+// The access path: source > group > assignment > role > account, one line for each reason.
 import { mdiChevronRight, mdiLinkVariantOff } from '@mdi/js'
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'

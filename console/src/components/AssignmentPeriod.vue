@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// From when until when an assignment counts: the days that were said, else the instants.
+// The period of an assignment: days where days were entered, else instants.
 import type { Schemas } from '../api/client'
 import TimeLabel from './TimeLabel.vue'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A connection check: each step with its answer, and the hint beside the one that failed.
+// A connection check: each step with its result, and the hint at the step that failed.
 import StatusLabel from './StatusLabel.vue'
 
 defineProps<{ check: { steps: { name: string; outcome: string; message: string; hint: string }[] } }>()

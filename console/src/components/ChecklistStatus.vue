@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What real traffic has shown to work, each with its time.
+// The checklist items that real traffic has confirmed, each with its time.
 import { mdiCheckboxBlankCircleOutline, mdiCheckboxMarkedCircleOutline } from '@mdi/js'
 import type { Schemas } from '../api/client'
 import TimeLabel from './TimeLabel.vue'

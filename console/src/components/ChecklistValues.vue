@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Values to carry to the other side, each with what it is asked for as there; further lines go into the slot.
+// Values for the other system, each with the names it has there; more rows go into the slot.
 import type { Schemas } from '../api/client'
 import CopyValue from './CopyValue.vue'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A value to carry to another window.
+// A value with a button to copy it.
 import { mdiCheck, mdiContentCopy } from '@mdi/js'
 import { ref } from 'vue'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What this is for, and what to do first.
+// An empty list: what it is for, and what to do first.
 defineProps<{ title: string }>()
 </script>
 

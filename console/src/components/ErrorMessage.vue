@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What went wrong, in its own words, with the hint.
+// An error with its hint.
 import { mdiCloseCircleOutline } from '@mdi/js'
 import { computed } from 'vue'
 import { ApiProblem } from '../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// An expression: what it does in words, its result for a user of choice while it is typed, and errors at the place where they are.
+// An expression with its meaning in words, its result for a chosen user, and its errors.
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../api/client'
 

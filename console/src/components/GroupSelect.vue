@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A group to choose, or several, found by typing a part of the name; each with its source, for names alone say nothing.
+// Selects one or several groups by a part of the name; each is shown with its source.
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../api/client'

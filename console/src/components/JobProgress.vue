@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// How far work is that one waits for, as soon as it takes long; and a button that ends it.
+// The progress of a job that takes long, with a button to cancel it.
 import { onUnmounted, ref } from 'vue'
 import { api } from '../api/client'
 import { underWay, type Work } from '../app/jobs'

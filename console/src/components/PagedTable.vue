@@ -1,5 +1,5 @@
 <script setup lang="ts" generic="Item extends { id?: unknown; key?: string }">
-// A list in pages, kept quick by the service: this page, the one before, the one behind.
+// A table in pages.
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import ErrorMessage from './ErrorMessage.vue'

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// A change that is asked for: what it would do is shown first, and what was shown is what is done, or nothing.
+// Previews a change, then applies exactly what was previewed, or nothing.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import type { Schemas } from '../api/client'
-import { sure, type Sure } from '../app/assignments'
+import { confirmationOf, type Confirmation } from '../app/assignments'
 import { useAttempts } from '../app/actions'
 import { usePaused } from '../app/debounce'
 import { stopPreviews } from '../api/client'
@@ -16,7 +16,7 @@ const props = defineProps<{
   /** What is asked for, as far as the preview depends on it; null as long as it is not whole. */
   about: unknown
   look: () => Promise<Schemas['Preview']>
-  carryOut: (said: Sure) => Promise<unknown>
+  carryOut: (said: Confirmation) => Promise<unknown>
   serious?: boolean
 }>()
 const open = defineModel<boolean>({ required: true })
@@ -42,7 +42,7 @@ const preview = useQuery({
 const looking = computed(() => Boolean(props.about && (settled.value !== props.about || preview.isFetching.value)))
 async function carry(): Promise<void> {
   if (looking.value || !props.about) return
-  if (await attempt(() => props.carryOut(sure(preview.data.value, typed.value)))) {
+  if (await attempt(() => props.carryOut(confirmationOf(preview.data.value, typed.value)))) {
     open.value = false
     emit('done')
   } else await preview.refetch()

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A secret at the one time that it is shown.
+// A secret, shown only once.
 import CopyValue from './CopyValue.vue'
 
 defineProps<{ secret: string; name: string }>()

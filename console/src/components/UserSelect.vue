@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A user to choose, found by typing a part of the name.
+// Selects a user by a part of the name.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api } from '../api/client'

@@ -2,7 +2,7 @@
 
     python -m dravo.demo.provider --name "Fernhollow staff" --port 8430 --status FILE
 
-It keeps a directory of its own and sends each change to anyone_who it is connected to, as providers in the
+It keeps a directory of its own and sends each change to every service it is connected to, as providers in the
 field do: it looks for a user name before it creates, makes groups empty and fills them in chunks, and writes
 `op` and booleans its own way.
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Who has other roles at the end of one day than at the end of an earlier one, and by what.
+// Users whose roles differ between the ends of two days, with the reasons.
 import { computed } from 'vue'
 import { answered, api } from '../../api/client'
 import { useApplicationChoices } from '../../app/choices'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Each access by itself, with what it rests on; the present ones, or those that ended.
+// The access list with reasons: current access, or access that ended.
 import { mdiMagnify } from '@mdi/js'
 import { computed } from 'vue'
 import { useApplicationChoices } from '../../app/choices'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Users against applications, now or at the end of a past day; the filters stay in the address, and all of it can be exported.
+// The access matrix: users and applications, now or at the end of a past day; filters are in the URL.
 import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

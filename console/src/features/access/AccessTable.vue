@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Who has which role: the same list for everything, and within one application.
+// Users with their roles, of all applications or of one.
 import { answered, api } from '../../api/client'
 import { because } from '../../app/assignments'
 import EmptyState from '../../components/EmptyState.vue'

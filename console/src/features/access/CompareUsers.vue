@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Two users side by side: what each has where and why, and in which groups they are; what differs comes first.
+// Compares the access and groups of two users; differences come first.
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../../api/client'

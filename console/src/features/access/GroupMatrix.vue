@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Groups against applications: what each gives where.
+// Groups and the roles they assign in each application.
 import { mdiMagnify } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

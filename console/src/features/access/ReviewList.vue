@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Access reviews: those that there were, and beginning one.
+// The access reviews, and a dialog to create one.
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { answered, api } from '../../api/client'

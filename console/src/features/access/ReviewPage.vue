@@ -3,7 +3,7 @@ import { mdiMagnify } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import { useAddressFilter, useWords } from '../../app/addressFilters'
 import { useMay } from '../../app/session'
@@ -64,7 +64,7 @@ const { wrong, busy, attempt } = useAttempts()
 const changed = ref(0)
 const shownAbout = computed(() => ({ ...about.value, changed: changed.value }))
 type Decision = Schemas['ReviewRow']['decision']
-const decide = (what: NonNullable<Decision>, said: Partial<Sure> = {}) =>
+const decide = (what: NonNullable<Decision>, said: Partial<Confirmation> = {}) =>
   answered(
     api.POST('/api/v1/reviews/{id}/decide', {
       params: { path },

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What somebody would get who does not exist yet: the expected result before the first test.
+// Simulates the access of a new user, before the first test.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api } from '../../api/client'

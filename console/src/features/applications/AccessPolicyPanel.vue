@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// How an application decides: said in a sentence, changed in a dialog that shows first what would change.
+// The access policy of an application in a sentence, and a dialog that previews a change.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import { sure } from '../../app/assignments'
+import { confirmationOf } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import ChangePreview from '../../components/ChangePreview.vue'
@@ -80,7 +80,7 @@ const preview = useQuery({
 async function change(): Promise<void> {
   if (preview.isFetching.value) return
   const path = { key: props.application.key }
-  const body = { ...wanted.value, ...sure(preview.data.value, typed.value) }
+  const body = { ...wanted.value, ...confirmationOf(preview.data.value, typed.value) }
   if (await attempt(() => answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body })))) {
     open.value = false
     emit('done')

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Roles, the connection with its check, and what Dravo may do in the application.
+// The settings of an application: roles, connection and provisioning.
 import type { Schemas } from '../../api/client'
 import ConnectionPanel from './ConnectionPanel.vue'
 import ProvisioningSettings from './ProvisioningSettings.vue'

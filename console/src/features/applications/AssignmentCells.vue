@@ -1,7 +1,7 @@
 <script setup lang="ts">
-// The cells with which every row of an assignment ends: when it counts, who made it, and taking it away.
+// The last cells of an assignment row: period, creator and the unassign button.
 import type { Schemas } from '../../api/client'
-import { what, whom } from '../../app/assignments'
+import { what, assignedTo } from '../../app/assignments'
 import AssignmentPeriod from '../../components/AssignmentPeriod.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
@@ -13,7 +13,7 @@ const emit = defineEmits<{ away: [] }>()
   <td><AssignmentPeriod :of="of" /></td>
   <td>{{ of.created_by }}<br /><TimeLabel :at="of.created_at" /></td>
   <td>
-    <v-btn size="small" variant="outlined" :aria-label="`Unassign: ${whom(of)}, ${what(of)}`" @click="emit('away')">
+    <v-btn size="small" variant="outlined" :aria-label="`Unassign: ${assignedTo(of)}, ${what(of)}`" @click="emit('away')">
       Unassign
     </v-btn>
   </td>

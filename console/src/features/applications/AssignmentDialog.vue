@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// Give a role to a group, a user, those whom a rule or a pattern reaches, or everyone; let them in; or keep them out.
+// Assigns a role to a group, a user, a rule, a pattern or everyone; makes them eligible; or excludes them.
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useSourceChoices } from '../../app/choices'
 import { useMay } from '../../app/session'
 import GroupSelect from '../../components/GroupSelect.vue'
@@ -86,7 +86,7 @@ const wanted = computed(() => ({
   until: until.value || null,
 }))
 const look = () => answered(api.POST('/api/v1/assignments/preview', { body: wanted.value }))
-const add = (said: Sure) =>
+const add = (said: Confirmation) =>
   answered(api.POST('/api/v1/assignments', { body: { ...wanted.value, note: note.value || null, ...said } }))
 </script>
 

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// Map many groups at once: pasted lines, each judged by itself, and what they would do together.
+// Maps several groups at once: each line is checked, and the effect of all lines is previewed.
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import { sure } from '../../app/assignments'
+import { confirmationOf } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import ChangePreview from '../../components/ChangePreview.vue'
@@ -20,7 +20,7 @@ watch(text, () => (looked.value = null))
 
 async function send(): Promise<void> {
   const apply = usable.value
-  const body = { text: text.value, apply, ...(apply ? sure(looked.value?.preview ?? undefined, typed.value) : {}) }
+  const body = { text: text.value, apply, ...(apply ? confirmationOf(looked.value?.preview ?? undefined, typed.value) : {}) }
   const path = { key: props.application.key }
   const done = await attempt(async () => {
     looked.value = await answered(api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }))

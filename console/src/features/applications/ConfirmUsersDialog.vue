@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// Users who meet a rule that gives the highest role: they wait here until somebody confirms them.
+// Confirms users who match a rule for the highest role.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 
 const props = defineProps<{ assignment: Schemas['Assignment'] | null }>()
@@ -25,7 +25,7 @@ const look = () =>
   answered(
     api.POST('/api/v1/assignments/{id}/confirm/preview', { params: params.value, body: { users: chosen.value } }),
   )
-const confirm = (said: Sure) =>
+const confirm = (said: Confirmation) =>
   answered(
     api.POST('/api/v1/assignments/{id}/confirm', { params: params.value, body: { users: chosen.value, ...said } }),
   )

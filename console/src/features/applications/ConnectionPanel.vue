@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Where an application's SCIM service is, how Dravo signs in there, and the check, step by step.
+// The SCIM connection of an application: base URL, authentication and check.
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'

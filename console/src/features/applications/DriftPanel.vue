@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// In what an application differs from what should be there: compared on demand or by schedule, repaired, linked or ignored.
+// The drift of an application: reconciliation, repair, linking and ignored differences.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The plans of an application that is paid by the head: their seats, and adding or changing them.
+// The license plans of an application with their seats.
 import { reactive, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'

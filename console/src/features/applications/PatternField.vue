@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A pattern over the names of a source's groups, with what it makes of each; the highest role only where it is confirmed.
+// A group name pattern with the groups that match and the role of each.
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, watch } from 'vue'
 import { answered, api } from '../../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Groups that a pattern fits, what it makes of each, and which may give the highest role.
+// Groups that match a pattern, their roles, and which are confirmed for the highest role.
 import type { Schemas } from '../../api/client'
 import StatusLabel from '../../components/StatusLabel.vue'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The groups that go over to an application, each with its own status.
+// The provisioned groups of an application with their status.
 import { useQueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api } from '../../api/client'

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// Who gets which role in an application: groups, patterns and rules, then single users; whom each row reaches, and what is warning.
+// The role mapping of an application: groups, patterns and rules, then users, with numbers and warnings.
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import { type Sure, what, whom } from '../../app/assignments'
+import { type Confirmation, what, assignedTo } from '../../app/assignments'
 import AssignmentCells from './AssignmentCells.vue'
 import AssignmentDialog from './AssignmentDialog.vue'
 import BulkAssignDialog from './BulkAssignDialog.vue'
@@ -35,7 +35,7 @@ const removing = ref<Assignment | null>(null)
 const asking = ref(false)
 const removal = () =>
   answered(api.GET('/api/v1/assignments/{id}/removal', { params: { path: { id: removing.value?.id ?? '' } } }))
-const remove = ({ confirm: name, expect }: Sure) =>
+const remove = ({ confirm: name, expect }: Confirmation) =>
   answered(
     api.DELETE('/api/v1/assignments/{id}', {
       params: { path: { id: removing.value?.id ?? '' }, query: { confirm: name, ...expect } },
@@ -65,7 +65,7 @@ const confirming = computed(() => ({
 const params = computed(() => ({ path: { id: opened.value?.id ?? '' } }))
 const confirmation = () =>
   answered(api.POST('/api/v1/assignments/{id}/preview', { params: params.value, body: confirming.value }))
-const confirm = (said: Sure) =>
+const confirm = (said: Confirmation) =>
   answered(api.PUT('/api/v1/assignments/{id}', { params: params.value, body: { ...confirming.value, ...said } }))
 function read(item: Assignment): void {
   opened.value = item
@@ -94,7 +94,7 @@ function read(item: Assignment): void {
     :refresh="10000"
   >
     <template #row="{ item }">
-      <td class="whom">
+      <td class="assigned">
         <template v-if="item.group">
           <router-link :to="`/groups/${item.group.id}`">{{ item.group.name }}</router-link>
           <div class="mono quiet">{{ item.group.external_id || item.group.id }}</div>
@@ -170,7 +170,7 @@ function read(item: Assignment): void {
   <BulkAssignDialog v-model="many" :application="application" @done="changed++" />
   <PreviewDialog
     v-model="asking"
-    :title="removing ? `Unassign ${whom(removing)}, ${what(removing)}?` : ''"
+    :title="removing ? `Unassign ${assignedTo(removing)}, ${what(removing)}?` : ''"
     act="Unassign"
     :about="removing?.id"
     :look="removal"
@@ -199,7 +199,7 @@ function read(item: Assignment): void {
 h2 {
   margin: 14px 0 4px;
 }
-.whom {
+.assigned {
   max-width: 430px;
   overflow-wrap: anywhere;
 }

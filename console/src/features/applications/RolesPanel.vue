@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The roles that an application knows.
+// The roles of an application.
 import { reactive } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A rule over users: built by picking, shown as text, with whom it reaches now.
+// A rule over user attributes, built by picking or as text, with the users who match now.
 import { mdiPlus } from '@mdi/js'
 import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// How many seats of a plan are taken, and whether they run short; each number leads to the users.
+// The seats of a license plan: taken, free and waiting, with links to the users.
 import type { Schemas } from '../../api/client'
 import StatusLabel from '../../components/StatusLabel.vue'
 

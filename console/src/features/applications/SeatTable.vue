@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Who has a seat in an application, or waits for one in which place.
+// Users with a seat, or on the waiting list with their position.
 import { computed } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAddressFilter } from '../../app/addressFilters'

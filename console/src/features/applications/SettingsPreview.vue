@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What a change of settings would do to accounts: how many, then each, before and after.
+// The accounts that a change of settings would change.
 import type { Schemas } from '../../api/client'
 import { told } from '../../app/attributeValues'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What tasks failed by, with how many of each kind, to be tried again together.
+// Failed tasks grouped by error, to retry together.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api } from '../../api/client'

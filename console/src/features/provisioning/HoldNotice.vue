@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What the removal_limit holds: how many removals for which application, for whom, and what a user does about it.
+// Held removals of an application, to approve or discard.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

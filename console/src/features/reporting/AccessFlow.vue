@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Users flowing from sources through groups and roles into applications; every place leads to its page.
+// How users get access: sources, groups, roles and applications; each box links to its page.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

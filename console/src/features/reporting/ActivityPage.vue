@@ -8,7 +8,7 @@ import {
 } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useApplicationChoices, useSourceChoices } from '../../app/choices'
 import { useAddressFilter } from '../../app/addressFilters'
 import { useSession } from '../../app/session'
@@ -55,7 +55,7 @@ const asking = ref(false)
 const entry = computed(() => Number(undoing.value?.id.split(':')[1] ?? 0))
 const params = computed(() => ({ path: { id: entry.value } }))
 const look = () => answered(api.GET('/api/v1/audit/{id}/undo', { params: params.value }))
-const undo = (said: Sure) => answered(api.POST('/api/v1/audit/{id}/undo', { params: params.value, body: said }))
+const undo = (said: Confirmation) => answered(api.POST('/api/v1/audit/{id}/undo', { params: params.value, body: said }))
 function ask(item: Line): void {
   undoing.value = item
   asking.value = true

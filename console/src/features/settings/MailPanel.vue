@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// By which server mail goes; tried by a letter of one's own.
+// The email server, with a test email.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Who may run Dravo: operators are added, shut out, and let in again.
+// The operators: create, disable and enable.
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'

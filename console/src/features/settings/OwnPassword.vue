@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One's own password, changed by anyone_who knows it.
+// The operator's own password.
 import { ref } from 'vue'
 import { answered, api } from '../../api/client'
 import { useAttempts } from '../../app/actions'

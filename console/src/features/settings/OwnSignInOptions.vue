@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// By which sources one comes in as an operator: linked by oneself, and kept from being the only way without recovery codes.
+// The operator's own sign-in options: links to sources, and recovery codes.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api } from '../../api/client'

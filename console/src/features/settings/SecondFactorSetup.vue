@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One's own second factor: turned on by a code of an app, with recovery codes; turned off by one of its codes.
+// The operator's own second factor with recovery codes.
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

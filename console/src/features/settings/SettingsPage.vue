@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One's own way in and tokens; who may run Dravo; what is set for the whole organization.
+// Settings: own sign-in and tokens, operators, and the organization.
 import { computed } from 'vue'
 import ApiTokens from './ApiTokens.vue'
 import OrganizationSettings from './OrganizationSettings.vue'

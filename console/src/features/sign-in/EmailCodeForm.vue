@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// A code that was mailed: given back in the browser in which it was asked for; anyone_who is new says their names.
+// Takes an emailed code in the browser that requested it; a new user enters a name.
 import { ref } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../../api/client'
 import BusyButton from '../../components/BusyButton.vue'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// For an operator who has to have a second factor and has none: nothing else is there before it is set up.
+// Sets up a required second factor before anything else.
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 import SecondFactorSetup from '../settings/SecondFactorSetup.vue'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What sign-ins came to, newest first; one opens to all that arrived and each step.
+// The sign-ins of a source, newest first, each with its steps.
 import { mdiFileDownloadOutline, mdiMagnify } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'

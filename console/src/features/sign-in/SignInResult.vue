@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What a sign-in comes to: its steps, who is made of it, groups kept and not, access gained and lost.
+// The result of a sign-in: steps, user attributes, groups and access.
 import type { Schemas } from '../../api/client'
 import { told } from '../../app/attributeValues'
 import CheckSteps from '../../components/CheckSteps.vue'

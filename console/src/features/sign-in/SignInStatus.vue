@@ -49,7 +49,7 @@ function want(status: 'pilot' | 'enabled'): void {
 }
 /** Whom it lets in: operators too only by a super administrator's word. */
 const serves = computed(() => props.signIn.serves)
-const whom = [
+const servesItems = [
   { title: 'Users', value: 'users' },
   { title: 'Operators', value: 'operators' },
   { title: 'Users and operators', value: 'both' },
@@ -83,11 +83,11 @@ const later = () => put(props.signIn.status as 'disabled' | 'pilot', new Date(ho
         <v-btn variant="text" :disabled="!hour" @click="later">Schedule</v-btn>
       </template>
     </div>
-    <div v-if="signIn.protocol !== 'email_code'" class="row whom">
+    <div v-if="signIn.protocol !== 'email_code'" class="row serves">
       <v-select
         v-if="may('operators.change')"
         :model-value="serves"
-        :items="whom"
+        :items="servesItems"
         label="Who can sign in"
         class="narrow"
         hide-details
@@ -113,14 +113,14 @@ const later = () => put(props.signIn.status as 'disabled' | 'pilot', new Date(ho
 </template>
 
 <style scoped>
-.whom .v-select {
+.serves .v-select {
   max-width: 260px;
 }
-.whom {
+.serves {
   margin-top: 12px;
   align-items: center;
 }
-.whom .quiet {
+.serves .quiet {
   flex: 1;
   min-width: 240px;
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One named user tries to sign in, for some minutes: to look only, or for real.
+// Test sign-ins of one user, to observe or to apply.
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

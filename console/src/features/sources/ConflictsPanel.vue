@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What no rule can decide about a source's users and groups: who it could be, and the choices.
+// The conflicts of a source, with the possible users and decisions.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// How a source is read: what it is, its settings, its schedule and files; checked step by step before and after it is kept.
+// The import settings of a source: connector, settings, schedule and files, with a check.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

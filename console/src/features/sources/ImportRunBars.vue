@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The last runs side by side: how many each one touched, and how it ended; the newest at the right.
+// The last import runs as bars: changed users and result, newest at the right.
 import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 

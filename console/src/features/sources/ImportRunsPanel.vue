@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The runs of a source: look first, read now, how far it is, and what each one did to whom.
+// The import runs of a source: preview, start, progress, and the entries of each run.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../../api/client'

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// Whose word counts, where several sources say something of one user; what another order would do is looked at first.
+// The priority of a source where several sources have records of one user, with a preview.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useMay } from '../../app/session'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 
@@ -29,7 +29,7 @@ const wish = computed(() => ({
   updates: updates.value,
 }))
 const look = () => answered(api.POST('/api/v1/sources/{key}/priority/preview', { params: { path }, body: wish.value }))
-const carryOut = ({ confirm, expect }: Sure) =>
+const carryOut = ({ confirm, expect }: Confirmation) =>
   answered(api.PUT('/api/v1/sources/{key}/priority', { params: { path }, body: { ...wish.value, confirm, expect } }))
 </script>
 

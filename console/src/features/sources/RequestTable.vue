@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The requests of a source: what came, what was answered, what it led to for whom.
+// The SCIM requests of a source with their responses and effects.
 import { mdiMagnify } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Extension schemas of a source: what it may send beside the standard attributes.
+// The extension schemas of a source.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api } from '../../api/client'

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Two columns: what we give to the other side, and what real traffic has shown of it, each with its time.
+// The setup checklist of inbound SCIM: values for the provider, and what traffic has confirmed.
 import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
 import type { Schemas } from '../../api/client'
 import ChecklistStatus from '../../components/ChecklistStatus.vue'
@@ -8,7 +8,7 @@ import TimeLabel from '../../components/TimeLabel.vue'
 
 const props = defineProps<{ checklist: Schemas['SetupChecklist'] }>()
 
-/** Hand the checklist over as a file: to be sent to anyone_who runs the other side. */
+/** Downloads the checklist, to send to the administrator of the provider. */
 function save(): void {
   const address = URL.createObjectURL(new Blob([props.checklist.text], { type: 'text/plain' }))
   const link = Object.assign(document.createElement('a'), {

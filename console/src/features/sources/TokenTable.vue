@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Push tokens: several at once, so that one is changed for another without a gap.
+// The SCIM tokens of a source; several can be active, so that one replaces another without a gap.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'

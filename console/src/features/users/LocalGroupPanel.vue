@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// What can be done with a local group: who comes in, who goes, its name, and its end; each shown before it is done.
+// Changes a local group: members, name and deletion, each with a preview.
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import GroupSelect from '../../components/GroupSelect.vue'
@@ -47,7 +47,7 @@ const going = computed(() =>
 )
 const members = (body: object | null) =>
   answered(api.POST('/api/v1/groups/{id}/members/preview', { params: { path: path.value }, body: { ...body } }))
-const change = (body: object | null, said: Sure) =>
+const change = (body: object | null, said: Confirmation) =>
   answered(api.POST('/api/v1/groups/{id}/members', { params: { path: path.value }, body: { ...body, ...said } }))
 
 const renaming = ref(false)
@@ -61,7 +61,7 @@ async function rename(): Promise<void> {
 
 const removing = ref(false)
 const removal = () => answered(api.GET('/api/v1/groups/{id}/removal', { params: { path: path.value } }))
-const remove = ({ confirm, expect }: Sure) =>
+const remove = ({ confirm, expect }: Confirmation) =>
   answered(api.DELETE('/api/v1/groups/{id}', { params: { path: path.value, query: { confirm, ...expect } } }))
 </script>
 

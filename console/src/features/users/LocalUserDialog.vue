@@ -1,8 +1,8 @@
 <script setup lang="ts">
-// Somebody whom no source knows: entered here, or changed, with what the change would do.
+// Creates or changes a local user, with a preview.
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
@@ -40,7 +40,7 @@ const path = computed(() => ({ user: props.user?.id ?? '' }))
 const { wrong, busy, attempt } = useAttempts()
 const look = () =>
   answered(api.POST('/api/v1/users/{user}/preview', { params: { path: path.value }, body: body.value }))
-const change = (said: Sure) =>
+const change = (said: Confirmation) =>
   answered(api.PUT('/api/v1/users/{user}', { params: { path: path.value }, body: { ...body.value, ...said } }))
 async function add(): Promise<void> {
   let id = ''

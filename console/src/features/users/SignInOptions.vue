@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// By which ways a user could sign in now, what they would read there, and what they would see inside.
+// The sign-in options of a user, the messages they would read, and their applications.
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { answered, api } from '../../api/client'
@@ -14,7 +14,7 @@ const found = useQuery({
   refetchInterval: 5000,
 })
 const ways = computed(() => found.data.value?.ways ?? [])
-/** By which they come, or are known already; what is closed to them besides is only for anyone_who wonders. */
+/** Sources that allow the user, or have a record of the user; the others are folded away. */
 const near = computed(() => ways.value.filter((each) => each.opens || each.bound_at))
 const far = computed(() => ways.value.filter((each) => !near.value.includes(each)))
 </script>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Sources by which a user could sign in: whether each opens to them, else why not and what they would read.
+// Sources, and whether each allows the user to sign in.
 import type { Schemas } from '../../api/client'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'

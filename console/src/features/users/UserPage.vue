@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import type { Sure } from '../../app/assignments'
+import type { Confirmation } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import { useApplicationChoices } from '../../app/choices'
 import { useMay } from '../../app/session'
@@ -31,7 +31,7 @@ const changing = ref(false)
 const leaving = ref(false)
 const path = { user: props.id }
 const removal = () => answered(api.GET('/api/v1/users/{user}/removal', { params: { path } }))
-const remove = ({ confirm, expect }: Sure) =>
+const remove = ({ confirm, expect }: Confirmation) =>
   answered(api.DELETE('/api/v1/users/{user}', { params: { path, query: { confirm, ...expect } } }))
 const present = computed(() => data.value?.groups.filter((each) => !each.until) ?? [])
 
@@ -47,7 +47,7 @@ const lookAtMove = () =>
       body: { to: wish.value?.to ?? null },
     }),
   )
-const move = ({ confirm, expect }: Sure) =>
+const move = ({ confirm, expect }: Confirmation) =>
   answered(
     api.POST('/api/v1/records/{record}/link', {
       params: { path: { record: moved.value } },

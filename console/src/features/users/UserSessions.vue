@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Where a user is signed in to see what is theirs, and the end of it.
+// The sessions of a user, with a button to end them.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { answered, api } from '../../api/client'
 import { useAttempts } from '../../app/actions'

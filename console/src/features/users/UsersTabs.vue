@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Users and the groups beside them.
+// The tabs of users and groups.
 </script>
 
 <template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What everyone else sees: their own applications, to open; and whom to ask.
+// The applications of a signed-in user, with the support contact.
 import { mdiOpenInNew } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
