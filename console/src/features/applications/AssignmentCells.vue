@@ -13,7 +13,12 @@ const emit = defineEmits<{ away: [] }>()
   <td><AssignmentPeriod :of="of" /></td>
   <td>{{ of.created_by }}<br /><TimeLabel :at="of.created_at" /></td>
   <td>
-    <v-btn size="small" variant="outlined" :aria-label="`Unassign: ${assignedTo(of)}, ${what(of)}`" @click="emit('away')">
+    <v-btn
+      size="small"
+      variant="outlined"
+      :aria-label="`Unassign: ${assignedTo(of)}, ${what(of)}`"
+      @click="emit('away')"
+    >
       Unassign
     </v-btn>
   </td>

@@ -20,7 +20,11 @@ watch(text, () => (looked.value = null))
 
 async function send(): Promise<void> {
   const apply = usable.value
-  const body = { text: text.value, apply, ...(apply ? confirmationOf(looked.value?.preview ?? undefined, typed.value) : {}) }
+  const body = {
+    text: text.value,
+    apply,
+    ...(apply ? confirmationOf(looked.value?.preview ?? undefined, typed.value) : {}),
+  }
   const path = { key: props.application.key }
   const done = await attempt(async () => {
     looked.value = await answered(api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }))
