@@ -136,7 +136,7 @@ def stand_in_process(folder: Path, name: str = "Plant Records") -> Iterator[Stan
         port = free_port()
         command = [sys.executable, "-m", "dravo.demo.application", "--name", name, "--port", str(port)]
         process = subprocess.Popen(
-            [*command, "--status", str(folder / f"{port}.status")],
+            [*command, "--data-file", str(folder / f"{port}.data")],
             stdin=subprocess.PIPE,
             env={**os.environ, TOKEN_VARIABLE: token},
         )
@@ -184,7 +184,7 @@ class SignInProvider:
 def sign_in_provider(folder: Path) -> Iterator[SignInProvider]:
     """Run a stand-in for a provider at which users sign in, from threads of this process."""
     port = free_port()
-    with served(Identity("Contractors", port, folder / f"{port}.status").handle, port):
+    with served(Identity("Contractors", port, folder / f"{port}.data").handle, port):
         yield SignInProvider(f"http://127.0.0.1:{port}")
 
 
@@ -224,7 +224,7 @@ def mail_server(folder: Path) -> Iterator[Letters]:
         "--smtp-port",
         str(smtp_port),
     ]
-    process = subprocess.Popen([*command, "--status", str(folder / f"{port}.status")], stdin=subprocess.PIPE)
+    process = subprocess.Popen([*command, "--data-file", str(folder / f"{port}.data")], stdin=subprocess.PIPE)
     try:
         eventually(lambda: answers(f"http://127.0.0.1:{port}/"))
         yield Letters(f"http://127.0.0.1:{port}", smtp_port)

@@ -1,6 +1,6 @@
 """A stand-in for an application that receives users by SCIM, with faults that can be switched on.
 
-    python -m dravo.demo.application --name "Plant Records" --port 8431 --state FILE
+    python -m dravo.demo.application --name "Plant Records" --port 8431 --data-file FILE
 
 Its token stands in the environment variable STAND_IN_TOKEN.
 
@@ -78,10 +78,10 @@ def role_of(role: Any) -> str:
 class Application:
     """An application's accounts, kept in a small file."""
 
-    def __init__(self, name: str, token: str, status: Path) -> None:
+    def __init__(self, name: str, token: str, data_file: Path) -> None:
         self.name, self.token = name, token
         self.lock = threading.RLock()
-        self.kept = sqlite3.connect(status, check_same_thread=False, isolation_level=None)
+        self.kept = sqlite3.connect(data_file, check_same_thread=False, isolation_level=None)
         self.kept.execute("PRAGMA journal_mode=WAL")
         self.kept.execute("PRAGMA synchronous=OFF")
         self.kept.execute("CREATE TABLE IF NOT EXISTS account (id TEXT PRIMARY KEY, body TEXT)")
@@ -578,7 +578,7 @@ def main() -> None:
     parser = stand_in_arguments("A stand-in for an application that receives users through SCIM.")
     given = parser.parse_args()
     end_with_parent()
-    application = Application(given.name, os.environ[TOKEN_VARIABLE], given.status)
+    application = Application(given.name, os.environ[TOKEN_VARIABLE], given.data_file)
     make_server("127.0.0.1", given.port, application.handle, listening=given.listening).serve_forever()
 
 

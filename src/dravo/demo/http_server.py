@@ -60,7 +60,7 @@ def stand_in_arguments(description: str) -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(description=description)
     parser.add_argument("--name", required=True, help="name on the page")
     parser.add_argument("--port", type=int, required=True, help="port to listen on")
-    parser.add_argument("--status", type=Path, required=True, help="file for the stored data")
+    parser.add_argument("--data-file", type=Path, required=True, help="file for the stored data")
     parser.add_argument(
         "--listening", type=int, help="file descriptor of a socket that already listens on the port"
     )

@@ -1,6 +1,6 @@
 """A stand-in for a mail server: it takes every letter by SMTP, delivers none, and shows what it took.
 
-    python -m dravo.demo.letters --name "Mail" --port 8450 --smtp-port 8451 --status FILE
+    python -m dravo.demo.mail_server --name "Mail" --port 8450 --smtp-port 8451 --data-file FILE
 
 GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults {"refusing",
 "busy"}; the page is at /.
@@ -26,9 +26,9 @@ MOST = 200
 class Letters:
     """What arrived, the newest first."""
 
-    def __init__(self, name: str, status: Path) -> None:
-        self.name, self.status, self.lock = name, status, threading.Lock()
-        self.kept: list[dict[str, str]] = json.loads(status.read_text()) if status.exists() else []
+    def __init__(self, name: str, data_file: Path) -> None:
+        self.name, self.data_file, self.lock = name, data_file, threading.Lock()
+        self.kept: list[dict[str, str]] = json.loads(data_file.read_text()) if data_file.exists() else []
         self.faults: dict[str, Any] = {}
 
     async def handle_DATA(self, _server: Any, _session: Any, envelope: Any) -> str:
@@ -47,7 +47,7 @@ class Letters:
         }
         with self.lock:
             self.kept = [letter, *self.kept][:MOST]
-            self.status.write_text(json.dumps(self.kept))
+            self.data_file.write_text(json.dumps(self.kept))
         return "250 Taken"
 
     def handle(self, call: Call) -> Answer:
@@ -80,7 +80,7 @@ def main() -> None:
     parser.add_argument("--smtp-port", type=int, required=True)
     given = parser.parse_args()
     end_with_parent()
-    letters = Letters(given.name, given.status)
+    letters = Letters(given.name, given.data_file)
     Controller(letters, hostname="127.0.0.1", port=given.smtp_port).start()
     make_server("127.0.0.1", given.port, letters.handle, listening=given.listening).serve_forever()
 

@@ -174,7 +174,7 @@ class Demo:
             "--listening",
             str(listening.fileno()),
         ]
-        command += ["--status", str(self.folder / f"stand-in-{key}"), *more]
+        command += ["--data-file", str(self.folder / f"stand-in-{key}"), *more]
         # A process's arguments are for every user of the machine to read; its environment is not.
         environment = {**os.environ, TOKEN_VARIABLE: kept["token"]}
         # In sessions of their own: Ctrl-C in a terminal is for this process, which ends them.

@@ -1,6 +1,6 @@
 """A stand-in for an identity provider that pushes its users and groups by SCIM.
 
-    python -m dravo.demo.provider --name "Fernhollow staff" --port 8430 --status FILE
+    python -m dravo.demo.scim_provider --name "Fernhollow staff" --port 8430 --data-file FILE
 
 It keeps a directory of its own and sends each change to every service it is connected to, as providers in the
 field do: it looks for a user name before it creates, makes groups empty and fills them in chunks, and writes
@@ -35,11 +35,11 @@ class PushFailed(Exception):
 class Provider:
     """A directory of users and groups, pushed to one place."""
 
-    def __init__(self, name: str, status: Path) -> None:
-        self.name, self.status = name, status
+    def __init__(self, name: str, data_file: Path) -> None:
+        self.name, self.data_file = name, data_file
         self.lock = threading.RLock()
         empty: dict[str, Any] = {"connection": {}, "users": {}, "groups": {}, "ids": {}, "group_ids": {}}
-        self.kept: dict[str, Any] = json.loads(status.read_text()) if status.exists() else empty
+        self.kept: dict[str, Any] = json.loads(data_file.read_text()) if data_file.exists() else empty
         self.http = httpx.Client(timeout=60, trust_env=False)
         self.done = self.total = 0
         self.trouble: str | None = None
@@ -96,7 +96,7 @@ class Provider:
     def keep(self) -> None:
         """Write the directory down."""
         with self.lock:
-            self.status.write_text(json.dumps(self.kept))
+            self.data_file.write_text(json.dumps(self.kept))
 
     def call(self, method: str, path: str, body: Any = None, **query: str) -> Any:
         """Send one request to the other side."""
@@ -195,7 +195,7 @@ def main() -> None:
     parser = stand_in_arguments("A stand-in for an identity provider that sends users through SCIM.")
     given = parser.parse_args()
     end_with_parent()
-    provider = Provider(given.name, given.status)
+    provider = Provider(given.name, given.data_file)
     make_server("127.0.0.1", given.port, provider.handle, listening=given.listening).serve_forever()
 
 

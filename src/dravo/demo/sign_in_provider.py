@@ -1,6 +1,6 @@
 """A stand-in for an identity provider at which users sign in: SAML 2.0 and OpenID Connect.
 
-    python -m dravo.demo.identity --name "Contractors' sign-in" --port 8440 --status FILE
+    python -m dravo.demo.sign_in_provider --name "Contractors' sign-in" --port 8440 --data-file FILE
 
 Users choose who they are; a stand-in has no passwords. It accepts any service that
 asks.
@@ -50,8 +50,8 @@ CLAIMS = "http://schemas.fernhollow.example/claims/"
 class Identity:
     """A provider with users, groups and keys, and faults that can be switched on."""
 
-    def __init__(self, name: str, port: int, status: Path) -> None:
-        self.name, self.url, self.status = name, f"http://127.0.0.1:{port}", status
+    def __init__(self, name: str, port: int, data_file: Path) -> None:
+        self.name, self.url, self.data_file = name, f"http://127.0.0.1:{port}", data_file
         self.lock = threading.RLock()
         empty: dict[str, Any] = {
             "users": {},
@@ -60,7 +60,7 @@ class Identity:
             "keys": [],
             "client": {"id": "dravo", "secret": "not-much-of-a-secret"},
         }
-        self.kept: dict[str, Any] = json.loads(status.read_text()) if status.exists() else empty
+        self.kept: dict[str, Any] = json.loads(data_file.read_text()) if data_file.exists() else empty
         self.codes: dict[str, dict[str, Any]] = {}
         self.access: dict[str, str] = {}
         self.signed_out = 0
@@ -103,7 +103,7 @@ class Identity:
             self.kept[kind] = call.body
         else:
             return Answer(404, {"error": "Not found."}, "application/json")
-        self.status.write_text(json.dumps(self.kept))
+        self.data_file.write_text(json.dumps(self.kept))
         return self.json({"ok": True})
 
     def json(self, body: Any, status: int = 200) -> Answer:
@@ -132,7 +132,7 @@ class Identity:
         ).decode()
         certificate = made.public_bytes(serialization.Encoding.PEM).decode()
         self.kept["keys"] = [{"id": secrets.token_hex(4), "key": pem, "certificate": certificate}]
-        self.status.write_text(json.dumps(self.kept))
+        self.data_file.write_text(json.dumps(self.kept))
 
     def key(self, kept: dict[str, str]) -> RSAKey:
         """Return a key as JOSE has it."""
@@ -484,7 +484,7 @@ def main() -> None:
     make_server(
         "127.0.0.1",
         given.port,
-        Identity(given.name, given.port, given.status).handle,
+        Identity(given.name, given.port, given.data_file).handle,
         listening=given.listening,
     ).serve_forever()
 
