@@ -16,6 +16,8 @@ from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
 from dravo.core.identity.source_policy import ASK, BY_EMAIL, SourcePolicy
 
+# What becomes of a group that claims name: it exists, is created, or is not accepted.
+GROUP_EXISTING, GROUP_CREATED, GROUP_IGNORED = "existing", "created", "ignored"
 # By its object identifier the name of an attribute (RFC 4519, RFC 2798), as SAML's X.500 profile writes it.
 _OIDS = {
     "urn:oid:0.9.2342.19200300.100.1.1": "uid",

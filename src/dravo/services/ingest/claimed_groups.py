@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, select
 
 from dravo.core.errors import AlreadyExists, InvalidInput
+from dravo.core.identity import claims
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
 from dravo.services.context import AppContext
@@ -53,7 +54,7 @@ def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
                 fold(each["group"]["name"]): each["group"]["name"]
                 for came_to in rows
                 for each in came_to.get("groups", ())
-                if each["outcome"] == "made" and wanted in fold(each["group"]["name"])
+                if each["outcome"] == claims.GROUP_CREATED and wanted in fold(each["group"]["name"])
             }
             here = _here(connection, source.id, names)
             named = {"key": source.key, "label": source.label}

@@ -226,7 +226,7 @@ class JitProvisioner:
             row = known.get(fold(name))
             shown = row.display_name if row is not None else name
             if not self.policy.groups.takes(shown, name):
-                chosen.append({"claimed": name, "group": None, "outcome": "ignored", "gives": []})
+                chosen.append({"claimed": name, "group": None, "outcome": read.GROUP_IGNORED, "gives": []})
                 continue
             group = {"id": row.id if row is not None else None, "name": shown}
             gives = _gives(catalogue, row.id) if row is not None else []
@@ -234,7 +234,7 @@ class JitProvisioner:
                 {
                     "claimed": name,
                     "group": group,
-                    "outcome": "existing" if row is not None else "created",
+                    "outcome": read.GROUP_EXISTING if row is not None else read.GROUP_CREATED,
                     "gives": gives,
                 }
             )
@@ -263,7 +263,7 @@ class JitProvisioner:
         ids = [
             each["claimed"]
             for each in kept
-            if each["outcome"] == "created" and read.looks_like_id(each["claimed"])
+            if each["outcome"] == read.GROUP_CREATED and read.looks_like_id(each["claimed"])
         ]
         if ids:
             message = f"'{ids[0]}' looks like an ID, but no group of this source has this ID."
