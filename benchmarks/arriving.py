@@ -34,7 +34,7 @@ def run() -> None:
                 "contractors", protocol="saml", settings={"metadata_url": f"{provider.url}/metadata"}
             )
             dravo.sign_ins.set_status("contractors", "enabled", confirm="Contractors")
-            group = dravo.sign_ins.make_group("contractors", "Glazing works")["id"]
+            group = dravo.sign_ins.create_group("contractors", "Glazing works")["id"]
             dravo.assignments.add("glasshouse", "reader", group=group)
         took = [arrival(running, provider, app, f"juno.marlow.{number}") for number in range(USERS)]
     in_, there = [each for each, _ in took], [each for _, each in took]

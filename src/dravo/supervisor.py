@@ -327,6 +327,17 @@ class Service:
         if not self._watching:
             raise KeyboardInterrupt
 
+    def check(self) -> None:
+        """End what comes before `watch`, if a stop was requested.
+
+        An interrupt that reaches a destructor is lost there (Python ignores exceptions in it).
+
+        Raises:
+            KeyboardInterrupt: if so.
+        """
+        if self._stopping:
+            raise KeyboardInterrupt
+
     def stop(self) -> None:
         """End both processes, giving them time to finish what is under way."""
         self._stopping = True

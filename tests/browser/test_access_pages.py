@@ -56,7 +56,7 @@ def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed
     assert found == [("User 0", "viewer"), ("User 1", "recorder"), ("User 2", "curator")]
 
 
-def test_a_rule_is_picked_and_shows_whom_it_reaches_and_somebody_is_kept_out(
+def test_a_rule_is_picked_and_shows_whom_it_reaches_and_a_user_is_kept_out(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     source, desk, department = fresh("source"), fresh("desk"), fresh("Herbarium")
@@ -139,7 +139,7 @@ def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(
         }
 
 
-def test_many_groups_are_pasted_mended_and_mapped(
+def test_many_groups_are_pasted_fixed_and_mapped(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     source, desk = fresh("source"), fresh("desk")

@@ -12,7 +12,7 @@ from tests.harness import Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_somebody_is_entered_put_into_a_local_group_changed_and_leaves(
+def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     desk, name, group = fresh("desk"), fresh("ida"), fresh("Planting")

@@ -67,7 +67,7 @@ def test_why_not_is_answered_where_the_doubt_arises(
     expect(page.get_by_role("region", name="Accounts without access")).to_contain_text("inactive")
 
 
-def test_a_failed_task_is_read_mended_and_sent_again(
+def test_a_failed_task_is_read_fixed_and_sent_again(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
     records, name = fresh("records"), fresh("una")

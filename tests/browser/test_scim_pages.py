@@ -115,7 +115,7 @@ def test_an_expression_shows_its_result_and_a_change_is_looked_at_first(
     )
 
 
-def test_drift_is_compared_mended_and_linked(
+def test_drift_is_compared_fixed_and_linked(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
     records, name = fresh("records"), fresh("wynn")

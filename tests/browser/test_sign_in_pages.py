@@ -36,7 +36,7 @@ MISTAKES: tuple[tuple[str, dict[str, object], str], ...] = (
 )
 
 
-def test_from_nothing_to_somebody_who_uses_their_application(
+def test_from_nothing_to_a_user_who_uses_their_application(
     open_page: Callable[..., Page], running: Running, provider: SignInProvider, app: StandIn, fresh: Fresh
 ) -> None:
     label, who, application = fresh("Contractors"), fresh("idris.vance"), fresh("glasshouse")
@@ -143,7 +143,7 @@ def test_from_nothing_to_somebody_who_uses_their_application(
             application,
             "engineer",
             source=key,
-            group=dravo.sign_ins.make_group(key, f"Engineers {who[-3:]}")["name"],
+            group=dravo.sign_ins.create_group(key, f"Engineers {who[-3:]}")["name"],
         )
     provider.user(who, "Idris", "Vance", [f"Engineers {who[-3:]}"])
     user.goto(f"/sso/{key}/start")

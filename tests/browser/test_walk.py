@@ -13,7 +13,7 @@ from tests.harness import Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_from_signing_in_to_seeing_somebody_leave(
+def test_from_signing_in_to_seeing_a_user_leave(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
     label, group_name, user_name = fresh("Plant Records"), fresh("Herbarium"), fresh("zofia.wisniarska")

@@ -84,7 +84,7 @@ def test_the_policy_is_shown_previewed_and_set(running: Running, desk: dict[str,
     )
 
 
-def test_the_matrix_changes_and_what_somebody_would_get(
+def test_the_matrix_changes_and_what_a_user_would_get(
     running: Running, desk: dict[str, str], tmp_path: Path
 ) -> None:
     key, name = desk["desk"], desk["name"]
@@ -127,7 +127,7 @@ def test_the_matrix_changes_and_what_somebody_would_get(
     )
 
 
-def test_what_the_guard_holds_is_listed(running: Running, desk: dict[str, str]) -> None:
+def test_what_the_removal_limit_holds_is_listed(running: Running, desk: dict[str, str]) -> None:
     assert "Nothing is held." in ran(running, "hold", "list")
     label = desk["desk"].replace("-", " ").title()
     assert "This change needs a confirmation." in ran(

@@ -4,6 +4,7 @@ had.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -14,9 +15,13 @@ from typing import Any
 
 import httpx
 import psutil
+import pytest
+from rich.console import Console
 
 from dravo.client import Dravo
 from dravo.demo import contractors, import_sources, scenario
+from dravo.demo.runner import Demo
+from dravo.supervisor import Service
 from tests.harness import Provider, RunningDemo, eventually, free_port
 
 
@@ -114,6 +119,17 @@ def test_ctrl_c_ends_a_first_start_in_the_middle(tmp_path: Path) -> None:
         lambda left: left == [],
         10,
     )
+
+
+def test_an_interrupt_that_a_destructor_swallowed_ends_the_next_step(tmp_path: Path) -> None:
+    demo = Demo(tmp_path, 1, None, Console(quiet=True))
+    service = demo.service = Service(tmp_path, "127.0.0.1", 1)
+    with demo._step("Before"):
+        pass
+    with contextlib.suppress(KeyboardInterrupt):
+        service.stop_soon()
+    with pytest.raises(KeyboardInterrupt), demo._step("After"):
+        raise AssertionError("the step was begun")
 
 
 def follow(ready: dict[str, Any]) -> None:

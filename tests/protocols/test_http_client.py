@@ -37,7 +37,7 @@ def server(handle: Callable[[Call], Answer]) -> Iterator[str]:
         ("HTTPS://Records.example:8443", "https://records.example:8443"),
     ],
 )
-def test_a_small_slip_in_an_address_is_mended(text: str, repaired: str) -> None:
+def test_a_small_slip_in_an_address_is_fixed(text: str, repaired: str) -> None:
     assert repair_address(text) == repaired
 
 

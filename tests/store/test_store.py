@@ -155,7 +155,7 @@ def test_pages_cover_a_list_once_however_it_is_cut(services: ServiceFixture) -> 
         assert len(seen) == len(set(seen)) == 23
 
 
-def test_somebody_new_in_the_middle_shifts_nothing(services: ServiceFixture) -> None:
+def test_a_new_user_in_the_middle_shifts_nothing(services: ServiceFixture) -> None:
     staff = services.source()
     for name in "bdfh":
         services.user(staff, name)
@@ -169,7 +169,7 @@ def test_somebody_new_in_the_middle_shifts_nothing(services: ServiceFixture) -> 
 
 
 @pytest.mark.parametrize("cursor", ["x", "W10", "WzEsMiwzXQ", "e30", "////", "WzEuNSwgIngiXQ"])
-def test_a_cursor_of_somebody_s_own_is_refused(services: ServiceFixture, cursor: str) -> None:
+def test_a_cursor_of_a_user_s_own_is_refused(services: ServiceFixture, cursor: str) -> None:
     with services.ctx.database.reading() as connection, pytest.raises(InvalidInput, match="cursor"):
         user_queries.users(connection, Ask(cursor), None, None)
 

@@ -23,7 +23,7 @@ def test_numbers_are_told_to_anyone_who_has_a_token(
         app.faults(refuse=True)
         dravo.assignments.add(key, "viewer", user=name)
         running.settled(key)
-        assert dravo.tasks.kinds(key)
+        assert dravo.tasks.errors(key)
     assert httpx.get(f"{running.url}/metrics", trust_env=False).status_code == 401
     answer = httpx.get(
         f"{running.url}/metrics", headers={"Authorization": f"Bearer {running.api_token}"}, trust_env=False

@@ -194,7 +194,7 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(
         assert dilys.call("GET", "/users").status_code == 200
 
 
-def test_by_a_code_that_is_mailed_somebody_known_and_somebody_new_come_in(
+def test_by_a_code_that_is_mailed_a_user_known_and_a_new_user_come_in(
     running: Running, letters: Letters, fresh: Fresh
 ) -> None:
     key, domain = fresh("volunteers"), f"{fresh('volunteers')}.example"

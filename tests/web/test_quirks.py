@@ -155,7 +155,7 @@ def test_a_probing_read_gives_an_empty_list(provider: Provider) -> None:
     assert provider.send("GET", "/Users/8f2c-random").status_code == 404
 
 
-def test_somebody_who_is_there_but_inactive_is_found_and_not_made_twice(provider: Provider) -> None:
+def test_a_user_who_is_there_but_inactive_is_found_and_not_made_twice(provider: Provider) -> None:
     ada = provider.make(active=False)
     again = provider.send("POST", "/Users", {"userName": "ADA", "active": True})
     assert (again.status_code, again.json["scimType"]) == (409, "uniqueness")

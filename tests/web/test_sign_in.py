@@ -58,7 +58,7 @@ def saml_or_oidc(running: Running, provider: SignInProvider, key: str, protocol:
 
 
 @pytest.mark.parametrize("protocol", ["saml", "oidc"])
-def test_somebody_new_arrives_and_can_use_their_application_seconds_later(
+def test_a_new_user_arrives_and_can_use_their_application_seconds_later(
     running: Running, provider: SignInProvider, app: StandIn, fresh: Fresh, protocol: str
 ) -> None:
     key, application, name = fresh("contractors"), fresh("glasshouse"), fresh("juno.marlow")

@@ -139,7 +139,7 @@ def test_a_token_that_does_not_hold_lets_nobody_in(
     assert door.refused(door.come(make, **claims)) == why
 
 
-def test_userinfo_of_somebody_else_is_refused_and_none_is_done_without(door: Door) -> None:
+def test_userinfo_of_another_user_is_refused_and_none_is_done_without(door: Door) -> None:
     assert (
         door.refused(door.come(userinfo=(200, {"sub": "u-99", "preferred_username": "edmund.sallow"})))
         == "userinfo"

@@ -271,7 +271,7 @@ def _simulate(given: argparse.Namespace, dravo: Dravo) -> None:
         if not sign:
             raise UsageError(f"'{each}' is not NAME=VALUE.")
         attributes[name.strip()] = value
-    found = dravo.expected(given.source, attributes, given.group)
+    found = dravo.simulate(given.source, attributes, given.group)
     if given.json:
         show_json(found)
         return

@@ -412,7 +412,7 @@ def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _try(given: argparse.Namespace, dravo: Dravo) -> None:
-    tried = dravo.try_expression(given.expression, given.user)
+    tried = dravo.evaluate_expression(given.expression, given.user)
     if given.json:
         show_json(tried)
         return

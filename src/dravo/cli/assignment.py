@@ -214,7 +214,7 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.assignments.try_rule(given.rule)
+    found = dravo.assignments.matching_users(given.rule)
     if given.json:
         show_json(found)
         return

@@ -165,7 +165,7 @@ def _link(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.get(
-        dravo.applications.make_user(given.application, given.id, given.role, given.confirm)
+        dravo.applications.create_user(given.application, given.id, given.role, given.confirm)
     )
     print(f"Created the local user {user['display_name']}: {user['id']}.")
 

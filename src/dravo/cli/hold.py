@@ -29,7 +29,7 @@ def add_commands(nouns: Any) -> None:
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.removal_limit()
+    found = dravo.holds()
     if given.json:
         show_json(found)
         return
@@ -56,8 +56,8 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _approve(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"{dravo.let_through(given.application, given.confirm)} removals are approved.")
+    print(f"{dravo.approve_holds(given.application, given.confirm)} removals are approved.")
 
 
 def _discard(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"{dravo.drop_held(given.application, given.confirm)} removals are discarded.")
+    print(f"{dravo.discard_holds(given.application, given.confirm)} removals are discarded.")

@@ -105,7 +105,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _try(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.applications.try_pattern(given.application, given.source, given.pattern)
+    found = dravo.applications.preview_pattern(given.application, given.source, given.pattern)
     if given.json:
         show_json(found)
         return

@@ -295,7 +295,7 @@ def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add_group(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.sign_ins.make_group(given.source, given.group)
+    made = dravo.sign_ins.create_group(given.source, given.group)
     if given.json:
         show_json(made)
     else:
@@ -358,7 +358,7 @@ def _traces(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
     found: Any = (
-        dravo.sign_ins.plan_again(given.source, given.trace)
+        dravo.sign_ins.plan_trace(given.source, given.trace)
         if given.current_settings
         else dravo.sign_ins.trace(given.source, given.trace)
     )
@@ -383,7 +383,7 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
 
 
 def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.sign_ins.ways(given.user)
+    found = dravo.sign_ins.options(given.user)
     if given.json:
         show_json(found)
         return

@@ -119,7 +119,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _errors(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.tasks.kinds(given.application)
+    found = dravo.tasks.errors(given.application)
     if given.json:
         show_json(found)
         return
@@ -137,11 +137,11 @@ def _errors(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _retry_all(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"{dravo.tasks.again_all(given.application, given.kind)} tasks are retried.")
+    print(f"{dravo.tasks.retry_all(given.application, given.kind)} tasks are retried.")
 
 
 def _resolve(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.tasks.found(given.id, "exists" if given.there else "missing", given.there))
+    _print(given, dravo.tasks.resolve(given.id, "exists" if given.there else "missing", given.there))
 
 
 def _print(given: argparse.Namespace, task: Any) -> None:
@@ -176,4 +176,4 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _retry(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.tasks.again(given.id))
+    _print(given, dravo.tasks.retry(given.id))

@@ -37,7 +37,7 @@ class Applications(Noun):
         self._call("DELETE", f"/applications/{part(key)}", query={"confirm": confirm})
 
     def add_role(self, key: str, role: str, label: str, rank: int = 1) -> t.Application:
-        """Add a role; a higher rank may do more."""
+        """Add a role; a higher rank means more permissions."""
         return cast(
             t.Application,
             self._call(
@@ -48,12 +48,12 @@ class Applications(Noun):
     def change_role(
         self, key: str, role: str, *, label: str | None = None, rank: int | None = None
     ) -> t.Application:
-        """Give a role another label or rank."""
+        """Change the label or rank of a role."""
         path = f"/applications/{part(key)}/roles/{part(role)}"
         return cast(t.Application, self._call("PATCH", path, body={"label": label, "rank": rank}))
 
     def remove_role(self, key: str, role: str) -> t.Application:
-        """Remove a role that was never given."""
+        """Remove a role that was never assigned."""
         return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/roles/{part(role)}"))
 
     def add_plan(
@@ -82,13 +82,13 @@ class Applications(Noun):
         )
 
     def remove_plan(self, key: str, plan: str) -> t.Application:
-        """Remove a plan that was never given."""
+        """Remove a license plan that was never assigned."""
         return cast(
             t.Application, self._call("DELETE", f"/applications/{part(key)}/license-plans/{part(plan)}")
         )
 
     def seats(self, key: str, plan: str | None = None, *, waiting: bool | None = None) -> Pages[t.Seat]:
-        """List who has a seat, by name; or who waits for one, in the order of the line."""
+        """List users with a seat by name, or users on the waiting list by position."""
         return self._dravo.pages(f"/applications/{part(key)}/seats", {"plan": plan, "waiting": waiting})
 
     def mapping(self, key: str) -> Pages[t.Assignment]:
@@ -106,8 +106,8 @@ class Applications(Noun):
             ),
         )
 
-    def try_pattern(self, key: str, source: str, pattern: str) -> t.PatternTried:
-        """Return what a pattern makes of the groups of a source; nothing is changed."""
+    def preview_pattern(self, key: str, source: str, pattern: str) -> t.PatternTried:
+        """Preview which groups of a source match a pattern, and their roles."""
         body = {"source": source, "pattern": pattern}
         return cast(
             t.PatternTried, self._call("POST", f"/applications/{part(key)}/mapping/pattern", body=body)
@@ -120,29 +120,29 @@ class Applications(Noun):
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/policy", body=policy))
 
     def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
-        """Return what another policy would do; nothing is changed."""
+        """Preview another access policy."""
         return cast(t.Preview, self._call("POST", f"/applications/{part(key)}/policy/preview", body=policy))
 
     def preview_settings(self, key: str, **values: Any) -> t.SettingsPreview:
-        """Return what `change` would do to accounts; nothing is changed."""
+        """Preview the accounts that `change` would change."""
         return cast(
             t.SettingsPreview, self._call("POST", f"/applications/{part(key)}/settings/preview", body=values)
         )
 
     def groups(self, key: str) -> Pages[t.ProvisionedGroup]:
-        """List the groups that are sent to an application, each with its state."""
+        """List the provisioned groups of an application with their status."""
         return self._dravo.pages(f"/applications/{part(key)}/groups")
 
-    def group_again(self, key: str, group_id: str) -> None:
-        """Try a delivered group again now."""
+    def retry_group(self, key: str, group_id: str) -> None:
+        """Retry a provisioned group now."""
         self._call("POST", f"/applications/{part(key)}/groups/{part(group_id)}/retry")
 
     def reconcile(self, key: str) -> t.Run:
-        """Have an application be compared with what should be there; see `run` for how far it is."""
+        """Start a reconciliation; `run` shows its progress."""
         return cast(t.Run, self._call("POST", f"/applications/{part(key)}/reconciliation/runs"))
 
     def runs(self, key: str) -> Pages[t.Run]:
-        """List an application's reconciliations, newest first."""
+        """List the reconciliations of an application, newest first."""
         return self._dravo.pages(f"/applications/{part(key)}/reconciliation/runs")
 
     def run(self, run_id: str) -> t.Run:
@@ -160,23 +160,25 @@ class Applications(Noun):
         return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "status": status})
 
     def repair_drift(self, key: str, ids: Sequence[str]) -> int:
-        """Have accounts that drifted be brought to what is due; return how many."""
+        """Repair accounts; return how many."""
         return cast(
             t.Number, self._call("POST", f"/applications/{part(key)}/drift/repair", body={"ids": list(ids)})
         )["number"]
 
     def ignore_drift(self, key: str, ids: Sequence[str], *, ignored: bool = True) -> int:
-        """Leave differences as they are and out of the list, or take that back; return how many."""
+        """Ignore differences, or stop ignoring them; return how many."""
         body = {"ids": list(ids), "ignored": ignored}
         return cast(t.Number, self._call("POST", f"/applications/{part(key)}/drift/ignore", body=body))[
             "number"
         ]
 
     def link_drift(self, key: str, drift_id: str, user: str) -> None:
-        """Say whose account there an unexpected one is."""
+        """Link an account without a user to a user."""
         self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/link", body={"user": user})
 
-    def make_user(self, key: str, drift_id: str, role: str | None = None, confirm: str | None = None) -> str:
+    def create_user(
+        self, key: str, drift_id: str, role: str | None = None, confirm: str | None = None
+    ) -> str:
         """Make a local user of an unexpected account, with its role there, or another; return the user's id.
 
         `confirm` is the account's name, where they would get more than that role.
@@ -219,9 +221,9 @@ class Applications(Noun):
         return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/test", query=query))
 
     def pause(self, key: str) -> t.Application:
-        """Stop delivering to an application."""
+        """Pause provisioning to an application."""
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/pause"))
 
     def resume(self, key: str) -> t.Application:
-        """Go on delivering to an application."""
+        """Resume provisioning to an application."""
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/resume"))

@@ -21,7 +21,7 @@ class Assignments(Noun):
         group: str | None = None,
         direct: bool | None = None,
     ) -> Pages[t.Assignment]:
-        """List assignments; `user` and `group` by id, `direct` only those to single users."""
+        """List assignments; `user` and `group` are IDs, `direct` lists only those of single users."""
         return self._dravo.pages(
             "/assignments", {"application": application, "user": user, "group": group, "direct": direct}
         )
@@ -45,7 +45,7 @@ class Assignments(Noun):
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 
     def preview(self, application: str, role: str | None, **whom: Any) -> t.Preview:
-        """Return what `add` would do; nothing is changed."""
+        """Preview `add`."""
         return cast(
             t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom))
         )
@@ -66,11 +66,11 @@ class Assignments(Noun):
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
     def remove(self, assignment_id: str, confirm: str | None = None) -> None:
-        """Take an assignment away; `confirm` is the application's label, where that is serious."""
+        """Delete an assignment; `confirm` is the label of the application, for a serious change."""
         self._call("DELETE", f"/assignments/{part(assignment_id)}", query={"confirm": confirm})
 
     def confirm(self, assignment_id: str, groups: Sequence[str]) -> t.Assignment:
-        """Say which groups, by id, may give the highest role by a pattern; its dates and note stay."""
+        """Confirm the groups, by ID, that may assign the highest role through a pattern."""
         now = self.get(assignment_id)
         body = {
             "from": now["from_day"] or now["from"],
@@ -81,7 +81,7 @@ class Assignments(Noun):
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
     def waiting(self, assignment_id: str) -> Pages[t.UserRef]:
-        """List users who meet a rule and wait for a confirmation, because it gives the highest role."""
+        """List users who match a rule for the highest role and wait for confirmation."""
         return self._dravo.pages(f"/assignments/{part(assignment_id)}/waiting")
 
     def confirm_users(
@@ -99,18 +99,18 @@ class Assignments(Noun):
         )
 
     def preview_confirming(self, assignment_id: str, users: Sequence[str] | None = None) -> t.Preview:
-        """Preview what `confirm_users` would do; nothing is changed."""
+        """Preview `confirm_users`."""
         body = {"users": None if users is None else [*users]}
         return cast(
             t.Preview, self._call("POST", f"/assignments/{part(assignment_id)}/confirm/preview", body=body)
         )
 
-    def try_rule(self, rule: str) -> t.MatchingUsers:
-        """Return the users who match a rule; nothing is changed."""
+    def matching_users(self, rule: str) -> t.MatchingUsers:
+        """Return the users who match a rule."""
         return cast(t.MatchingUsers, self._call("POST", "/rules/matches", body={"rule": rule}))
 
     def preview_removal(self, assignment_id: str) -> t.Preview:
-        """Return what `remove` would do; nothing is changed."""
+        """Preview `remove`."""
         return cast(t.Preview, self._call("GET", f"/assignments/{part(assignment_id)}/removal"))
 
 

@@ -192,7 +192,7 @@ class Dravo:
         )
 
     def overview(self) -> t.Overview:
-        """Return how much there is at each stage, and how much needs a user."""
+        """Return the number of each stage, and what needs attention."""
         return cast(t.Overview, self.call("GET", "/overview"))
 
     def flow(self) -> t.Flow:
@@ -211,7 +211,7 @@ class Dravo:
         words: str | None = None,
         ended: bool = False,
     ) -> Pages[t.Access]:
-        """List who has which role where, since when and why; `user` and `group` by id."""
+        """List who has which role in which application, since when and why; `user` and `group` are IDs."""
         return self.pages(
             "/access",
             {
@@ -277,11 +277,11 @@ class Dravo:
     def matrix_of_groups(
         self, *, words: str | None = None, source: str | None = None, application: str | None = None
     ) -> Pages[t.MatrixGroup]:
-        """Return groups that give something, each with what it gives by application."""
+        """Return groups with the roles they assign in each application."""
         return self.pages("/access/matrix/groups", {"q": words, "source": source, "application": application})
 
     def compare(self, one: str, two: str) -> t.Compared:
-        """Return two users side by side: what each has where and why, and their groups."""
+        """Compare the access and the groups of two users."""
         return cast(t.Compared, self.call("GET", "/access/compare", query={"one": one, "two": two}))
 
     def export_matrix(self, form: str = "csv", **view: str | None) -> Iterator[bytes]:
@@ -291,31 +291,33 @@ class Dravo:
         return self.stream("/access/matrix/export", query)
 
     def changes(self, since: str, until: str, application: str | None = None) -> Pages[t.AccessDifference]:
-        """Return who has other roles at `until` than at `since`, and by what; each an instant or a day."""
+        """List users whose roles differ between two times, with the reasons; each is an instant or a day."""
         return self.pages("/access/changes", {"since": since, "until": until, "application": application})
 
-    def expected(self, source: str, attributes: dict[str, Any], groups: Sequence[str] = ()) -> t.Expected:
-        """Simulate the access of a hypothetical user; nothing is changed."""
+    def simulate(self, source: str, attributes: dict[str, Any], groups: Sequence[str] = ()) -> t.Expected:
+        """Simulate the access of a new user."""
         body = {"source": source, "attributes": attributes, "groups": [*groups]}
         return cast(t.Expected, self.call("POST", "/access/simulate", body=body))
 
-    def removal_limit(self) -> Sequence[t.HoldItem]:
-        """Return what the removal limit holds, for each application."""
+    def holds(self) -> Sequence[t.HoldItem]:
+        """Return the held removals of each application."""
         return cast(Sequence[t.HoldItem], self.call("GET", "/holds")["items"])
 
-    def let_through(self, application: str, confirm: str) -> int:
-        """Let what the removal limit holds for an application through; `confirm` is its label.
+    def approve_holds(self, application: str, confirm: str) -> int:
+        """Approve the held removals of an application; return how many.
 
-        Returns how many removals.
+        Args:
+            confirm: the label of the application.
         """
         return int(
             self.call("POST", f"/holds/{part(application)}/approve", body={"confirm": confirm})["number"]
         )
 
-    def drop_held(self, application: str, confirm: str) -> int:
-        """Drop what the removal limit holds for an application; `confirm` is its label.
+    def discard_holds(self, application: str, confirm: str) -> int:
+        """Discard the held removals of an application; return how many.
 
-        Returns how many removals.
+        Args:
+            confirm: the label of the application.
         """
         return int(
             self.call("POST", f"/holds/{part(application)}/discard", body={"confirm": confirm})["number"]
@@ -326,7 +328,7 @@ class Dravo:
         return self.pages("/audit", {"kind": kind, "object": object_id})
 
     def preview_undo(self, entry: int) -> t.Preview:
-        """Return what taking an entry of the audit log back would do: a change of an assignment or policy."""
+        """Preview the undo of an audit entry: a change of an assignment or access policy."""
         return cast(t.Preview, self.call("GET", f"/audit/{entry}/undo"))
 
     def undo(self, entry: int, confirm: str | None = None) -> None:
@@ -336,23 +338,23 @@ class Dravo:
         self.call("POST", f"/audit/{entry}/undo", body={"confirm": confirm})
 
     def audit_verification(self) -> t.AuditVerification:
-        """Return whether the chain of the audit log holds."""
+        """Verify the chain of the audit log."""
         return cast(t.AuditVerification, self.call("GET", "/audit/verify"))
 
     def settings(self) -> list[t.Setting]:
-        """Return what is set for the organization."""
+        """Return the organization settings."""
         return cast(t.OrganizationSettings, self.call("GET", "/settings"))["items"]
 
     def change_setting(self, name: str, value: bool | int | str) -> list[t.Setting]:
-        """Give a setting another value."""
+        """Change an organization setting."""
         return cast(
             t.OrganizationSettings, self.call("PUT", f"/settings/{part(name)}", body={"value": value})
         )["items"]
 
-    def try_expression(
+    def evaluate_expression(
         self, expression: str, user: str | None = None, attribute: str | None = None
     ) -> t.ExpressionResult:
-        """Return what an expression makes for a user, and what it does in words."""
+        """Evaluate an expression for a user; return its result and its meaning in words."""
         return cast(
             t.ExpressionResult,
             self.call(

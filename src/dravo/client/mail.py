@@ -12,7 +12,7 @@ class Mail(Noun):
     """Mail: the server that takes it, and a test."""
 
     def get(self) -> t.MailSettings:
-        """Return by which server mail goes, without its password, and how it went last."""
+        """Return the email server, without its password, and the result of the last email."""
         return cast(t.MailSettings, self._call("GET", "/mail"))
 
     def change(self, **given: Any) -> t.MailSettings:
@@ -25,5 +25,5 @@ class Mail(Noun):
         return cast(t.MailSettings, self._call("PUT", "/mail", body=given))
 
     def test(self, to: str) -> t.MailTested:
-        """Send one letter now; raises `ApiError` with what is wrong if it is not taken."""
+        """Send a test email; raises `ApiError` if the server refuses it."""
         return cast(t.MailTested, self._call("POST", "/mail/test", body={"to": to}))

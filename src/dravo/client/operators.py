@@ -43,7 +43,7 @@ class Operators(Noun):
         return cast(t.NewOperator, self._call("POST", "/operators", body=body))
 
     def reset_second_factor(self, operator_id: str) -> t.Operator:
-        """Turn an operator's second factor off, who lost both app and recovery codes."""
+        """Reset the second factor of an operator who lost the app and the recovery codes."""
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/second-factor/reset"))
 
     def new_password(self, operator_id: str) -> t.NewOperator:
@@ -59,11 +59,11 @@ class Operators(Noun):
         return cast(t.OperatorLinks, self._call("GET", "/session/links"))
 
     def unlink(self, link_id: str) -> t.OperatorLinks:
-        """Have a source no longer let one in as an operator."""
+        """Remove the link of a source to your operator."""
         return cast(t.OperatorLinks, self._call("DELETE", f"/session/links/{part(link_id)}"))
 
     def disable(self, operator_id: str) -> t.Operator:
-        """Shut an operator out."""
+        """Disable an operator."""
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/disable"))
 
 
@@ -97,5 +97,5 @@ class Tokens(Noun):
         return cast(t.NewApiToken, self._call("POST", "/tokens", body=body))
 
     def revoke(self, token_id: str) -> None:
-        """Revoke one of your tokens, or as a super administrator anybody's."""
+        """Revoke one of your tokens; super administrators can revoke all tokens."""
         self._call("DELETE", f"/tokens/{part(token_id)}")

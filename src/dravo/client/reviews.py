@@ -18,7 +18,7 @@ class Reviews(Noun):
         return self._dravo.pages("/reviews")
 
     def get(self, review_id: str) -> t.Review:
-        """Return one review with how far it is."""
+        """Return one review with its progress."""
         return cast(t.Review, self._call("GET", f"/reviews/{part(review_id)}"))
 
     def begin(self, label: str, until: str, **part_of_matrix: str | None) -> t.Review:

@@ -13,7 +13,7 @@ class SignIns(Noun):
     """How users sign in by sources, and what it came to."""
 
     def get(self, key: str) -> t.SignIn:
-        """Return how users sign in by a source, with its setup checklist."""
+        """Return the sign-in settings of a source with its setup checklist."""
         return cast(t.SignIn, self._call("GET", self._at(key)))
 
     def change(self, key: str, **given: Any) -> t.SignIn:
@@ -27,7 +27,7 @@ class SignIns(Noun):
         """
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
-    def forget(self, key: str) -> None:
+    def remove(self, key: str) -> None:
         """Remove the sign-in of a source; its users stay."""
         self._call("DELETE", self._at(key))
 
@@ -41,11 +41,11 @@ class SignIns(Noun):
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
 
     def use_certificates(self, key: str) -> t.SignIn:
-        """Take over the certificates that the provider's metadata has now."""
+        """Accept the certificates in the current metadata of the provider."""
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/certificates"))
 
     def change_keys(self, key: str, what: str) -> t.SignIn:
-        """Change our key without a gap: "next" makes one, "use" has it sign."""
+        """Rotate our key without a gap: "next" creates a key, "use" signs with it."""
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/keys", body={"what": what}))
 
     def create_sign_in_test(
@@ -74,40 +74,40 @@ class SignIns(Noun):
         sign_in_test: str | None = None,
         words: str | None = None,
     ) -> Pages[t.SignInLine]:
-        """List what sign-ins came to, newest first; `outcome` is "signed_in", "observed" or "refused"."""
+        """List sign-ins, newest first; `outcome` is "signed_in", "observed" or "refused"."""
         return self._dravo.pages(
             f"{self._at(key)}/traces", {"outcome": outcome, "sign_in_test": sign_in_test, "q": words}
         )
 
     def trace(self, key: str, trace: str) -> t.SignInTrace:
-        """Return one sign-in whole."""
+        """Return one sign-in with its steps."""
         return cast(t.SignInTrace, self._call("GET", f"{self._at(key)}/traces/{part(trace)}"))
 
-    def plan_again(self, key: str, trace: str, policy: dict[str, Any] | None = None) -> t.PlannedSignIn:
-        """Return what a kept sign-in would come to now, or with other answers; nothing is changed."""
+    def plan_trace(self, key: str, trace: str, policy: dict[str, Any] | None = None) -> t.PlannedSignIn:
+        """Plan a stored sign-in again with the current or another source policy; nothing is changed."""
         return cast(
             t.PlannedSignIn,
             self._call("POST", f"{self._at(key)}/traces/{part(trace)}/rerun", body={"policy": policy or {}}),
         )
 
     def claimed_groups(self, words: str = "") -> t.GroupsInClaims:
-        """Return groups that sign-ins claimed, test sign-ins too, and that their source does not have yet."""
+        """Return groups from claims that do not exist yet, also from test sign-ins."""
         return cast(t.GroupsInClaims, self._call("GET", "/claimed-groups", query={"q": words}))
 
-    def make_group(self, key: str, name: str) -> t.GroupMadeAhead:
-        """Make a group of a source by the name in its claims, to be mapped before anybody comes."""
+    def create_group(self, key: str, name: str) -> t.GroupMadeAhead:
+        """Create a group with its name in the claims, to map it before the first sign-in."""
         return cast(t.GroupMadeAhead, self._call("POST", f"{self._at(key)}/groups", body={"name": name}))
 
     def user_sessions(self, user: str) -> t.UserSessions:
-        """Return where a user is signed in to see what is theirs."""
+        """Return the sessions of a user."""
         return cast(t.UserSessions, self._call("GET", f"/users/{part(user)}/sessions"))
 
-    def ways(self, user: str) -> t.SignInOptions:
-        """By which ways a user could sign in now, what they would be told, and what they would see."""
+    def options(self, user: str) -> t.SignInOptions:
+        """Return the sign-in options of a user, with the messages they would read and their applications."""
         return cast(t.SignInOptions, self._call("GET", f"/users/{part(user)}/sign-in-options"))
 
     def end_sessions(self, user: str) -> t.UserSessions:
-        """End every session of a user."""
+        """End all sessions of a user."""
         return cast(t.UserSessions, self._call("DELETE", f"/users/{part(user)}/sessions"))
 
     def _at(self, key: str) -> str:

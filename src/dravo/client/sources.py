@@ -23,7 +23,7 @@ class Sources(Noun):
         return cast(t.Source, self._call("GET", f"/sources/{part(key)}"))
 
     def add(self, key: str, label: str) -> t.Source:
-        """Add a source that pushes."""
+        """Add a source."""
         return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
 
     def change(self, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> t.Source:
@@ -41,7 +41,7 @@ class Sources(Noun):
         )
 
     def remove(self, key: str) -> None:
-        """Remove a source that has brought nobody."""
+        """Delete a source without users and groups."""
         self._call("DELETE", f"/sources/{part(key)}")
 
     def checklist(self, key: str) -> t.SetupChecklist:
@@ -49,7 +49,7 @@ class Sources(Noun):
         return cast(t.SetupChecklist, self._call("GET", f"/sources/{part(key)}/checklist"))
 
     def tokens(self, key: str) -> Pages[t.ScimToken]:
-        """List a source's push tokens, without their texts."""
+        """List the SCIM tokens of a source, without their secrets."""
         return self._dravo.pages(f"/sources/{part(key)}/tokens")
 
     def add_token(
@@ -68,7 +68,7 @@ class Sources(Noun):
         return cast(t.NewScimToken, self._call("POST", f"/sources/{part(key)}/tokens", body=body))
 
     def revoke_token(self, key: str, token_id: str) -> None:
-        """Revoke a push token."""
+        """Revoke a SCIM token."""
         self._call("DELETE", f"/sources/{part(key)}/tokens/{part(token_id)}")
 
     def schemas(self, key: str) -> Sequence[t.SourceSchema]:
@@ -87,7 +87,7 @@ class Sources(Noun):
     def requests(
         self, key: str, *, words: str | None = None, outcome: str | None = None, method: str | None = None
     ) -> Pages[t.ScimRequestLine]:
-        """List what a source asked for, newest first; `outcome` is "refused", "changed" or "read"."""
+        """List the SCIM requests of a source, newest first; `outcome` is "refused", "changed" or "read"."""
         return self._dravo.pages(
             f"/sources/{part(key)}/requests", {"q": words, "outcome": outcome, "method": method}
         )
@@ -140,7 +140,7 @@ class Sources(Noun):
         return cast(t.ImportCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
     def preview_policy(self, key: str, policy: dict[str, Any]) -> t.PolicyPreview:
-        """Return what other answers to the source policy would make of everyone; nothing is changed."""
+        """Preview another source policy with all users."""
         return cast(
             t.PolicyPreview,
             self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}),
@@ -154,7 +154,7 @@ class Sources(Noun):
         return cast(t.ImportSettings, self._call("POST", f"/sources/{part(key)}/import/files", body=body))
 
     def runs(self, key: str) -> Pages[t.ImportRun]:
-        """List a source's runs, newest first."""
+        """List the import runs of a source, newest first."""
         return self._dravo.pages(f"/sources/{part(key)}/import/runs")
 
     def start_run(
@@ -166,36 +166,36 @@ class Sources(Noun):
         allow_removals: bool = False,
         confirm: str | None = None,
     ) -> t.ImportRun:
-        """Have a source be read; or, to `preview`, have it be shown what that would do."""
+        """Start an import run, or a preview of one."""
         body = {"preview": preview, "whole": whole, "allow_removals": allow_removals, "confirm": confirm}
         return cast(t.ImportRun, self._call("POST", f"/sources/{part(key)}/import/runs", body=body))
 
     def run(self, key: str, run_id: str) -> t.ImportRun:
-        """Return one run: how far it is, or what it came to."""
+        """Return one import run with its progress or result."""
         return cast(t.ImportRun, self._call("GET", f"/sources/{part(key)}/import/runs/{part(run_id)}"))
 
     def stop_run(self, key: str, run_id: str) -> t.ImportRun:
-        """Stop a run at its next batch."""
+        """Stop an import run at its next batch."""
         return cast(t.ImportRun, self._call("POST", f"/sources/{part(key)}/import/runs/{part(run_id)}/stop"))
 
     def run_entries(
         self, key: str, run_id: str, *, kind: str | None = None, words: str | None = None
     ) -> Pages[t.ImportRunEntry]:
-        """List what a run did to users and groups, with before and after."""
+        """List the entries of an import run."""
         return self._dravo.pages(
             f"/sources/{part(key)}/import/runs/{part(run_id)}/entries", {"kind": kind, "q": words}
         )
 
     def refresh(self, key: str, user: str) -> t.ImportRun:
-        """Read one user of a source again, now; by the user's id."""
+        """Refresh one user of a source now, by ID."""
         return cast(t.ImportRun, self._call("POST", f"/sources/{part(key)}/users/{part(user)}/refresh"))
 
     def conflicts(self, key: str, *, status: str = "open") -> Pages[t.SourceConflict]:
-        """List what no rule can decide about a source's users and groups."""
+        """List the conflicts of a source."""
         return self._dravo.pages(f"/sources/{part(key)}/conflicts", {"status": status})
 
     def decide(self, key: str, conflict_id: str, decision: str, user: str | None = None) -> t.SourceConflict:
-        """Decide a conflict: "link" (with `user`), "make", "let" or "leave out"."""
+        """Decide a conflict: "link" (with `user`), "create", "accept" or "ignore"."""
         body = {"decision": decision, "user": user}
         return cast(
             t.SourceConflict,

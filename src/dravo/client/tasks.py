@@ -78,28 +78,29 @@ class Tasks(Noun):
         """Return one task with its attempts."""
         return cast(t.Task, self._call("GET", f"/provisioning/tasks/{part(task_id)}"))
 
-    def again(self, task_id: str) -> t.Task:
-        """Try a task again now."""
+    def retry(self, task_id: str) -> t.Task:
+        """Retry a task now."""
         return cast(t.Task, self._call("POST", f"/provisioning/tasks/{part(task_id)}/retry"))
 
-    def kinds(self, application: str | None = None) -> Sequence[t.TaskError]:
-        """Return what open tasks failed by, with how many of each kind."""
+    def errors(self, application: str | None = None) -> Sequence[t.TaskError]:
+        """Return the errors of open tasks, with the number of tasks."""
         return cast(
             t.TaskErrors, self._call("GET", "/provisioning/errors", query={"application": application})
         )["items"]
 
-    def again_all(self, application: str, kind: str | None = None) -> int:
-        """Try all of an application again that failed or are held, of one kind if that is said; return how
-        many.
-        """
+    def retry_all(self, application: str, kind: str | None = None) -> int:
+        """Retry the failed and held tasks of an application, or those with one error; return how many."""
         return cast(
             t.Number,
             self._call("POST", "/provisioning/tasks/retry", body={"application": application, "kind": kind}),
         )["number"]
 
-    def found(self, task_id: str, found: str, remote_id: str | None = None) -> t.Task:
-        """Say what was found ("there" with its id, or "not there") where it could not be known whether an
-        account was made.
+    def resolve(self, task_id: str, found: str, remote_id: str | None = None) -> t.Task:
+        """Record an outcome that Dravo could not learn.
+
+        Args:
+            found: "exists" or "missing".
+            remote_id: the ID of the account, if it exists.
         """
         return cast(
             t.Task,

@@ -56,7 +56,7 @@ class Users(Noun):
         )
 
     def remove(self, user: str, confirm: str | None = None) -> None:
-        """Say that a local user is gone."""
+        """Remove a local user."""
         self._call("DELETE", f"/users/{part(user)}", query={"confirm": confirm})
 
     def preview_removal(self, user: str) -> t.Preview:
@@ -64,7 +64,7 @@ class Users(Noun):
         return cast(t.Preview, self._call("GET", f"/users/{part(user)}/removal"))
 
     def why(self, user: str, application: str) -> t.AccessExplanation:
-        """Explain what a user has in an application, or why nothing."""
+        """Explain why a user has access to an application, or why not."""
         return cast(t.AccessExplanation, self._call("GET", f"/users/{part(user)}/access/{part(application)}"))
 
 
@@ -93,7 +93,7 @@ class Groups(Noun):
         return cast(t.Group, self._call("PATCH", f"/groups/{part(group_id)}", body={"name": name}))
 
     def remove(self, group_id: str, confirm: str | None = None) -> None:
-        """Take a local group away; `confirm` is its name, where that is serious."""
+        """Delete a local group; `confirm` is its name, for a serious change."""
         self._call("DELETE", f"/groups/{part(group_id)}", query={"confirm": confirm})
 
     def preview_removal(self, group_id: str) -> t.Preview:

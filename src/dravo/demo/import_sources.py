@@ -103,7 +103,8 @@ def register() -> bytes:
             break
         team = TEAMS[number % 3] if number % 5 else f"{TEAMS[0]}, {TEAMS[1]}"
         lines.append(
-            f"V{number:03};{given};{family};{scenario.plain(given)}.{scenario.plain(family)}@volunteers.example;{team};2031-04"
+            f"V{number:03};{given};{family};{scenario.plain(given)}.{scenario.plain(family)}"
+            f"@volunteers.example;{team};2031-04"
         )
     lines.append("V026;Benoît;Çelik-Lambert;benoit@volunteers.example;Guides;2031-05")
     lines.append("V007;Gale;Twice;gale@volunteers.example;Guides;2031-05")

@@ -62,7 +62,8 @@ class Letters:
             self.faults = dict(call.body or {})
             return Answer(200, self.faults)
         rows = "".join(
-            f"<tr><td>{html.escape(each['to'])}<td>{html.escape(each['subject'])}<td><pre>{html.escape(each['text'])}</pre>"
+            f"<tr><td>{html.escape(each['to'])}<td>{html.escape(each['subject'])}"
+            f"<td><pre>{html.escape(each['text'])}</pre>"
             for each in self.kept
         )
         return page(

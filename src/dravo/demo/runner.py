@@ -59,6 +59,7 @@ class Demo:
         self.stand_ins: dict[str, subprocess.Popen[bytes]] = {}
         self.addresses: dict[str, str] = {}
         self.sources: Sources | None = None
+        self.service: Service | None = None
 
     def run(self) -> None:
         """Set up what is missing, start everything, and serve until interrupted."""
@@ -68,6 +69,7 @@ class Demo:
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
             service = Service(self.folder, "127.0.0.1", self.port, log_file=log, allow_loopback=True)
+            self.service = service
             service.listen()
             signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
             signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
@@ -110,7 +112,13 @@ class Demo:
 
     @contextmanager
     def _step(self, what: str) -> Iterator[None]:
-        """Show what is under way, and afterwards how long it took."""
+        """Show what is under way, and afterwards how long it took.
+
+        Raises:
+            KeyboardInterrupt: if a stop was requested before.
+        """
+        if self.service is not None:
+            self.service.check()
         began = time.monotonic()
         with self.screen.status(f"{what} ..."):
             yield

@@ -5,6 +5,7 @@ looks again.
 from __future__ import annotations
 
 import contextlib
+import functools
 import threading
 import time
 from collections import Counter, deque
@@ -326,7 +327,7 @@ class Worker:
                 hand = tuple(queue.popleft() for _ in range(min(together, len(queue))))
                 self._take(application_id, {each.account_id for each in hand}, is_group=False)
             future = self._pool.submit(self._carry_out, hand)
-            future.add_done_callback(lambda done, hand=hand: self._carried_out(hand, done))  # type: ignore[misc]
+            future.add_done_callback(functools.partial(self._carried_out, hand))
 
     def _share(self, application_id: str) -> int:
         """Return how many threads an application may have at a time, beside all others of which something

@@ -49,7 +49,7 @@ def test_anyone_who_is_bound_stays_bound_and_nobody_else_is_looked_for() -> None
     assert bind(None, "u2") == Binding("u2", new=True)
 
 
-def test_nobody_of_that_name_is_somebody_new() -> None:
+def test_nobody_of_that_name_is_a_new_user() -> None:
     assert match(UNA, [], policy(ASK), "u9") == Binding("u9", new=True)
 
 
@@ -114,7 +114,7 @@ def test_a_rule_links_only_what_is_safe(
         (candidate(operator=True, gone=True), OPERATOR),
     ],
 )
-def test_no_rule_links_to_an_operator_a_leaver_or_somebody_of_this_source(who: Candidate, told: str) -> None:
+def test_no_rule_links_to_an_operator_a_leaver_or_a_user_of_this_source(who: Candidate, told: str) -> None:
     for match_by in (ASK, BY_USER_NAME, BY_EMAIL):
         assert kind(match(UNA, [who], policy(match_by), "u9")) == told
 

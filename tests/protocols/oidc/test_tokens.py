@@ -74,7 +74,7 @@ def raw(header: dict[str, Any], claims: Any = CLAIMS, signature: bytes = b"") ->
     ("key", "algorithm", "kid"),
     [(KEY, "RS256", "k1"), (KEY, "PS256", "k1"), (CURVE, "ES256", "k2"), (KEY, "RS512", None)],
 )
-def test_a_token_that_holds_proves_somebody(key: Any, algorithm: str, kid: str | None) -> None:
+def test_a_token_that_holds_proves_a_user(key: Any, algorithm: str, kid: str | None) -> None:
     claims = accept(token(key, algorithm, kid), PUBLIC, EXPECTED)
     assert (claims["sub"], values_of(claims)) == (
         "u-17",
@@ -157,7 +157,7 @@ def test_the_access_token_has_to_be_the_one_that_came_with_it() -> None:
     assert reason(token(at_hash=right), "injected") == "access token"
 
 
-def test_userinfo_of_somebody_else_is_refused_and_the_token_counts_first() -> None:
+def test_userinfo_of_another_user_is_refused_and_the_token_counts_first() -> None:
     claims = accept(token(), PUBLIC, EXPECTED)
     assert (
         check_userinfo(claims, {"sub": "u-17", "name": "Other", "email": "una@fernhollow.example"})["name"]

@@ -58,7 +58,7 @@ def reason(content: bytes, **other: Any) -> str:
 
 
 @pytest.mark.parametrize("what", ["assertion", "response", "both"])
-def test_what_is_signed_proves_somebody(what: str) -> None:
+def test_what_is_signed_proves_a_user(what: str) -> None:
     steps: list[tuple[str, str]] = []
     found = accept(signed(what=what), EXPECTED, lambda name, message: steps.append((name, message)))
     assert (found.subject, found.issuer, found.session) == ("una.kerrigan", ISSUER, "_session")
@@ -75,9 +75,7 @@ def test_what_is_signed_proves_somebody(what: str) -> None:
         ("rsa-sha512", "http://www.w3.org/2001/04/xmlenc#sha512"),
     ],
 )
-def test_what_an_independent_implementation_signed_proves_somebody(
-    what: str, method: str, digest: str
-) -> None:
+def test_what_an_independent_implementation_signed_proves_a_user(what: str, method: str, digest: str) -> None:
     content = signed_by_xmlsec(
         Shape(subject="zofia"), what, f"http://www.w3.org/2001/04/xmldsig-more#{method}", digest
     )
@@ -332,7 +330,7 @@ def wrapped(variant: int) -> bytes:
 
 
 @pytest.mark.parametrize("variant", range(1, 9))
-def test_wrapping_a_signature_makes_nobody_somebody_else(variant: int) -> None:
+def test_wrapping_a_signature_makes_nobody_another_user(variant: int) -> None:
     assert EVIL.encode() in wrapped(variant)
     assert reason(wrapped(variant)) in ("assertions", "signature", "duplicate_ids", "certificate", "unsigned")
 

@@ -86,7 +86,7 @@ def test_an_account_that_carries_our_id_is_ours_after_a_lost_reply() -> None:
     assert (reached, asked) == (AccountResult("7", "made"), [BY_ID])
 
 
-def test_a_service_that_overlooks_the_filter_does_not_make_somebody_else_ours() -> None:
+def test_a_service_that_overlooks_the_filter_does_not_make_another_user_ours() -> None:
     others = listed({"id": "1", "userName": "bob", "externalId": "u2"}, {"id": "2", "userName": "eve"})
     reached, _ = talk(WANTED, others, others, answer(201, {"id": "7"}))
     assert reached == AccountResult("7", "made")

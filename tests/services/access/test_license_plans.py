@@ -171,7 +171,7 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     assert applications.one(services.ctx, "desk")["plans"][0]["seats"] is None
 
 
-def test_what_needs_no_seat_goes_over_while_somebody_waits(services: ServiceFixture) -> None:
+def test_what_needs_no_seat_goes_over_while_a_user_waits(services: ServiceFixture) -> None:
     desk = Desk(services, seats=1)
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True))
     desk.put("ada", "bob")

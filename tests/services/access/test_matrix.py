@@ -148,7 +148,7 @@ def test_all_of_it_is_exported_and_no_cell_is_a_formula(
         access_matrix.export(services.ctx, View(application="x"), "csv")
 
 
-def test_what_somebody_would_get_is_what_they_get(services: ServiceFixture, history: dict[str, Any]) -> None:
+def test_what_a_user_would_get_is_what_they_get(services: ServiceFixture, history: dict[str, Any]) -> None:
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("desk", "viewer", rule='title eq "Guide"')
     )

@@ -79,7 +79,7 @@ def just_before_writing(door: BulkUsers, monkeypatch: pytest.MonkeyPatch, happen
     monkeypatch.setattr(door, "_plan", planned)
 
 
-def test_somebody_of_the_name_who_is_pushed_in_between_is_noticed(
+def test_a_user_of_the_name_who_is_pushed_in_between_is_noticed(
     services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     staff = services.source("staff")

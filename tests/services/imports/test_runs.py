@@ -329,7 +329,7 @@ def test_who_may_come_in_and_which_groups(services: ServiceFixture, read: Read) 
     assert reading.members("Tree surgeons") == {"una.kerrigan"}
 
 
-def test_nobody_becomes_somebody_who_is_here_by_a_name_or_an_address(
+def test_nobody_becomes_a_user_who_is_here_by_a_name_or_an_address(
     services: ServiceFixture, read: Read
 ) -> None:
     staff = services.source("staff")
@@ -426,7 +426,7 @@ def test_user_names_may_change_hands_within_one_reading(
     assert (after["una.kerrigan"], after["ibrahim.sow"]) == (before["ibrahim.sow"], before["una.kerrigan"])
 
 
-def test_a_new_user_name_that_somebody_else_has_waits_for_a_decision(
+def test_a_new_user_name_that_another_user_has_waits_for_a_decision(
     services: ServiceFixture, read: Read, small: Estates
 ) -> None:
     services.user(services.source("staff"), "u.kerrigan")

@@ -146,7 +146,7 @@ def test_a_record_moved_by_hand_settles_its_conflict(
     assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
 
 
-def test_it_is_somebody_else_and_they_get_what_is_theirs(
+def test_it_is_another_user_and_they_get_what_is_theirs(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
     record = services.user(garden["contractors"], "una")
@@ -178,7 +178,7 @@ def test_another_name_ends_the_conflict_and_gives_what_is_theirs(
     assert open_conflicts(services) == [] and access(services) == ["contractors una.keel", "staff una"]
 
 
-def test_anyone_who_is_called_like_somebody_else_later_keeps_what_they_have_and_it_is_told(
+def test_anyone_who_is_called_like_another_user_later_keeps_what_they_have_and_it_is_told(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
     record = services.user(garden["contractors"], "una.keel")
@@ -243,7 +243,7 @@ def test_an_address_counts_that_a_source_says_which_owns_its_domain(
     assert reading.records()["new.hire"].user_id == user_of(services, record).id
 
 
-def test_somebody_who_waits_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_a_user_who_waits_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
     sources.change(services.ctx, services.caller, "staff", domains=[OWNED])
     record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
     services.user(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))

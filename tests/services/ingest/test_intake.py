@@ -49,7 +49,7 @@ def test_a_change_that_changes_nothing_writes_nothing(services: ServiceFixture) 
     assert len(services.rows(t.membership)) == 1
 
 
-def test_since_when_somebody_is_inactive_is_kept_until_they_are_back(services: ServiceFixture) -> None:
+def test_since_when_a_user_is_inactive_is_kept_until_they_are_back(services: ServiceFixture) -> None:
     staff = services.source()
     ada = services.user(staff, "ada")
     services.patch_user(staff, ada, {"op": "replace", "path": "active", "value": False})

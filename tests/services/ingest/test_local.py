@@ -34,7 +34,7 @@ def held(services: ServiceFixture, role: str = "viewer") -> set[str]:
     }
 
 
-def test_somebody_whom_no_source_knows_is_entered_changed_and_goes(services: ServiceFixture) -> None:
+def test_a_user_whom_no_source_knows_is_entered_changed_and_goes(services: ServiceFixture) -> None:
     services.application()
     user = local_users.add(
         services.ctx,
@@ -85,7 +85,7 @@ def test_where_everyone_comes_through_a_source_nobody_is_entered(services: Servi
         ({"user_name": "x", "email": "a b@c"}, "' is not an email address"),
     ],
 )
-def test_what_cannot_be_somebody_is_refused_with_the_hint(
+def test_what_cannot_be_a_user_is_refused_with_the_hint(
     services: ServiceFixture, given: dict[str, str], said: str
 ) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:

@@ -176,7 +176,7 @@ def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again
         assert "All seats are used" in str(failed["message"])
         assert dravo.tasks.get(failed["id"])["tries"][0]["exchanges"][-1]["status"] == 400
         app.faults(refuse=False)
-        dravo.tasks.again(failed["id"])
+        dravo.tasks.retry(failed["id"])
         eventually(lambda: app.accounts().get(name), seconds=5)
         running.settled(records)
         done = dravo.tasks.get(failed["id"])
@@ -226,7 +226,7 @@ def test_doing_it_again_mends_an_account_that_was_changed_there(
             json={**there, "roles": [{"value": "owner"}]},
             headers=app.headers,
         )
-        dravo.tasks.again(task["id"])
+        dravo.tasks.retry(task["id"])
         eventually(lambda: roles(app.accounts()[name]), lambda seen: seen == ["curator"], 5)
 
 

@@ -301,7 +301,7 @@ def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_was_dropped_is_not_got_past_the_guard_by_trying_again(
+def test_what_was_dropped_is_not_got_past_the_removal_limit_by_trying_again(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     take_out(services, garden, 20)

@@ -133,7 +133,7 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
     assert role_mapping.table(services.ctx, "records", Ask())["items"][0]["reach"] == USERS
 
 
-def test_somebody_who_waits_for_a_seat_loses_nothing_that_the_guard_would_count(
+def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_count(
     services: ServiceFixture,
 ) -> None:
     staff = services.source()

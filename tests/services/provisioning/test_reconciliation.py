@@ -127,7 +127,7 @@ def warning(run: dict[str, Any]) -> dict[str, int]:
     return {kind: number for kind, number in run["counts"].items() if number}
 
 
-def test_drift_is_found_mended_linked_and_ignored(
+def test_drift_is_found_fixed_linked_and_ignored(
     running: Running, app: StandIn, garden: str, fresh: Fresh
 ) -> None:
     assert warning(compared(running, garden)) == {}
@@ -157,13 +157,13 @@ def test_drift_is_found_mended_linked_and_ignored(
         app.faults(refuse="Not now.")
         dravo.assignments.add(garden, "viewer", user=name)
         running.settled(garden)
-        assert dravo.tasks.kinds(garden)
+        assert dravo.tasks.errors(garden)
         app.faults(refuse=False)
         dravo.applications.link_drift(garden, found["unexpected"]["id"], name)
         running.settled(garden)
         seen = {each["userName"] for each in app.accounts().values()}
         assert name in seen and "stranger" not in seen
-        dravo.tasks.again_all(garden)
+        dravo.tasks.retry_all(garden)
         running.settled(garden)
         eventually(
             lambda: {each["status"] for each in dravo.applications.drift(garden)},
@@ -221,7 +221,7 @@ def test_of_many_members_that_differ_some_are_named() -> None:
 
 
 @pytest.mark.parametrize("listed", [True, False], ids=["members in the list", "members only one by one"])
-def test_groups_that_drifted_are_found_and_mended(
+def test_groups_that_drifted_are_found_and_fixed(
     running: Running, app: StandIn, fresh: Fresh, listed: bool
 ) -> None:
     key, provider = fresh("records"), running.provider(fresh("source"))
@@ -404,12 +404,12 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(
     with running.dravo as dravo:
         found = {each["name"]: each["id"] for each in dravo.applications.drift(garden, kind="unexpected")}
         with pytest.raises(ApiError, match="no known role"):
-            dravo.applications.make_user(garden, found["A Roleless"])
+            dravo.applications.create_user(garden, found["A Roleless"])
         with pytest.raises(ApiError, match="' is inactive"):
-            dravo.applications.make_user(garden, found["Asleep"])
+            dravo.applications.create_user(garden, found["Asleep"])
         with pytest.raises(ApiError, match=" has the same user name or email address"):
-            dravo.applications.make_user(garden, found["B Dan"])
-        user = dravo.users.get(dravo.applications.make_user(garden, found["Label Printer"]))
+            dravo.applications.create_user(garden, found["B Dan"])
+        user = dravo.users.get(dravo.applications.create_user(garden, found["Label Printer"]))
         assert (user["user_name"], user["records"][0]["connection_type"]) == (name, "local")
         running.settled(garden)
         why = dravo.users.why(name, garden)
@@ -418,7 +418,7 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(
             "in_sync",
         )
         assert why["access"][0]["reasons"][0]["kind"] == "direct"
-        second = dravo.users.get(dravo.applications.make_user(garden, found["A Roleless"], "curator"))
+        second = dravo.users.get(dravo.applications.create_user(garden, found["A Roleless"], "curator"))
         # What an application says of somebody gives them nothing elsewhere unless that was seen.
         other = fresh("elsewhere")
         running.application(other)
@@ -433,9 +433,9 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(
         with pytest.raises(
             ApiError, match=f"The user would also get: Viewer in {other.title().replace('-', ' ')} \\(rule"
         ):
-            dravo.applications.make_user(garden, third)
+            dravo.applications.create_user(garden, third)
         assert dravo.users.list(words=f"dan-{garden}3").total() == 0
-        dravo.applications.make_user(garden, third, confirm="C Dan")
+        dravo.applications.create_user(garden, third, confirm="C Dan")
         running.settled(garden)
     assert compared(running, garden)["counts"]["unexpected"] == 2
     assert (

@@ -243,29 +243,29 @@ def test_all_of_a_kind_are_tried_again_together(running: Running, app: StandIn, 
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
         running.settled(key)
-        kinds = dravo.tasks.kinds(key)
+        kinds = dravo.tasks.errors(key)
         assert bool(kinds) and kinds[0]["number"] == 4
         assert (kinds[0]["kind"], kinds[0]["status"]) == ("refused_400", "failed")
         assert "Seats are used up" in kinds[0]["message"] and kinds[0]["hint"]
-        assert dravo.tasks.again_all(key, "another kind") == 0
+        assert dravo.tasks.retry_all(key, "another kind") == 0
         app.faults(refuse=False)
-        assert dravo.tasks.again_all(key, "refused_400") == 4
+        assert dravo.tasks.retry_all(key, "refused_400") == 4
         running.settled(key)
         assert len(app.accounts()) == 4
-        assert list(dravo.tasks.kinds(key)) == []
+        assert list(dravo.tasks.errors(key)) == []
 
 
 def test_an_expression_is_tried_on_a_user(running: Running, garden: dict[str, str]) -> None:
     with running.dravo as dravo:
         name = dravo.users.list(words="User 1").page().items[0]["id"]
-        tried = dravo.try_expression("displayName then upper", name, "title")
+        tried = dravo.evaluate_expression("displayName then upper", name, "title")
         assert (
             tried["result"] == "USER 1"
             and tried["words"] == "displayName, in upper case"
             and tried["uses"] == ["displayName"]
         )
         with pytest.raises(ApiError, match="character 13"):
-            dravo.try_expression("displayName upper")
+            dravo.evaluate_expression("displayName upper")
         answer = httpx.post(
             f"{running.url}/api/v1/expressions/evaluate",
             json={"expression": "title then x"},
@@ -342,7 +342,7 @@ def test_what_has_another_hint_is_of_another_kind(running: Running, app: StandIn
     with running.dravo as dravo:
         dravo.assignments.add(key, "viewer", group=group)
         running.settled(key)
-        kinds = dravo.tasks.kinds(key)
+        kinds = dravo.tasks.errors(key)
         assert len(kinds) == 2
         told = {each["kind"]: each["hint"] for each in kinds}
         assert (
@@ -353,4 +353,4 @@ def test_what_has_another_hint_is_of_another_kind(running: Running, app: StandIn
         )
         dravo.applications.change(key, adopt_by_user_name=True)
         running.settled(key)
-        assert [each["kind"] for each in dravo.tasks.kinds(key)] == ["other_system"]
+        assert [each["kind"] for each in dravo.tasks.errors(key)] == ["other_system"]

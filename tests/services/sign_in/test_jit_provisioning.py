@@ -89,7 +89,7 @@ def everything(services: ServiceFixture) -> dict[str, list[Any]]:
     return {table.name: [tuple(row) for row in services.rows(table)] for table in t.metadata.sorted_tables}
 
 
-def test_somebody_new_comes_with_groups_and_what_they_give(services: ServiceFixture, door: Door) -> None:
+def test_a_new_user_comes_with_groups_and_what_they_give(services: ServiceFixture, door: Door) -> None:
     services.application()
     door.come(groups=["Site"])
     assignments.add(
@@ -145,9 +145,7 @@ def test_a_look_changes_nothing_and_tells_the_same(services: ServiceFixture, doo
     assert [each["claimed"] for each in done.groups] == [each["claimed"] for each in looked[2].groups]
 
 
-def test_the_subject_is_who_somebody_is_whatever_they_are_called(
-    services: ServiceFixture, door: Door
-) -> None:
+def test_the_subject_is_who_a_user_is_whatever_they_are_called(services: ServiceFixture, door: Door) -> None:
     first = door.come()
     married = door.come(username=["idris.hale"], email=["idris.hale@rootworks.example"])
     assert married.user_id == first.user_id

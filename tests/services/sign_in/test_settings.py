@@ -178,7 +178,7 @@ def test_only_what_counts_has_to_be_proved_again(partners: ServiceFixture) -> No
     assert not proved_after(policy={"makes": False})
 
 
-def test_a_sign_in_test_is_for_somebody_and_for_a_while(partners: ServiceFixture) -> None:
+def test_a_sign_in_test_is_for_a_user_and_for_a_while(partners: ServiceFixture) -> None:
     ctx, caller = partners.ctx, partners.caller
     change(partners, protocol="saml", fields=FIELDS)
     for given, told in (

@@ -4,6 +4,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
+import { inWords } from '../../app/words'
 import ExpressionField from '../../components/ExpressionField.vue'
 import UserSelect from '../../components/UserSelect.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
@@ -24,7 +25,7 @@ watch(
 )
 watch(settings, () => ((preview.value = null), (kept.value = false)), { deep: true })
 
-const leaving = ['deactivate', 'delete', 'do_nothing']
+const leaving = ['deactivate', 'delete', 'do_nothing'].map((value) => ({ value, title: inWords(value) }))
 const ways = [
   { title: 'Attribute roles', value: 'roles' },
   { title: 'Attribute entitlements', value: 'entitlements' },

@@ -65,7 +65,8 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
 def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses: Sequence[str]) -> Reader:
     """Return a reader; `folder` holds the source's files, `uses` are the attributes that expressions read."""
     made: Any = kind_of(name)
-    return made(settings, folder, uses) if name == "csv" else made(settings, secret, uses)  # type: ignore[no-any-return]
+    reader: Reader = made(settings, folder, uses) if name == "csv" else made(settings, secret, uses)
+    return reader
 
 
 def fields_of(name: str) -> list[dict[str, Any]]:

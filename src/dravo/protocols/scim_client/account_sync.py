@@ -326,7 +326,7 @@ def _update(
     if not wanted.due["active"] and not wanted.capabilities.active:
         raise HeldBySettings(
             "The application does not support inactive accounts.",
-            "Choose delete or leave alone in the settings of the application.",
+            "Choose 'delete' or 'do_nothing' in the settings of the application.",
         )
     after = wanted.whole_body()
     if not wanted.may_update:

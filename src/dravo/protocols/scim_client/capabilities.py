@@ -200,7 +200,7 @@ def _notes(capabilities: Capabilities) -> list[str]:
     if not capabilities.groups:
         notes.append("No group support. Dravo provisions no groups.")
     if not capabilities.active:
-        notes.append("No inactive accounts. Choose delete or leave alone for users who lose access.")
+        notes.append("No inactive accounts. Choose 'delete' or 'do_nothing' for users who lose access.")
     if capabilities.max_results and capabilities.max_results < USUAL_PAGE:
         notes.append(f"Maximum page size: {capabilities.max_results}.")
     if capabilities.attributes is not None:

@@ -195,7 +195,7 @@ class Check:
                     "Deactivating",
                     NOT_YET,
                     "Accounts cannot be deactivated.",
-                    "Choose delete or leave alone in the settings.",
+                    "Choose 'delete' or 'do_nothing' in the settings.",
                 )
         finally:
             gone = self._client.send(self._connection, Request("DELETE", path))

@@ -30,11 +30,12 @@ from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BATCH, BulkUsers, write_lines
-from dravo.services.ingest.run_log import FAILED, FINISHED, HELD, RUNNING, STOPPED, end
+from dravo.services.ingest.run_log import end
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.plan_writer import EVERY_APPLICATION, ConfirmedRemovals
+from dravo.store.runs import FAILED, FINISHED, HELD, RUNNING, STOPPED
 
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5

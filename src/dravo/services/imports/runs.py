@@ -15,7 +15,7 @@ from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.imports.run import log
-from dravo.services.ingest.run_log import ASKED, FAILED, IMPORT, RUNNING, STOPPED, begin, is_under_way
+from dravo.services.ingest.run_log import IMPORT, begin, is_under_way
 from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import record_change
 from dravo.services.security.permissions import Caller
@@ -24,6 +24,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
 from dravo.store.queries import search as text_search
+from dravo.store.runs import ASKED, FAILED, RUNNING, request_stop
 
 SWEPT_AT_ONCE = 5_000
 # After so many crashes of the worker during a run, the run is not started again.
@@ -223,19 +224,12 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
     now = clock.now()
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
-        where = (t.run.c.id == run_id, t.run.c.source_id == source.id)
-        row = connection.execute(select(t.run).where(*where)).first()
+        row = connection.execute(
+            select(t.run).where(t.run.c.id == run_id, t.run.c.source_id == source.id)
+        ).first()
         if row is None:
             raise NotFound(f"'{source.label}' has no run with the ID '{run_id}'.")
-        if row.ended_at is None:
-            values: dict[str, Any] = {"stop_requested": True}
-            if row.status == ASKED:
-                values |= {
-                    "status": STOPPED,
-                    "ended_at": now,
-                    "message": "The run was stopped before it started.",
-                }
-            connection.execute(update(t.run).where(*where).values(**values))
+        if request_stop(connection, row, now):
             record_change(
                 connection,
                 ctx.keys,

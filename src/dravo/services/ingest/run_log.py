@@ -17,9 +17,9 @@ from dravo.services.context import AppContext
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.runs import ASKED, FAILED, FINISHED, RUNNING
 
 IMPORT = "import"
-ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
 
 
 def is_under_way(connection: Connection, source_id: str) -> bool:

@@ -47,9 +47,9 @@ from dravo.store.ids import new_id
 from dravo.store.pagination import Ask, page
 from dravo.store.plan_writer import DONE
 from dravo.store.plan_writer import FAILED as FAILED_TASK
+from dravo.store.runs import ASKED, FAILED, FINISHED, RUNNING, STOPPED, request_stop
 
 RECONCILIATION = "reconciliation"
-ASKED, RUNNING, FINISHED, FAILED, STOPPED = "waiting", "running", "done", "failed", "stopped"
 OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
 
 
@@ -392,15 +392,7 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
         ).first()
         if row is None:
             raise NotFound(f"There is no run with the ID '{run_id}'.")
-        if row.ended_at is None:
-            values: dict[str, Any] = {"stop_requested": True}
-            if row.status == ASKED:
-                values |= {
-                    "status": STOPPED,
-                    "ended_at": now,
-                    "message": "The run was stopped before it started.",
-                }
-            connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+        if request_stop(connection, row, now):
             record_change(
                 connection,
                 ctx.keys,

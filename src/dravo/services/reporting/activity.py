@@ -20,14 +20,13 @@ from dravo.core.instants import Instant
 from dravo.core.provisioning.drift import KINDS as DRIFT_KINDS
 from dravo.services.access.undo import UNDOABLE
 from dravo.services.context import AppContext
-from dravo.services.ingest.run_log import HELD
 from dravo.services.lookups import application_by_key, source_by_key
-from dravo.services.provisioning.reconciliation import FINISHED, STOPPED
 from dravo.services.security import masking
 from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.pagination import LARGEST, Ask, read_cursor, write_cursor
 from dravo.store.plan_writer import DONE, FAILED
+from dravo.store.runs import FINISHED, HELD, STOPPED
 
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)

@@ -76,7 +76,8 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
             .values(factor_pending=ctx.keys.encrypt(text))
         )
     issuer = "Dravo"
-    address = f"otpauth://totp/{issuer}:{quote(caller.name)}?secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
+    query = f"secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
+    address = f"otpauth://totp/{issuer}:{quote(caller.name)}?{query}"
     # Imported at its first use: few processes ever draw a QR code.
     import segno
 

@@ -70,7 +70,7 @@ def needs(
     assert permission in PERMISSIONS or permission == "nothing", permission
 
     def mark(view: View) -> View:
-        view.permission, view.of, view.before_factor, view.largest = permission, of, before_factor, largest  # type: ignore[attr-defined]
+        view.__dict__.update(permission=permission, of=of, before_factor=before_factor, largest=largest)
         return view
 
     return mark

@@ -1,0 +1,30 @@
+"""Runs of imports and reconciliations: their statuses, and a request to stop one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import Connection, update
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+
+ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
+
+
+def request_stop(connection: Connection, row: Any, now: Instant) -> bool:
+    """Have a run stop at its next batch or page; one that has not started ends at once.
+
+    Args:
+        row: the row of the run.
+
+    Returns:
+        Whether the run had not ended before.
+    """
+    if row.ended_at is not None:
+        return False
+    values: dict[str, Any] = {"stop_requested": True}
+    if row.status == ASKED:
+        values |= {"status": STOPPED, "ended_at": now, "message": "The run was stopped before it started."}
+    connection.execute(update(t.run).where(t.run.c.id == row.id).values(**values))
+    return True
