@@ -23,8 +23,9 @@ from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import Ask, page
+from dravo.store.queries import runs as run_queries
 from dravo.store.queries import search as text_search
-from dravo.store.runs import ASKED, FAILED, RUNNING, request_stop
+from dravo.store.queries.runs import ASKED, FAILED, RUNNING, request_stop
 
 SWEPT_AT_ONCE = 5_000
 # After so many crashes of the worker during a run, the run is not started again.
@@ -250,14 +251,7 @@ def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of a source's runs, newest first."""
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        return page(
-            connection,
-            select(t.run).where(t.run.c.source_id == source.id),
-            [t.run.c.id],
-            ask,
-            run_line,
-            newest_first=True,
-        )
+        return run_queries.runs(connection, t.run.c.source_id == source.id, ask, run_line)
 
 
 def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:

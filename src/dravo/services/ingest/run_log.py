@@ -17,7 +17,7 @@ from dravo.services.context import AppContext
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.runs import ASKED, FAILED, FINISHED, RUNNING
+from dravo.store.queries.runs import ASKED, FAILED, FINISHED, RUNNING
 
 IMPORT = "import"
 

@@ -47,7 +47,8 @@ from dravo.store.ids import new_id
 from dravo.store.pagination import Ask, page
 from dravo.store.plan_writer import DONE
 from dravo.store.plan_writer import FAILED as FAILED_TASK
-from dravo.store.runs import ASKED, FAILED, FINISHED, RUNNING, STOPPED, request_stop
+from dravo.store.queries import runs as run_queries
+from dravo.store.queries.runs import ASKED, FAILED, FINISHED, RUNNING, STOPPED, request_stop
 
 RECONCILIATION = "reconciliation"
 OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
@@ -413,14 +414,7 @@ def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     """Return a page of an application's runs, newest first."""
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        return page(
-            connection,
-            select(t.run).where(t.run.c.application_id == application.id),
-            [t.run.c.id],
-            ask,
-            _run_line,
-            newest_first=True,
-        )
+        return run_queries.runs(connection, t.run.c.application_id == application.id, ask, _run_line)
 
 
 def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:

@@ -26,7 +26,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.pagination import LARGEST, Ask, read_cursor, write_cursor
 from dravo.store.plan_writer import DONE, FAILED
-from dravo.store.runs import FINISHED, HELD, STOPPED
+from dravo.store.queries.runs import FINISHED, HELD, STOPPED
 
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)

@@ -1,15 +1,29 @@
-"""Runs of imports and reconciliations: their statuses, and a request to stop one."""
+"""Runs of imports and reconciliations: their statuses, pages of them, and a request to stop one."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import Connection, update
+from sqlalchemy import ColumnElement, Connection, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.pagination import Ask, page
 
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
+
+
+def runs(
+    connection: Connection, of: ColumnElement[bool], ask: Ask, show: Callable[[Any], dict[str, Any]]
+) -> dict[str, Any]:
+    """Return a page of runs, newest first.
+
+    Args:
+        of: the condition, such as one source or one application.
+        show: makes an item of a row.
+    """
+    return page(connection, select(t.run).where(of), [t.run.c.id], ask, show, newest_first=True)
 
 
 def request_stop(connection: Connection, row: Any, now: Instant) -> bool:
