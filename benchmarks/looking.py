@@ -27,7 +27,7 @@ from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.queries import users as user_queries
 
 SIZES = (1_000, 10_000, 100_000)
@@ -105,7 +105,7 @@ def run() -> None:
 
             def users(words: str | None = None, status: str | None = None, ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:
-                    user_queries.users(connection, Ask(count=50), words, status)
+                    user_queries.users(connection, PageRequest(count=50), words, status)
 
             def bare(ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:
@@ -117,7 +117,7 @@ def run() -> None:
                     ).all()
 
             def seen(ctx: AppContext = ctx, **view: str) -> None:
-                access_matrix.users(ctx, View(**view), Ask(count=50))  # type: ignore[arg-type]
+                access_matrix.users(ctx, View(**view), PageRequest(count=50))  # type: ignore[arg-type]
 
             for name, work in (
                 ("bare SELECT of a page", bare),
@@ -129,9 +129,12 @@ def run() -> None:
                 ("matrix of one application", lambda: seen(application="app007")),
                 ("matrix at a past instant", lambda: seen(at=clock.now())),
                 ("matrix, direct only", lambda: seen(only="direct_only")),
-                ("matrix of groups", lambda ctx=ctx: access_matrix.groups(ctx, Ask(count=50))),
+                ("matrix of groups", lambda ctx=ctx: access_matrix.groups(ctx, PageRequest(count=50))),
                 ("overview's band", lambda ctx=ctx: overview.band(ctx)),
-                ("applications, listed", lambda ctx=ctx: applications.list_applications(ctx, Ask(count=50))),
+                (
+                    "applications, listed",
+                    lambda ctx=ctx: applications.list_applications(ctx, PageRequest(count=50)),
+                ),
             ):
                 rows.setdefault(name, []).append(p95(work))
             for name, once in (

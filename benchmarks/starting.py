@@ -15,6 +15,7 @@ import httpx
 from dravo.demo.runner import free_port
 from dravo.services.context import AppContext
 from dravo.services.security import operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 
 ROUNDS = 7
@@ -64,7 +65,7 @@ def run() -> None:
     """Measure and print, the two in turns."""
     with tempfile.TemporaryDirectory() as folder:
         ctx = AppContext(Path(folder))
-        operators.add(ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR)
+        operators.add(ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR))
         ctx.close()
         bare, ours = [], []
         for _ in range(ROUNDS):

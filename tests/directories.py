@@ -16,8 +16,9 @@ from dravo.demo.runner import free_port
 from dravo.services.imports import config as import_config
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
+from dravo.services.ingest.run_log import RunOptions
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 
@@ -158,15 +159,19 @@ class Reading:
     def change(self, **given: Any) -> dict[str, Any]:
         return import_config.change(self.services.ctx, self.services.caller, self.key, given)
 
-    def run(self, **how: Any) -> dict[str, Any]:
+    def run(self, confirmed: str | None = None, **how: Any) -> dict[str, Any]:
         """Read it now, and return the run with its counts by name."""
-        run = import_runs.request_run(self.services.ctx, self.services.caller, self.key, **how)
+        run = import_runs.request_run(
+            self.services.ctx, self.services.caller, self.key, RunOptions(**how), confirmed
+        )
         import_run.carry_out(self.services.ctx, run["id"])
         found = import_runs.one_run(self.services.ctx, run["id"])
         return {**found, **{each["name"]: each["number"] for each in found["counts"]}}
 
     def lines(self, run: dict[str, Any], kind: str | None = None) -> list[dict[str, Any]]:
-        return list(import_runs.lines(self.services.ctx, self.key, run["id"], Ask(count=500), kind)["items"])
+        return list(
+            import_runs.lines(self.services.ctx, self.key, run["id"], PageRequest(count=500), kind)["items"]
+        )
 
     def records(self) -> dict[str, Any]:
         """Return the present records by user name."""

@@ -30,6 +30,7 @@ from dravo.demo.runner import free_port
 from dravo.demo.sign_in_provider import Identity
 from dravo.services import settings
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from tests.service_fixture import open_context
 
@@ -390,7 +391,7 @@ class Provider:
 def set_up(folder: Path) -> Running:
     """Return a service that is set up with an operator and a token, not yet started."""
     ctx = open_context(folder)
-    made = operators.add(ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    made = operators.add(ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
     token = api_tokens.create(ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")[
         "token"
     ]

@@ -22,7 +22,7 @@ from dravo.services.security.secrets import KEY_FILE
 from dravo.services.sources import sources
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 
 
 def open_context(folder: Path) -> AppContext:
@@ -85,7 +85,7 @@ class ServiceFixture:
 
     def create_users_of_conflicts(self, key: str) -> None:
         """Decide every open conflict of a source: each is a new user."""
-        for each in conflicts.list_conflicts(self.ctx, self.caller, key, Ask())["items"]:
+        for each in conflicts.list_conflicts(self.ctx, self.caller, key, PageRequest())["items"]:
             conflicts.decide(self.ctx, self.caller, key, each["id"], conflicts.MAKE)
 
     def group(self, source: str, name: str, *members: str) -> str:

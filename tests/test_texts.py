@@ -14,6 +14,7 @@ from typing import Any
 
 from dravo.cli.main import make_parser
 from dravo.protocols.directory.connectors import KINDS, fields_of
+from dravo.services.sign_in.settings import MailSettings, OidcSettings, SamlSettings
 
 ROOT = Path(__file__).parents[1]
 GUIDES = sorted((ROOT / "docs/guides").glob("*.md"))
@@ -186,3 +187,81 @@ def test_every_import_setting_in_help_and_guides_exists() -> None:
     texts = [*(path.read_text() for path in TEXTS), *(path.read_text() for path in SOURCES)]
     used = {name for text in texts for name in _SETTING.findall(text)}
     assert len(used) >= 3 and used <= known | {"NAME"}, used - known
+
+
+# Options that exist on the command line alone, each with what it is for.
+ONLY_COMMANDS = {
+    "all": "every object that the list shows",
+    "allow_loopback": "a setting of the started service",
+    "ask_password": "typed, so that no shell keeps it",
+    "ask_secret": "typed, so that no shell keeps it",
+    "current_settings": "chooses between two operations",
+    "data": "the data folder",
+    "decided": "chooses a value of `status`",
+    "entry": "the ID in the path",
+    "export": "writes a file",
+    "file": "a file on this computer",
+    "json": "the form of the output",
+    "keep_token": "leaves `token` out",
+    "limit": "the number of rows to print",
+    "no_expressions": "empties `attributes`",
+    "no_longer": "takes back `ignored`",
+    "no_wait": "does not wait for the end",
+    "proxy": "a setting of the started service",
+    "public_url": "a setting of the started service",
+    "ready_file": "a file on this computer",
+    "refresh_metadata": "sends `look`",
+    "review": "the ID in the path",
+    "connector": "the key of a connector, to list its settings",
+    "disabled": "switches `enabled` off",
+    "run_id": "the ID in the path",
+    "secret_file": "a file on this computer",
+    "set": "one setting of `settings` as NAME=VALUE",
+    "to_new_user": "chooses between two values of `user`",
+    "to_send": "chooses a part of the answer",
+    "unmapped": "chooses a value of `mapped`",
+    "url": "the address of the service",
+}
+
+
+def api_names() -> tuple[set[str], dict[str, set[str]]]:
+    """Return the names of all fields and parameters of the API, and the values of those that have a list."""
+    names: set[str] = set()
+    values: dict[str, set[str]] = {}
+
+    def add(name: str, schema: dict[str, Any]) -> None:
+        names.add(name)
+        for each in (schema, *schema.get("anyOf", [])):
+            values.setdefault(name, set()).update(map(str, each.get("enum", ())))
+
+    for schema in document()["components"]["schemas"].values():
+        for name, each in schema.get("properties", {}).items():
+            add(name, each)
+    for operations in document()["paths"].values():
+        for operation in operations.values():
+            for each in operation.get("parameters", ()):
+                add(each["name"], each["schema"])
+    for model in (SamlSettings, OidcSettings, MailSettings):
+        names |= model.model_fields.keys()
+    return names, values
+
+
+def test_commands_and_api_call_the_same_thing_the_same() -> None:
+    names, values = api_names()
+    strange, other_values, used = [], [], set()
+    for path, action in actions(make_parser()):
+        spelled = [each[2:].replace("-", "_") for each in action.option_strings if each.startswith("--")]
+        for raw in spelled or [action.dest]:
+            if raw in ONLY_COMMANDS or raw == "help":
+                used.add(raw)
+                continue
+            name = raw.removeprefix("no_")
+            known = next((each for each in (name, f"{name}s") if each in names), None)
+            choices = set(map(str, action.choices or ())) - {"yes", "no"}
+            if known is None:
+                strange.append((" ".join(path), name))
+            elif values.get(known) and not choices <= values[known]:
+                other_values.append((" ".join(path), name, choices - values[known]))
+    assert strange == []
+    assert other_values == []
+    assert used - {"help"} == ONLY_COMMANDS.keys()

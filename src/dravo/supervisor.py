@@ -22,6 +22,7 @@ import socket
 import sys
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass
 from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import TextIO
@@ -159,30 +160,41 @@ def load() -> None:
     gc.enable()
 
 
+@dataclass(frozen=True)
+class ServiceAddress:
+    """Where the service listens, and how browsers and providers reach it.
+
+    Attributes:
+        host, port: the address to listen on.
+        given_url: the public address, where it differs.
+        proxy: the IP address of a proxy whose forwarded headers are trusted, or None.
+    """
+
+    host: str
+    port: int
+    given_url: str | None = None
+    proxy: str | None = None
+
+    @property
+    def public_url(self) -> str:
+        """The address under which browsers and providers reach the service, without a final slash."""
+        host = "localhost" if self.host in ("0.0.0.0", "::") else self.host
+        return (self.given_url or f"http://{host}:{self.port}").rstrip("/")
+
+
 class Service:
     """The two processes of one data folder, watched."""
 
     def __init__(
         self,
         folder: Path,
-        host: str,
-        port: int,
-        public_url: str | None = None,
+        address: ServiceAddress,
+        *,
         log_file: TextIO | None = None,
-        proxy: str | None = None,
         allow_loopback: bool = False,
     ) -> None:
+        self.folder, self.address, self.log_file = folder, address, log_file
         self.allow_loopback = allow_loopback
-        self.folder, self.host, self.port, self.log_file, self.proxy = (
-            folder,
-            host,
-            port,
-            log_file,
-            proxy or "",
-        )
-        self.public_url = (
-            public_url or f"http://{'localhost' if host in ('0.0.0.0', '::') else host}:{port}"
-        ).rstrip("/")
         self.children: dict[str, BaseProcess] = {}
         self.heartbeats = Heartbeats()
         self._started_at: dict[str, float] = {}
@@ -199,7 +211,7 @@ class Service:
         Raises:
             AddressNotUsable: if that cannot be.
         """
-        self._sockets = listen(self.host, self.port)
+        self._sockets = listen(self.address.host, self.address.port)
 
     def start(self) -> None:
         """Start both processes; `listen` and `load` were called before."""
@@ -246,7 +258,7 @@ class Service:
         try:
             if name == "web":
                 web = importlib.import_module("dravo.web.process")
-                web.main(self.folder, own, self.public_url, self.proxy, self.heartbeats)
+                web.main(self.folder, own, self.address.public_url, self.address.proxy or "", self.heartbeats)
             else:
                 worker = importlib.import_module("dravo.worker.process")
                 worker.main(self.folder, self.heartbeats)
@@ -396,13 +408,14 @@ def serve(
         load()
         # Brings the folder to the present schema, and tells what is wrong with it before anything is started.
         AppContext(folder).close()
-        service = Service(folder, host, port, public_url, proxy=proxy, allow_loopback=allow_loopback)
+        address = ServiceAddress(host, port, public_url, proxy)
+        service = Service(folder, address, allow_loopback=allow_loopback)
         service.listen()
         signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
         signal.signal(signal.SIGINT, lambda *_: service.stop_soon())
         try:
             service.start()
-            log.info("serving", address=service.public_url, folder=str(folder))
+            log.info("serving", address=address.public_url, folder=str(folder))
             service.watch()
         finally:
             service.stop()

@@ -64,7 +64,7 @@ def test_files_become_users_a_look_first(
 
     page.get_by_role("tab", name="Source policy").click()
     page.get_by_role("button", name="Enable", exact=True).click()
-    expect(page.get_by_text("Dravo applies what the import finds, every hour.")).to_be_visible()
+    expect(page.get_by_text("Dravo applies what each import run finds. Every hour.")).to_be_visible()
     page.get_by_role("tab", name="Import runs").click()
     page.get_by_role("button", name="Run now").click()
     page.get_by_role("link", name=f"Una {label}").click()

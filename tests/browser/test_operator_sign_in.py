@@ -157,8 +157,9 @@ def test_an_operator_comes_in_by_a_source(
     expect(ways).to_contain_text("last sign-in")
     ways.get_by_role("button", name="Create codes").click()
     page.get_by_role("dialog").get_by_role("button", name="Create", exact=True).click()
-    codes = ways.get_by_role("status").locator("code").all_inner_texts()
-    assert len(codes) == 10
+    shown = ways.get_by_role("status").locator("code")
+    expect(shown).to_have_count(10)
+    codes = shown.all_inner_texts()
     ways.get_by_role("button", name="Disable password sign-in").click()
     expect(ways).to_contain_text("your password is disabled")
     check_accessible(page)

@@ -85,7 +85,7 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
     assert look.returncode == 0 and "Nothing was changed" in look.stdout and "400" in look.stdout
     assert (
         dravo("source", "set-import", "estates", "--enabled", "--schedule", "30 * * * *").stdout.count(
-            "every hour at 30 past"
+            "At 30 minutes past the hour"
         )
         == 1
     )

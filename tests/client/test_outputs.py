@@ -194,7 +194,7 @@ def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fre
             key,
             "--label",
             "x",
-            "--expires",
+            "--expires-at",
             "2031-01-01T00:00:00Z",
             "--json",
         ).stdout

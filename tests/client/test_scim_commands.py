@@ -83,7 +83,7 @@ def test_schemas_are_added_from_a_file_listed_and_removed(garden: Garden, tmp_pa
 
 def test_a_token_is_made_for_a_part_only(garden: Garden) -> None:
     assert "Token (shown only once):\n" in garden.run(
-        "source", "create-token", "commands", "--label", "Reports", "--for", "groups", "--read-only"
+        "source", "create-token", "commands", "--label", "Reports", "--kinds", "groups", "--access", "read"
     )
     assert "groups, read" in garden.run("source", "tokens", "commands")
 
@@ -209,7 +209,7 @@ def test_settings_of_the_organization_are_listed_and_changed(garden: Garden) -> 
 
 def test_when_an_application_is_compared_is_set_and_said_in_words(garden: Garden) -> None:
     shown = garden.run("application", "set", "commands-app", "--reconcile-schedule", "30 2 * * 1-5")
-    assert "every day at 02:30 on weekdays" in shown
-    assert "no schedule" in garden.run("application", "set", "commands-app", "--reconcile-schedule", "")
+    assert "At 02:30, Monday through Friday" in shown
+    assert "No schedule" in garden.run("application", "set", "commands-app", "--reconcile-schedule", "")
     wrong = dravo(garden.running, "application", "set", "commands-app", "--reconcile-schedule", "nightly")
     assert wrong.returncode == 2 and "not a schedule" in wrong.stderr

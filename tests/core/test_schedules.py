@@ -63,6 +63,6 @@ def test_what_is_no_schedule_is_refused_with_a_hint(text: str) -> None:
 
 
 def test_usual_schedules_are_said_in_words() -> None:
-    assert in_words("0 6 * * 0-4") == "every day at 06:00 from Sunday to Thursday"
-    assert in_words("30 6 * * 1-5") == "every day at 06:30 on weekdays"
-    assert in_words("0 * * * *") == "every hour"
+    assert in_words("0 6 * * 0-4") == "At 06:00, Sunday through Thursday"
+    assert in_words("30 6 * * 1-5") == "At 06:30, Monday through Friday"
+    assert in_words("0 * * * *") == "Every hour"

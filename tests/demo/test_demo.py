@@ -21,7 +21,7 @@ from rich.console import Console
 from dravo.client import Dravo
 from dravo.demo import contractors, import_sources, scenario
 from dravo.demo.runner import Demo
-from dravo.supervisor import Service
+from dravo.supervisor import Service, ServiceAddress
 from tests.harness import Provider, RunningDemo, eventually, free_port
 
 
@@ -123,7 +123,7 @@ def test_ctrl_c_ends_a_first_start_in_the_middle(tmp_path: Path) -> None:
 
 def test_an_interrupt_that_a_destructor_swallowed_ends_the_next_step(tmp_path: Path) -> None:
     demo = Demo(tmp_path, 1, None, Console(quiet=True))
-    service = demo.service = Service(tmp_path, "127.0.0.1", 1)
+    service = demo.service = Service(tmp_path, ServiceAddress("127.0.0.1", 1))
     with demo._step("Before"):
         pass
     with contextlib.suppress(KeyboardInterrupt):

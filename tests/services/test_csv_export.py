@@ -21,6 +21,7 @@ from dravo.services.access.matrix import View
 from dravo.services.changes import recompute
 from dravo.services.csv_export import FORMULA, csv_line
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
 from tests.service_fixture import ServiceFixture
@@ -99,7 +100,7 @@ def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(
 
 
 def _super_admin(services: ServiceFixture) -> Caller:
-    made = operators.add(services.ctx, operators.SYSTEM, "edmund.sallow", SUPER_ADMINISTRATOR)
+    made = operators.add(services.ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR))
     return Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
 
 

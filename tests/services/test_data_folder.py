@@ -13,6 +13,7 @@ from dravo.cli.main import main
 from dravo.services.data_folder import FolderNotOwned, secure
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.store.database import FILE_NAME
@@ -72,7 +73,7 @@ def test_a_folder_of_another_user_is_refused(tmp_path: Path) -> None:
 
 
 def test_the_records_hold_neither_a_session_nor_its_csrf_token(services: ServiceFixture) -> None:
-    operators.add(services.ctx, operators.SYSTEM, "una.kerrigan", SUPER_ADMINISTRATOR, PASSWORD)
+    operators.add(services.ctx, operators.SYSTEM, NewOperator("una.kerrigan", SUPER_ADMINISTRATOR), PASSWORD)
     secret, told = operator_sessions.sign_in(
         services.ctx, RateLimiter(9, 9), "una.kerrigan", PASSWORD, "192.0.2.7"
     )

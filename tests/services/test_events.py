@@ -20,6 +20,7 @@ from dravo.services.provisioning import holds
 from dravo.services.reporting import metrics as reporting_metrics
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.store import clock
@@ -89,7 +90,7 @@ def test_held_removals_are_one_line_for_each_application(services: ServiceFixtur
 
 
 def test_a_failed_sign_in_is_one_line_without_the_password(services: ServiceFixture) -> None:
-    operators.add(services.ctx, services.caller, "una.kerrigan", SUPER_ADMINISTRATOR, PASSWORD)
+    operators.add(services.ctx, services.caller, NewOperator("una.kerrigan", SUPER_ADMINISTRATOR), PASSWORD)
     with structlog.testing.capture_logs() as logged, pytest.raises(NotSignedIn):
         operator_sessions.sign_in(
             services.ctx, RateLimiter(9, 60), "una.kerrigan", "a-wrong-password", "192.0.2.7"

@@ -7,11 +7,12 @@ import pytest
 from dravo.core.expiry import DAYS_BEFORE, ending
 from dravo.core.instants import Instant, later
 from dravo.services.provisioning import applications, connections
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.services.reporting import overview
 from dravo.services.sources import observations, sources
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import clock
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 DAY = 86_400
@@ -39,7 +40,10 @@ def test_the_secret_of_a_connection_is_told_until_another_is_given(services: Ser
     services.application("records")
     soon = later(clock.now(), 12 * DAY)
     connections.connect(
-        services.ctx, services.caller, "records", "https://records.example/scim/v2", "first", expires_at=soon
+        services.ctx,
+        services.caller,
+        "records",
+        ConnectionSettings("https://records.example/scim/v2", "first", expires_at=soon),
     )
     assert applications.one(services.ctx, "records")["secret_ends_at"] == soon
     assert needs(services, "applications") == 1
@@ -47,9 +51,7 @@ def test_the_secret_of_a_connection_is_told_until_another_is_given(services: Ser
         services.ctx,
         services.caller,
         "records",
-        "https://records.example/scim/v2",
-        "second",
-        expires_at=later(soon, 300 * DAY),
+        ConnectionSettings("https://records.example/scim/v2", "second", expires_at=later(soon, 300 * DAY)),
     )
     assert applications.one(services.ctx, "records")["secret_ends_at"] is None
     assert needs(services, "applications") == 0
@@ -61,7 +63,7 @@ def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(services
     old = scim_tokens.add_token(services.ctx, services.caller, "staff", "old", soon)
 
     def told() -> tuple[str | None, int]:
-        return sources.list_sources(services.ctx, Ask())["items"][0]["token_ends_at"], needs(
+        return sources.list_sources(services.ctx, PageRequest())["items"][0]["token_ends_at"], needs(
             services, "sources"
         )
 

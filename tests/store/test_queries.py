@@ -14,14 +14,15 @@ from dravo.services.reporting import overview
 from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.services.sources import observations, sources
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.access import AccessFilter
 from tests.service_fixture import ServiceFixture
 
-MOST = Ask(count=500)
+MOST = PageRequest(count=500)
 
 
 @pytest.fixture
@@ -123,7 +124,7 @@ def test_letters_that_look_the_same_are_found_the_same(garden: ServiceFixture) -
 def test_access_is_listed_with_its_reasons_and_accounts(
     garden: ServiceFixture, asked: dict[str, Any], expected: list[Any]
 ) -> None:
-    found = listed(garden, access_queries.access, **asked)
+    found = listed(garden, access_queries.access, AccessFilter(**asked))
     assert (
         sorted(
             (each["user"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found

@@ -24,7 +24,7 @@ from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.store import tables
 from dravo.store.database import Database, migration_config, newest_migration
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.scim_filters import narrow
@@ -145,7 +145,7 @@ def test_pages_cover_a_list_once_however_it_is_cut(services: ServiceFixture) -> 
         seen, after = [], None
         while True:
             with services.ctx.database.reading() as connection:
-                page = user_queries.users(connection, Ask(after, count), None, None)
+                page = user_queries.users(connection, PageRequest(after, count), None, None)
             assert page["total"] == 23
             assert len(page["items"]) <= count
             seen += [item["id"] for item in page["items"]]
@@ -160,18 +160,18 @@ def test_a_new_user_in_the_middle_shifts_nothing(services: ServiceFixture) -> No
     for name in "bdfh":
         services.user(staff, name)
     with services.ctx.database.reading() as connection:
-        first = user_queries.users(connection, Ask(None, 2), None, None)
+        first = user_queries.users(connection, PageRequest(None, 2), None, None)
     services.user(staff, "a")
     services.user(staff, "e")
     with services.ctx.database.reading() as connection:
-        second = user_queries.users(connection, Ask(first["next"], 9), None, None)
+        second = user_queries.users(connection, PageRequest(first["next"], 9), None, None)
     assert [item["user_name"] for item in first["items"] + second["items"]] == ["b", "d", "e", "f", "h"]
 
 
 @pytest.mark.parametrize("cursor", ["x", "W10", "WzEsMiwzXQ", "e30", "////", "WzEuNSwgIngiXQ"])
 def test_a_cursor_of_a_user_s_own_is_refused(services: ServiceFixture, cursor: str) -> None:
     with services.ctx.database.reading() as connection, pytest.raises(InvalidInput, match="cursor"):
-        user_queries.users(connection, Ask(cursor), None, None)
+        user_queries.users(connection, PageRequest(cursor), None, None)
 
 
 def test_signs_of_patterns_mean_themselves_when_looked_for(services: ServiceFixture) -> None:
@@ -180,7 +180,10 @@ def test_signs_of_patterns_mean_themselves_when_looked_for(services: ServiceFixt
         services.user(staff, name)
     with services.ctx.database.reading() as connection:
         found = {
-            words: [item["user_name"] for item in user_queries.users(connection, Ask(), words, None)["items"]]
+            words: [
+                item["user_name"]
+                for item in user_queries.users(connection, PageRequest(), words, None)["items"]
+            ]
             for words in ("%", "_", "'", '"', "50")
         }
     assert found == {

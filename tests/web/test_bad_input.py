@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import tokens as scim_tokens
@@ -49,7 +50,7 @@ def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
     services.application()
     app = create_app(services.ctx, "http://127.0.0.1:1")
     app.config.update(TOKEN_LIMITER=RateLimiter(10**6, 60), SIGN_IN_LIMITER=RateLimiter(10**6, 60))
-    made = operators.add(services.ctx, services.caller, "edmund", SUPER_ADMINISTRATOR)
+    made = operators.add(services.ctx, services.caller, NewOperator("edmund", SUPER_ADMINISTRATOR))
     token = api_tokens.create(services.ctx, Caller(made["id"], "edmund", SUPER_ADMINISTRATOR), "x", "write")[
         "token"
     ]

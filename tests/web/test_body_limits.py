@@ -7,6 +7,7 @@ from typing import Any
 import pytest
 
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.services.sources import tokens as scim_tokens
 from dravo.web.api import auth
@@ -21,7 +22,9 @@ def app(services: ServiceFixture) -> Any:
 
 @pytest.fixture
 def headers(services: ServiceFixture) -> dict[str, str]:
-    made = operators.add(services.ctx, operators.SYSTEM, "edmund", SUPER_ADMINISTRATOR, "a-long-enough-one")
+    made = operators.add(
+        services.ctx, operators.SYSTEM, NewOperator("edmund", SUPER_ADMINISTRATOR), "a-long-enough-one"
+    )
     caller = Caller(made["id"], "edmund", SUPER_ADMINISTRATOR)
     return {"Authorization": f"Bearer {api_tokens.create(services.ctx, caller, 'x', 'write')['token']}"}
 

@@ -16,6 +16,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import preview
 from dravo.services.jobs import JobRegistry, JobStopped
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
 from tests.harness import Running
@@ -75,7 +76,7 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(
     staff = services.source()
     for number in range(12):
         services.user(staff, f"p{number}")
-    made = operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR)
+    made = operators.add(services.ctx, services.caller, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR))
     token = api_tokens.create(
         services.ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write"
     )["token"]

@@ -18,6 +18,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.context import AppContext
 from dravo.services.provisioning import applications, roles
 from dravo.services.security import api_tokens, audit_log, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import sources
@@ -77,9 +78,7 @@ class Inside:
         made = operators.add(
             self.ctx,
             operators.SYSTEM,
-            f"{kind}.{scope}{'.masked' if more.get('masked') else ''}",
-            kind,
-            **more,
+            NewOperator(f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more),
         )
         caller = Caller(made["id"], made["name"], kind)
         return f"Bearer {api_tokens.create(self.ctx, caller, 'Walk', scope)['token']}"
@@ -113,6 +112,10 @@ HARMLESS = (
     "/api/v1/expressions/evaluate",
     "/api/v1/assignments/{id}/preview",
     "/api/v1/applications/{key}/policy/preview",
+    "/api/v1/applications/{key}/roles/{role}/preview",
+    "/api/v1/applications/{key}/license-plans/{plan}/preview",
+    "/api/v1/applications/{key}/drift/repair/preview",
+    "/api/v1/sources/{key}/sign-in/status/preview",
     "/api/v1/applications/{key}/mapping/pattern",
     "/api/v1/rules/matches",
     "/api/v1/access/simulate",
@@ -168,6 +171,10 @@ LOOKED_AT = {
         "/api/v1/assignments/{id}/confirm/preview",
         "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/policy/preview",
+        "/api/v1/applications/{key}/roles/{role}/preview",
+        "/api/v1/applications/{key}/license-plans/{plan}/preview",
+        "/api/v1/applications/{key}/drift/repair/preview",
+        "/api/v1/sources/{key}/sign-in/status/preview",
         "/api/v1/applications/{key}/mapping/pattern",
         "/api/v1/expressions/evaluate",
         "/api/v1/rules/matches",
@@ -194,6 +201,7 @@ AUDITED = {
 OF_ATTRIBUTES = {
     ("GET", "/api/v1/accounts/{id}"),
     ("GET", "/api/v1/applications/{key}/drift"),
+    ("POST", "/api/v1/applications/{key}/drift/repair/preview"),
     ("GET", "/api/v1/sources/{key}/requests/{id}"),
     ("POST", "/api/v1/rules/matches"),
     ("POST", "/api/v1/applications/{key}/settings/preview"),
@@ -237,6 +245,8 @@ OF_THEIRS = {
     ("POST", "/api/v1/applications/{key}/mapping/bulk"),
     ("POST", "/api/v1/applications/{key}/mapping/pattern"),
     ("POST", "/api/v1/applications/{key}/policy/preview"),
+    ("POST", "/api/v1/applications/{key}/roles/{role}/preview"),
+    ("POST", "/api/v1/applications/{key}/license-plans/{plan}/preview"),
     ("GET", "/api/v1/users/{user}/access/{application}"),
 }
 BY_NAME = {
@@ -403,7 +413,7 @@ def test_an_operator_who_makes_no_sense_is_refused(
     services: ServiceFixture, kind: str, more: dict[str, Any], words: str
 ) -> None:
     with pytest.raises(InvalidInput, match=words) as told:
-        operators.add(services.ctx, services.caller, "somebody", kind, **more)
+        operators.add(services.ctx, services.caller, NewOperator("somebody", kind, **more))
     assert told.value.hint
 
 

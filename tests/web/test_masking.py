@@ -15,6 +15,7 @@ from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sources import tokens as scim_tokens
@@ -39,7 +40,9 @@ class Office:
 
     def headers(self, kind: str, **more: Any) -> dict[str, str]:
         made = operators.add(
-            self.services.ctx, operators.SYSTEM, f"{kind} {len(self.services.rows(t.operator))}", kind, **more
+            self.services.ctx,
+            operators.SYSTEM,
+            NewOperator(f"{kind} {len(self.services.rows(t.operator))}", kind, **more),
         )
         token = api_tokens.create(self.services.ctx, Caller(made["id"], made["name"], kind), "Walk", "write")[
             "token"

@@ -37,10 +37,19 @@ from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats
 from dravo.services.reporting import overview
 from dravo.services.reporting.metrics import as_text, of_worker
 from dravo.services.security import operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.secrets import KEY_FILE
 from dravo.store.database import FILE_NAME, NotReadable
-from dravo.supervisor import AddressNotUsable, NoInstallation, Service, folder_lock, listen, serve
+from dravo.supervisor import (
+    AddressNotUsable,
+    NoInstallation,
+    Service,
+    ServiceAddress,
+    folder_lock,
+    listen,
+    serve,
+)
 from dravo.web.app import create_app
 from dravo.worker.loop import Worker
 from tests.harness import PASSWORD, Running, answers, eventually, service, set_up
@@ -122,7 +131,9 @@ def test_behind_a_proxy_every_address_follows_the_public_one(services: ServiceFi
     from dravo.services.security import operators
     from dravo.services.sources import tokens as scim_tokens
 
-    operators.add(services.ctx, services.caller, "ada", "super_administrator", "a-long-enough-one")
+    operators.add(
+        services.ctx, services.caller, NewOperator("ada", "super_administrator"), "a-long-enough-one"
+    )
     services.source("staff")
     signed = http.post(
         "/api/v1/session",
@@ -197,14 +208,14 @@ def test_a_folder_is_let_go_when_its_service_ends(tmp_path: Path) -> None:
 
 
 def test_a_service_that_ends_before_its_data_folder_is_set_up_leaves_no_database(tmp_path: Path) -> None:
-    Service(tmp_path, "127.0.0.1", free_port()).stop()
+    Service(tmp_path, ServiceAddress("127.0.0.1", free_port())).stop()
     assert list(tmp_path.iterdir()) == []
 
 
 def test_addresses_follow_where_one_listens(tmp_path: Path) -> None:
-    assert Service(tmp_path, "127.0.0.1", 8420).public_url == "http://127.0.0.1:8420"
-    assert Service(tmp_path, "0.0.0.0", 80).public_url == "http://localhost:80"
-    assert Service(tmp_path, "127.0.0.1", 8420, "https://x.example/").public_url == "https://x.example"
+    assert ServiceAddress("127.0.0.1", 8420).public_url == "http://127.0.0.1:8420"
+    assert ServiceAddress("0.0.0.0", 80).public_url == "http://localhost:80"
+    assert ServiceAddress("127.0.0.1", 8420, "https://x.example/").public_url == "https://x.example"
 
 
 def test_a_worker_ends_when_it_is_told_and_survives_locked_records(
@@ -311,7 +322,7 @@ def test_callers_wait_while_the_web_process_is_started_again(tmp_path: Path) -> 
 
 def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(services: ServiceFixture) -> None:
     heartbeats = Heartbeats()
-    operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    operators.add(services.ctx, services.caller, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
     http = create_app(services.ctx, "http://127.0.0.1:1", heartbeats).test_client()
     assert http.get("/readyz").status_code == 200
     heartbeats._numbers[0] -= 2 * LATE_SECONDS
@@ -327,7 +338,7 @@ def test_a_service_whose_worker_shows_no_sign_of_life_is_not_ready(services: Ser
 def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_again_waits_longer(
     tmp_path: Path,
 ) -> None:
-    watched = Service(tmp_path, "127.0.0.1", free_port())
+    watched = Service(tmp_path, ServiceAddress("127.0.0.1", free_port()))
     child = multiprocessing.get_context("fork").Process(target=time.sleep, args=(600,))
     child.start()
     watched._check_alive("worker", child)
@@ -425,7 +436,7 @@ def test_a_copy_of_the_database_alone_has_what_was_written(tmp_path: Path) -> No
 def test_a_service_whose_records_cannot_be_written_is_not_ready(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    operators.add(services.ctx, services.caller, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200
 
@@ -472,7 +483,7 @@ def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there
 def test_a_disk_that_is_nearly_full_is_told_before_it_is(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    operators.add(services.ctx, services.caller, "edmund.sallow", SUPER_ADMINISTRATOR, PASSWORD)
+    operators.add(services.ctx, services.caller, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200
     monkeypatch.setattr(

@@ -33,6 +33,7 @@ from dravo.services.ingest import run_log
 from dravo.services.notifications import mail_queue
 from dravo.services.provisioning import applications, attempt, connections, holds, reconciliation, tasks
 from dravo.services.provisioning import queue as task_queue
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.services.reporting import access_flow
 from dravo.services.scim_server import request_log
 from dravo.services.sign_in import maintenance, rollout
@@ -61,7 +62,7 @@ def at_work(services: ServiceFixture) -> Iterator[Worker]:
 
 def connected(services: ServiceFixture, key: str, app: StandIn, **settings: Any) -> None:
     services.application(key, **settings)
-    connections.connect(services.ctx, services.caller, key, app.base_url, app.token)
+    connections.connect(services.ctx, services.caller, key, ConnectionSettings(app.base_url, app.token))
     # What it can do is known then, so that all that is due is queued at once.
     connections.check(services.ctx, services.caller, key)
     applications.change(services.ctx, services.caller, key, {}, {"enabled": True})
@@ -395,7 +396,9 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceF
     services.application()
     services.user(services.source(), "una")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
-    connections.connect(services.ctx, services.caller, "records", "http://127.0.0.1:9", "x")
+    connections.connect(
+        services.ctx, services.caller, "records", ConnectionSettings("http://127.0.0.1:9", "x")
+    )
     applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
     recompute.process_marks(services.ctx)
     worker = Worker(services.ctx)

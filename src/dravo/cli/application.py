@@ -7,6 +7,7 @@ import getpass
 import sys
 from typing import Any
 
+from dravo.cli.assignment import show_effects
 from dravo.cli.errors import FAILED
 from dravo.cli.output import (
     UsageError,
@@ -72,6 +73,23 @@ def add_commands(nouns: Any) -> None:
         default=1,
         help="rank; the role with the highest number is the highest role (default 1)",
     )
+    edit = command(
+        verbs,
+        "change-role",
+        _change_role,
+        "change the label or rank of a role",
+        ["dravo application change-role plant-records curator --rank 40 --preview"],
+    )
+    edit.add_argument("key", help="key of the application")
+    edit.add_argument("role", help="key of the role")
+    edit.add_argument("--label", help="new label")
+    edit.add_argument(
+        "--rank", type=int, metavar="N", help="new rank; the highest number is the highest role"
+    )
+    edit.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    edit.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if many users are affected"
+    )
     gone = command(verbs, "delete-role", _remove_role, "delete a role that was never assigned")
     gone.add_argument("key", help="key of the application")
     gone.add_argument("role", help="key of the role")
@@ -107,7 +125,7 @@ def add_commands(nouns: Any) -> None:
     connecting.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
     connecting.add_argument("--scope", help="scope, with --client-id (default: none)")
     connecting.add_argument(
-        "--ends",
+        "--expires-at",
         metavar="INSTANT",
         help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
     )
@@ -226,7 +244,7 @@ def _print(given: argparse.Namespace, application: Any) -> None:
                 for name, value in application["settings"].items()
                 if not name.startswith("reconcile")
             },
-            "Compared": application["settings"]["reconcile_in_words"] or "no schedule",
+            "Compared": application["settings"]["reconcile_schedule_words"] or "No schedule",
             "Next reconciliation": moment(application["settings"]["reconcile_next_at"]),
             "Not supported": " ".join((connection["capabilities"] or {}).get("notes", [])),
             "Trouble": application["trouble"],
@@ -282,6 +300,19 @@ def _add_role(given: argparse.Namespace, dravo: Dravo) -> None:
     _print(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
 
 
+def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.label is None and given.rank is None:
+        raise UsageError("No value given. Use --label or --rank.")
+    if given.preview:
+        effects = dravo.applications.preview_role(given.key, given.role, label=given.label, rank=given.rank)
+        show_effects(given, effects)
+        return
+    changed = dravo.applications.change_role(
+        given.key, given.role, label=given.label, rank=given.rank, confirm=given.confirm
+    )
+    _print(given, changed)
+
+
 def _remove_role(given: argparse.Namespace, dravo: Dravo) -> None:
     _print(given, dravo.applications.remove_role(given.key, given.role))
 
@@ -304,7 +335,8 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
             "scope": given.scope,
         }
     _print(
-        given, dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.ends)
+        given,
+        dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.expires_at),
     )
 
 
@@ -349,7 +381,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _what_goes_over(given: argparse.Namespace) -> dict[str, Any]:
-    values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_at": given.reconcile_schedule}
+    values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_schedule": given.reconcile_schedule}
     if given.role_encoding:
         plain = given.role_encoding in ("roles", "entitlements", "groups", "nothing")
         values["role_encoding"] = (

@@ -71,7 +71,7 @@ def add_commands(nouns: Any) -> None:
         "--pattern", help="assign to groups whose names match; the part in parentheses is the role key"
     )
     add.add_argument(
-        "--highest",
+        "--confirmed",
         action="append",
         default=[],
         metavar="GROUP",
@@ -175,8 +175,8 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
         for name in ("everyone", "excludes", "new_users_only", "future_users")
         if getattr(given, name)
     }
-    if given.highest:
-        wish["confirmed"] = given.highest
+    if given.confirmed:
+        wish["confirmed"] = given.confirmed
     if given.confirm:
         wish["confirm"] = given.confirm
     if given.preview:
@@ -231,6 +231,20 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     dravo.assignments.remove(given.id, given.confirm)
     print("Deleted.")
+
+
+def show_effects(given: argparse.Namespace, effects: Any) -> None:
+    """Print the effects of a change of settings, then the access that would change."""
+    if given.json:
+        show_json(effects)
+        return
+    for sentence in effects["effects"]:
+        print(sentence)
+    access = effects["access"]
+    if access and access["users"]:
+        show_preview(given, access)
+    else:
+        print("Nothing has been changed yet.")
 
 
 def show_preview(given: argparse.Namespace, preview: Any) -> None:

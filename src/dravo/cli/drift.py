@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import argparse
 import time
+from collections.abc import Iterator
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import command, list_options, moment, noun, said, show_json, show_list
+from dravo.cli.output import command, list_options, moment, noun, said, show_json, show_list, table
 from dravo.client import Dravo
+
+# The most differences that one call repairs.
+MOST_IDS = 1_000
 
 
 def add_commands(nouns: Any) -> None:
@@ -52,6 +56,7 @@ def add_commands(nouns: Any) -> None:
     repair.add_argument(
         "--all", action="store_true", help="all open differences of accounts and groups that Dravo manages"
     )
+    repair.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     ignore = command(verbs, "ignore", _ignore, "ignore differences")
     ignore.add_argument("application", help="key of the application")
     ignore.add_argument("ids", nargs="+", help="IDs of the differences, as in 'dravo drift list'")
@@ -143,14 +148,26 @@ def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
     if not ids:
         print("There is nothing to repair.")
         return
-    number = sum(
-        dravo.applications.repair_drift(given.application, ids[start : start + 1_000])
-        for start in range(0, len(ids), 1_000)
-    )
+    if given.preview:
+        previews = [dravo.applications.preview_repair(given.application, each) for each in _some(ids)]
+        lines = [line for preview in previews for line in preview["items"]]
+        if given.json:
+            show_json(lines)
+            return
+        table({"User or group": lambda d: d["name"], "Repair": lambda d: d["effect"]}, lines)
+        print(f"{len(lines)} differences would be repaired. Nothing has been changed yet.")
+        return
+    number = sum(dravo.applications.repair_drift(given.application, each) for each in _some(ids))
     print(
         f"{number} differences are being repaired. Watch them with 'dravo task list --application "
         f"{given.application}'."
     )
+
+
+def _some(ids: list[str]) -> Iterator[list[str]]:
+    """Yield IDs, as many at a time as one call takes."""
+    for start in range(0, len(ids), MOST_IDS):
+        yield ids[start : start + MOST_IDS]
 
 
 def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli.assignment import show_effects
 from dravo.cli.output import command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -46,6 +47,7 @@ def add_commands(nouns: Any) -> None:
         each.add_argument("plan", help="key")
     add.add_argument("label", help="label of the license plan")
     change.add_argument("--label", help="new label")
+    change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     for each in (add, change):
         each.add_argument("--seats", type=int, metavar="N", help="number of seats (default: no limit)")
         each.add_argument(
@@ -95,10 +97,11 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
-    changed = dravo.applications.change_plan(
-        given.application, given.plan, label=given.label, seats=given.seats, rank=given.rank
-    )
-    _show(given, changed)
+    values = {"label": given.label, "seats": given.seats, "rank": given.rank}
+    if given.preview:
+        show_effects(given, dravo.applications.preview_plan(given.application, given.plan, **values))
+        return
+    _show(given, dravo.applications.change_plan(given.application, given.plan, **values))
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli.assignment import show_effects
 from dravo.cli.output import command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -72,7 +73,7 @@ def add_commands(nouns: Any) -> None:
         "--scope", choices=("read", "write"), default="read", help="read, or read and write (default read)"
     )
     new.add_argument(
-        "--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
+        "--expires-at", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
     )
     new.add_argument(
         "--permission",
@@ -92,6 +93,7 @@ def add_commands(nouns: Any) -> None:
     change = command(settings, "set", _set, "change a setting", ["dravo setting set trace_days 30"])
     change.add_argument("name", help="sign-in name, or name of the setting")
     change.add_argument("value", help="new value; yes or no for a boolean")
+    change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
 
 def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -105,6 +107,9 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         value = {"yes": True, "true": True, "no": False, "false": False}.get(given.value.lower(), given.value)
     elif kind == "number" and given.value.isdigit():
         value = int(given.value)
+    if given.preview:
+        show_effects(given, dravo.preview_setting(given.name, value))
+        return
     _show_settings(given, dravo.change_setting(given.name, value))
 
 
@@ -215,7 +220,7 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _new(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.tokens.add(given.label, given.scope, given.expires, given.permissions)
+    made = dravo.tokens.add(given.label, given.scope, given.expires_at, given.permissions)
     if given.json:
         show_json(made)
     else:

@@ -108,7 +108,7 @@ def _init(given: argparse.Namespace) -> int:
     from dravo.services.data_folder import PRIVATE_UMASK
     from dravo.services.security import operators
     from dravo.services.security.permissions import SUPER_ADMINISTRATOR
-    from dravo.store.pagination import Ask
+    from dravo.store.pagination import PageRequest
     from dravo.supervisor import folder_lock
 
     os.umask(PRIVATE_UMASK)
@@ -118,8 +118,10 @@ def _init(given: argparse.Namespace) -> int:
         password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     with folder_lock(given.data):
         ctx = AppContext(given.data)
-        new = not operators.list_operators(ctx, Ask())["items"]
-        made = operators.add(ctx, operators.SYSTEM, given.operator, SUPER_ADMINISTRATOR, password)
+        new = not operators.list_operators(ctx, PageRequest())["items"]
+        made = operators.add(
+            ctx, operators.SYSTEM, operators.NewOperator(given.operator, SUPER_ADMINISTRATOR), password
+        )
         if new:
             settings.change(ctx, operators.SYSTEM, "second_factor", True)
         ctx.close()

@@ -8,6 +8,7 @@ import argparse
 import getpass
 from typing import Any
 
+from dravo.cli.assignment import show_effects
 from dravo.cli.errors import FAILED
 from dravo.cli.output import (
     UsageError,
@@ -179,6 +180,8 @@ def add_commands(nouns: Any) -> None:
     status.add_argument(
         "--confirm", metavar="LABEL", help="label of the source; required if these settings are not tested"
     )
+    for each in (change, status):
+        each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     sign_in_test.add_argument("user", help="user name or email of the user")
     sign_in_test.add_argument(
         "--apply", action="store_true", help="create or update the user (default: change nothing)"
@@ -277,6 +280,9 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         wish["secret"] = getpass.getpass("Client secret: ")
     if not any(value for value in wish.values()):
         raise UsageError("No setting given. See 'dravo sign-in set --help' for all settings.")
+    if given.preview:
+        show_effects(given, dravo.sign_ins.preview(given.source, **wish))
+        return
     _shown(given, dravo.sign_ins.change(given.source, **wish))
 
 
@@ -303,6 +309,9 @@ def _add_group(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _status(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_effects(given, dravo.sign_ins.preview_status(given.source, given.status))
+        return
     _shown(
         given,
         dravo.sign_ins.set_status(

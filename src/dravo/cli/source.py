@@ -69,16 +69,20 @@ def add_commands(nouns: Any) -> None:
     new.add_argument("key", help="key of the source")
     new.add_argument("--label", required=True, help="label of the token")
     new.add_argument(
-        "--expires", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
+        "--expires-at", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
     )
     new.add_argument(
-        "--for",
-        dest="kinds",
+        "--kinds",
         choices=("users", "groups", "both"),
         default="both",
         help="resources that the token can access (default both)",
     )
-    new.add_argument("--read-only", action="store_true", help="create a read-only token")
+    new.add_argument(
+        "--access",
+        choices=("read", "write"),
+        default="write",
+        help="read, or write, which includes reading (default write)",
+    )
     requests = command(
         verbs,
         "requests",
@@ -208,8 +212,9 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
-    access = "read" if given.read_only else "write"
-    made = dravo.sources.add_token(given.key, given.label, given.expires, kinds=given.kinds, access=access)
+    made = dravo.sources.add_token(
+        given.key, given.label, given.expires_at, kinds=given.kinds, access=given.access
+    )
     if given.json:
         show_json(made)
     else:

@@ -52,8 +52,8 @@ def add_commands(nouns: Any) -> None:
     change.add_argument("user", help="ID, user name, email or external ID")
     change.add_argument("--user-name", help="a new user name")
     for each in (add, change):
-        each.add_argument("--given", dest="given_name", metavar="NAME", help="given name")
-        each.add_argument("--family", dest="family_name", metavar="NAME", help="family name")
+        each.add_argument("--given-name", metavar="NAME", help="given name")
+        each.add_argument("--family-name", metavar="NAME", help="family name")
         each.add_argument(
             "--display-name", metavar="NAME", help="display name (default: given and family name)"
         )

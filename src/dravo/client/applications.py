@@ -46,11 +46,25 @@ class Applications(Noun):
         )
 
     def change_role(
-        self, key: str, role: str, *, label: str | None = None, rank: int | None = None
+        self,
+        key: str,
+        role: str,
+        *,
+        label: str | None = None,
+        rank: int | None = None,
+        confirm: str | None = None,
     ) -> t.Application:
-        """Change the label or rank of a role."""
+        """Change the label or rank of a role; `confirm` is the label of the application."""
         path = f"/applications/{part(key)}/roles/{part(role)}"
-        return cast(t.Application, self._call("PATCH", path, body={"label": label, "rank": rank}))
+        body = {"label": label, "rank": rank, "confirm": confirm}
+        return cast(t.Application, self._call("PATCH", path, body=body))
+
+    def preview_role(
+        self, key: str, role: str, *, label: str | None = None, rank: int | None = None
+    ) -> t.ChangeEffects:
+        """Return what another label or rank of a role would do."""
+        path = f"/applications/{part(key)}/roles/{part(role)}/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body={"label": label, "rank": rank}))
 
     def remove_role(self, key: str, role: str) -> t.Application:
         """Remove a role that was never assigned."""
@@ -80,6 +94,20 @@ class Applications(Noun):
             t.Application,
             self._call("PATCH", f"/applications/{part(key)}/license-plans/{part(plan)}", body=body),
         )
+
+    def preview_plan(
+        self,
+        key: str,
+        plan: str,
+        *,
+        label: str | None = None,
+        seats: int | None = None,
+        rank: int | None = None,
+    ) -> t.ChangeEffects:
+        """Return what another label, rank or number of seats of a license plan would do."""
+        path = f"/applications/{part(key)}/license-plans/{part(plan)}/preview"
+        body = {"label": label, "seats": seats, "rank": rank}
+        return cast(t.ChangeEffects, self._call("POST", path, body=body))
 
     def remove_plan(self, key: str, plan: str) -> t.Application:
         """Remove a license plan that was never assigned."""
@@ -164,6 +192,11 @@ class Applications(Noun):
         return cast(
             t.Number, self._call("POST", f"/applications/{part(key)}/drift/repair", body={"ids": list(ids)})
         )["number"]
+
+    def preview_repair(self, key: str, ids: Sequence[str]) -> t.RepairPreview:
+        """Return what a repair would do to each account and group."""
+        path = f"/applications/{part(key)}/drift/repair/preview"
+        return cast(t.RepairPreview, self._call("POST", path, body={"ids": list(ids)}))
 
     def ignore_drift(self, key: str, ids: Sequence[str], *, ignored: bool = True) -> int:
         """Ignore differences, or stop ignoring them; return how many."""

@@ -351,6 +351,11 @@ class Dravo:
             t.OrganizationSettings, self.call("PUT", f"/settings/{part(name)}", body={"value": value})
         )["items"]
 
+    def preview_setting(self, name: str, value: bool | int | str) -> t.ChangeEffects:
+        """Return what another value of an organization setting would do."""
+        path = f"/settings/{part(name)}/preview"
+        return cast(t.ChangeEffects, self.call("POST", path, body={"value": value}))
+
     def evaluate_expression(
         self, expression: str, user: str | None = None, attribute: str | None = None
     ) -> t.ExpressionResult:

@@ -20,10 +20,9 @@ class SignIns(Noun):
         """Set how users sign in; what is left out stays.
 
         Args:
-            given: `protocol=` "saml", "oidc" or "mail" (the first time), `serves=` "users", "operators" or
-                "both", `settings=`,
-                `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id", "sign_in", "sign_out",
-                "certificates"}), `look=` (fetch what is at the address now).
+            given: `protocol=` "saml", "oidc" or "email_code" (the first time), `serves=` "users",
+                "operators" or "both", `settings=`, `secret=`, `policy=`, `metadata=` (its text), `fields=`
+                ({"entity_id", "sign_in", "sign_out", "certificates"}), `look=` (fetch the metadata now).
         """
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
@@ -40,6 +39,15 @@ class SignIns(Noun):
         body = {"status": status, "enabled_from": enabled_from, "confirm": confirm}
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
 
+    def preview(self, key: str, **given: Any) -> t.ChangeEffects:
+        """Return what other sign-in settings would do; `given` as in `change`."""
+        return cast(t.ChangeEffects, self._call("POST", f"{self._at(key)}/preview", body=given))
+
+    def preview_status(self, key: str, status: str) -> t.ChangeEffects:
+        """Return what another sign-in status would do."""
+        path = f"{self._at(key)}/status/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body={"status": status}))
+
     def use_certificates(self, key: str) -> t.SignIn:
         """Accept the certificates in the current metadata of the provider."""
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/certificates"))
@@ -53,7 +61,7 @@ class SignIns(Noun):
     ) -> t.NewSignInTest:
         """Let one named user try; the link is in the answer, the only time.
 
-        `mode` is "observe" or "for real".
+        `mode` is "observe" or "apply".
         """
         return cast(
             t.NewSignInTest,

@@ -29,7 +29,7 @@ from dravo.core.access.license_plans import NO_SEATING, Plan, Seat, SeatChanges,
 from dravo.core.identity.merging import MergedUser, merge
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
-from dravo.core.provisioning.accounts import RoleLabel, Settings, due_account
+from dravo.core.provisioning.accounts import Entitlement, RoleLabel, Settings, desired_account
 from dravo.core.provisioning.attribute_mapping import GROUPS
 
 
@@ -467,8 +467,9 @@ def _account_changes(
         if application.settings.role_encoding.way == GROUPS:
             over += [f"role:{role.id}" for role in given]
         plan = seated.get(application_id) if given else None
-        due = due_account(
-            user.user_id, merged, given, application.settings, before.due if before else None, over, plan
+        entitlement = Entitlement(given, over, plan)
+        due = desired_account(
+            user.user_id, merged, entitlement, application.settings, before.due if before else None
         )
         if due is None or (before is not None and before.due == due):
             continue

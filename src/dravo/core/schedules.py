@@ -12,16 +12,6 @@ if TYPE_CHECKING:
     from apscheduler.triggers.base import BaseTrigger
     from apscheduler.triggers.cron import CronTrigger
 
-_DAYS = {
-    "0": "Sunday",
-    "1": "Monday",
-    "2": "Tuesday",
-    "3": "Wednesday",
-    "4": "Thursday",
-    "5": "Friday",
-    "6": "Saturday",
-    "7": "Sunday",
-}
 _LIBRARY = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
 _NAMES = {"sun": "0", "mon": "1", "tue": "2", "wed": "3", "thu": "4", "fri": "5", "sat": "6"}
 
@@ -121,33 +111,14 @@ def next_times(text: str, now: Instant, number: int = 3, zone: tzinfo | str = "U
     return times
 
 
-def _from_to(weekday: str) -> str | None:
-    first, dash, last = (_NAMES.get(each.lower(), each) for each in weekday.partition("-"))
-    return f" from {_DAYS[first]} to {_DAYS[last]}" if dash and first in _DAYS and last in _DAYS else None
-
-
 def in_words(text: str) -> str:
-    """Return a schedule in plain words where it is a usual one, else as it is written.
+    """Describe a schedule in English ("At 06:30, Monday through Friday").
 
     Raises:
         InvalidInput.
     """
     read_schedule(text)
-    minute, hour, day, month, weekday = text.split()
-    if (day, month) != ("*", "*"):
-        return f"at {text}"
-    when = {"*": "", "0-6": "", "1-5": " on weekdays"}.get(
-        weekday, f" on {_DAYS[weekday]}s" if weekday in _DAYS else _from_to(weekday)
-    )
-    if when is None:
-        return f"at {text}"
-    if minute.isdigit() and hour == "*":
-        return f"every hour at {int(minute)} past{when}" if minute != "0" else f"every hour{when}"
-    if minute.startswith("*/") and hour == "*":
-        return f"every {minute[2:]} minutes{when}"
-    if minute.isdigit() and hour.isdigit():
-        return (
-            f"{'every day' if not when else 'every week' if weekday in _DAYS else 'every day'} at "
-            f"{int(hour):02d}:{int(minute):02d}{when}"
-        )
-    return f"at {text}"
+    # Imported at its first use, as above.
+    from cron_descriptor import Options, get_description
+
+    return str(get_description(text, Options(locale_code="en_US", use_24hour_time_format=True)))

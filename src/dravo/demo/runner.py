@@ -20,6 +20,14 @@ from typing import Any
 import httpx
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+from tenacity import (
+    RetryError,
+    Retrying,
+    retry_if_exception_type,
+    retry_if_not_result,
+    stop_after_delay,
+    wait_fixed,
+)
 
 from dravo.client import ApiError, Dravo
 from dravo.core.errors import DravoError
@@ -32,7 +40,7 @@ from dravo.services.context import AppContext
 from dravo.services.data_folder import PRIVATE_UMASK
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
-from dravo.supervisor import Service, folder_lock, load
+from dravo.supervisor import Service, ServiceAddress, folder_lock, load
 
 FILE = "demo.json"
 OPERATOR = "edmund.sallow"
@@ -68,7 +76,8 @@ class Demo:
         with folder_lock(self.folder):
             log = open(self.folder / "service.log", "a")  # noqa: SIM115 (the children keep it open)
             configure("serve", log)
-            service = Service(self.folder, "127.0.0.1", self.port, log_file=log, allow_loopback=True)
+            address = ServiceAddress("127.0.0.1", self.port)
+            service = Service(self.folder, address, log_file=log, allow_loopback=True)
             self.service = service
             service.listen()
             signal.signal(signal.SIGTERM, lambda *_: service.stop_soon())
@@ -129,7 +138,7 @@ class Demo:
 
     def _make_operator(self) -> None:
         ctx = AppContext(self.folder)
-        made = operators.add(ctx, operators.SYSTEM, OPERATOR, SUPER_ADMINISTRATOR)
+        made = operators.add(ctx, operators.SYSTEM, operators.NewOperator(OPERATOR, SUPER_ADMINISTRATOR))
         caller = Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
         token = api_tokens.create(ctx, caller, "Demo", "write")
         ctx.close()
@@ -505,17 +514,13 @@ def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
     Raises:
         DemoFailed: if it does not in so many seconds.
     """
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        try:
-            if holds():
-                return
-        except httpx.HTTPError:
-            pass
-        time.sleep(0.05)
-    raise DemoFailed(
-        f"No result for {what} after {seconds:.0f} seconds.", "See service.log in the data folder."
-    )
+    again = retry_if_exception_type(httpx.HTTPError) | retry_if_not_result(bool)
+    try:
+        Retrying(stop=stop_after_delay(seconds), wait=wait_fixed(0.05), retry=again)(holds)
+    except RetryError:
+        raise DemoFailed(
+            f"No result for {what} after {seconds:.0f} seconds.", "See service.log in the data folder."
+        ) from None
 
 
 def run_demo(folder: Path, port: int, ready_file: Path | None) -> None:

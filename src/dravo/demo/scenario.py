@@ -115,7 +115,7 @@ APPLICATIONS: list[dict[str, Any]] = [
             }
         ],
         "stand_in": True,
-        "settings": {"on_leaving": "delete", "reconcile_at": "0 3 * * *"},
+        "settings": {"on_leaving": "delete", "reconcile_schedule": "0 3 * * *"},
     },
     {
         "key": "glasshouse-controls",

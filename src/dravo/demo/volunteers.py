@@ -5,8 +5,9 @@ looked at by an operator first.
 from __future__ import annotations
 
 import re
-import time
 from typing import Any
+
+from tenacity import RetryError, Retrying, retry_if_exception_type, stop_after_delay, wait_fixed
 
 from dravo.client import Dravo
 from dravo.demo.import_sources import VOLUNTEERS, VOLUNTEERS_LABEL
@@ -60,10 +61,15 @@ def code_to(letters: str, address: str, seconds: float = 20) -> str:
     Raises:
         TimeoutError.
     """
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
+
+    def newest() -> str:
         for each in http.get(f"{letters}/letters").json():
             if each["to"] == address and (found := re.search(r"\d{4} \d{4}", each["text"])):
                 return found.group()
-        time.sleep(0.1)
-    raise TimeoutError(f"No email to {address} arrived.")
+        raise LookupError(address)
+
+    again = retry_if_exception_type(LookupError)
+    try:
+        return Retrying(stop=stop_after_delay(seconds), wait=wait_fixed(0.1), retry=again)(newest)
+    except RetryError:
+        raise TimeoutError(f"No email to {address} arrived.") from None

@@ -10,8 +10,9 @@ from sqlalchemy import Connection, delete, insert, literal, or_, select, update
 
 from dravo.core.days import check_zone, read_span
 from dravo.core.errors import InvalidInput, did_you_mean
+from dravo.core.instants import Instant
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
 from dravo.store import tables as t
@@ -140,15 +141,38 @@ def list_settings(ctx: AppContext) -> dict[str, Any]:
 
 
 def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) -> dict[str, Any]:
-    """Give a setting another value.
+    """Change an organization setting.
 
     Raises:
         InvalidInput: if there is no such setting, or the value is out of its bounds; NotPermitted.
     """
+    setting = check_value(name, value)
+    caller.require(setting.permission)
+    before = get(ctx)[name]
+    with ctx.database.writing() as connection:
+        connection.execute(delete(t.setting).where(t.setting.c.name == name))
+        connection.execute(insert(t.setting).values(name=name, value=value))
+        if setting.kind == TIME_ZONE:
+            _move_days(connection, str(value))
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("changed setting", "setting", name, details={"before": before, "after": value}),
+        )
+    return list_settings(ctx)
+
+
+def check_value(name: str, value: bool | int | str) -> Setting:
+    """Return the setting of a name, if a value is valid for it.
+
+    Raises:
+        InvalidInput: if there is no such setting, or the value is out of its bounds.
+    """
     setting = _BY_NAME.get(name)
     if setting is None:
         raise InvalidInput(f"There is no setting '{name}'.", did_you_mean(name, _BY_NAME), "name")
-    caller.require(setting.permission)
     if setting.kind == TIME_ZONE:
         check_zone(str(value))
     elif setting.kind == TEXT:
@@ -169,42 +193,35 @@ def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) 
             f"Enter a number from {setting.least} to {setting.most}.",
             "value",
         )
-    before = get(ctx)[name]
-    with ctx.database.writing() as connection:
-        connection.execute(delete(t.setting).where(t.setting.c.name == name))
-        connection.execute(insert(t.setting).values(name=name, value=value))
-        if setting.kind == TIME_ZONE:
-            _move_days(connection, str(value))
-        record_change(
-            connection,
-            ctx.keys,
-            caller,
-            "changed setting",
-            "setting",
-            name,
-            clock.now(),
-            {"before": before, "after": value},
-        )
-    return list_settings(ctx)
+    return setting
 
 
-def _move_days(connection: Connection, zone: str) -> None:
-    """Have days begin and end in another time zone: assignments that were given by days, and all users whom
-    they can touch.
-    """
+def days_in(connection: Connection, zone: str) -> dict[str, tuple[Instant | None, Instant | None]]:
+    """Return by ID of the assignment when its days begin and end in a time zone, for all that have days."""
     a = t.assignment.c
     rows = connection.execute(
         select(t.assignment).where(
             a.removed_at.is_(None), or_(a.from_day.is_not(None), a.until_day.is_not(None))
         )
-    ).all()
-    for row in rows:
-        span = read_span(row.from_day or row.from_at, row.until_day or row.until_at, zone)
+    )
+    spans = {
+        row.id: read_span(row.from_day or row.from_at, row.until_day or row.until_at, zone) for row in rows
+    }
+    return {each: (_instant(span["from_at"]), _instant(span["until_at"])) for each, span in spans.items()}
+
+
+def _instant(value: str | None) -> Instant | None:
+    return None if value is None else Instant(value)
+
+
+def _move_days(connection: Connection, zone: str) -> None:
+    """Move the days of assignments to another time zone, and mark all users whom they can touch."""
+    a = t.assignment.c
+    spans = days_in(connection, zone)
+    for assignment_id, (from_at, until_at) in spans.items():
         connection.execute(
-            update(t.assignment)
-            .where(a.id == row.id)
-            .values(from_at=span["from_at"], until_at=span["until_at"])
+            update(t.assignment).where(a.id == assignment_id).values(from_at=from_at, until_at=until_at)
         )
-    if rows:
+    if spans:
         raise_revision(connection)
         recompute_marks.mark_selected(connection, memberships.everyone(literal(clock.now())))

@@ -1,5 +1,5 @@
-"""Pages of long lists by keyset: the next page begins behind the last row of this one, so nothing is missed
-or shown twice.
+"""Pages of long lists, by keyset: the next page begins after the last row of this one, so that no row is
+missed or shown twice.
 """
 
 from __future__ import annotations
@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from sqlalchemy import ColumnElement, Connection, Select, func, literal, select, tuple_
+from sqlalchemy import ColumnElement, Connection, Select, UnaryExpression, func, literal, select, tuple_
+from sqlalchemy.sql.operators import desc_op
 
 from dravo.core.errors import InvalidInput
 
@@ -19,8 +20,13 @@ LARGEST = 500
 
 
 @dataclass(frozen=True)
-class Ask:
-    """Which page: behind which cursor (None: the first), and how many rows at most."""
+class PageRequest:
+    """Which page to return.
+
+    Attributes:
+        after: the cursor that the page follows; None for the first page.
+        count: the largest number of rows.
+    """
 
     after: str | None = None
     count: int = 50
@@ -30,10 +36,9 @@ def page(
     connection: Connection,
     statement: Select[Any],
     keys: Sequence[ColumnElement[Any]],
-    ask: Ask,
+    page_request: PageRequest,
     show: Callable[[Any], dict[str, Any]],
     *,
-    newest_first: bool = False,
     count_to: int | None = None,
 ) -> dict[str, Any]:
     """Return one page as {"items", "total", "next"}; `next` is the cursor for the page behind it, or None.
@@ -42,35 +47,39 @@ def page(
 
     Args:
         statement: the whole list, with its conditions and joins, without order.
-        keys: columns to sort by; the last one unique.
-        ask: which page.
+        keys: the columns to sort by, all ascending or all descending (`column.desc()`); the last one is
+            unique.
+        page_request: which page.
         show: makes an item out of a row.
-        newest_first: whether to go down instead of up.
-        count_to: how far to count at the most, for a list of which every row costs something to find.
+        count_to: the highest count to reach, for a list whose rows are slow to find.
 
     Raises:
-        InvalidInput: if the cursor is none of ours.
+        InvalidInput: if the cursor was not written by `write_cursor`.
     """
-    count = min(max(ask.count, 1), LARGEST)
+    count = min(max(page_request.count, 1), LARGEST)
     whole_list = statement
-    if ask.after:
-        last = tuple_(*(literal(value) for value in read_cursor(ask.after, len(keys))))
-        statement = statement.where(tuple_(*keys) < last if newest_first else tuple_(*keys) > last)
-    named = [key.label(f"_key{number}") for number, key in enumerate(keys)]
-    ordered = statement.add_columns(*named).order_by(
-        *(key.desc() if newest_first else key.asc() for key in keys)
-    )
+    columns = [key.element if _is_descending(key) else key for key in keys]
+    if page_request.after:
+        last = tuple_(*(literal(value) for value in read_cursor(page_request.after, len(keys))))
+        place = tuple_(*columns)
+        statement = statement.where(place < last if _is_descending(keys[0]) else place > last)
+    named = [column.label(f"_key{number}") for number, column in enumerate(columns)]
+    ordered = statement.add_columns(*named).order_by(*keys)
     rows = connection.execute(ordered.limit(count + 1)).all()
     following = None
     if len(rows) > count:
         rows = rows[:count]
         following = write_cursor([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
     # A first page that nothing follows is the whole list.
-    total = _total(connection, whole_list, count_to) if following or ask.after else len(rows)
+    total = _total(connection, whole_list, count_to) if following or page_request.after else len(rows)
     found = {"items": [show(row) for row in rows], "total": total, "next": following}
     if count_to is not None:
         found |= {"total": min(total, count_to), "whole": total <= count_to}
     return found
+
+
+def _is_descending(key: Any) -> bool:
+    return isinstance(key, UnaryExpression) and key.modifier is desc_op
 
 
 def _total(connection: Connection, statement: Select[Any], count_to: int | None) -> int:

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.identity.records import Searchable, searchable
+from dravo.core.identity.records import Searchable, UserRecord, searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
@@ -65,33 +65,23 @@ def get(connection: Connection, source_id: str, connection_type: str, record_id:
     ).first()
 
 
-def make(
-    connection: Connection,
-    record_id: str,
-    source_id: str,
-    connection_type: str,
-    user_id: str,
-    data: Mapping[str, Any],
-    now: Instant,
-    *,
-    undecided: bool = False,
-) -> None:
-    """Write a new record."""
-    name, external, email, emails = found_by(data)
+def insert_record(connection: Connection, record: UserRecord, now: Instant) -> None:
+    """Insert a new record at version 1."""
+    name, external, email, emails = found_by(record.data)
     _MAKE.change(
         connection,
         {
-            "id": record_id,
-            "source_id": source_id,
-            "connection_type": connection_type,
-            "user_id": user_id,
+            "id": record.id,
+            "source_id": record.source_id,
+            "connection_type": record.connection_type,
+            "user_id": record.user_id,
             "user_name_key": name,
             "external_id": external,
             "email_key": email,
             "more_emails": emails,
-            "data": data,
+            "data": record.data,
             "version": 1,
-            "undecided": undecided,
+            "undecided": record.undecided,
             "created_at": now,
             "modified_at": now,
         },
@@ -115,22 +105,24 @@ def forget_user(connection: Connection, user_id: str) -> None:
         return
 
 
-def write(
-    connection: Connection,
-    record_id: str,
-    seen: int,
-    before: Mapping[str, Any],
-    data: Mapping[str, Any],
-    now: Instant,
-    *,
-    gone: bool = False,
+def update_record(
+    connection: Connection, seen: Any, data: Mapping[str, Any], now: Instant, *, gone: bool = False
 ) -> bool:
-    """Write what a source now says, in place of what it said before; False if the record is no longer at the
-    version seen.
+    """Replace what a source reported about a user.
+
+    Args:
+        connection: the writer's connection.
+        seen: the row of the record (`id`, `version`, `data`) from which the change was planned.
+        data: what the source reports now.
+        now: the time of the change.
+        gone: whether the source deleted the record.
+
+    Returns:
+        False if the record changed since it was read.
     """
     found = found_by(data)
-    given = {"record": record_id, "seen": seen, "content": data, "at": now}
-    if not gone and found == found_by(before):
+    given = {"record": seen.id, "seen": seen.version, "content": data, "at": now}
+    if not gone and found == found_by(seen.data):
         return _WRITE.change(connection, given) == 1
     given |= dict(zip(("name", "external", "email", "emails"), found, strict=True)) | {
         "gone": now if gone else None

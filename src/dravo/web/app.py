@@ -45,7 +45,8 @@ from dravo.web.api.routes import sources as sources_routes
 from dravo.web.api.routes import tasks as tasks_routes
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
-from dravo.web.scim.routes import make_blueprint
+from dravo.web.scim import admission as scim_admission
+from dravo.web.scim import routes as scim
 from dravo.web.sso import routes as sso
 
 BUILT = Path(__file__).parent / "console" / "built"
@@ -121,7 +122,8 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         reviews_routes,
     ):
         app.take_in(part.routes)
-    app.register_blueprint(make_blueprint(ctx))
+    scim_admission.install(app, ctx)
+    app.register_blueprint(scim.routes)
     app.register_blueprint(sso.routes)
     register_errors(app)
     _add_document(app)

@@ -7,7 +7,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dravo.core.identity.merging import MergedUser
-from dravo.core.provisioning.accounts import RoleLabel, Settings, differences, due_account, scim_body
+from dravo.core.provisioning.accounts import (
+    Entitlement,
+    RoleLabel,
+    Settings,
+    desired_account,
+    differences,
+    scim_body,
+)
 from dravo.core.scim.patches import apply_patch, read_operations
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER
 
@@ -24,11 +31,11 @@ ADA = MergedUser(
 )
 ASLEEP = MergedUser(ADA.attributes, {}, False, False)
 GONE = MergedUser(ADA.attributes, {}, False, True)
-THERE = due_account("u1", ADA, [VIEWER], Settings(), None)
+THERE = desired_account("u1", ADA, Entitlement([VIEWER]), Settings(), None)
 
 
 def test_an_account_carries_our_id_and_its_roles_the_highest_first() -> None:
-    due = due_account("u1", ADA, [VIEWER, CURATOR], Settings(), None)
+    due = desired_account("u1", ADA, Entitlement([VIEWER, CURATOR]), Settings(), None)
     assert due is not None
     body = scim_body(due)
     assert (body["externalId"], body["active"]) == ("u1", True)
@@ -41,7 +48,7 @@ def test_an_account_carries_our_id_and_its_roles_the_highest_first() -> None:
 
 
 def test_who_never_had_access_has_no_account() -> None:
-    assert due_account("u1", ADA, [], Settings(), None) is None
+    assert desired_account("u1", ADA, Entitlement(), Settings(), None) is None
 
 
 @pytest.mark.parametrize("user", [ADA, ASLEEP, GONE])
@@ -50,7 +57,7 @@ def test_who_never_had_access_has_no_account() -> None:
 )
 def test_each_way_of_leaving_has_its_own_setting(user: MergedUser, setting: str, want: str) -> None:
     names = {id(ADA): "on_losing_access", id(ASLEEP): "on_inactive", id(GONE): "on_leaving"}
-    due = due_account("u1", user, [], Settings(**{names[id(user)]: setting}), THERE)
+    due = desired_account("u1", user, Entitlement(), Settings(**{names[id(user)]: setting}), THERE)
     assert due is not None
     assert due["want"] == want
     if want == "present":
@@ -58,11 +65,11 @@ def test_each_way_of_leaving_has_its_own_setting(user: MergedUser, setting: str,
 
 
 def test_what_was_deleted_is_not_made_again_to_be_deactivated() -> None:
-    assert due_account("u1", GONE, [], Settings(), {"want": "absent"}) == {"want": "absent"}
+    assert desired_account("u1", GONE, Entitlement(), Settings(), {"want": "absent"}) == {"want": "absent"}
 
 
 def test_access_that_comes_back_is_due_again() -> None:
-    assert due_account("u1", ADA, [VIEWER], Settings(), {"want": "absent"}) == THERE
+    assert desired_account("u1", ADA, Entitlement([VIEWER]), Settings(), {"want": "absent"}) == THERE
 
 
 _TEXTS = st.text(st.characters(categories=["L", "N"]), min_size=1, max_size=4)

@@ -10,7 +10,14 @@ from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
 from dravo.core.identity.merging import MergedUser
 from dravo.core.planning import Role
-from dravo.core.provisioning.accounts import Settings, differences, due_account, scim_body, without_empty
+from dravo.core.provisioning.accounts import (
+    Entitlement,
+    Settings,
+    desired_account,
+    differences,
+    scim_body,
+    without_empty,
+)
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, carried, mapped, read_target
 from dravo.core.scim.patches import apply_patch, read_operations
 from dravo.core.scim.schemas import USER
@@ -139,16 +146,20 @@ def test_what_is_not_for_an_expression_to_make_is_refused(text: str) -> None:
 def test_an_account_without_a_user_name_says_so_and_leaving_still_works() -> None:
     rows = ((read_target("userName"), compile_expression("nickName")),)
     role = Role("viewer", "Viewer", 1, "r", "a")
-    due = due_account("u1", MergedUser(ADA, {}, True, False), [role], Settings(attributes=rows), None)
+    due = desired_account(
+        "u1", MergedUser(ADA, {}, True, False), Entitlement([role]), Settings(attributes=rows), None
+    )
     assert due is not None and "userName" in due["problem"]
-    off = due_account("u1", MergedUser(ADA, {}, True, False), [], Settings(attributes=rows), due)
+    off = desired_account(
+        "u1", MergedUser(ADA, {}, True, False), Entitlement(), Settings(attributes=rows), due
+    )
     assert off is not None and off["active"] is False
 
 
 def test_groups_stand_in_what_is_due_only_with_access() -> None:
     user = MergedUser(ADA, {}, True, False)
     role = Role("viewer", "Viewer", 1, "r", "a")
-    due = due_account("u1", user, [role], Settings(), None, ["group:2", "group:1"])
+    due = desired_account("u1", user, Entitlement([role], ["group:2", "group:1"]), Settings(), None)
     assert due is not None and due["groups"] == ["group:1", "group:2"]
-    off = due_account("u1", user, [], Settings(), due, ["group:1"])
+    off = desired_account("u1", user, Entitlement(groups=["group:1"]), Settings(), due)
     assert off is not None and "groups" not in off

@@ -11,7 +11,14 @@ import pytest
 from lxml import etree
 
 from dravo.core.instants import Instant
-from dravo.protocols.saml.logout import AskedOut, read_sign_out_request, sign_out_request, sign_out_response
+from dravo.protocols.saml.logout import (
+    AskedOut,
+    ProviderSession,
+    read_sign_out_request,
+    sign_out_request,
+    sign_out_response,
+)
+from dravo.protocols.saml.requests import MessageHeader
 from dravo.protocols.verified_identity import SignInRefused
 from tests.saml_provider import ISSUER, NOW, NS, key_pair
 
@@ -27,9 +34,8 @@ def asked(
     relay: str = "there & back",
 ) -> bytes:
     """Return the query by which a provider asks for somebody to be signed out."""
-    made = sign_out_request(
-        "_out", address, issuer, "una.kerrigan", None, "_session", relay, at, key_pair(name)[0]
-    )
+    session = ProviderSession("una.kerrigan", session_index="_session")
+    made = sign_out_request(MessageHeader("_out", address, issuer, at), session, relay, key_pair(name)[0])
     return urlsplit(made).query.encode()
 
 
@@ -86,11 +92,8 @@ def test_nobody_else_has_anybody_signed_out(change: Callable[[bytes], bytes], re
 
 def test_our_answer_names_what_it_answers() -> None:
     made = sign_out_response(
-        "_answer",
-        THEIRS,
-        "https://dravo.fernhollow.example",
+        MessageHeader("_answer", THEIRS, "https://dravo.fernhollow.example", AT),
         AskedOut("_out", "una", (), "back"),
-        AT,
         key_pair("us")[0],
     )
     fields = parse_qs(urlsplit(made).query)

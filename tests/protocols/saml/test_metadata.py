@@ -18,7 +18,7 @@ from dravo.core.instants import Instant
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.protocols.saml.metadata import our_metadata, read_metadata
 from dravo.protocols.saml.names import POST, REDIRECT
-from dravo.protocols.saml.requests import sign_in_request
+from dravo.protocols.saml.requests import MessageHeader, sign_in_request
 from tests.saml_provider import ACS, AUDIENCE, ISSUER, key_pair, pem
 
 KEY, CERTIFICATE = key_pair("provider")
@@ -131,13 +131,10 @@ def test_several_are_read_and_what_is_none_is_told() -> None:
 
 def asked(binding: str, *, signed: bool = True) -> tuple[str, dict[str, str] | None]:
     made = sign_in_request(
-        "_r1",
+        MessageHeader("_r1", "https://id.fernhollow.example/in?a=b", AUDIENCE, NOW),
         binding,
-        "https://id.fernhollow.example/in?a=b",
-        AUDIENCE,
         ACS,
         "relay/1",
-        NOW,
         KEY if signed else None,
         force_authn=True,
     )

@@ -8,12 +8,14 @@ from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import later
 from dravo.services.access import assignment_changes, assignments
 from dravo.services.access import explanation as access_explanation
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.provisioning import applications, connections, roles
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 
@@ -164,15 +166,17 @@ def test_an_assignment_can_be_limited_and_opened_again(
 ) -> None:
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     soon = later(clock.now(), 3600)
-    changed = assignments.change(services.ctx, services.caller, made["id"], None, soon, "for the summer")
+    changed = assignments.change(
+        services.ctx, services.caller, made["id"], AssignmentEdit(until=soon, note="for the summer")
+    )
     assert (changed["until"], changed["note"]) == (soon, "for the summer")
     assert services.rows(t.user, user_name="ada")[0].next_change_at == soon
-    assignments.change(services.ctx, services.caller, made["id"], soon, None, None)
+    assignments.change(services.ctx, services.caller, made["id"], AssignmentEdit(from_=soon))
     assert access_explanation.user(services.ctx, "ada")["access"] == []
-    assignments.change(services.ctx, services.caller, made["id"], None, None, None)
+    assignments.change(services.ctx, services.caller, made["id"], AssignmentEdit())
     assert access_explanation.user(services.ctx, "ada")["access"]
     with pytest.raises(NotFound):
-        assignments.change(services.ctx, services.caller, "none", None, None, None)
+        assignments.change(services.ctx, services.caller, "none", AssignmentEdit())
 
 
 def test_a_date_is_swept_when_it_comes_and_not_before(
@@ -198,9 +202,9 @@ def test_a_list_of_assignments_says_how_many_each_reaches(
     services.add(herbarium["staff"], herbarium["group"], herbarium["bob"])
     empty = services.group(herbarium["staff"], "Nobody")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=empty))
-    listed = assignments.list_assignments(services.ctx, Ask(), application="records")["items"]
+    listed = assignments.list_assignments(services.ctx, PageRequest(), application="records")["items"]
     assert [(item["group"]["name"], item["reach"]) for item in listed] == [("Herbarium", 2), ("Nobody", 0)]
-    assert assignments.list_assignments(services.ctx, Ask(), group_id=empty)["total"] == 1
+    assert assignments.list_assignments(services.ctx, PageRequest(), group_id=empty)["total"] == 1
 
 
 def test_a_tracked_application_has_access_and_no_accounts(
@@ -214,7 +218,9 @@ def test_a_tracked_application_has_access_and_no_accounts(
     assert why["sentences"][-1] == "Payslips is tracked only: Dravo does not provision its accounts."
     assert services.rows(t.account) == []
     with pytest.raises(InvalidInput, match="' is tracked only"):
-        connections.connect(services.ctx, services.caller, "payslips", "https://x.example", "token")
+        connections.connect(
+            services.ctx, services.caller, "payslips", ConnectionSettings("https://x.example", "token")
+        )
 
 
 def sentences(services: ServiceFixture, user: str) -> str:

@@ -13,7 +13,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.recompute import process_marks
 from dravo.services.provisioning import applications
 from dravo.services.reporting import overview
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -67,13 +67,13 @@ def test_two_users_are_put_side_by_side_with_what_differs_first(garden: ServiceF
 
 
 def test_groups_stand_against_applications_with_what_they_give(garden: ServiceFixture) -> None:
-    shown = access_matrix.groups(garden.ctx, Ask())
+    shown = access_matrix.groups(garden.ctx, PageRequest())
     assert {each["name"]: each["roles"] for each in shown["items"]} == {
         "Curators": {"desk": ["Viewer"]},
         "Herbarium": {"records": ["Viewer"], "desk": ["excluded"]},
     }
     assert [each["key"] for each in shown["applications"]] == ["desk", "records"]
-    only = access_matrix.groups(garden.ctx, Ask(), application="records")
+    only = access_matrix.groups(garden.ctx, PageRequest(), application="records")
     assert [each["name"] for each in only["items"]] == ["Herbarium"] and only["applications"] == [
         {"key": "records", "label": "Records"}
     ]
@@ -116,7 +116,7 @@ def test_many_are_mapped_by_the_values_of_an_attribute(garden: ServiceFixture) -
         apply=True,
     )
     assert done["done"] == 2
-    rules = {each["rule"] for each in role_mapping.table(garden.ctx, "records", Ask())["items"]}
+    rules = {each["rule"] for each in role_mapping.table(garden.ctx, "records", PageRequest())["items"]}
     assert 'department eq "The \\"Seed\\" Bank"' in rules and 'title eq "Guide"' in rules
     again = role_mapping.bulk(garden.ctx, garden.caller, "records", "user.title,Guide,viewer", apply=False)
     assert [each["status"] for each in again["lines"]] == ["exists"]

@@ -17,13 +17,15 @@ from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.provisioning.accounts import describe, differences, scim_body
 from dravo.services.access import assignment_changes, assignments, license_plans, undo
 from dravo.services.access import explanation as access_explanation
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.changes.preview import UNCONFIRMED
 from dravo.services.changes.recompute import process_marks
 from dravo.services.provisioning import applications
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.scale import sized
 from tests.service_fixture import ServiceFixture
 
@@ -85,7 +87,7 @@ class Desk:
         self.services = services
         self.staff = services.source()
         services.application("desk", "clerk", "supervisor")
-        license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 2, seats)
+        license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("full", "Full", 2, seats))
         self.group = services.group(self.staff, "Supervisors")
         self.given = assignments.add(
             services.ctx,
@@ -110,13 +112,15 @@ class Desk:
     def listed(self, *, waiting: bool = False) -> list[str]:
         return [
             each["user"]["user_name"]
-            for each in license_plans.seats(self.services.ctx, "desk", Ask(), waiting=waiting)["items"]
+            for each in license_plans.seats(self.services.ctx, "desk", PageRequest(), waiting=waiting)[
+                "items"
+            ]
         ]
 
     def of_plans(self) -> dict[str, str]:
         return {
             each["user"]["user_name"]: each["plan"]["key"]
-            for each in license_plans.seats(self.services.ctx, "desk", Ask())["items"]
+            for each in license_plans.seats(self.services.ctx, "desk", PageRequest())["items"]
         }
 
     def due(self) -> dict[str, list[str]]:
@@ -184,7 +188,7 @@ def test_what_needs_no_seat_goes_over_while_a_user_waits(services: ServiceFixtur
 
 def test_of_several_plans_the_highest_counts_and_the_lower_one_until_then(services: ServiceFixture) -> None:
     desk = Desk(services, seats=1)
-    license_plans.add(services.ctx, services.caller, "desk", "basic", "Basic", 1, None)
+    license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("basic", "Basic", 1, None))
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True, plan="basic")
     )
@@ -211,7 +215,7 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     ]
     assert len(services.rows(t.seat)) == 1
     # The plan of an assignment is changed, and changed again by undoing.
-    assignments.change(services.ctx, services.caller, desk.given, None, None, None, None, UNCONFIRMED, "")
+    assignments.change(services.ctx, services.caller, desk.given, AssignmentEdit(plan=""))
     desk.settle()
     assert desk.listed() == [] and desk.due() == {"ada": ["supervisor"]}
     entry = next(row.id for row in services.rows(t.audit) if row.action == "changed assignment")
@@ -243,12 +247,12 @@ def test_a_plan_that_cannot_be_is_refused(
 def test_plans_are_made_and_taken_away(services: ServiceFixture) -> None:
     Desk(services)
     with pytest.raises(AlreadyExists):
-        license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 1, None)
+        license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("full", "Full", 1, None))
     with pytest.raises(InvalidInput, match="between 0 and"):
-        license_plans.add(services.ctx, services.caller, "desk", "other", "Other", 1, -1)
+        license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("other", "Other", 1, -1))
     with pytest.raises(StillInUse):
         license_plans.remove(services.ctx, services.caller, "desk", "full")
-    license_plans.add(services.ctx, services.caller, "desk", "spare", "Spare", 1, 5)
+    license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("spare", "Spare", 1, 5))
     license_plans.remove(services.ctx, services.caller, "desk", "spare")
     assert [each["key"] for each in applications.one(services.ctx, "desk")["plans"]] == ["full"]
 
@@ -270,7 +274,9 @@ class Seats(RuleBasedStateMachine):
 
     @initialize()
     def begin(self) -> None:
-        license_plans.add(self.services.ctx, self.services.caller, "desk", "basic", "Basic", 1, 1)
+        license_plans.add(
+            self.services.ctx, self.services.caller, "desk", NewLicensePlan("basic", "Basic", 1, 1)
+        )
         self.others = self.services.group(self.desk.staff, "Clerks")
         assignments.add(
             self.services.ctx,

@@ -13,6 +13,7 @@ from dravo.services.access import assignment_changes, assignments, rule_matches,
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import policies as access_policies
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest.types import IngestOptions
@@ -21,7 +22,7 @@ from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.queries import groups as group_queries
 from tests.service_fixture import ServiceFixture
 
@@ -140,7 +141,7 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
     boss = services.group(desk["staff"], "ticketdesk-supervisor", desk["bob"])
     odd = services.group(desk["staff"], "Ticketdesk-Owner", desk["cyd"])
     assert roles(services) == {"ada": ["cashier"]}
-    row = role_mapping.table(services.ctx, "desk", Ask())["items"][0]
+    row = role_mapping.table(services.ctx, "desk", PageRequest())["items"][0]
     assert [(each["group"]["name"], each["outcome"]) for each in row["groups"]] == [
         ("ticketdesk-cashier", "gives"),
         ("Ticketdesk-Owner", "unknown_role"),
@@ -148,8 +149,13 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
     ]
     assert row["reach"] == 1
     assert "no role 'Owner'" in row["notes"][0]["what"] and "highest role" in row["notes"][1]["what"]
-    assert assignment_changes.preview_changing(services.ctx, identifier, None, None, [boss])["gained"] == 1
-    assignments.change(services.ctx, services.caller, identifier, None, None, None, [boss])
+    assert (
+        assignment_changes.preview_changing(services.ctx, identifier, AssignmentEdit(confirmed=[boss]))[
+            "gained"
+        ]
+        == 1
+    )
+    assignments.change(services.ctx, services.caller, identifier, AssignmentEdit(confirmed=[boss]))
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"]}
     # Anyone who may name groups at the source gets nothing more by another name.
     services.patch_group(
@@ -178,7 +184,7 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
     add(services, source="staff", pattern="desk-(.+)")
     notes = [
         " ".join(note["what"] for note in row["notes"])
-        for row in role_mapping.table(services.ctx, "desk", Ask())["items"]
+        for row in role_mapping.table(services.ctx, "desk", PageRequest())["items"]
     ]
     for note, words in zip(
         notes,
@@ -195,7 +201,7 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
     assert "only contain it" in notes[-1]
     assert all(
         note["hint"]
-        for row in role_mapping.table(services.ctx, "desk", Ask())["items"]
+        for row in role_mapping.table(services.ctx, "desk", PageRequest())["items"]
         for note in row["notes"]
     )
     tried = role_mapping.try_pattern(services.ctx, "desk", "staff", "^(empty)$", [])
@@ -411,7 +417,7 @@ def test_groups_that_map_to_nothing_are_told_apart(services: ServiceFixture, des
             given = {
                 group: len(each) for group, each in services.ctx.catalogue.get(connection).by_group.items()
             }
-            found = group_queries.groups(connection, Ask(), None, None, given, mapped=mapped)
+            found = group_queries.groups(connection, PageRequest(), None, None, given, mapped=mapped)
         return {each["name"]: each["assignments"] for each in found["items"]}
 
     assert listed(True) == {"Guides": 1, "ticketdesk-cashier": 1}

@@ -17,11 +17,13 @@ from dravo.services.access import assignments
 from dravo.services.access import comparison as access_comparison
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access import simulation as access_simulation
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.store import clock
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 
@@ -53,7 +55,7 @@ def history(services: ServiceFixture) -> dict[str, Any]:
 def seen(services: ServiceFixture, **view: Any) -> dict[str, dict[str, list[str]]]:
     return {
         each["user_name"]: each["roles"]
-        for each in access_matrix.users(services.ctx, View(**view), Ask())["items"]
+        for each in access_matrix.users(services.ctx, View(**view), PageRequest())["items"]
     }
 
 
@@ -65,7 +67,9 @@ def test_every_past_instant_can_be_looked_at(services: ServiceFixture, history: 
     }
     assert seen(services) == {"bob": {"records": ["Curator", "Viewer"]}, "cyd": {"desk": ["Viewer"]}}
     assert seen(services, at=clock.now()) == seen(services)
-    assert [each["key"] for each in access_matrix.users(services.ctx, View(), Ask())["applications"]] == [
+    assert [
+        each["key"] for each in access_matrix.users(services.ctx, View(), PageRequest())["applications"]
+    ] == [
         "desk",
         "records",
     ]
@@ -96,7 +100,7 @@ def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, 
     def moves(
         since: Instant, until: Instant, application: str | None = None
     ) -> list[tuple[str, str, str, list[str]]]:
-        items = access_comparison.changes(services.ctx, application, since, until, Ask())["items"]
+        items = access_comparison.changes(services.ctx, application, since, until, PageRequest())["items"]
         return [
             (each["user"]["user_name"], each["application"]["key"], each["what"], each["reasons"])
             for each in items
@@ -174,7 +178,9 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
     staff = services.source()
     services.application("records", "viewer", "curator")
     # Two roles of one label are two roles.
-    provisioning_roles.change_role(services.ctx, services.caller, "records", "curator", "Viewer", None)
+    provisioning_roles.change_role(
+        services.ctx, services.caller, "records", "curator", RoleEdit("Viewer", None)
+    )
     users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd")}
     given = {
         name: assignments.add(
@@ -192,10 +198,10 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
         AssignmentRequest("records", "viewer", group=services.group(staff, "Guides", users["bob"])),
     )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="cyd"))
-    found = access_comparison.changes(services.ctx, None, since, clock.now(), Ask())
+    found = access_comparison.changes(services.ctx, None, since, clock.now(), PageRequest())
     assert [(each["user"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
     assert found["total"] == 1
-    assert access_comparison.changes(services.ctx, "records", since, clock.now(), Ask())["total"] == 1
+    assert access_comparison.changes(services.ctx, "records", since, clock.now(), PageRequest())["total"] == 1
 
 
 def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: ServiceFixture) -> None:
@@ -210,7 +216,7 @@ def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: Se
         for name, role in roles.items()
     }
     assigned = clock.now()
-    assignments.change(services.ctx, services.caller, given["cyd"], None, "2020-01-01", None)
+    assignments.change(services.ctx, services.caller, given["cyd"], AssignmentEdit(until="2020-01-01"))
     assignments.remove(services.ctx, services.caller, given["dee"])
     for record in users.values():
         services.patch_user(staff, record, {"op": "replace", "path": "active", "value": False})

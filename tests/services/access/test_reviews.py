@@ -18,14 +18,14 @@ from dravo.services.access import assignments, review_export, undo
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import CONFIRMED, TAKEN_AWAY
+from dravo.services.access.reviews import CONFIRMED, TAKEN_AWAY, ReviewDecision
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.security.permissions import OWNER
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 LAST_DAY = "2999-12-31"
@@ -61,7 +61,7 @@ def begin(services: ServiceFixture, **view: Any) -> str:
 
 
 def rows(services: ServiceFixture, review: str, **asked: Any) -> dict[tuple[str, str], dict[str, Any]]:
-    found = access_reviews.rows(services.ctx, review, Ask(count=100), **asked)["items"]
+    found = access_reviews.rows(services.ctx, review, PageRequest(count=100), **asked)["items"]
     return {(each["user"]["user_name"], each["role"]["key"]): each for each in found}
 
 
@@ -108,10 +108,7 @@ def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garde
         garden.ctx,
         garden.caller,
         review,
-        "records",
-        [row],
-        TAKEN_AWAY,
-        "moved on",
+        ReviewDecision("records", [row], TAKEN_AWAY, note="moved on"),
         Confirmation(expect=(0, 0, 1)),
     )
     assert (decided["taken_away"], decided["open"]) == (1, 4)
@@ -123,7 +120,7 @@ def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garde
         garden.caller.name,
     )
     with pytest.raises(InvalidInput, match="The role Curator of Cai was removed already"):
-        access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], CONFIRMED)
+        access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("records", [row], CONFIRMED))
     entry = next(each.id for each in reversed(garden.rows(t.audit)) if each.action == "deleted assignment")
     undo.undo(garden.ctx, garden.caller, entry, Confirmation())
     assert ("cai", "curator") in held(garden)
@@ -138,9 +135,7 @@ def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(
         garden.ctx,
         garden.caller,
         review,
-        "records",
-        [found["bob", "viewer"]["id"], found["ada", "viewer"]["id"]],
-        TAKEN_AWAY,
+        ReviewDecision("records", [found["bob", "viewer"]["id"], found["ada", "viewer"]["id"]], TAKEN_AWAY),
     )
     after = rows(garden, review)
     assert (
@@ -153,20 +148,20 @@ def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(
     other = begin(garden, application="records", words="ada")
     both = [each["id"] for each in rows(garden, other).values()]
     assert access_reviews.preview(garden.ctx, other, "records", both)["lost"] == 1
-    access_reviews.decide(garden.ctx, garden.caller, other, "records", both, TAKEN_AWAY)
+    access_reviews.decide(garden.ctx, garden.caller, other, ReviewDecision("records", both, TAKEN_AWAY))
     assert not any(name == "ada" for name, _ in held(garden))
 
 
 def test_a_rule_that_gives_the_same_is_not_forgotten_and_what_is_gone_is_said(garden: ServiceFixture) -> None:
     review = begin(garden)
     row = rows(garden, review, application="desk")["dan", "viewer"]["id"]
-    access_reviews.decide(garden.ctx, garden.caller, review, "desk", [row], TAKEN_AWAY)
+    access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("desk", [row], TAKEN_AWAY))
     assert held(garden, "desk") == set()
     record = next(each for each in garden.rows(t.record) if each.data["userName"] == "bob")
     garden.intake.remove_user(record.source_id, record.id)
     process_marks(garden.ctx)
     row = rows(garden, review)["bob", "viewer"]["id"]
-    access_reviews.decide(garden.ctx, garden.caller, review, "records", [row], TAKEN_AWAY)
+    access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("records", [row], TAKEN_AWAY))
     assert (
         rows(garden, review)["bob", "viewer"]["outcome"] == "The user no longer had the role."
         and rows(garden, review)["bob", "viewer"]["status"] == "left"
@@ -182,11 +177,13 @@ def test_an_owner_sees_and_decides_about_their_own_application_only(garden: Serv
     theirs = begin(garden, application="records")
     with pytest.raises(NotFound):
         access_reviews.one(garden.ctx, owner, theirs)
-    assert [each["id"] for each in access_reviews.list_reviews(garden.ctx, owner, Ask())["items"]] == [review]
+    assert [
+        each["id"] for each in access_reviews.list_reviews(garden.ctx, owner, PageRequest())["items"]
+    ] == [review]
     # A row of another application does not come along under the name of theirs.
     foreign = rows(garden, review, application="records")["bob", "viewer"]["id"]
     with pytest.raises(NotFound, match="Some of these rows do not belong to '"):
-        access_reviews.decide(garden.ctx, owner, review, "desk", [foreign], TAKEN_AWAY)
+        access_reviews.decide(garden.ctx, owner, review, ReviewDecision("desk", [foreign], TAKEN_AWAY))
     assert len(held(garden)) == 5
 
 
@@ -194,7 +191,10 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
     review = begin(garden, application="records")
     found = rows(garden, review)
     access_reviews.decide(
-        garden.ctx, garden.caller, review, "records", [found["ada", "viewer"]["id"]], CONFIRMED, "=needs it"
+        garden.ctx,
+        garden.caller,
+        review,
+        ReviewDecision("records", [found["ada", "viewer"]["id"]], CONFIRMED, note="=needs it"),
     )
     access_reviews.close_expired(garden.ctx, later(clock.now(), 60))
     assert access_reviews.one(garden.ctx, garden.caller, review)["closed_at"] is None
@@ -202,7 +202,10 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
     assert access_reviews.one(garden.ctx, garden.caller, review)["closed_by"] == "its due date"
     with pytest.raises(InvalidInput, match="has ended"):
         access_reviews.decide(
-            garden.ctx, garden.caller, review, "records", [found["bob", "viewer"]["id"]], CONFIRMED
+            garden.ctx,
+            garden.caller,
+            review,
+            ReviewDecision("records", [found["bob", "viewer"]["id"]], CONFIRMED),
         )
     lines = list(
         csv.DictReader(io.StringIO(b"".join(review_export.export(garden.ctx, review, "csv")).decode()))
@@ -251,9 +254,15 @@ def test_taking_away_from_many_asks_for_the_application_s_name(services: Service
     review = begin(services)
     ids = [each["id"] for each in rows(services, review).values()]
     with pytest.raises(NeedsConfirmation, match="This change removes access from 15 users"):
-        access_reviews.decide(services.ctx, services.caller, review, "records", ids, TAKEN_AWAY)
+        access_reviews.decide(
+            services.ctx, services.caller, review, ReviewDecision("records", ids, TAKEN_AWAY)
+        )
     assert len(held(services)) == 15
     access_reviews.decide(
-        services.ctx, services.caller, review, "records", ids, TAKEN_AWAY, sure=Confirmation("Records")
+        services.ctx,
+        services.caller,
+        review,
+        ReviewDecision("records", ids, TAKEN_AWAY),
+        Confirmation("Records"),
     )
     assert held(services) == set()

@@ -12,13 +12,15 @@ from dravo.core.errors import InvalidInput
 from dravo.services.access import assignment_changes, assignments, rule_confirmations
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access import mapping as role_mapping
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 RULE = 'title eq "Keeper"'
@@ -46,7 +48,7 @@ def have(services: ServiceFixture, role: str = "curator") -> list[str]:
 
 
 def line(services: ServiceFixture) -> dict[str, Any]:
-    (found,) = role_mapping.table(services.ctx, "records", Ask())["items"]
+    (found,) = role_mapping.table(services.ctx, "records", PageRequest())["items"]
     return dict(found)
 
 
@@ -72,9 +74,9 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
     shown = line(services)
     assert (shown["reach"], shown["waiting"]) == (1, 2)
     assert any("2 users match the rule" in each["what"] for each in shown["notes"])
-    waiting = rule_confirmations.waiting(services.ctx, made["id"], Ask(count=1))
+    waiting = rule_confirmations.waiting(services.ctx, made["id"], PageRequest(count=1))
     assert (waiting["total"], [each["user_name"] for each in waiting["items"]]) == (2, ["bob"])
-    rest = rule_confirmations.waiting(services.ctx, made["id"], Ask(after=waiting["next"]))
+    rest = rule_confirmations.waiting(services.ctx, made["id"], PageRequest(after=waiting["next"]))
     assert [each["user_name"] for each in rest["items"]] == ["mallory"]
     bob = waiting["items"][0]["id"]
     preview = rule_confirmations.preview_confirming(services.ctx, made["id"], [bob])
@@ -143,7 +145,7 @@ def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(
     with pytest.raises(InvalidInput, match="No users of this rule wait for confirmation"):
         rule_confirmations.confirm(services.ctx, services.caller, made["id"], None)
     # Another date is no other rule.
-    assignments.change(services.ctx, services.caller, made["id"], None, "2099-01-01", None)
+    assignments.change(services.ctx, services.caller, made["id"], AssignmentEdit(until="2099-01-01"))
     assert have(services) == ["ada", "bob"]
 
 
@@ -154,7 +156,7 @@ def test_where_a_role_becomes_the_highest_its_users_keep_it_and_others_wait(
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE))
     assert have(services, "viewer") == ["ada"]
     if how == "rank":
-        provisioning_roles.change_role(services.ctx, services.caller, "records", "viewer", None, 9)
+        provisioning_roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit(None, 9))
     else:
         provisioning_roles.remove_role(services.ctx, services.caller, "records", "curator")
     retitle(services, garden, "bob")

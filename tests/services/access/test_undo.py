@@ -10,6 +10,7 @@ from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services import settings
 from dravo.services.access import assignments, undo
 from dravo.services.access import policies as access_policies
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation
@@ -57,7 +58,9 @@ def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden
         undo.undo(services.ctx, services.caller, removed, UNCONFIRMED)
     with pytest.raises(NotFound):
         undo.undo(services.ctx, services.caller, added, UNCONFIRMED)
-    assignments.change(services.ctx, services.caller, again.id, "2999-01-01", None, "Later")
+    assignments.change(
+        services.ctx, services.caller, again.id, AssignmentEdit(from_="2999-01-01", note="Later")
+    )
     assert has(services) == []
     changed = last(services)
     assert undo.preview(services.ctx, changed)["gained"] == 2

@@ -21,11 +21,12 @@ from dravo.services.imports import run as import_run
 from dravo.services.ingest import conflicts, run_log
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BulkUsers
+from dravo.services.ingest.run_log import RunOptions
 from dravo.services.provisioning import holds
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.prepared_statements import PreparedStatement
 from tests.directories import Reading
 from tests.service_fixture import ServiceFixture
@@ -54,7 +55,9 @@ def users_in(reading: Reading, *, whole: bool = False) -> BulkUsers:
         connection.execute(
             t.run.update().where(t.run.c.id == run_id).values(ended_at=clock.now(), status="done")
         )
-    return BulkUsers(ctx, source, source_policies.import_policy(source, row.kind), run_id, whole=whole)
+    return BulkUsers(
+        ctx, source, source_policies.import_policy(source, row.kind), run_id, RunOptions(whole=whole)
+    )
 
 
 def entry(native_id: str, login: str, job: str = "Guide") -> Entry:
@@ -243,7 +246,7 @@ def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(
     una = services.user(staff, "una")
     write(reading, "1,una,Guide,")
     reading.run()
-    (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+    (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
     services.intake.remove_user(staff, una)
     # They have left meanwhile: linked all the same, for a user said so, and back with that.
     conflicts.decide(

@@ -26,7 +26,7 @@ from dravo.services.provisioning import roles as provisioning_roles
 from dravo.services.sources import priority as source_priority
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.directories import Estates, Reading, crowd, estates
 from tests.harness import eventually
 from tests.scale import sized
@@ -338,7 +338,7 @@ def test_nobody_becomes_a_user_who_is_here_by_a_name_or_an_address(
     reading = read()
     run = reading.run()
     assert (run["new"], run["conflict"]) == (1, 2)
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
     assert {
         each["name"]: (each["kind"], [one["user_name"] for one in each["candidates"]]) for each in waiting
     } == {
@@ -356,7 +356,7 @@ def test_nobody_becomes_a_user_who_is_here_by_a_name_or_an_address(
     users = {row.id: row for row in services.rows(t.user)}
     assert len(services.rows(t.record, user_id=records["una.kerrigan"].user_id)) == 2
     assert users[records["ibrahim.sow"].user_id].user_name == "ibrahim.sow" and len(users) == 4
-    assert conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"] == []
+    assert conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"] == []
     # The lists that named them are looked at again, though they did not change.
     reading.run(whole=True)
     assert reading.members("Estates, all") == {"Tree surgeons", "ibrahim.sow"}
@@ -387,7 +387,7 @@ def test_the_match_rule_links_only_within_the_domains_of_the_source(
     assert len(services.rows(t.record, user_id=reading.records()["una.kerrigan"].user_id)) == 2
     assert [
         each["name"]
-        for each in conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+        for each in conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
     ] == ["Ibrahim Sow"]
 
 
@@ -405,7 +405,7 @@ def test_anyone_who_comes_with_a_leavers_name_inherits_nothing(
     small.add_user("una.kerrigan", "Ulric", "Kerrigan")
     run = reading.run(whole=True)
     assert run["conflict"] == 1 and access(services) == set()
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
     assert [(each["kind"], each["choices"]) for each in waiting] == [("leaver", ["link", "create", "ignore"])]
     conflicts.decide(services.ctx, services.caller, "estates", waiting[0]["id"], "create")
     assert reading.records()["una.kerrigan"].user_id != una and access(services) == set()
@@ -435,7 +435,7 @@ def test_a_new_user_name_that_another_user_has_waits_for_a_decision(
     small.rename("una.kerrigan", "u.kerrigan")
     run = reading.run(whole=True)
     assert run["conflict"] == 1 and "una.kerrigan" in reading.records()
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
     assert [(each["kind"], each["choices"]) for each in waiting] == [("renamed", ["accept", "ignore"])]
     conflicts.decide(services.ctx, services.caller, "estates", waiting[0]["id"], "accept")
     assert "u.kerrigan" in reading.records()
@@ -457,7 +457,7 @@ def test_two_groups_of_one_name_are_not_confused(
     reading = read()
     run = reading.run()
     assert (run["groups_new"], run["conflict"]) == (2, 1)
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", Ask())["items"]
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
     assert [(each["subject"], each["kind"]) for each in waiting] == [("group", "group_name")]
     conflicts.decide(services.ctx, services.caller, "estates", waiting[0]["id"], "accept")
     assert reading.run()["groups_new"] == 1
@@ -522,7 +522,7 @@ def test_the_schedule_asks_once_for_what_was_missed_and_not_while_in_preparation
 ) -> None:
     reading = read(schedule="0 * * * *")
     kept = import_config.shown(services.ctx, "estates")
-    assert (kept["schedule_words"], len(kept["next_at"])) == ("every hour", 3)
+    assert (kept["schedule_words"], len(kept["next_at"])) == ("Every hour", 3)
     with services.ctx.database.writing() as connection:
         connection.execute(t.source_import.update().values(next_at="2026-01-01T00:00:00.000000Z"))
     import_runs.request_scheduled(services.ctx, clock.now())

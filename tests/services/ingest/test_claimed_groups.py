@@ -15,9 +15,10 @@ from dravo.services.ingest import claimed_groups
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import test_sign_ins
 from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sign_in.verification import JitResult
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 from tests.services.sign_in.test_jit_provisioning import Door
 from tests.services.sign_in.test_settings import FIELDS
@@ -99,10 +100,12 @@ def test_a_group_made_ahead_is_the_one_that_they_come_with(services: ServiceFixt
 
 
 def test_a_sign_in_test_tells_how_far_it_has_come(services: ServiceFixture, door: Door) -> None:
-    made = test_sign_ins.begin(services.ctx, services.caller, "contractors", "idris.vance", "observe", BASE)
+    made = test_sign_ins.begin(
+        services.ctx, services.caller, "contractors", NewTestSignIn("idris.vance", "observe"), BASE
+    )
     assert (made["so_far"], made["trace"]) == ("not_opened", None)
     trace = keep(services, door, door.come(preview=True), test_id=made["id"])
-    found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", Ask(None, 10))["items"]
+    found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", PageRequest(None, 10))["items"]
     assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [
         ("observed", trace, "Sign-in would succeed.")
     ]

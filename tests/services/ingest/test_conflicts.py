@@ -20,7 +20,7 @@ from dravo.services.changes.recompute import process_marks
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.sources import sources
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.directories import Reading
 from tests.service_fixture import ServiceFixture
 from tests.services.imports.test_scim_and_csv import files
@@ -66,7 +66,7 @@ def access(services: ServiceFixture) -> list[str]:
 
 
 def open_conflicts(services: ServiceFixture, key: str = "contractors") -> list[dict[str, Any]]:
-    return list(conflicts.list_conflicts(services.ctx, services.caller, key, Ask())["items"])
+    return list(conflicts.list_conflicts(services.ctx, services.caller, key, PageRequest())["items"])
 
 
 def user_of(services: ServiceFixture, record: str) -> Any:

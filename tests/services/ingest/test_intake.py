@@ -228,7 +228,7 @@ def test_a_world_that_never_stands_still_is_told(
 ) -> None:
     staff = services.source()
     ada = services.user(staff, "ada")
-    monkeypatch.setattr("dravo.store.records.write", lambda *_, **__: False)
+    monkeypatch.setattr("dravo.store.records.update_record", lambda *_, **__: False)
     monkeypatch.setattr("dravo.services.ingest.intake.PATIENCE_SECONDS", 0.2)
     with pytest.raises(StalePreview):
         services.patch_user(staff, ada, {"op": "replace", "path": "title", "value": "x"})

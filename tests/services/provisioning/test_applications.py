@@ -9,9 +9,11 @@ from dravo.services.access import assignments
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections, roles
+from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import audit_log
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 URL = "http://127.0.0.1:9/scim/v2"
@@ -20,7 +22,7 @@ URL = "http://127.0.0.1:9/scim/v2"
 def test_an_application_is_half_finished_until_all_is_there(services: ServiceFixture) -> None:
     services.application()
     assert applications.one(services.ctx, "records")["status"] == "not_set_up"
-    connections.connect(services.ctx, services.caller, "records", URL, " token \n")
+    connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, " token \n"))
     assert applications.one(services.ctx, "records")["status"] == "disabled"
     applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
     assert applications.one(services.ctx, "records")["status"] == "ok"
@@ -33,12 +35,12 @@ def test_an_application_is_half_finished_until_all_is_there(services: ServiceFix
 def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFixture) -> None:
     services.application()
     with pytest.raises(InvalidInput, match="token"):
-        connections.connect(services.ctx, services.caller, "records", URL, None)
-    connections.connect(services.ctx, services.caller, "records", URL, "first")
+        connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, None))
+    connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, "first"))
     kept = services.rows(t.application)[0].secret
     assert "first" not in kept
     assert services.ctx.keys.decrypt(kept) == "first"
-    connections.connect(services.ctx, services.caller, "records", URL + "/other", None)
+    connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL + "/other", None))
     assert services.rows(t.application)[0].secret == kept
     for elsewhere in (
         "http://127.0.0.1:10/scim/v2",
@@ -46,7 +48,7 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
         "http://localhost:9/scim/v2",
     ):
         with pytest.raises(InvalidInput, match="token"):
-            connections.connect(services.ctx, services.caller, "records", elsewhere, None)
+            connections.connect(services.ctx, services.caller, "records", ConnectionSettings(elsewhere, None))
     assert services.rows(t.application)[0].base_url == URL + "/other"
 
 
@@ -132,7 +134,7 @@ def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture
     services.user(services.source(), "ada")
     for role in ("viewer", "curator"):
         assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user="ada"))
-    roles.change_role(services.ctx, services.caller, "records", "viewer", "Reader", 99)
+    roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit("Reader", 99))
     due = services.rows(t.account)[0].due
     assert [(role["value"], role["display"], role["primary"]) for role in due["roles"]] == [
         ("viewer", "Reader", True),
@@ -145,7 +147,7 @@ def test_every_change_is_in_the_log_with_before_and_after(services: ServiceFixtu
     applications.change(services.ctx, services.caller, "records", {}, {"on_leaving": "delete"})
     applications.change(services.ctx, services.caller, "records", {}, {"on_leaving": "delete"})
     with services.ctx.database.reading() as connection:
-        entries = audit_log.entries(connection, Ask())["items"]
+        entries = audit_log.entries(connection, PageRequest())["items"]
     assert [entry["action"] for entry in entries[:2]] == ["changed application", "created role"], (
         "what changes nothing is not logged"
     )

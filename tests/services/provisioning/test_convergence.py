@@ -29,6 +29,7 @@ from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.client import ApplicationClient
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.scale import sized
@@ -118,7 +119,10 @@ class Convergence(RuleBasedStateMachine):
             "records", *GROUPS, on_losing_access=on_losing_access, on_leaving=on_leaving
         )
         connections.connect(
-            self.services.ctx, self.services.caller, "records", "http://127.0.0.1:9/scim/v2", "token"
+            self.services.ctx,
+            self.services.caller,
+            "records",
+            ConnectionSettings("http://127.0.0.1:9/scim/v2", "token"),
         )
         applications.change(
             self.services.ctx,
@@ -278,7 +282,9 @@ TestConvergence.settings = settings(max_examples=sized(12, 600), stateful_step_c
 def records(services: ServiceFixture, tmp_path: Path) -> Application:
     application = Application("Records", "token", tmp_path / "stand-in")
     services.application()
-    connections.connect(services.ctx, services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    connections.connect(
+        services.ctx, services.caller, "records", ConnectionSettings("http://127.0.0.1:9/scim/v2", "token")
+    )
     applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
     return application
 

@@ -21,8 +21,9 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.worker.loop import Worker
 from tests.harness import StandIn, eventually, stand_in_process
 from tests.scale import sized
@@ -64,7 +65,10 @@ class Garden:
                 AssignmentRequest("records", ROLES[place % 3], group=group),
             )
         connections.connect(
-            self.services.ctx, self.services.caller, "records", self.app.base_url, self.app.token
+            self.services.ctx,
+            self.services.caller,
+            "records",
+            ConnectionSettings(self.app.base_url, self.app.token),
         )
         applications.change(self.services.ctx, self.services.caller, "records", {}, {"enabled": True})
         self.thread.start()
@@ -284,7 +288,10 @@ def test_the_token_changes_half_way(garden: Garden) -> None:
         looked = eventually(lambda: garden.worker._looked, lambda now: now > looked)  # noqa: B023
     assert garden.app.counted()["all"] == before, "a paused application is left alone"
     connections.connect(
-        garden.services.ctx, garden.services.caller, "records", garden.app.base_url, "another"
+        garden.services.ctx,
+        garden.services.caller,
+        "records",
+        ConnectionSettings(garden.app.base_url, "another"),
     )
     garden.settle()
     garden.check()
@@ -303,7 +310,7 @@ def test_an_application_without_groups_says_so(garden: Garden) -> None:
     eventually(
         lambda: {row.status for row in garden.services.rows(t.provisioned_group)} == {"failed"}, seconds=20
     )
-    shown = group_provisioning.list_groups(garden.services.ctx, "records", Ask())["items"][0]
+    shown = group_provisioning.list_groups(garden.services.ctx, "records", PageRequest())["items"][0]
     assert "The application does not support groups." in shown["message"] and shown["hint"]
     garden.check()
 

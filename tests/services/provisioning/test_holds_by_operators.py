@@ -12,7 +12,9 @@ from dravo.services.access import assignments, license_plans
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.access.matrix import View
+from dravo.services.access.reviews import ReviewDecision
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
@@ -25,7 +27,7 @@ from dravo.services.sources import scim_checklist
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
 from tests.service_fixture import ServiceFixture
@@ -117,20 +119,28 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
     review = access_reviews.start(
         services.ctx, services.caller, "All", "2999-12-31", View(application="records")
     )["id"]
-    ids = [each["id"] for each in access_reviews.rows(services.ctx, review, Ask(count=100))["items"]]
+    ids = [each["id"] for each in access_reviews.rows(services.ctx, review, PageRequest(count=100))["items"]]
     with pytest.raises(NeedsConfirmation):
         access_reviews.decide(
-            services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Team")
+            services.ctx,
+            services.caller,
+            review,
+            ReviewDecision("records", ids, "removed"),
+            Confirmation("Team"),
         )
     assert access_reviews.one(services.ctx, services.caller, review)["open"] == USERS
     access_reviews.decide(
-        services.ctx, services.caller, review, "records", ids, "removed", sure=Confirmation("Records")
+        services.ctx,
+        services.caller,
+        review,
+        ReviewDecision("records", ids, "removed"),
+        Confirmation("Records"),
     )
     assert len(go(services)) == USERS and held(services) == 0
     # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the
     # role to others.
     assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == USERS
-    assert role_mapping.table(services.ctx, "records", Ask())["items"][0]["reach"] == USERS
+    assert role_mapping.table(services.ctx, "records", PageRequest())["items"][0]["reach"] == USERS
 
 
 def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_count(
@@ -138,7 +148,7 @@ def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_
 ) -> None:
     staff = services.source()
     services.application("desk", "viewer")
-    license_plans.add(services.ctx, services.caller, "desk", "one", "One", 1, 1)
+    license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("one", "One", 1, 1))
     users = [services.user(staff, f"p{number}") for number in range(12)]
     group = services.group(staff, "Clerks", *users)
     made = assignments.add(

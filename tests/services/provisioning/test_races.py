@@ -15,7 +15,9 @@ from dravo.services import settings
 from dravo.services.access import assignments, license_plans
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.access.matrix import View
+from dravo.services.access.reviews import ReviewDecision
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
@@ -27,7 +29,7 @@ from dravo.services.lookups import find_users
 from dravo.services.sources import sources
 from dravo.store import clock, groups, memberships
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.snapshots import users as user_snapshots
 from tests.service_fixture import ServiceFixture
 from tests.services.provisioning.test_holds import go, held, settle
@@ -96,7 +98,7 @@ def test_everyone_who_is_put_in_at_once_is_in_and_nobody_twice(services: Service
 def test_no_seat_is_given_twice_by_two_who_give(services: ServiceFixture) -> None:
     staff = services.source()
     services.application("desk", "clerk")
-    license_plans.add(services.ctx, services.caller, "desk", "full", "Full", 1, 3)
+    license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("full", "Full", 1, 3))
     users = [services.user(staff, f"p{number}") for number in range(10)]
     assignments.add(
         services.ctx,
@@ -107,7 +109,7 @@ def test_no_seat_is_given_twice_by_two_who_give(services: ServiceFixture) -> Non
     given = together(lambda _: license_plans.give_free_seats(services.ctx, clock.now()))
     assert sum(given) == 3
     assert sum(row.from_at is not None for row in services.rows(t.seat, until_at=None)) == 3
-    found = license_plans.seats(services.ctx, "desk", Ask(), waiting=True)["items"]
+    found = license_plans.seats(services.ctx, "desk", PageRequest(), waiting=True)["items"]
     assert [each["place"] for each in found] == list(range(1, 8))
 
 
@@ -118,9 +120,11 @@ def test_a_row_of_a_review_is_decided_once(services: ServiceFixture) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     recompute.process_marks(services.ctx)
     review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View())["id"]
-    row = access_reviews.rows(services.ctx, review, Ask())["items"][0]["id"]
+    row = access_reviews.rows(services.ctx, review, PageRequest())["items"][0]["id"]
     told = together(
-        lambda _: access_reviews.decide(services.ctx, services.caller, review, "records", [row], "removed")
+        lambda _: access_reviews.decide(
+            services.ctx, services.caller, review, ReviewDecision("records", [row], "removed")
+        )
     )
     assert any(isinstance(each, dict) for each in told) and all(
         isinstance(each, dict | InvalidInput | StalePreview) for each in told
@@ -220,7 +224,7 @@ def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(
     staff = services.source()
     for key in ("desk", "records"):
         services.application(key, "viewer")
-        license_plans.add(services.ctx, services.caller, key, "full", "Full", 1, 1)
+        license_plans.add(services.ctx, services.caller, key, NewLicensePlan("full", "Full", 1, 1))
     users = [services.user(staff, f"p{number}") for number in range(3)]
     group = services.group(staff, "All", *users)
     for key in ("desk", "records"):
@@ -233,11 +237,12 @@ def test_seats_places_and_reviews_of_one_application_are_not_those_of_another(
     recompute.process_marks(services.ctx)
     license_plans.give_free_seats(services.ctx, clock.now())
     for key in ("desk", "records"):
-        assert len(license_plans.seats(services.ctx, key, Ask())["items"]) == 1
+        assert len(license_plans.seats(services.ctx, key, PageRequest())["items"]) == 1
         assert [
-            each["place"] for each in license_plans.seats(services.ctx, key, Ask(), waiting=True)["items"]
+            each["place"]
+            for each in license_plans.seats(services.ctx, key, PageRequest(), waiting=True)["items"]
         ] == [1, 2]
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 3})
     recompute.process_marks(services.ctx)
     assert license_plans.give_free_seats(services.ctx, clock.now()) == 2
-    assert license_plans.seats(services.ctx, "records", Ask(), waiting=True)["total"] == 2
+    assert license_plans.seats(services.ctx, "records", PageRequest(), waiting=True)["total"] == 2

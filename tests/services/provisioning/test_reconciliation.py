@@ -15,6 +15,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.provisioning.drift import Expected, ExpectedGroup, agrees, compare, compare_groups
 from dravo.services.provisioning import applications, connections, reconciliation
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import clock
 from dravo.store import tables as t
 from tests import command_line
@@ -315,8 +316,10 @@ def test_a_run_is_stopped_and_never_two_at_once(running: Running, app: StandIn, 
 
 
 def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(services: ServiceFixture) -> None:
-    services.application("records", enabled=True, reconcile_at="0 3 * * *")
-    connections.connect(services.ctx, services.caller, "records", "http://127.0.0.1:9/scim/v2", "token")
+    services.application("records", enabled=True, reconcile_schedule="0 3 * * *")
+    connections.connect(
+        services.ctx, services.caller, "records", ConnectionSettings("http://127.0.0.1:9/scim/v2", "token")
+    )
     following = applications.one(services.ctx, "records")["settings"]["reconcile_next_at"]
     assert following[11:16] == "03:00"
     reconciliation.request_scheduled(services.ctx, clock.now())
@@ -331,15 +334,15 @@ def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(servic
 @pytest.mark.parametrize(
     ("text", "words", "following"),
     [
-        ("0 * * * *", "every hour", "2031-04-02T10:00"),
-        ("15 * * * *", "every hour at 15 past", "2031-04-02T09:15"),
-        ("*/20 * * * *", "every 20 minutes", "2031-04-02T09:20"),
-        ("30 6 * * *", "every day at 06:30", "2031-04-03T06:30"),
-        ("30 6 * * 1-5", "every day at 06:30 on weekdays", "2031-04-03T06:30"),
-        ("0 8 * * 0", "every week at 08:00 on Sundays", "2031-04-06T08:00"),
-        ("0 8 * * 7", "every week at 08:00 on Sundays", "2031-04-06T08:00"),
-        ("0 8 * * mon", "at 0 8 * * mon", "2031-04-07T08:00"),
-        ("0 0 1 * *", "at 0 0 1 * *", "2031-05-01T00:00"),
+        ("0 * * * *", "Every hour", "2031-04-02T10:00"),
+        ("15 * * * *", "At 15 minutes past the hour", "2031-04-02T09:15"),
+        ("*/20 * * * *", "Every 20 minutes", "2031-04-02T09:20"),
+        ("30 6 * * *", "At 06:30", "2031-04-03T06:30"),
+        ("30 6 * * 1-5", "At 06:30, Monday through Friday", "2031-04-03T06:30"),
+        ("0 8 * * 0", "At 08:00, only on Sunday", "2031-04-06T08:00"),
+        ("0 8 * * 7", "At 08:00, only on Sunday", "2031-04-06T08:00"),
+        ("0 8 * * mon", "At 08:00, only on Monday", "2031-04-07T08:00"),
+        ("0 0 1 * *", "At 00:00, on day 1 of the month", "2031-05-01T00:00"),
     ],
 )
 def test_schedules_are_said_in_words_and_mean_what_users_know(text: str, words: str, following: str) -> None:

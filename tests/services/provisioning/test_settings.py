@@ -16,6 +16,7 @@ from dravo.client import ApiError
 from dravo.core.errors import InvalidInput
 from dravo.services.provisioning import applications, connections
 from dravo.services.provisioning import settings as provisioning_settings
+from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import tables as t
 from dravo.worker.loop import Worker
 from tests.harness import Running, StandIn, eventually, stand_in
@@ -283,7 +284,9 @@ def blind(services: ServiceFixture, tmp_path: Path) -> Iterator[tuple[ServiceFix
     with stand_in(tmp_path) as app:
         app.faults(no_filter=True, no_list=True, doubles=True)
         services.application("records", "viewer")
-        connections.connect(services.ctx, services.caller, "records", app.base_url, app.token)
+        connections.connect(
+            services.ctx, services.caller, "records", ConnectionSettings(app.base_url, app.token)
+        )
         applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
         worker = Worker(services.ctx)
         thread = threading.Thread(target=worker.run, daemon=True)

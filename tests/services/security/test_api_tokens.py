@@ -13,9 +13,10 @@ from dravo.core.errors import InvalidInput, NotFound, NotPermitted
 from dravo.core.instants import Instant, later
 from dravo.services import settings
 from dravo.services.security import api_tokens, operators, passwords, second_factor
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.web.app import create_app
 from tests.harness import PASSWORD
 from tests.service_fixture import ServiceFixture
@@ -67,19 +68,19 @@ def test_a_token_is_limited_to_permissions_and_what_it_creates_is_too(desk: Desk
 
 def test_a_super_administrator_sees_and_revokes_the_tokens_of_all(desk: Desk) -> None:
     una = desk.enter()
-    made = operators.add(desk.ctx, operators.SYSTEM, "dilys.prosser", "administrator", PASSWORD)
+    made = operators.add(desk.ctx, operators.SYSTEM, NewOperator("dilys.prosser", "administrator"), PASSWORD)
     dilys = Caller(made["id"], "dilys.prosser", "administrator")
     hers, own = (
         api_tokens.create(desk.ctx, dilys, "Hers", "read"),
         api_tokens.create(desk.ctx, una, "Own", "read"),
     )
-    listed = api_tokens.tokens(desk.ctx, una, Ask(), of_all=True)["items"]
+    listed = api_tokens.tokens(desk.ctx, una, PageRequest(), of_all=True)["items"]
     assert {(each["operator"]["name"], each["label"]) for each in listed} == {
         ("dilys.prosser", "Hers"),
         ("una.kerrigan", "Own"),
     }
     with pytest.raises(NotPermitted):
-        api_tokens.tokens(desk.ctx, dilys, Ask(), of_all=True)
+        api_tokens.tokens(desk.ctx, dilys, PageRequest(), of_all=True)
     with pytest.raises(NotFound):
         api_tokens.revoke(desk.ctx, dilys, own["id"])
     api_tokens.revoke(desk.ctx, una, hers["id"])

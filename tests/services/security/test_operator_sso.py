@@ -11,6 +11,7 @@ from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.security import operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import ADMINISTRATOR, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
@@ -19,6 +20,7 @@ from dravo.services.sign_in import rollout
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
+from dravo.services.sign_in.start import StartOptions
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources import sources
 from dravo.store import tables as t
@@ -37,7 +39,7 @@ class Desk:
     def __init__(self, services: ServiceFixture) -> None:
         self.services, self.ctx, self.limiter = services, services.ctx, RateLimiter(20, 300)
         self.id = operators.add(
-            services.ctx, services.caller, "una.kerrigan", "super_administrator", PASSWORD
+            services.ctx, services.caller, NewOperator("una.kerrigan", "super_administrator"), PASSWORD
         )["id"]
         services.source("staff-id")
         self.una = self.enter()
@@ -99,7 +101,7 @@ def test_an_operator_is_who_linked_themselves_and_nobody_of_such_a_name(desk: De
         is None
     )
     assert desk.come(VerifiedIdentity("https://elsewhere.example", UNA.subject)) is None
-    other = operators.add(desk.ctx, desk.una, "idris.vance", "administrator", PASSWORD)["id"]
+    other = operators.add(desk.ctx, desk.una, NewOperator("idris.vance", "administrator"), PASSWORD)["id"]
     with pytest.raises(SignInRefused, match="Another operator is linked"):
         desk.link(operator=other)
     operators.disable(desk.ctx, desk.una, other)
@@ -233,7 +235,7 @@ def test_nobody_is_locked_out_by_a_source_that_goes_away(desk: Desk) -> None:
 
 
 def test_the_last_super_administrator_who_gets_in_whatever_happens_stays(desk: Desk) -> None:
-    operators.add(desk.ctx, desk.una, "honor.blackthorn", "super_administrator", PASSWORD)
+    operators.add(desk.ctx, desk.una, NewOperator("honor.blackthorn", "super_administrator"), PASSWORD)
     honor = next(row.id for row in desk.services.rows(t.operator) if row.name == "honor.blackthorn")
     for each in desk.alone():
         desk.enter(each)
@@ -246,12 +248,12 @@ def test_the_last_super_administrator_who_gets_in_whatever_happens_stays(desk: D
 
 def test_a_link_begins_only_with_an_operator_and_where_operators_come_in(desk: Desk) -> None:
     with pytest.raises(SignInRefused, match=" is not enabled yet"):
-        sign_in_start.start(desk.ctx, "staff-id", BASE)
-    begun = sign_in_start.start(desk.ctx, "staff-id", BASE, operator=desk.una)
+        sign_in_start.start(desk.ctx, "staff-id", BASE, StartOptions())
+    begun = sign_in_start.start(desk.ctx, "staff-id", BASE, StartOptions(operator=desk.una))
     assert begun.url.startswith("https://id.rootworks.example/in")
     desk.change(serves="users")
     with pytest.raises(SignInRefused, match="Operators cannot sign in through "):
-        sign_in_start.start(desk.ctx, "staff-id", BASE, operator=desk.una)
+        sign_in_start.start(desk.ctx, "staff-id", BASE, StartOptions(operator=desk.una))
 
 
 def test_on_the_sign_in_page_operators_have_a_button_and_users_are_not_sent_there(desk: Desk) -> None:

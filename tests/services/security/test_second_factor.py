@@ -13,6 +13,7 @@ from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
 from dravo.services.security import operators, rate_limits, second_factor
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
@@ -35,7 +36,9 @@ class Desk:
 
     def __init__(self, services: ServiceFixture) -> None:
         self.ctx = services.ctx
-        made = operators.add(self.ctx, services.caller, "una.kerrigan", "super_administrator", PASSWORD)
+        made = operators.add(
+            self.ctx, services.caller, NewOperator("una.kerrigan", "super_administrator"), PASSWORD
+        )
         self.id, self.limiter = made["id"], RateLimiter(5, 300)
 
     def enter(self, code: str = "", password: str = PASSWORD) -> Caller:

@@ -20,6 +20,7 @@ from dravo.core.errors import (
 from dravo.core.instants import Instant, later
 from dravo.services.security import api_tokens, operators, secrets
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import KeyMissing, Keys
@@ -29,7 +30,7 @@ from dravo.services.sources.observations import TrafficObserver
 from dravo.services.sources.scim_auth import ScimAuthenticator, ScimCaller
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
 PASSWORD = "a-long-enough-one"
@@ -172,7 +173,7 @@ def test_the_checklist_gives_the_address_whole_and_in_parts(services: ServiceFix
 
 
 def super_admin(services: ServiceFixture, name: str = "ada", kind: str = "super_administrator") -> Caller:
-    made = operators.add(services.ctx, services.caller, name, kind, PASSWORD)
+    made = operators.add(services.ctx, services.caller, NewOperator(name, kind), PASSWORD)
     return Caller(made["id"], made["name"], kind)
 
 
@@ -229,9 +230,9 @@ def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(services: Serv
     with pytest.raises(StillInUse, match="last super administrator"):
         operators.disable(services.ctx, services.caller, services.rows(t.operator, name="first")[0].id)
     with pytest.raises(AlreadyExists):
-        operators.add(services.ctx, services.caller, "FIRST", "super_administrator", PASSWORD)
+        operators.add(services.ctx, services.caller, NewOperator("FIRST", "super_administrator"), PASSWORD)
     with pytest.raises(InvalidInput, match="' is not a valid kind of operator"):
-        operators.add(services.ctx, services.caller, "third", "emperor", PASSWORD)
+        operators.add(services.ctx, services.caller, NewOperator("third", "emperor"), PASSWORD)
 
 
 def test_a_token_never_has_more_rights_than_its_maker(services: ServiceFixture) -> None:
@@ -250,7 +251,7 @@ def test_a_token_never_has_more_rights_than_its_maker(services: ServiceFixture) 
         api_tokens.create(services.ctx, reading, "z", "read")
     with pytest.raises(InvalidInput):
         api_tokens.create(services.ctx, administrator, "z", "everything")
-    listed = api_tokens.tokens(services.ctx, administrator, Ask())["items"]
+    listed = api_tokens.tokens(services.ctx, administrator, PageRequest())["items"]
     assert {each["scope"] for each in listed} == {"read", "write"}
     other = super_admin(services, "eve", "administrator")
     with pytest.raises(NotFound):

@@ -14,13 +14,16 @@ from dravo.core.errors import InvalidInput, NotFound, TooManyTries
 from dravo.services.ingest.local import users as local_users
 from dravo.services.notifications import mail_queue
 from dravo.services.security import operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import email_codes, rollout, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
-from dravo.services.sign_in.email_codes import Asked, NamesNeeded
+from dravo.services.sign_in.email_codes import Asked, CodeRequest, EnteredCode, NamesNeeded
 from dravo.services.sign_in.responses import SignInResult
+from dravo.services.sign_in.start import StartOptions
+from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sources import sources
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture
@@ -56,7 +59,8 @@ class Post:
         sign_in_test: str | None = None,
         network: str = "192.0.2.7",
     ) -> Asked:
-        return email_codes.ask(self.ctx, self.limiter, BASE, email, browser, sign_in_test, network=network)
+        wanted = CodeRequest(email, network, browser, sign_in_test)
+        return email_codes.ask(self.ctx, self.limiter, BASE, wanted)
 
     def letters(self) -> list[tuple[str, str, str]]:
         return [
@@ -74,13 +78,9 @@ class Post:
         browser: str | None = None,
         names: tuple[str, str] = ("", ""),
     ) -> SignInResult:
-        return email_codes.receive(
-            self.ctx,
-            BASE,
-            asked.state,
-            self.code() if code is None else code,
-            browser or asked.browser,
-            *names,
+        entered = self.code() if code is None else code
+        return email_codes.verify(
+            self.ctx, BASE, EnteredCode(asked.state, entered, browser or asked.browser, *names)
         )
 
     def known(self, email: str = GALE, name: str = "v.gale.harrow") -> str:
@@ -195,7 +195,9 @@ def test_an_address_that_two_have_an_operator_s_and_a_leaver_s_let_nobody_in(pos
     post.known(name="v.gale.two")
     came = post.give(post.ask())
     assert came.outcome == "refused" and came.message == "An administrator must confirm your account first."
-    operators.add(post.ctx, post.services.caller, "manager@volunteers.example", "super_administrator")
+    operators.add(
+        post.ctx, post.services.caller, NewOperator("manager@volunteers.example", "super_administrator")
+    )
     local_users.add(
         post.ctx,
         post.services.caller,
@@ -220,11 +222,11 @@ def test_a_sign_in_test_by_a_code_changes_nothing_and_is_for_whom_it_is(post: Po
     post.status("disabled")
     with pytest.raises(NotFound):
         post.ask()
-    secret = test_sign_ins.begin(post.ctx, post.services.caller, "volunteers", GALE, "observe", BASE)[
-        "link"
-    ].partition("sign_in_test=")[2]
+    secret = test_sign_ins.begin(
+        post.ctx, post.services.caller, "volunteers", NewTestSignIn(GALE, "observe"), BASE
+    )["link"].partition("sign_in_test=")[2]
     assert (
-        sign_in_start.start(post.ctx, "volunteers", BASE, secret).url
+        sign_in_start.start(post.ctx, "volunteers", BASE, StartOptions(secret)).url
         == f"{BASE}/sign-in?by=volunteers&sign_in_test={secret}"
     )
     assert post.give(post.ask(sign_in_test=secret)).outcome == "observed"
@@ -260,7 +262,7 @@ def test_of_two_sources_with_codes_for_one_domain_the_chosen_one_sends_it(post: 
     rollout.set_status(post.ctx, post.services.caller, "helpers", "enabled", confirm="Helpers")
     with pytest.raises(NotFound):
         post.ask()
-    chosen = email_codes.ask(post.ctx, post.limiter, BASE, GALE, None, network="192.0.2.7", source="helpers")
+    chosen = email_codes.ask(post.ctx, post.limiter, BASE, CodeRequest(GALE, "192.0.2.7", source="helpers"))
     assert chosen.source == "Helpers"
     with pytest.raises(NotFound):
-        email_codes.ask(post.ctx, post.limiter, BASE, GALE, None, network="192.0.2.7", source="staff")
+        email_codes.ask(post.ctx, post.limiter, BASE, CodeRequest(GALE, "192.0.2.7", source="staff"))

@@ -19,15 +19,16 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest import conflicts
 from dravo.services.security import operators
+from dravo.services.security.operators import NewOperator
 from dravo.services.sign_in import maintenance, rollout
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
-from dravo.services.sign_in.jit_provisioning import JitProvisioner
+from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
 
@@ -59,8 +60,7 @@ class Door:
             self.policy,
             proved,
             self.steps,
-            preview=preview,
-            says_verified=says_verified,
+            JitOptions(says_verified=says_verified, preview=preview),
         )
         return one.take(one.user())
 
@@ -160,8 +160,7 @@ def test_the_subject_is_who_a_user_is_whatever_they_are_called(services: Service
         door.policy,
         VerifiedIdentity("https://id.elsewhere.example", "s-1", {**CLAIMS, "username": ["idris.hale"]}),
         StepLog(),
-        preview=False,
-        says_verified=False,
+        JitOptions(says_verified=False, preview=False),
     )
     with pytest.raises(SignInRefused, match="The sign-in matches an existing user, but not with certainty"):
         other.take(other.user())
@@ -206,7 +205,10 @@ def test_an_e_mail_that_two_have_links_neither(services: ServiceFixture, door: D
 def test_nobody_becomes_an_operator_or_a_leaver(services: ServiceFixture, door: Door) -> None:
     staff = services.source("staff")
     operators.add(
-        services.ctx, services.caller, "una.kerrigan", "super_administrator", "fern-hollow-gate-seven"
+        services.ctx,
+        services.caller,
+        NewOperator("una.kerrigan", "super_administrator"),
+        "fern-hollow-gate-seven",
     )
     services.user(staff, "una.kerrigan", emails=[{"value": "una.kerrigan@fernhollow.example"}])
     gone = services.user(staff, "perdita.mossop", emails=[{"value": "perdita.mossop@fernhollow.example"}])
@@ -334,9 +336,12 @@ def test_a_conflict_is_decided_and_they_come_in_the_next_time(services: ServiceF
     staff = services.source("staff")
     services.user(staff, "idris.vance")
     door.refused()
-    line = conflicts.list_conflicts(services.ctx, services.caller, "contractors", Ask())["items"][0]
+    line = conflicts.list_conflicts(services.ctx, services.caller, "contractors", PageRequest())["items"][0]
     assert line["kind"] == "name_known"
-    assert len(conflicts.list_conflicts(services.ctx, services.caller, "contractors", Ask())["items"]) == 1
+    assert (
+        len(conflicts.list_conflicts(services.ctx, services.caller, "contractors", PageRequest())["items"])
+        == 1
+    )
     conflicts.decide(services.ctx, services.caller, "contractors", line["id"], "link", "idris.vance")
     arrived = door.come(groups=["Site"])
     assert arrived.user_id == services.rows(t.user)[0].id

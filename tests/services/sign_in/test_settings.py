@@ -17,10 +17,12 @@ from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import rollout, setup_checklist, test_sign_ins
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
+from dravo.services.sign_in.start import StartOptions
+from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
 
@@ -148,7 +150,7 @@ def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: 
     with pytest.raises(InvalidInput, match="The pilot group is missing"):
         put("pilot", confirm="Partners")
     with pytest.raises(SignInRefused, match="is not enabled yet"):
-        sign_in_start.start(ctx, "partners", BASE)
+        sign_in_start.start(ctx, "partners", BASE, StartOptions())
     now = clock.now()
     with pytest.raises(InvalidInput, match="The start time is in the past"):
         put("disabled", enabled_from=later(now, -60), confirm="Partners")
@@ -158,7 +160,7 @@ def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: 
     rollout.apply_scheduled_activation(ctx, later(now, 3_700))
     row = partners.rows(t.source_sign_in)[0]
     assert (row.status, row.enabled_from) == ("enabled", None)
-    assert sign_in_start.start(ctx, "partners", BASE).url.startswith(
+    assert sign_in_start.start(ctx, "partners", BASE, StartOptions()).url.startswith(
         "https://id.rootworks.example/in?SAMLRequest="
     )
 
@@ -186,20 +188,20 @@ def test_a_sign_in_test_is_for_a_user_and_for_a_while(partners: ServiceFixture) 
         (("una", "perhaps"), "' is not a valid mode."),
     ):
         with pytest.raises(InvalidInput, match=told):
-            test_sign_ins.begin(ctx, caller, "partners", *given, BASE)
+            test_sign_ins.begin(ctx, caller, "partners", NewTestSignIn(*given), BASE)
     with pytest.raises(InvalidInput, match="A test sign-in must be valid for 1 to 1,440 minutes"):
-        test_sign_ins.begin(ctx, caller, "partners", "una", "observe", BASE, 0)
-    made = test_sign_ins.begin(ctx, caller, "partners", "una", "observe", BASE)
+        test_sign_ins.begin(ctx, caller, "partners", NewTestSignIn("una", "observe", 0), BASE)
+    made = test_sign_ins.begin(ctx, caller, "partners", NewTestSignIn("una", "observe"), BASE)
     secret = made["link"].partition("sign_in_test=")[2]
-    listed = test_sign_ins.list_test_sign_ins(ctx, "partners", Ask())["items"][0]
+    listed = test_sign_ins.list_test_sign_ins(ctx, "partners", PageRequest())["items"][0]
     assert listed["open"] and secret not in str(listed) and secret not in str(partners.rows(t.audit))
-    assert sign_in_start.start(ctx, "partners", BASE, sign_in_test=secret).url
+    assert sign_in_start.start(ctx, "partners", BASE, StartOptions(secret)).url
     with pytest.raises(SignInRefused, match="The test sign-in has expired or does not exist"):
-        sign_in_start.start(ctx, "partners", BASE, sign_in_test=f"{secret}x")
+        sign_in_start.start(ctx, "partners", BASE, StartOptions(f"{secret}x"))
     with ctx.database.writing() as connection:
         connection.execute(t.test_sign_in.update().values(until_at=later(clock.now(), -1)))
     with pytest.raises(SignInRefused, match="The test sign-in has expired or does not exist"):
-        sign_in_start.start(ctx, "partners", BASE, sign_in_test=secret)
+        sign_in_start.start(ctx, "partners", BASE, StartOptions(secret))
 
 
 def test_our_keys_change_without_a_gap(partners: ServiceFixture) -> None:
@@ -277,7 +279,9 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
     shared = [{"domain": "guests.example", "sources": [{"key": "partners", "label": "Partners"}]}]
     assert sources.one(ctx, "guests")["shared_domains"] == shared
     assert sources.one(ctx, "volunteers")["shared_domains"] == []
-    assert {each["key"] for each in sources.list_sources(ctx, Ask())["items"] if each["shared_domains"]} == {
+    assert {
+        each["key"] for each in sources.list_sources(ctx, PageRequest())["items"] if each["shared_domains"]
+    } == {
         "guests",
         "partners",
     }

@@ -141,8 +141,8 @@ async function makeUser(): Promise<void> {
         <template v-else>{{ last.message }} {{ last.hint }}</template>
       </template>
     </div>
-    <span v-if="application.settings.reconcile_at" class="quiet" :title="times"
-      >{{ application.settings.reconcile_in_words }} (UTC), next
+    <span v-if="application.settings.reconcile_schedule" class="quiet" :title="times"
+      >{{ application.settings.reconcile_schedule_words }} (UTC), next
       <TimeLabel :at="application.settings.reconcile_next_at"
     /></span>
     <span v-else class="quiet">No schedule. Set one under Settings.</span>

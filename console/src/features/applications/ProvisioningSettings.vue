@@ -64,8 +64,8 @@ const groupName = (id: string) => groupChoices.value.find((each) => each.value =
 
 function body(): Schemas['ProvisioningSettingsRequest'] {
   // What follows from the schedule is shown, and not sent.
-  const { reconcile_next_at, reconcile_in_words, reconcile_times, ...rest } = settings.value
-  void [reconcile_next_at, reconcile_in_words, reconcile_times]
+  const { reconcile_next_at, reconcile_schedule_words, reconcile_times, ...rest } = settings.value
+  void [reconcile_next_at, reconcile_schedule_words, reconcile_times]
   const numbers = { max_concurrency: Number(rest.max_concurrency), rate_limit: Number(rest.rate_limit) }
   return { ...rest, ...numbers } as Schemas['ProvisioningSettingsRequest']
 }
@@ -124,7 +124,7 @@ const pause = (action: 'pause' | 'resume') =>
           class="narrow"
         />
         <v-text-field
-          v-model="settings.reconcile_at"
+          v-model="settings.reconcile_schedule"
           label="Reconciliation schedule (cron; empty: never)"
           placeholder="0 3 * * *"
           persistent-placeholder

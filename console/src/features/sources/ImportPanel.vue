@@ -139,7 +139,7 @@ async function upload(files: File | File[] | null): Promise<void> {
           v-model="schedule"
           label="Schedule (cron)"
           class="mono"
-          :hint="`${reading.schedule_words}; empty: no schedule`"
+          :hint="`${reading.schedule_words}. Leave empty for no schedule.`"
           persistent-hint
         />
       </div>

@@ -205,7 +205,7 @@ const choices = [
         <StatusLabel :status="reading.enabled ? 'enabled' : 'disabled'" />
         {{
           reading.enabled
-            ? `Dravo applies what the import finds, ${reading.schedule_words}.`
+            ? `Dravo applies what each import run finds. ${reading.schedule_words}.`
             : 'Runs are previews and change nothing.'
         }}
       </p>

@@ -27,6 +27,7 @@ from dravo.client.types.assignments import (
     Assignment,
     Bulk,
     BulkLine,
+    ChangeEffects,
     MatchingUsers,
     Note,
     PageOfAssignments,
@@ -40,7 +41,15 @@ from dravo.client.types.assignments import (
 from dravo.client.types.base import Problem, ProblemAnswer
 from dravo.client.types.common import ConfirmedPreview, GroupRef, KeyAndLabel, Number, RoleRef, UserRef
 from dravo.client.types.connections import Capabilities, Check, CheckStep, ConnectionStatus, SignInWay
-from dravo.client.types.drift import DriftLine, MadeUser, PageOfDrift, PageOfRuns, Run
+from dravo.client.types.drift import (
+    DriftLine,
+    MadeUser,
+    PageOfDrift,
+    PageOfRuns,
+    RepairLine,
+    RepairPreview,
+    Run,
+)
 from dravo.client.types.expressions import ExpressionResult
 from dravo.client.types.groups import Group, GroupDetail, GroupNearby, PageOfGroups
 from dravo.client.types.holds import HeldUser, HoldItem, HoldList
@@ -207,6 +216,7 @@ __all__ = [
     "Bulk",
     "BulkLine",
     "Capabilities",
+    "ChangeEffects",
     "ChangedAttribute",
     "Check",
     "CheckStep",
@@ -330,6 +340,8 @@ __all__ = [
     "ProvisioningSummary",
     "Reason",
     "RecoveryCodes",
+    "RepairLine",
+    "RepairPreview",
     "Review",
     "ReviewPart",
     "ReviewRow",

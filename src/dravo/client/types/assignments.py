@@ -64,6 +64,13 @@ class BulkLine(TypedDict):
     message: str
 
 
+class ChangeEffects(TypedDict):
+    """The effects of a change of settings."""
+
+    effects: list[str]
+    access: Preview | None
+
+
 class MatchingUsers(TypedDict):
     """The users who match a rule."""
 

@@ -49,6 +49,22 @@ class PageOfRuns(TypedDict):
     next: str | None
 
 
+class RepairLine(TypedDict):
+    """What a repair does to one account or group."""
+
+    id: str
+    kind: str
+    name: str
+    effect: str
+
+
+class RepairPreview(TypedDict):
+    """The result of a repair."""
+
+    number: int
+    items: list[RepairLine]
+
+
 class Run(TypedDict):
     """A reconciliation with its progress and result."""
 

@@ -67,8 +67,8 @@ class Settings(TypedDict):
     role_encoding: RolesAs
     plan_encoding: RolesAs
     provisioned_groups: GroupsOver
-    reconcile_at: str
-    reconcile_in_words: str
+    reconcile_schedule: str
+    reconcile_schedule_words: str
     reconcile_next_at: str | None
     reconcile_times: list[str]
 

@@ -89,33 +89,44 @@ class RoleLabel:
         return -self.rank, self.key
 
 
-def due_account(
+@dataclass(frozen=True)
+class Entitlement:
+    """What a user's access gives in one application.
+
+    Attributes:
+        roles: the roles, possibly none.
+        groups: the provisioned groups of which the user is a member, as "group:ID" or "role:ID".
+        plan: the license plan of which the user has a seat, or None.
+    """
+
+    roles: Sequence[RoleLabel] = ()
+    groups: Sequence[str] = ()
+    plan: Plan | None = None
+
+
+def desired_account(
     user_id: str,
     user: MergedUser,
-    roles: Sequence[RoleLabel],
+    entitlement: Entitlement,
     settings: Settings,
     before: Mapping[str, Any] | None,
-    groups: Sequence[str] = (),
-    plan: Plan | None = None,
 ) -> dict[str, Any] | None:
-    """Return the account as it should be in one application, or None where there never was a reason for one.
+    """Return the desired account in one application; None for a user who never had a reason for one.
 
     Args:
-        user_id: the user's id, which is the account's externalId.
-        user: the user.
-        roles: the roles that they have in the application now; may be none.
-        settings: the application's.
-        before: what was due last, or None.
-        groups: which delivered groups they are in, as "group:ID" or "role:ID".
-        plan: of which they have a seat.
+        user_id: the ID of the user; it becomes the account's externalId.
+        user: the user, merged from all source records.
+        entitlement: what the user's access gives in the application.
+        settings: the provisioning settings of the application.
+        before: the account that was desired last, or None.
     """
-    if roles:
-        due = _present(user_id, user, roles, settings, active=True)
-        if plan is not None:
-            due["plan"] = {"value": plan.key, "display": plan.label}
+    if entitlement.roles:
+        due = _present(user_id, user, entitlement.roles, settings, active=True)
+        if entitlement.plan is not None:
+            due["plan"] = {"value": entitlement.plan.key, "display": entitlement.plan.label}
             if settings.plan_encoding != PLAN_PLAIN:
                 due["carry_plan"] = settings.plan_encoding.document()
-        return {**due, "groups": sorted(groups)} if groups else due
+        return {**due, "groups": sorted(entitlement.groups)} if entitlement.groups else due
     if before is None:
         return None
     if user.gone:

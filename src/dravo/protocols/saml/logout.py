@@ -21,11 +21,10 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
 from lxml import etree
 
-from dravo.core.instants import Instant
 from dravo.protocols.saml.certificates import Certificate
 from dravo.protocols.saml.documents import read_document, text_of
 from dravo.protocols.saml.names import RSA_SHA256, SAML, SAMLP, SUCCESS, q
-from dravo.protocols.saml.requests import by_redirect
+from dravo.protocols.saml.requests import MessageHeader, by_redirect
 from dravo.protocols.verified_identity import SignInRefused
 
 LARGEST = 64 * 1024
@@ -39,9 +38,7 @@ _HASHES: dict[str, hashes.HashAlgorithm] = {
 
 @dataclass(frozen=True)
 class AskedOut:
-    """Whom a provider wants to be signed out: by subject, of some of their sessions or (none named) of
-    all.
-    """
+    """A logout request of a provider: the subject, and the sessions to end (none: all of them)."""
 
     id: str
     subject: str
@@ -49,46 +46,39 @@ class AskedOut:
     relay: str
 
 
+@dataclass(frozen=True)
+class ProviderSession:
+    """A session at the provider that a logout request ends.
+
+    Attributes:
+        name_id: the NameID of the user.
+        name_id_format: the format of the NameID, if the provider stated one.
+        session_index: the session at the provider; None ends all sessions of the user.
+    """
+
+    name_id: str
+    name_id_format: str | None = None
+    session_index: str | None = None
+
+
 def sign_out_request(
-    identifier: str,
-    address: str,
-    entity_id: str,
-    subject: str,
-    form: str | None,
-    session: str | None,
-    relay: str,
-    now: Instant,
-    key: rsa.RSAPrivateKey,
+    header: MessageHeader, session: ProviderSession, relay: str, key: rsa.RSAPrivateKey
 ) -> str:
-    """Return the address to which a browser goes to sign out at the provider as well."""
-    root = _message("LogoutRequest", identifier, address, entity_id, now)
-    etree.SubElement(root, q(SAML, "NameID"), **({"Format": form} if form else {})).text = subject
-    if session:
-        etree.SubElement(root, q(SAMLP, "SessionIndex")).text = session
-    return by_redirect("SAMLRequest", root, address, relay, key)
+    """Return the URL that signs the user out at the provider (core, section 3.7.1)."""
+    root = header.element("LogoutRequest")
+    name_format = {"Format": session.name_id_format} if session.name_id_format else {}
+    etree.SubElement(root, q(SAML, "NameID"), **name_format).text = session.name_id
+    if session.session_index:
+        etree.SubElement(root, q(SAMLP, "SessionIndex")).text = session.session_index
+    return by_redirect("SAMLRequest", root, header.destination, relay, key)
 
 
-def sign_out_response(
-    identifier: str, address: str, entity_id: str, asked: AskedOut, now: Instant, key: rsa.RSAPrivateKey
-) -> str:
-    """Return the address to which a browser goes on once a user was signed out here."""
-    root = _message("LogoutResponse", identifier, address, entity_id, now)
+def sign_out_response(header: MessageHeader, asked: AskedOut, key: rsa.RSAPrivateKey) -> str:
+    """Return the URL that tells the provider that the user was signed out here (core, section 3.7.2)."""
+    root = header.element("LogoutResponse")
     root.set("InResponseTo", asked.id)
     etree.SubElement(etree.SubElement(root, q(SAMLP, "Status")), q(SAMLP, "StatusCode"), Value=SUCCESS)
-    return by_redirect("SAMLResponse", root, address, asked.relay, key)
-
-
-def _message(name: str, identifier: str, address: str, entity_id: str, now: Instant) -> etree._Element:
-    root = etree.Element(
-        q(SAMLP, name),
-        nsmap={"samlp": SAMLP, "saml": SAML},
-        ID=identifier,
-        Version="2.0",
-        IssueInstant=now[:19] + "Z",
-        Destination=address,
-    )
-    etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
-    return root
+    return by_redirect("SAMLResponse", root, header.destination, asked.relay, key)
 
 
 def read_sign_out_request(

@@ -32,49 +32,66 @@ class SignInRequest:
     form: dict[str, str] | None = None
 
 
+@dataclass(frozen=True)
+class MessageHeader:
+    """What every SAML message carries (core, section 3.2).
+
+    Attributes:
+        id: an XML ID that cannot be guessed.
+        destination: the address of the provider for this message.
+        issuer: our entity ID.
+        issue_instant: when the message was made.
+    """
+
+    id: str
+    destination: str
+    issuer: str
+    issue_instant: Instant
+
+    def element(self, name: str) -> etree._Element:
+        """Return a new protocol element ("LogoutRequest") with this header."""
+        root = etree.Element(
+            q(SAMLP, name),
+            nsmap={"samlp": SAMLP, "saml": SAML},
+            ID=self.id,
+            Version="2.0",
+            IssueInstant=self.issue_instant[:19] + "Z",
+            Destination=self.destination,
+        )
+        etree.SubElement(root, q(SAML, "Issuer")).text = self.issuer
+        return root
+
+
 def sign_in_request(
-    identifier: str,
+    header: MessageHeader,
     binding: str,
-    address: str,
-    entity_id: str,
     acs: str,
     relay: str,
-    now: Instant,
     key: rsa.RSAPrivateKey | None = None,
     *,
     force_authn: bool = False,
 ) -> SignInRequest:
-    """Return a request.
+    """Return an authentication request (core, section 3.4.1).
 
     Args:
-        identifier: an XML id that nobody can guess.
+        header: the header; its destination belongs to the binding.
         binding: `REDIRECT` or `POST`.
-        address: the provider's, for that binding.
-        relay: comes back with the response.
-        key: ours; None leaves the request unsigned.
-        force_authn: whether the user has to sign in there although they are signed in.
+        acs: our ACS URL.
+        relay: the RelayState; it comes back with the response.
+        key: our signing key; None leaves the request unsigned.
+        force_authn: whether the user has to sign in again at the provider.
     """
-    root = etree.Element(
-        q(SAMLP, "AuthnRequest"),
-        nsmap={"samlp": SAMLP, "saml": SAML},
-        ID=identifier,
-        Version="2.0",
-        IssueInstant=now[:19] + "Z",
-        Destination=address,
-        AssertionConsumerServiceURL=acs,
-        ProtocolBinding=POST,
-        **({"ForceAuthn": "true"} if force_authn else {}),
-    )
-    etree.SubElement(root, q(SAML, "Issuer")).text = entity_id
+    root = header.element("AuthnRequest")
+    root.set("AssertionConsumerServiceURL", acs)
+    root.set("ProtocolBinding", POST)
+    if force_authn:
+        root.set("ForceAuthn", "true")
     etree.SubElement(root, q(SAMLP, "NameIDPolicy"), AllowCreate="true")
     if binding == POST:
         whole = _signed(root, key) if key is not None else root
-        return SignInRequest(
-            identifier,
-            address,
-            {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay},
-        )
-    return SignInRequest(identifier, by_redirect("SAMLRequest", root, address, relay, key))
+        form = {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay}
+        return SignInRequest(header.id, header.destination, form)
+    return SignInRequest(header.id, by_redirect("SAMLRequest", root, header.destination, relay, key))
 
 
 def by_redirect(

@@ -5,7 +5,7 @@ them.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from types import SimpleNamespace
 from typing import Any
 
@@ -42,43 +42,49 @@ def preview_removing(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
         return shown(connection, removing(ctx.catalogue.get(connection), row))
 
 
-def preview_changing(
-    ctx: AppContext,
-    assignment_id: str,
-    from_: str | None,
-    until: str | None,
-    confirmed: list[str] | None,
-    plan: str | None = None,
-) -> dict[str, Any]:
-    """Return what other dates, other confirmed groups, or another plan of an assignment would do."""
+@dataclass(frozen=True)
+class AssignmentEdit:
+    """New values of an assignment.
+
+    Attributes:
+        from_, until: the first and the last day, or instants; None: no limit.
+        note: why the assignment exists.
+        confirmed: IDs of the groups that may give the highest role through a name pattern; None keeps them.
+        plan: the key of the license plan; "" removes the plan, None keeps it.
+    """
+
+    from_: str | None = None
+    until: str | None = None
+    note: str | None = None
+    confirmed: list[str] | None = None
+    plan: str | None = None
+
+
+def preview_changing(ctx: AppContext, assignment_id: str, edit: AssignmentEdit) -> dict[str, Any]:
+    """Preview new values of an assignment.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
     with ctx.database.reading() as connection:
-        return shown(
-            connection,
-            changing(connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan),
-        )
+        planned = changing(connection, ctx.catalogue.get(connection), assignment_id, edit)
+        return shown(connection, planned)
 
 
 def changing(
-    connection: Connection,
-    catalogue: ConfigSnapshot,
-    assignment_id: str,
-    from_: str | None,
-    until: str | None,
-    confirmed: list[str] | None,
-    plan: str | None = None,
+    connection: Connection, catalogue: ConfigSnapshot, assignment_id: str, edit: AssignmentEdit
 ) -> PlannedChange:
-    """Return the change that other dates, other confirmed groups, or another plan of an assignment would be;
-    what is None of the latter stays.
+    """Plan new values of an assignment.
 
     Raises:
         NotFound, InvalidInput.
     """
     row = row_of(connection, assignment_id)
-    values = {**row._mapping, **read_span(from_, until, settings.time_zone(connection))}
-    if confirmed is not None:
-        values["confirmed"] = confirmed
-    if plan is not None:
-        values["plan_id"] = other_plan(connection, row, plan)
+    values = {**row._mapping, **read_span(edit.from_, edit.until, settings.time_zone(connection))}
+    if edit.confirmed is not None:
+        values["confirmed"] = edit.confirmed
+    if edit.plan is not None:
+        values["plan_id"] = other_plan(connection, row, edit.plan)
     without = removing(catalogue, row)
     then = replace(adding(connection, without.catalogue, [values]), serious="")
     return replace(then, user=lambda user: then.user(without.user(user)))

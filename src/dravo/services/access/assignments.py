@@ -11,16 +11,17 @@ from dravo.core.days import read_span
 from dravo.core.errors import AlreadyExists
 from dravo.services import settings
 from dravo.services.access import assignment_changes, rule_matches
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest, mark, other_plan, resolve, row_of
 from dravo.services.changes import preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, memberships
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -113,12 +114,14 @@ def write(
         connection,
         ctx.keys,
         caller,
-        "created assignment",
-        "assignment",
-        row["id"],
         now,
-        {**what, **({} if row["user_id"] else named)},
-        named if row["user_id"] else None,
+        AuditEvent(
+            "created assignment",
+            "assignment",
+            row["id"],
+            details={**what, **({} if row["user_id"] else named)},
+            personal=named if row["user_id"] else None,
+        ),
     )
 
 
@@ -126,34 +129,26 @@ def change(
     ctx: AppContext,
     caller: Caller,
     assignment_id: str,
-    from_: str | None,
-    until: str | None,
-    note: str | None,
-    confirmed: list[str] | None = None,
+    edit: AssignmentEdit,
     sure: Confirmation = UNCONFIRMED,
-    plan: str | None = None,
 ) -> dict[str, Any]:
-    """Change from when until when an assignment counts, and its note; of a pattern also which groups may
-    give the highest role.
+    """Change the dates, the note, the license plan or the confirmed groups of an assignment.
 
-    Args:
-        from_, until: each an instant or a day; None: from ever, without end.
-        confirmed: ids of groups; None leaves them as they are.
-        plan: by key; "" takes it away, None leaves it as it is.
+    Raises:
+        NotFound, InvalidInput; NeedsConfirmation, StalePreview.
     """
     now = clock.now()
     with ctx.database.reading() as connection:
-        planned = assignment_changes.changing(
-            connection, ctx.catalogue.get(connection), assignment_id, from_, until, confirmed, plan
-        )
+        planned = assignment_changes.changing(connection, ctx.catalogue.get(connection), assignment_id, edit)
         cleared = preview.check(connection, planned, caller, sure)
     with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
-        values: dict[str, Any] = {**read_span(from_, until, settings.time_zone(connection)), "note": note}
-        if confirmed is not None and row.pattern is not None:
-            values["confirmed"] = confirmed or None
-        if plan is not None:
-            values["plan_id"] = other_plan(connection, row, plan)
+        span = read_span(edit.from_, edit.until, settings.time_zone(connection))
+        values: dict[str, Any] = {**span, "note": edit.note}
+        if edit.confirmed is not None and row.pattern is not None:
+            values["confirmed"] = edit.confirmed or None
+        if edit.plan is not None:
+            values["plan_id"] = other_plan(connection, row, edit.plan)
         connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(**values))
         raise_revision(connection)
         mark(connection, row._mapping, now, cleared)
@@ -161,11 +156,13 @@ def change(
             connection,
             ctx.keys,
             caller,
-            "changed assignment",
-            "assignment",
-            assignment_id,
             now,
-            {"before": {name: getattr(row, name) for name in values}, "after": values},
+            AuditEvent(
+                "changed assignment",
+                "assignment",
+                assignment_id,
+                details={"before": {name: getattr(row, name) for name in values}, "after": values},
+            ),
         )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, assignment_id)
@@ -194,15 +191,17 @@ def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmati
             connection,
             ctx.keys,
             caller,
-            "deleted assignment",
-            "assignment",
-            assignment_id,
             now,
-            {
-                name: value
-                for name in ("application_id", "role_id", "group_id", "rule", "pattern")
-                if (value := getattr(row, name)) is not None
-            },
+            AuditEvent(
+                "deleted assignment",
+                "assignment",
+                assignment_id,
+                details={
+                    name: value
+                    for name in ("application_id", "role_id", "group_id", "rule", "pattern")
+                    if (value := getattr(row, name)) is not None
+                },
+            ),
         )
     process_marks(ctx, USERS_PER_CHUNK)
 
@@ -313,7 +312,7 @@ def _line(row: Any) -> dict[str, Any]:
 
 def list_assignments(
     ctx: AppContext,
-    ask: Ask,
+    page_request: PageRequest,
     application: str | None = None,
     group_id: str | None = None,
     user_id: str | None = None,
@@ -333,14 +332,14 @@ def list_assignments(
     if direct:
         conditions.append(t.assignment.c.user_id.is_not(None))
     with ctx.database.reading() as connection:
-        return rows(connection, ask, *conditions)
+        return rows(connection, page_request, *conditions)
 
 
-def rows(connection: Connection, ask: Ask, *conditions: Any) -> dict[str, Any]:
+def rows(connection: Connection, page_request: PageRequest, *conditions: Any) -> dict[str, Any]:
     """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached
     too.
     """
-    found = page(connection, _statement().where(*conditions), [t.assignment.c.id], ask, _line)
+    found = page(connection, _statement().where(*conditions), [t.assignment.c.id], page_request, _line)
     nested = memberships.with_inner_groups(
         connection, [line["group"]["id"] for line in found["items"] if line["group"]]
     )
@@ -365,5 +364,7 @@ def one(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
     """
     with ctx.database.reading() as connection:
         row_of(connection, assignment_id)
-        found: dict[str, Any] = rows(connection, Ask(count=1), t.assignment.c.id == assignment_id)["items"][0]
+        found: dict[str, Any] = rows(connection, PageRequest(count=1), t.assignment.c.id == assignment_id)[
+            "items"
+        ][0]
         return found

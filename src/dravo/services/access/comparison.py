@@ -15,7 +15,7 @@ from dravo.services.access.matrix import held_at
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_users
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.users import user_ref
@@ -24,7 +24,7 @@ from dravo.store.queries.users import user_ref
 
 
 def changes(
-    ctx: AppContext, application: str | None, since: Instant, until: Instant, ask: Ask
+    ctx: AppContext, application: str | None, since: Instant, until: Instant, page_request: PageRequest
 ) -> dict[str, Any]:
     """Return a page of who has other roles at one instant than at an earlier one, and by what.
 
@@ -46,7 +46,7 @@ def changes(
         # Few have moved, and of these only some hold other roles in the end.
         differs = or_(_held_at_one_only(where, since, until), _held_at_one_only(where, until, since))
         statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where, moved), differs)
-        found = page(connection, statement, [u.display_name_key, u.id], ask, user_ref)
+        found = page(connection, statement, [u.display_name_key, u.id], page_request, user_ref)
         items = [
             line
             for user in found["items"]

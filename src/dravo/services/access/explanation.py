@@ -16,11 +16,12 @@ from dravo.services.lookups import application_by_key, find_user
 from dravo.services.security import masking
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.access import AccessFilter
 from dravo.store.snapshots import users as user_snapshots
 
 
@@ -36,7 +37,7 @@ def user(ctx: AppContext, name: str) -> dict[str, Any]:
         labels = {
             each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))
         }
-        most = Ask(count=200)
+        most = PageRequest(count=200)
         return {
             **user_queries.user_line(row),
             "attributes": [
@@ -45,8 +46,10 @@ def user(ctx: AppContext, name: str) -> dict[str, Any]:
             ],
             "records": user_queries.records_of(connection, row.id),
             "groups": group_queries.memberships_of(connection, row.id),
-            "access": access_queries.access(connection, most, user_id=row.id)["items"],
-            "ended": access_queries.access(connection, most, user_id=row.id, ended=True)["items"],
+            "access": access_queries.access(connection, most, AccessFilter(user_id=row.id))["items"],
+            "ended": access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True))[
+                "items"
+            ],
             "accounts": masking.accounts(
                 account_queries.accounts(connection, most, None, row.id, None, None)["items"]
             ),
@@ -92,13 +95,17 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
         row = find_user(connection, user_name)
         application = application_by_key(connection, application_key)
         held = access_queries.access(
-            connection, Ask(count=50), application_key=application.key, user_id=row.id
+            connection, PageRequest(count=50), AccessFilter(application_key=application.key, user_id=row.id)
         )["items"]
         ended = access_queries.access(
-            connection, Ask(count=50), application_key=application.key, user_id=row.id, ended=True
+            connection,
+            PageRequest(count=50),
+            AccessFilter(application_key=application.key, user_id=row.id, ended=True),
         )["items"]
         accounts = masking.accounts(
-            account_queries.accounts(connection, Ask(count=1), application.key, row.id, None, None)["items"]
+            account_queries.accounts(connection, PageRequest(count=1), application.key, row.id, None, None)[
+                "items"
+            ]
         )
         ways = _ways(connection, application.id)
         present = {
@@ -114,7 +121,18 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
     if held:
         sentences = [sentence for item in held for sentence in _of_access(line, item)]
     else:
-        sentences = _why_not(line, application, ways, ended, present, decision, catalogue, waits_at)
+        sentences = [f"{line['display_name']} has no access to {application.label}."]
+        if waits_at is not None:
+            sentences += _wait_for_conflict(waits_at)
+        else:
+            sentences += _why_not(line, application, ended, decision, catalogue)
+            back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
+            if back and line["status"] == "inactive":
+                sentences.append(
+                    f"If the user becomes active again, access returns through {', '.join(back)}."
+                )
+            elif decision.by != access_evaluation.EXCLUDED:
+                sentences += _what_would_give(application, ways)
     return {
         "user": user_queries.user_ref(row),
         "application": {"key": application.key, "label": application.label},
@@ -210,24 +228,23 @@ def _because(reason: dict[str, Any]) -> str:
     return f"the group '{reason['group']['name']}'{source}, of which the user is a member{way}, {how}{by}"
 
 
+def _wait_for_conflict(source: str) -> list[str]:
+    return [
+        f"{source} reported this user, who may already exist under another source. Decide the conflict at "
+        f"{source} first."
+    ]
+
+
 def _why_not(
     user_line: dict[str, Any],
     application: Any,
-    ways: list[dict[str, Any]],
     ended: list[dict[str, Any]],
-    present: set[str],
     decision: Decision,
     catalogue: ConfigSnapshot,
-    waits_at: str | None,
 ) -> list[str]:
+    """Say what keeps the user out, and what access the user had last."""
     name = user_line["display_name"]
-    lines = [f"{name} has no access to {application.label}."]
-    if waits_at is not None:
-        return [
-            *lines,
-            f"{waits_at} reported this user, who may already exist under another source. Decide the "
-            f"conflict at {waits_at} first.",
-        ]
+    lines = []
     if user_line["status"] != "active":
         what = "has left" if user_line["status"] == "left" else "is inactive"
         lines.append(f"{name} {what} since {_when(user_line['since'])}. Inactive users have no access.")
@@ -250,16 +267,11 @@ def _why_not(
                 "of which the user is a member", "of which the user was a member"
             )
         )
-    back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
-    if back and user_line["status"] == "inactive":
-        return [*lines, f"If the user becomes active again, access returns through {', '.join(back)}."]
-    if decision.by == access_evaluation.EXCLUDED:
-        return lines
-    return [*lines, *_what_would_give(application, ways)]
+    return lines
 
 
 def _shut_out(decision: Decision, catalogue: ConfigSnapshot) -> str:
-    """Return by what a user is kept out, as it continues a sentence."""
+    """Return what excludes a user, as the end of a sentence."""
     now = clock.now()
     assignment, reason = next(each for each in decision.heard if each[0].excludes and each[0].counts(now))
     if reason.kind == access_evaluation.RULE and assignment.condition is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, case, delete, func, insert, select, update
@@ -9,14 +10,16 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant
+from dravo.services.changes.effects import ChangeEffects, count
+from dravo.services.changes.preview import PlannedChange
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import seats as seat_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.seats import SETTLED, TAKEN, WAITED_FOR, free_for_waiting
@@ -102,43 +105,52 @@ def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
     return row
 
 
-def add(
-    ctx: AppContext, caller: Caller, key: str, plan_key: str, label: str, rank: int, seats: int | None
-) -> None:
-    """Add a plan; of several that a user would have the one of the highest rank counts.
+@dataclass(frozen=True)
+class NewLicensePlan:
+    """A license plan to create.
 
-    Args:
-        seats: how many users can have it; None: as many as there are.
+    Attributes:
+        key: the key, unique within the application.
+        label: the name that people see.
+        rank: a user who would have several plans gets the plan of the highest rank.
+        seats: the largest number of users with a seat; None: no limit.
+    """
+
+    key: str
+    label: str
+    rank: int
+    seats: int | None = None
+
+
+def add(ctx: AppContext, caller: Caller, key: str, plan: NewLicensePlan) -> None:
+    """Create a license plan of an application.
 
     Raises:
         InvalidInput, NotFound, AlreadyExists.
     """
     row = {
         "id": new_id(),
-        "key": check_key(plan_key),
-        "label": check_label(label),
-        "rank": rank,
-        "seats": _seats(seats),
+        "key": check_key(plan.key),
+        "label": check_label(plan.label),
+        "rank": plan.rank,
+        "seats": _seats(plan.seats),
     }
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
             connection.execute(insert(t.license_plan).values(application_id=application.id, **row))
             raise_revision(connection)
-            details = {"application": key, "plan": plan_key, "seats": seats}
+            details = {"application": key, "plan": plan.key, "seats": plan.seats}
             record_change(
                 connection,
                 ctx.keys,
                 caller,
-                "created license plan",
-                "application",
-                application.id,
                 clock.now(),
-                details,
+                AuditEvent("created license plan", "application", application.id, details=details),
             )
     except IntegrityError:
         raise AlreadyExists(
-            f"'{key}' has a plan '{plan_key}' already.", "Choose another key.", "key"
+            f"'{key}' already has a license plan '{plan.key}'.", "Choose another key.", "key"
         ) from None
 
 
@@ -148,11 +160,7 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
     Raises:
         NotFound, InvalidInput.
     """
-    values = {name: given[name] for name in ("label", "rank", "seats") if given.get(name) is not None}
-    if "label" in values:
-        values["label"] = check_label(values["label"])
-    if "seats" in values:
-        values["seats"] = _seats(values["seats"] or None)
+    values = _changed_values(given)
     now = clock.now()
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
@@ -176,8 +184,62 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
             "after": changed,
         }
         record_change(
-            connection, ctx.keys, caller, "changed license plan", "application", application.id, now, details
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("changed license plan", "application", application.id, details=details),
         )
+
+
+def preview_change(ctx: AppContext, key: str, plan_key: str, given: dict[str, Any]) -> ChangeEffects:
+    """Return what another label, rank or number of seats of a plan would do; nothing is changed.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    values = _changed_values(given)
+    effects = ChangeEffects()
+    with ctx.database.reading() as connection:
+        application = application_by_key(connection, key)
+        row = plan_by_key(connection, application, plan_key)
+        changed = {name: value for name, value in values.items() if getattr(row, name) != value}
+        if "seats" in changed:
+            _preview_seats(connection, row, changed["seats"], effects)
+        if changed.keys() & {"label", "rank"}:
+            catalogue = ctx.catalogue.get(connection)
+            plan = catalogue.plans[row.id]
+            new = replace(plan, label=values.get("label", plan.label), rank=values.get("rank", plan.rank))
+            then = replace(catalogue, plans={**catalogue.plans, row.id: new})
+            s = t.seat.c
+            seated = select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None))
+            effects.add_access(connection, PlannedChange(application.id, (seated.distinct(),), then))
+    return effects
+
+
+def _preview_seats(connection: Connection, plan: Any, seats: int | None, effects: ChangeEffects) -> None:
+    taken, waiting = seat_queries.taken(connection, plan.id), seat_queries.waiting(connection, plan.id)
+    free = waiting if seats is None else max(0, seats - taken)
+    effects.add(
+        f"{plan.label} has {'no limit of seats' if seats is None else count(seats, 'seat', 'seats')}; "
+        f"{count(taken, 'seat is', 'seats are')} taken."
+    )
+    if seats is not None and seats < taken:
+        free_first = taken - seats + 1
+        effects.add(f"All {taken:,} users keep their seats. The next user waits until {free_first:,} leave.")
+    if waiting:
+        effects.add(
+            f"{min(waiting, free):,} of {count(waiting, 'waiting user', 'waiting users')} get a seat."
+        )
+
+
+def _changed_values(given: dict[str, Any]) -> dict[str, Any]:
+    values = {name: given[name] for name in ("label", "rank", "seats") if given.get(name) is not None}
+    if "label" in values:
+        values["label"] = check_label(values["label"])
+    if "seats" in values:
+        values["seats"] = _seats(values["seats"] or None)
+    return values
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
@@ -202,11 +264,8 @@ def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
             connection,
             ctx.keys,
             caller,
-            "deleted license plan",
-            "application",
-            application.id,
             clock.now(),
-            details,
+            AuditEvent("deleted license plan", "application", application.id, details=details),
         )
 
 
@@ -221,7 +280,12 @@ def _seats(number: int | None) -> int | None:
 
 
 def seats(
-    ctx: AppContext, key: str, ask: Ask, plan_key: str | None = None, *, waiting: bool = False
+    ctx: AppContext,
+    key: str,
+    page_request: PageRequest,
+    plan_key: str | None = None,
+    *,
+    waiting: bool = False,
 ) -> dict[str, Any]:
     """Return a page of who has a seat, by name; or of who waits for one, in the order of the line.
 
@@ -237,7 +301,7 @@ def seats(
         if plan_key:
             statement = statement.where(s.plan_id == plan_by_key(connection, application, plan_key).id)
         keys = [s.requested_at, s.id] if waiting else [t.user.c.display_name_key, s.id]
-        return page(connection, statement, keys, ask, _seat_line)
+        return page(connection, statement, keys, page_request, _seat_line)
 
 
 def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:

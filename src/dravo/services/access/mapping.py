@@ -26,7 +26,7 @@ from dravo.services.lookups import application_by_key
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.snapshots.config import capturing
 
 MOST_LINES = 2_000
@@ -40,7 +40,7 @@ _LIKE_AN_ID = re.compile(
 )
 
 
-def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
+def table(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of an application's assignments to others than single users, each with whom it reaches
     and what is wrong.
 
@@ -50,7 +50,10 @@ def table(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         found = assignments.rows(
-            connection, ask, t.assignment.c.application_id == application.id, t.assignment.c.user_id.is_(None)
+            connection,
+            page_request,
+            t.assignment.c.application_id == application.id,
+            t.assignment.c.user_id.is_(None),
         )
         catalogue = ctx.catalogue.get(connection)
         rules = {each.id: each for each in catalogue.general if each.condition is not None}

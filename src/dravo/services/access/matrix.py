@@ -20,7 +20,7 @@ from dravo.services.lookups import application_by_key
 from dravo.services.security import masking
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries.search import user_has
 from dravo.store.queries.users import user_line
@@ -54,7 +54,7 @@ class View:
     at: Instant | None = None
 
 
-def users(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
+def users(ctx: AppContext, view: View, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of the matrix: {"applications": columns, "items": users by name, each with roles by
     application}.
 
@@ -68,7 +68,7 @@ def users(ctx: AppContext, view: View, ask: Ask) -> dict[str, Any]:
             connection,
             _statement(connection, ctx.catalogue.get(connection), view),
             keys,
-            ask,
+            page_request,
             user_line,
             count_to=COUNTED,
         )
@@ -238,7 +238,7 @@ def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[
 
 def groups(
     ctx: AppContext,
-    ask: Ask,
+    page_request: PageRequest,
     words: str | None = None,
     source: str | None = None,
     application: str | None = None,
@@ -252,16 +252,16 @@ def groups(
     with ctx.database.reading() as connection:
         columns = _columns(connection, View(application=application))
         catalogue = ctx.catalogue.get(connection)
-        wanted = {each.id for each in columns}
+        application_ids = {each.id for each in columns}
         given: dict[str, dict[str, list[str]]] = {}
         for group_id, assignments in catalogue.by_group.items():
             for each in assignments:
-                if each.application_id in wanted:
+                if each.application_id in application_ids:
                     key = catalogue.applications[each.application_id].key
                     given.setdefault(group_id, {}).setdefault(key, []).append(_given(each, catalogue))
         found = group_queries.groups(
             connection,
-            ask,
+            page_request,
             words,
             source,
             {group_id: len(roles) for group_id, roles in given.items()},

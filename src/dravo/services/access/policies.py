@@ -17,7 +17,7 @@ from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedCha
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, role_by_key
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
 from dravo.store import tables as t
@@ -59,11 +59,17 @@ def change(
                 connection,
                 ctx.keys,
                 caller,
-                "changed policy",
-                "application",
-                row.id,
                 now,
-                {"key": key, "before": {name: before[name] for name in changed}, "after": changed},
+                AuditEvent(
+                    "changed policy",
+                    "application",
+                    row.id,
+                    details={
+                        "key": key,
+                        "before": {name: before[name] for name in changed},
+                        "after": changed,
+                    },
+                ),
             )
     process_marks(ctx, USERS_PER_CHUNK)
 

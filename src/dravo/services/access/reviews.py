@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, case, exists, func, insert, select, update
@@ -24,12 +24,12 @@ from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedCha
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import search as text_search
 from dravo.store.snapshots.config import raise_revision
 
@@ -40,19 +40,21 @@ MOST_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
-class Plan:
-    """What a decision to remove comes to.
+class RemovalPlan:
+    """What a decision to remove access does.
 
     Attributes:
-        removed: assignments to the users themselves that are removed.
-        kept_out: (user id, name) of those who are kept out of the application, because they would have it by
-            other ways too.
-        outcomes: for each row of the review what becomes of it, in a sentence.
+        removed: the direct assignments that are deleted.
+        kept_out: the IDs of the users who are excluded from the application, because a group or a rule would
+            still give them access.
+        outcomes: by ID of the row, what happens to it, in a sentence.
+        names: the display names of the users, by ID.
     """
 
-    removed: tuple[Any, ...]
-    kept_out: tuple[str, ...]
-    outcomes: dict[str, str]
+    removed: tuple[Any, ...] = ()
+    kept_out: tuple[str, ...] = ()
+    outcomes: Mapping[str, str] = field(default_factory=dict)
+    names: Mapping[str, str] = field(default_factory=dict)
 
 
 # Beginning and ending
@@ -122,11 +124,8 @@ def start(
             connection,
             ctx.keys,
             caller,
-            "created review",
-            "review",
-            review_id,
             now,
-            {"label": label, "rows": len(values)},
+            AuditEvent("created review", "review", review_id, details={"label": label, "rows": len(values)}),
         )
     return one(ctx, caller, review_id)
 
@@ -153,7 +152,11 @@ def close(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
                 .values(closed_at=now, closed_by=caller.name)
             )
             record_change(
-                connection, ctx.keys, caller, "ended review", "review", review_id, now, {"label": row.label}
+                connection,
+                ctx.keys,
+                caller,
+                now,
+                AuditEvent("ended review", "review", review_id, details={"label": row.label}),
             )
     return one(ctx, caller, review_id)
 
@@ -174,7 +177,7 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
 # Looking at them
 
 
-def list_reviews(ctx: AppContext, caller: Caller, ask: Ask) -> dict[str, Any]:
+def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is
     told nothing.
     """
@@ -182,10 +185,9 @@ def list_reviews(ctx: AppContext, caller: Caller, ask: Ask) -> dict[str, Any]:
         found = page(
             connection,
             select(t.review).where(*_of(caller)),
-            [t.review.c.id],
-            ask,
+            [t.review.c.id.desc()],
+            page_request,
             lambda row: row,
-            newest_first=True,
         )
         return {**found, "items": _lines(connection, caller, found["items"])}
 
@@ -314,7 +316,7 @@ def rows_statement(review_id: str) -> Any:
 def rows(
     ctx: AppContext,
     review_id: str,
-    ask: Ask,
+    page_request: PageRequest,
     application: str | None = None,
     decision: str | None = None,
     words: str | None = None,
@@ -336,7 +338,9 @@ def rows(
             )
         if words:
             statement = statement.where(text_search.name_has(words))
-        return page(connection, statement, [t.application.c.label, u.display_name_key, w.id], ask, row_line)
+        return page(
+            connection, statement, [t.application.c.label, u.display_name_key, w.id], page_request, row_line
+        )
 
 
 def row_line(row: Any) -> dict[str, Any]:
@@ -373,20 +377,34 @@ def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str
         )
 
 
+@dataclass(frozen=True)
+class ReviewDecision:
+    """A decision about rows of a review.
+
+    Attributes:
+        application: the key of the application; all rows belong to it.
+        rows: the IDs of the rows.
+        decision: one of `DECISIONS`.
+        note: why it was decided.
+    """
+
+    application: str
+    rows: Sequence[str]
+    decision: str
+    note: str | None = None
+
+
 def decide(
     ctx: AppContext,
     caller: Caller,
     review_id: str,
-    application: str,
-    ids: Sequence[str],
-    decision: str,
-    note: str | None = None,
+    chosen_rows: ReviewDecision,
     sure: Confirmation = UNCONFIRMED,
 ) -> dict[str, Any]:
-    """Confirm some rows of one application, or take what they say away.
+    """Confirm rows of a review, or remove the access that they list.
 
-    What was assigned to the user is removed; anyone who would still have it by a group or a rule is kept
-    out of the application, if nothing else of theirs there is left.
+    Removing deletes the direct assignments. A user who would keep the access through a group or a rule is
+    excluded from the application, unless the user keeps another role there.
 
     Returns:
         The review.
@@ -394,13 +412,14 @@ def decide(
     Raises:
         NotFound, InvalidInput; NeedsConfirmation, StalePreview.
     """
+    application, ids, decision = chosen_rows.application, chosen_rows.rows, chosen_rows.decision
     if decision not in DECISIONS:
         raise InvalidInput(
             f"'{decision}' is not a valid decision.", f"Use one of: {', '.join(DECISIONS)}.", "decision"
         )
     now = clock.now()
     cleared = None
-    plan = Plan((), (), {})
+    plan = RemovalPlan()
     with ctx.database.reading() as connection:
         of, chosen = _chosen(connection, review_id, application, ids)
         if decision == TAKEN_AWAY:
@@ -411,7 +430,7 @@ def decide(
     with ctx.database.writing() as connection:
         _check_open(review_row(connection, review_id), now)
         try:
-            _take_away(ctx, connection, caller, of, chosen, plan, cleared, now)
+            _remove_access(ctx, connection, caller, of, plan, cleared)
         except IntegrityError:
             raise StalePreview(
                 "One of these users was excluded in the meantime.", "Reload the review."
@@ -420,7 +439,7 @@ def decide(
             "decision": decision,
             "decided_at": now,
             "decided_by": caller.name,
-            "note": (note or "").strip() or None,
+            "note": (chosen_rows.note or "").strip() or None,
         }
         values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
         written = (
@@ -432,7 +451,11 @@ def decide(
         details = {"application": application, "decision": decision, "rows": len(chosen)}
         personal = {"users": sorted({row.display_name for row in chosen})[:100]}
         record_change(
-            connection, ctx.keys, caller, "decided in review", "review", review_id, now, details, personal
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("decided in review", "review", review_id, details=details, personal=personal),
         )
     if decision == TAKEN_AWAY:
         process_marks(ctx, USERS_PER_CHUNK)
@@ -467,7 +490,7 @@ def _check_open(review: Any, now: Instant) -> None:
         raise InvalidInput("The review has ended.", "Create a new review.")
 
 
-def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
+def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> RemovalPlan:
     """Return what taking rows away comes to, as everything stands in this transaction."""
     a, x = t.assignment.c, t.access.c
     users = {row.user_id for row in chosen}
@@ -508,11 +531,12 @@ def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> Plan:
                 f"The user still has the role through {', '.join(named(each) for each in others)} and "
                 "keeps another role. Remove the user there."
             )
-    return Plan(removed, tuple(sorted(kept_out)), outcomes)
+    names = {row.user_id: row.display_name for row in chosen}
+    return RemovalPlan(removed, tuple(sorted(kept_out)), outcomes, names)
 
 
 def _change(
-    ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[Any], plan: Plan
+    ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[Any], plan: RemovalPlan
 ) -> PlannedChange:
     gone = {each.id for each in plan.removed}
     shut = frozenset(plan.kept_out)
@@ -527,19 +551,17 @@ def _change(
     return PlannedChange(of.id, (touched,), ctx.catalogue.get(connection), then)
 
 
-def _take_away(
+def _remove_access(
     ctx: AppContext,
     connection: Connection,
     caller: Caller,
     of: Any,
-    chosen: Sequence[Any],
-    plan: Plan,
+    plan: RemovalPlan,
     cleared: tuple[str, str] | None,
-    now: Instant,
 ) -> None:
     if not plan.removed and not plan.kept_out:
         return
-    names = {row.user_id: row.display_name for row in chosen}
+    now = clock.now()
     for each in plan.removed:
         connection.execute(update(t.assignment).where(t.assignment.c.id == each.id).values(removed_at=now))
         details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
@@ -547,12 +569,14 @@ def _take_away(
             connection,
             ctx.keys,
             caller,
-            "deleted assignment",
-            "assignment",
-            each.id,
             now,
-            details,
-            {"user": names[each.user_id]},
+            AuditEvent(
+                "deleted assignment",
+                "assignment",
+                each.id,
+                details=details,
+                personal={"user": plan.names[each.user_id]},
+            ),
         )
     for user_id in plan.kept_out:
         row = {
@@ -568,12 +592,14 @@ def _take_away(
             connection,
             ctx.keys,
             caller,
-            "created assignment",
-            "assignment",
-            row["id"],
             now,
-            details,
-            {"user": names[user_id]},
+            AuditEvent(
+                "created assignment",
+                "assignment",
+                row["id"],
+                details=details,
+                personal={"user": plan.names[user_id]},
+            ),
         )
     raise_revision(connection)
     touched = [*{each.user_id for each in plan.removed} | {*plan.kept_out}]

@@ -17,15 +17,15 @@ from dravo.services.changes import preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.snapshots.config import raise_revision
 
 
-def waiting(ctx: AppContext, assignment_id: str, ask: Ask) -> dict[str, Any]:
+def waiting(ctx: AppContext, assignment_id: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of the users who meet a rule and wait for a confirmation, by name.
 
     Raises:
@@ -39,7 +39,7 @@ def waiting(ctx: AppContext, assignment_id: str, ask: Ask) -> dict[str, Any]:
             else []
         )
         return rule_matches.listed(
-            connection, [each for each in found if each not in set(row.confirmed or ())], ask
+            connection, [each for each in found if each not in set(row.confirmed or ())], page_request
         )
 
 
@@ -77,11 +77,8 @@ def confirm(
             connection,
             ctx.keys,
             caller,
-            "confirmed users of a rule",
-            "assignment",
-            assignment_id,
             now,
-            {"users": number},
+            AuditEvent("confirmed users of a rule", "assignment", assignment_id, details={"users": number}),
         )
     process_marks(ctx, USERS_PER_CHUNK)
     return assignments.one(ctx, assignment_id)

@@ -17,7 +17,7 @@ from dravo.core.planning import ConfigSnapshot
 from dravo.services.context import AppContext
 from dravo.store import groups
 from dravo.store import tables as t
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.store.queries.users import user_ref, users_by_id
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels
 
@@ -86,12 +86,14 @@ def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, 
     return {**row, "confirmed": sorted(matching(connection, catalogue, SimpleNamespace(**row)))}
 
 
-def listed(connection: Connection, user_ids: Sequence[str], ask: Ask) -> dict[str, Any]:
+def listed(connection: Connection, user_ids: Sequence[str], page_request: PageRequest) -> dict[str, Any]:
     """Return a page of some users, in their order."""
     start = (
-        next((place + 1 for place, each in enumerate(user_ids) if each == ask.after), 0) if ask.after else 0
+        next((place + 1 for place, each in enumerate(user_ids) if each == page_request.after), 0)
+        if page_request.after
+        else 0
     )
-    some = list(user_ids[start : start + ask.count])
+    some = list(user_ids[start : start + page_request.count])
     found = users_by_id(connection, some)
     following = some[-1] if start + len(some) < len(user_ids) and some else None
     return {

@@ -11,6 +11,7 @@ from sqlalchemy import Connection, select
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services.access import assignment_changes, assignments
 from dravo.services.access import policies as access_policies
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import row_of
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import Confirmation
@@ -49,12 +50,9 @@ def preview(ctx: AppContext, entry_id: int) -> dict[str, Any]:
             return changes_preview.shown(
                 connection, assignment_changes.adding(connection, catalogue, [_removed(connection, entry)])
             )
-        from_, until, _, confirmed, plan = _before(connection, entry)
+        edit = _before(connection, entry)
         return changes_preview.shown(
-            connection,
-            assignment_changes.changing(
-                connection, catalogue, entry.object_id, from_, until, confirmed, plan
-            ),
+            connection, assignment_changes.changing(connection, catalogue, entry.object_id, edit)
         )
 
 
@@ -77,8 +75,7 @@ def undo(ctx: AppContext, caller: Caller, entry_id: int, sure: Confirmation) -> 
     elif entry.action == ADDED:
         assignments.remove(ctx, caller, entry.object_id, sure)
     elif before is not None:
-        from_, until, note, confirmed, plan = before
-        assignments.change(ctx, caller, entry.object_id, from_, until, note, confirmed, sure, plan)
+        assignments.change(ctx, caller, entry.object_id, before, sure)
 
 
 def _entry(connection: Connection, entry_id: int) -> Any:
@@ -93,12 +90,8 @@ def _entry(connection: Connection, entry_id: int) -> Any:
     return row
 
 
-def _before(
-    connection: Connection, entry: Any
-) -> tuple[str | None, str | None, str | None, list[str] | None, str | None]:
-    """Return (from, until, note, confirmed groups, plan by key) as they were before a change; None for what
-    it did not touch.
-    """
+def _before(connection: Connection, entry: Any) -> AssignmentEdit:
+    """Return the edit that restores an assignment to its values before a change."""
     before = entry.details["before"]
     plan = None
     if "plan_id" in before:
@@ -108,12 +101,12 @@ def _before(
             ).scalar()
             or ""
         )
-    return (
-        before["from_day"] or before["from_at"],
-        before["until_day"] or before["until_at"],
-        before["note"],
-        before.get("confirmed"),
-        plan,
+    return AssignmentEdit(
+        from_=before["from_day"] or before["from_at"],
+        until=before["until_day"] or before["until_at"],
+        note=before["note"],
+        confirmed=before.get("confirmed"),
+        plan=plan,
     )
 
 

@@ -22,7 +22,7 @@ from dravo.services import settings as organization_settings
 from dravo.services.context import AppContext
 from dravo.services.imports.uploads import files, folder_of
 from dravo.services.lookups import pushing_source
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources.policy import import_of, import_policy
 from dravo.store import clock, imported_records
@@ -82,7 +82,7 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
         "enabled": row.enabled,
         "enabled_from": row.enabled_from,
         "schedule": row.schedule,
-        "schedule_words": schedules.in_words(row.schedule) if row.schedule else "no schedule",
+        "schedule_words": schedules.in_words(row.schedule) if row.schedule else "No schedule",
         "next_at": schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
         "full_at": row.full_at,
         "policy": import_policy(source, row.kind).document(),
@@ -132,11 +132,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
                 connection,
                 ctx.keys,
                 caller,
-                "changed import settings",
-                "source",
-                source.id,
                 now,
-                {"key": key, **details},
+                AuditEvent("changed import settings", "source", source.id, details={"key": key, **details}),
             )
     return shown(ctx, key)
 
@@ -228,7 +225,11 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         source, _ = import_of(connection, key)
         connection.execute(delete(t.source_import).where(t.source_import.c.source_id == source.id))
         record_change(
-            connection, ctx.keys, caller, "removed import", "source", source.id, clock.now(), {"key": key}
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("removed import", "source", source.id, details={"key": key}),
         )
 
 
@@ -273,7 +274,11 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
             )
             details = {"key": key, "ok": checked.fine}
             record_change(
-                connection, ctx.keys, caller, "checked connection", "source", source.id, clock.now(), details
+                connection,
+                ctx.keys,
+                caller,
+                clock.now(),
+                AuditEvent("checked connection", "source", source.id, details=details),
             )
     return answer
 
@@ -422,6 +427,10 @@ def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: byte
     with ctx.database.writing() as connection:
         details = {"key": key, "file": f"{bare}.csv", "bytes": len(content)}
         record_change(
-            connection, ctx.keys, caller, "uploaded a file", "source", source.id, clock.now(), details
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("uploaded a file", "source", source.id, details=details),
         )
     return shown(ctx, key)

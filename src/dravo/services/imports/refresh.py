@@ -15,7 +15,7 @@ from dravo.services.imports.runs import one_run
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BulkUsers
 from dravo.services.ingest.run_log import IMPORT, is_under_way, note_counts, small_run
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
@@ -82,5 +82,11 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str
             )
         note_counts(ctx, run_id, {"read": 1, **users.counts, **groups.counts})
     with ctx.database.writing() as connection:
-        record_change(connection, ctx.keys, caller, "refreshed a user", "user", user_id, now, {"source": key})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("refreshed a user", "user", user_id, details={"source": key}),
+        )
     return one_run(ctx, run_id)

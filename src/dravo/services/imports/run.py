@@ -30,7 +30,7 @@ from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BATCH, BulkUsers, write_lines
-from dravo.services.ingest.run_log import end
+from dravo.services.ingest.run_log import RunOptions, end
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
@@ -85,7 +85,7 @@ class ImportRun:
         with ctx.database.reading() as connection:
             self._values = organization_settings.read(connection)
         self.whole = self._is_whole()
-        self.users = BulkUsers(ctx, source, self.policy, run.id, preview=bool(run.preview), whole=self.whole)
+        self.users = BulkUsers(ctx, source, self.policy, run.id, RunOptions(bool(run.preview), self.whole))
         self.groups = BulkGroups(ctx, self.users, preview=bool(run.preview))
         self._read = 0
         self._bad = 0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import and_, delete, or_, select, update
@@ -15,14 +16,14 @@ from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.imports.run import log
-from dravo.services.ingest.run_log import IMPORT, begin, is_under_way
+from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin, is_under_way
 from dravo.services.lookups import pushing_source
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import runs as run_queries
 from dravo.store.queries import search as text_search
 from dravo.store.queries.runs import ASKED, FAILED, RUNNING, request_stop
@@ -39,34 +40,30 @@ def request_run(
     ctx: AppContext,
     caller: Caller,
     key: str,
-    *,
-    preview: bool = False,
-    whole: bool = False,
-    allow_removals: bool = False,
+    options: RunOptions = STANDARD_RUN,
     confirmed: str | None = None,
 ) -> dict[str, Any]:
-    """Have a source be read; returns the run.
+    """Ask for an import run of a source; return the run.
 
     Args:
-        preview: show what it would do, and change nothing.
-        whole: read everyone, also where only changes would do.
-        allow_removals: anyone who is missing may leave, however many they are; the source's label, typed,
-            confirms.
+        key: the key of the source.
+        options: how the run works.
+        confirmed: the label of the source, as typed. It confirms `allow_removals`.
 
     Raises:
-        NotFound; InvalidInput if it is in preparation; AlreadyExists if a run is under way;
+        NotFound; InvalidInput if the import is disabled; AlreadyExists if a run is in progress;
         NeedsConfirmation.
     """
     now = clock.now()
     with ctx.database.writing() as connection:
         source, row = source_policies.import_of(connection, key)
-        if not preview and not row.enabled:
+        if not options.preview and not row.enabled:
             raise InvalidInput(
                 f"The import of '{source.label}' is disabled.",
                 "Preview a run, then enable the import.",
                 "preview",
             )
-        if allow_removals:
+        if options.allow_removals:
             _check_label(source.label, confirmed)
         if is_under_way(connection, source.id):
             raise AlreadyExists(
@@ -77,13 +74,15 @@ def request_run(
             source.id,
             caller.name,
             now,
-            preview=preview,
-            whole=whole or preview or allow_removals,
-            allow_removals=allow_removals,
+            replace(options, whole=options.whole or options.preview or options.allow_removals),
         )
-        details = {"key": key, "preview": preview, "allow_removals": allow_removals}
+        details = {"key": key, "preview": options.preview, "allow_removals": options.allow_removals}
         record_change(
-            connection, ctx.keys, caller, "started an import run", "source", source.id, now, details
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("started an import run", "source", source.id, details=details),
         )
     return one_run(ctx, run_id)
 
@@ -156,13 +155,8 @@ def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
                 log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
             connection.execute(update(t.run).where(r.id == row.id).values(**values, broke_off=broke_off))
             if row.source_id and not row.stop_requested and broke_off < MOST_BREAKS:
-                how = {
-                    "preview": row.preview,
-                    "whole": row.whole,
-                    "allow_removals": row.allow_removals,
-                    "broke_off": broke_off,
-                }
-                begin(connection, row.source_id, row.requested_by, now, **how)
+                options = RunOptions(row.preview, row.whole, row.allow_removals)
+                begin(connection, row.source_id, row.requested_by, now, options, broke_off)
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
@@ -235,11 +229,8 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
                 connection,
                 ctx.keys,
                 caller,
-                "stopped an import run",
-                "source",
-                source.id,
                 now,
-                {"run": run_id},
+                AuditEvent("stopped an import run", "source", source.id, details={"run": run_id}),
             )
     return one_run(ctx, run_id)
 
@@ -247,11 +238,11 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
 # Looking at runs
 
 
-def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
+def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of a source's runs, newest first."""
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        return run_queries.runs(connection, t.run.c.source_id == source.id, ask, run_line)
+        return run_queries.runs(connection, t.run.c.source_id == source.id, page_request, run_line)
 
 
 def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:
@@ -298,7 +289,12 @@ def run_line(row: Any) -> dict[str, Any]:
 
 
 def lines(
-    ctx: AppContext, key: str, run_id: str, ask: Ask, kind: str | None = None, words: str | None = None
+    ctx: AppContext,
+    key: str,
+    run_id: str,
+    page_request: PageRequest,
+    kind: str | None = None,
+    words: str | None = None,
 ) -> dict[str, Any]:
     """Return a page of what a run did to users and groups, in its order."""
     one_run(ctx, run_id, key)
@@ -309,7 +305,7 @@ def lines(
     if words:
         statement = statement.where(text_search.has(x.name, words))
     with ctx.database.reading() as connection:
-        return page(connection, statement, [x.id], ask, _line)
+        return page(connection, statement, [x.id], page_request, _line)
 
 
 def _line(row: Any) -> dict[str, Any]:

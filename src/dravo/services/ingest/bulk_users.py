@@ -25,6 +25,7 @@ from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_record
 from dravo.protocols.directory.reader import Entry
 from dravo.services.context import AppContext
+from dravo.services.ingest.run_log import STANDARD_RUN, RunOptions
 from dravo.store import clock, groups, imported_records, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -76,7 +77,16 @@ class Batch:
 
 
 class BulkUsers:
-    """Takes in what one reading of a source says of its users."""
+    """Applies what one run of a source reports about its users.
+
+    Args:
+        ctx: the data folder.
+        source: the row of the source.
+        policy: the source policy for the connection type.
+        run_id: the run that collects the entries; None for one user at a time.
+        options: how the run works; `whole` has to be decided.
+        connection_type: the connection type of the records.
+    """
 
     def __init__(
         self,
@@ -84,29 +94,22 @@ class BulkUsers:
         source: Any,
         policy: SourcePolicy,
         run_id: str | None,
-        *,
-        preview: bool = False,
-        whole: bool = False,
+        options: RunOptions = STANDARD_RUN,
         connection_type: str = IMPORT,
     ) -> None:
-        # By a run lines are told; what comes by itself, one user at a time, has no run.
-        self.ctx, self.source, self.policy, self.run_id, self.preview, self.whole = (
-            ctx,
-            source,
-            policy,
-            run_id,
-            preview,
-            whole,
-        )
+        self.ctx, self.source, self.policy, self.run_id = ctx, source, policy, run_id
+        self.preview, self.whole = options.preview, bool(options.whole)
         self.connection_type = connection_type
         with ctx.database.reading() as connection:
             # Of a reading of what changed, anyone who comes is looked up when they come.
             self.known = (
                 imported_records.known_users(connection, source.id, connection_type=connection_type)
-                if whole
+                if self.whole
                 else {}
             )
-            self._present = 0 if whole else imported_records.how_many(connection, source.id, connection_type)
+            self._present = (
+                0 if self.whole else imported_records.how_many(connection, source.id, connection_type)
+            )
             self._conflicted = imported_records.with_conflicts(connection, source.id, "user")
         self.seen: set[str] = set()
         self.outside: set[str] = set()

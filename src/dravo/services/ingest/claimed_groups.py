@@ -13,7 +13,7 @@ from dravo.core.identity import claims
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
@@ -95,10 +95,7 @@ def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]
             connection,
             ctx.keys,
             caller,
-            "created group from claims",
-            "group",
-            own_id,
             now,
-            {"name": name, "source": key},
+            AuditEvent("created group from claims", "group", own_id, details={"name": name, "source": key}),
         )
     return {"id": own_id, "name": name}

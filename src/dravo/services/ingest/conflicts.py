@@ -18,12 +18,12 @@ from dravo.services.ingest.bulk_users import LEAVE_OUT, LET, LINK, MAKE, BulkUse
 from dravo.services.ingest.types import INBOUND_SCIM
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.security import masking
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records, recompute_marks, records
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import users as user_queries
 
 CHOICES: dict[str, tuple[str, ...]] = {
@@ -38,14 +38,14 @@ USUAL = (LINK, MAKE, LEAVE_OUT)
 
 
 def list_conflicts(
-    ctx: AppContext, caller: Caller, key: str, ask: Ask, status: str = imported_records.OPEN
+    ctx: AppContext, caller: Caller, key: str, page_request: PageRequest, status: str = imported_records.OPEN
 ) -> dict[str, Any]:
     """Return a page of a source's conflicts, oldest first, each with its choices and whom it could mean."""
     c = t.conflict.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         statement = select(t.conflict).where(c.source_id == source.id, c.status == status)
-        found = page(connection, statement, [c.id], ask, lambda row: row)
+        found = page(connection, statement, [c.id], page_request, lambda row: row)
         ids = [user_id for row in found["items"] for user_id in row.candidates]
         u = t.user.c
         users = {
@@ -126,7 +126,13 @@ def decide(
                 update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None)
             )
         details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "user": user_id}
-        record_change(connection, ctx.keys, caller, "resolved a conflict", "source", source.id, now, details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("resolved a conflict", "source", source.id, details=details),
+        )
     if row.subject == "user" and decision != LEAVE_OUT:
         if row.connection_type == INBOUND_SCIM:
             _carry_out_sent(ctx, caller, row, decision, user_id)

@@ -116,16 +116,7 @@ class Intake:
                         "A user with this name or email was created or deleted in the meantime."
                     )
                 apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
-                records.make(
-                    connection,
-                    record_id,
-                    source_id,
-                    self.connection_type,
-                    binding.user_id,
-                    data,
-                    now,
-                    undecided=bool(others),
-                )
+                records.insert_record(connection, record, now)
                 if others:
                     self._note_conflict(connection, source_id, record_id, data, others, now)
                 if unique:
@@ -228,7 +219,7 @@ class Intake:
                 IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue)
             )
             with self.database.writing() as connection:
-                if not records.write(connection, record_id, row.version, row.data, data, now, gone=gone):
+                if not records.update_record(connection, row, data, now, gone=gone):
                     raise StalePreview("The record changed in the meantime.")
                 if asks:
                     if self._others(connection, source_id, data, row.user_id) != others:
@@ -353,7 +344,8 @@ class Intake:
         key = searchable(data).user_name_key
         with self.database.reading() as connection:
             condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
-            total = source_rows.count(connection, t.record, source_id, self.connection_type, condition)
+            selection = source_rows.Selection(t.record, source_id, self.connection_type, condition)
+            total = source_rows.count(connection, selection)
             other = records.whose(connection, source_id, unique_values(data, shapes.user), own_id or "")
         if total:
             raise ScimError(

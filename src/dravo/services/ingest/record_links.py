@@ -18,7 +18,7 @@ from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
 from dravo.services.context import AppContext
 from dravo.services.lookups import find_user
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, imported_records, memberships
 from dravo.store import tables as t
@@ -181,11 +181,8 @@ def _apply(
             connection,
             ctx.keys,
             caller,
-            "linked a record to another user",
-            "user",
-            planned.taker.user_id,
             now,
-            details,
+            AuditEvent("linked a record to another user", "user", planned.taker.user_id, details=details),
         )
     return planned.taker.user_id
 

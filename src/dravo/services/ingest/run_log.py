@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 
 from sqlalchemy import Connection, insert, select, update
 
@@ -20,6 +21,24 @@ from dravo.store.ids import new_id
 from dravo.store.queries.runs import ASKED, FAILED, FINISHED, RUNNING
 
 IMPORT = "import"
+
+
+@dataclass(frozen=True)
+class RunOptions:
+    """How an import run works.
+
+    Attributes:
+        preview: report what the run would do, and change nothing.
+        whole: read all users; None lets the run decide whether the changes since the last run are enough.
+        allow_removals: users who are missing become leavers, however many they are.
+    """
+
+    preview: bool = False
+    whole: bool | None = None
+    allow_removals: bool = False
+
+
+STANDARD_RUN = RunOptions()
 
 
 def is_under_way(connection: Connection, source_id: str) -> bool:
@@ -38,13 +57,19 @@ def begin(
     source_id: str,
     requested_by: str,
     now: Instant,
-    *,
-    preview: bool = False,
-    whole: bool | None = None,
-    allow_removals: bool = False,
+    options: RunOptions = STANDARD_RUN,
     broke_off: int = 0,
 ) -> str:
-    """Insert a run that waits to be carried out; return its ID."""
+    """Insert a run that waits for the worker; return its ID.
+
+    Args:
+        connection: the writer's connection.
+        source_id: the source to import.
+        requested_by: the name of the operator, or "the schedule".
+        now: the time of the request.
+        options: how the run works.
+        broke_off: how often the worker crashed during this run before.
+    """
     run_id = new_id()
     row = {
         "id": run_id,
@@ -55,9 +80,9 @@ def begin(
         "requested_at": now,
         "progress": 0,
         "stop_requested": False,
-        "whole": whole,
-        "preview": preview,
-        "allow_removals": allow_removals,
+        "whole": options.whole,
+        "preview": options.preview,
+        "allow_removals": options.allow_removals,
         "broke_off": broke_off,
     }
     connection.execute(insert(t.run).values(**row))
@@ -89,7 +114,7 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
                 "An import run of this source is in progress.",
                 "Wait for the run to end. It refreshes all users.",
             )
-        run_id = begin(connection, source_id, requested_by, now, preview=False, whole=False)
+        run_id = begin(connection, source_id, requested_by, now, RunOptions(whole=False))
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(status=RUNNING, started_at=now))
     try:
         yield run_id

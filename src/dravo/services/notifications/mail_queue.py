@@ -18,7 +18,7 @@ from dravo.core.instants import Instant, later
 from dravo.protocols.addresses import is_host
 from dravo.protocols.smtp import NONE, SECURITIES, MailServer, MailTrouble, check_address, compose, send
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -82,7 +82,11 @@ def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, 
         if kept.get("secret") != before.get("secret"):
             details["password"] = "changed"
         record_change(
-            connection, ctx.keys, caller, "changed email server", "setting", "mail", clock.now(), details
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("changed email server", "setting", "mail", details=details),
         )
     return shown(ctx)
 

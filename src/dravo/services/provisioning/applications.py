@@ -18,12 +18,12 @@ from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning import settings as provisioning_settings
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.snapshots.config import raise_revision
 
@@ -63,11 +63,10 @@ def add(
                 connection,
                 ctx.keys,
                 caller,
-                "added application",
-                "application",
-                application_id,
                 now,
-                {"key": key, "label": label},
+                AuditEvent(
+                    "added application", "application", application_id, details={"key": key, "label": label}
+                ),
             )
     except IntegrityError:
         raise AlreadyExists(
@@ -162,13 +161,15 @@ def _status(row: Any) -> str:
     return "not_answering" if row.failures else "ok"
 
 
-def list_applications(ctx: AppContext, ask: Ask, keys: frozenset[str] | None = None) -> dict[str, Any]:
+def list_applications(
+    ctx: AppContext, page_request: PageRequest, keys: frozenset[str] | None = None
+) -> dict[str, Any]:
     """Return a page of applications by label; only those of some keys, if they are said."""
     statement = _statement()
     if keys is not None:
         statement = statement.where(t.application.c.key.in_(keys))
     with ctx.database.reading() as connection:
-        return page(connection, statement, [t.application.c.label, t.application.c.id], ask, _line)
+        return page(connection, statement, [t.application.c.label, t.application.c.id], page_request, _line)
 
 
 def one(ctx: AppContext, key: str) -> dict[str, Any]:
@@ -264,11 +265,13 @@ def change(
                 connection,
                 ctx.keys,
                 caller,
-                "changed application",
-                "application",
-                row.id,
                 now,
-                {"key": key, "before": {name: before[name] for name in told}, "after": told},
+                AuditEvent(
+                    "changed application",
+                    "application",
+                    row.id,
+                    details={"key": key, "before": {name: before[name] for name in told}, "after": told},
+                ),
             )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, key)
@@ -288,8 +291,10 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
     return values
 
 
-def mark_everyone_with_an_account(connection: Connection, application_id: str) -> None:
-    """Mark anyone who has an account or access in an application."""
+def mark_everyone_with_an_account(
+    connection: Connection, application_id: str, cleared: tuple[str, str] | None = None
+) -> None:
+    """Mark everyone with an account or access in an application; `cleared` as in `mark_selected`."""
     now = clock.now()
     with_account = select(t.account.c.user_id, literal(now)).where(
         t.account.c.application_id == application_id
@@ -299,19 +304,22 @@ def mark_everyone_with_an_account(connection: Connection, application_id: str) -
         .where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None))
         .distinct()
     )
-    recompute_marks.mark_selected(connection, with_account)
-    recompute_marks.mark_selected(connection, with_access)
+    recompute_marks.mark_selected(connection, with_account, cleared)
+    recompute_marks.mark_selected(connection, with_access, cleared)
 
 
-def mark_those_in_patterns(connection: Connection, application_id: str) -> None:
-    """Mark anyone who a pattern can touch: which roles it can give, and which of them is the highest, has
-    changed.
+def mark_those_in_patterns(
+    connection: Connection, application_id: str, cleared: tuple[str, str] | None = None
+) -> None:
+    """Mark everyone whom a name pattern can touch, after a change of roles: which roles patterns assign, and
+    which role is the highest, may have changed. `cleared` as in `mark_selected`.
     """
     a = t.assignment.c
     patterned = select(a.source_id).where(
         a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None)
     )
-    recompute_marks.mark_selected(connection, memberships.users_in_groups_of(patterned, literal(clock.now())))
+    users = memberships.users_in_groups_of(patterned, literal(clock.now()))
+    recompute_marks.mark_selected(connection, users, cleared)
 
 
 def retry_failed_tasks(connection: Connection, application_id: str) -> None:
@@ -396,9 +404,8 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
             connection,
             ctx.keys,
             caller,
-            "deleted application",
-            "application",
-            row.id,
             clock.now(),
-            {"key": key, "label": row.label},
+            AuditEvent(
+                "deleted application", "application", row.id, details={"key": key, "label": row.label}
+            ),
         )

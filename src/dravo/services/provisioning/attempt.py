@@ -133,7 +133,7 @@ _GO_ON = PreparedStatement(
         kind=case((_held, t.task.c.kind)),
     )
 )
-_MAKE_ATTEMPT = PreparedStatement(insert(t.task_attempt))
+_INSERT_ATTEMPT = PreparedStatement(insert(t.task_attempt))
 
 
 @dataclass(frozen=True)
@@ -350,7 +350,16 @@ def _settle(
     else:
         _judge_the_rest(connection, work, task_id)
         _GO_ON.change(connection, {**attempted, "next": now, "now_due": still_due})
-    _note_attempt(connection, task_id, work.desired_version, started, now, DONE, None, exchanges)
+    attempt = {
+        "task_id": task_id,
+        "version": work.desired_version,
+        "started_at": started,
+        "ended_at": now,
+        "outcome": DONE,
+        "message": None,
+        "exchanges": exchanges,
+    }
+    _INSERT_ATTEMPT.change(connection, attempt)
     if exchanges:
         application_health.note_answer(connection, work.application_id, work.failures, now)
 
@@ -403,16 +412,16 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
         application_health.note_trouble(
             connection, work.application_id, work.failures, trouble, talk.exchanges, now
         )
-    _note_attempt(
-        connection,
-        task_id,
-        work.desired_version,
-        settlement.started,
-        now,
-        outcome,
-        trouble.message,
-        talk.exchanges,
-    )
+    attempt = {
+        "task_id": task_id,
+        "version": work.desired_version,
+        "started_at": settlement.started,
+        "ended_at": now,
+        "outcome": outcome,
+        "message": trouble.message,
+        "exchanges": talk.exchanges,
+    }
+    _INSERT_ATTEMPT.change(connection, attempt)
     return outcome
 
 
@@ -427,25 +436,3 @@ def kind_of(trouble: ProvisioningError) -> str:
     if isinstance(trouble, RetryableError):
         return "not_now"
     return f"refused_{trouble.status}" if trouble.status else trouble.kind or "refused"
-
-
-def _note_attempt(
-    connection: Connection,
-    task_id: str,
-    version: int,
-    started: Instant,
-    ended: Instant,
-    outcome: str,
-    message: str | None,
-    exchanges: list[dict[str, Any]],
-) -> None:
-    given = {
-        "task_id": task_id,
-        "version": version,
-        "started_at": started,
-        "ended_at": ended,
-        "outcome": outcome,
-        "message": message,
-        "exchanges": exchanges,
-    }
-    _MAKE_ATTEMPT.change(connection, given)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -15,7 +16,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.applications import one, retry_failed_tasks
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -23,30 +24,36 @@ from dravo.store import tables as t
 # Connection
 
 
-def connect(
-    ctx: AppContext,
-    caller: Caller,
-    key: str,
-    base_url: str,
-    token: str | None,
-    auth: dict[str, Any] | None = None,
-    expires_at: Instant | None = None,
-) -> dict[str, Any]:
-    """Say where an application's SCIM service is, and how to sign in there.
+@dataclass(frozen=True)
+class ConnectionSettings:
+    """Where the SCIM service of an application is, and how Dravo authenticates there.
 
-    Another host, or another way of signing in, clears the secret.
-
-    Args:
-        token: the bearer token, the password (basic) or the client's secret; None keeps the one that is
-            there.
+    Attributes:
+        base_url: the base URL of the SCIM service.
+        token: the bearer token, the password (basic) or the client secret; None keeps the stored secret.
         auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client credentials",
             "token_url", "client_id", "scope"}.
-        expires_at: when the secret ends, if that is known.
+        expires_at: when the secret expires, if that is known.
+    """
+
+    base_url: str
+    token: str | None = field(repr=False)
+    auth: dict[str, Any] | None = None
+    expires_at: Instant | None = None
+
+
+def connect(
+    ctx: AppContext, caller: Caller, key: str, connection_settings: ConnectionSettings
+) -> dict[str, Any]:
+    """Save the connection of an application.
+
+    A new host or another kind of authentication clears the stored secret.
 
     Raises:
-        InvalidInput: for an address that cannot be used, or a missing token.
+        InvalidInput: for an unusable address, or a missing token.
     """
-    repaired, way = repair_address(base_url), _way(auth)
+    token, expires_at = connection_settings.token, connection_settings.expires_at
+    repaired, way = repair_address(connection_settings.base_url), _way(connection_settings.auth)
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)
         if row.tracked_only:
@@ -91,17 +98,19 @@ def connect(
             connection,
             ctx.keys,
             caller,
-            "connected application",
-            "application",
-            row.id,
             clock.now(),
-            {
-                "key": key,
-                "before": row.base_url,
-                "after": repaired,
-                "authentication": (way or {}).get("kind", "bearer"),
-                "token": "changed" if token else "kept",
-            },
+            AuditEvent(
+                "connected application",
+                "application",
+                row.id,
+                details={
+                    "key": key,
+                    "before": row.base_url,
+                    "after": repaired,
+                    "authentication": (way or {}).get("kind", "bearer"),
+                    "token": "changed" if token else "kept",
+                },
+            ),
         )
     return one(ctx, key)
 
@@ -189,7 +198,13 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
             .values(**values)
         )
         details = {"key": key, "ok": result["ok"], "with a test account": writing}
-        record_change(connection, ctx.keys, caller, "checked connection", "application", row.id, now, details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("checked connection", "application", row.id, details=details),
+        )
     return result
 
 
@@ -212,10 +227,12 @@ def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> dict[st
             connection,
             ctx.keys,
             caller,
-            "paused application" if paused else "resumed application",
-            "application",
-            row.id,
             now,
-            {"key": key},
+            AuditEvent(
+                "paused application" if paused else "resumed application",
+                "application",
+                row.id,
+                details={"key": key},
+            ),
         )
     return one(ctx, key)

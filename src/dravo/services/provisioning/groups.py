@@ -5,7 +5,7 @@ looking at them.
 from __future__ import annotations
 
 import time
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, func, select, update
@@ -38,11 +38,11 @@ from dravo.services.provisioning.client import (
     shown_exchanges,
 )
 from dravo.services.provisioning.tasks import reopen
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
 from dravo.store.snapshots.config import CHOSEN
 
@@ -84,33 +84,32 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
         work = connection.execute(statement).first()
         if work is None or not work.enabled or work.paused_at or not work.secret:
             return None
-        name = due_name(ctx, connection, work)
+        name = desired_name(ctx, connection, work)
         added, removed = provisioned_groups.differing(connection, group_id)
         seen = (name, sorted(added), sorted(removed))
         if name is None:
-            # It goes as a whole: also those leave it whose account has not been brought to that yet.
-            added, removed = (
-                [],
-                provisioned_groups.inside(connection, group_id, in_doubt=work.applied_at is None),
-            )
+            # The group is deleted with all its members, also those whose account is not up to date.
+            added = []
+            removed = provisioned_groups.inside(connection, group_id, in_doubt=work.applied_at is None)
     there = ConnectedApplication(
         work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit
     )
     talk = ExchangeLog(there)
     try:
-        reached, put, taken = _bring(ctx, talker, talk, work, name, added, removed)
+        changes = MemberChanges(name, added, removed)
+        reached, changes = _bring(ctx, talker, talk, work, changes)
     except ProvisioningError as trouble:
         return _settle_trouble(ctx, work, trouble, talk, seen)
     except DravoError as wrong:
         return _settle_trouble(ctx, work, ConnectionPausedError(wrong.message, wrong.hint), talk, seen)
-    return _settle(ctx, work, name, reached, put, taken, talk)
+    return _settle(ctx, work, changes, reached, talk)
 
 
-def due_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
-    """Return the name that a delivered group is to have there, None if it is to go.
+def desired_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
+    """Return the desired name of a provisioned group; None if the group is to be deleted.
 
     Args:
-        row: the delivered group's key with its application's columns.
+        row: the key of the provisioned group, with columns of its application.
     """
     kind, _, identifier = row.key.partition(":")
     if kind == "role":
@@ -132,28 +131,36 @@ def due_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
 
 
 def _name_now(ctx: AppContext, connection: Any, group_id: str) -> str | None:
-    """Return the name that a delivered group is to have by what is set now: that may have changed during an
-    attempt.
-    """
+    """Return the desired name of a provisioned group now: settings may have changed during an attempt."""
     g, p = t.provisioned_group.c, t.application.c
     columns = select(g.key, g.application_id, p.role_encoding, p.provisioned_groups).join(
         t.application, p.id == g.application_id
     )
-    return due_name(ctx, connection, connection.execute(columns.where(g.id == group_id)).one())
+    return desired_name(ctx, connection, connection.execute(columns.where(g.id == group_id)).one())
 
 
 Pairs = list[tuple[str, str]]
 
 
+@dataclass(frozen=True)
+class MemberChanges:
+    """What a provisioned group needs.
+
+    Attributes:
+        name: the desired name; None if the group is to be deleted.
+        added, removed: the members to add and to remove, each as (account ID, ID in the application).
+    """
+
+    name: str | None
+    added: Pairs
+    removed: Pairs
+
+
 def _bring(
-    ctx: AppContext,
-    talker: ApplicationClient,
-    talk: ExchangeLog,
-    work: Any,
-    name: str | None,
-    added: Pairs,
-    removed: Pairs,
-) -> tuple[ReachedGroup, Pairs, Pairs]:
+    ctx: AppContext, talker: ApplicationClient, talk: ExchangeLog, work: Any, changes: MemberChanges
+) -> tuple[ReachedGroup, MemberChanges]:
+    """Bring a group to its desired state; return what was reached and what was sent."""
+    name = changes.name
     capabilities = talker.capabilities(talk)
     if not capabilities.groups and name is not None:
         raise Refused(
@@ -164,8 +171,8 @@ def _bring(
         work.id,
         name,
         False,
-        add=frozenset(remote for _, remote in added),
-        remove=frozenset(remote for _, remote in removed),
+        add=frozenset(remote for _, remote in changes.added),
+        remove=frozenset(remote for _, remote in changes.removed),
         agreed_name=work.agreed_name,
         remote_id=work.remote_id,
         origin=work.origin,
@@ -186,10 +193,10 @@ def _bring(
     if (
         wanted.remote_id is not None
         and work.applied_at is not None
-        and (capabilities.patch or not (added or removed or name != work.agreed_name))
+        and (capabilities.patch or not (changes.added or changes.removed or name != work.agreed_name))
     ):
         try:
-            return talker.converse(talk, bring_group(wanted), answer), added, removed
+            return talker.converse(talk, bring_group(wanted), answer), changes
         except NeedsWhole:
             pass
     with ctx.database.reading() as connection:
@@ -202,19 +209,14 @@ def _bring(
         members=frozenset(remote for _, remote in everyone),
         ours=ours,
     )
-    return talker.converse(talk, bring_group(whole), answer), everyone, removed
+    return talker.converse(talk, bring_group(whole), answer), replace(changes, added=everyone)
 
 
 def _settle(
-    ctx: AppContext,
-    work: Any,
-    name: str | None,
-    reached: ReachedGroup,
-    put: Pairs,
-    taken: Pairs,
-    talk: ExchangeLog,
+    ctx: AppContext, work: Any, changes: MemberChanges, reached: ReachedGroup, talk: ExchangeLog
 ) -> str:
-    now = clock.now()
+    """Write the outcome of an attempt."""
+    now, name, put, taken = clock.now(), changes.name, changes.added, changes.removed
     g = t.provisioned_group.c
     left_out = [(account_id, remote_id) for account_id, remote_id in put if remote_id in reached.left_out]
     with ctx.database.writing() as connection:
@@ -351,7 +353,7 @@ def read_again(connection: Any, group_id: str, now: Instant) -> None:
 # Looking at them
 
 
-def list_groups(ctx: AppContext, application: str, ask: Ask) -> dict[str, Any]:
+def list_groups(ctx: AppContext, application: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of the groups that are sent to an application, with their state.
 
     Raises:
@@ -394,12 +396,12 @@ def list_groups(ctx: AppContext, application: str, ask: Ask) -> dict[str, Any]:
         statement = (
             select(*columns).join(t.application, p.id == g.application_id).where(g.application_id == of.id)
         )
-        return page(connection, statement, [g.id], ask, lambda row: _line(ctx, connection, row))
+        return page(connection, statement, [g.id], page_request, lambda row: _line(ctx, connection, row))
 
 
 def _line(ctx: AppContext, connection: Any, row: Any) -> dict[str, Any]:
     kind, _, identifier = row.key.partition(":")
-    name = due_name(ctx, connection, row)
+    name = desired_name(ctx, connection, row)
     return {
         "id": row.id,
         "kind": kind,
@@ -441,9 +443,6 @@ def retry(ctx: AppContext, caller: Caller, application: str, group_id: str) -> N
             connection,
             ctx.keys,
             caller,
-            "retried",
-            "provisioned group",
-            group_id,
             now,
-            {"application": application},
+            AuditEvent("retried", "provisioned group", group_id, details={"application": application}),
         )

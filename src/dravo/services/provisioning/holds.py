@@ -14,7 +14,7 @@ from dravo.services import events, settings
 from dravo.services.changes.removal_limits import check_confirmed, limits, present_in
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -263,10 +263,7 @@ def _act(
             connection,
             ctx.keys,
             caller,
-            action,
-            "application",
-            application.id,
             now,
-            {"key": key, "number": number},
+            AuditEvent(action, "application", application.id, details={"key": key, "number": number}),
         )
     return {"number": number}

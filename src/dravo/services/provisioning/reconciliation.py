@@ -19,8 +19,11 @@ from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import PRESENT, carriers, provisioned_names, scim_body
 from dravo.core.provisioning.drift import (
     GROUP_KINDS,
+    GROUP_MEMBERS,
+    GROUP_MISSING,
     GROUP_UNEXPECTED,
     KINDS,
+    MISSING,
     UNEXPECTED,
     Drift,
     Expected,
@@ -37,14 +40,14 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
-from dravo.services.provisioning.groups import due_name
+from dravo.services.provisioning.groups import desired_name
 from dravo.services.provisioning.tasks import reopen
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.plan_writer import DONE
 from dravo.store.plan_writer import FAILED as FAILED_TASK
 from dravo.store.queries import runs as run_queries
@@ -86,11 +89,8 @@ def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
             connection,
             ctx.keys,
             caller,
-            "started a reconciliation",
-            "application",
-            application.id,
             now,
-            {"key": key},
+            AuditEvent("started a reconciliation", "application", application.id, details={"key": key}),
         )
     return one_run(ctx, run_id)
 
@@ -106,7 +106,7 @@ def request_scheduled(ctx: AppContext, now: Instant) -> None:
             return
     with ctx.database.writing() as connection:
         for row in connection.execute(select(t.application).where(*due)).all():
-            following = schedules.next_time(row.reconcile_at, now) if row.reconcile_at else None
+            following = schedules.next_time(row.reconcile_schedule, now) if row.reconcile_schedule else None
             connection.execute(
                 update(t.application).where(p.id == row.id).values(reconcile_next_at=following)
             )
@@ -319,7 +319,7 @@ def _expected_groups(
         t.application, p.id == g.application_id
     )
     for group in connection.execute(columns.where(*settled)).all():
-        name = due_name(ctx, connection, group)
+        name = desired_name(ctx, connection, group)
         if name is not None:
             found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
     every = connection.execute(
@@ -398,11 +398,10 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
                 connection,
                 ctx.keys,
                 caller,
-                "stopped a reconciliation",
-                "application",
-                row.application_id,
                 now,
-                {"run": run_id},
+                AuditEvent(
+                    "stopped a reconciliation", "application", row.application_id, details={"run": run_id}
+                ),
             )
     return one_run(ctx, run_id)
 
@@ -410,11 +409,11 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
 # Looking at runs and drift
 
 
-def runs(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
+def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of an application's runs, newest first."""
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        return run_queries.runs(connection, t.run.c.application_id == application.id, ask, _run_line)
+        return run_queries.runs(connection, t.run.c.application_id == application.id, page_request, _run_line)
 
 
 def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
@@ -451,7 +450,7 @@ def _run_line(row: Any) -> dict[str, Any]:
 
 
 def drift(
-    ctx: AppContext, key: str, ask: Ask, kind: str | None = None, status: str | None = None
+    ctx: AppContext, key: str, page_request: PageRequest, kind: str | None = None, status: str | None = None
 ) -> dict[str, Any]:
     """Return a page of an application's drift by name: open and being repaired, unless a state is said."""
     d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
@@ -474,7 +473,7 @@ def drift(
         statement = statement.where(d.status == status) if status else statement.where(d.status != IGNORED)
         if kind:
             statement = statement.where(d.kind == kind)
-        return page(connection, statement, [d.name, d.id], ask, _drift_line)
+        return page(connection, statement, [d.name, d.id], page_request, _drift_line)
 
 
 def _drift_line(row: Any) -> dict[str, Any]:
@@ -498,6 +497,63 @@ def _drift_line(row: Any) -> dict[str, Any]:
 
 
 # What is done about it
+
+
+def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> dict[str, Any]:
+    """Return what a repair would do to each account and group; nothing is changed.
+
+    Returns:
+        {"number", "items": [{"id", "kind", "name", "effect"}]}.
+
+    Raises:
+        InvalidInput: for a difference that a repair cannot remove; NotFound.
+    """
+    with ctx.database.reading() as connection:
+        application = application_by_key(connection, key)
+        rows = rows_of(connection, application.id, ids)
+    for row in rows:
+        _check_repairable(row)
+    items = [
+        {"id": row.id, "kind": row.kind, "name": row.name, "effect": _effect(row)}
+        for row in sorted(rows, key=lambda row: str(row.name))
+    ]
+    return {"number": len(items), "items": items}
+
+
+def _effect(row: Any) -> str:
+    """Say what a repair of one difference sends, in a sentence."""
+    if row.kind == MISSING:
+        return "Dravo creates the account again, or adopts a matching one."
+    if row.kind == GROUP_MISSING:
+        return "Dravo creates the group again with its members."
+    if row.kind == GROUP_MEMBERS:
+        return "Dravo adds the missing members and removes the others."
+    changes = [
+        f"{each['attribute']}: {_value(each['before'])} becomes {_value(each['after'])}"
+        for each in row.differences or ()
+    ]
+    return f"{'; '.join(changes)}." if changes else "Dravo reads the account and sends what differs."
+
+
+def _value(value: Any) -> str:
+    if value in (None, ""):
+        return "empty"
+    return "yes" if value is True else "no" if value is False else f"'{value}'"
+
+
+def _check_repairable(row: Any) -> None:
+    if row.kind == UNEXPECTED:
+        raise InvalidInput(
+            f"The account '{row.name}' has no user in Dravo.",
+            "Link the account to a user, create a user for it, or ignore it.",
+            "ids",
+        )
+    if row.kind == GROUP_UNEXPECTED:
+        raise InvalidInput(
+            f"Dravo did not create the group '{row.name}'.",
+            "Delete the group in the application, or ignore it.",
+            "ids",
+        )
 
 
 def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
@@ -536,18 +592,7 @@ def _act(
         rows = rows_of(connection, application.id, ids)
         for row in rows:
             if status == MENDING:
-                if row.kind == UNEXPECTED:
-                    raise InvalidInput(
-                        f"The account '{row.name}' has no user in Dravo.",
-                        "Link the account to a user, create a user for it, or ignore it.",
-                        "ids",
-                    )
-                if row.kind == GROUP_UNEXPECTED:
-                    raise InvalidInput(
-                        f"Dravo did not create the group '{row.name}'.",
-                        "Delete the group in the application, or ignore it.",
-                        "ids",
-                    )
+                _check_repairable(row)
                 if row.kind in GROUP_KINDS:
                     group_provisioning.read_again(connection, row.about, now)
                 else:
@@ -555,7 +600,13 @@ def _act(
                     _note_empty(connection, row)
             connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(status=status))
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
-        record_change(connection, ctx.keys, caller, action, "application", application.id, now, details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent(action, "application", application.id, details=details),
+        )
     return {"number": len(rows)}
 
 

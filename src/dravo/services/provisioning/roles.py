@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import delete, insert, select, update
+from sqlalchemy import Connection, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, StillInUse
+from dravo.core.planning import Role
 from dravo.services.access import rule_matches
+from dravo.services.changes import preview as changes_preview
+from dravo.services.changes.effects import ChangeEffects
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label, role_by_key
@@ -17,12 +22,12 @@ from dravo.services.provisioning.applications import (
     mark_those_in_patterns,
     one,
 )
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock
+from dravo.store import clock, memberships
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.snapshots.config import raise_revision
+from dravo.store.snapshots.config import load, raise_revision, revision
 
 # Roles
 
@@ -48,11 +53,13 @@ def add_role(
                 connection,
                 ctx.keys,
                 caller,
-                "created role",
-                "application",
-                application.id,
                 now,
-                {"application": key, "role": role_key, "rank": rank},
+                AuditEvent(
+                    "created role",
+                    "application",
+                    application.id,
+                    details={"application": key, "role": role_key, "rank": rank},
+                ),
             )
     except IntegrityError:
         raise AlreadyExists(
@@ -61,15 +68,72 @@ def add_role(
     return one(ctx, key)
 
 
+@dataclass(frozen=True)
+class RoleEdit:
+    """New values of a role; None keeps a value."""
+
+    label: str | None = None
+    rank: int | None = None
+
+    def values(self) -> dict[str, Any]:
+        """Return the columns that change.
+
+        Raises:
+            InvalidInput: for a label that is empty or too long.
+        """
+        label = {} if self.label is None else {"label": check_label(self.label)}
+        return {**label, **({} if self.rank is None else {"rank": self.rank})}
+
+
+def preview_change(ctx: AppContext, key: str, role_key: str, edit: RoleEdit) -> ChangeEffects:
+    """Return what another label or rank of a role would do; nothing is changed.
+
+    Raises:
+        InvalidInput, NotFound.
+    """
+    effects = ChangeEffects()
+    with ctx.database.reading() as connection:
+        application = application_by_key(connection, key)
+        role = role_by_key(connection, application, role_key)
+        changed = {name: value for name, value in edit.values().items() if getattr(role, name) != value}
+        if "label" in changed:
+            effects.add(f"The role '{role.label}' is called '{changed['label']}'.")
+        if changed:
+            effects.add_access(connection, _planned(connection, application, role, changed))
+    return effects
+
+
+def _planned(connection: Connection, application: Any, role: Any, changed: dict[str, Any]) -> PlannedChange:
+    """Plan a changed role. Its rank may decide which role is the highest, also for name patterns."""
+    new = Role(
+        role.key, changed.get("label", role.label), changed.get("rank", role.rank), role.id, application.id
+    )
+    then = load(connection, revision(connection), {role.id: new})
+    return PlannedChange(application.id, (memberships.everyone(),), then)
+
+
 def change_role(
-    ctx: AppContext, caller: Caller, key: str, role_key: str, label: str | None, rank: int | None
+    ctx: AppContext,
+    caller: Caller,
+    key: str,
+    role_key: str,
+    edit: RoleEdit,
+    sure: Confirmation = UNCONFIRMED,
 ) -> dict[str, Any]:
-    """Give a role another label or rank; its key stays."""
-    values: dict[str, Any] = {}
-    if label is not None:
-        values["label"] = check_label(label)
-    if rank is not None:
-        values["rank"] = rank
+    """Change the label or the rank of a role; its key stays.
+
+    Raises:
+        InvalidInput, NotFound; NeedsConfirmation, StalePreview.
+    """
+    values = edit.values()
+    with ctx.database.reading() as connection:
+        application = application_by_key(connection, key)
+        role = role_by_key(connection, application, role_key)
+        cleared = None
+        if values.get("rank", role.rank) != role.rank:
+            # A label changes no access.
+            planned = _planned(connection, application, role, values)
+            cleared = changes_preview.check(connection, planned, caller, sure)
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
@@ -77,17 +141,19 @@ def change_role(
             connection.execute(update(t.role).where(t.role.c.id == role.id).values(**values))
             raise_revision(connection)
             rule_matches.confirm_present(connection, application.id)
-            mark_everyone_with_an_account(connection, application.id)
-            mark_those_in_patterns(connection, application.id)
+            mark_everyone_with_an_account(connection, application.id, cleared)
+            mark_those_in_patterns(connection, application.id, cleared)
             record_change(
                 connection,
                 ctx.keys,
                 caller,
-                "changed role",
-                "application",
-                application.id,
                 clock.now(),
-                {"application": key, "role": role_key, "after": values},
+                AuditEvent(
+                    "changed role",
+                    "application",
+                    application.id,
+                    details={"application": key, "role": role_key, "after": values},
+                ),
             )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, key)
@@ -117,10 +183,9 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dic
             connection,
             ctx.keys,
             caller,
-            "deleted role",
-            "application",
-            application.id,
             clock.now(),
-            {"application": key, "role": role_key},
+            AuditEvent(
+                "deleted role", "application", application.id, details={"application": key, "role": role_key}
+            ),
         )
     return one(ctx, key)

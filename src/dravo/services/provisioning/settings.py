@@ -48,10 +48,10 @@ SETTINGS = (
     "role_encoding",
     "plan_encoding",
     "provisioned_groups",
-    "reconcile_at",
+    "reconcile_schedule",
 )
 # What may be taken back by saying nothing: these settings have an empty value.
-EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_at": ""}
+EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_schedule": ""}
 MOST_SHOWN = 50
 MOST_LOOKED_AT = 100_000
 
@@ -65,10 +65,14 @@ def shown(row: Any) -> dict[str, Any]:
         "plan_encoding": plans_as_of(row).document(),
         "provisioned_groups": row.provisioned_groups or {"which": NO_GROUPS, "groups": []},
         "rate_limit": row.rate_limit or 0,
-        "reconcile_at": row.reconcile_at or "",
-        "reconcile_in_words": schedules.in_words(row.reconcile_at) if row.reconcile_at else "",
+        "reconcile_schedule": row.reconcile_schedule or "",
+        "reconcile_schedule_words": schedules.in_words(row.reconcile_schedule)
+        if row.reconcile_schedule
+        else "",
         "reconcile_next_at": row.reconcile_next_at,
-        "reconcile_times": schedules.next_times(row.reconcile_at, clock.now()) if row.reconcile_at else [],
+        "reconcile_times": schedules.next_times(row.reconcile_schedule, clock.now())
+        if row.reconcile_schedule
+        else [],
     }
 
 
@@ -118,10 +122,12 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
         values["provisioned_groups"] = _groups_over(connection, values["provisioned_groups"])
     if "rate_limit" in values:
         values["rate_limit"] = values["rate_limit"] or None
-    if "reconcile_at" in values:
-        values["reconcile_at"] = values["reconcile_at"].strip() or None
+    if "reconcile_schedule" in values:
+        values["reconcile_schedule"] = values["reconcile_schedule"].strip() or None
         values["reconcile_next_at"] = (
-            schedules.next_time(values["reconcile_at"], clock.now()) if values["reconcile_at"] else None
+            schedules.next_time(values["reconcile_schedule"], clock.now())
+            if values["reconcile_schedule"]
+            else None
         )
     return values
 

@@ -18,12 +18,12 @@ from dravo.services.provisioning.client import shown_exchanges
 from dravo.services.provisioning.health import NOT_ANSWERING
 from dravo.services.provisioning.queue import UNKNOWN
 from dravo.services.security import masking
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.queries import search as text_search
 from dravo.store.queries import users as user_queries
@@ -92,7 +92,7 @@ def _line(row: Any) -> dict[str, Any]:
 
 def list_tasks(
     ctx: AppContext,
-    ask: Ask,
+    page_request: PageRequest,
     status: str | None = None,
     application: str | None = None,
     user_id: str | None = None,
@@ -112,7 +112,7 @@ def list_tasks(
     if words:
         statement = statement.where(text_search.name_has(words))
     with ctx.database.reading() as connection:
-        return page(connection, statement, [d.id], ask, _line, newest_first=True)
+        return page(connection, statement, [d.id.desc()], page_request, _line)
 
 
 def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
@@ -170,7 +170,11 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
             .values(status=WAITING, next_attempt_at=now, message=None, hint=None)
         )
         record_change(
-            connection, ctx.keys, caller, "retried", "task", target, now, {"application": row.application_id}
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("retried", "task", target, details={"application": row.application_id}),
         )
     return one(ctx, target)
 
@@ -286,7 +290,9 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
             update(t.task).where(*where).values(status=WAITING, next_attempt_at=now, message=None, hint=None)
         ).rowcount
         details = {"application": application, "kind": kind, "number": number}
-        record_change(connection, ctx.keys, caller, "retried", "application", row.id, now, details)
+        record_change(
+            connection, ctx.keys, caller, now, AuditEvent("retried", "application", row.id, details=details)
+        )
     return {"number": number}
 
 
@@ -322,7 +328,9 @@ def resolve(
         values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
         connection.execute(update(t.task).where(t.task.c.id == task_id).values(**values))
         details = {"application": row.application_id, "found": found}
-        record_change(connection, ctx.keys, caller, "resolved task", "task", task_id, now, details)
+        record_change(
+            connection, ctx.keys, caller, now, AuditEvent("resolved task", "task", task_id, details=details)
+        )
     return one(ctx, task_id)
 
 

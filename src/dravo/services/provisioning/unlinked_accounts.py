@@ -22,7 +22,7 @@ from dravo.services.ingest.local.source import local_source
 from dravo.services.lookups import application_by_key, find_user, role_by_key
 from dravo.services.provisioning.reconciliation import rows_of
 from dravo.services.provisioning.tasks import bind, reopen
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -74,12 +74,14 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
             connection,
             ctx.keys,
             caller,
-            "linked account",
-            "account",
-            account.id,
             now,
-            details,
-            {"user": found.display_name},
+            AuditEvent(
+                "linked account",
+                "account",
+                account.id,
+                details=details,
+                personal={"user": found.display_name},
+            ),
         )
     return {"number": 1}
 
@@ -183,12 +185,14 @@ def make_user(
             connection,
             ctx.keys,
             caller,
-            "created user for account",
-            "application",
-            application.id,
             now,
-            details,
-            {"user": row.name},
+            AuditEvent(
+                "created user for account",
+                "application",
+                application.id,
+                details=details,
+                personal={"user": row.name},
+            ),
         )
 
     return {"user": local_users.take_in(ctx, caller, data, direct, write)}

@@ -24,7 +24,7 @@ from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.security import masking
 from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
-from dravo.store.pagination import LARGEST, Ask, read_cursor, write_cursor
+from dravo.store.pagination import LARGEST, PageRequest, read_cursor, write_cursor
 from dravo.store.plan_writer import DONE, FAILED
 from dravo.store.queries.runs import FINISHED, HELD, STOPPED
 
@@ -72,7 +72,9 @@ class _EventSource:
     show: Callable[[Any], dict[str, Any]]
 
 
-def list_activity(ctx: AppContext, caller: Caller, ask: Ask, about: SubjectFilter) -> dict[str, Any]:
+def list_activity(
+    ctx: AppContext, caller: Caller, page_request: PageRequest, about: SubjectFilter
+) -> dict[str, Any]:
     """Return a page of the timeline, newest first: what the caller may read, and of that what was asked for.
 
     Raises:
@@ -87,8 +89,8 @@ def list_activity(ctx: AppContext, caller: Caller, ask: Ask, about: SubjectFilte
             f"This needs the permission '{PERMISSIONS[about.kind]}', which you do not have.",
             "Ask a super administrator for access.",
         )
-    count = min(max(ask.count, 1), LARGEST)
-    places = read_cursor(ask.after, len(KINDS)) if ask.after else [""] * len(KINDS)
+    count = min(max(page_request.count, 1), LARGEST)
+    places = read_cursor(page_request.after, len(KINDS)) if page_request.after else [""] * len(KINDS)
     with ctx.database.reading() as connection:
         strands = _event_sources(connection, about)
         shown = [

@@ -26,7 +26,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries import search as text_search
 
@@ -162,25 +162,40 @@ def _without_secrets(value: Any) -> Any:
     return value
 
 
+@dataclass(frozen=True)
+class RequestFilter:
+    """Which requests to list.
+
+    Attributes:
+        words: text in the path, query, outcome or body, in any letter case.
+        outcome: "refused", "changed" or "read".
+        method: an HTTP method.
+    """
+
+    words: str | None = None
+    outcome: str | None = None
+    method: str | None = None
+
+
 def list_requests(
     database: Database,
     source_id: str,
-    ask: Ask,
+    page_request: PageRequest,
+    only: RequestFilter,
     *,
-    words: str | None = None,
-    outcome: str | None = None,
-    method: str | None = None,
     values: bool = True,
 ) -> dict[str, Any]:
-    """Return a page of a source's traces, newest first.
+    """Return a page of a source's requests, newest first.
 
     Args:
-        words: what must stand in path, query, outcome or body, in any letter case.
-        outcome: "refused", "changed" or "read".
-        method: an HTTP method.
-        values: whether users' attributes may be seen: queries and bodies hold them, and what is looked for
-            there is found out.
+        database: the records.
+        source_id: the source.
+        page_request: which page.
+        only: which requests.
+        values: whether the caller may see users' attributes. Otherwise queries are left out, and queries
+            and bodies are not searched: a search would reveal them.
     """
+    words, outcome, method = only.words, only.outcome, only.method
     c = t.trace.c
     statement = select(t.trace).where(c.source_id == source_id)
     if words:
@@ -195,7 +210,7 @@ def list_requests(
     if method:
         statement = statement.where(c.method == method.upper())
     with database.reading() as connection:
-        found = page(connection, statement, [c.id], ask, _line, newest_first=True)
+        found = page(connection, statement, [c.id.desc()], page_request, _line)
     return found if values else {**found, "items": [{**each, "query": None} for each in found["items"]]}
 
 

@@ -134,7 +134,8 @@ class OwnRecords:
     ) -> dict[str, Any]:
         query, kind = search.query, search.kinds[0]
         table, narrowing = TABLES[kind.name], search.narrowings[0]
-        total = source_rows.count(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition)
+        selection = source_rows.Selection(table, search.source_id, INBOUND_SCIM, narrowing.condition)
+        total = source_rows.count(connection, selection)
         after = None
         if query.cursor:
             key = search.read_cursor(query.cursor)
@@ -143,17 +144,7 @@ class OwnRecords:
         order = source_rows.Order(column, search.descending, after)
         rows: list[tuple[Any, Any]] = []
         if query.count and total:
-            rows = source_rows.list_rows(
-                connection,
-                table,
-                search.source_id,
-                INBOUND_SCIM,
-                narrowing.condition,
-                order,
-                offset,
-                query.count + 1,
-                total,
-            )
+            rows = source_rows.list_rows(connection, selection, order, offset, query.count + 1, total)
         more, rows = len(rows) > query.count, rows[: query.count]
         following = search.write_cursor(Key((0, rows[-1][1]), 0, rows[-1][0].id)) if more and rows else None
         return _listed(
@@ -198,13 +189,9 @@ class OwnRecords:
         """Yield where each resource that is found stands; of each only what filter and order need is read."""
         for number, kind in enumerate(search.kinds):
             table, narrowing, tree = TABLES[kind.name], search.narrowings[number], search.trees[number]
+            selection = source_rows.Selection(table, search.source_id, INBOUND_SCIM, narrowing.condition)
             if (tree is None or narrowing.exact) and search.sort_at is None:
-                yield from (
-                    Key((0, ""), number, each)
-                    for each in source_rows.ids(
-                        connection, table, search.source_id, INBOUND_SCIM, narrowing.condition
-                    )
-                )
+                yield from (Key((0, ""), number, each) for each in source_rows.ids(connection, selection))
                 continue
             needs = search.needs(number)
             framed = not needs.isdisjoint(("meta", "schemas", "members", "groups")) or any(
@@ -212,10 +199,7 @@ class OwnRecords:
             )
             lists = not needs.isdisjoint(("members", "groups"))
             waiting: list[Any] = []
-            for row in (
-                *source_rows.each(connection, table, search.source_id, INBOUND_SCIM, narrowing.condition),
-                None,
-            ):
+            for row in (*source_rows.each(connection, selection), None):
                 if row is not None:
                     waiting.append(row)
                     if len(waiting) < source_rows.CHUNK:

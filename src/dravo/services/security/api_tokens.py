@@ -15,13 +15,13 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import check_label
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import PERMISSIONS, Caller
 from dravo.services.security.secrets import digest, new_token
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 
 SCOPES = ("read", "write")
 
@@ -83,7 +83,11 @@ def create(
     with ctx.database.writing() as connection:
         connection.execute(insert(t.api_token).values(**row))
         record_change(
-            connection, ctx.keys, caller, "created API token", "operator", caller.operator_id, now, details
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("created API token", "operator", caller.operator_id, details=details),
         )
         made = connection.execute(_listed().where(t.api_token.c.id == row["id"])).one()
     return {**_line(made), "token": token.text}
@@ -146,7 +150,9 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def tokens(ctx: AppContext, caller: Caller, ask: Ask, *, of_all: bool = False) -> dict[str, Any]:
+def tokens(
+    ctx: AppContext, caller: Caller, page_request: PageRequest, *, of_all: bool = False
+) -> dict[str, Any]:
     """Return a page of the caller's tokens, or of every operator's, newest first.
 
     Raises:
@@ -156,7 +162,7 @@ def tokens(ctx: AppContext, caller: Caller, ask: Ask, *, of_all: bool = False) -
         caller.require("operators.read")
     with ctx.database.reading() as connection:
         statement = _listed() if of_all else _listed().where(t.api_token.c.operator_id == caller.operator_id)
-        return page(connection, statement, [t.api_token.c.id], ask, _line, newest_first=True)
+        return page(connection, statement, [t.api_token.c.id.desc()], page_request, _line)
 
 
 def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
@@ -178,11 +184,13 @@ def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
             connection,
             ctx.keys,
             caller,
-            "revoked API token",
-            "operator",
-            row.operator_id,
             now,
-            {"label": row.label, "name": row.operator_name},
+            AuditEvent(
+                "revoked API token",
+                "operator",
+                row.operator_id,
+                details={"label": row.label, "name": row.operator_name},
+            ),
         )
 
 

@@ -8,6 +8,7 @@ erased and the chain still be verified.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import orjson
@@ -17,44 +18,54 @@ from dravo.core.instants import Instant
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import Keys
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 
 _LAST = select(t.audit.c.hmac).order_by(t.audit.c.id.desc()).limit(1)
 
 
+@dataclass(frozen=True)
+class AuditEvent:
+    """One change for the audit log.
+
+    Attributes:
+        action: what was done, in a few plain words ("created assignment").
+        object_kind, object_id: the kind and the ID of what was changed.
+        details: names and settings, before and after; never a secret.
+        personal: values about a user. They stay outside the chain, so that a user can be erased.
+    """
+
+    action: str
+    object_kind: str
+    object_id: str
+    details: dict[str, Any] | None = None
+    personal: dict[str, Any] | None = None
+
+
 def record_change(
-    connection: Connection,
-    keys: Keys,
-    caller: Caller,
-    action: str,
-    object_kind: str,
-    object_id: str,
-    now: Instant,
-    details: dict[str, Any] | None = None,
-    personal: dict[str, Any] | None = None,
+    connection: Connection, keys: Keys, caller: Caller, now: Instant, event: AuditEvent
 ) -> None:
-    """Write an entry within the transaction of the change that it tells of.
+    """Write an audit entry, within the transaction of the change itself.
 
     Args:
-        connection: the writer's.
-        action: what was done, in a few plain words.
-        object_kind, object_id: to what.
-        details: names and settings, before and after; never a secret.
-        personal: values about a user.
+        connection: the writer's connection.
+        keys: the keys of the data folder; the entry is sealed with them.
+        caller: who made the change.
+        now: the time of the change.
+        event: what was changed.
     """
     before = connection.execute(_LAST).scalar() or ""
     entry = {
         "at": now,
         "operator_id": caller.operator_id,
         "operator_name": caller.name,
-        "action": action,
-        "object_kind": object_kind,
-        "object_id": object_id,
-        "details": details or {},
-        "personal_digest": keys.seal(_canonical(personal)),
+        "action": event.action,
+        "object_kind": event.object_kind,
+        "object_id": event.object_id,
+        "details": event.details or {},
+        "personal_digest": keys.seal(_canonical(event.personal)),
     }
     seal = keys.seal(before.encode() + _canonical(entry))
-    connection.execute(insert(t.audit).values(**entry, personal=personal, hmac=seal))
+    connection.execute(insert(t.audit).values(**entry, personal=event.personal, hmac=seal))
 
 
 def verify_chain(connection: Connection, keys: Keys) -> int | None:
@@ -87,7 +98,10 @@ def _canonical(value: Any) -> bytes:
 
 
 def entries(
-    connection: Connection, ask: Ask, object_kind: str | None = None, object_id: str | None = None
+    connection: Connection,
+    page_request: PageRequest,
+    object_kind: str | None = None,
+    object_id: str | None = None,
 ) -> dict[str, Any]:
     """Return a page of the log, newest first."""
     statement = select(t.audit)
@@ -95,7 +109,7 @@ def entries(
         statement = statement.where(t.audit.c.object_kind == object_kind)
     if object_id:
         statement = statement.where(t.audit.c.object_id == object_id)
-    return page(connection, statement, [t.audit.c.id], ask, _line, newest_first=True)
+    return page(connection, statement, [t.audit.c.id.desc()], page_request, _line)
 
 
 def _line(row: Any) -> dict[str, Any]:

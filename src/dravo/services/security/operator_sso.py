@@ -17,7 +17,7 @@ from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.context import AppContext
 from dravo.services.security import second_factor
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
@@ -123,11 +123,10 @@ def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
             connection,
             ctx.keys,
             caller,
-            "unlinked from source",
-            "operator",
-            caller.operator_id,
             clock.now(),
-            {"subject": row.subject},
+            AuditEvent(
+                "unlinked from source", "operator", caller.operator_id, details={"subject": row.subject}
+            ),
         )
     return mine(ctx, caller)
 
@@ -150,7 +149,13 @@ def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[s
             update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only)
         )
         action = "disabled password sign-in" if only else "enabled password sign-in"
-        record_change(connection, ctx.keys, caller, action, "operator", caller.operator_id, clock.now(), {})
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent(action, "operator", caller.operator_id, details={}),
+        )
     return mine(ctx, caller)
 
 
@@ -228,7 +233,11 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
             who = Caller(own.id, own.name, own.kind)
             details = {"source": source.key, "subject": proved.subject}
             record_change(
-                connection, ctx.keys, who, "linked to source", "operator", operator_id, now, details
+                connection,
+                ctx.keys,
+                who,
+                now,
+                AuditEvent("linked to source", "operator", operator_id, details=details),
             )
     except IntegrityError:
         hint = "Sign in at the provider with your own account, or ask the other operator to unlink."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import structlog
@@ -14,38 +15,48 @@ from dravo.core.identity.names import user_name_key
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security import second_factor
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import AUDITOR, HELP_DESK, KINDS, OWNER, SUPER_ADMINISTRATOR, Caller
 from dravo.services.security.secrets import hash_password, made_password
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 
 log = structlog.get_logger("operators")
 SYSTEM = Caller("", "the command line", SUPER_ADMINISTRATOR)
 
 
+@dataclass(frozen=True)
+class NewOperator:
+    """An operator to create.
+
+    Attributes:
+        name: the operator's name, unique in any letter case.
+        kind: one of `KINDS`.
+        applications: the keys of the applications of an application owner.
+        masked: whether users' attributes are masked; for help desk and auditors.
+    """
+
+    name: str
+    kind: str
+    applications: Sequence[str] = ()
+    masked: bool = False
+
+
 def add(
     ctx: AppContext,
     caller: Caller,
-    name: str,
-    kind: str,
+    operator: NewOperator,
     password: str | None = None,
-    applications: Sequence[str] = (),
-    *,
-    masked: bool = False,
 ) -> dict[str, Any]:
-    """Add an operator; without a password one is made and shown in the answer, the only time.
-
-    Args:
-        applications: of an application owner, by key.
-        masked: whether users' attributes are not for them: for help desk and auditors.
+    """Create an operator; without a password, generate one and return it, the only time that it is shown.
 
     Raises:
         InvalidInput, AlreadyExists, NotFound.
     """
-    name = check_label(name)
+    name, kind = check_label(operator.name), operator.kind
+    applications, masked = operator.applications, operator.masked
     if kind not in KINDS:
         raise InvalidInput(
             f"'{kind}' is not a valid kind of operator.", f"Use one of: {', '.join(KINDS)}.", "kind"
@@ -88,7 +99,11 @@ def add(
                 **({"masked": True} if masked else {}),
             }
             record_change(
-                connection, ctx.keys, caller, "created operator", "operator", row["id"], now, details
+                connection,
+                ctx.keys,
+                caller,
+                now,
+                AuditEvent("created operator", "operator", row["id"], details=details),
             )
     except IntegrityError:
         raise AlreadyExists(f"An operator '{name}' exists already.", "Choose another name.", "name") from None
@@ -121,14 +136,14 @@ def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
     return frozenset(keys)
 
 
-def list_operators(ctx: AppContext, ask: Ask) -> dict[str, Any]:
+def list_operators(ctx: AppContext, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of operators by name."""
     with ctx.database.reading() as connection:
         return page(
             connection,
             select(t.operator),
             [t.operator.c.name_key, t.operator.c.id],
-            ask,
+            page_request,
             lambda row: _line(connection, row),
         )
 
@@ -174,10 +189,7 @@ def disable(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]
             connection,
             ctx.keys,
             caller,
-            "disabled operator",
-            "operator",
-            operator_id,
             now,
-            {"name": row.name},
+            AuditEvent("disabled operator", "operator", operator_id, details={"name": row.name}),
         )
     return one(ctx, operator_id)

@@ -11,7 +11,7 @@ from sqlalchemy import delete, select, update
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.services.context import AppContext
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest, hash_password, made_password, password_fits
@@ -37,7 +37,13 @@ def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any
         connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
         revoked = api_tokens.revoke_all(connection, operator_id, now)
         details = {"name": row.name, **({"revoked_tokens": revoked} if revoked else {})}
-        record_change(connection, ctx.keys, caller, "reset password", "operator", operator_id, now, details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("reset password", "operator", operator_id, details=details),
+        )
     return {**operators.one(ctx, operator_id), "password": chosen}
 
 
@@ -105,5 +111,9 @@ def change_own(
             else {}
         )
         record_change(
-            connection, ctx.keys, caller, "changed own password", "operator", caller.operator_id, now, details
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("changed own password", "operator", caller.operator_id, details=details),
         )

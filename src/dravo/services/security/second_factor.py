@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-import base64
 import secrets
-import time
 from typing import Any
-from urllib.parse import quote
 
-from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.twofactor import InvalidToken
-from cryptography.hazmat.primitives.twofactor.totp import TOTP
+from pyotp import TOTP, random_base32
+from pyotp.exceptions import OTPVerificationError
 from sqlalchemy import Connection, Select, delete, func, insert, or_, select, update
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.services import settings
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
@@ -63,8 +59,7 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
         InvalidInput: without a session: a token turns nothing of this on or off.
     """
     _check_session(caller)
-    secret = secrets.token_bytes(20)
-    text = base64.b32encode(secret).decode()
+    text = random_base32()
     with ctx.database.writing() as connection:
         if _row(connection, caller.operator_id).factor_secret is not None:
             raise InvalidInput(
@@ -75,9 +70,8 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
             .where(t.operator.c.id == caller.operator_id)
             .values(factor_pending=ctx.keys.encrypt(text))
         )
-    issuer = "Dravo"
-    query = f"secret={text}&issuer={issuer}&digits={DIGITS}&period={STEP}"
-    address = f"otpauth://totp/{issuer}:{quote(caller.name)}?{query}"
+    totp = TOTP(text, digits=DIGITS, interval=STEP)
+    address = totp.provisioning_uri(name=caller.name, issuer_name="Dravo")
     # Imported at its first use: few processes ever draw a QR code.
     import segno
 
@@ -121,7 +115,11 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             )
         )
         record_change(
-            connection, ctx.keys, caller, "enabled second factor", "operator", caller.operator_id, now, {}
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("enabled second factor", "operator", caller.operator_id, details={}),
         )
     return {"recovery_codes": codes}
 
@@ -158,11 +156,8 @@ def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             connection,
             ctx.keys,
             caller,
-            "created recovery codes",
-            "operator",
-            caller.operator_id,
             clock.now(),
-            {},
+            AuditEvent("created recovery codes", "operator", caller.operator_id, details={}),
         )
     return {"recovery_codes": codes}
 
@@ -188,11 +183,8 @@ def take_away(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             connection,
             ctx.keys,
             caller,
-            "disabled second factor",
-            "operator",
-            caller.operator_id,
             clock.now(),
-            {},
+            AuditEvent("disabled second factor", "operator", caller.operator_id, details={}),
         )
     return status(ctx, caller)
 
@@ -211,11 +203,8 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
             connection,
             ctx.keys,
             caller,
-            "reset second factor",
-            "operator",
-            operator_id,
             clock.now(),
-            {"name": row.name},
+            AuditEvent("reset second factor", "operator", operator_id, details={"name": row.name}),
         )
 
 
@@ -271,19 +260,14 @@ def _kept(code: str) -> str:
 
 
 def _counter(secret: str, code: str) -> int | None:
-    """Return the step of which a code is, of those near now; None if it is of none."""
+    """Return the time step of a code (RFC 6238, section 4); None for a code of no step near now."""
     digits = code.replace(" ", "").strip()
     if len(digits) != DIGITS or not (digits.isascii() and digits.isdigit()):
         return None
-    totp = TOTP(base64.b32decode(secret), DIGITS, hashes.SHA1(), STEP)
-    present = int(time.time()) // STEP
-    for counter in (present, *(present + apart for near in range(1, NEAR + 1) for apart in (-near, near))):
-        try:
-            totp.verify(digits.encode(), counter * STEP)
-        except InvalidToken:
-            continue
-        return counter
-    return None
+    try:
+        return TOTP(secret, digits=DIGITS, interval=STEP).verify_and_get_timecode(digits, valid_window=NEAR)
+    except OTPVerificationError:
+        return None
 
 
 def _row(connection: Connection, operator_id: str) -> Any:

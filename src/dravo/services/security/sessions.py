@@ -16,7 +16,7 @@ from dravo.protocols.verified_identity import VerifiedIdentity
 from dravo.services import events, settings
 from dravo.services.context import AppContext
 from dravo.services.security import second_factor
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operators import applications_of
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
@@ -121,11 +121,10 @@ def begin_session(
         connection,
         ctx.keys,
         who,
-        "signed in",
-        "operator",
-        row.id,
         now,
-        {"source": source.key} if source is not None else {},
+        AuditEvent(
+            "signed in", "operator", row.id, details={"source": source.key} if source is not None else {}
+        ),
     )
     return secret, session_line(who, csrf_token(secret))
 
@@ -163,11 +162,8 @@ def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str,
             connection,
             ctx.keys,
             who,
-            "failed to sign in",
-            "operator",
-            row.id,
             clock.now(),
-            {"name": row.name, "what": what},
+            AuditEvent("failed to sign in", "operator", row.id, details={"name": row.name, "what": what}),
         )
 
 
@@ -296,10 +292,7 @@ def end_other_sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
             connection,
             ctx.keys,
             caller,
-            "ended own sessions",
-            "operator",
-            caller.operator_id,
             clock.now(),
-            {"ended": ended},
+            AuditEvent("ended own sessions", "operator", caller.operator_id, details={"ended": ended}),
         )
     return sessions(ctx, caller)

@@ -21,7 +21,7 @@ from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.jit_provisioning import JitProvisioner
+from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF
 from dravo.services.sign_in.settings import DISABLED, MAIL, PILOT, PROTOCOLS, SAML
 from dravo.services.sign_in.verification import JitResult, StepLog
@@ -178,9 +178,9 @@ def plan_again(
         answers,
         proved,
         steps,
-        preview=True,
-        says_verified=row.protocol != SAML,
-        import_groups=row.settings["import_groups"],
+        JitOptions(
+            says_verified=row.protocol != SAML, preview=True, import_groups=row.settings["import_groups"]
+        ),
     )
     try:
         arrival = one.take(one.user())

@@ -62,35 +62,65 @@ class Asked:
     minutes: int
 
 
-def ask(
-    ctx: AppContext,
-    limiter: RateLimiter,
-    base: str,
-    email: str,
-    browser: str | None,
-    sign_in_test: str | None = None,
-    back: str | None = None,
-    *,
-    network: str,
-    source: str | None = None,
-) -> Asked:
-    """Mail a code to an address, if it may sign in; the answer is the same if it may not.
+@dataclass(frozen=True)
+class CodeRequest:
+    """A request for a code.
+
+    Attributes:
+        email: the address to which the code goes.
+        network: the address of the network that asks.
+        browser: the value of the browser's cookie, or None.
+        sign_in_test: the secret of a test sign-in's link, or None.
+        back: the page to which the user goes after signing in.
+        source: the key of the chosen source, where several own the domain.
+    """
+
+    email: str
+    network: str
+    browser: str | None = None
+    sign_in_test: str | None = None
+    back: str | None = None
+    source: str | None = None
+
+
+@dataclass(frozen=True)
+class EnteredCode:
+    """A code that a user entered, with the names that a new user enters.
+
+    Attributes:
+        state: the secret that `Asked` gave to the browser.
+        code: the code as typed.
+        browser: the value of the browser's cookie, or None.
+        given_name, family_name: the names of a new user.
+    """
+
+    state: str
+    code: str
+    browser: str | None
+    given_name: str = ""
+    family_name: str = ""
+
+
+def ask(ctx: AppContext, limiter: RateLimiter, base: str, wanted: CodeRequest) -> Asked:
+    """Email a code to an address, if it may sign in; the result is the same if it may not.
 
     Args:
-        limiter: of letters for one address, asked for from one network: what others ask for keeps nobody
-            from their own.
-        network: from where it is asked.
-        sign_in_test: the secret of a test sign-in's link.
-        source: the key of the source that was chosen, where several own the domain.
+        ctx: the data folder.
+        limiter: limits the emails to one address from one network, so that others cannot use up the limit
+            of an address.
+        base: the public address of the service.
+        wanted: the request.
 
     Raises:
-        InvalidInput: if it is no address; NotFound: if nobody of its domain signs in so; TooManyTries.
+        InvalidInput: for a value that is not an address.
+        NotFound: if no source offers codes to the domain.
+        TooManyTries.
     """
-    address = fold(check_address(email, "email"))
-    mark = f"{address} from {network}"
+    address, browser = fold(check_address(wanted.email, "email")), wanted.browser
+    mark = f"{address} from {wanted.network}"
     limiter.check(mark)
     with ctx.database.reading() as connection:
-        found = _source_for(connection, address, sign_in_test, source)
+        found = _source_for(connection, address, wanted.sign_in_test, wanted.source)
         if found is None:
             raise NotFound(FOR_USERS["no_code"], "Check the spelling of the address.")
         source_row, row, kept = found
@@ -104,7 +134,7 @@ def ask(
         "browser_hash": digest(browser),
         "test_id": kept.id if kept is not None else None,
         "secret": ctx.keys.encrypt(orjson.dumps([address, code]).decode()),
-        "back": sign_in_start.safe_back(back),
+        "back": sign_in_start.safe_back(wanted.back),
         "begun_at": clock.now(),
         "until_at": later(clock.now(), SECONDS),
     }
@@ -184,17 +214,15 @@ def _native_id(address: str) -> str:
     return VerifiedIdentity(ISSUER, address).native_id
 
 
-def receive(
-    ctx: AppContext, base: str, state: str, code: str, browser: str | None, given: str = "", family: str = ""
-) -> SignInResult:
-    """Take a code that came back.
-
-    Args:
-        given, family: the names of a new user.
+def verify(ctx: AppContext, base: str, entered: EnteredCode) -> SignInResult:
+    """Verify a code and sign the user in.
 
     Raises:
-        NotFound: if nothing of it is waited for; InvalidInput: if it is not the code; NamesNeeded.
+        NotFound: if the code expired or was requested in another browser.
+        InvalidInput: if the code is wrong.
+        NamesNeeded: if the user is new and entered no names.
     """
+    state, browser = entered.state, entered.browser
     b = t.sign_in_request.c
     with ctx.database.writing() as connection:
         begun = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state))).first()
@@ -210,7 +238,9 @@ def receive(
             )
         source, row = _with_source(connection, _sign_in_of(connection, begun.source_id))
         address, expected = orjson.loads(ctx.keys.decrypt(begun.secret))
-        fits = hmac.compare_digest("".join(code.split()).encode("utf-8", "replace"), expected.encode())
+        fits = hmac.compare_digest(
+            "".join(entered.code.split()).encode("utf-8", "replace"), expected.encode()
+        )
         if not fits:
             left = TRIES - begun.tries - 1
             connection.execute(
@@ -221,7 +251,25 @@ def receive(
     if not fits:
         hint = f"Enter the code again. Attempts left: {left}." if left > 0 else "Request a new code."
         raise InvalidInput("The code is wrong.", hint, "code")
-    return _right(ctx, base, source, row, begun, address, (given.strip(), family.strip()))
+    with ctx.database.reading() as connection:
+        registers = source_policies.sign_in_policy(row).makes and not _is_known(
+            connection, source.id, address
+        )
+    names = (entered.given_name.strip(), entered.family_name.strip())
+    if registers and not all(names):
+        raise NamesNeeded(
+            "Your name is missing.", "Enter your given name and your family name.", "given_name"
+        )
+    way = SignInAttempt(source, row, base, begun)
+    attributes = _use_up(ctx, way, address)
+    if registers:
+        attributes |= {
+            "given_name": [names[0]],
+            "family_name": [names[1]],
+            "name": [" ".join(names)],
+            REGISTERED: [row.settings["new_user_group"]],
+        }
+    return _complete(ctx, way, address, attributes, registers=registers)
 
 
 def _sign_in_of(connection: Connection, source_id: str) -> Any:
@@ -233,36 +281,27 @@ def _sign_in_of(connection: Connection, source_id: str) -> Any:
     return row
 
 
-def _right(
-    ctx: AppContext, base: str, source: Any, row: Any, begun: Any, address: str, names: tuple[str, str]
-) -> SignInResult:
-    """Let a user in who gave the right code; it counts once."""
-    b = t.sign_in_request.c
-    with ctx.database.reading() as connection:
-        registers = source_policies.sign_in_policy(row).makes and not _is_known(
-            connection, source.id, address
-        )
-    if registers and not all(names):
-        raise NamesNeeded(
-            "Your name is missing.", "Enter your given name and your family name.", "given_name"
-        )
+def _use_up(ctx: AppContext, way: SignInAttempt, address: str) -> dict[str, list[Any]]:
+    """Use up the code, note the test sign-in that it belongs to, and return the claims about the address.
+
+    Raises:
+        NotFound: if the code was used already.
+    """
+    b, begun = t.sign_in_request.c, way.begun
     with ctx.database.writing() as connection:
         if not connection.execute(delete(t.sign_in_request).where(b.state_hash == begun.state_hash)).rowcount:
             raise NotFound("The code has been used already.", "Request a new code.")
-        sign_in_test = None
         if begun.test_id:
-            sign_in_test = connection.execute(
+            way.sign_in_test = connection.execute(
                 select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)
             ).first()
-        attributes = _attributes(connection, source.id, address)
-    if registers:
-        attributes |= {
-            "given_name": [names[0]],
-            "family_name": [names[1]],
-            "name": [" ".join(names)],
-            REGISTERED: [row.settings["new_user_group"]],
-        }
-    way = SignInAttempt(source, row, base, begun, sign_in_test)
+        return _attributes(connection, way.source.id, address)
+
+
+def _complete(
+    ctx: AppContext, way: SignInAttempt, address: str, attributes: dict[str, list[Any]], *, registers: bool
+) -> SignInResult:
+    row, begun = way.row, way.begun
 
     def prove() -> VerifiedIdentity:
         if row.protocol != MAIL:

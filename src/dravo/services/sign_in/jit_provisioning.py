@@ -20,6 +20,7 @@ from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.changes.recompute import recompute_user
 from dravo.services.context import AppContext
 from dravo.services.ingest.bulk_users import CHANGED, CONFLICT, NEW, UNKNOWN, BulkUsers
+from dravo.services.ingest.run_log import RunOptions
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.store import clock, groups, imported_records, memberships, recompute_marks
@@ -31,8 +32,23 @@ from dravo.store.snapshots.config import raise_revision
 MOST_GROUPS = 1_000
 
 
+@dataclass(frozen=True)
+class JitOptions:
+    """How just-in-time provisioning treats a sign-in.
+
+    Attributes:
+        says_verified: whether the provider states which email addresses it verified (OpenID Connect does).
+        preview: report what the sign-in would do, and change nothing.
+        import_groups: whether groups in claims are applied.
+    """
+
+    says_verified: bool
+    preview: bool = False
+    import_groups: bool = True
+
+
 class JitProvisioner:
-    """One user who arrives by way of a source."""
+    """Creates or updates the user of one sign-in."""
 
     def __init__(
         self,
@@ -41,20 +57,12 @@ class JitProvisioner:
         policy: SourcePolicy,
         proved: VerifiedIdentity,
         steps: StepLog,
-        *,
-        preview: bool,
-        says_verified: bool,
-        import_groups: bool = True,
+        options: JitOptions,
     ) -> None:
-        self.ctx, self.source, self.steps, self.preview, self.import_groups = (
-            ctx,
-            source,
-            steps,
-            preview,
-            import_groups,
-        )
+        self.ctx, self.source, self.steps = ctx, source, steps
+        self.preview, self.import_groups = options.preview, options.import_groups
         self.claims = read.read_claims(proved.attributes, proved.subject)
-        self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=says_verified)
+        self.policy = read.safe_policy(policy, self.claims.attributes, says_verified=options.says_verified)
         self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
 
     def user(self) -> dict[str, Any]:
@@ -86,9 +94,7 @@ class JitProvisioner:
         Raises:
             SignInRefused: "conflict", "not known", "inactive".
         """
-        users = BulkUsers(
-            self.ctx, self.source, self.policy, None, preview=self.preview, connection_type=SIGN_IN
-        )
+        users = BulkUsers(self.ctx, self.source, self.policy, None, RunOptions(self.preview), SIGN_IN)
         users.take([self.entry])
         users.finish()
         kind = next(iter(users.counts), "")

@@ -14,7 +14,7 @@ from dravo.core.identity.records import SIGN_IN
 from dravo.core.instants import Instant, later
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.services.context import AppContext
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operators import SYSTEM
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
 from dravo.services.sign_in.settings import SAML, saml_document
@@ -101,7 +101,9 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
         where = (s.source_id == row.source_id, s.changed_at == row.changed_at)
         if connection.execute(update(t.source_sign_in).where(*where).values(**values)).rowcount and told:
             action = "accepted certificates" if "provider" in values else "found new certificates"
-            record_change(connection, ctx.keys, SYSTEM, action, "source", row.source_id, now, told)
+            record_change(
+                connection, ctx.keys, SYSTEM, now, AuditEvent(action, "source", row.source_id, details=told)
+            )
 
 
 def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:

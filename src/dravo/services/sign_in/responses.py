@@ -29,7 +29,7 @@ from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.jit_provisioning import JitProvisioner
+from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
 from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT, SAML
 from dravo.services.sign_in.start import HOME
@@ -327,9 +327,11 @@ def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
         policy,
         way.proved,
         way.steps,
-        preview=way.observes,
-        says_verified=way.row.protocol != SAML,
-        import_groups=settings_["import_groups"],
+        JitOptions(
+            says_verified=way.row.protocol != SAML,
+            preview=way.observes,
+            import_groups=settings_["import_groups"],
+        ),
     )
     way.user = one.user()
     _check_sign_in_test(way)

@@ -11,14 +11,20 @@ from urllib.parse import urlencode
 from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core.instants import later
-from dravo.protocols.saml.logout import read_sign_out_request, sign_out_request, sign_out_response
+from dravo.protocols.saml.logout import (
+    ProviderSession,
+    read_sign_out_request,
+    sign_out_request,
+    sign_out_response,
+)
 from dravo.protocols.saml.names import REDIRECT
+from dravo.protocols.saml.requests import MessageHeader
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.context import AppContext
 from dravo.services.lookups import find_user
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import csrf_token, digest
 from dravo.services.sign_in import keys as sign_in_keys
@@ -176,7 +182,11 @@ def end_of_user(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
         user = find_user(connection, name)
         ended = connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id)).rowcount
         record_change(
-            connection, ctx.keys, caller, "ended sessions", "user", user.id, clock.now(), {"ended": ended}
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("ended sessions", "user", user.id, details={"ended": ended}),
         )
     return {"items": []}
 
@@ -224,7 +234,8 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
         if not at or not keys:
             return ""
         identifier, relay = f"_{secrets.token_hex(20)}", secrets.token_urlsafe(8)
-        return sign_out_request(identifier, at, ours["entity_id"], *named, relay, clock.now(), keys[0].key)
+        header = MessageHeader(identifier, at, ours["entity_id"], clock.now())
+        return sign_out_request(header, ProviderSession(*named), relay, keys[0].key)
     at = row.provider.get("end_session")
     if not at:
         return ""
@@ -273,4 +284,5 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
     at = row.provider.get("sign_out", {}).get(REDIRECT)
     if not at or not keys:
         return ""
-    return sign_out_response(f"_{secrets.token_hex(20)}", at, ours["entity_id"], asked, now, keys[0].key)
+    header = MessageHeader(f"_{secrets.token_hex(20)}", at, ours["entity_id"], now)
+    return sign_out_response(header, asked, keys[0].key)

@@ -21,7 +21,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.notifications import mail_queue
 from dravo.services.security import operator_sso
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operator_sso import OPERATORS, SERVES, USERS
 from dravo.services.security.permissions import Caller
 from dravo.services.sign_in import keys as sign_in_keys
@@ -85,7 +85,7 @@ class MailSettings(Common):
 
 
 # Settings that prove nothing, and that need not be tried again.
-_LIGHT = {"pilot", "support_contact", "claim_days", "refresh"}
+UNTESTED = {"pilot", "support_contact", "claim_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
 
@@ -181,7 +181,9 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             ).first(),
             serves,
         )
-        _take_given(ctx, protocol, row, given, settings, values, details)
+        changed, changed_details = _changed_values(ctx, protocol, row, given, settings)
+        values |= changed
+        details |= changed_details
         if serves is not None and serves != (row.serves if row is not None else USERS):
             values["serves"] = details["serves"] = serves
             if row is not None:
@@ -202,7 +204,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
         elif values:
             # What is not proved yet is proved again.
             weighty = bool(
-                {"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - _LIGHT
+                {"provider", "secret", "policy"} & values.keys()
+                or set(details.get("settings", ())) - UNTESTED
             )
             again = {"changed_at": now, **({"verified_at": None} if weighty else {})}
             connection.execute(
@@ -215,26 +218,17 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
                 connection,
                 ctx.keys,
                 caller,
-                "changed sign-in settings",
-                "source",
-                source.id,
                 now,
-                {"key": key, **details},
+                AuditEvent("changed sign-in settings", "source", source.id, details={"key": key, **details}),
             )
 
 
-def _take_given(
-    ctx: AppContext,
-    protocol: str,
-    row: Any,
-    given: dict[str, Any],
-    settings: dict[str, Any],
-    values: dict[str, Any],
-    details: dict[str, Any],
-) -> None:
-    """Add what changes of settings, secret and answers to `values`, and what the audit log says of it to
-    `details`.
-    """
+def _changed_values(
+    ctx: AppContext, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any]
+) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Return the columns that change (settings, secret, policy), and the details for the audit log."""
+    values: dict[str, Any] = {}
+    details: dict[str, Any] = {}
     before = row.settings if row is not None else {}
     if settings != before:
         details["settings"] = sorted(name for name, value in settings.items() if before.get(name) != value)
@@ -259,6 +253,7 @@ def _take_given(
         )
         if row is None or policy.document() != (row.policy or usual.document()):
             values["policy"] = details["policy"] = policy.document()
+    return values, details
 
 
 def check_super_administrator(caller: Caller, row: Any, serves: str | None = None) -> None:
@@ -461,11 +456,13 @@ def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
             connection,
             ctx.keys,
             caller,
-            "accepted certificates",
-            "source",
-            source.id,
             now,
-            {"key": key, "fingerprints": fingerprints},
+            AuditEvent(
+                "accepted certificates",
+                "source",
+                source.id,
+                details={"key": key, "fingerprints": fingerprints},
+            ),
         )
 
 
@@ -487,7 +484,9 @@ def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
         else:
             sign_in_keys.use_next(ctx, connection, source.id, sign_in_keys.kept_until(now))
         action = "created next key" if made is not None else "activated next key"
-        record_change(connection, ctx.keys, caller, action, "source", source.id, now, {"key": key})
+        record_change(
+            connection, ctx.keys, caller, now, AuditEvent(action, "source", source.id, details={"key": key})
+        )
 
 
 def forget(ctx: AppContext, caller: Caller, key: str) -> None:
@@ -504,7 +503,11 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         for table in (t.user_session, t.sign_in_request, t.sign_in_key, t.test_sign_in, t.source_sign_in):
             connection.execute(delete(table).where(table.c.source_id == source.id))
         record_change(
-            connection, ctx.keys, caller, "removed sign-in", "source", source.id, clock.now(), {"key": key}
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("removed sign-in", "source", source.id, details={"key": key}),
         )
 
 

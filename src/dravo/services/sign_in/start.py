@@ -66,26 +66,39 @@ def safe_back(path: str | None) -> str:
 # Beginning
 
 
-def start(
-    ctx: AppContext,
-    key: str,
-    base: str,
-    sign_in_test: str | None = None,
-    back: str | None = None,
-    browser: str | None = None,
-    operator: Caller | None = None,
-) -> SignInRedirect:
-    """Begin a sign-in.
+@dataclass(frozen=True)
+class StartOptions:
+    """How a sign-in starts.
+
+    Attributes:
+        sign_in_test: the secret of a test sign-in's link, or None.
+        back: the page to which the user goes after signing in.
+        browser: the value of the browser's cookie, or None.
+        operator: the signed-in operator who links their provider account, or None.
+    """
+
+    sign_in_test: str | None = None
+    back: str | None = None
+    browser: str | None = None
+    operator: Caller | None = None
+
+
+STANDARD_START = StartOptions()
+
+
+def start(ctx: AppContext, key: str, base: str, options: StartOptions = STANDARD_START) -> SignInRedirect:
+    """Start a sign-in through a source.
 
     Args:
-        sign_in_test: the secret of a test sign-in's link.
-        back: the page of ours to which the user goes after it.
-        browser: by what this browser is known, if it is.
-        operator: who binds themselves to whom it will prove, signed in as they are.
+        ctx: the data folder.
+        key: the key of the source.
+        base: the public address of the service.
+        options: how the sign-in starts.
 
     Raises:
-        NotFound; SignInRefused: "disabled", "test sign-in", "settings".
+        NotFound; SignInRefused: "disabled", "sign_in_test", "operator", "settings".
     """
+    sign_in_test, browser, operator = options.sign_in_test, options.browser, options.operator
     with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
         kept = test_sign_ins.by_secret(connection, source.id, sign_in_test) if sign_in_test else None
@@ -126,27 +139,32 @@ def start(
         "browser_hash": digest(browser),
         "test_id": kept.id if kept is not None else None,
         "operator_id": operator.operator_id if operator is not None else None,
-        "back": safe_back(back),
+        "back": safe_back(options.back),
         "begun_at": clock.now(),
         "until_at": later(clock.now(), BEGUN_SECONDS),
     }
-    url, form = (_ask_saml if row.protocol == SAML else _ask_oidc)(ctx, row, key, base, state, keys, begun)
+    request = (_saml_request if row.protocol == SAML else _oidc_request)(
+        ctx, row, addresses(base, key), state, keys
+    )
+    begun |= request.stored
     with ctx.database.writing() as connection:
         connection.execute(insert(t.sign_in_request).values(**begun))
         observations.note(connection, source.id, observations.STARTED)
-    return SignInRedirect(url, form, browser)
+    return SignInRedirect(request.url, request.form, browser)
 
 
-def _ask_saml(
-    ctx: AppContext,
-    row: Any,
-    key: str,
-    base: str,
-    state: str,
-    keys: list[sign_in_keys.OurKey],
-    begun: dict[str, Any],
-) -> tuple[str, Mapping[str, str] | None]:
-    ours = addresses(base, key)
+@dataclass(frozen=True)
+class _ProviderRequest:
+    """A request to a provider, and the values that its response is checked against."""
+
+    url: str
+    form: Mapping[str, str] | None
+    stored: dict[str, Any]
+
+
+def _saml_request(
+    ctx: AppContext, row: Any, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
+) -> _ProviderRequest:
     at = row.provider["sign_in"]
     binding = REDIRECT if REDIRECT in at else POST
     identifier = f"_{secrets.token_hex(20)}"
@@ -154,40 +172,30 @@ def _ask_saml(
         keys[0].key if keys and (row.settings["sign_requests"] or row.provider.get("wants_signed")) else None
     )
     asked = requests.sign_in_request(
-        identifier,
+        requests.MessageHeader(identifier, at[binding], ours["entity_id"], clock.now()),
         binding,
-        at[binding],
-        ours["entity_id"],
         ours["acs"],
         state,
-        clock.now(),
         signs,
         force_authn=row.settings["force_authn"],
     )
-    begun["request_id"] = identifier
-    return asked.url, asked.form
+    return _ProviderRequest(asked.url, asked.form, {"request_id": identifier})
 
 
-def _ask_oidc(
-    ctx: AppContext,
-    row: Any,
-    key: str,
-    base: str,
-    state: str,
-    keys: list[sign_in_keys.OurKey],
-    begun: dict[str, Any],
-) -> tuple[str, Mapping[str, str] | None]:
+def _oidc_request(
+    ctx: AppContext, row: Any, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
+) -> _ProviderRequest:
     nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
-    begun["secret"] = ctx.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
-    client = client_of(ctx, row, key, base, keys)
-    return flow.start(
+    url = flow.start(
         provider_metadata.oidc_provider(row.provider),
-        client,
+        client_of(ctx, row, ours, keys),
         state,
         nonce,
         verifier,
         force_authn=row.settings["force_authn"],
-    ), None
+    )
+    secret = ctx.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
+    return _ProviderRequest(url, None, {"secret": secret})
 
 
 def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:

@@ -5,6 +5,7 @@ else.
 from __future__ import annotations
 
 import secrets
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, func, insert, select
@@ -14,7 +15,7 @@ from dravo.core.identity.names import fold
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in.settings import missing
@@ -22,7 +23,7 @@ from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 
 OBSERVE, FOR_REAL = "observe", "apply"
 MODES = (OBSERVE, FOR_REAL)
@@ -31,19 +32,35 @@ NOT_OPENED, AT_PROVIDER = "not_opened", "at_provider"
 _NOTHING_YET = {"so_far": NOT_OPENED, "so_far_at": None, "trace": None, "message": ""}
 
 
-def begin(
-    ctx: AppContext, caller: Caller, key: str, user: str, mode: str, base: str, minutes: int = MINUTES
-) -> dict[str, Any]:
-    """Make a test sign-in; its link is in the answer, the only time.
+@dataclass(frozen=True)
+class NewTestSignIn:
+    """A test sign-in to create.
+
+    Attributes:
+        user: the user name or email address of the user who will try, as the attribute mapping produces it.
+        mode: "observe" changes nothing, "apply" provisions the user.
+        minutes: for how long the link is valid, 1 to 1,440.
+    """
+
+    user: str
+    mode: str
+    minutes: int = MINUTES
+
+
+def begin(ctx: AppContext, caller: Caller, key: str, wanted: NewTestSignIn, base: str) -> dict[str, Any]:
+    """Create a test sign-in; the result carries its link, the only time that the link is shown.
 
     Args:
-        user: who will try: their user name or email, as the expressions make it.
-        mode: "observe" changes nothing; "for real" takes them in.
-        base: the service's public address.
+        ctx: the data folder.
+        caller: who creates the test sign-in.
+        key: the key of the source.
+        wanted: the test sign-in.
+        base: the public address of the service.
 
     Raises:
         InvalidInput, NotFound.
     """
+    user, mode, minutes = wanted.user, wanted.mode, wanted.minutes
     if mode not in MODES:
         raise InvalidInput(f"'{mode}' is not a valid mode.", f"Use one of: {', '.join(MODES)}.", "mode")
     if not user.strip():
@@ -75,13 +92,17 @@ def begin(
         connection.execute(insert(t.test_sign_in).values(**made))
         details = {"key": key, "user": user.strip(), "mode": mode, "minutes": minutes}
         record_change(
-            connection, ctx.keys, caller, "created a test sign-in", "source", source.id, now, details
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("created a test sign-in", "source", source.id, details=details),
         )
         kept = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == made["id"])).one()
     return {**_line(kept, now), **_NOTHING_YET, "link": f"{base}/sso/{key}/start?sign_in_test={secret}"}
 
 
-def list_test_sign_ins(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
+def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of a source's test sign-ins, newest first."""
     now = clock.now()
     with ctx.database.reading() as connection:
@@ -90,10 +111,9 @@ def list_test_sign_ins(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
         return page(
             connection,
             statement,
-            [t.test_sign_in.c.id],
-            ask,
+            [t.test_sign_in.c.id.desc()],
+            page_request,
             lambda row: {**_line(row, now), **_so_far(connection, row, now)},
-            newest_first=True,
         )
 
 

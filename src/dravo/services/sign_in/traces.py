@@ -18,7 +18,7 @@ from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import search as text_search
 
 SIGNED_IN, OBSERVED, REFUSED = "signed_in", "observed", "refused"
@@ -43,7 +43,7 @@ def write(connection: Connection, row: dict[str, Any]) -> str:
 def list_traces(
     ctx: AppContext,
     key: str,
-    ask: Ask,
+    page_request: PageRequest,
     outcome: str | None = None,
     sign_in_test: str | None = None,
     words: str | None = None,
@@ -67,7 +67,7 @@ def list_traces(
                 if masking.hidden()
                 else text_search.has(x.name, words) | text_search.has(x.message, words)
             )
-        return page(connection, statement, [x.id], ask, _line, newest_first=True)
+        return page(connection, statement, [x.id.desc()], page_request, _line)
 
 
 def _line(row: Any) -> dict[str, Any]:

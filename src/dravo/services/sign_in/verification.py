@@ -114,15 +114,24 @@ def addresses(base: str, key: str) -> dict[str, str]:
     }
 
 
-def client_of(ctx: AppContext, row: Any, key: str, base: str, keys: list[sign_in_keys.OurKey]) -> flow.Client:
-    """Return us as an OpenID provider knows us: by our secret, or by the key that signs now."""
+def client_of(
+    ctx: AppContext, row: Any, ours: dict[str, str], keys: list[sign_in_keys.OurKey]
+) -> flow.Client:
+    """Return our OpenID Connect client for a source, with its secret or its signing key.
+
+    Args:
+        ctx: the data folder.
+        row: the sign-in settings of the source.
+        ours: our addresses for the source, as `addresses` returns them.
+        keys: our keys for the source, the current one first.
+    """
     own = None
     if row.settings["private_key_jwt"] and keys:
         own = read_private_key(keys[0].key.private_bytes(*sign_in_keys.AS_PEM), keys[0].id)
     secret = ctx.keys.decrypt(row.secret) if row.secret else ""
     return flow.Client(
         row.settings["client_id"],
-        addresses(base, key)["redirect"],
+        ours["redirect"],
         secret,
         own,
         tuple(row.settings["scopes"].split()),
@@ -243,7 +252,7 @@ def prove_oidc(
     with ctx.database.reading() as connection:
         keys = sign_in_keys.of_source(ctx, connection, way.source.id)
     nonce, verifier = orjson.loads(ctx.keys.decrypt(way.begun.secret))
-    client = client_of(ctx, way.row, key, way.base, keys)
+    client = client_of(ctx, way.row, addresses(way.base, key), keys)
     form, headers = flow.token_request(
         provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16)
     )

@@ -13,7 +13,7 @@ from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedCha
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import source_by_key
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import sources
 from dravo.store import clock, recompute_marks
@@ -48,7 +48,13 @@ def change(
             raise_revision(connection)
             recompute_marks.mark_selected(connection, _told_by_others_too(row.id, literal(now)), cleared)
             details = {"key": key, "before": {name: getattr(row, name) for name in values}, "after": values}
-            record_change(connection, ctx.keys, caller, "changed priority", "source", row.id, now, details)
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                now,
+                AuditEvent("changed priority", "source", row.id, details=details),
+            )
     process_marks(ctx, USERS_PER_CHUNK)
     return sources.one(ctx, key)
 

@@ -12,7 +12,7 @@ from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema, SchemaSet, extended
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source, source_by_key
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -78,7 +78,13 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
             # Rules may ask for what it holds from now on.
             raise_revision(connection)
             details = {"source": key, "urn": schema.id, "kind": kind}
-            record_change(connection, ctx.keys, caller, "added schema", "source", source.id, now, details)
+            record_change(
+                connection,
+                ctx.keys,
+                caller,
+                now,
+                AuditEvent("added schema", "source", source.id, details=details),
+            )
     except IntegrityError:
         raise AlreadyExists(
             f"'{key}' has a schema '{schema.id}' already.",
@@ -107,11 +113,8 @@ def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
             connection,
             ctx.keys,
             caller,
-            "removed schema",
-            "source",
-            source.id,
             clock.now(),
-            {"source": key, "urn": urn},
+            AuditEvent("removed schema", "source", source.id, details={"source": key, "urn": urn}),
         )
     ctx.doors += 1
 

@@ -14,14 +14,14 @@ from dravo.core.identity.source_policy import read_domains
 from dravo.core.instants import later
 from dravo.services.context import AppContext
 from dravo.services.lookups import check_key, check_label, source_by_key
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources.observations import CALL, SCIM_USER
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.snapshots.config import raise_revision
 
 # What belongs to signing in by a source.
@@ -61,11 +61,8 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]
                 connection,
                 ctx.keys,
                 caller,
-                "added source",
-                "source",
-                source_id,
                 now,
-                {"key": key, "label": label},
+                AuditEvent("added source", "source", source_id, details={"key": key, "label": label}),
             )
     except IntegrityError:
         raise AlreadyExists(
@@ -98,7 +95,13 @@ def change(
         connection.execute(update(t.source).where(t.source.c.id == row.id).values(**given))
         raise_revision(connection)
         details = {"key": key, "before": {name: before[name] for name in given}, "after": given}
-        record_change(connection, ctx.keys, caller, "changed source", "source", row.id, clock.now(), details)
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            clock.now(),
+            AuditEvent("changed source", "source", row.id, details=details),
+        )
     return one(ctx, key)
 
 
@@ -147,11 +150,8 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
             connection,
             ctx.keys,
             caller,
-            "deleted source",
-            "source",
-            row.id,
             clock.now(),
-            {"key": key, "label": row.label},
+            AuditEvent("deleted source", "source", row.id, details={"key": key, "label": row.label}),
         )
     ctx.doors += 1
 
@@ -326,10 +326,12 @@ def _line(row: Any) -> dict[str, Any]:
     }
 
 
-def list_sources(ctx: AppContext, ask: Ask) -> dict[str, Any]:
+def list_sources(ctx: AppContext, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of sources by label."""
     with ctx.database.reading() as connection:
-        found = page(connection, _statement(), [t.source.c.label, t.source.c.id], ask, lambda row: row)
+        found = page(
+            connection, _statement(), [t.source.c.label, t.source.c.id], page_request, lambda row: row
+        )
         return {**found, "items": _lines(connection, found["items"])}
 
 

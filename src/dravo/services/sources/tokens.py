@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import insert, select, update
@@ -10,18 +11,31 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.services.context import AppContext
 from dravo.services.lookups import check_label, pushing_source, source_by_key
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import new_token
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 
 TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
 
 
-# Tokens
+@dataclass(frozen=True)
+class TokenScope:
+    """What a SCIM token allows.
+
+    Attributes:
+        kinds: "users", "groups" or "both".
+        access: "read", or "write", which includes reading.
+    """
+
+    kinds: str = "both"
+    access: str = "write"
+
+
+FULL_SCOPE = TokenScope()
 
 
 def add_token(
@@ -30,18 +44,14 @@ def add_token(
     key: str,
     label: str,
     expires_at: Instant | None = None,
-    kinds: str = "both",
-    access: str = "write",
+    scope: TokenScope = FULL_SCOPE,
 ) -> dict[str, Any]:
-    """Add a token; the answer carries its text, the only time that it is shown.
-
-    Args:
-        kinds: what it opens: "users", "groups" or "both".
-        access: "read", or "write", which reads as well.
+    """Create a SCIM token; the result carries its text, the only time that the text is shown.
 
     Raises:
         InvalidInput, NotFound.
     """
+    kinds, access = scope.kinds, scope.access
     if kinds not in TOKEN_KINDS or access not in TOKEN_ACCESS:
         raise InvalidInput(
             f"The combination '{kinds}', '{access}' is not valid.",
@@ -72,11 +82,10 @@ def add_token(
             connection,
             ctx.keys,
             caller,
-            "created SCIM token",
-            "source",
-            source.id,
             now,
-            {"label": label, "prefix": token.prefix},
+            AuditEvent(
+                "created SCIM token", "source", source.id, details={"label": label, "prefix": token.prefix}
+            ),
         )
         made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
     ctx.doors += 1
@@ -102,21 +111,23 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
                 connection,
                 ctx.keys,
                 caller,
-                "revoked SCIM token",
-                "source",
-                source.id,
                 now,
-                {"label": row.label, "prefix": row.prefix},
+                AuditEvent(
+                    "revoked SCIM token",
+                    "source",
+                    source.id,
+                    details={"label": row.label, "prefix": row.prefix},
+                ),
             )
     ctx.doors += 1
 
 
-def tokens(ctx: AppContext, key: str, ask: Ask) -> dict[str, Any]:
+def tokens(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of a source's tokens, newest first; never their texts."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
         statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
-        return page(connection, statement, [t.source_token.c.id], ask, _token_line, newest_first=True)
+        return page(connection, statement, [t.source_token.c.id.desc()], page_request, _token_line)
 
 
 def _token_line(row: Any) -> dict[str, Any]:

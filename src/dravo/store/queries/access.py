@@ -2,31 +2,44 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, select
 
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries.accounts import account_line, accounts_statement
 from dravo.store.queries.search import name_has
 from dravo.store.queries.users import user_ref
 
 
+@dataclass(frozen=True)
+class AccessFilter:
+    """Which access to list.
+
+    Attributes:
+        application_key, role_key: an application, and one of its roles.
+        user_id: a user.
+        group_id: a group that assigns the role.
+        words: text in the name of the user.
+        ended: list access that ended, instead of current access.
+    """
+
+    application_key: str | None = None
+    role_key: str | None = None
+    user_id: str | None = None
+    group_id: str | None = None
+    words: str | None = None
+    ended: bool = False
+
+
 def access(
     connection: Connection,
-    ask: Ask,
-    application_key: str | None = None,
-    role_key: str | None = None,
-    user_id: str | None = None,
-    group_id: str | None = None,
-    words: str | None = None,
-    *,
-    ended: bool = False,
+    page_request: PageRequest,
+    only: AccessFilter,
 ) -> dict[str, Any]:
-    """Return a page of accesses by user, each with its reasons and the account that it leads to; ended ones
-    if asked.
-    """
+    """Return a page of access, by user, each with its reasons, its account and its seat."""
     x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
     statement = (
         select(
@@ -47,23 +60,23 @@ def access(
         .join(t.user, u.id == x.user_id)
         .join(t.application, p.id == x.application_id)
         .join(t.role, r.id == x.role_id)
-        .where(x.until_at.is_not(None) if ended else x.until_at.is_(None))
+        .where(x.until_at.is_not(None) if only.ended else x.until_at.is_(None))
     )
-    if application_key:
-        statement = statement.where(p.key == application_key)
-    if role_key:
-        statement = statement.where(r.key == role_key)
-    if user_id:
-        statement = statement.where(x.user_id == user_id)
-    if group_id:
-        named = select(t.assignment.c.role_id).where(t.assignment.c.group_id == group_id)
+    if only.application_key:
+        statement = statement.where(p.key == only.application_key)
+    if only.role_key:
+        statement = statement.where(r.key == only.role_key)
+    if only.user_id:
+        statement = statement.where(x.user_id == only.user_id)
+    if only.group_id:
+        named = select(t.assignment.c.role_id).where(t.assignment.c.group_id == only.group_id)
         statement = statement.where(x.role_id.in_(named))
-    if words:
-        statement = statement.where(name_has(words))
-    if ended:
-        found = page(connection, statement, [x.until_at, x.id], ask, _access_line, newest_first=True)
+    if only.words:
+        statement = statement.where(name_has(only.words))
+    if only.ended:
+        found = page(connection, statement, [x.until_at.desc(), x.id.desc()], page_request, _access_line)
     else:
-        found = page(connection, statement, [u.display_name_key, x.id], ask, _access_line)
+        found = page(connection, statement, [u.display_name_key, x.id], page_request, _access_line)
     _join_accounts(connection, found["items"])
     _join_assignments(connection, found["items"])
     _join_seats(connection, found["items"])
@@ -105,9 +118,9 @@ def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
     if not users:
         return
     rows = connection.execute(accounts_statement().where(t.account.c.user_id.in_(users)))
-    private_key_jwt = {(row.user_id, row.application_key): account_line(row) for row in rows}
+    by_user = {(row.user_id, row.application_key): account_line(row) for row in rows}
     for item in items:
-        item["account"] = private_key_jwt.get((item["user"]["id"], item["application"]["key"]))
+        item["account"] = by_user.get((item["user"]["id"], item["application"]["key"]))
 
 
 def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:

@@ -8,7 +8,7 @@ from sqlalchemy import Connection, Select, and_, or_, select
 
 from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries.search import name_has
 from dravo.store.queries.users import user_ref
 
@@ -88,7 +88,7 @@ def accounts_statement() -> Select[Any]:
 
 def accounts(
     connection: Connection,
-    ask: Ask,
+    page_request: PageRequest,
     application_key: str | None,
     user_id: str | None,
     status: str | None,
@@ -109,7 +109,7 @@ def accounts(
         statement = statement.where(a.applied_version < a.desired_version)
     elif status:
         statement = statement.where(d.status == status)
-    return page(connection, statement, [u.display_name_key, a.id], ask, account_line)
+    return page(connection, statement, [u.display_name_key, a.id], page_request, account_line)
 
 
 def account(connection: Connection, account_id: str) -> dict[str, Any] | None:

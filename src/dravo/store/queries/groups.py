@@ -11,7 +11,7 @@ from dravo.core.identity.records import LOCAL
 from dravo.store import groups as store_groups
 from dravo.store import memberships
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries.search import contains
 from dravo.store.queries.users import user_line
 
@@ -70,7 +70,7 @@ def _groups_statement() -> Select[Any]:
 
 def groups(
     connection: Connection,
-    ask: Ask,
+    page_request: PageRequest,
     words: str | None,
     source_key: str | None,
     given: Mapping[str, int],
@@ -99,7 +99,7 @@ def groups(
         connection,
         statement,
         [g.display_name_key, g.id],
-        ask,
+        page_request,
         lambda row: {**group_line(row), "assignments": given.get(row.id, 0)},
     )
 
@@ -160,7 +160,7 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
     }
 
 
-def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, Any]:
+def group_members(connection: Connection, group_id: str, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of the users whom a group lists."""
     u, listed = t.user.c, store_groups.listed([group_id])
     statement = select(
@@ -174,4 +174,4 @@ def group_members(connection: Connection, group_id: str, ask: Ask) -> dict[str, 
         u.created_at,
         u.modified_at,
     ).join(listed, listed.c.user_id == u.id)
-    return page(connection, statement, [u.display_name_key, u.id], ask, user_line)
+    return page(connection, statement, [u.display_name_key, u.id], page_request, user_line)

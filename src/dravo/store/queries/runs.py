@@ -9,13 +9,16 @@ from sqlalchemy import ColumnElement, Connection, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
 
 
 def runs(
-    connection: Connection, of: ColumnElement[bool], ask: Ask, show: Callable[[Any], dict[str, Any]]
+    connection: Connection,
+    of: ColumnElement[bool],
+    page_request: PageRequest,
+    show: Callable[[Any], dict[str, Any]],
 ) -> dict[str, Any]:
     """Return a page of runs, newest first.
 
@@ -23,7 +26,7 @@ def runs(
         of: the condition, such as one source or one application.
         show: makes an item of a row.
     """
-    return page(connection, select(t.run).where(of), [t.run.c.id], ask, show, newest_first=True)
+    return page(connection, select(t.run).where(of), [t.run.c.id.desc()], page_request, show)
 
 
 def request_stop(connection: Connection, row: Any, now: Instant) -> bool:

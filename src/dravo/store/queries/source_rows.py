@@ -1,4 +1,4 @@
-"""One source's own rows, of records or of groups: a page of them, all of them, or some by id."""
+"""The records and groups of one source: a page of them, all of them, or some by ID."""
 
 from __future__ import annotations
 
@@ -44,8 +44,12 @@ CHUNK = 500
 
 @dataclass(frozen=True)
 class Order:
-    """In which order a list goes: by a column, then by id; and behind which (value, id) it goes on (None:
-    from the beginning).
+    """How a list is sorted.
+
+    Attributes:
+        column: the column to sort by, before the ID.
+        descending: the highest value first.
+        after: the (value, ID) that the page follows; None for the first page.
     """
 
     column: Any
@@ -53,45 +57,54 @@ class Order:
     after: tuple[str, str] | None = None
 
 
-def _of_source(table: Table, source_id: str, connection_type: str, condition: Any) -> list[Any]:
-    """Return the conditions for what a source has at present; `condition` may be None."""
-    where = [
-        table.c.source_id == source_id,
-        table.c.connection_type == connection_type,
-        table.c.gone_at.is_(None),
-    ]
-    return where if condition is None else [*where, condition]
+@dataclass(frozen=True)
+class Selection:
+    """Present rows of one source.
+
+    Attributes:
+        table: `t.record` or `t.group`.
+        source_id, connection_type: who reports the rows.
+        condition: an SQL condition that the rows meet; None for all.
+    """
+
+    table: Table
+    source_id: str
+    connection_type: str
+    condition: Any = None
+
+    def conditions(self) -> list[Any]:
+        """Return the conditions for a WHERE clause."""
+        where = [
+            self.table.c.source_id == self.source_id,
+            self.table.c.connection_type == self.connection_type,
+            self.table.c.gone_at.is_(None),
+        ]
+        return where if self.condition is None else [*where, self.condition]
 
 
-def count(connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any) -> int:
-    """Return how many of a source's rows meet an SQL condition (None for all)."""
-    where = _of_source(table, source_id, connection_type, condition)
-    return int(connection.execute(select(func.count()).select_from(table).where(*where)).scalar_one())
+def count(connection: Connection, selection: Selection) -> int:
+    """Return how many rows a selection has."""
+    statement = select(func.count()).select_from(selection.table).where(*selection.conditions())
+    return int(connection.execute(statement).scalar_one())
 
 
 def list_rows(
-    connection: Connection,
-    table: Table,
-    source_id: str,
-    connection_type: str,
-    condition: Any,
-    order: Order,
-    offset: int,
-    most: int,
-    total: int,
+    connection: Connection, selection: Selection, order: Order, offset: int, most: int, total: int
 ) -> list[tuple[Any, Any]]:
-    """Return one page of a source's rows that meet an SQL condition, each with the value that it is sorted
-    by.
+    """Return one page of a selection, each row with the value that it is sorted by.
 
     Args:
-        total: how many rows meet it. A few are sorted here: a database that is asked for an order may go
-            through everyone in that
-            order instead of taking the index that finds the few.
+        connection: a reading connection.
+        selection: the rows.
+        order: how they are sorted, and after which row the page begins.
+        offset: how many rows to skip.
+        most: the largest number of rows to return.
+        total: how many rows the selection has. A few rows are sorted here: asked for an order, the database
+            may walk through all rows in that order instead of using the index that finds the few.
     """
+    table = selection.table
     keys = (order.column, table.c.id)
-    statement = select(*COLUMNS[table], order.column.label("_sorted_by")).where(
-        *_of_source(table, source_id, connection_type, condition)
-    )
+    statement = select(*COLUMNS[table], order.column.label("_sorted_by")).where(*selection.conditions())
     if order.after is not None:
         last = tuple_(*(literal(value) for value in order.after))
         statement = statement.where(tuple_(*keys) < last if order.descending else tuple_(*keys) > last)
@@ -104,26 +117,27 @@ def list_rows(
     return [(row, row._sorted_by) for row in connection.execute(ordered.offset(offset).limit(most))]
 
 
-def each(
-    connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any
-) -> Iterator[Any]:
-    """Yield a source's rows that meet an SQL condition, by id."""
-    where = _of_source(table, source_id, connection_type, condition)
+def each(connection: Connection, selection: Selection) -> Iterator[Any]:
+    """Yield the rows of a selection, by ID."""
+    table = selection.table
     yield from connection.execute(
-        select(*COLUMNS[table]).where(*where).order_by(table.c.id).execution_options(yield_per=500)
+        select(*COLUMNS[table])
+        .where(*selection.conditions())
+        .order_by(table.c.id)
+        .execution_options(yield_per=500)
     )
 
 
-def ids(
-    connection: Connection, table: Table, source_id: str, connection_type: str, condition: Any
-) -> list[str]:
-    """Return the ids of a source's rows that meet an SQL condition."""
-    where = _of_source(table, source_id, connection_type, condition)
-    return list(connection.execute(select(table.c.id).where(*where).order_by(table.c.id)).scalars())
+def ids(connection: Connection, selection: Selection) -> list[str]:
+    """Return the IDs of the rows of a selection, in order."""
+    table = selection.table
+    return list(
+        connection.execute(select(table.c.id).where(*selection.conditions()).order_by(table.c.id)).scalars()
+    )
 
 
 def some(connection: Connection, table: Table, wanted: Sequence[str]) -> dict[str, Any]:
-    """Return rows by id."""
+    """Return rows by ID."""
     found: dict[str, Any] = {}
     for start in range(0, len(wanted), CHUNK):
         statement = select(*COLUMNS[table]).where(table.c.id.in_(wanted[start : start + CHUNK]))

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, and_, func, or_, select
 from dravo.core.identity.names import fold, user_name_key
 from dravo.core.identity.records import display_name
 from dravo.store import tables as t
-from dravo.store.pagination import Ask, page
+from dravo.store.pagination import PageRequest, page
 from dravo.store.queries.search import user_has
 
 NAMES_AT_ONCE = 200
@@ -50,7 +50,12 @@ def user_line(row: Any) -> dict[str, Any]:
 
 
 def users(
-    connection: Connection, ask: Ask, words: str | None, status: str | None, *, emails: bool = True
+    connection: Connection,
+    page_request: PageRequest,
+    words: str | None,
+    status: str | None,
+    *,
+    emails: bool = True,
 ) -> dict[str, Any]:
     """Return a page of users by name; `words` are looked for in name and user name, and in the email where
     `emails` says so.
@@ -78,7 +83,7 @@ def users(
         statement = statement.where(user_has(words, emails=emails))
     if status in conditions:
         statement = statement.where(conditions[status])
-    return page(connection, statement, [u.display_name_key, u.id], ask, user_line)
+    return page(connection, statement, [u.display_name_key, u.id], page_request, user_line)
 
 
 def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:

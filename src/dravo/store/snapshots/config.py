@@ -124,8 +124,16 @@ class ConfigCache:
         return held
 
 
-def load(connection: Connection, current: int) -> ConfigSnapshot:
-    """Read everything declared."""
+def load(
+    connection: Connection, current: int, changed_roles: Mapping[str, Role] | None = None
+) -> ConfigSnapshot:
+    """Read everything that operators declared.
+
+    Args:
+        connection: a connection.
+        current: the revision of the configuration.
+        changed_roles: roles by ID to use in place of the stored ones; for a preview.
+    """
     rows = list(connection.execute(select(t.application)))
     applications = {
         row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows
@@ -133,7 +141,7 @@ def load(connection: Connection, current: int) -> ConfigSnapshot:
     roles = {
         row.id: Role(row.key, row.label, row.rank, row.id, row.application_id)
         for row in connection.execute(select(t.role))
-    }
+    } | dict(changed_roles or {})
     by_group: dict[str, tuple[Assignment, ...]] = {}
     general: list[Assignment] = []
     patterns: list[Any] = []

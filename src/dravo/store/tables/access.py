@@ -44,7 +44,7 @@ application = Table(
     # Requests a second at the most; null: as many as it takes.
     Column("rate_limit", Integer),
     # When it is compared with what should be there: a cron expression, and the next such instant.
-    Column("reconcile_at", Text),
+    Column("reconcile_schedule", Text),
     at("reconcile_next_at"),
     # How access is decided here: see core/access/evaluation.py.
     Column("eligibility", String(12), nullable=False, server_default="assigned"),

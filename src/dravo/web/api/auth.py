@@ -24,7 +24,7 @@ from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import PERMISSIONS, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorMissing
-from dravo.store.pagination import Ask
+from dravo.store.pagination import PageRequest
 from dravo.web import cookies
 from dravo.web.api.errors import BodyTooLarge, InvalidJson, UnknownParameter, error_response, http_error
 from dravo.web.api.openapi import ApiBlueprint
@@ -126,9 +126,9 @@ def caller() -> Caller:
     return known
 
 
-def ask(query: PageQuery) -> Ask:
-    """Return which page is asked for."""
-    return Ask(query.after, query.count)
+def page_request(query: PageQuery) -> PageRequest:
+    """Return the page that a query names."""
+    return PageRequest(query.after, query.count)
 
 
 def check_caller() -> None:

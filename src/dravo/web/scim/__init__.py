@@ -1,1 +1,1 @@
-"""inbound SCIM: an identity provider calls us by SCIM (RFC 7644)."""
+"""Inbound SCIM over HTTP: identity providers send users and groups (RFC 7644)."""

@@ -144,10 +144,12 @@ def start(source: str) -> Response:
         app_context(),
         source,
         _base(),
-        request.args.get("sign_in_test"),
-        back,
-        cookies.read(cookies.BROWSER),
-        operator,
+        sign_in_start.StartOptions(
+            sign_in_test=request.args.get("sign_in_test"),
+            back=back,
+            browser=cookies.read(cookies.BROWSER),
+            operator=operator,
+        ),
     )
     if begun.form is None:
         response = make_response(redirect(begun.url, 303))
@@ -285,10 +287,10 @@ def _after(came: SignInResult) -> Response:
     return response
 
 
-def _told(title: str, message: str, ask: str, trace: str) -> str:
+def _told(title: str, message: str, page_request: str, trace: str) -> str:
     g.nonce = secrets.token_urlsafe(16)
     return render_template(
-        "signing_in.html", title=title, message=message, ask=ask, trace=trace, nonce=g.nonce
+        "signing_in.html", title=title, message=message, page_request=page_request, trace=trace, nonce=g.nonce
     )
 
 

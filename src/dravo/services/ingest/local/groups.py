@@ -24,7 +24,7 @@ from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
 from dravo.services.ingest.types import IngestChange, IngestOptions
 from dravo.services.lookups import find_group, find_users
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, provisioned_groups, recompute_marks
 from dravo.store import memberships as store_memberships
@@ -72,11 +72,8 @@ def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
                 connection,
                 ctx.keys,
                 caller,
-                "created group",
-                "group",
-                done.id,
                 clock.now(),
-                {"name": data["displayName"]},
+                AuditEvent("created group", "group", done.id, details={"name": data["displayName"]}),
             )
 
         return write
@@ -102,7 +99,11 @@ def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[st
             _check_free(connection, row.source_id, name, group_id)
             details = {"before": row.display_name, "after": name}
             record_change(
-                connection, ctx.keys, caller, "renamed group", "group", group_id, clock.now(), details
+                connection,
+                ctx.keys,
+                caller,
+                clock.now(),
+                AuditEvent("renamed group", "group", group_id, details=details),
             )
 
         return write
@@ -160,7 +161,11 @@ def change_members(
             for what, ids in (("added", moves.add), ("removed", moves.remove))
         }
         record_change(
-            connection, ctx.keys, caller, "changed members", "group", group_id, now, details, personal
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("changed members", "group", group_id, details=details, personal=personal),
         )
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, group_id)
@@ -192,7 +197,11 @@ def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = 
         raise_revision(connection)
         provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
         record_change(
-            connection, ctx.keys, caller, "deleted group", "group", group_id, now, {"name": row.display_name}
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("deleted group", "group", group_id, details={"name": row.display_name}),
         )
     process_marks(ctx, USERS_PER_CHUNK)
 

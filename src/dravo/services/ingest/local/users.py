@@ -27,7 +27,7 @@ from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
 from dravo.services.ingest.types import IngestChange, IngestOptions
 from dravo.services.lookups import find_user
-from dravo.services.security.audit_log import record_change
+from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
@@ -80,12 +80,10 @@ def take_in(
                 connection,
                 ctx.keys,
                 caller,
-                "created user",
-                "user",
-                made[0],
                 clock.now(),
-                {},
-                {"user_name": data["userName"]},
+                AuditEvent(
+                    "created user", "user", made[0], details={}, personal={"user_name": data["userName"]}
+                ),
             )
 
         return write
@@ -130,12 +128,10 @@ def change(
                 connection,
                 ctx.keys,
                 caller,
-                "changed user",
-                "user",
-                row.id,
                 clock.now(),
-                {},
-                {"user_name": data["userName"]},
+                AuditEvent(
+                    "changed user", "user", row.id, details={}, personal={"user_name": data["userName"]}
+                ),
             )
 
         return write
@@ -163,12 +159,10 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
             connection,
             ctx.keys,
             caller,
-            "marked user as left",
-            "user",
-            row.id,
             clock.now(),
-            {},
-            {"user_name": row.user_name},
+            AuditEvent(
+                "marked user as left", "user", row.id, details={}, personal={"user_name": row.user_name}
+            ),
         )
 
     Intake(ctx.database, ctx.catalogue, LOCAL).remove_user(

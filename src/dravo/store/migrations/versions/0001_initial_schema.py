@@ -41,7 +41,7 @@ def upgrade() -> None:
     sa.Column('provisioned_groups', sa.Text(), nullable=True),
     sa.Column('adopt_groups', sa.Boolean(), server_default='0', nullable=False),
     sa.Column('rate_limit', sa.Integer(), nullable=True),
-    sa.Column('reconcile_at', sa.Text(), nullable=True),
+    sa.Column('reconcile_schedule', sa.Text(), nullable=True),
     sa.Column('reconcile_next_at', sa.String(length=27), nullable=True),
     sa.Column('eligibility', sa.String(length=12), server_default='assigned', nullable=False),
     sa.Column('fallback', sa.String(length=16), server_default='no_access', nullable=False),

@@ -13,7 +13,7 @@ from dravo.services.access import matrix as access_matrix
 from dravo.services.access import simulation as access_simulation
 from dravo.services.access.matrix import View
 from dravo.services.security import masking
-from dravo.web.api.auth import QUERY, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.dates import instant_of
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
@@ -36,7 +36,7 @@ def show_matrix(query: MatrixQuery) -> dict[str, Any]:
 
     Shows the roles now or at a past time. The filters `only` and `role` narrow the users.
     """
-    found = access_matrix.users(app_context(), view_of(query), ask(query))
+    found = access_matrix.users(app_context(), view_of(query), page_request(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
@@ -47,7 +47,7 @@ def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
 
     Shows only groups that assign roles.
     """
-    return access_matrix.groups(app_context(), ask(query), query.q, query.source, query.application)
+    return access_matrix.groups(app_context(), page_request(query), query.q, query.source, query.application)
 
 
 @routes.get("/access/compare", responses=responses("matrix.Compared"))
@@ -83,7 +83,7 @@ def show_changes(query: AccessDifferencesQuery) -> dict[str, Any]:
     Shows users whose roles differ at the two times. The first time must be before the second.
     """
     since, until = instant_of(query.since, "since"), instant_of(query.until, "until")
-    return access_comparison.changes(app_context(), query.application, since, until, ask(query))
+    return access_comparison.changes(app_context(), query.application, since, until, page_request(query))
 
 
 @routes.post("/access/simulate", responses=responses("matrix.Expected"))

@@ -11,8 +11,10 @@ from dravo.services.access import expression_tester
 from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import settings as provisioning_settings
-from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, ask, caller, needs
+from dravo.services.provisioning.roles import RoleEdit
+from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
+from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.applications import (
     AddApplicationRequest,
     ChangeApplicationRequest,
@@ -35,7 +37,7 @@ def list_applications(query: PageQuery) -> dict[str, Any]:
 
     Applications with their status and numbers.
     """
-    return applications.list_applications(app_context(), ask(query), caller().applications)
+    return applications.list_applications(app_context(), page_request(query), caller().applications)
 
 
 @routes.post("/applications", responses=responses("applications.Application", 201))
@@ -99,9 +101,21 @@ def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[dict[str, Any], in
 def change_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
     """Change a role.
 
-    Changes the label or the rank.
+    Changes the label or the rank. A rank that changes the access of many users requires `confirm`.
     """
-    return roles.change_role(app_context(), caller(), path.key, path.role, body.label, body.rank)
+    edit = RoleEdit(label=body.label, rank=body.rank)
+    return roles.change_role(app_context(), caller(), path.key, path.role, edit, sure_of(body))
+
+
+@routes.post("/applications/<key>/roles/<role>/preview", responses=responses("assignments.ChangeEffects"))
+@needs("access.read", of=PATH)
+def preview_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
+    """Preview a changed role.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
+    edit = RoleEdit(label=body.label, rank=body.rank)
+    return roles.preview_change(app_context(), path.key, path.role, edit).document()
 
 
 @routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
@@ -121,16 +135,13 @@ def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
 
     A new host needs the secret again. The secret is stored encrypted and never returned.
     """
-    auth = body.auth.model_dump() if body.auth else None
-    return connections.connect(
-        app_context(),
-        caller(),
-        path.key,
-        body.base_url,
-        body.token,
-        auth,
-        moment(body.expires_at, "expires_at"),
+    settings = connections.ConnectionSettings(
+        base_url=body.base_url,
+        token=body.token,
+        auth=body.auth.model_dump() if body.auth else None,
+        expires_at=moment(body.expires_at, "expires_at"),
     )
+    return connections.connect(app_context(), caller(), path.key, settings)
 
 
 @routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
@@ -162,7 +173,7 @@ def list_provisioned_groups(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
     Groups that Dravo provisions to the application, with their status.
     """
-    return group_provisioning.list_groups(app_context(), path.key, ask(query))
+    return group_provisioning.list_groups(app_context(), path.key, page_request(query))
 
 
 @routes.post("/applications/<key>/groups/<id>/retry", responses={204: None})

@@ -9,6 +9,7 @@ from flask import Response
 from dravo.services.access import assignment_changes, assignments, rule_confirmations, rule_matches
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import policies as access_policies
+from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.preview import Confirmation
 from dravo.services.provisioning import applications, holds
@@ -21,9 +22,9 @@ from dravo.web.api.auth import (
     QUERY,
     api_blueprint,
     app_context,
-    ask,
     caller,
     needs,
+    page_request,
 )
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.applications import PolicyRequest
@@ -56,7 +57,7 @@ def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
     Assignments with the number of matching users.
     """
     return assignments.list_assignments(
-        app_context(), ask(query), query.application, query.group, query.user, direct=query.direct
+        app_context(), page_request(query), query.application, query.group, query.user, direct=query.direct
     )
 
 
@@ -100,17 +101,7 @@ def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, 
 
     Changes the dates, the note and the confirmed groups.
     """
-    return assignments.change(
-        app_context(),
-        caller(),
-        path.id,
-        body.from_,
-        body.until,
-        body.note,
-        body.confirmed,
-        sure_of(body),
-        body.plan,
-    )
+    return assignments.change(app_context(), caller(), path.id, _edit_of(body), sure_of(body))
 
 
 @routes.post("/assignments/<id>/preview", responses=responses("assignments.Preview"))
@@ -120,8 +111,12 @@ def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, A
 
     Returns the users who would gain, lose or change roles. Changes nothing.
     """
-    return assignment_changes.preview_changing(
-        app_context(), path.id, body.from_, body.until, body.confirmed, body.plan
+    return assignment_changes.preview_changing(app_context(), path.id, _edit_of(body))
+
+
+def _edit_of(body: ChangeAssignmentRequest) -> AssignmentEdit:
+    return AssignmentEdit(
+        from_=body.from_, until=body.until, note=body.note, confirmed=body.confirmed, plan=body.plan
     )
 
 
@@ -153,7 +148,7 @@ def list_waiting(path: IdPath, query: PageQuery) -> dict[str, Any]:
 
     Users who match a rule for the highest role and are not confirmed.
     """
-    return rule_confirmations.waiting(app_context(), path.id, ask(query))
+    return rule_confirmations.waiting(app_context(), path.id, page_request(query))
 
 
 @routes.post("/assignments/<id>/confirm", responses=responses("assignments.Assignment"))
@@ -183,7 +178,7 @@ def mapping_table(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
     Assignments of groups, patterns and rules, with the number of users and warnings.
     """
-    return role_mapping.table(app_context(), path.key, ask(query))
+    return role_mapping.table(app_context(), path.key, page_request(query))
 
 
 @routes.post("/applications/<key>/mapping/bulk", responses=responses("assignments.Bulk"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from dravo.services.provisioning import reconciliation, unlinked_accounts
-from dravo.web.api.auth import api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, KeyPath, OfApplicationPath, PageQuery
 from dravo.web.api.schemas.drift import (
@@ -36,7 +36,7 @@ def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
     Reconciliations of the application, newest first.
     """
-    return reconciliation.runs(app_context(), path.key, ask(query))
+    return reconciliation.runs(app_context(), path.key, page_request(query))
 
 
 @routes.get("/reconciliation/runs/<id>", responses=responses("drift.Run"))
@@ -66,7 +66,7 @@ def list_drift(path: KeyPath, query: DriftQuery) -> dict[str, Any]:
 
     Differences found by the last complete reconciliation.
     """
-    return reconciliation.drift(app_context(), path.key, ask(query), query.kind, query.status)
+    return reconciliation.drift(app_context(), path.key, page_request(query), query.kind, query.status)
 
 
 @routes.post("/applications/<key>/drift/repair", responses=responses("common.Number"))
@@ -77,6 +77,16 @@ def repair_drift(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
     Dravo brings the accounts and groups to their desired state.
     """
     return reconciliation.repair(app_context(), caller(), path.key, body.ids)
+
+
+@routes.post("/applications/<key>/drift/repair/preview", responses=responses("drift.RepairPreview"))
+@needs("attributes.read")
+def preview_repair(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
+    """Preview a repair.
+
+    Returns what Dravo would do to each account and group. Changes nothing.
+    """
+    return reconciliation.preview_repair(app_context(), path.key, body.ids)
 
 
 @routes.post("/applications/<key>/drift/ignore", responses=responses("common.Number"))

@@ -13,9 +13,10 @@ from dravo.services.imports import config as import_config
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import conflicts, record_links
+from dravo.services.ingest.run_log import RunOptions
 from dravo.services.security import masking
 from dravo.services.sources import priority as source_priority
-from dravo.web.api.auth import api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.common import KeyPath, PageQuery
@@ -145,7 +146,7 @@ def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
     Runs of the source, newest first.
     """
-    return import_runs.runs(app_context(), path.key, ask(query))
+    return import_runs.runs(app_context(), path.key, page_request(query))
 
 
 @routes.post("/sources/<key>/import/runs", responses=responses("imports.ImportRun", 201))
@@ -155,8 +156,8 @@ def start_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int
 
     With `preview`, changes nothing. Only one run of a source can be in progress.
     """
-    wish = {"preview": body.preview, "whole": body.whole, "allow_removals": body.allow_removals}
-    return import_runs.request_run(app_context(), caller(), path.key, **wish, confirmed=body.confirm), 201
+    options = RunOptions(preview=body.preview, whole=body.whole, allow_removals=body.allow_removals)
+    return import_runs.request_run(app_context(), caller(), path.key, options, body.confirm), 201
 
 
 @routes.get("/sources/<key>/import/runs/<run>", responses=responses("imports.ImportRun"))
@@ -186,7 +187,7 @@ def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> dict[str, Any]:
 
     The result for each user and group, with values before and after.
     """
-    return import_runs.lines(app_context(), path.key, path.run, ask(query), query.kind, query.q)
+    return import_runs.lines(app_context(), path.key, path.run, page_request(query), query.kind, query.q)
 
 
 @routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.ImportRun"))
@@ -206,7 +207,7 @@ def list_conflicts(path: KeyPath, query: ConflictsQuery) -> dict[str, Any]:
 
     Records that could belong to more than one user.
     """
-    return conflicts.list_conflicts(app_context(), caller(), path.key, ask(query), query.status)
+    return conflicts.list_conflicts(app_context(), caller(), path.key, page_request(query), query.status)
 
 
 @routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("imports.SourceConflict"))

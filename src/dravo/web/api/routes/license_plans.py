@@ -6,7 +6,7 @@ from typing import Any
 
 from dravo.services.access import license_plans
 from dravo.services.provisioning import applications
-from dravo.web.api.auth import PATH, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath
 from dravo.web.api.schemas.license_plans import (
@@ -26,7 +26,8 @@ def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[dict[str, A
 
     The key must be unique in the application.
     """
-    license_plans.add(app_context(), caller(), path.key, body.key, body.label, body.rank, body.seats)
+    plan = license_plans.NewLicensePlan(key=body.key, label=body.label, rank=body.rank, seats=body.seats)
+    license_plans.add(app_context(), caller(), path.key, plan)
     return applications.one(app_context(), path.key), 201
 
 
@@ -39,6 +40,18 @@ def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any
     """
     license_plans.change(app_context(), caller(), path.key, path.plan, body.model_dump())
     return applications.one(app_context(), path.key)
+
+
+@routes.post(
+    "/applications/<key>/license-plans/<plan>/preview", responses=responses("assignments.ChangeEffects")
+)
+@needs("access.read", of=PATH)
+def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any]:
+    """Preview a changed license plan.
+
+    Returns the effects on seats and users. Changes nothing.
+    """
+    return license_plans.preview_change(app_context(), path.key, path.plan, body.model_dump()).document()
 
 
 @routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
@@ -59,4 +72,6 @@ def list_seats(path: KeyPath, query: SeatsQuery) -> dict[str, Any]:
 
     Users with a seat by name, or the waiting list in its order.
     """
-    return license_plans.seats(app_context(), path.key, ask(query), query.plan, waiting=query.waiting)
+    return license_plans.seats(
+        app_context(), path.key, page_request(query), query.plan, waiting=query.waiting
+    )

@@ -11,7 +11,8 @@ from flask import Response
 from dravo.services.access import review_export
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.matrix import View
-from dravo.web.api.auth import ALL, BODY, QUERY, api_blueprint, app_context, ask, caller, needs
+from dravo.services.access.reviews import ReviewDecision
+from dravo.web.api.auth import ALL, BODY, QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
@@ -34,7 +35,7 @@ def list_reviews(query: PageQuery) -> dict[str, Any]:
 
     Reviews with their progress, newest first.
     """
-    return access_reviews.list_reviews(app_context(), caller(), ask(query))
+    return access_reviews.list_reviews(app_context(), caller(), page_request(query))
 
 
 @routes.post("/reviews", responses=responses("reviews.Review", 201))
@@ -65,7 +66,9 @@ def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> dict[str, Any]:
 
     Rows by application and name.
     """
-    return access_reviews.rows(app_context(), path.id, ask(query), query.application, query.decision, query.q)
+    return access_reviews.rows(
+        app_context(), path.id, page_request(query), query.application, query.decision, query.q
+    )
 
 
 @routes.post("/reviews/<id>/preview", responses=responses("assignments.Preview"))
@@ -86,7 +89,11 @@ def decide(path: IdPath, body: DecisionRequest) -> dict[str, Any]:
     Confirms or removes access in rows of one application. Owners decide their own applications.
     """
     return access_reviews.decide(
-        app_context(), caller(), path.id, body.application, body.rows, body.decision, body.note, sure_of(body)
+        app_context(),
+        caller(),
+        path.id,
+        ReviewDecision(body.application, body.rows, body.decision, note=body.note),
+        sure_of(body),
     )
 
 

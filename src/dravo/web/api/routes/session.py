@@ -10,20 +10,22 @@ from flask import Response, current_app, g, jsonify, make_response
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
 from dravo.services import settings
+from dravo.services.changes import setting_effects
 from dravo.services.reporting import access_flow, overview
 from dravo.services.security import api_tokens, operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.operators import NewOperator
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.web import cookies
 from dravo.web.api.auth import (
     ALL,
     api_blueprint,
     app_context,
-    ask,
     caller,
     jobs_registry,
     keep_session,
     needs,
+    page_request,
 )
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, PageQuery
@@ -281,6 +283,16 @@ def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
     return settings.change(app_context(), caller(), path.name, body.value)
 
 
+@routes.post("/settings/<name>/preview", responses=responses("assignments.ChangeEffects"))
+@needs("settings.change")
+def preview_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
+    """Preview an organization setting.
+
+    Returns the effects of another value. Changes nothing.
+    """
+    return setting_effects.preview(app_context(), path.name, body.value).document()
+
+
 @routes.get("/tokens", responses=responses("tokens.PageOfApiTokens"))
 @needs("own.read", of=ALL)
 def tokens(query: ApiTokensQuery) -> dict[str, Any]:
@@ -288,7 +300,7 @@ def tokens(query: ApiTokensQuery) -> dict[str, Any]:
 
     Your tokens, or those of all operators for super administrators.
     """
-    return api_tokens.tokens(app_context(), caller(), ask(query), of_all=query.whose == "all")
+    return api_tokens.tokens(app_context(), caller(), page_request(query), of_all=query.whose == "all")
 
 
 @routes.post("/tokens", responses=responses("tokens.NewApiToken", 201))
@@ -320,7 +332,7 @@ def list_operators(query: PageQuery) -> dict[str, Any]:
 
     Operators with their kind and sign-in options.
     """
-    return operators.list_operators(app_context(), ask(query))
+    return operators.list_operators(app_context(), page_request(query))
 
 
 @routes.post("/operators", responses=responses("operators.NewOperator", 201))
@@ -331,7 +343,10 @@ def add_operator(body: CreateOperatorRequest) -> tuple[dict[str, Any], int]:
     Returns the generated password once.
     """
     return operators.add(
-        app_context(), caller(), body.name, body.kind, body.password, body.applications, masked=body.masked
+        app_context(),
+        caller(),
+        NewOperator(body.name, body.kind, applications=body.applications, masked=body.masked),
+        body.password,
     ), 201
 
 

@@ -21,7 +21,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.sessions import SignedInUser
 from dravo.services.sign_in.traces import SIGNED_IN
 from dravo.web import cookies
-from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.settings import MailRequest, TestMailRequest
@@ -71,6 +71,16 @@ def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
+@routes.post("/sources/<key>/sign-in/preview", responses=responses("assignments.ChangeEffects"))
+@needs("sources.change")
+def preview_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]:
+    """Preview sign-in settings.
+
+    Returns the effects of other settings. Changes nothing, and fetches nothing from the provider.
+    """
+    return rollout.preview_settings(app_context(), path.key, body.model_dump()).document()
+
+
 @routes.delete("/sources/<key>/sign-in", responses={204: None})
 @needs("sources.change")
 def forget_sign_in(path: KeyPath) -> Response:
@@ -91,6 +101,16 @@ def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, An
     """
     rollout.set_status(app_context(), caller(), path.key, body.status, body.enabled_from, body.confirm)
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
+
+
+@routes.post("/sources/<key>/sign-in/status/preview", responses=responses("assignments.ChangeEffects"))
+@needs("sources.read")
+def preview_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
+    """Preview a sign-in status.
+
+    Returns the sessions that would end and who could sign in. Changes nothing.
+    """
+    return rollout.preview_status(app_context(), path.key, body.status).document()
 
 
 @routes.post("/sources/<key>/sign-in/certificates", responses=responses("sign_in.SignIn"))
@@ -122,7 +142,7 @@ def list_sign_in_tests(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
     Test sign-ins with their status, newest first.
     """
-    return test_sign_ins.list_test_sign_ins(app_context(), path.key, ask(query))
+    return test_sign_ins.list_test_sign_ins(app_context(), path.key, page_request(query))
 
 
 @routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewSignInTest", 201))
@@ -132,9 +152,8 @@ def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[d
 
     Returns the link for one user once.
     """
-    return test_sign_ins.begin(
-        app_context(), caller(), path.key, body.user, body.mode, _base(), body.minutes
-    ), 201
+    wanted = test_sign_ins.NewTestSignIn(user=body.user, mode=body.mode, minutes=body.minutes)
+    return test_sign_ins.begin(app_context(), caller(), path.key, wanted, _base()), 201
 
 
 @routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
@@ -145,7 +164,7 @@ def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
     Sign-ins with their outcome, newest first.
     """
     return sign_in_traces.list_traces(
-        app_context(), path.key, ask(query), query.outcome, query.sign_in_test, query.q
+        app_context(), path.key, page_request(query), query.outcome, query.sign_in_test, query.q
     )
 
 
@@ -274,19 +293,15 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     """
     address = place()
     _limiter().check(address)
-    browser = cookies.read(cookies.BROWSER)
-    limiter = current_app.config["LETTER_LIMITER"]
-    asked = email_codes.ask(
-        app_context(),
-        limiter,
-        _base(),
-        body.email,
-        browser,
-        body.sign_in_test,
-        body.back,
+    wanted = email_codes.CodeRequest(
+        email=body.email,
         network=address,
+        browser=cookies.read(cookies.BROWSER),
+        sign_in_test=body.sign_in_test,
+        back=body.back,
         source=body.source,
     )
+    asked = email_codes.ask(app_context(), current_app.config["LETTER_LIMITER"], _base(), wanted)
     _limiter().failed(address)
     response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
     cookies.keep(response, cookies.BROWSER, asked.browser, email_codes.SECONDS)
@@ -300,15 +315,14 @@ def give_code(body: VerifyCodeRequest) -> Response:
 
     Signs the user in. The code works once, in the browser that requested it.
     """
-    came = email_codes.receive(
-        app_context(),
-        _base(),
-        body.state,
-        body.code,
-        cookies.read(cookies.BROWSER),
-        body.given_name,
-        body.family_name,
+    entered = email_codes.EnteredCode(
+        state=body.state,
+        code=body.code,
+        browser=cookies.read(cookies.BROWSER),
+        given_name=body.given_name,
+        family_name=body.family_name,
     )
+    came = email_codes.verify(app_context(), _base(), entered)
     if came.outcome == SIGNED_IN:
         _limiter().worked(place())
     response = jsonify(

@@ -12,7 +12,7 @@ from dravo.services.security.permissions import ATTRIBUTES
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import scim_checklist, sources
 from dravo.services.sources import tokens as scim_tokens
-from dravo.web.api.auth import api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.sources import (
@@ -36,7 +36,7 @@ def list_sources(query: PageQuery) -> dict[str, Any]:
 
     Sources with the number of users and groups.
     """
-    return sources.list_sources(app_context(), ask(query))
+    return sources.list_sources(app_context(), page_request(query))
 
 
 @routes.post("/sources", responses=responses("sources.Source", 201))
@@ -97,7 +97,7 @@ def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
     Tokens of the source, without their secrets.
     """
-    return scim_tokens.tokens(app_context(), path.key, ask(query))
+    return scim_tokens.tokens(app_context(), path.key, page_request(query))
 
 
 @routes.post("/sources/<key>/tokens", responses=responses("sources.NewScimToken", 201))
@@ -108,9 +108,8 @@ def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, An
     Returns the token once.
     """
     expires = parse_instant(body.expires_at, "expires_at") if body.expires_at else None
-    return scim_tokens.add_token(
-        app_context(), caller(), path.key, body.label, expires, body.kinds, body.access
-    ), 201
+    scope = scim_tokens.TokenScope(body.kinds, body.access)
+    return scim_tokens.add_token(app_context(), caller(), path.key, body.label, expires, scope), 201
 
 
 @routes.delete("/sources/<key>/tokens/<token_id>", responses={204: None})
@@ -168,10 +167,8 @@ def list_requests(path: KeyPath, query: ScimRequestsQuery) -> dict[str, Any]:
     return request_log.list_requests(
         app_context().database,
         source_id,
-        ask(query),
-        words=query.q,
-        outcome=query.outcome,
-        method=query.method,
+        page_request(query),
+        request_log.RequestFilter(words=query.q, outcome=query.outcome, method=query.method),
         values=values,
     )
 

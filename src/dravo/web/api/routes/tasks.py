@@ -12,7 +12,7 @@ from dravo.services.provisioning import summary as provisioning_summary
 from dravo.services.provisioning import tasks
 from dravo.services.reporting import activity
 from dravo.services.security import audit_log
-from dravo.web.api.auth import QUERY, api_blueprint, app_context, ask, caller, needs
+from dravo.web.api.auth import QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.dates import instant_of
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
@@ -36,7 +36,9 @@ def list_tasks(query: TasksQuery) -> dict[str, Any]:
 
     Tasks, newest first.
     """
-    return tasks.list_tasks(app_context(), ask(query), query.status, query.application, query.user, query.q)
+    return tasks.list_tasks(
+        app_context(), page_request(query), query.status, query.application, query.user, query.q
+    )
 
 
 @routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Task"))
@@ -122,7 +124,7 @@ def timeline(query: ActivityQuery) -> dict[str, Any]:
     about = activity.SubjectFilter(
         query.kind, query.source, query.application, query.user, query.trouble, until
     )
-    return activity.list_activity(app_context(), caller(), ask(query), about)
+    return activity.list_activity(app_context(), caller(), page_request(query), about)
 
 
 @routes.get("/audit", responses=responses("activity.PageOfAuditEntries"))
@@ -133,7 +135,7 @@ def audit(query: AuditQuery) -> dict[str, Any]:
     Changes by operators, newest first.
     """
     with app_context().database.reading() as connection:
-        return audit_log.entries(connection, ask(query), query.kind, query.object)
+        return audit_log.entries(connection, page_request(query), query.kind, query.object)
 
 
 @routes.get("/audit/<id>/undo", responses=responses("assignments.Preview"))

@@ -11,7 +11,17 @@ from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.web.api.auth import ALL, PATH_APPLICATION, QUERY, api_blueprint, app_context, ask, caller, needs
+from dravo.store.queries.access import AccessFilter
+from dravo.web.api.auth import (
+    ALL,
+    PATH_APPLICATION,
+    QUERY,
+    api_blueprint,
+    app_context,
+    caller,
+    needs,
+    page_request,
+)
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.access import AccessQuery
 from dravo.web.api.schemas.accounts import AccountsQuery
@@ -30,7 +40,9 @@ def list_users(query: UsersQuery) -> dict[str, Any]:
     Users by name.
     """
     with app_context().database.reading() as connection:
-        found = user_queries.users(connection, ask(query), query.q, query.status, emails=not masking.hidden())
+        found = user_queries.users(
+            connection, page_request(query), query.q, query.status, emails=not masking.hidden()
+        )
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
@@ -66,7 +78,9 @@ def list_groups(query: GroupsQuery) -> dict[str, Any]:
             group_id: len(each) for group_id, each in app_context().catalogue.get(connection).by_group.items()
         }
         mapped = None if query.mapped is None else query.mapped == "yes"
-        return group_queries.groups(connection, ask(query), query.q, query.source, given, mapped=mapped)
+        return group_queries.groups(
+            connection, page_request(query), query.q, query.source, given, mapped=mapped
+        )
 
 
 @routes.get("/groups/<id>", responses=responses("groups.GroupDetail"))
@@ -94,7 +108,7 @@ def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
     Direct members only.
     """
     with app_context().database.reading() as connection:
-        found = group_queries.group_members(connection, path.id, ask(query))
+        found = group_queries.group_members(connection, path.id, page_request(query))
     return {**found, "items": masking.for_caller(caller(), found["items"])}
 
 
@@ -109,13 +123,15 @@ def list_access(query: AccessQuery) -> dict[str, Any]:
     with app_context().database.reading() as connection:
         return access_queries.access(
             connection,
-            ask(query),
-            query.application,
-            query.role,
-            query.user,
-            query.group,
-            query.q,
-            ended=query.ended,
+            page_request(query),
+            AccessFilter(
+                application_key=query.application,
+                role_key=query.role,
+                user_id=query.user,
+                group_id=query.group,
+                words=query.q,
+                ended=query.ended,
+            ),
         )
 
 
@@ -128,7 +144,7 @@ def list_accounts(query: AccountsQuery) -> dict[str, Any]:
     """
     with app_context().database.reading() as connection:
         found = account_queries.accounts(
-            connection, ask(query), query.application, query.user, query.status, query.q
+            connection, page_request(query), query.application, query.user, query.status, query.q
         )
     return {**found, "items": masking.accounts(found["items"])}
 

@@ -124,7 +124,7 @@ class CreateRoleRequest(RequestModel):
     rank: int = Field(1, ge=0, le=1000)
 
 
-class ChangeRoleRequest(RequestModel):
+class ChangeRoleRequest(ConfirmedRequest):
     """Changes to a role."""
 
     label: Text | None = None

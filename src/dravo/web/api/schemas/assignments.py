@@ -114,6 +114,13 @@ class Preview(Model):
     users: list[PreviewUser]
 
 
+class ChangeEffects(Model):
+    """The effects of a change of settings."""
+
+    effects: list[str]
+    access: Preview | None = Field(description="The access that changes; null if access stays.")
+
+
 class MatchingUsers(Model):
     """The users who match a rule."""
 

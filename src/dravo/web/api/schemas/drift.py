@@ -99,6 +99,22 @@ class PageOfDrift(Page[DriftLine]):
     """A page of differences."""
 
 
+class RepairLine(Model):
+    """What a repair does to one account or group."""
+
+    id: str
+    kind: str
+    name: str
+    effect: str
+
+
+class RepairPreview(Model):
+    """The result of a repair."""
+
+    number: int
+    items: list[RepairLine]
+
+
 class MadeUser(Model):
     """The user created for an account."""
 

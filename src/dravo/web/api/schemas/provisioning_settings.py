@@ -58,8 +58,8 @@ class Settings(Model):
     role_encoding: RolesAs
     plan_encoding: RolesAs
     provisioned_groups: GroupsOver
-    reconcile_at: str
-    reconcile_in_words: str
+    reconcile_schedule: str
+    reconcile_schedule_words: str
     reconcile_next_at: str | None
     reconcile_times: list[str]
 
@@ -141,6 +141,6 @@ class ProvisioningSettingsRequest(RequestModel):
     role_encoding: RoleEncodingRequest | None = None
     plan_encoding: RoleEncodingRequest | None = Field(None, description="How the license plan is sent.")
     provisioned_groups: ProvisionedGroupsRequest | None = None
-    reconcile_at: Text | None = Field(
+    reconcile_schedule: Text | None = Field(
         None, description="Reconciliation schedule (cron, UTC); empty for none."
     )
