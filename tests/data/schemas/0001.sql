@@ -84,7 +84,7 @@ CREATE TABLE application (
 	provisioned_groups TEXT, 
 	adopt_groups BOOLEAN DEFAULT '0' NOT NULL, 
 	rate_limit INTEGER, 
-	reconcile_at TEXT, 
+	reconcile_schedule TEXT, 
 	reconcile_next_at VARCHAR(27), 
 	eligibility VARCHAR(12) DEFAULT 'assigned' NOT NULL, 
 	fallback VARCHAR(16) DEFAULT 'no_access' NOT NULL, 

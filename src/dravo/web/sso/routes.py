@@ -287,10 +287,10 @@ def _after(came: SignInResult) -> Response:
     return response
 
 
-def _told(title: str, message: str, page_request: str, trace: str) -> str:
+def _told(title: str, message: str, contact: str, trace: str) -> str:
     g.nonce = secrets.token_urlsafe(16)
     return render_template(
-        "signing_in.html", title=title, message=message, page_request=page_request, trace=trace, nonce=g.nonce
+        "signing_in.html", title=title, message=message, contact=contact, trace=trace, nonce=g.nonce
     )
 
 
