@@ -70,7 +70,7 @@ def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
                         "display_name": name,
                         "display_name_key": fold(name),
                         "attributes": data,
-                        "given_by": {},
+                        "value_sources": {},
                         "active": True,
                         "revision": 1,
                         "created_at": now,

@@ -44,7 +44,7 @@ def prepare(folder: Path) -> list[dict[str, object]]:
     group = services.group(source, "Everyone", *users)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     recompute.process_marks(services.ctx)
-    bodies = [without_empty(scim_body(row.due)) for row in services.rows(t.account)]
+    bodies = [without_empty(scim_body(row.desired)) for row in services.rows(t.account)]
     assert len(bodies) == NUMBER
     services.ctx.close()
     return [

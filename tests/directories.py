@@ -176,13 +176,13 @@ class Reading:
     def records(self) -> dict[str, Any]:
         """Return the present records by user name."""
         found = self.services.rows(t.record, source_id=self.source_id, connection_type="import")
-        return {row.data["userName"]: row for row in found if row.gone_at is None}
+        return {row.data["userName"]: row for row in found if row.deleted_at is None}
 
     def members(self, name: str) -> set[str]:
         """Return the user names, and names of groups, that a group lists."""
         with self.services.ctx.database.reading() as connection:
             group = connection.execute(
-                t.group.select().where(t.group.c.display_name == name, t.group.c.gone_at.is_(None))
+                t.group.select().where(t.group.c.display_name == name, t.group.c.deleted_at.is_(None))
             ).one()
             m = t.membership.c
             rows = connection.execute(

@@ -29,7 +29,7 @@ SOURCES = [
     *(each for each in sorted((ROOT / "src/dravo").rglob("*.py")) if "built" not in each.parts),
     *sorted((ROOT / "src/dravo/web/templates").glob("*.html")),
     *sorted((ROOT / "src/dravo").rglob("*.lark")),
-    *sorted((ROOT / "tools").glob("*")),
+    *sorted((ROOT / "tools").glob("*.*")),
     *sorted((ROOT / "benchmarks").glob("*.py")),
     *(each for each in sorted((ROOT / "tests").rglob("*.py")) if each.name != "test_texts.py"),
     *sorted((ROOT / "console/src").rglob("*.vue")),

@@ -1,3 +1,3 @@
-"""Dravo brings users and groups from identity providers into applications, and can say why."""
+"""Dravo provisions users and groups from identity providers into applications, and explains their access."""
 
 __version__ = "0.1.0"

@@ -1,6 +1,4 @@
-"""What the web and the worker process have in common: each serves one data folder, and ends when the parent
-that forked it is gone.
-"""
+"""What the web and the worker process share: each serves one data folder, and ends when its parent ends."""
 
 from __future__ import annotations
 
@@ -17,7 +15,7 @@ from dravo.services.context import AppContext
 
 
 def begin(name: str, folder: Path) -> AppContext:
-    """Begin as the process of a name on a data folder, and return the organization that is there."""
+    """Start as a named process on a data folder, and return its context."""
     configure(name)
     end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -25,7 +23,7 @@ def begin(name: str, folder: Path) -> AppContext:
 
 
 def end_with_parent() -> None:
-    """End this process at once when the parent is gone."""
+    """End this process at once when the parent ends."""
     parent = multiprocessing.parent_process()
     if parent is None:
         return
@@ -38,10 +36,9 @@ def end_with_parent() -> None:
 
 
 def keep_what_is_loaded() -> None:
-    """Exempt all that exists now from garbage collection.
+    """Exempt all current objects from garbage collection.
 
-    What was created at the start stays; requests create many short-lived objects that need no search for
-    cycles every moment.
+    They exist as long as the process; requests create many short-lived objects without cycles.
     """
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)

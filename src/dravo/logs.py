@@ -30,9 +30,7 @@ def _line(entry: dict[str, Any], **_: Any) -> str:
 
 
 class _Unfailing:
-    """A stream whose writing never fails: without room on the disk nothing is logged, and everything else
-    goes on.
-    """
+    """A stream whose writing never fails: with a full disk nothing is logged, and everything else goes on."""
 
     def __init__(self, file: TextIO) -> None:
         self._file = file
@@ -44,21 +42,21 @@ class _Unfailing:
         return len(text)
 
     def flush(self) -> None:
-        """Flush what was written, if that can be."""
+        """Flush, if possible."""
         with contextlib.suppress(OSError, ValueError):
             self._file.flush()
 
 
 class _Lines(logging.StreamHandler[TextIO]):
-    """Writes what libraries log, in the form of all other lines."""
+    """Writes log lines of libraries in the form of all others."""
 
 
 def configure(process: str, file: TextIO | None = None) -> None:
-    """Have everything logged as JSON lines that name the process, also what threads and libraries log.
+    """Log everything as JSON lines that name the process, also from threads and libraries.
 
     Args:
         process: "web", "worker" or "serve".
-        file: where to, if not standard error.
+        file: the log file; None for standard error.
     """
 
     def named(_logger: Any, _method: str, entry: structlog.typing.EventDict) -> structlog.typing.EventDict:

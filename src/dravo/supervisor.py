@@ -1,10 +1,8 @@
 """`dravo serve`: starts and watches the web and the worker process on one data folder.
 
-A lock on the folder keeps a second service away. This process imports the whole service once and forks both
-processes from it: they start quickly, also when one of them has to be started again, and share the memory of
-what was imported. Each ends when this process is gone.
-It also opens the port: callers who come while the web process is started again wait for it, and are not
-refused.
+A lock on the folder keeps a second service away. This process imports the service once and forks both
+processes: they start quickly, also after a crash, and share the memory of imported modules. Each ends when
+this process ends. This process also opens the port, so that callers wait while the web process is restarted.
 """
 
 from __future__ import annotations
@@ -50,7 +48,7 @@ log = structlog.get_logger("serve")
 
 
 def check_proxy(proxy: str) -> None:
-    """Make sure that a proxy is named by its address: anyone who it is may say of any caller where they are.
+    """Check that a proxy is given by IP address: a proxy can claim any address for a caller.
 
     Raises:
         InvalidInput: if not.
@@ -77,11 +75,11 @@ class NoInstallation(DravoError):
 
 @contextlib.contextmanager
 def folder_lock(folder: Path) -> Iterator[None]:
-    """Hold a data folder for oneself.
+    """Hold the lock of a data folder.
 
     Raises:
-        FolderNotOwned: if it belongs to another user of the machine.
-        FolderInUse: if another service has it.
+        FolderNotOwned: if the folder belongs to another user of the machine.
+        FolderInUse: if another service holds the lock.
     """
     data_folder.secure(folder)
     with open(folder / LOCK_FILE, "a") as file:
@@ -146,9 +144,9 @@ def listen(host: str, port: int) -> list[socket.socket]:
 
 
 def load() -> None:
-    """Import what both processes need; whatever is imported before they are forked is imported once.
+    """Import what both processes need, once, before they are forked.
 
-    No thread may run in this process from then on until they are forked.
+    No thread may run in this process until they are forked.
     """
     # Nothing that importing creates becomes garbage; looking for it takes a tenth of the start.
     gc.disable()
@@ -267,7 +265,7 @@ class Service:
             sys.exit(1)
 
     def _write_pids(self) -> None:
-        """Say which processes they are, for anyone who looks after the machine."""
+        """Write the process IDs, for the administrator of the machine."""
         lines = [f"serve {os.getpid()}", *(f"{name} {child.pid}" for name, child in self.children.items())]
         beside = self.folder / "processes.new"
         try:
@@ -285,9 +283,7 @@ class Service:
         return [name for name, child in self.children.items() if not child.is_alive()]
 
     def watch(self) -> None:
-        """Start again whichever process ends, and end a worker that shows no sign of life, until `stop_soon`
-        is called.
-        """
+        """Restart processes that end, and end a worker without heartbeats, until `stop_soon` is called."""
         self._watching = True
         while not self._stopping:
             time.sleep(0.1)
@@ -329,20 +325,20 @@ class Service:
             child.join()
 
     def stop_soon(self) -> None:
-        """Have `watch` return; for a signal's handler, which may interrupt anything and therefore waits for
+        """Let `watch` return. Called by signal handlers, which may interrupt anything, so it waits for
         nothing.
 
         Raises:
-            KeyboardInterrupt: where `watch` was not reached yet: whatever comes before it ends.
+            KeyboardInterrupt: before `watch` is reached, to end the start.
         """
         self._stopping = True
         if not self._watching:
             raise KeyboardInterrupt
 
     def check(self) -> None:
-        """End what comes before `watch`, if a stop was requested.
+        """End the start before `watch`, if a stop was requested.
 
-        An interrupt that reaches a destructor is lost there (Python ignores exceptions in it).
+        An interrupt inside a destructor is lost (Python ignores exceptions there).
 
         Raises:
             KeyboardInterrupt: if so.
@@ -351,7 +347,7 @@ class Service:
             raise KeyboardInterrupt
 
     def stop(self) -> None:
-        """End both processes, giving them time to finish what is under way."""
+        """End both processes, with time to finish their current work."""
         self._stopping = True
         for each in self._sockets:
             each.close()
@@ -386,14 +382,14 @@ def serve(
     """Serve until interrupted.
 
     Args:
-        proxy: the address of a proxy in front, whose word on where callers are is taken.
-        allow_loopback: whether applications, directories and mail servers on this machine are called.
+        proxy: the address of a trusted proxy.
+        allow_loopback: whether Dravo may call applications, directories and email servers on this machine.
 
     Raises:
-        InvalidInput: if that is no address.
-        FolderInUse: if another service works on the folder.
-        AddressNotUsable: if the service cannot listen where it should.
-        NoInstallation: if nothing was set up in the folder.
+        InvalidInput: for a wrong proxy address.
+        FolderInUse: if another service uses the folder.
+        AddressNotUsable: if the service cannot listen there.
+        NoInstallation: if the folder is empty.
     """
     if proxy is not None:
         check_proxy(proxy)

@@ -64,7 +64,7 @@ def test_from_nothing_to_a_user_who_uses_their_application(
     expect(page.get_by_text(f"{provider.url}/entity")).to_be_visible()
     key = page.url.split("/sources/")[1].split("/")[0]
 
-    # In force only for those who look away from a test sign-in: the name is asked for.
+    # Enabled only for those who look away from a test sign-in: the name is asked for.
     page.get_by_role("button", name="Enable for everyone", exact=True).click()
     expect(page.get_by_role("dialog")).to_contain_text("These settings are not tested")
     page.get_by_role("dialog").get_by_role("button", name="Cancel").click()

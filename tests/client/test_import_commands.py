@@ -105,7 +105,7 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
         user = client.users.get(first_of(alone))
         # Nobody is known by several sources.
         assert client.sources.preview_priority("estates", deactivation_wins=True)["unchanged"] == 0
-        assert client.sources.change_priority("estates", precedence=5)["precedence"] == 5
+        assert client.sources.change_priority("estates", priority=5)["priority"] == 5
     assert "unchanged 1" in dravo("source", "refresh", "estates", user["user_name"]).stdout
     refused = dravo("source", "link-record", "estates", user["user_name"], "--to-new-user")
     assert refused.returncode != 0 and "only record" in refused.stderr

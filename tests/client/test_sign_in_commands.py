@@ -57,7 +57,7 @@ def test_from_nothing_to_everyone(
     assert refused.returncode != 0
     assert "This is not the metadata of an identity provider" in refused.stderr
     assert "Missing: nothing" in dravo("sign-in", "show", key).stdout
-    # In force only when somebody has come through, or the name is typed.
+    # Enabled only when somebody has come through, or the name is typed.
     assert "These settings have not been tested yet." in dravo("sign-in", "status", key, "enabled").stderr
     link = dravo("sign-in", "test", key, who).stdout.splitlines()[1]
     provider.faults(clock_skew=900)

@@ -105,7 +105,7 @@ class OneUserThroughTime(RuleBasedStateMachine):
             before = accounts.get(account.application_id)
             assert account.desired_version == (before.desired_version + 1 if before else 1)
             accounts[account.application_id] = HeldAccount(
-                account.application_id, account.application_id, account.due, account.desired_version
+                account.application_id, account.application_id, account.desired, account.desired_version
             )
         kept = (*(each for each in user.kept if each not in outcome.let_go), *outcome.kept)
         self.user = replace(
@@ -229,7 +229,7 @@ class OneUserThroughTime(RuleBasedStateMachine):
         for row in self.user.access:
             has.setdefault(row.application_id, set()).add(row.role_id.partition("-")[2])
         for account in self.user.accounts:
-            due: Any = account.due
+            due: Any = account.desired
             assert due["active"] == (account.application_id in has)
             assert {role["value"] for role in due["roles"]} == has.get(account.application_id, set())
         assert set(has) <= {account.application_id for account in self.user.accounts}

@@ -71,7 +71,8 @@ def test_held_removals_are_one_line_for_each_application(services: ServiceFixtur
     with services.ctx.database.writing() as connection:
         # They have all gone over.
         connection.exec_driver_sql(
-            "UPDATE account SET agreed = due, had = due, applied_version = desired_version, remote_id = id"
+            "UPDATE account SET applied = desired, last_applied = desired, "
+            "applied_version = desired_version, remote_id = id"
         )
         connection.exec_driver_sql(f"UPDATE task SET status = 'done', closed_at = '{now}'")
     assignments.remove(services.ctx, operators.SYSTEM, assignment["id"], Confirmation("Records"))

@@ -112,7 +112,7 @@ class Records(RuleBasedStateMachine):
 
     @rule(name=st.sampled_from(NAMES), role=st.sampled_from(ROLES))
     def assign_to_user(self, name: str, role: str) -> None:
-        users = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
+        users = [row for row in self.services.rows(t.user, user_name=name) if row.left_at is None]
         if users:
             self.assign(AssignmentRequest("records", role, user=users[0].id))
 
@@ -197,7 +197,7 @@ class Records(RuleBasedStateMachine):
     @rule(name=st.sampled_from(["l0", "l1"]), who=st.sets(st.sampled_from(NAMES)), put=st.booleans())
     def list_in_local_group(self, name: str, who: set[str], put: bool) -> None:
         users = tuple(
-            row.id for row in self.services.rows(t.user) if row.user_name in who and row.gone_at is None
+            row.id for row in self.services.rows(t.user) if row.user_name in who and row.left_at is None
         )
         if name in self.locals:
             members = Members(add=users) if put else Members(remove=users)
@@ -227,7 +227,7 @@ class Records(RuleBasedStateMachine):
 
     @rule(name=st.sampled_from(NAMES), active=st.booleans(), gone=st.booleans())
     def local_user(self, name: str, active: bool, gone: bool) -> None:
-        known = [row for row in self.services.rows(t.user, user_name=name) if row.gone_at is None]
+        known = [row for row in self.services.rows(t.user, user_name=name) if row.left_at is None]
         if not known:
             local_users.add(self.services.ctx, self.services.caller, {"user_name": name})
         elif len(known) == 1 and any(
@@ -261,7 +261,7 @@ class Records(RuleBasedStateMachine):
         made = {}
         for user_id, user in users.items():
             groups = memberships(user.groups, catalogue.parents)
-            facts = facts_of(user, merge(user.records, catalogue.precedence), groups, catalogue)
+            facts = facts_of(user, merge(user.records, catalogue.priority), groups, catalogue)
             made[user_id] = (user, compute_access(facts, catalogue.declared, clock.now()))
         return made
 
@@ -286,14 +286,14 @@ class Records(RuleBasedStateMachine):
             if not row.active:
                 assert self.services.rows(t.access, user_id=row.id, until_at=None) == []
                 assert not any(
-                    account.due.get("active") for account in self.services.rows(t.account, user_id=row.id)
+                    account.desired.get("active") for account in self.services.rows(t.account, user_id=row.id)
                 )
 
     @invariant()
     def nobody_who_is_gone_is_in_a_group(self) -> None:
-        gone = {row.id for row in self.services.rows(t.record) if row.gone_at is not None}
-        gone_users = {row.id for row in self.services.rows(t.user) if row.gone_at is not None}
-        ended = {row.id for row in self.services.rows(t.group) if row.gone_at is not None}
+        gone = {row.id for row in self.services.rows(t.record) if row.deleted_at is not None}
+        gone_users = {row.id for row in self.services.rows(t.user) if row.left_at is not None}
+        ended = {row.id for row in self.services.rows(t.group) if row.deleted_at is not None}
         for row in self.services.rows(t.membership):
             if row.until_at is None:
                 assert row.record_id not in gone

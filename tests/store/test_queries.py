@@ -145,9 +145,14 @@ def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) 
     assert listed(garden, account_queries.accounts, None, None, "in_sync", None) == []
     opened = tasks.list_tasks(garden.ctx, MOST, "open")
     assert opened["total"] == 3
-    assert tasks.list_tasks(garden.ctx, MOST, "waiting", "desk")["items"][0]["aim"] == "active, Viewer"
+    assert (
+        tasks.list_tasks(garden.ctx, MOST, "waiting", "desk")["items"][0]["desired_state"] == "active, Viewer"
+    )
     assert tasks.list_tasks(garden.ctx, MOST, "failed")["total"] == 0
-    assert tasks.list_tasks(garden.ctx, MOST, words="cyd")["items"][0]["aim"] == "active, Curator, Viewer"
+    assert (
+        tasks.list_tasks(garden.ctx, MOST, words="cyd")["items"][0]["desired_state"]
+        == "active, Curator, Viewer"
+    )
     one = opened["items"][0]
     assert tasks.one(garden.ctx, one["id"])["tries"] == []
 

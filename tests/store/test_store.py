@@ -57,11 +57,11 @@ def test_migrating_again_changes_nothing(database: Database) -> None:
 def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    made_at = time.time_ns() // 1_000_000
+    created_at = time.time_ns() // 1_000_000
     ids = [new_id() for _ in range(20_000)]
     assert ids == sorted(ids) and len(set(ids)) == len(ids)
     assert all(each[14] == "7" and each[19] in "89ab" for each in ids)
-    assert 0 <= int(ids[0][:8] + ids[0][9:13], 16) - made_at < 10_000
+    assert 0 <= int(ids[0][:8] + ids[0][9:13], 16) - created_at < 10_000
     # Also where a clock is set back.
     monkeypatch.setattr(time, "time_ns", lambda: 1)
     assert new_id() > ids[-1]
@@ -277,7 +277,7 @@ def test_sql_lets_through_at_least_what_the_filter_does(
     data |= {key: value for key, value in (("title", title), ("externalId", external)) if value is not None}
     data |= {"emails": [{"value": each, "type": "home"} for each in emails]} if emails else {}
     memory = sqlite3.connect(":memory:")
-    columns = "id, source_id, gone_at, created_at, user_name_key, external_id, email_key, more_emails"
+    columns = "id, source_id, deleted_at, created_at, user_name_key, external_id, email_key, more_emails"
     memory.execute(f"CREATE TABLE record ({columns})")
     row = ("1", "s", None, "2031-01-01T00:00:00.000000Z", *found_by(data))
     memory.execute(f"INSERT INTO record ({columns}) VALUES ({','.join('?' * len(row))})", row)

@@ -123,8 +123,8 @@ def office(services: ServiceFixture) -> Iterator[Office]:
             "name": EMAIL,
             "user_id": user.id,
             "steps": [{"name": "Claims", "outcome": "ok", "message": f"title is {TITLE}", "hint": ""}],
-            "arrived": {"attributes": {"title": [TITLE]}, "subject": EMAIL},
-            "came_to": {},
+            "received": {"attributes": {"title": [TITLE]}, "subject": EMAIL},
+            "result": {},
             "raw": EMAIL,
         }
         ids["trace"] = sign_in_traces.write(connection, row)

@@ -168,7 +168,7 @@ def test_a_deletion_weeks_after_the_deactivation_finds_its_user(provider: Provid
     ada = provider.make()
     provider.patched(ada, {"op": "Replace", "path": "active", "value": "False"})
     assert provider.send("DELETE", f"/Users/{ada}").status_code == 204
-    assert provider.services.rows(t.user)[0].gone_at is not None
+    assert provider.services.rows(t.user)[0].left_at is not None
 
 
 def test_a_user_name_that_is_an_e_mail_and_changes_stays_the_same_user(provider: Provider) -> None:

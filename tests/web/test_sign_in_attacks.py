@@ -159,7 +159,7 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
         assert trace.reason == name
     assert not door.rows(t.user_session)
     assert not door.rows(t.user)
-    assert "edmund.sallow" not in str(trace.arrived)
+    assert "edmund.sallow" not in str(trace.received)
 
 
 def test_anyone_who_brings_much_is_turned_away_and_others_of_their_address_are_not(door: Door) -> None:

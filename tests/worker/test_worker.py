@@ -248,7 +248,7 @@ def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(
     failing = [True]
 
     def applied(settlement: attempt.AttemptResult, connection: Any) -> str:
-        if failing and settlement.work.due["user"]["userName"] == "una":
+        if failing and settlement.work.desired["user"]["userName"] == "una":
             raise AttributeError("a mistake about una")
         return apply(settlement, connection)
 
@@ -261,7 +261,7 @@ def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
 
     def waiting() -> list[str]:
-        names = {row.id: row.due["user"]["userName"] for row in services.rows(t.account)}
+        names = {row.id: row.desired["user"]["userName"] for row in services.rows(t.account)}
         return [names[row.account_id] for row in services.rows(t.task, closed_at=None)]
 
     with at_work(services) as worker:
@@ -513,8 +513,8 @@ def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(
         with services.ctx.database.writing() as connection:
             connection.execute(
                 update(t.provisioned_member)
-                .where(t.provisioned_member.c.agreed_remote_id == gone)
-                .values(agreed_remote_id=None)
+                .where(t.provisioned_member.c.applied_remote_id == gone)
+                .values(applied_remote_id=None)
             )
         services.patch_group(staff, group, {"op": "remove", "path": f'members[value eq "{users["zofia"]}"]'})
         eventually(members, lambda names: names == {"ibrahim", "una"})

@@ -1,4 +1,4 @@
-"""`dravo access`: who has which role in which application, and why; the matrix, comparison and simulation."""
+"""`dravo access`: roles of users with their reasons; the matrix, comparison and simulation."""
 
 from __future__ import annotations
 
@@ -147,7 +147,7 @@ ACCESS = {
 
 
 def _piece(reason: Any) -> str:
-    """Return what a reason names: a group, a rule, everyone, or how the application decides."""
+    """Return the object of a reason: a group, a rule, everyone, or the policy."""
     if reason["group"]:
         return str(reason["group"]["name"])
     words = {

@@ -1,4 +1,4 @@
-"""`dravo activity` and `dravo audit`: what happened, and what operators changed."""
+"""`dravo activity` and `dravo audit`: the timeline, and changes by operators."""
 
 from __future__ import annotations
 

@@ -141,7 +141,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def whom(assignment: Any) -> str:
-    """Return for whom an assignment is, as users read it."""
+    """Return for whom an assignment is, in words."""
     if assignment["user"]:
         return str(assignment["user"]["display_name"])
     if assignment["group"]:
@@ -152,7 +152,7 @@ def whom(assignment: Any) -> str:
 
 
 def what(assignment: Any) -> str:
-    """Return what an assignment gives, as users read it."""
+    """Return what an assignment gives, in words."""
     if assignment["excludes"]:
         return "excluded"
     if assignment["role"]:
@@ -248,7 +248,7 @@ def show_effects(given: argparse.Namespace, effects: Any) -> None:
 
 
 def show_preview(given: argparse.Namespace, preview: Any) -> None:
-    """Print what a change would do."""
+    """Print the effects of a change."""
     if given.json:
         show_json(preview)
         return

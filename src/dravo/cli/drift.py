@@ -1,4 +1,4 @@
-"""`dravo drift`: compare an application with what should be there, and what is done about the differences."""
+"""`dravo drift`: reconcile an application, list the differences, and repair, ignore or link them."""
 
 from __future__ import annotations
 
@@ -165,7 +165,7 @@ def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _some(ids: list[str]) -> Iterator[list[str]]:
-    """Yield IDs, as many at a time as one call takes."""
+    """Yield IDs in portions for one call each."""
     for start in range(0, len(ids), MOST_IDS):
         yield ids[start : start + MOST_IDS]
 

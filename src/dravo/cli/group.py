@@ -1,4 +1,4 @@
-"""`dravo group`: groups, of sources and local ones, and who is in them."""
+"""`dravo group`: groups of sources, local groups, and their members."""
 
 from __future__ import annotations
 
@@ -118,7 +118,7 @@ def _find(dravo: Dravo, name: str, source: str | None) -> str:
 
 
 def _local(given: argparse.Namespace, dravo: Dravo) -> str:
-    """Return the id of the local group that is meant: of several of one name the local one."""
+    """Return the ID of a local group; of several groups with one name, the local one."""
     locals_ = [each["key"] for each in dravo.sources.list() if each["connection_type"] == "local"]
     found = _find(dravo, given.group, locals_[0]) if locals_ else given.group
     if found == given.group and not any(each["id"] == found for each in dravo.groups.list(words=found)):

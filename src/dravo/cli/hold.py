@@ -1,4 +1,4 @@
-"""`dravo hold`: removals beyond the limit, held until an operator approves or discards them."""
+"""`dravo hold`: removals above the limit, held until an operator approves or discards them."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         columns = {
             "User": lambda p: p["user"]["display_name"],
             "User name": lambda p: p["user"]["user_name"],
-            "Desired state": lambda p: p["aim"],
+            "Desired state": lambda p: p["desired_state"],
         }
         table(columns, item["users"])
         if item["number"] > len(item["users"]):

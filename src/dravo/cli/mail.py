@@ -1,4 +1,4 @@
-"""`dravo mail`: by which server mail goes, and a test."""
+"""`dravo mail`: the email server, and a test email."""
 
 from __future__ import annotations
 

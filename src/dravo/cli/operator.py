@@ -180,7 +180,7 @@ def _links(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Source": lambda n: n["source"]["label"],
         "Identifies you as": lambda n: n["subject"],
-        "Linked (UTC)": lambda n: moment(n["made_at"]),
+        "Linked (UTC)": lambda n: moment(n["created_at"]),
         "Last sign-in (UTC)": lambda n: moment(n["last_used_at"]),
         "Status": lambda n: n["status"],
     }

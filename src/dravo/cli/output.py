@@ -1,4 +1,4 @@
-"""What all commands have in common: how they reach the service, how they print, how they fail."""
+"""What all commands share: connecting to the service, printing, and errors."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ MOST_ROWS = 50
 
 
 class UsageError(Exception):
-    """The command was called in a way that cannot work; the text says the hint."""
+    """The command line is invalid; the text is the hint."""
 
 
 def command(
@@ -46,7 +46,7 @@ def command(
 
 
 def noun(subparsers: Any, name: str, help_text: str) -> Any:
-    """Add a noun; its verbs go into what is returned."""
+    """Add a noun; the result takes its verbs."""
     parser = subparsers.add_parser(
         name, help=help_text, description=help_text[:1].upper() + help_text[1:] + "."
     )
@@ -88,7 +88,7 @@ def connect(given: argparse.Namespace) -> Dravo:
 
 
 def run(given: argparse.Namespace) -> int:
-    """Run a command and return its exit code; errors are told with their hint, never as a traceback."""
+    """Run a command and return its exit code; errors are printed with their hint, never as a traceback."""
     try:
         with connect(given) as dravo, dravo.watched(_show_progress) if sys.stderr.isatty() else nullcontext():
             return given.run(given, dravo) or 0
@@ -122,8 +122,8 @@ def show_list(
     """Print a list as a table, or as JSON.
 
     Args:
-        columns: for each heading what stands below it.
-        nothing: what to say if there is nothing.
+        columns: for each heading a function that returns the cell of an item.
+        nothing: the message for an empty list.
     """
     items = list(pages if given.limit == 0 else islice(pages, given.limit))
     if given.json:
@@ -140,7 +140,7 @@ def show_list(
 
 
 def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> None:
-    """Print rows below headings; a pipe gets whole cells, a terminal gets them folded to its width."""
+    """Print rows below headings; cells are whole in a pipe, and folded to the width of a terminal."""
     shown = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
     for heading in columns:
         shown.add_column(heading, overflow="fold")
@@ -150,7 +150,7 @@ def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> 
 
 
 def said(value: Any) -> str:
-    """Return an attribute's value as users say it: of elements their value, of parts their values."""
+    """Return an attribute's value in words: of elements and parts, their values."""
     if value is None or value == []:
         return "nothing"
     if isinstance(value, list):
@@ -173,8 +173,8 @@ def facts(pairs: dict[str, object]) -> None:
 
 
 def screen() -> Console:
-    """Return where tables are printed: as wide as the terminal (or as COLUMNS says), or wide enough for
-    whole cells in a pipe.
+    """Return where tables are printed: as wide as the terminal (or COLUMNS), or wide enough for whole cells
+    in a pipe.
     """
     return (
         Console(highlight=False)
@@ -189,7 +189,7 @@ def moment(text: str | None, *, seconds: bool = False) -> str:
 
 
 def read_json(file: str) -> Any:
-    """Return what a JSON file says; "-" is standard input.
+    """Return the content of a JSON file; "-" is standard input.
 
     Raises:
         UsageError: if it cannot be read.
@@ -201,7 +201,7 @@ def read_json(file: str) -> Any:
 
 
 def read_bytes(file: Path) -> bytes:
-    """Return what a file holds.
+    """Return the content of a file.
 
     Raises:
         UsageError: if it cannot be read.
@@ -213,7 +213,7 @@ def read_bytes(file: Path) -> bytes:
 
 
 def read_text(file: str) -> str:
-    """Return what a text file says; "-" is standard input.
+    """Return the content of a text file; "-" is standard input.
 
     Raises:
         UsageError: if it cannot be read.
@@ -225,7 +225,7 @@ def read_text(file: str) -> str:
 
 
 def write_pieces(file: str, pieces: Iterable[bytes]) -> None:
-    """Write what comes in pieces to a file; "-" prints it.
+    """Write pieces to a file; "-" prints them.
 
     Raises:
         UsageError: if the file cannot be written.

@@ -1,5 +1,5 @@
-"""`dravo overview` and `dravo flow`: how much there is, what needs a user, and by which ways users come to
-what they have.
+"""`dravo overview` and `dravo flow`: numbers by stage, objects that need an operator, and the paths of
+access.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""`dravo review`: access reviews, begun, decided row by row, and kept as evidence."""
+"""`dravo review`: access reviews, created, decided row by row, and exported."""
 
 from __future__ import annotations
 

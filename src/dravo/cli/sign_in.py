@@ -1,6 +1,4 @@
-"""`dravo sign-in`: how users sign in by sources: the setup checklist, test sign-ins, traces, and for whom it
-is enabled.
-"""
+"""`dravo sign-in`: sign-in settings of sources, their checklist and status, test sign-ins and traces."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`dravo source`: sources, their tokens and exchange checklists; `dravo group`: what they brought."""
+"""`dravo source`: sources, their tokens, requests and setup checklists."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`dravo source`: how a source is read on a schedule, its runs, and what waits for a decision."""
+"""`dravo source`: import settings, runs, priority and conflicts of sources."""
 
 from __future__ import annotations
 
@@ -479,7 +479,9 @@ def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
 def _move(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.get(given.user)
     records = [
-        each["id"] for each in user["records"] if each["source"]["key"] == given.key and not each["gone_at"]
+        each["id"]
+        for each in user["records"]
+        if each["source"]["key"] == given.key and not each["deleted_at"]
     ]
     if not records:
         sys.exit(f"'{given.key}' has no record of {user['display_name']}.")

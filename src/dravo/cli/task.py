@@ -107,7 +107,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "User": lambda d: d["user"]["display_name"],
         "Application": lambda d: d["application"]["label"],
-        "Desired state": lambda d: d["aim"],
+        "Desired state": lambda d: d["desired_state"],
         "Status": lambda d: d["status"] + (f" ({d['waits_for']})" if d["waits_for"] else ""),
         "Attempts": lambda d: d["attempts"],
         "Since (UTC)": lambda d: moment(d["created_at"]),
@@ -152,7 +152,7 @@ def _print(given: argparse.Namespace, task: Any) -> None:
         {
             "User": task["user"]["display_name"],
             "Application": task["application"]["label"],
-            "Desired state": task["aim"],
+            "Desired state": task["desired_state"],
             "Status": task["status"],
             "Waits for": task["waits_for"],
             "Message": task["message"],
@@ -166,7 +166,7 @@ def _print(given: argparse.Namespace, task: Any) -> None:
             together = f", {exchange['together']} changes together" if exchange["together"] else ""
             answer = (
                 f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms{together} "
-                f"{exchange['said'] or ''}"
+                f"{exchange['excerpt'] or ''}"
             )
             print(f"  {exchange['method']} {exchange['path']} -> {answer}".rstrip())
 

@@ -1,4 +1,4 @@
-"""`dravo user`: users, what they have, and local users."""
+"""`dravo user`: users with their access, and local users."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from dravo.client.resource import Noun, part
 
 
 class Applications(Noun):
-    """Applications, their roles and connections."""
+    """Applications with their roles, plans and connections."""
 
     def list(self) -> Pages[t.ApplicationLine]:
         """List applications."""
@@ -33,7 +33,7 @@ class Applications(Noun):
         return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}", body=values))
 
     def remove(self, key: str, confirm: str) -> None:
-        """Remove an application that nobody has access to; its label confirms."""
+        """Remove an application without access; its label confirms."""
         self._call("DELETE", f"/applications/{part(key)}", query={"confirm": confirm})
 
     def add_role(self, key: str, role: str, label: str, rank: int = 1) -> t.Application:
@@ -73,7 +73,7 @@ class Applications(Noun):
     def add_plan(
         self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1
     ) -> t.Application:
-        """Add a plan with so many seats; without a number there are as many as users."""
+        """Create a license plan; without `seats` there is no limit."""
         body = {"key": plan, "label": label, "seats": seats, "rank": rank}
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/license-plans", body=body))
 
@@ -86,8 +86,8 @@ class Applications(Noun):
         seats: int | None = None,
         rank: int | None = None,
     ) -> t.Application:
-        """Give a plan another label, rank or number of seats (0: as many as there are users); nobody loses a
-        seat by it.
+        """Change the label, rank or number of seats (0: no limit) of a license plan; users keep their
+        seats.
         """
         body = {"label": label, "seats": seats, "rank": rank}
         return cast(
@@ -124,9 +124,7 @@ class Applications(Noun):
         return self._dravo.pages(f"/applications/{part(key)}/mapping")
 
     def map_many(self, key: str, text: str, *, apply: bool = False) -> t.Bulk:
-        """Map many groups at once, `source, group, role` on each line; only looked at, unless `apply` is
-        said.
-        """
+        """Map many groups at once, by lines of `source, group, role`; a preview, unless `apply` is set."""
         return cast(
             t.Bulk,
             self._call(
@@ -142,9 +140,7 @@ class Applications(Noun):
         )
 
     def change_policy(self, key: str, **policy: Any) -> t.Application:
-        """Set `eligibility=`, `fallback=`, `fallback_role=`, `several=` or `first=`; what is left out
-        stays.
-        """
+        """Change the access policy: `eligibility=`, `fallback=`, `fallback_role=`, `several=` or `first=`."""
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/policy", body=policy))
 
     def preview_policy(self, key: str, **policy: str | None) -> t.Preview:
@@ -182,9 +178,7 @@ class Applications(Noun):
         return cast(t.Run, self._call("POST", f"/reconciliation/runs/{part(run_id)}/stop"))
 
     def drift(self, key: str, *, kind: str | None = None, status: str | None = None) -> Pages[t.DriftLine]:
-        """List in what an application differs from what should be there, as of its last whole
-        reconciliation.
-        """
+        """List the differences of an application, as of the last complete reconciliation."""
         return self._dravo.pages(f"/applications/{part(key)}/drift", {"kind": kind, "status": status})
 
     def repair_drift(self, key: str, ids: Sequence[str]) -> int:
@@ -212,9 +206,9 @@ class Applications(Noun):
     def create_user(
         self, key: str, drift_id: str, role: str | None = None, confirm: str | None = None
     ) -> str:
-        """Make a local user of an unexpected account, with its role there, or another; return the user's id.
+        """Create a local user for an unlinked account, with its role or another one; return the user's ID.
 
-        `confirm` is the account's name, where they would get more than that role.
+        `confirm` is the name of the account, where the user would get more than that role.
         """
         return str(
             self._call(
@@ -233,23 +227,21 @@ class Applications(Noun):
         auth: dict[str, Any] | None = None,
         expires_at: str | None = None,
     ) -> t.Application:
-        """Say where the application's SCIM service is, and the secret for it.
+        """Save the connection of an application.
 
         Args:
-            key: which application.
-            base_url: its SCIM service's address.
-            token: the bearer token, password or client secret; None keeps the present one.
+            key: the key of the application.
+            base_url: the base URL of its SCIM service.
+            token: the bearer token, password or client secret; None keeps the stored one.
             auth: {"kind": "basic", "user": ...} or {"kind": "client credentials", "token_url", "client_id",
-                "scope"}; None: a bearer token.
-            expires_at: when the secret ends, if that is known.
+                "scope"}; None for a bearer token.
+            expires_at: the expiry of the secret, if known.
         """
         body = {"base_url": base_url, "token": token, "auth": auth, "expires_at": expires_at}
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/connection", body=body))
 
     def check(self, key: str, *, with_test_user: bool = False) -> t.Check:
-        """Try the connection step by step; with a test user, if that is asked for, who is removed
-        afterwards.
-        """
+        """Test the connection step by step; `with_test_user` creates, changes and deletes a user."""
         query = {"with_test_user": with_test_user}
         return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/test", query=query))
 

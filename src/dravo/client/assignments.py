@@ -59,9 +59,7 @@ class Assignments(Noun):
         note: str | None = None,
         plan: str | None = None,
     ) -> t.Assignment:
-        """Replace from when until when it counts, and its note; and its plan, if one is said ("" for
-        none).
-        """
+        """Change the dates and the note of an assignment, and with `plan` its license plan ("" for none)."""
         body = {"from": from_, "until": until, "note": note, "plan": plan}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
 
@@ -87,11 +85,11 @@ class Assignments(Noun):
     def confirm_users(
         self, assignment_id: str, users: Sequence[str] | None = None, confirm: str | None = None
     ) -> t.Assignment:
-        """Confirm users who meet a rule: they get its role.
+        """Confirm users who match a rule: they get its role.
 
         Args:
-            users: their ids; None for all who wait now.
-            confirm: the application's label, where that is serious.
+            users: their IDs; None for all who wait now.
+            confirm: the label of the application, for a serious change.
         """
         body = {"users": None if users is None else [*users], "confirm": confirm}
         return cast(

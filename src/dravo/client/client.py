@@ -28,8 +28,8 @@ Item = TypeVar("Item")
 
 
 def _checks_certificates(url: str) -> bool:
-    """Return whether certificates are to be read and checked; for plain HTTP, reading them takes longer than
-    most calls.
+    """Return whether certificates must be read and checked; reading them takes longer than most plain HTTP
+    calls.
     """
     return not url.strip().lower().startswith("http:")
 
@@ -38,9 +38,9 @@ class Dravo:
     """A service, called with an API token.
 
     Args:
-        url: the service's address, such as http://127.0.0.1:8420.
+        url: the address of the service, such as http://127.0.0.1:8420.
         token: an API token, from the console or `dravo token create`.
-        timeout: seconds to wait for an answer.
+        timeout: seconds to wait for a response.
     """
 
     def __init__(self, url: str, token: str, timeout: float = 60.0) -> None:
@@ -84,10 +84,10 @@ class Dravo:
         query: dict[str, Any] | None = None,
         body: dict[str, Any] | None = None,
     ) -> Any:
-        """Make one call and return what the service answered; values that are None are left out.
+        """Call the service and return its response; None values are left out.
 
         Raises:
-            ApiError: one of its kinds, with the service's words.
+            ApiError: one of its subclasses, with the service's message.
         """
         parameters = {name: plain(value) for name, value in (query or {}).items() if value is not None}
         content = (
@@ -113,14 +113,13 @@ class Dravo:
 
     @contextmanager
     def watched(self, show: Callable[[int, int], None], every: float = 1.0) -> Iterator[None]:
-        """Have how far it is be told of whatever is called within and takes long, such as a preview of
-        everyone.
+        """Report the progress of long calls within, such as a preview of all users.
 
-        An exception that ends it, such as KeyboardInterrupt, stops the work there too.
+        An exception within, such as KeyboardInterrupt, stops the job in the service too.
 
         Args:
-            show: told how many of how many users were looked at, from a thread of its own.
-            every: seconds between two tellings.
+            show: called with the number of users done and of all, from a separate thread.
+            every: seconds between two reports.
         """
         name, ended = uuid.uuid4().hex, threading.Event()
         other = httpx.Client(
@@ -156,7 +155,7 @@ class Dravo:
             other.close()
 
     def stream(self, path: str, query: dict[str, Any]) -> Iterator[bytes]:
-        """Yield what the service answers to a GET, piece by piece.
+        """Yield the response to a GET, piece by piece.
 
         Raises:
             ApiError: as `call`.
@@ -192,7 +191,7 @@ class Dravo:
         )
 
     def overview(self) -> t.Overview:
-        """Return the number of each stage, and what needs attention."""
+        """Return the numbers of each stage, and what needs an operator."""
         return cast(t.Overview, self.call("GET", "/overview"))
 
     def flow(self) -> t.Flow:
@@ -211,7 +210,7 @@ class Dravo:
         words: str | None = None,
         ended: bool = False,
     ) -> Pages[t.Access]:
-        """List who has which role in which application, since when and why; `user` and `group` are IDs."""
+        """List access with its reasons; `user` and `group` are IDs."""
         return self.pages(
             "/access",
             {
@@ -234,14 +233,14 @@ class Dravo:
         trouble: bool | None = None,
         until: str | None = None,
     ) -> Pages[t.ActivityLine]:
-        """Return what happened, newest first.
+        """Return the timeline, newest first.
 
         Args:
             kind: "request", "run", "task", "reconciliation" or "change".
             source, application: by key.
-            user: by id.
-            trouble: only what did not go well.
-            until: only what happened before this instant.
+            user: by ID.
+            trouble: only errors and refusals.
+            until: only events before this instant.
         """
         about = {
             "kind": kind,
@@ -266,7 +265,7 @@ class Dravo:
 
         Args:
             words: a part of a name, user name or email.
-            application, role: only users who have that, by key.
+            application, role: by key: only users with them.
             only: "direct only", "inactive but assigned" or "highest role".
             at: an instant or a day.
         """
@@ -370,7 +369,7 @@ class Dravo:
         )
 
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
-        """Return a list that comes in pages."""
+        """Return a paged list."""
         return Pages(
             lambda after, count: self.call(
                 "GET", path, query={**(query or {}), "after": after, "count": count}

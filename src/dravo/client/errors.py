@@ -1,4 +1,4 @@
-"""The client's errors: one class for each way in which a call can fail, with the service's own words."""
+"""Errors of the client: one class for each kind of failed call, with the service's message."""
 
 from __future__ import annotations
 
@@ -8,10 +8,10 @@ class ApiError(Exception):
 
     Attributes:
         message: what happened.
-        hint: what to do about it, perhaps empty.
-        code: the service's word for programs, such as "not_found".
-        status: HTTP status, or None if no answer came.
-        field: the name of the input that is at fault, where there is one.
+        hint: what to do; may be empty.
+        code: the code for programs, such as "not_found".
+        status: the HTTP status; None without a response.
+        field: the name of the wrong input, if there is one.
     """
 
     def __init__(
@@ -27,7 +27,7 @@ class ApiError(Exception):
 
 
 class ServiceUnreachable(ApiError):
-    """No answer came from the service."""
+    """The service did not respond."""
 
 
 class AuthenticationRequired(ApiError):
@@ -39,7 +39,7 @@ class NotAllowed(ApiError):
 
 
 class NotFound(ApiError):
-    """What was named does not exist (404)."""
+    """A named object does not exist (404)."""
 
 
 class Conflict(ApiError):
@@ -47,7 +47,7 @@ class Conflict(ApiError):
 
 
 class InvalidRequest(ApiError):
-    """A value that was given cannot be used (400, 413, 422)."""
+    """A value is invalid (400, 413, 422)."""
 
 
 class TryAgainLater(ApiError):

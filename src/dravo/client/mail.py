@@ -1,4 +1,4 @@
-"""By which server mail goes."""
+"""The email server."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from dravo.client.resource import Noun
 
 
 class Mail(Noun):
-    """Mail: the server that takes it, and a test."""
+    """The email server, and a test email."""
 
     def get(self) -> t.MailSettings:
         """Return the email server, without its password, and the result of the last email."""
         return cast(t.MailSettings, self._call("GET", "/mail"))
 
     def change(self, **given: Any) -> t.MailSettings:
-        """Set by which server mail goes; what is left out stays.
+        """Change the email server; omitted values stay.
 
         Args:
             given: `host=` ("" for none), `port=`, `security=` "tls", "starttls" or "none", `user=`,

@@ -1,4 +1,4 @@
-"""Operators and their tokens."""
+"""Operators and API tokens."""
 
 from __future__ import annotations
 
@@ -26,12 +26,12 @@ class Operators(Noun):
         *,
         masked: bool = False,
     ) -> t.NewOperator:
-        """Add an operator; without a password one is made and is in the answer, the only time.
+        """Create an operator; without a password one is generated and returned, the only time.
 
         Args:
             kind: "super_administrator", "administrator", "help_desk", "auditor" or "application_owner".
-            applications: of an application owner, by key.
-            masked: for help desk and auditors: users' attributes are not for them.
+            applications: the keys of an application owner's applications.
+            masked: for help desk and auditors: hide users' attributes.
         """
         body = {
             "name": name,
@@ -47,15 +47,11 @@ class Operators(Noun):
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/second-factor/reset"))
 
     def new_password(self, operator_id: str) -> t.NewOperator:
-        """Give an operator a new password, in the answer the only time; it counts also if they came in by a
-        source alone.
-        """
+        """Reset an operator's password; return the new one, the only time."""
         return cast(t.NewOperator, self._call("POST", f"/operators/{part(operator_id)}/password"))
 
     def own_links(self) -> t.OperatorLinks:
-        """Return by which sources one comes in as an operator, and by which one could; links are made in the
-        console.
-        """
+        """Return the sources through which you sign in, and those to link; links are made in the console."""
         return cast(t.OperatorLinks, self._call("GET", "/session/links"))
 
     def unlink(self, link_id: str) -> t.OperatorLinks:
@@ -81,12 +77,12 @@ class Tokens(Noun):
         expires_at: str | None = None,
         permissions: Sequence[str] | None = None,
     ) -> t.NewApiToken:
-        """Create an API token; its text is in the answer, the only time.
+        """Create an API token; return its text, the only time.
 
         Args:
             scope: "read" or "write".
-            expires_at: such as 2031-12-31T00:00:00Z; None for no end.
-            permissions: what the token is limited to; None for all that you may do.
+            expires_at: such as 2031-12-31T00:00:00Z; None for no expiry.
+            permissions: the permissions of the token; None for all yours.
         """
         body = {
             "label": label,

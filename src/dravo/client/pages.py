@@ -1,4 +1,4 @@
-"""Lists that come in pages, read as they are needed."""
+"""Paged lists, read as needed."""
 
 from __future__ import annotations
 
@@ -11,9 +11,7 @@ Item = TypeVar("Item")
 
 @dataclass(frozen=True)
 class Page(Generic[Item]):
-    """One page: its items, how many there are in all, and the cursor of the page behind it (None: there is
-    none).
-    """
+    """One page: its items, the number of all, and the cursor of the next page (None without one)."""
 
     items: list[Item]
     total: int
@@ -21,11 +19,11 @@ class Page(Generic[Item]):
 
 
 class Pages(Generic[Item]):
-    """A list; iterating over it fetches page after page.
+    """A list; iterating over it reads page after page.
 
     Args:
-        fetch: returns the page behind a cursor (None: the first), with so many items at most.
-        count: how many items a page has.
+        fetch: returns the page after a cursor (None: the first), with a largest number of items.
+        count: the number of items in a page.
     """
 
     def __init__(self, fetch: Callable[[str | None, int], dict[str, Any]], count: int = 200) -> None:
@@ -46,5 +44,5 @@ class Pages(Generic[Item]):
                 return
 
     def total(self) -> int:
-        """Return how many there are."""
+        """Return the number of items."""
         return self.page(count=1).total

@@ -1,4 +1,4 @@
-"""What every noun of the client is made of."""
+"""The base of the client's resources."""
 
 from __future__ import annotations
 
@@ -20,13 +20,13 @@ class Service(Protocol):
         query: dict[str, Any] | None = None,
         body: dict[str, Any] | None = None,
     ) -> Any:
-        """Make one call and return what was answered."""
+        """Call the service and return its response."""
 
     def stream(self, path: str, query: dict[str, Any]) -> Iterator[bytes]:
-        """Yield what is answered, piece by piece."""
+        """Yield a response, piece by piece."""
 
     def pages(self, path: str, query: dict[str, Any] | None = None) -> Pages[Any]:
-        """Return a list that comes in pages."""
+        """Return a paged list."""
 
 
 class Noun:
@@ -38,10 +38,10 @@ class Noun:
 
 
 def part(text: str) -> str:
-    """Return a text as it may stand in a path."""
+    """Return a text for a path."""
     return quote(text, safe="@")
 
 
 def plain(value: Any) -> Any:
-    """Return a value as it stands in a query."""
+    """Return a value for a query."""
     return {True: "true", False: "false"}[value] if isinstance(value, bool) else value

@@ -1,4 +1,4 @@
-"""Access reviews: a part of the matrix looked through row by row until a day."""
+"""Access reviews: a part of the matrix, decided row by row until a day."""
 
 from __future__ import annotations
 
@@ -22,8 +22,8 @@ class Reviews(Noun):
         return cast(t.Review, self._call("GET", f"/reviews/{part(review_id)}"))
 
     def begin(self, label: str, until: str, **part_of_matrix: str | None) -> t.Review:
-        """Begin a review until a day; of a part of the matrix: `application=`, `role=`, `only=` ("direct
-        only", "highest role"), `words=`.
+        """Create a review until a day; `application=`, `role=`, `only=` ("direct only", "highest role") and
+        `words=` limit it.
         """
         return cast(
             t.Review, self._call("POST", "/reviews", body={"label": label, "until": until, **part_of_matrix})

@@ -10,19 +10,19 @@ from dravo.client.resource import Noun, part
 
 
 class SignIns(Noun):
-    """How users sign in by sources, and what it came to."""
+    """Sign-in settings of sources, test sign-ins, traces, and sign-in options of users."""
 
     def get(self, key: str) -> t.SignIn:
         """Return the sign-in settings of a source with its setup checklist."""
         return cast(t.SignIn, self._call("GET", self._at(key)))
 
     def change(self, key: str, **given: Any) -> t.SignIn:
-        """Set how users sign in; what is left out stays.
+        """Change the sign-in settings; omitted values stay.
 
         Args:
-            given: `protocol=` "saml", "oidc" or "email_code" (the first time), `serves=` "users",
-                "operators" or "both", `settings=`, `secret=`, `policy=`, `metadata=` (its text), `fields=`
-                ({"entity_id", "sign_in", "sign_out", "certificates"}), `look=` (fetch the metadata now).
+            given: `protocol=` "saml", "oidc" or "email_code" (the first time), `serves=` "users", "operators"
+                or "both", `settings=`, `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id",
+                "sign_in", "sign_out", "certificates"}), `look=` (fetch the metadata now).
         """
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
@@ -33,8 +33,8 @@ class SignIns(Noun):
     def set_status(
         self, key: str, status: str, *, enabled_from: str | None = None, confirm: str | None = None
     ) -> t.SignIn:
-        """Set the sign-in status: "disabled", "pilot", "enabled"; `confirm` is the source's label, where
-        nobody has proved it yet.
+        """Change the sign-in status: "disabled", "pilot", "enabled"; `confirm` is the source's label, for
+        untested settings.
         """
         body = {"status": status, "enabled_from": enabled_from, "confirm": confirm}
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/status", body=body))
@@ -59,7 +59,7 @@ class SignIns(Noun):
     def create_sign_in_test(
         self, key: str, user: str, *, mode: str = "observe", minutes: int = 30
     ) -> t.NewSignInTest:
-        """Let one named user try; the link is in the answer, the only time.
+        """Create a test sign-in for one user; return its link, the only time.
 
         `mode` is "observe" or "apply".
         """
@@ -111,7 +111,9 @@ class SignIns(Noun):
         return cast(t.UserSessions, self._call("GET", f"/users/{part(user)}/sessions"))
 
     def options(self, user: str) -> t.SignInOptions:
-        """Return the sign-in options of a user, with the messages they would read and their applications."""
+        """Return the sign-in options of a user, with the messages that the user would see, and the user's
+        applications.
+        """
         return cast(t.SignInOptions, self._call("GET", f"/users/{part(user)}/sign-in-options"))
 
     def end_sessions(self, user: str) -> t.UserSessions:

@@ -1,4 +1,4 @@
-"""Sources and how they reach the service."""
+"""Sources, their tokens, imports and checklists."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from dravo.client.resource import Noun, part
 
 
 class Sources(Noun):
-    """Sources, their tokens and exchange checklists."""
+    """Sources with their tokens, imports and setup checklists."""
 
     def list(self) -> Pages[t.Source]:
         """List sources."""
@@ -27,9 +27,7 @@ class Sources(Noun):
         return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
 
     def change(self, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> t.Source:
-        """Change a source's label or the email domains that it owns (give all of them); None leaves a value
-        as it is.
-        """
+        """Change a source's label or all its email domains; None keeps a value."""
         given = {"label": label, "domains": domains if domains is None else [*domains]}
         return cast(
             t.Source,
@@ -134,9 +132,7 @@ class Sources(Noun):
         self._call("DELETE", f"/sources/{part(key)}/import")
 
     def check(self, key: str, **values: Any) -> t.ImportCheck:
-        """Try a source's connection step by step, as it is kept, or with other `kind`, `settings`,
-        `secret`.
-        """
+        """Test a source's connection step by step, as saved, or with other `kind`, `settings`, `secret`."""
         return cast(t.ImportCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
     def preview_policy(self, key: str, policy: dict[str, Any]) -> t.PolicyPreview:
@@ -147,8 +143,8 @@ class Sources(Noun):
         )
 
     def upload(self, key: str, name: str, content: bytes) -> t.ImportSettings:
-        """Put a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the one that
-        was there.
+        """Upload a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the former
+        one.
         """
         body = {"name": name, "content": base64.b64encode(content).decode()}
         return cast(t.ImportSettings, self._call("POST", f"/sources/{part(key)}/import/files", body=body))

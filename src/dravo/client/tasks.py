@@ -1,4 +1,4 @@
-"""Accounts, and the tasks that bring them to what is due."""
+"""Accounts, and their provisioning tasks."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _PAUSE_SECONDS = 0.2
 
 
 class Accounts(Noun):
-    """Accounts: how users stand in applications."""
+    """Accounts of users in applications."""
 
     def list(
         self,
@@ -32,19 +32,20 @@ class Accounts(Noun):
         )
 
     def get(self, account_id: str) -> t.AccountDetail:
-        """Return one account, with what is due and what was agreed."""
+        """Return one account with its desired and applied state."""
         return cast(t.AccountDetail, self._call("GET", f"/accounts/{part(account_id)}"))
 
 
 class Provisioning(Noun):
-    """Provisioning as a whole."""
+    """The status of provisioning as a whole."""
 
     def summary(self, application: str | None = None, *, wait: float = 0.0) -> t.ProvisioningSummary:
-        """Return how much is pending; with `wait`, as soon as nothing is, or after that many seconds.
+        """Return how much is pending; with `wait`, as soon as nothing is pending, or after that many seconds.
 
         Args:
             application: the key of one application; None for all.
-            wait: seconds. The service lets one request wait for at most 60, so that several may be made.
+            wait: seconds to wait. The service lets one request wait for at most 60, so that several may be
+                made.
         """
         end = time.monotonic() + wait
         while True:
@@ -59,7 +60,7 @@ class Provisioning(Noun):
 
 
 class Tasks(Noun):
-    """Tasks and their attempts."""
+    """Provisioning tasks and their attempts."""
 
     def list(
         self,

@@ -11,7 +11,7 @@ from dravo.client.resource import Noun, part
 
 
 class Users(Noun):
-    """Users: who they are, what they have, and why."""
+    """Users with their access and its reasons, and local users."""
 
     def list(self, *, words: str | None = None, status: str | None = None) -> Pages[t.UserLine]:
         """List users by name."""
@@ -41,15 +41,15 @@ class Users(Noun):
         return cast(t.User, self._call("POST", "/users", body={"user_name": user_name, **fields}))
 
     def change(self, user: str, user_name: str, **fields: Any) -> t.User:
-        """Say again what a local user is, the whole of it; fields as in `add`, and `confirm=` their name,
-        where that is serious.
+        """Replace the attributes of a local user, with fields as in `add`; `confirm=` is the user's name, for
+        a serious change.
         """
         return cast(
             t.User, self._call("PUT", f"/users/{part(user)}", body={"user_name": user_name, **fields})
         )
 
     def preview(self, user: str, user_name: str, **fields: Any) -> t.Preview:
-        """Return what `change` would do; nothing is changed."""
+        """Return the effects of `change`; nothing is changed."""
         return cast(
             t.Preview,
             self._call("POST", f"/users/{part(user)}/preview", body={"user_name": user_name, **fields}),
@@ -60,7 +60,7 @@ class Users(Noun):
         self._call("DELETE", f"/users/{part(user)}", query={"confirm": confirm})
 
     def preview_removal(self, user: str) -> t.Preview:
-        """Return what `remove` would do; nothing is changed."""
+        """Return the effects of `remove`; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/users/{part(user)}/removal"))
 
     def why(self, user: str, application: str) -> t.AccessExplanation:
@@ -85,11 +85,11 @@ class Groups(Noun):
         return cast(t.GroupDetail, self._call("GET", f"/groups/{part(group_id)}"))
 
     def add(self, name: str) -> t.Group:
-        """Make a local group, as yet with nobody in it."""
+        """Create a local group without members."""
         return cast(t.Group, self._call("POST", "/groups", body={"name": name}))
 
     def rename(self, group_id: str, name: str) -> t.Group:
-        """Give a local group another name."""
+        """Rename a local group."""
         return cast(t.Group, self._call("PATCH", f"/groups/{part(group_id)}", body={"name": name}))
 
     def remove(self, group_id: str, confirm: str | None = None) -> None:
@@ -97,22 +97,20 @@ class Groups(Noun):
         self._call("DELETE", f"/groups/{part(group_id)}", query={"confirm": confirm})
 
     def preview_removal(self, group_id: str) -> t.Preview:
-        """Return what `remove` would do; nothing is changed."""
+        """Return the effects of `remove`; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/groups/{part(group_id)}/removal"))
 
     def change_members(
         self, group_id: str, *, confirm: str | None = None, **members: Sequence[str]
     ) -> t.Group:
-        """Put users and groups into a local group, and take others out: `add=`, `remove=`, `add_groups=`,
-        `remove_groups=`.
-        """
+        """Add and remove members of a local group: `add=`, `remove=`, `add_groups=`, `remove_groups=`."""
         return cast(
             t.Group,
             self._call("POST", f"/groups/{part(group_id)}/members", body={**members, "confirm": confirm}),
         )
 
     def preview_members(self, group_id: str, **members: Sequence[str]) -> t.Preview:
-        """Return what `change_members` would do; nothing is changed."""
+        """Return the effects of `change_members`; nothing is changed."""
         return cast(
             t.Preview, self._call("POST", f"/groups/{part(group_id)}/members/preview", body={**members})
         )

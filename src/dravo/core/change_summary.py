@@ -1,4 +1,4 @@
-"""What a change led to, in a form that is kept with the request that asked for it and read by users."""
+"""The effects of a change, stored with its request and shown to operators."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ MOST_SHOWN = 50
 
 
 def effects(outcomes: Sequence[UserPlan], catalogue: ConfigSnapshot) -> dict[str, Any]:
-    """Return who gained and lost what, and which accounts are due.
+    """Return which users gained and lost access, and which accounts change.
 
     Returns:
-        {"users": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, what it
-        becomes], ...]}], "more": how many further users}; only users for whom something changes.
+        {"users": [{"id", "name", "gained": [role, ...], "lost": [...], "accounts": [[application, desired
+            state], ...]}], "more": how many further users}; only users with a change.
     """
     touched = [outcome for outcome in outcomes if outcome.access or outcome.accounts]
     shown = [_of_user(outcome, catalogue) for outcome in touched[:MOST_SHOWN]]
@@ -34,7 +34,7 @@ def _of_user(outcome: UserPlan, catalogue: ConfigSnapshot) -> dict[str, Any]:
         "gained": [role(each.application_id, each.role_id) for each in outcome.access if each.id is None],
         "lost": [role(each.application_id, each.role_id) for each in outcome.access if each.closed],
         "accounts": [
-            [catalogue.applications[each.application_id].label, describe(each.due)]
+            [catalogue.applications[each.application_id].label, describe(each.desired)]
             for each in outcome.accounts
         ],
     }
@@ -42,7 +42,7 @@ def _of_user(outcome: UserPlan, catalogue: ConfigSnapshot) -> dict[str, Any]:
 
 def changed_attributes(before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
     """Return the names of the attributes in which two resources differ; of extensions those of their
-    parts.
+    attributes.
     """
     found: list[str] = []
     for name in dict.fromkeys([*before, *after]):

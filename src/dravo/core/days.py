@@ -1,4 +1,4 @@
-"""Days as users mean them: in the organization's time zone, the last day included."""
+"""Days in the organization's time zone; the last day is included."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ def check_zone(name: str) -> str:
     """Return the name of a time zone.
 
     Raises:
-        InvalidInput: if there is none of that name.
+        InvalidInput: for an unknown time zone.
     """
     if name not in available_timezones():
         raise InvalidInput(
@@ -34,16 +34,16 @@ def begin_of(day: str, zone: str, field: str | None = None) -> Instant:
     """Return the first instant of a day, such as 2031-04-02.
 
     Raises:
-        InvalidInput: if there is no such day.
+        InvalidInput: for an invalid day.
     """
     return instant(datetime.combine(_read(day, field), time(), ZoneInfo(zone)))
 
 
 def end_of(day: str, zone: str, field: str | None = None) -> Instant:
-    """Return the first instant behind a day: until then the whole day counts, however many hours it has.
+    """Return the first instant after a day, whatever its number of hours.
 
     Raises:
-        InvalidInput: if there is no such day.
+        InvalidInput: for an invalid day.
     """
     return instant(datetime.combine(_read(day, field) + timedelta(days=1), time(), ZoneInfo(zone)))
 
@@ -54,17 +54,17 @@ def day_of(moment: Instant, zone: str) -> str:
 
 
 def read_span(from_: str | None, until: str | None, zone: str) -> dict[str, str | None]:
-    """Return from when until when something counts, as it is kept: instants, and the days that were said.
+    """Return the start and the end of an assignment as they are stored: instants, and the entered days.
 
     Args:
-        from_, until: each an instant or a day; of a last day all of it counts.
-        zone: the organization's.
+        from_, until: an instant or a day; the last day is included.
+        zone: the organization's time zone.
 
     Returns:
         {"from_at", "from_day", "until_at", "until_day"}.
 
     Raises:
-        InvalidInput: for what is neither, or an end that is not behind the beginning.
+        InvalidInput: for another text, or an end that is not after the start.
     """
     from_day, until_day = (text if text and is_day(text) else None for text in (from_, until))
     from_at = (

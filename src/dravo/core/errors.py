@@ -1,4 +1,4 @@
-"""Errors that a user is meant to read: a code for programs, what happened, and the hint."""
+"""Errors for users: a code for programs, a message, and a hint."""
 
 from __future__ import annotations
 
@@ -7,19 +7,19 @@ from collections.abc import Iterable
 
 
 def did_you_mean(name: str, known: Iterable[str]) -> str:
-    """Return the hint for a misspelled name: the nearest known name, or all of them where none is near."""
+    """Return the hint for a misspelled name: the nearest known name, or all names."""
     names = list(known)
     near = difflib.get_close_matches(name, names, 1)
     return f"Did you mean '{near[0]}'?" if near else f"Use one of: {', '.join(names)}."
 
 
 class DravoError(Exception):
-    """Something that was asked for cannot be done, told in words that name the hint.
+    """An error for users.
 
     Args:
-        message: what happened, one sentence.
-        hint: what to do about it, one sentence; may be empty where nothing can be done.
-        field: the name of the input that is at fault, where there is one.
+        message: what happened, in one sentence.
+        hint: what to do, in one sentence; may be empty.
+        field: the name of the wrong input, if there is one.
     """
 
     code = "error"
@@ -36,49 +36,49 @@ class DravoError(Exception):
 
 
 class InvalidInput(DravoError):
-    """A value that was given cannot be used."""
+    """A value is invalid."""
 
     code = "invalid_input"
     status = 422
 
 
 class NotFound(DravoError):
-    """What was named does not exist."""
+    """A named object does not exist."""
 
     code = "not_found"
     status = 404
 
 
 class AlreadyExists(DravoError):
-    """What was to be made exists."""
+    """The object exists already."""
 
     code = "already_exists"
     status = 409
 
 
 class StillInUse(DravoError):
-    """What was to be removed has others that depend on it."""
+    """Other objects depend on the object."""
 
     code = "in_use"
     status = 409
 
 
 class StalePreview(DravoError):
-    """The state that a plan was made from no longer stands."""
+    """The state changed since the plan was made."""
 
     code = "stale_preview"
     status = 409
 
 
 class NotSignedIn(DravoError):
-    """The caller is not known."""
+    """The caller is unknown."""
 
     code = "not_signed_in"
     status = 401
 
 
 class NotPermitted(DravoError):
-    """The caller is known and may not do this."""
+    """The caller lacks the permission."""
 
     code = "not_permitted"
     status = 403

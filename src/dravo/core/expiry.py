@@ -1,4 +1,4 @@
-"""Secrets that end: from when on it is said that a token, or the secret of a connection, runs out."""
+"""Expiring secrets: when operators are told that a token or the secret of a connection expires."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ DAYS_BEFORE = 30
 
 
 def told_from(now: Instant) -> Instant:
-    """Return the instant before which an end is near enough to be told at `now`; what has ended already is
-    before it as well.
+    """Return the instant before which an expiry is near enough to be shown at `now`; past expiries are before
+    it too.
     """
     return later(now, DAYS_BEFORE * 86_400)
 
 
 def ending(ends: Instant | None, now: Instant) -> Instant | None:
-    """Return when something ends if that is to be told now, None otherwise."""
+    """Return the expiry of a secret if it is shown now, else None."""
     return ends if ends is not None and ends < told_from(now) else None

@@ -1,7 +1,7 @@
-"""Instants: UTC times as text of fixed width, so that they sort, compare and travel as they are.
+"""Instants: UTC times as text of fixed width.
 
-An `Instant` looks like ``2031-04-02T09:15:00.000000Z``. Text of one width compares in the order of time,
-needs no conversion between table, core and wire, and is read by users.
+An `Instant` looks like ``2031-04-02T09:15:00.000000Z``. Such texts sort by time, need no conversion between
+table, core and wire, and are readable.
 """
 
 from __future__ import annotations
@@ -22,10 +22,10 @@ def instant(moment: datetime) -> Instant:
 
 
 def parse_instant(text: str, field: str | None = None) -> Instant:
-    """Return the Instant that an ISO 8601 text with a time zone means.
+    """Return the Instant of an ISO 8601 text with a time zone.
 
     Raises:
-        InvalidInput: if the text is no such time, or has no zone.
+        InvalidInput: for another text, or one without a time zone.
     """
     try:
         moment = datetime.fromisoformat(text)
@@ -44,7 +44,7 @@ def as_datetime(moment: Instant) -> datetime:
 
 
 def later(moment: Instant, seconds: float) -> Instant:
-    """Return the Instant that is so many seconds after another (before it, if negative)."""
+    """Return the Instant some seconds after another (before it, if negative)."""
     return instant(as_datetime(moment) + timedelta(seconds=seconds))
 
 

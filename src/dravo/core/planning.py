@@ -1,6 +1,7 @@
-"""Snapshot and change become a plan: what each touched user's user, access and accounts will be, and why.
+"""Plans: from a snapshot and a change to the user, access and accounts of each affected user, with the
+reasons.
 
-The same functions serve a change that is applied and one that is only shown.
+Previews and applied changes use the same functions.
 """
 
 from __future__ import annotations
@@ -54,7 +55,7 @@ class Application:
 
 @dataclass(frozen=True)
 class GroupLabel:
-    """A group by name, for reasons that stay readable after it is gone."""
+    """A group by name, for reasons that stay readable after it is deleted."""
 
     id: str
     name: str
@@ -64,14 +65,14 @@ class GroupLabel:
 
 @dataclass(frozen=True)
 class ConfigSnapshot:
-    """What operators declared, as it stood at one revision."""
+    """The configuration at one revision."""
 
     revision: int
     applications: Mapping[str, Application]
     roles: Mapping[str, Role]
     by_group: Mapping[str, tuple[Assignment, ...]]
     parents: Mapping[str, tuple[str, ...]]
-    precedence: Mapping[str, int]
+    priority: Mapping[str, int]
     labels: Mapping[str, GroupLabel]
     # For an application the groups that are sent to it, and whether its roles are sent as groups.
     provisioned: Mapping[str, frozenset[str]] = field(default_factory=dict)
@@ -91,11 +92,11 @@ class ConfigSnapshot:
 
     def merged(self, records: Iterable[UserRecord]) -> MergedUser:
         """Return the one user behind some records."""
-        return merge(records, self.precedence, self.vetoing, self.quiet)
+        return merge(records, self.priority, self.vetoing, self.quiet)
 
     @cached_property
     def declared(self) -> AccessConfig:
-        """What access follows from."""
+        """The configuration from which access follows."""
         return AccessConfig(
             self.by_group, self.general, self.policies, {role.id: role.order for role in self.roles.values()}
         )
@@ -120,17 +121,17 @@ class ConfigSnapshot:
 
     @cached_property
     def asks_groups(self) -> bool:
-        """Whether a condition asks for the groups that a user is in."""
+        """Whether a condition needs the groups of a user."""
         return any(each.condition is not None and each.condition.asks_groups for each in self.general)
 
     @cached_property
     def asks_names(self) -> bool:
-        """Whether a condition asks for the names of groups."""
+        """Whether a condition needs the names of groups."""
         return any(each.condition is not None and each.condition.asks_names for each in self.general)
 
     @cached_property
     def rule_sources(self) -> frozenset[str]:
-        """The sources that rules name: only what these report counts for them."""
+        """The sources that rules name: only attributes of these sources matter for them."""
         return frozenset(each.source_id for each in self.general if each.source_id is not None)
 
     @cached_property
@@ -139,12 +140,12 @@ class ConfigSnapshot:
         return any(each.condition is not None for each in self.general)
 
     def named_by_its_name(self, source_id: str | None) -> bool:
-        """Whether what a group of a source is called can give something."""
+        """Whether the name of a source's group can give access."""
         return self.asks_names or source_id in self.patterned
 
     def concerns(self, group_id: str) -> bool:
-        """Whether being in a group can give anything: it, or a group around it, is named by an assignment,
-        or a condition asks for groups.
+        """Whether a group can give access: an assignment names it or a group around it, or a condition needs
+        groups.
         """
         if self.asks_groups:
             return True
@@ -158,7 +159,7 @@ class ConfigSnapshot:
 
 @dataclass(frozen=True)
 class HeldAccess:
-    """An access that is open: its row, its role, and its reasons as kept (with from and until of each)."""
+    """Current access: its row, its role, and its stored reasons (each with start and end)."""
 
     id: str
     application_id: str
@@ -168,19 +169,19 @@ class HeldAccess:
 
 @dataclass(frozen=True)
 class HeldAccount:
-    """An account as it stands: what is due and its version."""
+    """An account with its desired state and version."""
 
     id: str
     application_id: str
-    due: Mapping[str, Any]
+    desired: Mapping[str, Any]
     desired_version: int
 
 
 @dataclass(frozen=True)
 class UserSnapshot:
-    """All that planning needs to know of one user.
+    """All that planning needs to know about one user.
 
-    `revision` is None for a user that is to be made.
+    `revision` is None for a new user.
     """
 
     user_id: str
@@ -198,7 +199,7 @@ class UserSnapshot:
 
     @property
     def waits(self) -> bool:
-        """Whether an operator has yet to decide which user this is: all source records are undecided.
+        """Whether an operator has to decide first which user this is: all source records are undecided.
 
         Until then there is no access.
         """
@@ -219,18 +220,18 @@ class AccessChange:
 
 @dataclass(frozen=True)
 class AccountChange:
-    """An account whose due state changes; `id` is None for one that is to be made."""
+    """An account with a changed desired state; `id` is None for a new account."""
 
     application_id: str
-    due: Mapping[str, Any]
+    desired: Mapping[str, Any]
     desired_version: int
     id: str | None = None
 
 
 @dataclass(frozen=True)
 class UserPlan:
-    """What becomes of one user; `kept` and `let_go` are (application id, role id) that are kept from now on,
-    or no longer.
+    """The plan for one user; `kept` and `let_go` are (application ID, role ID) of newly and of no longer
+    retained roles.
     """
 
     user: UserSnapshot
@@ -244,12 +245,12 @@ class UserPlan:
 
 
 def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> UserPlan:
-    """Return what becomes of one user: user, access, accounts.
+    """Return the plan for one user: user, access and accounts.
 
     Args:
-        user: as they will be once the change is in (records, groups, direct assignments), and as they are
-            (access, accounts).
-        catalogue: what operators declared.
+        user: the records, groups and direct assignments after the change, with the access and accounts before
+            it.
+        catalogue: the configuration.
         now: the instant of the change.
     """
     merged = catalogue.merged(user.records)
@@ -289,9 +290,7 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
 def facts_of(
     user: UserSnapshot, merged: MergedUser, groups: Sequence[Membership], catalogue: ConfigSnapshot
 ) -> UserFacts:
-    """Return what access follows from, of one user: as conditions see them only where any condition is
-    declared.
-    """
+    """Return the facts about one user from which access follows."""
     view, by_source = None, {}
     if catalogue.has_conditions:
         named = (
@@ -341,10 +340,9 @@ def _by_application(kept: Iterable[tuple[str, str]]) -> dict[str, tuple[str, ...
 def _keeping(
     user: UserSnapshot, merged: MergedUser, found: Access, catalogue: ConfigSnapshot
 ) -> tuple[tuple[tuple[str, str], ...], tuple[tuple[str, str], ...]]:
-    """Return which roles are kept from now on because nothing gives one any more, and which no longer.
+    """Return the newly retained roles, and those no longer retained.
 
-    Who is only inactive keeps what they keep; anyone who is gone, shut out, or given something again no
-    longer does.
+    An inactive user keeps retained roles; a user who left, is excluded, or is assigned a role again does not.
     """
     if not merged.active:
         return (), user.kept if merged.gone else ()
@@ -367,9 +365,7 @@ def _keeping(
 def _seating(
     user: UserSnapshot, found: Access, catalogue: ConfigSnapshot, plan_of: Mapping[str, str]
 ) -> SeatChanges:
-    """Return what becomes of a user's seats; anyone who keeps their roles because nothing gives one keeps
-    their seat with them.
-    """
+    """Return the changes of a user's seats; a user with a retained role keeps the seat."""
     wanted = asked_for(found.roles, plan_of, catalogue.plans)
     for seat in user.seats:
         decision = found.decisions.get(seat.application_id)
@@ -399,9 +395,7 @@ def _access_changes(
 def _carried_on(
     before: Sequence[dict[str, Any]], reasons: Sequence[Reason], catalogue: ConfigSnapshot, now: Instant
 ) -> tuple[dict[str, Any], ...]:
-    """Return the reasons of an access that goes on: those that ended are closed, new ones open, the others
-    stay.
-    """
+    """Return the reasons of continuing access: ended ones are closed, new ones added, the others stay."""
     current = {
         (reason.assignment_id or reason.kind, reason.group_id, reason.through): reason for reason in reasons
     }
@@ -419,7 +413,7 @@ def _carried_on(
 
 
 def _reason(reason: Reason, catalogue: ConfigSnapshot, now: Instant) -> dict[str, Any]:
-    """Return a reason as it is kept: a snapshot that can be read after group and assignment are gone."""
+    """Return a reason as it is stored: a snapshot that stays readable without its group and assignment."""
     labels = catalogue.labels
     label = labels.get(reason.group_id) if reason.group_id else None
     return {
@@ -469,9 +463,9 @@ def _account_changes(
         plan = seated.get(application_id) if given else None
         entitlement = Entitlement(given, over, plan)
         due = desired_account(
-            user.user_id, merged, entitlement, application.settings, before.due if before else None
+            user.user_id, merged, entitlement, application.settings, before.desired if before else None
         )
-        if due is None or (before is not None and before.due == due):
+        if due is None or (before is not None and before.desired == due):
             continue
         yield AccountChange(
             application_id, due, before.desired_version + 1 if before else 1, before.id if before else None
@@ -479,10 +473,10 @@ def _account_changes(
 
 
 def with_record(user: UserSnapshot, record: UserRecord) -> UserSnapshot:
-    """Return a user with one record taken in: in place of the one of that id, or new.
+    """Return a user with one record replaced or added.
 
-    One that is gone ends no membership
-    by itself; anyone who takes it in takes the groups away too."""
+    A deleted record does not end memberships; the caller removes the groups too.
+    """
     others = tuple(each for each in user.records if each.id != record.id)
     return replace(user, records=(*others, record))
 

@@ -1,4 +1,4 @@
-"""Schedules: cron expressions, in words, and the next times that they mean."""
+"""Schedules: cron expressions, their description, and their next times."""
 
 from __future__ import annotations
 
@@ -17,13 +17,12 @@ _NAMES = {"sun": "0", "mon": "1", "tue": "2", "wed": "3", "thu": "4", "fri": "5"
 
 
 def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
-    """Return the times that a cron expression of five fields means; days of the week count from 0 or 7,
-    Sunday.
+    """Return the times of a cron expression with five fields; days of the week count from 0 or 7, Sunday.
 
-    Where day of month and day of week are both named, either is enough, as cron has it.
+    A day of the month and a day of the week together mean either of them, as in cron.
 
     Raises:
-        InvalidInput: if it is none.
+        InvalidInput.
     """
     fields = text.split()
     if len(fields) != 5:
@@ -56,8 +55,8 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
 
 
 def _weekdays(field: str) -> str:
-    """Return days of the week as the library names them: it counts from Monday, and its ranges do not begin
-    on Sunday.
+    """Return days of the week as the library needs them: its first day is Monday, and no range starts on
+    Sunday.
     """
     chosen: set[int] = set()
     for part in field.split(","):
@@ -91,7 +90,7 @@ def _weekday(text: str) -> int:
 
 
 def next_time(text: str, now: Instant, zone: tzinfo | str = "UTC") -> Instant | None:
-    """Return the first time after an instant that a schedule means; None if there is none.
+    """Return the first time of a schedule after an instant, or None.
 
     Raises:
         InvalidInput.
@@ -101,7 +100,7 @@ def next_time(text: str, now: Instant, zone: tzinfo | str = "UTC") -> Instant | 
 
 
 def next_times(text: str, now: Instant, number: int = 3, zone: tzinfo | str = "UTC") -> list[Instant]:
-    """Return the next few times that a schedule means."""
+    """Return the next times of a schedule."""
     times: list[Instant] = []
     last: Instant | None = now
     while len(times) < number and last is not None:

@@ -76,7 +76,7 @@ def role_of(role: Any) -> str:
 
 
 class Application:
-    """An application's accounts, kept in a small file."""
+    """The accounts of an application, stored in a small file."""
 
     def __init__(self, name: str, token: str, data_file: Path) -> None:
         self.name, self.token = name, token
@@ -130,7 +130,7 @@ class Application:
         return answer
 
     def beside(self, call: Call) -> Answer:
-        """Answer what is not SCIM: the page, the faults, the log."""
+        """Answer requests other than SCIM: the page, the faults, the log."""
         if call.path == "/faults":
             if call.method == "POST" and isinstance(call.body, dict):
                 self.faults = {**self.faults, **call.body}
@@ -174,7 +174,7 @@ class Application:
         )
 
     def give_token(self, call: Call) -> Answer:
-        """Give a token for client credentials (RFC 6749, section 4.4)."""
+        """Issue a token for client credentials (RFC 6749, section 4.4)."""
         scheme, _, signed = call.headers.get("Authorization", "").partition(" ")
         secret = (
             unquote_plus(base64.b64decode(signed).decode().partition(":")[2]) if scheme == "Basic" else ""
@@ -192,9 +192,7 @@ class Application:
         )
 
     def knows(self, header: str) -> bool:
-        """Whether a request is signed in: by the token, by a user's password, or by a token that was
-        given.
-        """
+        """Whether a request is authenticated: by the token, by a user's password, or by an issued token."""
         scheme, _, value = header.partition(" ")
         if scheme == "Basic":
             return base64.b64decode(value).decode() == f"dravo:{self.token}"
@@ -248,7 +246,7 @@ class Application:
         return answer
 
     def within_limit(self, limit: int) -> bool:
-        """Whether one more request keeps to so many a second."""
+        """Whether one more request is within the rate."""
         with self.lock:
             present = time.monotonic()
             while self.recent and present - self.recent[0] > 1:
@@ -295,7 +293,7 @@ class Application:
         return self.patch(identifier, call.body)
 
     def config(self) -> dict[str, Any]:
-        """Return what the application can do."""
+        """Return the capabilities of the application."""
         return {
             "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],
             "patch": {"supported": not self.faults.get("no_patch")},
@@ -318,8 +316,8 @@ class Application:
         }
 
     def bulk(self, call: Call) -> Answer:
-        """Carry out many operations, each by itself (RFC 7644, section 3.7); what was made is told by its
-        location alone.
+        """Carry out many operations, each by itself (RFC 7644, section 3.7); created resources are returned
+        by location only.
         """
         operations = (call.body or {}).get("Operations", [])
         if not self.faults.get("bulk") or self.faults.get("no_bulk_after_all"):
@@ -423,9 +421,7 @@ class Application:
         )
 
     def page_by_cursor(self, found: list[dict[str, Any]], query: dict[str, str], count: int) -> Answer:
-        """Return a page behind a cursor (RFC 9865, section 2); who asks by number is refused, for this mode
-        knows no numbers.
-        """
+        """Return a page after a cursor (RFC 9865, section 2); pages by number are refused in this mode."""
         if "cursor" not in query:
             return refusal(400, "Use cursor-based pagination.", "invalidValue")
         offset = int(base64.b64decode(query["cursor"]).decode()) if query["cursor"] else 0
@@ -445,7 +441,7 @@ class Application:
         )
 
     def group(self, call: Call, identifier: str) -> Answer:
-        """Answer what is about groups."""
+        """Answer requests for groups."""
         if not identifier:
             if call.method == "GET":
                 bare = {
@@ -481,7 +477,7 @@ class Application:
 
     @staticmethod
     def operate_on_group(group: dict[str, Any], operation: dict[str, Any]) -> str | None:
-        """Carry out one operation on a group; return what is wrong with it, if anything is."""
+        """Carry out one operation on a group; return an error, or None."""
         kind, path, value = operation.get("op", "").lower(), operation.get("path", ""), operation.get("value")
         members = {each["value"]: each for each in group.get("members", [])}
         named = MEMBER.fullmatch(path)
@@ -497,7 +493,7 @@ class Application:
         return None
 
     def keep_group(self, group: dict[str, Any], status: int = 200) -> Answer:
-        """Write a group down, if everyone in it is there."""
+        """Store a group, if all its members exist."""
         for member in group.get("members", []):
             if member["value"] not in self.accounts:
                 return refusal(400, f"There is no user '{member['value']}'.", "invalidValue")
@@ -553,7 +549,7 @@ class Application:
 
     @staticmethod
     def operate(account: dict[str, Any], operation: dict[str, Any]) -> str | None:
-        """Carry out one operation; return what is wrong with it, if anything is."""
+        """Carry out one operation; return an error, or None."""
         kind, path, value = operation.get("op", "").lower(), operation.get("path", ""), operation.get("value")
         holder: dict[str, Any] = account
         urn, separator, name = path.rpartition(":")
@@ -574,7 +570,7 @@ class Application:
 
 
 def main() -> None:
-    """Run the stand-in until its parent is gone."""
+    """Run the stand-in until its parent ends."""
     parser = stand_in_arguments("A stand-in for an application that receives users through SCIM.")
     given = parser.parse_args()
     end_with_parent()

@@ -1,5 +1,5 @@
-"""The demo's contractors, who come by their own provider: a source by which users sign in, with test
-sign-ins good and bad to look at.
+"""The demo's contractors, who sign in through their own provider, with good and bad test sign-ins to look
+at.
 """
 
 from __future__ import annotations
@@ -54,8 +54,8 @@ def browse(start: str, who: str) -> str:
 
 
 def load(dravo: Dravo, provider: str) -> None:
-    """Set the source up as an administrator would: with its provider's metadata, test sign-ins that fail,
-    one that works, then for everyone.
+    """Set the source up as an administrator would: metadata, failing test sign-ins, a working one, then
+    enabled.
 
     Args:
         provider: the address of the stand-in.
@@ -92,7 +92,7 @@ def load(dravo: Dravo, provider: str) -> None:
 
 
 def reconnect(dravo: Dravo, provider: str) -> None:
-    """A provider that had to take another port is known by its new address."""
+    """Save the new address of a provider whose port was taken."""
     if (
         KEY in {each["key"] for each in dravo.sources.list()}
         and dravo.sign_ins.get(KEY)["settings"]["metadata_url"] != f"{provider}/metadata"

@@ -1,8 +1,8 @@
-"""A real LDAP directory for the demo and the tests: Debian's slapd in a folder of its own, on loopback, with
-TLS by a CA of its own.
+"""A real LDAP directory for the demo and the tests: Debian's slapd in its own folder, on loopback, with TLS
+by its own CA.
 
-`ldif()` writes what is loaded before the start; afterwards it is changed by LDAP as any directory is. The
-account that Dravo reads with may read everything except passwords, and write nothing.
+`ldif()` writes the entries to load before the start; later changes are made by LDAP. The account that Dravo
+uses can read everything except passwords, and write nothing.
 """
 
 from __future__ import annotations
@@ -92,7 +92,7 @@ class Directory:
         return (self.folder / "ca.pem").read_text()
 
     def prepare(self, entries: str | None = None) -> None:
-        """Write its configuration and, into an empty directory, what it begins with (LDIF, RFC 2849)."""
+        """Write the configuration, and load an empty directory with its first entries (LDIF, RFC 2849)."""
         self.folder.mkdir(parents=True, exist_ok=True)
         if not (self.folder / "ca.pem").exists():
             make_certificates(self.folder)
@@ -116,10 +116,10 @@ class Directory:
         subprocess.run(adding, check=True, capture_output=True)
 
     def start(self) -> None:
-        """Start it, and wait until it answers.
+        """Start slapd, and wait until it answers.
 
         Raises:
-            RuntimeError: if it does not, such as when one of its ports is taken.
+            RuntimeError: if it does not, for example because a port is taken.
         """
         command = [
             str(slapd()),
@@ -145,7 +145,7 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes], seconds: float = 
     """Wait until something listens at a port of this machine.
 
     Raises:
-        RuntimeError: if the process ends, or the time is over.
+        RuntimeError: if the process ends, or after the time.
     """
     end = time.monotonic() + seconds
     while time.monotonic() < end:
@@ -159,7 +159,7 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes], seconds: float = 
 
 
 def frame() -> str:
-    """Return the entries that hold the others, and the account that reads."""
+    """Return the container entries, and the account for reading."""
     top = ldif(
         SUFFIX,
         {

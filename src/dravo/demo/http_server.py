@@ -1,4 +1,4 @@
-"""A small HTTP server for the stand-ins, which can also cut a reply off after the work is done."""
+"""A small HTTP server for the stand-ins, which can also cut off a response after the work is done."""
 
 from __future__ import annotations
 
@@ -49,14 +49,14 @@ class Answer:
 
 
 class Server(ThreadingHTTPServer):
-    """A thread for each connection, and room for many that come at once."""
+    """A server with a thread for each connection, and room for many at once."""
 
     daemon_threads = True
     request_queue_size = 256
 
 
 def stand_in_arguments(description: str) -> argparse.ArgumentParser:
-    """Return the arguments that every stand-in has as a process of its own."""
+    """Return the arguments of every stand-in process."""
     parser = argparse.ArgumentParser(description=description)
     parser.add_argument("--name", required=True, help="name on the page")
     parser.add_argument("--port", type=int, required=True, help="port to listen on")
@@ -70,10 +70,10 @@ def stand_in_arguments(description: str) -> argparse.ArgumentParser:
 def make_server(
     host: str, port: int, handle: Callable[[Call], Answer], *, listening: int | None = None
 ) -> ThreadingHTTPServer:
-    """Return a server on loopback that hands every request to one function.
+    """Return a server on loopback that gives every request to one function.
 
     Args:
-        listening: the file descriptor of a socket that listens already; None to open one.
+        listening: the file descriptor of a listening socket; None to open one.
     """
 
     class Handler(BaseHTTPRequestHandler):
@@ -116,7 +116,7 @@ def make_server(
         do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = answer
 
         def log_message(self, *_: Any) -> None:
-            """Say nothing; the stand-in's page shows what it was asked."""
+            """Log nothing; the page of the stand-in shows its requests."""
 
         def handle_one_request(self) -> None:
             try:
@@ -134,7 +134,7 @@ def make_server(
 
 
 def end_with_parent() -> None:
-    """End this process when anyone who started it is gone."""
+    """End this process when its parent ends."""
 
     def wait() -> None:
         while os.read(0, 64):

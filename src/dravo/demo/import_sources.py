@@ -1,8 +1,8 @@
-"""The demo's two sources that are read: the estates directory, a real slapd, and the volunteers' register,
-CSV files.
+"""The demo's two imported sources: the estates directory, a real slapd, and the volunteers' register, CSV
+files.
 
-They bring a history: a first look, a first run, days on which users come and go, an outage, and one change
-too large to be believed.
+They have a history: a preview, a first run, days with joiners and leavers, an outage, and an implausibly
+large change.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ DOUBTFUL = [
 
 
 def entries() -> str:
-    """Return what the estates directory begins with, in LDIF."""
+    """Return the first entries of the estates directory, in LDIF."""
     staff = [
         (scenario.plain(f"{given}.{family}"), given, family, title)
         for given, family, title in scenario.DEPARTMENTS["Estates"]
@@ -92,8 +92,8 @@ def entries() -> str:
 
 
 def register() -> bytes:
-    """Return the volunteers' register as users keep it: semicolons, Latin-1, a doubled line and one without
-    an id.
+    """Return the volunteers' register as found in practice: semicolons, Latin-1, a doubled line and one
+    without an ID.
     """
     lines = ["number;first name;last name;email;team;since"]
     for number, (given, family) in enumerate(
@@ -229,7 +229,7 @@ class Sources:
         subprocess.run(command, input="\n".join(changes), text=True, check=True, capture_output=True)
 
     def reconnect(self, dravo: Dravo) -> None:
-        """A directory that had to take another port is read there."""
+        """Save the new port of a directory."""
         if self.directory is None or ESTATES not in {each["key"] for each in dravo.sources.list()}:
             return
         if dravo.sources.import_settings(ESTATES)["settings"]["address"] != self.directory.address:

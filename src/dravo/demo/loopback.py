@@ -1,6 +1,4 @@
-"""How the demo calls the service and the stand-ins: plain HTTP on this machine, so that no certificates are
-read and no proxy is asked.
-"""
+"""Plain HTTP calls of the demo on this machine, without certificates and proxies."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A stand-in for a mail server: it takes every letter by SMTP, delivers none, and shows what it took.
+"""A stand-in for an email server: it accepts every message by SMTP, delivers none, and shows them.
 
     python -m dravo.demo.mail_server --name "Mail" --port 8450 --smtp-port 8451 --data-file FILE
 
@@ -24,7 +24,7 @@ MOST = 200
 
 
 class Letters:
-    """What arrived, the newest first."""
+    """The received messages, newest first."""
 
     def __init__(self, name: str, data_file: Path) -> None:
         self.name, self.data_file, self.lock = name, data_file, threading.Lock()
@@ -76,7 +76,7 @@ class Letters:
 
 
 def main() -> None:
-    """Run the stand-in until its parent is gone."""
+    """Run the stand-in until its parent ends."""
     parser = stand_in_arguments("A stand-in for an email server that shows the received emails.")
     parser.add_argument("--smtp-port", type=int, required=True)
     given = parser.parse_args()

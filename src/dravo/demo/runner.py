@@ -53,8 +53,8 @@ class DemoFailed(DravoError):
 
 
 class Demo:
-    """One demo in a data folder; what it needs to come up again stands in a file of its own that only its
-    owner can read.
+    """One demo in a data folder; what it needs for the next start is in a file that only its owner can
+    read.
     """
 
     def __init__(self, folder: Path, port: int, ready_file: Path | None, screen: Console) -> None:
@@ -121,7 +121,7 @@ class Demo:
 
     @contextmanager
     def _step(self, what: str) -> Iterator[None]:
-        """Show what is under way, and afterwards how long it took.
+        """Show the current step, and afterwards how long it took.
 
         Raises:
             KeyboardInterrupt: if a stop was requested before.
@@ -207,7 +207,7 @@ class Demo:
         self._keep()
 
     def _load(self, dravo: Dravo) -> None:
-        """Put the scenario in: applications as an administrator would, users through inbound SCIM."""
+        """Load the scenario: applications as an administrator adds them, users through inbound SCIM."""
         try:
             dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
         except ApiError as wrong:
@@ -319,7 +319,7 @@ class Demo:
             http.post(f"{self.addresses[key]}/scim/v2/Users", json=account, headers=headers)
 
     def _live_a_little(self, users: list[dict[str, Any]]) -> None:
-        """A marriage, a leaver, a user on leave: what happens to a directory."""
+        """Change a name, let a user leave, and put a user on leave."""
         by_name = {each["userName"]: each for each in users}
         old, new = scenario.RENAMED
         married = {**by_name[old], "userName": new, "displayName": "Clover Pennington-Reyes"}
@@ -360,9 +360,7 @@ class Demo:
             wait_until(partial(_has_ended, dravo, run), "the reconciliation", 30)
 
     def _by_hand(self, dravo: Dravo) -> None:
-        """What operators enter themselves: contractors, a group of no source, and a review that is under
-        way.
-        """
+        """Enter what operators enter: contractors, a local group, and a review in progress."""
         today = datetime.now(UTC).date()
         for each in scenario.CONTRACTORS:
             fields = {name: value for name, value in each.items() if name != "gives"}
@@ -390,7 +388,7 @@ class Demo:
         dravo.reviews.decide(begun["id"], application, rows, "confirmed", note="Still leads the team.")
 
     def _reconnect(self, dravo: Dravo) -> None:
-        """A stand-in that had to take another port is connected again."""
+        """Save the new address of a stand-in whose port was taken."""
         self._push("GET", "/progress", connect=True)
         if self.sources is not None:
             self.sources.reconnect(dravo)
@@ -462,7 +460,9 @@ class Demo:
 
 
 def write_private(path: Path, content: Any) -> None:
-    """Write JSON into a file that only its owner can read; anyone who watches for the file sees it whole."""
+    """Write JSON into a file that only its owner can read; a program that waits for the file sees it
+    complete.
+    """
     path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_name(path.name + ".part")
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
@@ -472,7 +472,7 @@ def write_private(path: Path, content: Any) -> None:
 
 
 def listen_near(port: int) -> socket.socket:
-    """Return a socket that listens on loopback at a port, or at another one if that is taken."""
+    """Return a listening socket on loopback at a port, or at another one if that is taken."""
     while True:
         try:
             return socket.create_server(("127.0.0.1", port), backlog=256)
@@ -492,9 +492,7 @@ def free(port: int) -> bool:
 
 
 def free_port() -> int:
-    """Return a port of this machine at which nothing listens, among those that the system gives to no
-    outgoing connection.
-    """
+    """Return a free port of this machine outside of the range for outgoing connections."""
     while not free(port := 16_000 + secrets.randbelow(16_000)):
         pass
     return port
@@ -509,10 +507,10 @@ def _has_ended(dravo: Dravo, run: str) -> bool:
 
 
 def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
-    """Wait until something holds.
+    """Wait until a condition holds.
 
     Raises:
-        DemoFailed: if it does not in so many seconds.
+        DemoFailed: if it does not hold in time.
     """
     again = retry_if_exception_type(httpx.HTTPError) | retry_if_not_result(bool)
     try:

@@ -1,7 +1,7 @@
-"""The Fernhollow Botanic Trust: its staff, groups, applications, and who gets what. All of it is made up.
+"""The Fernhollow Botanic Trust: its staff, groups, applications and access. All of it is made up.
 
-`staff()` and `groups()` are the first part of the scenario, as the staff directory pushes it; `crowd()`
-makes any number of further users from a seed, for load.
+`staff()` and `groups()` are the users and groups of the staff provider; `crowd()` makes any number of further
+users from a seed, for load.
 """
 
 from __future__ import annotations
@@ -246,7 +246,7 @@ ALREADY_THERE = {
 
 
 def plain(name: str) -> str:
-    """Return a name as it stands in a user name: lower case, no accents, hyphens for blanks."""
+    """Return a name as a user name: lower case, no accents, hyphens for blanks."""
     known = {"青木": "misaki", "美咲": "aoki"}.get(name, name)
     text = "".join(c for c in unicodedata.normalize("NFKD", known) if not unicodedata.combining(c))
     return text.lower().replace(" ", "-").replace("'", "")
@@ -346,7 +346,7 @@ FAMILY_NAMES = [
 
 
 def crowd(count: int, seed: int = 8) -> list[dict[str, Any]]:
-    """Return so many further users; the same for the same seed."""
+    """Return a number of further users; the same for the same seed."""
     chance = random.Random(seed)
     departments = list(DEPARTMENTS)
     made = []

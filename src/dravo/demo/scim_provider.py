@@ -45,7 +45,7 @@ class Provider:
         self.trouble: str | None = None
 
     def handle(self, call: Call) -> Answer:
-        """Answer one request of anyone who plays with the stand-in."""
+        """Answer a request to the stand-in's own interface."""
         kind, _, name = call.path.strip("/").partition("/")
         try:
             with self.lock:
@@ -54,7 +54,7 @@ class Provider:
             return Answer(502, {"error": str(wrong)}, "application/json")
 
     def route(self, method: str, kind: str, name: str, body: Any) -> Answer:
-        """Do what is asked."""
+        """Route a request."""
         if (method, kind) == ("GET", ""):
             return self.show()
         if (method, kind) == ("GET", "progress"):
@@ -116,7 +116,7 @@ class Provider:
         return answer.json() if answer.content else None
 
     def put_user(self, name: str, user: dict[str, Any]) -> None:
-        """Create or change a user there."""
+        """Create or change a user at the service."""
         user = {"schemas": [CORE + "User"], **user}
         identifier = self.kept["ids"].get(name)
         if identifier is None:
@@ -139,7 +139,7 @@ class Provider:
         self.kept["users"][name] = user
 
     def drop_user(self, name: str) -> None:
-        """Deactivate a user there, then delete them."""
+        """Deactivate a user at the service, then delete the user."""
         identifier = self.kept["ids"].pop(name)
         off = [{"op": "Replace", "path": "active", "value": "False"}]
         self.call("PATCH", f"/Users/{identifier}", {"schemas": [PATCH], "Operations": off})
@@ -150,7 +150,7 @@ class Provider:
                 members.remove(name)
 
     def put_group(self, name: str, members: list[str]) -> None:
-        """Make a group there if need be, and bring its list up to date in chunks."""
+        """Create a group at the service if necessary, and update its members in portions."""
         if name not in self.kept["group_ids"]:
             made = self.call(
                 "POST", "/Groups", {"schemas": [CORE + "Group"], "displayName": name, "members": []}
@@ -191,7 +191,7 @@ class Provider:
 
 
 def main() -> None:
-    """Run the stand-in until its parent is gone."""
+    """Run the stand-in until its parent ends."""
     parser = stand_in_arguments("A stand-in for an identity provider that sends users through SCIM.")
     given = parser.parse_args()
     end_with_parent()

@@ -73,7 +73,7 @@ class Identity:
             return self.route(call)
 
     def route(self, call: Call) -> Answer:
-        """Do what is asked."""
+        """Route a request."""
         kind, _, name = call.path.strip("/").partition("/")
         known = {
             "": self.show,
@@ -113,7 +113,7 @@ class Identity:
     # Keys
 
     def new_keys(self) -> None:
-        """Make a new key; the one before is known no longer."""
+        """Create a new key, and forget the former one."""
         key = rsa.generate_private_key(65537, 2048)
         subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, self.name)])
         now = datetime.now(UTC)
@@ -145,7 +145,7 @@ class Identity:
     # What is said of a user
 
     def claims(self, name: str) -> dict[str, list[str]]:
-        """Return what is said of a user, by claim."""
+        """Return the claims of a user."""
         user = self.kept["users"][name]
         groups = user.get("groups", [])
         if self.fault("ids_for_names"):
@@ -169,7 +169,7 @@ class Identity:
         return said
 
     def chooser(self, title: str, fields: dict[str, str], action: str) -> Answer:
-        """Return the page on which anyone who comes says who they are."""
+        """Return the page on which visitors choose a user."""
         hidden = "".join(
             f'<input type=hidden name="{html.escape(name)}" value="{html.escape(value)}">'
             for name, value in fields.items()
@@ -205,7 +205,7 @@ class Identity:
         return Answer(200, text, "application/samlmetadata+xml")
 
     def saml(self, call: Call) -> Answer:
-        """Take a request; ask who it is; have the browser post the response."""
+        """Handle a request: ask for the user, and have the browser post the response."""
         if call.method == "POST" and "who" in call.form:
             return self.respond(call.form)
         form = call.form if call.method == "POST" else call.query
@@ -314,7 +314,7 @@ class Identity:
         return one
 
     def signed(self, assertion: etree._Element) -> etree._Element:
-        """Return an assertion with its signature right behind the issuer."""
+        """Return an assertion with its signature after the issuer."""
         kept = self.kept["keys"][0]
         if self.fault("other_certificate"):
             other = rsa.generate_private_key(65537, 2048)
@@ -362,7 +362,7 @@ class Identity:
         )
 
     def authorize(self, call: Call) -> Answer:
-        """Ask who it is; send the browser back with a code."""
+        """Ask for the user, and send the browser back with a code."""
         if call.method == "GET":
             return self.chooser("Who are you?", call.query, "/authorize")
         form = call.form
@@ -380,7 +380,7 @@ class Identity:
         return Answer(303, None, headers={"Location": f"{back}?{urlencode(query)}"})
 
     def token(self, call: Call) -> Answer:
-        """Give tokens for a code, once."""
+        """Issue tokens for a code, once."""
         form, client = call.form, self.kept["client"]
         pair = base64.b64encode(f"{client['id']}:{client['secret']}".encode()).decode()
         if call.headers.get("Authorization") != f"Basic {pair}":
@@ -428,7 +428,7 @@ class Identity:
         )
 
     def userinfo(self, call: Call) -> Answer:
-        """Return what is said of anyone who a token is for."""
+        """Return the claims of a token's user."""
         who = self.access.get(call.headers.get("Authorization", "").removeprefix("Bearer "))
         if who is None:
             return self.json({"error": "invalid_token"}, 401)
@@ -446,7 +446,7 @@ class Identity:
         return self.json(told if groups is None else {**told, "groups": groups})
 
     def sign_out(self, call: Call) -> Answer:
-        """Let a user out, and send the browser back; it does not check who asks."""
+        """Sign a user out, and send the browser back."""
         back = call.query.get("post_logout_redirect_uri")
         if back is None and call.query.get("SAMLRequest"):
             asked = etree.fromstring(zlib.decompress(base64.b64decode(call.query["SAMLRequest"]), -15))
@@ -477,7 +477,7 @@ class Identity:
 
 
 def main() -> None:
-    """Run the stand-in until its parent is gone."""
+    """Run the stand-in until its parent ends."""
     parser = stand_in_arguments("A stand-in for an identity provider where users sign in.")
     given = parser.parse_args()
     end_with_parent()

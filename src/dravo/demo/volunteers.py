@@ -1,5 +1,5 @@
-"""The demo's volunteers, who sign in by a code that is mailed to them; anyone who is new registers and is
-looked at by an operator first.
+"""The demo's volunteers, who sign in with an emailed code; new users register, and an operator confirms
+them.
 """
 
 from __future__ import annotations
@@ -22,17 +22,17 @@ NEW = (f"maribel.quay@{DOMAIN}", "Maribel", "Quay")
 
 
 def connect(dravo: Dravo, smtp_port: int) -> None:
-    """Have mail go to the stand-in."""
+    """Configure the stand-in as the email server."""
     if dravo.mail.get()["port"] != smtp_port or not dravo.mail.get()["host"]:
         dravo.mail.change(host="127.0.0.1", port=smtp_port, security="none", sender=SENDER)
 
 
 def load(dravo: Dravo, url: str, letters: str) -> None:
-    """Set it up as an administrator would, and let a user who is known and a new user sign in.
+    """Set the source up as an administrator would, and let a known and a new user sign in.
 
     Args:
-        url: the service's own address.
-        letters: the address of the stand-in that took the letters.
+        url: the address of the service.
+        letters: the address of the email stand-in.
     """
     settings = {"new_user_group": INTO, "support_contact": WHOM_TO_ASK}
     policy = {"domains": [DOMAIN], "makes": True}
@@ -43,7 +43,7 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
 
 
 def sign_in(url: str, letters: str, address: str, given: str = "", family: str = "") -> dict[str, Any]:
-    """Sign in as a user, as a browser does it; returns what came of it."""
+    """Sign in as a user, like a browser; return the result."""
     with client(url) as browser:
         asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
         body = {
@@ -56,7 +56,7 @@ def sign_in(url: str, letters: str, address: str, given: str = "", family: str =
 
 
 def code_to(letters: str, address: str, seconds: float = 20) -> str:
-    """Return the code of the newest letter to an address, once it is there.
+    """Return the code in the newest message to an address, once it has arrived.
 
     Raises:
         TimeoutError.

@@ -1,1 +1,1 @@
-"""What is sent a wire; knows neither storage nor Flask."""
+"""Protocols on the wire, without storage or Flask."""

@@ -32,7 +32,7 @@ class AddressNotAllowed(DravoError):
 
 
 class Unreachable(Exception):
-    """No answer came. `sent` tells whether the request may have been carried out all the same."""
+    """No response arrived. `sent` tells whether the request may have been carried out."""
 
     def __init__(self, message: str, *, sent: bool) -> None:
         super().__init__(message)
@@ -46,8 +46,8 @@ class _Loopback:
 
 
 def allow_loopback(*, allowed: bool = True) -> None:
-    """Have this process, and those that it forks, call this machine too: for the demo, and applications
-    beside the service.
+    """Let this process and its forks call this machine too: for the demo, and for applications beside the
+    service.
     """
     _Loopback.allowed = allowed
 

@@ -1,9 +1,8 @@
-"""The one way out: requests to applications, with limits on where they may go, how long they take and how
-much may come back.
+"""The guarded HTTP client for all outgoing requests, with limits on addresses, time and size.
 
-The address is resolved once, checked, and the request goes to that very address, so that a name cannot be
-pointed elsewhere between the check and the call. Link-local and unspecified addresses are never called; a
-token is sent plain HTTP only within this machine; redirects are not followed, so that no token follows one.
+A name is resolved once, checked, and the request goes to that address, so that the name cannot be changed
+between the check and the call. Link-local and unspecified addresses are never called; a token is sent over
+plain HTTP only within this machine; redirects are not followed.
 """
 
 from __future__ import annotations
@@ -67,8 +66,8 @@ class Request:
 
 @dataclass(frozen=True)
 class Response:
-    """One answer: status, the JSON object in it (None if it is none), the beginning of its text, and what
-    else matters.
+    """A response: status, the JSON object in it (None without one), the beginning of its text, and other
+    values.
     """
 
     status: int
@@ -87,7 +86,7 @@ class Response:
 
 @dataclass(frozen=True)
 class Fetched:
-    """One answer as it came."""
+    """A response with its whole content."""
 
     status: int
     content: bytes
@@ -104,10 +103,10 @@ class Fetched:
 
 
 def repair_address(text: str) -> str:
-    """Return a base address as it is used: blanks and slashes at its end removed.
+    """Return a base URL without surrounding blanks and final slashes.
 
     Raises:
-        InvalidInput: if it is no HTTP address, or carries what does not belong there.
+        InvalidInput: for a URL that is not HTTP, or has parts that a base URL cannot have.
     """
     address = text.strip().strip("\"'<>").strip()
     if "://" not in address:
@@ -147,10 +146,10 @@ def repair_address(text: str) -> str:
 
 
 def check_url(text: str, field: str) -> str:
-    """Return an address that is called as it is, such as an authorization server's.
+    """Return a URL that is called as it is, such as that of an authorization server.
 
     Raises:
-        InvalidInput: if it is no HTTP address, or carries a name or password.
+        InvalidInput: for a URL that is not HTTP, or has a name or password.
     """
     address = text.strip()
     parts = urlsplit(address)
@@ -193,21 +192,20 @@ class GuardedTransport(httpx.BaseTransport):
         return self._inner.handle_request(request)
 
     def close(self) -> None:
-        """Close the connections that are kept open."""
+        """Close the open connections."""
         self._inner.close()
 
 
 @functools.cache
 def trusted() -> ssl.SSLContext:
-    """Return by whom certificates may be signed; read once, for reading them takes long."""
+    """Return the trusted certificates, read once: reading takes long."""
     return httpx.create_ssl_context(trust_env=False)
 
 
 class Client:
-    """Sends requests to applications; one for a process, used by many threads, each of which keeps its own
-    connections.
+    """Sends requests to applications. One client serves a process; each thread has its own connections.
 
-    Redirects are not followed, and no cookie is kept: what one answer sets never goes along with another
+    Redirects are not followed, and cookies are not kept: what one response sets is never sent with another
     request.
     """
 
@@ -227,11 +225,11 @@ class Client:
         return kept
 
     def send(self, connection: Connection, request: Request) -> Response:
-        """Send a request and return what came back, whatever its status.
+        """Send a request and return the response, whatever its status.
 
         Raises:
-            Unreachable: if nothing came back.
-            NotAllowed: if the address is one that is never called.
+            Unreachable: without a response.
+            NotAllowed: for an address that Dravo never calls.
         """
         started = time.monotonic()
         headers = {**({"Authorization": connection.authorization} if connection.token else {}), **ALWAYS}
@@ -250,7 +248,7 @@ class Client:
         )
 
     def ask_for_token(self, url: str, client_id: str, secret: str, scope: str | None) -> Response:
-        """Ask an authorization server for a token by client credentials (RFC 6749, section 4.4); raises as
+        """Get a token from an authorization server by client credentials (RFC 6749, section 4.4); raises as
         `send`.
         """
         form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
@@ -272,7 +270,7 @@ class Client:
         form: Mapping[str, str] | None = None,
         headers: Mapping[str, str] | None = None,
     ) -> Fetched:
-        """Return what is at an address, or what comes of posting a form there; raises as `send`."""
+        """Return the content at an address, or the response to a posted form; raises as `send`."""
         sent = {
             "Accept": accept,
             "User-Agent": ALWAYS["User-Agent"],
@@ -310,13 +308,13 @@ class Client:
             raise Unreachable(f"the request could not be written ({_why(wrong)})", sent=False) from wrong
 
     def close(self) -> None:
-        """Close the connections that are kept open."""
+        """Close the open connections."""
         for each in self._opened:
             each.close()
 
 
 def _why(wrong: Exception) -> str:
-    """Return in words why no connection came about; of TLS without the names of the library's parts."""
+    """Return in words why a connection failed; for TLS without names of library parts."""
     cause: BaseException | None = wrong
     while cause is not None:
         if isinstance(cause, ssl.SSLCertVerificationError):

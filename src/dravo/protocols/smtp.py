@@ -1,5 +1,5 @@
-"""Mail by SMTP (RFC 5321): messages made of checked parts, handed to a server whose address is looked at as
-that of every other system.
+"""Email by SMTP (RFC 5321): messages of checked parts, sent through a server whose address is checked like
+all others.
 """
 
 from __future__ import annotations
@@ -42,12 +42,12 @@ class MailTrouble(DravoError):
 
 @dataclass(frozen=True)
 class MailServer:
-    """The server that takes our mail.
+    """The email server.
 
     Attributes:
         security: "tls" from the first byte, "starttls", or "none".
-        user: "" where the server asks for nobody's name.
-        sender: the address that stands as the sender.
+        user: "" for a server without login.
+        sender: the sender address.
     """
 
     host: str
@@ -86,10 +86,10 @@ def compose(sender: str, to: str, subject: str, text: str) -> bytes:
 
 
 def send(server: MailServer, to: str, content: bytes) -> None:
-    """Hand a message to the server.
+    """Send a message.
 
     Raises:
-        MailTrouble: if it is not taken.
+        MailTrouble: if the server does not accept it.
     """
     try:
         with _connect(server) as smtp:
@@ -149,7 +149,7 @@ def _connect(server: MailServer) -> smtplib.SMTP:
 
 
 def _socket_to(host: str, port: int, timeout: float) -> socket.socket:
-    """Return a connection to the very address that was looked at."""
+    """Return a connection to the checked address."""
     return socket.create_connection((str(resolve(host, port)), port), timeout)
 
 

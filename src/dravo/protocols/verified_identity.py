@@ -1,6 +1,4 @@
-"""What both protocols of signing in share: a refusal with its reason and repair, and the identity that was
-proved.
-"""
+"""What SAML and OpenID Connect share: a refusal with its reason and hint, and the verified identity."""
 
 from __future__ import annotations
 
@@ -12,12 +10,12 @@ from dravo.core.errors import DravoError
 
 
 class SignInRefused(DravoError):
-    """What arrived proves nobody.
+    """A response proves no identity.
 
     Args:
-        reason: in a word or two, such as "signature" or "audience": by this it is counted and looked for.
-        message: what is wrong, in a sentence.
-        hint: what to do about it.
+        reason: one or two words, such as "signature" or "audience", for counting and searching.
+        message: what is wrong, in one sentence.
+        hint: what to do.
     """
 
     code = "sign_in_refused"
@@ -30,17 +28,15 @@ class SignInRefused(DravoError):
 
 @dataclass(frozen=True)
 class VerifiedIdentity:
-    """Who a user is, as their provider proved it.
+    """The identity that a provider verified.
 
     Attributes:
-        issuer: the provider's own name (entity id, or issuer).
-        subject: by what it knows the user: never a name that may pass to another user, if the provider
-            keeps to its standard.
-        attributes: by the names that arrived, each with its values as texts (JSON values where the protocol
-            has them).
-        once: what is never accepted a second time, and until when it could be (seconds since 1970).
-        session: by what the provider knows this sign-in, for signing out there.
-        format: how the subject is named, where the protocol says so.
+        issuer: the provider's entity ID or issuer.
+        subject: the provider's permanent identifier of the user, never a name that can pass to another user.
+        attributes: the values of each claim, as texts (JSON values where the protocol has them).
+        once: what is accepted only once, and until when (seconds since 1970).
+        session: the session at the provider, for single logout.
+        format: the format of the subject, where the protocol states it.
     """
 
     issuer: str
@@ -52,7 +48,7 @@ class VerifiedIdentity:
 
     @property
     def native_id(self) -> str:
-        """By what a record or an operator is bound for good: (issuer, subject); no issuer holds a line
+        """The permanent key of a record or an operator link: (issuer, subject); no issuer contains a line
         end.
         """
         return f"{self.issuer}\n{self.subject}"

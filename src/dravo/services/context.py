@@ -1,4 +1,4 @@
-"""What one running process of the service holds: the records, the key, and what is kept in memory."""
+"""What a process of the service works with: the records, the encryption key, and caches."""
 
 from __future__ import annotations
 
@@ -34,6 +34,6 @@ class AppContext:
         self.shapes: dict[tuple[str, tuple[str, ...]], SchemaSet] = {}
 
     def close(self) -> None:
-        """Close the records, what waits to be written first."""
+        """Close the records, after writing what waits."""
         self.traces.close()
         self.database.close()

@@ -1,4 +1,4 @@
-"""Files of rows, made line by line: CSV (RFC 4180) in which no cell is a formula."""
+"""Exports of rows, line by line: CSV (RFC 4180) in which no cell is a formula."""
 
 from __future__ import annotations
 
@@ -14,10 +14,9 @@ FORMULA = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20
 
 
 class Streamed(Iterator[bytes]):
-    """The pieces of an export, and the connection of its own from which they are read.
+    """The pieces of an export, with the connection from which they are read.
 
-    That is let go at the end, and also when nobody wants the rest, or wanted none at all: a generator that
-    was never begun has no end.
+    The connection is closed at the end, and also if the reader stops early or never starts.
     """
 
     def __init__(self, connection: Connection, rows: Any, pieces: Iterator[bytes]) -> None:
@@ -31,7 +30,7 @@ class Streamed(Iterator[bytes]):
             raise
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Close the connection."""
         self._rows.close()
         self._connection.close()
 

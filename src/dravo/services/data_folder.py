@@ -1,6 +1,4 @@
-"""Keeps the data folder to the user that runs the service: nobody else can read records, keys or uploaded
-files.
-"""
+"""Keeps the data folder private to the user that runs the service."""
 
 from __future__ import annotations
 
@@ -27,7 +25,7 @@ class FolderNotOwned(DravoError):
 def secure(folder: Path) -> None:
     """Create a data folder, or withdraw other users' permissions on it and on the files directly in it.
 
-    Links are not followed. What was repaired is one line in the log.
+    Links are not followed. Repaired files are one line in the log.
 
     Raises:
         FolderNotOwned: if the folder belongs to another user.

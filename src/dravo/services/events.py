@@ -1,8 +1,6 @@
-"""What the service does, as lines in its log and as counts in `/metrics`: import runs, tasks, holds, pauses,
-failed sign-ins.
+"""Events as log lines and as counts in `/metrics`: import runs, tasks, holds, pauses, failed sign-ins.
 
-The counts are in memory that all processes of a service share: this module is imported before they are
-forked.
+The counts are in memory that all processes share: this module is imported before the processes are forked.
 """
 
 from __future__ import annotations
@@ -47,7 +45,7 @@ log = structlog.get_logger("events")
 
 
 def count(event: str, outcome: str, number: int = 1) -> None:
-    """Count an event. Two processes that count the same at one instant may count one."""
+    """Count an event. Two processes that count at the same instant may count one event."""
     place = _PLACES.get((event, outcome))
     # What is new is logged only: counting never stops the one who counts.
     if place is not None:
@@ -61,7 +59,7 @@ def note(event: str, outcome: str, number: int = 1, **details: Any) -> None:
         event: one of `OUTCOMES`.
         outcome: one of its outcomes.
         number: how often it happened.
-        details: what the line says of it; never a secret.
+        details: more values for the line; never a secret.
     """
     count(event, outcome, number)
     write = log.info if outcome in _GOOD else log.warning
@@ -69,10 +67,10 @@ def note(event: str, outcome: str, number: int = 1, **details: Any) -> None:
 
 
 def note_tasks(application: str, outcomes: dict[str, int]) -> None:
-    """Count the attempts of one batch of an application's tasks, and log them in one line.
+    """Count the attempts of one batch of tasks of an application, and log them in one line.
 
     Args:
-        outcomes: how many of them ended in which way.
+        outcomes: how many attempts had each outcome.
     """
     for outcome, number in outcomes.items():
         count(TASK, outcome, number)
@@ -81,7 +79,7 @@ def note_tasks(application: str, outcomes: dict[str, int]) -> None:
 
 
 def counts() -> dict[str, dict[str, int]]:
-    """Return how often each event ended in which way since the service started."""
+    """Return how often each event had each outcome since the service started."""
     return {
         event: {outcome: int(_counts[_PLACES[event, outcome]]) for outcome in outcomes}
         for event, outcomes in OUTCOMES.items()

@@ -29,7 +29,7 @@ class Heartbeats:
         self.begin()
 
     def begin(self) -> None:
-        """Count from now: the worker is being started."""
+        """Start counting: the worker is being started."""
         for loop in LOOPS:
             self.beat(loop)
 
@@ -43,7 +43,7 @@ class Heartbeats:
         return {loop: max(0.0, time.monotonic() - self._numbers[place]) for place, loop in enumerate(LOOPS)}
 
     def late(self, seconds: float) -> list[str]:
-        """Return the loops without an iteration for so many seconds."""
+        """Return the loops without an iteration for some seconds."""
         return [loop for loop, age in self.ages().items() if age > seconds]
 
     def count(self, kind: str) -> None:

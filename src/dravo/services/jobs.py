@@ -1,7 +1,7 @@
 """Jobs: work that an operator waits for, such as a preview of all users, with progress and cancellation.
 
-It lives in the process that answers them, for as long as they wait; only anyone who asked for it sees and
-stops it.
+A job lives in the process that carries it out, as long as the operator waits. Only the operator who started
+it sees and stops it.
 """
 
 from __future__ import annotations
@@ -16,14 +16,14 @@ from dravo.core.errors import DravoError, NotFound
 
 
 class JobStopped(DravoError):
-    """Anyone who asked for it wanted it no longer."""
+    """The operator stopped the job."""
 
     code = "stopped"
     status = 409
 
 
 class NameInUse(DravoError):
-    """The same caller has other work of that name under way."""
+    """The caller has another job with this name."""
 
     code = "work_name_in_use"
     status = 409
@@ -31,7 +31,7 @@ class NameInUse(DravoError):
 
 @dataclass
 class Job:
-    """Work under way: how many of how many users were looked at."""
+    """A job in progress: how many of how many users are done."""
 
     done: int = 0
     total: int = 0
@@ -42,10 +42,10 @@ _CURRENT: ContextVar[Job | None] = ContextVar("waited_for", default=None)
 
 
 def report_progress(done: int, total: int) -> None:
-    """Say how far the present work is.
+    """Report the progress of the current job.
 
     Raises:
-        JobStopped: if anyone who waits for it does so no longer.
+        JobStopped: if the operator stopped it.
     """
     waited = _CURRENT.get()
     if waited is None:
@@ -56,7 +56,7 @@ def report_progress(done: int, total: int) -> None:
 
 
 class JobRegistry:
-    """All that is waited for in this process, by who asked and a name that they gave it."""
+    """The jobs of this process, by operator and name."""
 
     def __init__(self) -> None:
         self._known: dict[tuple[str, str], Job] = {}
@@ -64,10 +64,10 @@ class JobRegistry:
 
     @contextmanager
     def for_(self, who: str, name: str) -> Iterator[None]:
-        """Have what is done within be known as work that an operator waits for.
+        """Register the work within as a job.
 
         Raises:
-            NameInUse: if the caller has other work of that name under way.
+            NameInUse: if the caller has another job with this name.
         """
         waited = Job()
         with self._lock:
@@ -85,10 +85,10 @@ class JobRegistry:
                 self._known.pop((who, name), None)
 
     def get(self, who: str, name: str) -> Job:
-        """Return how far it is.
+        """Return the progress of a job.
 
         Raises:
-            NotFound: if it is not under way, or another user's.
+            NotFound: for an unknown job, or one of another operator.
         """
         with self._lock:
             found = self._known.get((who, name))

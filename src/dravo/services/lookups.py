@@ -38,10 +38,10 @@ def role_by_key(connection: Connection, application: Any, role_key: str) -> Any:
 
 
 def application_by_key(connection: Connection, key: str) -> Any:
-    """Return an application's row.
+    """Return the row of an application.
 
     Raises:
-        NotFound: if there is none of that key.
+        NotFound.
     """
     row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
     if row is None:
@@ -67,10 +67,10 @@ def pushing_source(connection: Connection, key: str) -> Any:
 
 
 def source_by_key(connection: Connection, key: str, field: str | None = None) -> Any:
-    """Return a source's row; `field` is the input that named it, if it was one of several.
+    """Return the row of a source; `field` is the input that named it.
 
     Raises:
-        NotFound: if there is none of that key.
+        NotFound.
     """
     row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
     if row is None:
@@ -84,10 +84,10 @@ KEY = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,62}[a-z0-9])?")
 
 
 def check_key(key: str) -> str:
-    """Return a key that may stand in addresses.
+    """Return a key that is valid in addresses.
 
     Raises:
-        InvalidInput: if it may not.
+        InvalidInput.
     """
     if not KEY.fullmatch(key):
         raise InvalidInput(
@@ -111,11 +111,11 @@ def check_label(label: str) -> str:
 
 
 def find_user(connection: Connection, name: str) -> Any:
-    """Return the one user of an id, user name, email or external id.
+    """Return the one user with an ID, user name, email or external ID.
 
     Raises:
-        NotFound: if there is none.
-        InvalidInput: if there are several.
+        NotFound.
+        InvalidInput: for several users.
     """
     return find_users(connection, [name])[0]
 
@@ -127,8 +127,8 @@ def find_users(connection: Connection, names: Sequence[str]) -> list[Any]:
 
 
 def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
-    """Return users without those who wait for a decision, if there are others: a source must not make an
-    existing name ambiguous.
+    """Return users without undecided ones, if there are others: a source must not make an existing name
+    ambiguous.
     """
     if len(found) < 2:
         return found
@@ -144,7 +144,7 @@ def _the_one(name: str, found: Sequence[Any]) -> Any:
             "Search the list of users for a part of the name.",
             "user",
         )
-    present = [row for row in found if row.gone_at is None] or found
+    present = [row for row in found if row.left_at is None] or found
     if len(present) > 1:
         ids = ", ".join(row.id for row in present[:10])
         raise InvalidInput(f"'{name}' fits {len(present)} users.", f"Use one of these IDs: {ids}.", "user")
@@ -163,7 +163,8 @@ def find_group(connection: Connection, name: str, source_key: str | None) -> Any
         select(t.group, s.key.label("source_key"))
         .outerjoin(t.source, s.id == g.source_id)
         .where(
-            g.gone_at.is_(None), (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name))
+            g.deleted_at.is_(None),
+            (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)),
         )
     )
     if source_key:

@@ -1,4 +1,4 @@
-"""What operators set for the organization: each setting has a meaning in words, a default and bounds."""
+"""Organization settings: each has a label, a default and bounds."""
 
 from __future__ import annotations
 
@@ -25,9 +25,7 @@ LONGEST_TEXT = 300
 
 @dataclass(frozen=True)
 class Setting:
-    """A setting of the organization: a whole number with bounds and a unit, a boolean, a time zone, or a
-    short text.
-    """
+    """An organization setting: a number with bounds and a unit, a boolean, a time zone, or a short text."""
 
     name: str
     group: str
@@ -103,13 +101,13 @@ def get(ctx: AppContext) -> dict[str, Any]:
 
 
 def read(connection: Connection) -> dict[str, Any]:
-    """Return every setting's value by name, as this transaction sees them."""
+    """Return the value of every setting by name, as this transaction sees them."""
     given = {row.name: row.value for row in connection.execute(select(t.setting))}
     return {setting.name: given.get(setting.name, setting.default) for setting in SETTINGS}
 
 
 def support_contact(connection: Connection, of_source: Mapping[str, Any]) -> str:
-    """Return whom users ask who come by a source: as its own settings say, else as the organization's."""
+    """Return the support contact for users of a source: from its settings, or from the organization's."""
     return str(of_source.get("support_contact") or read(connection)["support_contact"])
 
 
@@ -165,7 +163,7 @@ def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) 
 
 
 def check_value(name: str, value: bool | int | str) -> Setting:
-    """Return the setting of a name, if a value is valid for it.
+    """Return the setting with a name, if a value is valid for it.
 
     Raises:
         InvalidInput: if there is no such setting, or the value is out of its bounds.

@@ -1,1 +1,1 @@
-"""Where everything is kept: the only place that knows SQL."""
+"""The store: the only place that knows SQL."""

@@ -22,7 +22,7 @@ class BackgroundWriter:
     """Collects rows for one INSERT statement and writes them about once a second, in a thread of its own.
 
     Args:
-        database: where the rows are written.
+        database: the records.
         statement: the INSERT; each row gives its values.
     """
 

@@ -1,4 +1,4 @@
-"""What is counted over everything, and kept until something moved."""
+"""Reports over all data, stored until something changes."""
 
 from __future__ import annotations
 
@@ -11,18 +11,18 @@ from dravo.store import tables as t
 
 
 def get(connection: Connection, name: str) -> Any:
-    """Return what was counted last under a name (at, marker, value, milliseconds), or None."""
+    """Return the stored report of a name (at, marker, value, milliseconds), or None."""
     return connection.execute(select(t.cached_report).where(t.cached_report.c.name == name)).first()
 
 
 def keep(
     connection: Connection, name: str, at: Instant, marker: str, value: dict[str, Any], milliseconds: int
 ) -> None:
-    """Keep what was counted, in place of what was counted before.
+    """Store a report in place of the former one.
 
     Args:
-        marker: another text whenever something moved that it was counted from.
-        milliseconds: how long the counting took.
+        marker: a text that changes whenever the data of the report changes.
+        milliseconds: how long computing took.
     """
     connection.execute(delete(t.cached_report).where(t.cached_report.c.name == name))
     connection.execute(

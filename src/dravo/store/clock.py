@@ -1,4 +1,4 @@
-"""The one place that asks what time it is; everything below is told."""
+"""The only place that reads the clock; the rest gets the time as an argument."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Opens the records and hands out transactions: any number that read, one at a time that writes."""
+"""Opens the records and gives connections: any number for reading, one at a time for writing."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ class Database:
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
-        """Give a connection that sees one state of the records throughout.
+        """Give a connection that sees one state of the records.
 
         Raises:
             Busy, StorageFailing: if they cannot be read.
@@ -71,9 +71,7 @@ class Database:
             raise error_text(wrong, "read") from wrong
 
     def apart(self) -> Connection:
-        """Return a connection for reading of one's own, for what is read for long; anyone who asked closes
-        it.
-        """
+        """Return a separate connection for long reading; the caller closes it."""
         return self._readers.connect()
 
     def glancing(self) -> Connection:
@@ -83,11 +81,11 @@ class Database:
         return self._reader()
 
     def commits_seen(self) -> int:
-        """Return a number that is another one, in this thread, whenever anything was written by anybody."""
+        """Return a number that changes, in this thread, whenever anything is written."""
         return commits_seen(self._reader())
 
     def _reader(self) -> Connection:
-        """Return this thread's own connection for reading, kept open: taking one again costs as much as a
+        """Return this thread's connection for reading, which stays open: opening one costs as much as a
         query.
         """
         held: Connection | None = getattr(self._own, "reader", None)
@@ -97,12 +95,12 @@ class Database:
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
-        """Give the writer's connection; commits at the end, rolls back on any error.
+        """Give the connection for writing; commits at the end, rolls back on an error.
 
         Keep it short: statements only, no network and no computing.
 
         Raises:
-            Busy: if another process keeps the lock for too long.
+            Busy: if another process holds the lock too long.
             StorageFailing: if the disk is full or the file read-only.
         """
         with self._turn:
@@ -116,11 +114,10 @@ class Database:
                 raise error_text(wrong) from wrong
 
     def check_writable(self) -> None:
-        """Write something, and change nothing by it.
+        """Write without a change, to check that writing works.
 
         Raises:
-            Busy, StorageFailing: if that cannot be, or soon cannot: what is written here needs no more room
-            than there is already.
+            Busy, StorageFailing: if writing fails, or will soon for want of space.
         """
         free = shutil.disk_usage(self.folder).free
         if free < LEAST_FREE:
@@ -131,7 +128,7 @@ class Database:
             connection.execute(tables.revision.update().values(value=tables.revision.c.value))
 
     def migrate(self) -> None:
-        """Bring the tables to the present schema, from nothing or from any released one."""
+        """Migrate the tables to the current schema, from nothing or from a released one."""
         self.folder.mkdir(parents=True, exist_ok=True)
         if self.is_current():
             return
@@ -146,7 +143,7 @@ class Database:
                 connection.execute(insert(tables.revision).values(name=CATALOGUE, value=1))
 
     def is_current(self) -> bool:
-        """Return whether the tables are those of the newest migration, with what belongs into them."""
+        """Return whether the schema is that of the newest migration, with its first rows."""
         try:
             with self.reading() as connection:
                 if not inspect(connection).has_table("alembic_version"):
@@ -170,7 +167,7 @@ class Database:
             ) from wrong
 
     def checkpoint(self) -> None:
-        """Fold the log into the file, so that a copy of the file alone has what was written until now.
+        """Write the log into the database file, so that a copy of the file is complete.
 
         Raises:
             Busy, StorageFailing.

@@ -1,4 +1,4 @@
-"""Groups: reading, creating, writing and ending them, and who is listed in them."""
+"""Groups: reading, creating, changing and ending them, and their members."""
 
 from __future__ import annotations
 
@@ -30,14 +30,14 @@ _ONE = select(*COLUMNS[t.group]).where(
     t.group.c.id == bindparam("id"),
     t.group.c.source_id == bindparam("source"),
     t.group.c.connection_type == bindparam("connection_type"),
-    t.group.c.gone_at.is_(None),
+    t.group.c.deleted_at.is_(None),
 )
 _WRITE = (
     update(t.group)
     .where(
         t.group.c.id == bindparam("group"),
         t.group.c.version == bindparam("seen"),
-        t.group.c.gone_at.is_(None),
+        t.group.c.deleted_at.is_(None),
     )
     .values(
         display_name=bindparam("name"),
@@ -46,7 +46,7 @@ _WRITE = (
         data=bindparam("content", type_=t.group.c.data.type),
         version=t.group.c.version + 1,
         modified_at=bindparam("at"),
-        gone_at=bindparam("gone"),
+        deleted_at=bindparam("gone"),
     )
 )
 
@@ -93,7 +93,7 @@ def write(
     *,
     gone: bool = False,
 ) -> bool:
-    """Write what a source now says of a group; False if it is no longer at the version that was seen."""
+    """Replace what a source reported about a group; False if the group changed since it was read."""
     given = {
         "group": group_id,
         "seen": seen,
@@ -108,7 +108,7 @@ def write(
 
 
 def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, list[Any]]:
-    """Return for each group (id, "User" or "Group", display name) of all users whom it lists."""
+    """Return for each group (ID, "User" or "Group", display name) of its members."""
     m = t.membership
     found: dict[str, list[Any]] = {group_id: [] for group_id in group_ids}
     for start in range(0, len(group_ids), CHUNK):
@@ -130,7 +130,7 @@ def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, li
 
 
 def members(connection: Connection, group_id: str) -> list[Any]:
-    """Return (id, "User" or "Group", display name) of all users whom a group lists."""
+    """Return (ID, "User" or "Group", display name) of a group's members."""
     return members_of(connection, [group_id])[group_id]
 
 
@@ -185,7 +185,7 @@ def which_exist(
                 table.c.id.in_(some),
                 table.c.source_id == source_id,
                 table.c.connection_type == connection_type,
-                table.c.gone_at.is_(None),
+                table.c.deleted_at.is_(None),
             )
             known.update(connection.execute(select(table.c.id).where(*where)).scalars())
     return found
@@ -199,7 +199,7 @@ _LISTED_USERS = select(t.membership.c.user_id).where(
 
 
 def listed_users(connection: Connection, group_id: str) -> list[str]:
-    """Return the ids of the users whom a local group lists."""
+    """Return the IDs of the users in a local group."""
     return list(connection.execute(_LISTED_USERS, {"group": group_id}).scalars())
 
 
@@ -259,11 +259,11 @@ def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict
 
 
 def listed(group_ids: Any) -> Any:
-    """Return (user_id, group_id) of all users whom some groups list themselves: by a record, or, a local
-    group, by the user.
+    """Return (user ID, group ID) of direct members of some groups, by a record or, in local groups, by the
+    user.
 
     Args:
-        group_ids: what `IN` takes: ids, or a select of them.
+        group_ids: for `IN`: IDs, or a select of them.
     """
     m = t.membership.c
     by_record = (
@@ -278,7 +278,7 @@ def listed(group_ids: Any) -> Any:
 
 
 def size_of(group_id: Any) -> Any:
-    """Return how many users a group lists itself, for a column with its id; each index counts its own."""
+    """Return the number of direct members as a column; each index counts its own."""
     m = t.membership.c
     return sum(
         select(func.count())
@@ -290,7 +290,7 @@ def size_of(group_id: Any) -> Any:
 
 
 def reaches_nobody() -> Any:
-    """Return the condition that a row of the group table is gone, or lists neither users nor groups."""
+    """Return the condition that a group is deleted, or has neither users nor groups."""
     m = t.membership.c
     inner = exists().where(m.group_id == t.group.c.id, m.until_at.is_(None), m.inner_group_id.is_not(None))
-    return or_(t.group.c.gone_at.is_not(None), and_(size_of(t.group.c.id) == 0, ~inner))
+    return or_(t.group.c.deleted_at.is_not(None), and_(size_of(t.group.c.id) == 0, ~inner))

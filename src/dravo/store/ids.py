@@ -1,4 +1,4 @@
-"""Ids that sort by the time they were made: UUID version 7 (RFC 9562, section 5.7)."""
+"""IDs that sort by time: UUID version 7 (RFC 9562, section 5.7)."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _last = 0
 
 
 def new_id() -> str:
-    """Return a new UUIDv7 as text; within one process each sorts behind those made before."""
+    """Return a new UUIDv7 as text; within one process it sorts after all earlier ones."""
     global _last  # noqa: PLW0603 (one clock for all of the process)
     milliseconds, rest = divmod(time.time_ns(), 1_000_000)
     moment = milliseconds << 12 | int(rest / _PART_NANOSECONDS)

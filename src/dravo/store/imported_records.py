@@ -1,6 +1,4 @@
-"""What was read of a source, for many users and groups at a time: what is known of them, whom they could
-mean, and writing.
-"""
+"""Records and groups of imports, many at a time: what is known, candidates for matching, and writing."""
 
 from __future__ import annotations
 
@@ -23,13 +21,13 @@ IMPORT = "import"
 CHUNK = 500
 # Users with a record that waits for a decision: they are not candidates for matching.
 _UNDECIDED = exists().where(
-    t.record.c.user_id == t.user.c.id, t.record.c.gone_at.is_(None), t.record.c.undecided.is_(True)
+    t.record.c.user_id == t.user.c.id, t.record.c.deleted_at.is_(None), t.record.c.undecided.is_(True)
 )
 
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What is known of a user, or of a group, by the source's own id."""
+    """A known user or group of a source, by its native ID."""
 
     id: str
     digest: str | None
@@ -38,14 +36,14 @@ class Known:
 
 @dataclass(frozen=True)
 class NewRecord:
-    """A record that is written for the first time, or again in place of what was there (`version` seen)."""
+    """A record to insert, or to replace (`version` as read)."""
 
     id: str
     user_id: str
     native_id: str
     reference: str
     digest: str
-    said: Mapping[str, Any]
+    reported: Mapping[str, Any]
     data: Mapping[str, Any]
     version: int = 0
     found: Searchable | None = None
@@ -57,9 +55,7 @@ def known_users(
     native_ids: Sequence[str] | None = None,
     connection_type: str = IMPORT,
 ) -> dict[str, Known]:
-    """Return all users whom a source ever said something of, by its own ids; of some ids only, if they are
-    given.
-    """
+    """Return all users that a source ever reported, by native ID; or those with some IDs."""
     return _known(connection, t.record, source_id, native_ids, connection_type)
 
 
@@ -69,7 +65,7 @@ def known_groups(
     native_ids: Sequence[str] | None = None,
     connection_type: str = IMPORT,
 ) -> dict[str, Known]:
-    """Return every group that a source ever had, by its own ids; of some ids only, if they are given."""
+    """Return all groups that a source ever reported, by native ID; or those with some IDs."""
     return _known(connection, t.group, source_id, native_ids, connection_type)
 
 
@@ -77,7 +73,7 @@ def _known(
     connection: Connection, table: Any, source_id: str, native_ids: Sequence[str] | None, connection_type: str
 ) -> dict[str, Known]:
     c = table.c
-    statement = select(c.native_id, c.id, c.digest, c.gone_at).where(
+    statement = select(c.native_id, c.id, c.digest, c.deleted_at).where(
         c.source_id == source_id, c.connection_type == connection_type, c.native_id.is_not(None)
     )
     asked = (
@@ -93,16 +89,16 @@ def _known(
 
 
 def how_many(connection: Connection, source_id: str, connection_type: str = IMPORT) -> int:
-    """Return how many users a source has, as far as is known."""
+    """Return the number of users of a source, as far as known."""
     r = t.record.c
-    where = (r.source_id == source_id, r.connection_type == connection_type, r.gone_at.is_(None))
+    where = (r.source_id == source_id, r.connection_type == connection_type, r.deleted_at.is_(None))
     return int(connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one())
 
 
 def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
     """Return records by id."""
     r = t.record.c
-    columns = (r.id, r.user_id, r.version, r.data, r.native_id, r.reference, r.user_name_key, r.gone_at)
+    columns = (r.id, r.user_id, r.version, r.data, r.native_id, r.reference, r.user_name_key, r.deleted_at)
     return {
         row.id: row
         for some in _chunks(record_ids)
@@ -110,30 +106,30 @@ def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
     }
 
 
-def said(
+def reported(
     connection: Connection, source_id: str, after: str = "", most: int = CHUNK, connection_type: str = IMPORT
 ) -> list[Any]:
-    """Return the next records of a source by id, with what it said: (id, native_id, said)."""
+    """Return the next records of a source by ID: (ID, native ID, reported entry)."""
     r = t.record.c
     where = (
         r.source_id == source_id,
         r.connection_type == connection_type,
-        r.gone_at.is_(None),
-        r.said.is_not(None),
+        r.deleted_at.is_(None),
+        r.reported.is_not(None),
         r.id > after,
     )
     return list(
-        connection.execute(select(r.id, r.native_id, r.said).where(*where).order_by(r.id).limit(most))
+        connection.execute(select(r.id, r.native_id, r.reported).where(*where).order_by(r.id).limit(most))
     )
 
 
 def locators(
     connection: Connection, source_id: str, wanted: Sequence[str] | None = None, connection_type: str = IMPORT
 ) -> tuple[dict[str, str], dict[str, str]]:
-    """Return by what groups name their members the ids of the records, and of the groups, that are present.
+    """Return the IDs of present records and groups, by the locators that groups use for members.
 
     Args:
-        wanted: which are asked for; None for all.
+        wanted: the locators to look up; None for all.
     """
     found: list[dict[str, str]] = []
     for table in (t.record, t.group):
@@ -141,7 +137,7 @@ def locators(
         statement = select(c.reference, c.id).where(
             c.source_id == source_id,
             c.connection_type == connection_type,
-            c.gone_at.is_(None),
+            c.deleted_at.is_(None),
             c.reference.is_not(None),
         )
         asked = (
@@ -160,11 +156,9 @@ def candidates(
     emails: Iterable[str],
     connection_type: str = IMPORT,
 ) -> dict[str, list[Candidate]]:
-    """Return the users whom records could mean, by "name:" or "email:" and the folded value that they
-    have.
-    """
+    """Return the users to whom records could belong, by "name:" or "email:" and the folded value."""
     u = t.user.c
-    columns = (u.id, u.user_name_key, u.email, u.email_key, u.gone_at)
+    columns = (u.id, u.user_name_key, u.email, u.email_key, u.left_at)
     users: dict[str, Any] = {}
     for column, values in ((u.user_name_key, names), (u.email_key, emails)):
         for some in _chunks(sorted(values)):
@@ -189,7 +183,7 @@ def candidates(
             row.id,
             row.user_name_key,
             row.email,
-            row.gone_at is not None,
+            row.left_at is not None,
             operator,
             here.get(row.id),
             *counts[row.id],
@@ -203,18 +197,17 @@ def candidates(
 def _what_counts(
     connection: Connection, source_id: str, users: Mapping[str, Any]
 ) -> dict[str, tuple[bool, bool]]:
-    """Return of each user whether their user name, and their email address, was said by a user whose word
-    counts for matching.
+    """Return for each user whether the user name and the email address are good for matching.
 
-    That is the asking source itself, an operator, or a source that owns the domain of the address; of a user
-    name without a domain, one that owns the domain of the address which it gives with the name.
+    The asking source itself, an operator, or a source that owns the domain of the address must have reported
+    the value. For a user name without a domain, the domain of the address counts that is reported with it.
     """
     r = t.record.c
     owned = domains(connection)
     found = dict.fromkeys(users, (False, False))
     columns = (r.user_id, r.source_id, r.connection_type, r.user_name_key, r.email_key, r.more_emails)
     for some in _chunks(list(users)):
-        for row in connection.execute(select(*columns).where(r.user_id.in_(some), r.gone_at.is_(None))):
+        for row in connection.execute(select(*columns).where(r.user_id.in_(some), r.deleted_at.is_(None))):
             user = users[row.user_id]
             trusted = row.source_id == source_id or row.connection_type == LOCAL
             theirs = owned.get(row.source_id, frozenset())
@@ -268,38 +261,37 @@ def elsewhere(
     lookalike: str | None,
     but: str | None = None,
 ) -> frozenset[str]:
-    """Return the ids of other sources' users with a user name or an email, and of all users with a name for
-    which it could be mistaken.
+    """Return the IDs of other sources' users with a user name or email, and of all users with a name that
+    looks the same.
 
     Args:
+        connection: a reading connection.
         source_id: the source whose own users do not count.
         name, email, lookalike: as they are compared; None for no email, and for a name that looks like no
-        other.
-        but: the id of a user who does not count.
+            other.
+        but: the ID of a user who does not count.
     """
     u, r = t.user.c, t.record.c
     known = exists().where(
-        r.user_id == u.id, r.source_id != source_id, r.gone_at.is_(None), r.undecided.is_(False)
+        r.user_id == u.id, r.source_id != source_id, r.deleted_at.is_(None), r.undecided.is_(False)
     )
     found: set[str] = set()
     for column, value in ((u.user_name_key, name), (u.email_key, email)):
         if value:
             found.update(
-                connection.execute(select(u.id).where(column == value, u.gone_at.is_(None), known)).scalars()
+                connection.execute(select(u.id).where(column == value, u.left_at.is_(None), known)).scalars()
             )
     if lookalike:
         found.update(
             connection.execute(
-                select(u.id).where(u.user_name_key == lookalike, u.gone_at.is_(None), ~_UNDECIDED)
+                select(u.id).where(u.user_name_key == lookalike, u.left_at.is_(None), ~_UNDECIDED)
             ).scalars()
         )
     return frozenset(found - {but})
 
 
 def undecided_users(connection: Connection, user_ids: Sequence[str]) -> frozenset[str]:
-    """Return those of some users for whom an operator has yet to decide which user a SCIM record belongs
-    to.
-    """
+    """Return users with an open conflict about which user a SCIM record belongs to."""
     u = t.user.c
     return frozenset(connection.execute(select(u.id).where(u.id.in_(user_ids), _UNDECIDED)).scalars())
 
@@ -307,13 +299,13 @@ def undecided_users(connection: Connection, user_ids: Sequence[str]) -> frozense
 def _here(
     connection: Connection, source_id: str, users: Mapping[str, Any], requested_by: str
 ) -> dict[str, bool]:
-    """Return of which users a source says something already: by this connection type, or by another one
-    under the same user name.
+    """Return the users of whom a source has a record: by this connection type, or by another one with the
+    same user name.
     """
     r = t.record.c
     found: dict[str, bool] = {}
     for some in _chunks(list(users)):
-        where = (r.source_id == source_id, r.user_id.in_(some), r.gone_at.is_(None))
+        where = (r.source_id == source_id, r.user_id.in_(some), r.deleted_at.is_(None))
         for user_id, connection_type, key in connection.execute(
             select(r.user_id, r.connection_type, r.user_name_key).where(*where)
         ):
@@ -334,7 +326,7 @@ def holders(
         where = (
             r.source_id == source_id,
             r.connection_type == connection_type,
-            r.gone_at.is_(None),
+            r.deleted_at.is_(None),
             r.user_name_key.in_(some),
         )
         found.update(
@@ -358,10 +350,10 @@ _WRITE = (
         data=bindparam("content", type_=t.record.c.data.type),
         version=t.record.c.version + 1,
         modified_at=bindparam("at"),
-        gone_at=None,
+        deleted_at=None,
         reference=bindparam("by"),
         digest=bindparam("mark"),
-        said=bindparam("words", type_=t.record.c.said.type),
+        reported=bindparam("words", type_=t.record.c.reported.type),
     )
 )
 _TOUCH = (
@@ -370,7 +362,7 @@ _TOUCH = (
     .values(
         reference=bindparam("by"),
         digest=bindparam("mark"),
-        said=bindparam("words", type_=t.record.c.said.type),
+        reported=bindparam("words", type_=t.record.c.reported.type),
     )
 )
 _LEAVE = (
@@ -378,9 +370,9 @@ _LEAVE = (
     .where(
         t.record.c.id == bindparam("record"),
         t.record.c.version == bindparam("seen"),
-        t.record.c.gone_at.is_(None),
+        t.record.c.deleted_at.is_(None),
     )
-    .values(gone_at=bindparam("at"), modified_at=bindparam("at"), version=t.record.c.version + 1)
+    .values(deleted_at=bindparam("at"), modified_at=bindparam("at"), version=t.record.c.version + 1)
 )
 
 
@@ -414,18 +406,17 @@ def make(
                 "native_id": each.native_id,
                 "reference": each.reference,
                 "digest": each.digest,
-                "said": each.said,
+                "reported": each.reported,
             }
         )
     _MAKE.change_many(connection, made)
 
 
 def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequence[str], now: Instant) -> bool:
-    """Write what a source now says in place of what it said; False if one is no longer at the version seen.
+    """Replace what a source reported about users; False if one changed since it was read.
 
     Args:
-        renamed: ids of those whose user name changes: names may change hands among them, so that all are
-            given up first.
+        renamed: IDs of records with a new user name. Names may move among them, so all are cleared first.
     """
     if not records:
         return True
@@ -446,34 +437,34 @@ def write(connection: Connection, records: Sequence[NewRecord], renamed: Sequenc
                 "at": now,
                 "by": each.reference,
                 "mark": each.digest,
-                "words": each.said,
+                "words": each.reported,
             }
         )
     return connection.execute(_WRITE, given).rowcount == len(given)
 
 
 def touch(connection: Connection, records: Sequence[NewRecord]) -> None:
-    """Write down what a source said where it comes to the same as before."""
+    """Store a source's report that changes nothing else."""
     if records:
         connection.execute(
             _TOUCH,
             [
-                {"record": each.id, "by": each.reference, "mark": each.digest, "words": each.said}
+                {"record": each.id, "by": each.reference, "mark": each.digest, "words": each.reported}
                 for each in records
             ],
         )
 
 
 def leave(connection: Connection, seen: Mapping[str, int], now: Instant) -> bool:
-    """Write down that records, each at the version seen, are gone; False if one has changed meanwhile."""
+    """Mark records as deleted; False if one changed since it was read."""
     return connection.execute(
         _LEAVE, [{"record": own_id, "seen": version, "at": now} for own_id, version in seen.items()]
     ).rowcount == len(seen)
 
 
 def forget_digests(connection: Connection, record_ids: Sequence[str], but_not: Sequence[str] = ()) -> None:
-    """Have the groups that list some records be looked at again at the next reading, whatever they say then;
-    `but_not` are ids of groups.
+    """Have the groups of some records compared in the next run, whatever it reports; `but_not` are IDs of
+    groups.
     """
     m = t.membership.c
     kept = set(but_not)
@@ -498,7 +489,7 @@ OPEN, DECIDED, OVER = "open", "decided", "over"
 def decisions(
     connection: Connection, source_id: str, subject: str, native_ids: Sequence[str]
 ) -> dict[str, Any]:
-    """Return what was decided, and is not carried out yet, by native id."""
+    """Return decisions that are not applied yet, by native ID."""
     c = t.conflict.c
     found: dict[str, Any] = {}
     for some in _chunks(native_ids):
@@ -515,8 +506,8 @@ def note_conflicts(
     now: Instant,
     connection_type: str = IMPORT,
 ) -> None:
-    """Write down conflicts: each {"native_id", "kind", "name", "message", "entry", "candidates"}; one that
-    is open is only seen again.
+    """Write conflicts: each {"native_id", "kind", "name", "message", "entry", "candidates"}; an open one gets
+    a new date only.
     """
     c = t.conflict.c
     for each in found:
@@ -547,9 +538,7 @@ def end_conflicts(
     *,
     decided_only: bool = False,
 ) -> None:
-    """Open conflicts about these are over: what they were about came in; those that were decided too, unless
-    it was left out.
-    """
+    """Close open conflicts whose record was ingested, and decided ones unless the decision was to ignore."""
     c = t.conflict.c
     over = c.decision != "ignore" if decided_only else or_(c.status == OPEN, c.decision != "ignore")
     for some in _chunks(native_ids):
@@ -577,7 +566,7 @@ _NAME_GROUP = (
         reference=bindparam("by"),
         version=t.group.c.version + 1,
         modified_at=bindparam("at"),
-        gone_at=None,
+        deleted_at=None,
     )
 )
 _DIGEST = update(t.group).where(t.group.c.id == bindparam("group")).values(digest=bindparam("mark"))
@@ -614,7 +603,7 @@ def make_groups(
 
 
 def name_groups(connection: Connection, named: Sequence[tuple[str, Any]], now: Instant) -> None:
-    """Write what groups, (id, entry) each, are called and named by now; one that was gone is back."""
+    """Write the names and locators of groups, given as (ID, entry); a deleted group exists again."""
     given = [
         {
             "group": own_id,
@@ -631,7 +620,7 @@ def name_groups(connection: Connection, named: Sequence[tuple[str, Any]], now: I
 
 
 def note_digests(connection: Connection, digests: Sequence[tuple[str, str | None]]) -> None:
-    """Write down what tells groups from what they were before."""
+    """Store the digests of groups."""
     if digests:
         connection.execute(_DIGEST, [{"group": own_id, "mark": mark} for own_id, mark in digests])
 
@@ -641,7 +630,7 @@ def names_of_groups(
 ) -> dict[str, tuple[str, str | None]]:
     """Return (name, reference) of a source's present groups by id."""
     g = t.group.c
-    where = (g.source_id == source_id, g.connection_type == connection_type, g.gone_at.is_(None))
+    where = (g.source_id == source_id, g.connection_type == connection_type, g.deleted_at.is_(None))
     return {
         own_id: (name, reference)
         for own_id, name, reference in connection.execute(
@@ -656,5 +645,5 @@ def _chunks(values: Sequence[Any]) -> Iterable[list[Any]]:
 
 
 def shown_name(data: Mapping[str, Any]) -> str:
-    """Return the name by which a line tells of a user."""
+    """Return the name of a user for run entries."""
     return searchable(data).display_name

@@ -1,4 +1,4 @@
-"""Members of groups, direct and nested. A membership is a row, so a change costs only what it changes."""
+"""Members of groups, direct and nested. A membership is a row, so that a change costs only what changes."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ from dravo.store.sqlite import insert_unless_there
 
 
 def add_users(connection: Connection, group_id: str, user_ids: Iterable[str], now: Instant) -> None:
-    """Put users on a local group's list; anyone who has left meanwhile is left out."""
+    """Add users to a local group; users who have left meanwhile are skipped."""
     wanted = list(user_ids)
     for start in range(0, len(wanted), CHUNK):
         u = t.user.c
         some = select(literal(group_id), u.id, literal(now)).where(
-            u.id.in_(wanted[start : start + CHUNK]), u.gone_at.is_(None)
+            u.id.in_(wanted[start : start + CHUNK]), u.left_at.is_(None)
         )
         connection.execute(insert(t.membership).from_select(["group_id", "user_id", "from_at"], some))
 
@@ -47,7 +47,7 @@ _ADD_MEMBERS = PreparedStatement(insert_unless_there(t.membership).on_conflict_d
 def add_members(
     connection: Connection, group_id: str, records: Iterable[str], groups: Iterable[str], now: Instant
 ) -> None:
-    """List records and groups in a group; who is listed already stays as they are."""
+    """Add records and groups to a group; existing members stay as they are."""
     rows = [
         {"group_id": group_id, "record_id": each, "inner_group_id": None, "from_at": now} for each in records
     ]
@@ -123,7 +123,7 @@ def users_within(group_id: str, *columns: Any) -> Any:
 def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
     """Return the select of everyone who is in any group of some sources."""
     found = listed(
-        select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.gone_at.is_(None))
+        select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.deleted_at.is_(None))
     )
     return _each(found, columns)
 
@@ -145,8 +145,8 @@ def how_many_within(connection: Connection, group_id: str) -> int:
 
 
 def everyone(*columns: Any) -> Any:
-    """Return the select of everyone who is not gone."""
-    return select(t.user.c.id, *columns).where(t.user.c.gone_at.is_(None))
+    """Return the select of all users who have not left."""
+    return select(t.user.c.id, *columns).where(t.user.c.left_at.is_(None))
 
 
 def user_ids_within(connection: Connection, group_id: str) -> list[str]:

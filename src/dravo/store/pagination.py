@@ -41,16 +41,16 @@ def page(
     *,
     count_to: int | None = None,
 ) -> dict[str, Any]:
-    """Return one page as {"items", "total", "next"}; `next` is the cursor for the page behind it, or None.
+    """Return one page as {"items", "total", "next"}; `next` is the cursor of the following page, or None.
 
-    With `count_to` also "whole": whether `total` is all there are, or only as far as was counted.
+    With `count_to` also "whole": whether `total` is the number of all rows, or only as far as was counted.
 
     Args:
         statement: the whole list, with its conditions and joins, without order.
         keys: the columns to sort by, all ascending or all descending (`column.desc()`); the last one is
             unique.
         page_request: which page.
-        show: makes an item out of a row.
+        show: returns the item of a row.
         count_to: the highest count to reach, for a list whose rows are slow to find.
 
     Raises:
@@ -100,7 +100,7 @@ def read_cursor(cursor: str, length: int) -> list[Any]:
     """Return the keys that a cursor holds.
 
     Raises:
-        InvalidInput: if it is none of ours.
+        InvalidInput: for another text.
     """
     try:
         values = orjson.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))

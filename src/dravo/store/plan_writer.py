@@ -1,5 +1,5 @@
-"""Writes a plan: users, access, accounts and the tasks that follow, after checking that its revisions still
-stand.
+"""Writes plans: users, access, accounts and their tasks, after checking that the plan's revisions are
+current.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from dravo.store.prepared_statements import PreparedStatement
 
 
 class UserRewrite(Enum):
-    """What a plan may change of users themselves, beside what they have."""
+    """Which columns of users themselves a plan may change."""
 
     NOTHING = 1
     ATTRIBUTES = 2
@@ -47,11 +47,11 @@ _RAISE = (
     .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
 )
 _NAMES = ("user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key")
-_CONTENT = ("attributes", "given_by", "active", "modified_at")
+_CONTENT = ("attributes", "value_sources", "active", "modified_at")
 
 
 def _rewriting(*columns: str) -> Any:
-    """Return the update of a user's own columns; what is not named is not touched, nor are its indexes."""
+    """Return the update of a user's columns; other columns and their indexes are not touched."""
     return (
         update(t.user)
         .where(
@@ -70,8 +70,8 @@ def _rewriting(*columns: str) -> Any:
                 ),
                 else_=None,
             ),
-            gone_at=case(
-                (bindparam("gone").is_not(None), func.coalesce(t.user.c.gone_at, bindparam("gone"))),
+            left_at=case(
+                (bindparam("gone").is_not(None), func.coalesce(t.user.c.left_at, bindparam("gone"))),
                 else_=None,
             ),
             **{name: bindparam(name, type_=t.user.c[name].type) for name in columns},
@@ -112,13 +112,13 @@ _CHANGE_ACCOUNT = (
     update(t.account)
     .where(t.account.c.id == bindparam("account"))
     .values(
-        due=bindparam("status", type_=t.account.c.due.type),
+        desired=bindparam("status", type_=t.account.c.desired.type),
         desired_version=bindparam("version"),
         pending_since=bindparam("since"),
     )
 )
 _OPEN_TASKS = (
-    select(t.account.c.id, t.task.c.id, t.account.c.had)
+    select(t.account.c.id, t.task.c.id, t.account.c.last_applied)
     .outerjoin(t.task, and_(t.task.c.account_id == t.account.c.id, t.task.c.closed_at.is_(None)))
     .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
 )
@@ -129,7 +129,7 @@ _WAKE_TASK = (
     .values(
         status=WAITING,
         version=bindparam("to"),
-        aim=bindparam("aimed"),
+        desired_state=bindparam("aimed"),
         next_attempt_at=bindparam("next"),
         message=None,
         hint=None,
@@ -159,20 +159,18 @@ def apply_outcomes(
     seen: int,
     cleared: ConfirmedRemovals | None = None,
 ) -> None:
-    """Write what becomes of users.
+    """Write the plans of users.
 
     Args:
-        connection: the writer's.
-        outcomes: one for each user.
-        now: the instant of the change.
-        rewrite: what may have changed of the users themselves: nothing, attributes (a record did), or also
-            names.
-        seen: the revision of the catalogue that was planned with; checked for users who are there, by anyone
-            who makes new ones.
+        connection: the writer's connection.
+        outcomes: one plan for each user.
+        now: the time of the change.
+        rewrite: what may have changed of the users: nothing, attributes, or also names.
+        seen: the revision of the configuration of the plan.
         cleared: removals that need not wait for the removal limit.
 
     Raises:
-        StalePreview: if one of the users, or the catalogue, has changed since it was read.
+        StalePreview: if a user or the configuration changed since it was read.
     """
     made = [_user_row(outcome, now) for outcome in outcomes if outcome.user.revision is None]
     if len(made) == 1:
@@ -200,7 +198,7 @@ def _user_values(user: MergedUser, now: Instant) -> dict[str, Any]:
         "email": found.email,
         "email_key": fold(found.email) if found.email else None,
         "attributes": user.attributes,
-        "given_by": user.given_by,
+        "value_sources": user.value_sources,
         "active": user.active,
         "modified_at": now,
     }
@@ -212,7 +210,7 @@ def _user_row(outcome: UserPlan, now: Instant) -> dict[str, Any]:
         "revision": 1,
         "created_at": now,
         "inactive_since": None if outcome.merged.active else now,
-        "gone_at": now if outcome.merged.gone else None,
+        "left_at": now if outcome.merged.gone else None,
         "next_change_at": outcome.next_change,
         **_user_values(outcome.merged, now),
     }
@@ -278,7 +276,7 @@ def _direct_only(reasons: Iterable[Mapping[str, Any]]) -> bool:
 
 
 def _write_kept(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
-    """Write down which roles are kept from now on, and which no longer."""
+    """Write newly and no longer retained roles."""
     made = [
         {
             "id": new_id(),
@@ -302,7 +300,7 @@ def _write_kept(connection: Connection, outcomes: Iterable[UserPlan], now: Insta
 
 
 def _write_seats(connection: Connection, outcomes: Iterable[UserPlan], now: Instant) -> None:
-    """Write down who waits for a seat from now on, and whose seat, or waiting, ends."""
+    """Write new places on waiting lists, and the end of seats and places."""
     ends = [{"ended": seat_id, "until": now} for outcome in outcomes for seat_id in outcome.seating.ends]
     asks = [
         {
@@ -339,7 +337,7 @@ def _write_accounts(
                     "id": account_id,
                     "user_id": user_id,
                     "application_id": change.application_id,
-                    "due": change.due,
+                    "desired": change.desired,
                     "desired_version": change.desired_version,
                     "pending_since": now,
                     "applied_version": 0,
@@ -347,7 +345,12 @@ def _write_accounts(
             )
         else:
             changed.append(
-                {"account": account_id, "status": change.due, "version": change.desired_version, "since": now}
+                {
+                    "account": account_id,
+                    "status": change.desired,
+                    "version": change.desired_version,
+                    "since": now,
+                }
             )
     if made:
         connection.execute(_MAKE_ACCOUNT, made)
@@ -380,20 +383,20 @@ def _queue(
                 open_now[account_id] = task_id
     woken, made, left = [], [], []
     for account_id, user_id, change in changes:
-        removes = takes_away(had.get(account_id), change.due)
+        removes = takes_away(had.get(account_id), change.desired)
         by = (
             (cleared.get((user_id, change.application_id)) or cleared.get((user_id, EVERY_APPLICATION)))
             if removes
             else None
         )
-        if change.due["want"] == AS_IT_IS:
+        if change.desired["want"] == AS_IT_IS:
             left.append(account_id)
         elif account_id in open_now:
             woken.append(
                 {
                     "task": open_now[account_id],
                     "to": change.desired_version,
-                    "aimed": describe(change.due),
+                    "aimed": describe(change.desired),
                     "next": now,
                     "taking": removes,
                     "let_at": now if by else None,
@@ -409,7 +412,7 @@ def _queue(
                     "user_id": user_id,
                     "status": WAITING,
                     "version": change.desired_version,
-                    "aim": describe(change.due),
+                    "desired_state": describe(change.desired),
                     "attempts": 0,
                     "created_at": now,
                     "next_attempt_at": now,
@@ -427,7 +430,7 @@ def _queue(
 
 
 def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instant) -> None:
-    """Nothing is to be done about these: they count as agreed, and what was waiting is dropped."""
+    """Leave these accounts as they are: they count as in sync, and their waiting tasks are dropped."""
     for start in range(0, len(account_ids), 500):
         some = account_ids[start : start + 500]
         connection.execute(
@@ -447,7 +450,7 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
 
 
 def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> None:
-    """Remove marks that were worked out, unless they were set again meanwhile."""
+    """Remove the marks of recomputed users, unless they were set again meanwhile."""
     rows = [{"user": user_id, "seen": since} for user_id, since in seen]
     if rows:
         connection.execute(_REMOVE_MARK, rows)

@@ -1,7 +1,6 @@
-"""Statements that run for every pushed user, compiled once and handed straight to the driver.
+"""Statements that run for every pushed user, compiled once and given directly to the driver.
 
-The library's own way of executing costs several times what such a statement itself does. Rows, types and
-errors are the same as by that way.
+SQLAlchemy's execution costs several times as much as such a statement. Rows, types and errors are the same.
 """
 
 from __future__ import annotations
@@ -19,8 +18,8 @@ Change = Callable[[Any], Any]
 
 @dataclass(frozen=True)
 class Compiled:
-    """A statement as the driver takes it: text, parameters in their places with how each is changed, and the
-    form of its rows.
+    """A statement as the driver takes it: text, parameters in order with their conversion, and the class of
+    its rows.
     """
 
     text: str
@@ -119,7 +118,7 @@ class PreparedStatement:
 
 
 def _form(names: list[str]) -> Any:
-    """Return a class of rows whose columns are named."""
+    """Return a class for rows with named columns."""
     made: Any = namedtuple
     return made("Row", names)
 

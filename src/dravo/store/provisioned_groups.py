@@ -1,4 +1,4 @@
-"""Groups that are sent to applications: who is to be in them there, and who was agreed to be."""
+"""Members of provisioned groups: desired and applied ones."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ _PRESENT = PreparedStatement(
     select(
         t.provisioned_group.c.key,
         t.provisioned_member.c.provisioned_group_id,
-        t.provisioned_member.c.due,
-        t.provisioned_member.c.agreed_remote_id,
+        t.provisioned_member.c.desired,
+        t.provisioned_member.c.applied_remote_id,
     )
     .join(t.provisioned_group, t.provisioned_group.c.id == t.provisioned_member.c.provisioned_group_id)
     .where(t.provisioned_member.c.account_id == bindparam("account"))
@@ -33,12 +33,11 @@ def follow(
     remote_id: str | None,
     now: Instant,
 ) -> None:
-    """Have an account that was brought to what is due be in these groups there, and in no others that are
-    ours.
+    """Make an account a desired member of these provisioned groups, and of no others.
 
     Args:
-        keys: "group:ID" or "role:ID", as in what is due.
-        remote_id: the account's id there; None if it is gone, and with it its memberships.
+        keys: "group:ID" or "role:ID", as in the desired account.
+        remote_id: the account's remote ID; None if it was deleted, and its memberships with it.
     """
     wanted = set(keys) if remote_id is not None else set()
     present = {row.key: row for row in _PRESENT.every(connection, {"account": account_id})}
@@ -54,32 +53,32 @@ def follow(
             group_id = _group(connection, application_id, key, now)
             connection.execute(
                 insert(t.provisioned_member).values(
-                    provisioned_group_id=group_id, account_id=account_id, due=True
+                    provisioned_group_id=group_id, account_id=account_id, desired=True
                 )
             )
             woken.append(group_id)
-        elif not row.due or row.agreed_remote_id != remote_id:
-            _write(connection, row.provisioned_group_id, account_id, due=True)
+        elif not row.desired or row.applied_remote_id != remote_id:
+            _write(connection, row.provisioned_group_id, account_id, desired=True)
             woken.append(row.provisioned_group_id)
     for key, row in present.items():
-        if key not in wanted and row.due:
-            _write(connection, row.provisioned_group_id, account_id, due=False)
+        if key not in wanted and row.desired:
+            _write(connection, row.provisioned_group_id, account_id, desired=False)
             woken.append(row.provisioned_group_id)
     if woken:
         wake(connection, t.provisioned_group.c.id.in_(woken), now)
 
 
-def _write(connection: Connection, group_id: str, account_id: str, *, due: bool) -> None:
+def _write(connection: Connection, group_id: str, account_id: str, *, desired: bool) -> None:
     m = t.provisioned_member.c
     connection.execute(
         update(t.provisioned_member)
         .where(m.provisioned_group_id == group_id, m.account_id == account_id)
-        .values(due=due)
+        .values(desired=desired)
     )
 
 
 def _group(connection: Connection, application_id: str, key: str, now: Instant) -> str:
-    """Return the id of a delivered group, made if it is not there yet."""
+    """Return the ID of a provisioned group, created if it does not exist yet."""
     g = t.provisioned_group.c
     known = connection.execute(select(g.id).where(g.application_id == application_id, g.key == key)).scalar()
     if known is not None:
@@ -99,62 +98,60 @@ def _group(connection: Connection, application_id: str, key: str, now: Instant) 
 
 
 def wake(connection: Connection, which: Any, now: Instant) -> None:
-    """Have groups that meet a condition be brought to what is due."""
+    """Mark groups that meet a condition for work."""
     values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None}
     connection.execute(update(t.provisioned_group).where(which).values(**values))
 
 
 def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[Any]]:
-    """Return (account id, id there) of those who are to be added there, and of those who are to be taken
-    off; ids there as they were agreed.
+    """Return (account ID, remote ID) of members to add, and of members to remove with the applied remote
+    ID.
     """
     m, a = t.provisioned_member.c, t.account.c
     rows = connection.execute(
-        select(m.account_id, m.due, m.agreed_remote_id, a.remote_id)
+        select(m.account_id, m.desired, m.applied_remote_id, a.remote_id)
         .join(t.account, a.id == m.account_id)
         .where(
             m.provisioned_group_id == group_id,
             or_(
                 and_(
-                    m.due.is_(True),
+                    m.desired.is_(True),
                     a.remote_id.is_not(None),
-                    or_(m.agreed_remote_id.is_(None), m.agreed_remote_id != a.remote_id),
+                    or_(m.applied_remote_id.is_(None), m.applied_remote_id != a.remote_id),
                 ),
-                and_(m.due.is_(False), m.agreed_remote_id.is_not(None)),
+                and_(m.desired.is_(False), m.applied_remote_id.is_not(None)),
             ),
         )
     ).all()
-    return [(row.account_id, row.remote_id) for row in rows if row.due], [
-        (row.account_id, row.agreed_remote_id) for row in rows if not row.due
+    return [(row.account_id, row.remote_id) for row in rows if row.desired], [
+        (row.account_id, row.applied_remote_id) for row in rows if not row.desired
     ]
 
 
 def everyone(connection: Connection, group_id: str) -> list[Any]:
-    """Return (account id, id there) of all who are to be in a group there."""
+    """Return (account ID, remote ID) of all desired members."""
     m, a = t.provisioned_member.c, t.account.c
     statement = select(m.account_id, a.remote_id).join(t.account, a.id == m.account_id)
     rows = connection.execute(
-        statement.where(m.provisioned_group_id == group_id, m.due.is_(True), a.remote_id.is_not(None))
+        statement.where(m.provisioned_group_id == group_id, m.desired.is_(True), a.remote_id.is_not(None))
     )
     return [(row.account_id, row.remote_id) for row in rows]
 
 
 def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any]:
-    """Return (account id, id there) of all who were agreed to be in a group there; if that is in doubt, also
-    of all who were to be.
-    """
+    """Return (account ID, remote ID) of all applied members; with a doubt also of all desired ones."""
     m = t.provisioned_member.c
     rows = connection.execute(
-        select(m.account_id, m.agreed_remote_id).where(
-            m.provisioned_group_id == group_id, m.agreed_remote_id.is_not(None)
+        select(m.account_id, m.applied_remote_id).where(
+            m.provisioned_group_id == group_id, m.applied_remote_id.is_not(None)
         )
     )
-    known = [(row.account_id, row.agreed_remote_id) for row in rows]
+    known = [(row.account_id, row.applied_remote_id) for row in rows]
     return sorted({*known, *everyone(connection, group_id)}) if in_doubt else known
 
 
 def ours(connection: Connection, application_id: str) -> frozenset[str]:
-    """Return the ids there of all users whom we deliver to an application."""
+    """Return the remote IDs of all users provisioned to an application."""
     a = t.account.c
     found: frozenset[str] = frozenset(
         connection.execute(
@@ -170,9 +167,7 @@ def agree(
     added: Iterable[tuple[str, str]],
     removed: Iterable[tuple[str, str]],
 ) -> None:
-    """Write down who was put into a group there and who was taken off; who is due again meanwhile stays
-    due.
-    """
+    """Write added and removed members; members that are desired again meanwhile stay desired."""
     m = t.provisioned_member.c
     rows = [
         {"group": group_id, "account": account_id, "remote": remote_id} for account_id, remote_id in added
@@ -180,34 +175,33 @@ def agree(
     if rows:
         where = (m.provisioned_group_id == bindparam("group"), m.account_id == bindparam("account"))
         connection.execute(
-            update(t.provisioned_member).where(*where).values(agreed_remote_id=bindparam("remote")), rows
+            update(t.provisioned_member).where(*where).values(applied_remote_id=bindparam("remote")), rows
         )
     gone = [{"group": group_id, "account": account_id} for account_id, _ in removed]
     if gone:
         where = (m.provisioned_group_id == bindparam("group"), m.account_id == bindparam("account"))
         connection.execute(
-            update(t.provisioned_member).where(*where, m.due.is_(True)).values(agreed_remote_id=None), gone
+            update(t.provisioned_member).where(*where, m.desired.is_(True)).values(applied_remote_id=None),
+            gone,
         )
-        connection.execute(delete(t.provisioned_member).where(*where, m.due.is_(False)), gone)
+        connection.execute(delete(t.provisioned_member).where(*where, m.desired.is_(False)), gone)
 
 
 def forget(connection: Connection, group_id: str) -> None:
-    """Write down that a group is gone there: who is no longer due in it goes, and of the others nothing is
-    agreed.
-    """
+    """Write that a group was deleted there: its removed members go, and no membership counts as applied."""
     m = t.provisioned_member.c
     connection.execute(
-        delete(t.provisioned_member).where(m.provisioned_group_id == group_id, m.due.is_(False))
+        delete(t.provisioned_member).where(m.provisioned_group_id == group_id, m.desired.is_(False))
     )
     connection.execute(
-        update(t.provisioned_member).where(m.provisioned_group_id == group_id).values(agreed_remote_id=None)
+        update(t.provisioned_member).where(m.provisioned_group_id == group_id).values(applied_remote_id=None)
     )
 
 
 def ready(connection: Connection, now: Instant) -> list[Any]:
-    """Return (id, application id, requests at a time) of groups to be delivered now: their application takes
-    tasks,
-    and none for a user is due before them."""
+    """Return (ID, application ID, concurrent requests) of groups to provision now: no task of a user is due
+    before them.
+    """
     g, p, d = t.provisioned_group.c, t.application.c, t.task.c
     first = exists().where(
         d.application_id == p.id, d.status == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now

@@ -1,4 +1,4 @@
-"""Marks users for recomputing their access after a change that affects many."""
+"""Marks users for recomputing their access, after a change that affects many."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def mark_users_within(connection: Connection, group_id: str, now: Instant) -> No
 def mark_users(
     connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None
 ) -> None:
-    """Mark the users of some ids, or whose ids a select yields; `cleared` as in `mark_selected`."""
+    """Mark users by ID, or by a select of IDs; `cleared` as in `mark_selected`."""
     mark_selected(connection, select(t.user.c.id, literal(now)).where(t.user.c.id.in_(users)), cleared)
 
 
@@ -28,9 +28,9 @@ def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] |
     """Mark the users that a select of (user id, instant) yields.
 
     Args:
-        cleared: (application id, name of the operator) where what is removed with it was confirmed; what
-            was confirmed before for
-            a user who is marked already, and is not worked out yet, no longer is: it was another change.
+        cleared: (application ID, name of the operator) if the removals were confirmed. An earlier
+            confirmation for a user who is still marked does not count any more, because it was for another
+            change.
     """
     columns = ["user_id", "since", "confirmed_for", "released_by"]
     application_id, by = cleared or (None, None)

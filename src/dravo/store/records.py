@@ -18,13 +18,13 @@ _ONE = select(*COLUMNS[t.record]).where(
     t.record.c.id == bindparam("id"),
     t.record.c.source_id == bindparam("source"),
     t.record.c.connection_type == bindparam("connection_type"),
-    t.record.c.gone_at.is_(None),
+    t.record.c.deleted_at.is_(None),
 )
 _MAKE = PreparedStatement(insert(t.record))
 _PRESENT = (
     t.record.c.id == bindparam("record"),
     t.record.c.version == bindparam("seen"),
-    t.record.c.gone_at.is_(None),
+    t.record.c.deleted_at.is_(None),
 )
 _CONTENT = {
     "data": bindparam("content", type_=t.record.c.data.type),
@@ -40,7 +40,7 @@ _REPLACE = PreparedStatement(
         **_CONTENT,
         user_name_key=bindparam("name"),
         external_id=bindparam("external"),
-        gone_at=bindparam("gone"),
+        deleted_at=bindparam("gone"),
         email_key=bindparam("email"),
         more_emails=bindparam("emails"),
     )
@@ -50,8 +50,8 @@ _REPLACE = PreparedStatement(
 def found_by(
     data: Mapping[str, Any], known: Searchable | None = None
 ) -> tuple[str, str | None, str | None, str | None]:
-    """Return user name, external id, first email and the others, as records are found by them; `known` if
-    that was looked up before.
+    """Return user name, external ID, first email and the others, for finding a record; `known` if they were
+    computed before.
     """
     found = known or searchable(data)
     first, *others = found.emails or (None,)
@@ -89,14 +89,12 @@ def insert_record(connection: Connection, record: UserRecord, now: Instant) -> N
 
 
 def decided(connection: Connection, record_id: str, *, undecided: bool = False) -> None:
-    """Note that it is decided whose a record is, or that it is not any more."""
+    """Note whether the user of a record is decided."""
     connection.execute(update(t.record).where(t.record.c.id == record_id).values(undecided=undecided))
 
 
 def forget_user(connection: Connection, user_id: str) -> None:
-    """Remove a user of whom no source says anything any more, and from whom nothing ever followed; one from
-    whom something did stays.
-    """
+    """Delete a user without records, if nothing refers to the user; others stay."""
     connection.execute(delete(t.pending_recompute).where(t.pending_recompute.c.user_id == user_id))
     try:
         with connection.begin_nested():
@@ -131,10 +129,10 @@ def update_record(
 
 
 def claim(connection: Connection, record_id: str, source_id: str, values: list[tuple[str, str]]) -> None:
-    """Write down the values of a record that nobody else of its source may have, in place of those it had.
+    """Replace the unique values of a record.
 
     Raises:
-        IntegrityError: if a user has one of them.
+        IntegrityError: if another record has one of them.
     """
     connection.execute(delete(t.record_unique).where(t.record_unique.c.record_id == record_id))
     if values:

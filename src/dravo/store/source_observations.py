@@ -1,4 +1,4 @@
-"""What real traffic of sources has shown to work, or not: when first, when last."""
+"""Observations of sources' traffic, with their first and last time."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dravo.store.sqlite import insert_unless_there
 
 
 def note(connection: Connection, source_id: str, what: str, now: Instant, detail: str | None = None) -> None:
-    """Note that something was seen of a source."""
+    """Note an observation of a source."""
     statement = insert_unless_there(t.source_observation).values(
         source_id=source_id, what=what, first_at=now, last_at=now, detail=detail
     )

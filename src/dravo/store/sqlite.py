@@ -1,4 +1,4 @@
-"""What only SQLite understands: pragmas, the beginning of transactions, and waiting for the writer's lock."""
+"""What only SQLite understands: pragmas, the start of transactions, and waiting for the writer's lock."""
 
 from __future__ import annotations
 
@@ -29,10 +29,10 @@ PRAGMAS = (
 
 
 def error_text(wrong: Exception, doing: str = "written") -> DravoError:
-    """Return what is wrong with the records in words.
+    """Return an error of the database in words.
 
     Args:
-        doing: what cannot be done with them, "written" or "read".
+        doing: what failed, "written" or "read".
     """
     if "locked" in str(wrong) or "busy" in str(wrong):
         return Busy("The database is locked by another process.", "Try again in a moment.")
@@ -45,9 +45,7 @@ def error_text(wrong: Exception, doing: str = "written") -> DravoError:
 
 
 def checkpoint(connection: Connection) -> None:
-    """Fold what was written into the file itself, as far as nobody is reading what was there before; nobody
-    is made to wait.
-    """
+    """Write the log into the file, as far as no reader needs the former state; no reader waits."""
     connection.connection.cursor().execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
 
 
@@ -65,9 +63,9 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
 
     Args:
         url: `sqlite:///PATH`.
-        begin: "BEGIN" for readers, "BEGIN IMMEDIATE" for writers, which then never fail half-way for want of
-            the lock.
-        pool_size: how many connections are kept open.
+        begin: "BEGIN" for readers, "BEGIN IMMEDIATE" for writers, which never fail half-way for want of the
+            lock.
+        pool_size: the number of open connections.
         durable: whether a commit waits until it is on the disk.
     """
     engine = create_engine(

@@ -1,4 +1,6 @@
-"""Puts the rooms together: inbound SCIM, the management API, its document and page, the console, health."""
+"""Builds the web application: inbound SCIM, sign-in, the management API with its document, the console, and
+health.
+"""
 
 from __future__ import annotations
 
@@ -61,24 +63,24 @@ MOST_SUMMARY_WAITS = 4
 
 
 class Orjson(JSONProvider):
-    """JSON by orjson, keys in the order given."""
+    """JSON by orjson, with keys in their order."""
 
     def dumps(self, obj: Any, **_: Any) -> str:
         """Return JSON text."""
         return orjson.dumps(obj).decode()
 
     def loads(self, s: str | bytes, **_: Any) -> Any:
-        """Return what JSON text says."""
+        """Return the value of a JSON text."""
         return orjson.loads(s)
 
 
 def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None = None) -> Api:
-    """Return the web application of one organization.
+    """Return the web application of a data folder.
 
     Args:
         organization: the opened data folder.
-        public_url: the address under which others reach the service, without a slash at its end.
-        heartbeats: signs of life of the worker; None where there is none.
+        public_url: the public address, without a slash at its end.
+        heartbeats: signs of life of the worker; None without a worker.
     """
     app = Api(
         "dravo.web",

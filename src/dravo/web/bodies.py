@@ -18,7 +18,7 @@ class NoJson(ValueError):
 
 
 def read_json(content: bytes) -> Any:
-    """Return the value that a body holds.
+    """Return the JSON value of a body.
 
     Raises:
         NoJson.

@@ -12,16 +12,15 @@ NETWORK = 64
 
 
 def place() -> str:
-    """Return where the present caller is: by their address, of IPv6 by their network."""
+    """Return the caller's address for rate limits; of IPv6 the network."""
     return place_of(request.remote_addr or "")
 
 
 def place_of(address: str) -> str:
-    """Return the place of an address, as a text that is the same for all addresses that one caller has at
-    will.
+    """Return an address in a form that is the same for all addresses that one caller can choose.
 
     Args:
-        address: as the server tells it; what is no address stands for itself.
+        address: as the server reports it; a text that is no address is returned unchanged.
     """
     try:
         found = ipaddress.ip_address(address)

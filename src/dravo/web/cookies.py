@@ -1,6 +1,6 @@
-"""Cookies by which browsers are known.
+"""Cookies of browsers.
 
-Under HTTPS their names begin with `__Host-`: no other host can set them (RFC 6265bis, 4.1.3).
+Under HTTPS their names begin with `__Host-`: no other host can set them (RFC 6265bis, section 4.1.3).
 """
 
 from __future__ import annotations

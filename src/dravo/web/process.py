@@ -26,11 +26,11 @@ CONNECTIONS, IDLE_SECONDS = 4_000, 30
 def run_web(
     ctx: AppContext, sockets: list[socket.socket], public_url: str, proxy: str, heartbeats: Heartbeats
 ) -> None:
-    """Be the web process.
+    """Run the web process.
 
     Args:
-        sockets: on which callers come; they listen already.
-        proxy: the address of a proxy whose word on where callers are is taken; "" for none.
+        sockets: the listening sockets.
+        proxy: the address of a trusted proxy; "" without one.
     """
     _allow_connections()
     app = create_app(ctx, public_url, heartbeats)
@@ -58,7 +58,7 @@ def run_web(
 
 
 def _allow_connections() -> None:
-    """Have the system let this process hold as many connections as it is to have, if it lets anybody."""
+    """Raise the limit of open files for this process, as far as the system allows."""
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     wanted = CONNECTIONS + 500
     if soft != resource.RLIM_INFINITY and soft < wanted:

@@ -1,1 +1,1 @@
-"""The worker process: delivers, works out who is marked, lets dates take effect."""
+"""The worker process: provisions, recomputes marked users, and lets dates take effect."""

@@ -21,7 +21,7 @@ T = TypeVar("T")
 
 
 def pause(times: int, first: float = FIRST_SECONDS, longest: float = LONGEST_SECONDS) -> float:
-    """Return the seconds to wait after so many errors in a row."""
+    """Return the seconds to wait after a number of errors in a row."""
     return min(longest, first * 2.0 ** min(times - 1, 30))
 
 
@@ -66,7 +66,7 @@ class Jobs:
             return time.monotonic() >= until
         if not future.done():
             return False
-        if not self.broke_off(name, future, kind):
+        if not self.crashes(name, future, kind):
             self._broken.pop(background, None)
             return True
         if self._told.get(name) is not future:
@@ -75,7 +75,7 @@ class Jobs:
             return False
         return time.monotonic() >= until
 
-    def broke_off(self, name: str, future: Future[Any], kind: str = JOB) -> bool:
+    def crashes(self, name: str, future: Future[Any], kind: str = JOB) -> bool:
         """Whether an ended background job failed; logs and counts the error once."""
         if future.cancelled() or (wrong := future.exception()) is None:
             return False

@@ -1,6 +1,4 @@
-"""The worker's loop: looks for what is to be done, hands it to threads within each application's pace, and
-looks again.
-"""
+"""The worker's loop: finds work, gives it to threads within each application's rate, and repeats."""
 
 from __future__ import annotations
 
@@ -71,7 +69,7 @@ Written = tuple[Batch, list[AttemptResult], bool]
 
 
 class Worker:
-    """Does what is due in one data folder, until it is stopped."""
+    """Does the background work of one data folder, until it is stopped."""
 
     def __init__(self, ctx: AppContext, heartbeats: Heartbeats | None = None) -> None:
         self.ctx = ctx
@@ -118,11 +116,10 @@ class Worker:
         self._addresses: Future[None] | None = None
 
     def run(self) -> None:
-        """Work until `stop` is called; what is under way then is finished.
+        """Work until `stop` is called; started work is finished.
 
         Raises:
-            Exception: if the loop itself breaks off. Anyone who runs it ends the process then, so that it is
-                started again.
+            Exception: if the loop itself fails. The caller ends the process then, to be restarted.
         """
         log.info("worker started")
         settler = threading.Thread(target=self._settle, name="settler", daemon=True)
@@ -167,9 +164,7 @@ class Worker:
         self._wake.set()
 
     def _may_find_work(self) -> bool:
-        """Whether it is worth looking: it costs what tasks could use, and much of it where nothing
-        happens.
-        """
+        """Whether to look for work: looking takes time from tasks, and is often in vain."""
         seconds = time.monotonic() - self._looked
         if seconds >= LOOK_SECONDS:
             return True
@@ -178,10 +173,10 @@ class Worker:
         return not (queued and seconds < BUSY_SECONDS) and self.ctx.database.commits_seen() != self._seen
 
     def look(self) -> bool:
-        """Do what can be done at once, and hand out tasks.
+        """Do immediate work, and start tasks.
 
         Returns:
-            Whether there is more of what is done at once.
+            Whether there is more immediate work.
         """
         self._looked, self._seen = time.monotonic(), self.ctx.database.commits_seen()
         now, do = clock.now(), self._jobs.do
@@ -230,7 +225,7 @@ class Worker:
         return more
 
     def _sweep(self, now: Instant) -> None:
-        """Forget what is old, and do what is done every few minutes."""
+        """Delete old entries, and do what is done every few minutes."""
         ctx, do = self.ctx, self._jobs.do
         kept = do("settings", lambda: settings.get(ctx), None)
         if kept is not None:
@@ -251,7 +246,7 @@ class Worker:
             )
 
     def _begin_run(self) -> None:
-        """Begin the next reconciliation that was asked for, if none is under way: one at a time, beside the
+        """Start the next requested reconciliation, if none is in progress: one at a time, beside the
         tasks.
         """
         if not self._jobs.is_free("reconciliation", self._run, RUN):
@@ -268,10 +263,10 @@ class Worker:
         )
 
     def _begin_pulls(self) -> None:
-        """Begin the runs that were asked for, side by side for different sources."""
+        """Start requested import runs, in parallel for different sources."""
         for source_id, done in list(self._reading.items()):
             if done.done():
-                if self._jobs.broke_off("run", done, RUN):
+                if self._jobs.crashes("run", done, RUN):
                     import_runs.fail_interrupted(self.ctx, source_id)
                 del self._reading[source_id]
         while (
@@ -282,7 +277,7 @@ class Worker:
             self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.ctx, run_id)
 
     def _begin_count(self, now: Instant) -> None:
-        """Have the flow picture be counted again, beside the tasks, if something moved."""
+        """Start counting for the flow picture, beside the tasks, if access changed."""
         if now < self._count_at or not self._jobs.is_free("counting", self._count):
             return
         self._count = None
@@ -292,7 +287,7 @@ class Worker:
         )
 
     def _begin_letters(self, now: Instant) -> None:
-        """Have letters be sent, beside everything else: a mail server may let one wait."""
+        """Start sending email, beside everything else: an email server may be slow."""
         if not self._jobs.is_free("letters", self._letters):
             return
         self._letters = None
@@ -303,7 +298,7 @@ class Worker:
         )
 
     def _go_on(self, application_id: str) -> None:
-        """Hand out what is queued for an application, within its pace."""
+        """Start queued tasks of an application, within its rate."""
         while True:
             with self._lock:
                 queue = self._queued.get(application_id)
@@ -330,8 +325,8 @@ class Worker:
             future.add_done_callback(functools.partial(self._carried_out, hand))
 
     def _share(self, application_id: str) -> int:
-        """Return how many threads an application may have at a time, beside all others of which something
-        waits; the lock is held.
+        """Return how many threads an application may use, beside all others with waiting tasks; called with
+        the lock.
         """
         active = {each for each, queue in self._queued.items() if queue} | {
             each for each, number in self._busy.items() if number
@@ -360,7 +355,7 @@ class Worker:
             self._go_on(hand[0].application_id)
 
     def _settle(self) -> None:
-        """Write down how attempts went, all that have come meanwhile in one transaction."""
+        """Write the results of all ended attempts in one transaction."""
         while True:
             self.heartbeats.beat(SETTLEMENTS)
             try:
@@ -384,9 +379,7 @@ class Worker:
                 self._finished_hand(hand, own, failed, frees=frees)
 
     def _write(self, together: list[Written]) -> tuple[list[set[str]], list[BaseException | None]]:
-        """Write down how attempts went; returns for each hand its outcomes, and what kept it from being
-        written.
-        """
+        """Write results of attempts; return their outcomes, and what prevented writing."""
         try:
             outcomes = attempt.write_together(
                 [each for _, settlements, _ in together for each in settlements]
@@ -437,7 +430,9 @@ class Worker:
         )
 
     def _hand_out_groups(self, now: Instant) -> None:
-        """Hand out groups, within each application's pace and share, when none of its users is under way."""
+        """Start provisioned groups, within each application's rate and share, if no task of its users is
+        running.
+        """
         if time.monotonic() < self._rests_until:
             return
         with self.ctx.database.reading() as connection:
@@ -473,7 +468,7 @@ class Worker:
                 )
 
     def _take(self, application_id: str, what: set[str], *, is_group: bool) -> None:
-        """Count a request's work as under way; the lock is held."""
+        """Count a task as running; called with the lock."""
         self._in_hand |= what
         self._busy[application_id] = self._busy.get(application_id, 0) + 1
         if is_group:
@@ -489,7 +484,7 @@ class Worker:
         is_group: bool,
         frees: bool = True,
     ) -> None:
-        """Let go of what was worked on; `frees` says whether it still counts as under way."""
+        """Forget a finished task; `frees` tells whether it still counts as running."""
         if is_group and outcomes:
             self._note_tasks({application_id: Counter(outcomes)})
         if isinstance(wrong, DravoError):

@@ -17,7 +17,7 @@ log = structlog.get_logger("worker")
 
 
 def main(folder: Path, heartbeats: Heartbeats) -> None:
-    """Work until asked to stop; end the process with 1 if the work breaks off as a whole."""
+    """Work until asked to stop; end the process with 1 if the work fails as a whole."""
     try:
         worker = Worker(child_process.begin("worker", folder), heartbeats)
         child_process.keep_what_is_loaded()

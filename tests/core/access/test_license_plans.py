@@ -42,8 +42,8 @@ def test_the_plans_that_are_asked_for_stand_in_order_the_highest_first(
     found = asked_for(some, PLAN_OF, PLANS)
     wanted = {
         PLAN_OF[each.assignment_id]
-        for given_by in some.values()
-        for each in given_by
+        for value_sources in some.values()
+        for each in value_sources
         if each.assignment_id in PLAN_OF
     }
     assert set(found.get("desk", ())) == wanted

@@ -25,8 +25,8 @@ def test_each_attribute_comes_from_the_first_source_that_has_it() -> None:
     assert user.attributes["title"] == "Botanist"
     assert user.attributes["locale"] == "en-GB"
     assert user.attributes[ENTERPRISE_URN] == {"department": "Herbarium", "division": "Plants"}
-    assert user.given_by["title"] == "staff"
-    assert user.given_by[f"{ENTERPRISE_URN}:division"] == "estates"
+    assert user.value_sources["title"] == "staff"
+    assert user.value_sources[f"{ENTERPRISE_URN}:division"] == "estates"
 
 
 def test_an_inactive_record_says_nothing_while_an_active_one_exists() -> None:

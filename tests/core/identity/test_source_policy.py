@@ -185,7 +185,7 @@ def test_whose_word_counts() -> None:
     staff, estates = record("staff", title="Lead"), record("estates", title="Tree surgeon", nickName="U")
     order = {"staff": 1, "estates": 2}
     merged = merge([estates, staff], order)
-    assert (merged.attributes["title"], merged.attributes["nickName"], merged.given_by["nickName"]) == (
+    assert (merged.attributes["title"], merged.attributes["nickName"], merged.value_sources["nickName"]) == (
         "Lead",
         "U",
         "estates",

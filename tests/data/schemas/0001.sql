@@ -16,17 +16,17 @@ CREATE TABLE account (
 	id VARCHAR(36) NOT NULL, 
 	user_id VARCHAR(36) NOT NULL, 
 	application_id VARCHAR(36) NOT NULL, 
-	due TEXT NOT NULL, 
+	desired TEXT NOT NULL, 
 	desired_version INTEGER NOT NULL, 
 	pending_since VARCHAR(27) NOT NULL, 
-	agreed TEXT, 
-	had TEXT, 
+	applied TEXT, 
+	last_applied TEXT, 
 	applied_version INTEGER NOT NULL, 
 	applied_at VARCHAR(27), 
 	remote_id TEXT, 
 	origin VARCHAR(16), 
 	outcome_unknown_since VARCHAR(27), 
-	lists_from_at VARCHAR(27), 
+	lists_valid_from VARCHAR(27), 
 	to_empty TEXT, 
 	CONSTRAINT pk_account PRIMARY KEY (id), 
 	CONSTRAINT fk_account_application_id_application FOREIGN KEY(application_id) REFERENCES application (id), 
@@ -210,7 +210,7 @@ CREATE TABLE "group" (
 	version INTEGER NOT NULL, 
 	created_at VARCHAR(27) NOT NULL, 
 	modified_at VARCHAR(27) NOT NULL, 
-	gone_at VARCHAR(27), 
+	deleted_at VARCHAR(27), 
 	native_id TEXT, 
 	reference TEXT, 
 	digest VARCHAR(32), 
@@ -272,7 +272,7 @@ CREATE TABLE operator_link (
 	source_id VARCHAR(36) NOT NULL, 
 	native_id TEXT NOT NULL, 
 	subject TEXT NOT NULL, 
-	made_at VARCHAR(27) NOT NULL, 
+	created_at VARCHAR(27) NOT NULL, 
 	last_used_at VARCHAR(27) NOT NULL, 
 	CONSTRAINT pk_operator_link PRIMARY KEY (id), 
 	CONSTRAINT fk_operator_link_operator_id_operator FOREIGN KEY(operator_id) REFERENCES operator (id), 
@@ -302,7 +302,7 @@ CREATE TABLE operator_session (
 CREATE TABLE outbound_mail (
 	id VARCHAR(36) NOT NULL, 
 	content TEXT NOT NULL, 
-	made_at VARCHAR(27) NOT NULL, 
+	created_at VARCHAR(27) NOT NULL, 
 	until_at VARCHAR(27) NOT NULL, 
 	next_at VARCHAR(27) NOT NULL, 
 	tries INTEGER DEFAULT '0' NOT NULL, 
@@ -322,7 +322,7 @@ CREATE TABLE provisioned_group (
 	application_id VARCHAR(36) NOT NULL, 
 	"key" VARCHAR(48) NOT NULL, 
 	status VARCHAR(16) NOT NULL, 
-	agreed_name TEXT, 
+	applied_name TEXT, 
 	applied_at VARCHAR(27), 
 	remote_id TEXT, 
 	origin VARCHAR(16), 
@@ -339,8 +339,8 @@ CREATE TABLE provisioned_group (
 CREATE TABLE provisioned_member (
 	provisioned_group_id VARCHAR(36) NOT NULL, 
 	account_id VARCHAR(36) NOT NULL, 
-	due BOOLEAN NOT NULL, 
-	agreed_remote_id TEXT, 
+	desired BOOLEAN NOT NULL, 
+	applied_remote_id TEXT, 
 	CONSTRAINT pk_provisioned_member PRIMARY KEY (provisioned_group_id, account_id), 
 	CONSTRAINT fk_provisioned_member_account_id_account FOREIGN KEY(account_id) REFERENCES account (id), 
 	CONSTRAINT fk_provisioned_member_provisioned_group_id_provisioned_group FOREIGN KEY(provisioned_group_id) REFERENCES provisioned_group (id)
@@ -358,11 +358,11 @@ CREATE TABLE record (
 	version INTEGER NOT NULL, 
 	created_at VARCHAR(27) NOT NULL, 
 	modified_at VARCHAR(27) NOT NULL, 
-	gone_at VARCHAR(27), 
+	deleted_at VARCHAR(27), 
 	native_id TEXT, 
 	reference TEXT, 
 	digest VARCHAR(32), 
-	said TEXT, 
+	reported TEXT, 
 	undecided BOOLEAN DEFAULT '0' NOT NULL, 
 	claims_seen_at VARCHAR(27), 
 	CONSTRAINT pk_record PRIMARY KEY (id), 
@@ -445,7 +445,7 @@ CREATE TABLE run (
 	whole BOOLEAN, 
 	preview BOOLEAN, 
 	allow_removals BOOLEAN, 
-	broke_off INTEGER DEFAULT '0' NOT NULL, 
+	crashes INTEGER DEFAULT '0' NOT NULL, 
 	status VARCHAR(16) NOT NULL, 
 	requested_by TEXT NOT NULL, 
 	requested_at VARCHAR(27) NOT NULL, 
@@ -528,8 +528,8 @@ CREATE TABLE sign_in_trace (
 	name TEXT NOT NULL, 
 	user_id VARCHAR(36), 
 	steps TEXT NOT NULL, 
-	arrived TEXT NOT NULL, 
-	came_to TEXT NOT NULL, 
+	received TEXT NOT NULL, 
+	result TEXT NOT NULL, 
 	raw TEXT, 
 	CONSTRAINT pk_sign_in_trace PRIMARY KEY (id), 
 	CONSTRAINT fk_sign_in_trace_source_id_source FOREIGN KEY(source_id) REFERENCES source (id)
@@ -539,7 +539,7 @@ CREATE TABLE source (
 	"key" VARCHAR(64) NOT NULL, 
 	label TEXT NOT NULL, 
 	connection_type VARCHAR(16) NOT NULL, 
-	precedence INTEGER NOT NULL, 
+	priority INTEGER NOT NULL, 
 	deactivation_wins BOOLEAN DEFAULT '0' NOT NULL, 
 	updates BOOLEAN DEFAULT '1' NOT NULL, 
 	policy TEXT, 
@@ -557,7 +557,7 @@ CREATE TABLE source_import (
 	enabled_from VARCHAR(27), 
 	schedule VARCHAR(100) NOT NULL, 
 	next_at VARCHAR(27), 
-	mark TEXT, 
+	change_marker TEXT, 
 	full_at VARCHAR(27), 
 	checked TEXT, 
 	checked_at VARCHAR(27), 
@@ -625,7 +625,7 @@ CREATE TABLE task (
 	user_id VARCHAR(36) NOT NULL, 
 	status VARCHAR(16) NOT NULL, 
 	version INTEGER NOT NULL, 
-	aim TEXT NOT NULL, 
+	desired_state TEXT NOT NULL, 
 	attempts INTEGER NOT NULL, 
 	created_at VARCHAR(27) NOT NULL, 
 	next_attempt_at VARCHAR(27), 
@@ -693,13 +693,13 @@ CREATE TABLE user (
 	email TEXT, 
 	email_key TEXT, 
 	attributes TEXT NOT NULL, 
-	given_by TEXT NOT NULL, 
+	value_sources TEXT NOT NULL, 
 	active BOOLEAN NOT NULL, 
 	revision INTEGER NOT NULL, 
 	created_at VARCHAR(27) NOT NULL, 
 	modified_at VARCHAR(27) NOT NULL, 
 	inactive_since VARCHAR(27), 
-	gone_at VARCHAR(27), 
+	left_at VARCHAR(27), 
 	next_change_at VARCHAR(27), 
 	CONSTRAINT pk_user PRIMARY KEY (id)
 );
@@ -733,9 +733,9 @@ CREATE INDEX ix_audit_object ON audit (object_kind, object_id, id);
 CREATE INDEX ix_conflict_open ON "conflict" (source_id, id) WHERE status = 'open';
 CREATE INDEX ix_consumed_assertion_until ON consumed_assertion (until_at);
 CREATE INDEX ix_drift_of_application ON drift (application_id, status, id);
-CREATE INDEX ix_group_external_id ON "group" (source_id, connection_type, external_id) WHERE gone_at IS NULL;
-CREATE INDEX ix_group_listing ON "group" (display_name_key, id) WHERE gone_at IS NULL;
-CREATE INDEX ix_group_name ON "group" (source_id, connection_type, display_name_key) WHERE gone_at IS NULL;
+CREATE INDEX ix_group_external_id ON "group" (source_id, connection_type, external_id) WHERE deleted_at IS NULL;
+CREATE INDEX ix_group_listing ON "group" (display_name_key, id) WHERE deleted_at IS NULL;
+CREATE INDEX ix_group_name ON "group" (source_id, connection_type, display_name_key) WHERE deleted_at IS NULL;
 CREATE INDEX ix_membership_history ON membership (record_id, from_at);
 CREATE INDEX ix_membership_of_group ON membership (inner_group_id) WHERE until_at IS NULL AND inner_group_id IS NOT NULL;
 CREATE INDEX ix_membership_of_record ON membership (record_id) WHERE until_at IS NULL AND record_id IS NOT NULL;
@@ -746,12 +746,12 @@ CREATE INDEX ix_operator_session_operator_id ON operator_session (operator_id);
 CREATE INDEX ix_outbound_mail_next ON outbound_mail (next_at);
 CREATE INDEX ix_provisioned_group_waiting ON provisioned_group (application_id, next_attempt_at) WHERE status = 'waiting';
 CREATE INDEX ix_provisioned_member_account ON provisioned_member (account_id);
-CREATE INDEX ix_record_email ON record (source_id, email_key) WHERE gone_at IS NULL AND email_key IS NOT NULL;
-CREATE INDEX ix_record_external_id ON record (source_id, connection_type, external_id) WHERE gone_at IS NULL;
+CREATE INDEX ix_record_email ON record (source_id, email_key) WHERE deleted_at IS NULL AND email_key IS NOT NULL;
+CREATE INDEX ix_record_external_id ON record (source_id, connection_type, external_id) WHERE deleted_at IS NULL;
 CREATE INDEX ix_record_heard ON record (source_id, claims_seen_at) WHERE claims_seen_at IS NOT NULL;
-CREATE INDEX ix_record_listing ON record (source_id, connection_type, id) WHERE gone_at IS NULL;
-CREATE INDEX ix_record_locator ON record (source_id, reference) WHERE gone_at IS NULL AND reference IS NOT NULL;
-CREATE INDEX ix_record_more_emails ON record (source_id, more_emails) WHERE gone_at IS NULL AND more_emails IS NOT NULL;
+CREATE INDEX ix_record_listing ON record (source_id, connection_type, id) WHERE deleted_at IS NULL;
+CREATE INDEX ix_record_locator ON record (source_id, reference) WHERE deleted_at IS NULL AND reference IS NOT NULL;
+CREATE INDEX ix_record_more_emails ON record (source_id, more_emails) WHERE deleted_at IS NULL AND more_emails IS NOT NULL;
 CREATE INDEX ix_record_unique_record_id ON record_unique (record_id);
 CREATE INDEX ix_record_user_id ON record (user_id);
 CREATE INDEX ix_review_row_of_application ON review_row (application_id);
@@ -784,7 +784,7 @@ CREATE INDEX ix_user_name ON user (user_name_key, id);
 CREATE INDEX ix_user_next_change ON user (next_change_at) WHERE next_change_at IS NOT NULL;
 CREATE INDEX ix_user_session_until ON user_session (until_at);
 CREATE INDEX ix_user_session_user_id ON user_session (user_id);
-CREATE INDEX ix_user_status ON user (active, gone_at, display_name_key, id);
+CREATE INDEX ix_user_status ON user (active, left_at, display_name_key, id);
 CREATE UNIQUE INDEX uq_access_open ON access (user_id, role_id) WHERE until_at IS NULL;
 CREATE UNIQUE INDEX uq_account_remote ON account (application_id, remote_id) WHERE remote_id IS NOT NULL;
 CREATE UNIQUE INDEX uq_assignment_group ON assignment (role_id, group_id) WHERE removed_at IS NULL AND group_id IS NOT NULL;
@@ -797,7 +797,7 @@ CREATE UNIQUE INDEX uq_membership_group ON membership (group_id, inner_group_id)
 CREATE UNIQUE INDEX uq_membership_record ON membership (group_id, record_id) WHERE until_at IS NULL AND record_id IS NOT NULL;
 CREATE UNIQUE INDEX uq_membership_user ON membership (group_id, user_id) WHERE until_at IS NULL AND user_id IS NOT NULL;
 CREATE UNIQUE INDEX uq_record_native_id ON record (source_id, connection_type, native_id) WHERE native_id IS NOT NULL;
-CREATE UNIQUE INDEX uq_record_user_name ON record (source_id, connection_type, user_name_key) WHERE gone_at IS NULL;
+CREATE UNIQUE INDEX uq_record_user_name ON record (source_id, connection_type, user_name_key) WHERE deleted_at IS NULL;
 CREATE UNIQUE INDEX uq_retained_role_open ON retained_role (user_id, role_id) WHERE until_at IS NULL;
 CREATE UNIQUE INDEX uq_seat_taken ON seat (user_id, application_id) WHERE until_at IS NULL AND from_at IS NOT NULL;
 CREATE UNIQUE INDEX uq_seat_waited_for ON seat (user_id, plan_id) WHERE until_at IS NULL AND from_at IS NULL;

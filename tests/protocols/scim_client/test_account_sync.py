@@ -127,7 +127,7 @@ def test_where_the_filter_is_overlooked_everyone_is_read() -> None:
 
 def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a_user() -> None:
     gone = {"want": "absent"}
-    doubt = replace(WANTED, due=gone, doubt=True, capabilities=Capabilities(filter=False))
+    doubt = replace(WANTED, desired=gone, doubt=True, capabilities=Capabilities(filter=False))
     with pytest.raises(
         Unknown, match="The outcome is unknown: the response was lost, and the application cannot be searched"
     ):
@@ -135,10 +135,10 @@ def test_who_is_to_be_deleted_and_cannot_be_found_or_is_there_twice_is_left_to_a
     assert talk(replace(doubt, doubt=False), None)[0] == AccountResult(None)
     with pytest.raises(Refused, match="2 accounts"):
         talk(
-            replace(WANTED, due=gone),
+            replace(WANTED, desired=gone),
             listed({"id": "1", "externalId": "u1"}, {"id": "2", "externalId": "u1"}),
         )
-    reached, asked = talk(replace(WANTED, due=gone), listed({"id": "1", "externalId": "u1"}), answer(204))
+    reached, asked = talk(replace(WANTED, desired=gone), listed({"id": "1", "externalId": "u1"}), answer(204))
     assert (reached, asked[-1]) == (AccountResult(None), "DELETE /Users/1")
 
 
@@ -157,7 +157,7 @@ def test_what_is_shown_and_gone_is_no_conflict() -> None:
 
 def test_only_what_differs_is_sent() -> None:
     before = {**DUE, "user": {**DUE["user"], "displayName": "Ida", "title": "Gone"}}
-    conversation = sync_account(replace(WANTED, remote_id="7", agreed=before))
+    conversation = sync_account(replace(WANTED, remote_id="7", applied=before))
     request = next(conversation)
     assert isinstance(request, Request)
     assert (request.method, request.path) == ("PATCH", "/Users/7")
@@ -169,11 +169,11 @@ def test_only_what_differs_is_sent() -> None:
 
 
 def test_nothing_is_sent_where_nothing_differs() -> None:
-    assert talk(replace(WANTED, remote_id="7", agreed=DUE)) == (AccountResult("7"), [])
+    assert talk(replace(WANTED, remote_id="7", applied=DUE)) == (AccountResult("7"), [])
 
 
 def test_an_account_that_is_gone_is_looked_for_and_made_again() -> None:
-    known = replace(WANTED, remote_id="7", agreed=OFF)
+    known = replace(WANTED, remote_id="7", applied=OFF)
     reached, asked = talk(known, answer(404), listed(), listed(), answer(201, {"id": "8"}))
     assert (reached, asked) == (AccountResult("8", "made"), ["PATCH /Users/7", BY_ID, BY_NAME, "POST /Users"])
     with pytest.raises(
@@ -198,13 +198,13 @@ def test_an_account_of_a_list_that_is_gone_by_now_is_looked_for_again() -> None:
 
 
 def test_who_has_no_access_is_not_made_in_order_to_be_inactive() -> None:
-    assert talk(replace(WANTED, due=OFF), listed()) == (AccountResult(None), [BY_ID])
+    assert talk(replace(WANTED, desired=OFF), listed()) == (AccountResult(None), [BY_ID])
 
 
 def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept() -> None:
     current = {"id": "7", "userName": "ada", "nickName": "theirs", "phone": "1", "meta": {}, "groups": []}
     conversation = sync_account(
-        replace(WANTED, remote_id="7", agreed=OFF, capabilities=Capabilities(patch=False))
+        replace(WANTED, remote_id="7", applied=OFF, capabilities=Capabilities(patch=False))
     )
     assert told(next(conversation)) == "GET /Users/7"
     put = conversation.send(answer(200, current))
@@ -214,7 +214,7 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
     assert (put.body["phone"], put.body["active"], put.body["roles"]) == ("1", True, [ROLE])
     assert "id" not in put.body, "what is read-only is not sent"
     reached, asked = talk(
-        replace(WANTED, remote_id="7", agreed=OFF),
+        replace(WANTED, remote_id="7", applied=OFF),
         answer(501),
         answer(200, current),
         answer(200, {"id": "7"}),
@@ -225,9 +225,9 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
 def test_with_changing_switched_off_only_leaving_goes_over() -> None:
     held = replace(WANTED, remote_id="7", may_update=False)
     with pytest.raises(HeldBySettings):
-        talk(replace(held, agreed=OFF))
+        talk(replace(held, applied=OFF))
     conversation = sync_account(
-        replace(held, agreed=DUE, due={**OFF, "user": {**DUE["user"], "displayName": "New"}})
+        replace(held, applied=DUE, desired={**OFF, "user": {**DUE["user"], "displayName": "New"}})
     )
     request = next(conversation)
     assert isinstance(request, Request)
@@ -236,7 +236,7 @@ def test_with_changing_switched_off_only_leaving_goes_over() -> None:
 
 
 def test_deleting_what_is_gone_is_done() -> None:
-    gone = replace(WANTED, due={"want": "absent"})
+    gone = replace(WANTED, desired={"want": "absent"})
     assert talk(replace(gone, remote_id="7"), answer(204)) == (AccountResult(None), ["DELETE /Users/7"])
     assert talk(replace(gone, remote_id="7"), answer(404)) == (AccountResult(None), ["DELETE /Users/7"])
     assert talk(gone, listed()) == (AccountResult(None), [BY_ID])
@@ -273,13 +273,13 @@ def test_an_application_s_wish_to_be_left_alone_is_kept() -> None:
 
 def test_ids_and_names_cannot_break_out_of_path_or_filter() -> None:
     conversation = sync_account(
-        replace(WANTED, due={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}})
+        replace(WANTED, desired={**DUE, "user": {**DUE["user"], "userName": 'a" or userName pr'}})
     )
     assert isinstance(next(conversation), CachedListQuery)
     conversation.send(None)
     by_name = conversation.send(listed())
     assert isinstance(by_name, Request)
     assert by_name.params["filter"] == 'userName eq "a\\" or userName pr"'
-    request = next(sync_account(replace(WANTED, remote_id="../Groups/1?x#y", agreed=OFF)))
+    request = next(sync_account(replace(WANTED, remote_id="../Groups/1?x#y", applied=OFF)))
     assert isinstance(request, Request)
     assert request.path == "/Users/..%2FGroups%2F1%3Fx%23y"

@@ -27,7 +27,7 @@ KNOWN = replace(
     members=frozenset(),
     ours=frozenset(),
     remote_id="9",
-    agreed_name="Herbarium",
+    applied_name="Herbarium",
     origin="made",
 )
 
@@ -150,7 +150,7 @@ def test_where_the_differences_are_not_enough_the_whole_is_asked_for() -> None:
 
 
 def test_a_known_group_in_doubt_is_read_first() -> None:
-    doubtful = replace(NEW, remote_id="9", look=True, origin="adopted", agreed_name="Herbarium")
+    doubtful = replace(NEW, remote_id="9", look=True, origin="adopted", applied_name="Herbarium")
     there = {"id": "9", "displayName": "Herbarium", "members": [{"value": "2"}, {"value": "3"}]}
     reached, asked = talk(doubtful, answer(200, there), answer(204))
     assert reached == ReachedGroup("9", "adopted")
@@ -160,7 +160,7 @@ def test_a_known_group_in_doubt_is_read_first() -> None:
 
 
 def test_without_patch_the_whole_is_put_and_strangers_stay() -> None:
-    put_only = replace(NEW, remote_id="9", agreed_name="Moss", capabilities=Capabilities(patch=False))
+    put_only = replace(NEW, remote_id="9", applied_name="Moss", capabilities=Capabilities(patch=False))
     there = {
         "id": "9",
         "displayName": "Moss",
@@ -296,7 +296,7 @@ def test_without_patch_a_member_whom_the_answer_names_is_left_out() -> None:
     new = replace(
         NEW,
         remote_id="9",
-        agreed_name="Moss",
+        applied_name="Moss",
         capabilities=Capabilities(patch=False),
         members=frozenset({"account-0001", "account-0002"}),
     )

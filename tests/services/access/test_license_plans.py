@@ -126,7 +126,7 @@ class Desk:
     def due(self) -> dict[str, list[str]]:
         names = {row.id: row.user_name for row in self.services.rows(t.user)}
         return {
-            names[row.user_id]: [role["value"] for role in row.due.get("roles", ())]
+            names[row.user_id]: [role["value"] for role in row.desired.get("roles", ())]
             for row in self.services.rows(t.account)
         }
 
@@ -199,7 +199,7 @@ def test_of_several_plans_the_highest_counts_and_the_lower_one_until_then(servic
     services.take_out(desk.staff, desk.group, desk.users["ada"])
     desk.settle()
     assert (desk.of_plans(), desk.listed(waiting=True)) == ({"ada": "basic", "bob": "full"}, [])
-    assert {row.due["plan"]["value"] for row in services.rows(t.account)} == {"basic", "full"}
+    assert {row.desired["plan"]["value"] for row in services.rows(t.account)} == {"basic", "full"}
 
 
 def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
@@ -368,8 +368,8 @@ class Seats(RuleBasedStateMachine):
         allowed = {"": set(), "basic": {"clerk"}, "full": {"clerk", "supervisor"}}
         for row in self.services.rows(t.account):
             expected = given.get(row.user_id, set()) & allowed[seated.get(row.user_id, "")]
-            assert {role["value"] for role in row.due.get("roles", ())} == expected
-            assert row.due.get("plan", {}).get("value") == (seated.get(row.user_id) if expected else None)
+            assert {role["value"] for role in row.desired.get("roles", ())} == expected
+            assert row.desired.get("plan", {}).get("value") == (seated.get(row.user_id) if expected else None)
 
 
 TestSeats = Seats.TestCase

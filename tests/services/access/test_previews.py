@@ -246,7 +246,7 @@ class Guarded(Machine):
         for row in self.services.rows(t.user):
             # Nothing is left behind once it was approved: who is not active has no active account.
             if not row.active and row.id in agreed:
-                assert not agreed[row.id].agreed.get("active")
+                assert not agreed[row.id].applied.get("active")
 
     @rule()
     def work(self) -> None:
@@ -260,7 +260,7 @@ class Guarded(Machine):
                     connection.execute(
                         t.account.update()
                         .where(a.id == row.account_id)
-                        .values(agreed=a.due, had=a.due, applied_version=a.desired_version)
+                        .values(applied=a.desired, last_applied=a.desired, applied_version=a.desired_version)
                     )
                     connection.execute(
                         t.task.update().where(d.id == row.id).values(status="done", closed_at=clock.now())

@@ -130,7 +130,7 @@ class Registers(RuleBasedStateMachine):
         if not hasattr(self, "reading") or not self.read:
             return
         rows = self.services.rows(t.record, source_id=self.reading.source_id)
-        present = [row for row in rows if row.gone_at is None]
+        present = [row for row in rows if row.deleted_at is None]
         assert len({row.user_id for row in rows}) == len(rows)
         for row in rows:
             assert self.bound.setdefault(row.native_id, row.user_id) == row.user_id
@@ -153,7 +153,7 @@ class Registers(RuleBasedStateMachine):
             if (
                 row.until_at is None
                 and record is not None
-                and record.gone_at is None
+                and record.deleted_at is None
                 and record.data.get("active") is not False
             ):
                 for each in memberships((row.group_id,), {}):

@@ -151,7 +151,7 @@ def test_answers_that_change_during_a_run_have_everyone_read_again(
     reading.run()
     monkeypatch.setattr(import_run.ImportRun, "_conclude", conclude)
     (row,) = services.rows(t.source_import)
-    assert (row.mark, row.full_at) == (None, None)
+    assert (row.change_marker, row.full_at) == (None, None)
     assert reading.run()["whole"]
 
 
@@ -205,7 +205,9 @@ def guided(services: ServiceFixture, reading: Reading) -> Reading:
     process_marks(services.ctx)
     with services.ctx.database.writing() as connection:
         connection.execute(
-            t.account.update().values(had=t.account.c.due, applied_version=t.account.c.desired_version)
+            t.account.update().values(
+                last_applied=t.account.c.desired, applied_version=t.account.c.desired_version
+            )
         )
         connection.execute(t.task.update().values(status="done", closed_at=clock.now()))
     return reading
@@ -253,7 +255,7 @@ def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(
         services.ctx, services.caller, "estates", waiting["id"], "link", waiting["candidates"][0]["id"]
     )
     (user,) = services.rows(t.user)
-    assert user.gone_at is None and user.active and reading.records()["una"].user_id == user.id
+    assert user.left_at is None and user.active and reading.records()["una"].user_id == user.id
 
 
 def test_many_at_once_tell_what_one_would(services: ServiceFixture) -> None:

@@ -137,7 +137,7 @@ def test_adding_changing_renaming_moving_disabling_and_deleting(
     run = reading.run(whole=True)
     assert (run["left"], run["changed"], run["status"]) == (1, 1, "done")
     assert access(services) == {("una.kerrigan", "viewer")}
-    assert {row.user_name: (row.active, row.gone_at is None) for row in services.rows(t.user)} == {
+    assert {row.user_name: (row.active, row.left_at is None) for row in services.rows(t.user)} == {
         "una.kerrigan": (True, True),
         "zofia.marchbanks": (True, True),
         "stellan.nyberg": (False, True),
@@ -588,9 +588,9 @@ def test_whose_word_counts_is_looked_at_and_then_counts(
         return row.attributes["title"], row.active
 
     assert una() == ("Lead", True) and access(services) == set()
-    seen = source_priority.preview(services.ctx, "estates", {"precedence": 1})
+    seen = source_priority.preview(services.ctx, "estates", {"priority": 1})
     assert (seen["gained"], seen["lost"]) == (1, 0) and una() == ("Lead", True)
-    source_priority.change(services.ctx, services.caller, "estates", {"precedence": 1})
+    source_priority.change(services.ctx, services.caller, "estates", {"priority": 1})
     assert una() == ("Tree surgeon", True) and access(services) == {("una.kerrigan", "curator")}
     source_priority.change(services.ctx, services.caller, "estates", {"updates": False})
     assert una() == ("Lead", True) and access(services) == set()
@@ -601,7 +601,7 @@ def test_whose_word_counts_is_looked_at_and_then_counts(
     source_priority.change(services.ctx, services.caller, "staff", {"deactivation_wins": True})
     assert una()[1] is False
     with pytest.raises(InvalidInput, match=" is not a valid priority"):
-        source_priority.change(services.ctx, services.caller, "estates", {"precedence": -1})
+        source_priority.change(services.ctx, services.caller, "estates", {"priority": -1})
 
 
 def test_links_are_made_and_undone_by_hand_and_looked_at_first(
@@ -632,7 +632,7 @@ def test_links_are_made_and_undone_by_hand_and_looked_at_first(
     record_links.move(services.ctx, services.caller, record.id, record.user_id)
     process_marks(services.ctx)
     assert {row.user_id for row in services.rows(t.access) if row.until_at is None} == {record.user_id}
-    assert [row.gone_at is not None for row in services.rows(t.user, id=made)] == [True]
+    assert [row.left_at is not None for row in services.rows(t.user, id=made)] == [True]
     # The next reading changes nothing about that.
     assert reading.run(whole=True)["unchanged"] == 3
     assert reading.records()["una.kerrigan"].user_id == record.user_id

@@ -47,8 +47,8 @@ def keep(services: ServiceFixture, door: Door, arrival: JitResult, **more: Any) 
         "name": "Idris",
         "user_id": arrival.user_id,
         "steps": door.steps.lines,
-        "arrived": {},
-        "came_to": arrival.document(),
+        "received": {},
+        "result": arrival.document(),
         "raw": None,
     }
     with services.ctx.database.writing() as connection:

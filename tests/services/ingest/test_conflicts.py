@@ -61,7 +61,7 @@ def access(services: ServiceFixture) -> list[str]:
     return sorted(
         f"{keys[row.source_id]} {row.data['userName']}"
         for row in services.rows(t.record)
-        if row.user_id in having and row.gone_at is None
+        if row.user_id in having and row.deleted_at is None
     )
 
 

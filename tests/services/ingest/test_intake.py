@@ -60,7 +60,7 @@ def test_since_when_a_user_is_inactive_is_kept_until_they_are_back(services: Ser
     assert services.rows(t.user)[0].inactive_since is None
     services.intake.remove_user(staff, ada)
     row = services.rows(t.user)[0]
-    assert row.gone_at is not None
+    assert row.left_at is not None
     assert row.active is False
 
 
@@ -198,7 +198,7 @@ def test_many_threads_that_change_one_user_lose_nothing(services: ServiceFixture
         thread.join()
     assert access_of(services, "ada") == {("records", f"role{number}") for number in range(6)}
     account = services.rows(t.account)[0]
-    assert len(account.due["roles"]) == 6
+    assert len(account.desired["roles"]) == 6
     assert account.desired_version == 6
     assert len([row for row in services.rows(t.task) if row.closed_at is None]) == 1
 

@@ -63,7 +63,7 @@ def test_a_user_whom_no_source_knows_is_entered_changed_and_goes(services: Servi
     assert held(services) == {"ida.vosper"}
     assert local_users.preview(services.ctx, user, None)["lost"] == 1
     local_users.remove(services.ctx, services.caller, user)
-    assert held(services) == set() and services.rows(t.user, id=user)[0].gone_at is not None
+    assert held(services) == set() and services.rows(t.user, id=user)[0].left_at is not None
 
 
 def test_where_everyone_comes_through_a_source_nobody_is_entered(services: ServiceFixture) -> None:

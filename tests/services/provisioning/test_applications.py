@@ -135,7 +135,7 @@ def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture
     for role in ("viewer", "curator"):
         assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user="ada"))
     roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit("Reader", 99))
-    due = services.rows(t.account)[0].due
+    due = services.rows(t.account)[0].desired
     assert [(role["value"], role["display"], role["primary"]) for role in due["roles"]] == [
         ("viewer", "Reader", True),
         ("curator", "Curator", False),

@@ -226,10 +226,13 @@ class Convergence(RuleBasedStateMachine):
         wanted: dict[str, tuple[bool, set[str]]] = {}
         for row in self.services.rows(t.account):
             assert row.applied_version == row.desired_version
-            if row.due["want"] == "present" and (
-                row.due["active"] or row.remote_id in self.application.accounts
+            if row.desired["want"] == "present" and (
+                row.desired["active"] or row.remote_id in self.application.accounts
             ):
-                wanted[row.user_id] = (row.due["active"], {role["value"] for role in row.due["roles"]})
+                wanted[row.user_id] = (
+                    row.desired["active"],
+                    {role["value"] for role in row.desired["roles"]},
+                )
         there = {
             each["externalId"]: (each["active"], {role["value"] for role in each.get("roles", [])})
             for each in self.application.accounts.values()
@@ -251,12 +254,14 @@ class Convergence(RuleBasedStateMachine):
             due = {
                 account.remote_id
                 for account in accounts.values()
-                if row.key in account.due.get("groups", ()) and account.remote_id in self.application.accounts
+                if row.key in account.desired.get("groups", ())
+                and account.remote_id in self.application.accounts
             }
             if row.status == "failed":
                 # Somebody deleted there, outside Dravo, an account that was to be put in.
                 assert any(
-                    row.key in each.due.get("groups", ()) and each.remote_id not in self.application.accounts
+                    row.key in each.desired.get("groups", ())
+                    and each.remote_id not in self.application.accounts
                     for each in accounts.values()
                 )
             elif row.remote_id is not None:

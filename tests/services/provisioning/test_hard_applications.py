@@ -121,11 +121,11 @@ class Garden:
         assert set(there) == set(due)
         for user_id, row in due.items():
             account = there[user_id]
-            assert account["active"] == row.due["active"], row.due
-            assert account["userName"] == row.due["user"]["userName"]
+            assert account["active"] == row.desired["active"], row.desired
+            assert account["userName"] == row.desired["user"]["userName"]
             assert {
                 role if isinstance(role, str) else role["value"] for role in account.get("roles", [])
-            } == {role["value"] for role in row.due["roles"]}
+            } == {role["value"] for role in row.desired["roles"]}
 
     def check_groups(self) -> None:
         """Compare the groups there with those here."""
@@ -137,7 +137,7 @@ class Garden:
         wanted: dict[str, set[str]] = collections.defaultdict(set)
         names = {f"group:{row.id}": row.display_name for row in self.services.rows(t.group)}
         for row in self.services.rows(t.account):
-            for key in row.due.get("groups", ()):
+            for key in row.desired.get("groups", ()):
                 wanted[names[key]].add(row.user_id)
         assert {name: members for name, members in found.items() if members} == wanted
 

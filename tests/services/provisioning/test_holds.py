@@ -36,8 +36,8 @@ def settle(services: ServiceFixture) -> None:
         account, task = t.account, t.task
         connection.execute(
             account.update().values(
-                agreed=account.c.due,
-                had=account.c.due,
+                applied=account.c.desired,
+                last_applied=account.c.desired,
                 applied_version=account.c.desired_version,
                 remote_id=account.c.id,
             )
@@ -113,7 +113,7 @@ def test_few_go_and_many_wait_and_those_behind_them_too(
     assert held(services) == 8
     item = holds.list_holds(services.ctx)["items"][0]
     assert "11 removals" in item["message"] and "removal limit of 5" in item["message"]
-    assert {each["aim"] for each in item["users"]} == {"inactive, no role"}
+    assert {each["desired_state"] for each in item["users"]} == {"inactive, no role"}
     take_out(services, garden, 1, 11)
     assert len(go(services)) == 3 and held(services) == 9
     # The records are true at once: what was answered to the source holds.
@@ -295,7 +295,7 @@ def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(
     with services.ctx.database.writing() as connection:
         connection.execute(t.task.update().where(t.task.c.status == "held").values(status="waiting"))
     task_queue.mark_in_flight_unknown(services.ctx)
-    assert {row.agreed for row in services.rows(t.account) if row.agreed is None} == {None}
+    assert {row.applied for row in services.rows(t.account) if row.applied is None} == {None}
     for each in garden["users"][:20]:
         services.patch_user(garden["staff"], each, {"op": "replace", "path": "title", "value": "Guide"})
     assert go(services) == [] and held(services) == 20
@@ -335,9 +335,9 @@ def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(
             work = SimpleNamespace(
                 account_id=made.id,
                 application_id=made.application_id,
-                due=made.due,
+                desired=made.desired,
                 desired_version=made.desired_version,
-                agreed=None,
+                applied=None,
                 origin=None,
                 attempts=0,
                 failures=0,
@@ -434,7 +434,7 @@ def test_more_of_anything_never_allows_less(number: int, share: int, least: int,
 
 
 @pytest.mark.parametrize(
-    ("agreed", "due", "expected"),
+    ("applied", "desired", "expected"),
     [
         (None, {"want": "absent"}, False),
         ({"want": "present", "active": True, "roles": [{"value": "a"}]}, {"want": "absent"}, True),
@@ -458,5 +458,5 @@ def test_more_of_anything_never_allows_less(number: int, share: int, least: int,
         ({"want": "absent"}, {"want": "present", "active": False, "roles": []}, False),
     ],
 )
-def test_what_takes_something_away(agreed: Any, due: Any, expected: bool) -> None:
-    assert takes_away(agreed, due) is expected
+def test_what_takes_something_away(applied: Any, desired: Any, expected: bool) -> None:
+    assert takes_away(applied, desired) is expected

@@ -169,7 +169,7 @@ def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_
 
 def test_a_source_speaks_before_what_was_entered_by_hand(services: ServiceFixture) -> None:
     own = local_source(services.ctx)
-    assert next(row.precedence for row in services.rows(t.source) if row.id == own) == LAST
+    assert next(row.priority for row in services.rows(t.source) if row.id == own) == LAST
     user = local_users.add(services.ctx, services.caller, {"user_name": "ida", "title": "Guide"})
     with services.ctx.database.reading() as connection:
         assert user_queries.users_named(connection, ["ida"])["ida"][0].id == user

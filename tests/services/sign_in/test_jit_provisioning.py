@@ -256,7 +256,7 @@ def test_signing_in_does_not_make_anybody_active_again(services: ServiceFixture,
     assert door.refused().startswith("inactive")
     assert door.refused(preview=True).startswith("inactive")
     services.intake.remove_user(door.source_id, record)
-    assert services.rows(t.user)[0].gone_at is not None
+    assert services.rows(t.user)[0].left_at is not None
     assert door.refused().startswith("inactive")
 
 

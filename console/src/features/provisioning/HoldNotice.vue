@@ -96,7 +96,7 @@ async function act(): Promise<void> {
             <td>
               <router-link :to="`/users/${each.user.id}`">{{ each.user.display_name }}</router-link>
             </td>
-            <td>{{ each.aim }}</td>
+            <td>{{ each.desired_state }}</td>
           </tr>
         </tbody>
       </table>

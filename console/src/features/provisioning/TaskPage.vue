@@ -50,7 +50,7 @@ async function again(): Promise<void> {
         <div class="grow">
           <h1>{{ data.user.display_name }} in {{ data.application.label }}</h1>
           <p class="lead">
-            <StatusLabel :status="data.status" /> · desired state: {{ data.aim }} · since
+            <StatusLabel :status="data.status" /> · desired state: {{ data.desired_state }} · since
             <TimeLabel :at="data.created_at" /> · <router-link :to="`/users/${data.user.id}`">user</router-link> ·
             <router-link :to="`/applications/${data.application.key}`">application</router-link>
           </p>
@@ -92,7 +92,7 @@ async function again(): Promise<void> {
                   exchange.together ? `, ${exchange.together} changes in one request` : ''
                 }}</span
               >
-              <div v-if="exchange.said" class="quiet">{{ exchange.said }}</div>
+              <div v-if="exchange.excerpt" class="quiet">{{ exchange.excerpt }}</div>
             </div>
           </li>
         </ol>

@@ -36,7 +36,7 @@ const columns = [
       <td v-if="!within">
         <router-link :to="`/applications/${item.application.key}`">{{ item.application.label }}</router-link>
       </td>
-      <td>{{ item.aim }}</td>
+      <td>{{ item.desired_state }}</td>
       <td>
         <StatusLabel :status="item.status" />
         <div v-if="item.waits_for" class="quiet">{{ item.waits_for }}</div>

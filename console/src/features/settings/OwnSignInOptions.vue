@@ -58,8 +58,9 @@ const only = (on: boolean) =>
           <div>
             <b>{{ each.source.label }}</b> <StatusLabel :status="each.status" />
             <div class="quiet">
-              identifies you as <span class="mono">{{ each.subject }}</span> · linked <TimeLabel :at="each.made_at" />
-              <template v-if="each.last_used_at !== each.made_at">
+              identifies you as <span class="mono">{{ each.subject }}</span> · linked
+              <TimeLabel :at="each.created_at" />
+              <template v-if="each.last_used_at !== each.created_at">
                 · last sign-in <TimeLabel :at="each.last_used_at" />
               </template>
               <template v-else> · not used yet</template>

@@ -107,7 +107,7 @@ function save(trace: Schemas['SignInTrace']): void {
   <section v-if="opened" class="panel opened" aria-labelledby="trace">
     <h2 id="trace">{{ opened.name }}, <TimeLabel :at="opened.at" /></h2>
     <SignInResult :planned="opened" />
-    <div v-if="opened.arrived.length" class="scroll" role="group" aria-label="Received claims" tabindex="0">
+    <div v-if="opened.received.length" class="scroll" role="group" aria-label="Received claims" tabindex="0">
       <h3>Received claims</h3>
       <p class="quiet">
         Issuer <span class="mono">{{ opened.issuer }}</span>, subject <span class="mono">{{ opened.subject }}</span>
@@ -120,7 +120,7 @@ function save(trace: Schemas['SignInTrace']): void {
           </tr>
         </thead>
         <tbody>
-          <tr v-for="each in opened.arrived" :key="each.name">
+          <tr v-for="each in opened.received" :key="each.name">
             <td class="mono">{{ each.name }}</td>
             <td>{{ each.values.join(', ') }}</td>
           </tr>
@@ -129,7 +129,7 @@ function save(trace: Schemas['SignInTrace']): void {
     </div>
     <div class="row">
       <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" @click="save(opened)">Download</v-btn>
-      <v-btn v-if="opened.arrived.length" variant="outlined" @click="plan(opened.id)"
+      <v-btn v-if="opened.received.length" variant="outlined" @click="plan(opened.id)"
         >Evaluate with current settings</v-btn
       >
       <v-btn v-if="opened.made.userName" variant="text" @click="expect(opened)">Simulate access</v-btn>

@@ -18,13 +18,13 @@ const updates = ref(true)
 watch(asking, (now) => {
   if (now)
     [place.value, deactivation_wins.value, updates.value] = [
-      props.source.precedence,
+      props.source.priority,
       props.source.deactivation_wins,
       props.source.updates,
     ]
 })
 const wish = computed(() => ({
-  precedence: Number(place.value),
+  priority: Number(place.value),
   deactivation_wins: deactivation_wins.value,
   updates: updates.value,
 }))
@@ -38,7 +38,7 @@ const carryOut = ({ confirm, expect }: Confirmation) =>
     <h2 id="word">Priority</h2>
     <p>
       When several sources report one user, the source with the lowest number wins. This source has priority
-      <b>{{ source.precedence }}</b>.
+      <b>{{ source.priority }}</b>.
       {{ source.updates ? 'It also updates users of other sources.' : 'It updates only its own users.' }}
       {{
         source.deactivation_wins

@@ -26,7 +26,7 @@ const user = useQuery({
 })
 const data = computed(() => user.data.value)
 const may = useMay()
-const local = computed(() => data.value?.records.some((each) => each.connection_type === 'local' && !each.gone_at))
+const local = computed(() => data.value?.records.some((each) => each.connection_type === 'local' && !each.deleted_at))
 const changing = ref(false)
 const leaving = ref(false)
 const path = { user: props.id }
@@ -245,15 +245,15 @@ const remaining = computed(() => {
                   <router-link :to="`/sources/${each.source.key}`">{{ each.source.label }}</router-link>
                   <div class="mono">{{ each.external_id || each.id }}</div>
                 </td>
-                <td><StatusLabel :status="each.gone_at ? 'left' : each.active ? 'active' : 'inactive'" /></td>
+                <td><StatusLabel :status="each.deleted_at ? 'left' : each.active ? 'active' : 'inactive'" /></td>
                 <td class="quiet">
                   changed <TimeLabel :at="each.modified_at" />
-                  <div v-if="each.connection_type === 'import' && !each.gone_at && may('sources.change')">
+                  <div v-if="each.connection_type === 'import' && !each.deleted_at && may('sources.change')">
                     <BusyButton size="small" variant="outlined" :busy="reading" @click="readAgain(each.source.key)"
                       >Refresh</BusyButton
                     >
                   </div>
-                  <div v-if="each.connection_type !== 'local' && !each.gone_at && may('sources.change')">
+                  <div v-if="each.connection_type !== 'local' && !each.deleted_at && may('sources.change')">
                     <v-btn
                       size="small"
                       variant="text"

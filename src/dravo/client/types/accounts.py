@@ -45,8 +45,8 @@ class AccountDetail(TypedDict):
     remote_id: str | None
     origin: str | None
     task: OpenTask | None
-    due: dict[str, Any]
-    agreed: dict[str, Any] | None
+    desired: dict[str, Any]
+    applied: dict[str, Any] | None
 
 
 class OpenTask(TypedDict):

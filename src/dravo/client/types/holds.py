@@ -15,7 +15,7 @@ class HeldUser(TypedDict):
     """A held removal of a user."""
 
     user: UserRef
-    aim: str
+    desired_state: str
 
 
 class HoldItem(TypedDict):

@@ -68,7 +68,7 @@ class OperatorLink(TypedDict):
     id: str
     source: KeyAndLabel
     subject: str
-    made_at: str
+    created_at: str
     last_used_at: str
     status: str
 

@@ -268,7 +268,7 @@ class SignInTrace(TypedDict):
     issuer: str
     subject: str
     steps: list[ImportCheckStep]
-    arrived: list[SampleAttribute]
+    received: list[SampleAttribute]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]

@@ -158,7 +158,7 @@ class Source(TypedDict):
     run_status: str | None
     run_ended_at: str | None
     conflicts: int
-    precedence: int
+    priority: int
     deactivation_wins: bool
     updates: bool
     created_at: str

@@ -30,7 +30,7 @@ class Exchange(TypedDict):
     query: dict[str, str] | None
     status: int | None
     milliseconds: int
-    said: str | None
+    excerpt: str | None
     together: int | None
 
 
@@ -62,7 +62,7 @@ class Task(TypedDict):
     application: KeyAndLabel
     account: str
     status: str
-    aim: str
+    desired_state: str
     version: int
     attempts: int
     created_at: str
@@ -100,7 +100,7 @@ class TaskLine(TypedDict):
     application: KeyAndLabel
     account: str
     status: str
-    aim: str
+    desired_state: str
     version: int
     attempts: int
     created_at: str

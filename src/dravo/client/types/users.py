@@ -103,4 +103,4 @@ class UserRecord(TypedDict):
     active: bool
     created_at: str
     modified_at: str
-    gone_at: str | None
+    deleted_at: str | None

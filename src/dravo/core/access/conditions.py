@@ -1,8 +1,9 @@
-"""Conditions of rules: a SCIM filter over a user (RFC 7644, section 3.4.2.2), who also has groups and
-sources here.
+"""Conditions of rules: a SCIM filter over a user (RFC 7644, section 3.4.2.2), with the user's groups and
+sources.
 
-A user is seen as the merged User with two more attributes: ``groups`` (``value``: the group's id,
-``display``, ``source``: the source's key) and ``source`` (keys of the sources that have the user as active).
+The filter sees the merged User with two more attributes: ``groups`` (``value``: the ID of the group,
+``display``, ``source``: the key of the source) and ``source`` (the keys of sources that report the user as
+active).
 """
 
 from __future__ import annotations
@@ -45,17 +46,16 @@ _NOT_ASKED = frozenset({"active", "password", "groups"})
 
 @dataclass(frozen=True)
 class Condition:
-    """A condition that was read.
+    """A parsed condition.
 
     Attributes:
-        text: as it was written.
-        holds: whether a user, as `seen` makes them, meets it.
-        asks_groups: whether the user's groups matter.
-        asks_names: whether the names of groups matter.
-        needs: (extension's URN or None, attribute, folded value) that a user must have to meet it, where
-            there is one such: by that
-            the conditions that can hold at all are found without trying each.
-        is_that: whether that is all there is to it.
+        text: the condition as written.
+        holds: whether a user, as `seen` returns it, matches.
+        asks_groups: whether the condition needs the user's groups.
+        asks_names: whether it needs names of groups.
+        needs: (extension's URN or None, attribute, folded value) that every matching user has, if there is
+            one. Conditions that can match are found by it, without trying each.
+        is_that: whether that value is the whole condition.
     """
 
     text: str
@@ -68,10 +68,10 @@ class Condition:
 
 @lru_cache(maxsize=64)
 def user_type(extensions: tuple[Schema, ...] = ()) -> ResourceType:
-    """Return the type that conditions are read against.
+    """Return the resource type of conditions.
 
     Args:
-        extensions: schemas of sources beside the enterprise one; of several with one URN the first counts.
+        extensions: schemas of sources beside the enterprise one; of several with one URN the first is used.
     """
     kept = tuple(attribute for attribute in USER_SCHEMA.attributes if attribute.name not in _NOT_ASKED)
     schema = Schema(USER_SCHEMA.id, "User", "A user as seen by rules", (*kept, _GROUPS, _SOURCE))
@@ -81,12 +81,11 @@ def user_type(extensions: tuple[Schema, ...] = ()) -> ResourceType:
 
 
 def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
-    """Return a condition.
+    """Return a parsed condition.
 
     Raises:
-        InvalidInput: if the text is no filter over a user, with the place; or asks for a group by its name
-            alone: a group of
-            the same name in another source is another group.
+        InvalidInput: for an invalid filter, with the position; or for a group by its name alone, because
+            another source can have a group of that name.
     """
     written = text.strip()
     if not written:
@@ -131,9 +130,7 @@ _SHORT = {
 
 
 def _with_shorter_names(text: str) -> str:
-    """Return a filter in which the enterprise attributes stand with their URN; texts within quotation marks
-    stay.
-    """
+    """Return a filter with the URN before the enterprise attributes; quoted texts stay."""
     pieces: list[str] = []
     for number, piece in enumerate(_by_quotes(text)):
         if number % 2:
@@ -151,8 +148,8 @@ def _long(word: str) -> str:
 
 
 def _by_quotes(text: str) -> Iterator[str]:
-    """Yield the parts of a text in turn without and with quotation marks; a backslash takes the next sign as
-    it is.
+    """Yield the parts of a text, outside and inside quotation marks in turn; a backslash escapes the next
+    character.
     """
     part, within, escaped = "", False, False
     for sign in text:
@@ -171,7 +168,9 @@ def _by_quotes(text: str) -> Iterator[str]:
 
 
 def _asked(tree: Filter) -> Iterator[tuple[str, Filter]]:
-    """Yield (path, the part that asks) of everything that a filter asks about; of elements their parts."""
+    """Yield (path, part of the filter) of everything that a filter compares, with sub-attributes of
+    elements.
+    """
     match tree:
         case And(parts) | Or(parts):
             for part in parts:
@@ -186,9 +185,7 @@ def _asked(tree: Filter) -> Iterator[tuple[str, Filter]]:
 
 
 def _always_with_source(tree: Filter) -> bool:
-    """Whether every name of a group is asked for within brackets that also name its source, for one and the
-    same element.
-    """
+    """Whether every name of a group is compared within brackets that also name the group's source."""
     for name, part in _asked(tree):
         if name != "groups.display":
             continue
@@ -204,7 +201,7 @@ def _always_with_source(tree: Filter) -> bool:
 
 
 def _needed(tree: Filter) -> Needed | None:
-    """Return what a user must have to meet a filter, if there is a text that one attribute has to be."""
+    """Return a value that every matching user has, if the filter requires one."""
     match tree:
         case And(parts):
             return next((found for part in parts if (found := _needed(part)) is not None), None)
@@ -226,14 +223,14 @@ def _is_plain_text(tree: Compare) -> bool:
 
 
 def text_of(user: Mapping[str, Any], urn: str | None, name: str) -> str | None:
-    """Return the text that a user has in an attribute, folded as it is compared; None if they have none."""
+    """Return a user's value of an attribute, folded for comparing; None without a value."""
     value = (user.get(urn) or {}).get(name) if urn else user.get(name)
     return fold(value) if isinstance(value, str) else None
 
 
 def _compiled(tree: Filter) -> Holds:
-    """Return a filter as a function; what is asked for most is asked for directly, the rest by the filter's
-    own rules.
+    """Return a filter as a function; frequent comparisons are compiled directly, others use the filter's own
+    rules.
     """
     match tree:
         case And(parts):
@@ -263,11 +260,11 @@ def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Hol
 def seen(
     attributes: Mapping[str, Any], groups: Iterable[Mapping[str, Any]], sources: Iterable[str]
 ) -> dict[str, Any]:
-    """Return a user as conditions see them.
+    """Return a user as conditions see the user.
 
     Args:
         attributes: the merged User.
-        groups: {"value", "display", "source"} of each group that they are in.
-        sources: keys of the sources that have them as active.
+        groups: {"value", "display", "source"} of each group of the user.
+        sources: keys of the sources that report the user as active.
     """
     return {**attributes, "groups": list(groups), "source": list(sources)}

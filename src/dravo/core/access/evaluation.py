@@ -1,21 +1,20 @@
-"""Assignments and memberships become access, each with its reasons. A pure function of stored inputs and now.
+"""Computes access with its reasons from assignments and memberships. A pure function of stored inputs and now.
 
-The order of decision for one user in one application, the first line that applies decides
+The decision order for one user in one application; the first line that applies decides
 (docs/reference/access.md has the same table, line by line):
 
-1. the user is inactive or gone: nothing;
-2. an exclusion that counts now names them: nothing;
-3. an assignment counts from its first instant until its last; outside them it is as if it were not there;
-4. the application is open to the assigned only, and no assignment that counts is for them: nothing;
-5. assignments give their roles; where direct ones and rules disagree, the application's policy says which
-   are heard;
-6. several roles: all of them, or the highest alone;
-7. no role came, and the policy has a default role: that one;
-8. no role came, and the policy is to keep: the roles that were kept when nothing came any more;
-9. nothing.
+1. the user is inactive or has left: no access;
+2. an exclusion is valid now: no access;
+3. assignments outside their dates are left out;
+4. the application is open to assigned users only, and no valid assignment is for the user: no access;
+5. assignments give their roles; where direct assignments and rules differ, the policy says which are used;
+6. several roles: all of them, or the highest;
+7. no role, and the policy has a fallback role: that role;
+8. no role, and the policy retains roles: the retained roles;
+9. no access.
 
-What depends on the past (what was kept, since when a user is known) is an input here, never read from an
-earlier result.
+What depends on the past (retained roles, since when a user is known) is an input, never read from an earlier
+result.
 """
 
 from __future__ import annotations
@@ -52,17 +51,16 @@ INACTIVE, EXCLUDED, CLOSED, GIVEN, BY_DEFAULT, BY_KEEPING, NOTHING = (
 
 @dataclass(frozen=True, slots=True)
 class Assignment:
-    """What an operator declared: a user gets a role (or only is let in), or is kept out; until is
-    exclusive.
+    """An assignment: a user gets a role or is eligible only, or is excluded. The end is exclusive.
 
     Attributes:
-        role_id: the role that it gives; None lets in without one, or keeps out.
-        user_id, group_id, condition: for whom: one of them, or everyone if all are None.
-        by_pattern: whether the group came by a pattern of names.
-        excludes: whether it keeps out instead.
+        role_id: the role; None for eligibility only, or an exclusion.
+        user_id, group_id, condition: for whom: one of them; everyone if all are None.
+        by_pattern: whether the group comes from a name pattern.
+        excludes: whether users are excluded.
         new_users_since: only for users who are known since then or later.
-        source_id: for a condition, the source that must have reported the attributes; None for any.
-        only: for a condition, the ids of the users who were confirmed for it; None for all who meet it.
+        source_id: for a condition, the source that must report the attributes; None for any.
+        only: for a condition, the IDs of confirmed users; None for all who match.
     """
 
     id: str
@@ -81,14 +79,14 @@ class Assignment:
     only: frozenset[str] | None = None
 
     def counts(self, now: Instant) -> bool:
-        """Whether it says anything at an instant."""
+        """Whether the assignment is valid at an instant."""
         return (self.from_at is None or self.from_at <= now) and (
             self.until_at is None or now < self.until_at
         )
 
     @property
     def plain(self) -> bool:
-        """Whether it just gives its role, at any time, to all users whom it is for."""
+        """Whether the assignment gives its role at any time to all its users."""
         return (
             not self.excludes
             and self.from_at is None
@@ -98,7 +96,7 @@ class Assignment:
 
     @property
     def kind(self) -> str:
-        """For whom it is, in a word."""
+        """For whom the assignment is, in a word."""
         if self.user_id is not None:
             return DIRECT
         if self.group_id is not None:
@@ -108,16 +106,15 @@ class Assignment:
 
 @dataclass(frozen=True, slots=True)
 class Policy:
-    """How an application decides.
+    """The access policy of an application.
 
     Attributes:
         eligibility: `ASSIGNED` or `ALL_USERS`.
-        fallback: what a user gets who may come in and to whom nothing gives a role: `NO_ACCESS`,
-            `DEFAULT_ROLE` or `KEEP`.
+        fallback: what eligible users without a role get: `NO_ACCESS`, `DEFAULT_ROLE` or `KEEP`.
         default_role_id: the role for `DEFAULT_ROLE`.
-        several: `ALL` roles, or the `HIGHEST` alone.
-        first: `BOTH` direct assignments and rules are heard, or where both give roles `DIRECT_FIRST` or
-            `RULES_FIRST` alone.
+        several: `ALL` roles, or the `HIGHEST`.
+        first: `BOTH` direct assignments and rules are used; or, where both give roles, `DIRECT_FIRST` or
+            `RULES_FIRST`.
     """
 
     eligibility: str = ASSIGNED
@@ -140,8 +137,8 @@ class Membership(NamedTuple):
 
 
 class Reason(NamedTuple):
-    """Why: the assignment (None for a default or kept role), the group that it names, the groups between,
-    and of what kind it is.
+    """A reason: the assignment (None for a fallback or retained role), its group, the nested groups between,
+    and its kind.
     """
 
     assignment_id: str | None
@@ -152,16 +149,15 @@ class Reason(NamedTuple):
 
 @dataclass(frozen=True)
 class IndexedAccessConfig:
-    """What was declared, laid out for working out many users: most applications decide plainly, and most
+    """The configuration, indexed for computing many users: most applications have a plain policy, and most
     reasons are the same for all.
 
     Attributes:
-        special: applications that need the whole table of decision; of all others assignments just give
-            their roles.
-        by_group: for a group id ((application id, role id), reason) of what it gives in the others.
-        by_text: for (extension's URN or None, attribute) and a folded text the rules that need a user to
-            have it.
-        others: what is for everyone, and rules that need no such text.
+        special: applications that need the whole decision table; in all others assignments just give their
+            roles.
+        by_group: by group ID, ((application ID, role ID), reason) of its assignments in the others.
+        by_text: by (extension's URN or None, attribute) and a folded text, the rules that require this value.
+        others: assignments for everyone, and rules that require no such value.
     """
 
     special: frozenset[str]
@@ -172,13 +168,13 @@ class IndexedAccessConfig:
 
 @dataclass(frozen=True)
 class AccessConfig:
-    """What operators declared, as far as access follows from it.
+    """The configuration from which access follows.
 
     Attributes:
-        by_group: for a group id the assignments that name it, by themselves or by a pattern.
-        general: assignments for everyone and for those who meet a condition.
-        policies: for an application id how it decides; those not in here decide plainly.
-        orders: for a role id its place among others; the first is the highest role.
+        by_group: by group ID, its assignments, those of name patterns included.
+        general: assignments for everyone, and rules.
+        policies: by application ID, its access policy; others have the plain policy.
+        orders: by role ID, its place among the roles; the first is the highest role.
     """
 
     by_group: Mapping[str, Sequence[Assignment]] = field(default_factory=dict)
@@ -212,17 +208,17 @@ class AccessConfig:
 
 @dataclass(frozen=True, slots=True)
 class UserFacts:
-    """What is stored of one user, as far as their access follows from it.
+    """What is stored about one user, as far as access depends on it.
 
     Attributes:
-        active: whether they may have anything at all.
-        groups: every group that they are in.
-        direct: assignments that name them.
-        seen: them as conditions see them; None if no condition is declared.
-        by_source: them as conditions see them by what one source reported, for the sources that rules name.
-        user_id: theirs.
-        known_since: since when; None for a user who is only now made.
-        kept: for an application id the roles that they keep there.
+        active: whether the user can have access at all.
+        groups: all groups of the user.
+        direct: the user's own assignments.
+        seen: the user as conditions see it; None without conditions.
+        by_source: the same by what one source reported, for the sources that rules name.
+        user_id: the ID of the user.
+        known_since: since when the user is known; None for a new user.
+        kept: by application ID, the retained roles.
     """
 
     active: bool
@@ -237,10 +233,9 @@ class UserFacts:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """What was decided for one application: which line of the table did, and the roles with their reasons.
+    """The decision for one application: the line of the table that decided, and the roles with their reasons.
 
-    `heard` are all assignments that are for the user, each with its reason, whether they gave anything or
-    not.
+    `heard` has all assignments for the user with their reasons, whether they give access or not.
     """
 
     by: str
@@ -250,9 +245,9 @@ class Decision:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """What a user has: reasons by (application id, role id); what decided, for each application that needed
-    the whole table; and the
-    next instant at which anything changes by itself."""
+    """The access of a user: reasons by (application ID, role ID), the deciding line for each application with
+    the whole table, and the next instant of a change.
+    """
 
     roles: Mapping[tuple[str, str], tuple[Reason, ...]]
     next_change: Instant | None = None
@@ -281,12 +276,12 @@ def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> 
 
 
 def compute_access(facts: UserFacts, declared: AccessConfig, now: Instant) -> Access:
-    """Return what one user has at an instant.
+    """Return the access of one user at an instant.
 
     Args:
-        facts: what is stored of them.
-        declared: what operators declared.
-        now: the instant that is asked about.
+        facts: what is stored about the user.
+        declared: the configuration.
+        now: the instant.
     """
     if not facts.active:
         return Access({})
@@ -320,7 +315,7 @@ def _roles_without_policy(
     special: frozenset[str],
     own: frozenset[str],
 ) -> dict[tuple[str, str], tuple[Reason, ...]]:
-    """Return what a user has in the applications where assignments just give their roles."""
+    """Return the access in applications where assignments just give their roles."""
     roles: dict[tuple[str, str], tuple[Reason, ...]] = {}
 
     def give(key: tuple[str, str], reason: Reason) -> None:
@@ -341,7 +336,7 @@ def _roles_without_policy(
 
 
 def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, now: Instant) -> Decision:
-    """Return what decides about a user in one application, whether it is a plain one or not."""
+    """Return the decision about a user in one application, whatever its policy."""
     if not facts.active:
         return Decision(INACTIVE, {})
     heard = _applicable_assignments(
@@ -354,9 +349,7 @@ def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, 
 
 
 def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assignment]:
-    """Yield the assignments that are for a user because they are for everyone, or because they meet the rule
-    and may.
-    """
+    """Yield the assignments for everyone, and those whose rule the user matches."""
     for each in prepared.others:
         if meets(facts, each) and is_confirmed(facts, each):
             yield each
@@ -371,7 +364,9 @@ def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assign
 
 
 def meets(facts: UserFacts, assignment: Assignment) -> bool:
-    """Whether a user meets the condition of an assignment, by what its source reported where it names one."""
+    """Whether a user matches the condition of an assignment, by the attributes of its source if it names
+    one.
+    """
     if assignment.condition is None:
         return True
     view = facts.seen if assignment.source_id is None else facts.by_source.get(assignment.source_id)
@@ -386,9 +381,7 @@ def is_confirmed(facts: UserFacts, assignment: Assignment) -> bool:
 def _applicable_assignments(
     facts: UserFacts, declared: AccessConfig, general: Iterable[Assignment], applications: frozenset[str]
 ) -> dict[str, list[tuple[Assignment, Reason]]]:
-    """Return for each of some applications that is to be decided about the assignments that are for a user,
-    with their reasons.
-    """
+    """Return for each application to decide the assignments of a user, with their reasons."""
     heard: dict[str, list[tuple[Assignment, Reason]]] = {
         application_id: []
         for application_id, policy in declared.policies.items()
@@ -411,7 +404,7 @@ def _applicable_assignments(
 
 
 def _concerns(assignment: Assignment, facts: UserFacts) -> bool:
-    """Whether an assignment also is for users who have been there before it, or this one has not."""
+    """Whether an assignment is not limited to new users, or the user is new."""
     since = assignment.new_users_since
     return since is None or facts.known_since is None or facts.known_since >= since
 
@@ -423,14 +416,14 @@ def decide(
     orders: Mapping[str, tuple[int, str]],
     now: Instant,
 ) -> Decision:
-    """Return what an active user has in one application, by lines 2 to 9 of the table.
+    """Return the decision for an active user in one application, by lines 2 to 9 of the table.
 
     Args:
-        policy: the application's.
-        heard: assignments that are for the user, with their reasons; dates are looked at here.
-        kept: ids of the roles that the user keeps there.
-        orders: as in `Declared`.
-        now: the instant that is asked about.
+        policy: the policy of the application.
+        heard: the assignments of the user, with their reasons; their dates are checked here.
+        kept: IDs of the retained roles.
+        orders: as in `AccessConfig`.
+        now: the instant.
     """
     counting = [each for each in heard if each[0].counts(now)]
     if any(assignment.excludes for assignment, _ in counting):
@@ -455,7 +448,7 @@ def decide(
 
 
 def _first(first: str, giving: list[tuple[Assignment, Reason]]) -> list[tuple[Assignment, Reason]]:
-    """Return those that are heard, where both direct assignments and rules give roles."""
+    """Return the assignments that are used, where both direct assignments and rules give roles."""
     if first == BOTH:
         return giving
     chosen = [each for each in giving if (each[0].user_id is not None) == (first == DIRECT_FIRST)]

@@ -1,5 +1,5 @@
-"""The flow picture: users from sources through groups and roles into applications, cut down to what can be
-read at a glance.
+"""The flow picture: users from sources through groups and roles to applications, reduced to what fits the
+page.
 """
 
 from __future__ import annotations
@@ -17,9 +17,9 @@ Thing = TypeVar("Thing", bound=Hashable)
 
 
 class Held(NamedTuple):
-    """So many users of a source have a role, by a group or in another way.
+    """A number of users of a source who have a role by a group or in another way.
 
-    `way` is a group's id, or for other reasons their kind, such as "direct" or "rule"; `by_group` tells
+    `way` is the ID of the group, or the kind of the reason, such as "direct" or "rule"; `by_group` tells
     which.
     """
 
@@ -32,8 +32,8 @@ class Held(NamedTuple):
 
 @dataclass(frozen=True)
 class Node:
-    """A place in the picture: in which stage, of what kind, whose (None: of several, bundled), how many flow
-    through, how many it bundles.
+    """A node of the picture: its stage, kind and object (None for a bundle), its users, and how many objects
+    it bundles.
     """
 
     id: str
@@ -45,7 +45,7 @@ class Node:
 
 
 class Band(NamedTuple):
-    """So many users flow from one node to another."""
+    """A number of users who flow from one node to another."""
 
     from_id: str
     to_id: str
@@ -59,13 +59,13 @@ def picture(
     most_roles: int,
     most_applications: int,
 ) -> tuple[list[Node], list[Band]]:
-    """Return nodes, stage by stage with the largest first, and the bands between them; what is small is
+    """Return nodes, stage by stage with the largest first, and the bands between them; small ones are
     bundled.
 
     Args:
-        held: who has what.
-        application_of: for a role's id its application's.
-        most_groups, most_roles, most_applications: how many nodes stand by themselves in a stage.
+        held: the access to show.
+        application_of: the application of a role, by role ID.
+        most_groups, most_roles, most_applications: how many nodes a stage shows unbundled.
     """
     rows = [each for each in held if each.role in application_of]
     # Ways other than groups are few.
@@ -106,7 +106,7 @@ def picture(
 
 
 def _bundling(rows: list[Held], what: Callable[[Held], Thing], most: int) -> dict[Thing, Thing | None]:
-    """Return for each thing itself if it is one of the largest, else None: it is bundled."""
+    """Return each object itself if it is one of the largest, else None for the bundle."""
     sizes: Counter[Thing] = Counter()
     for each in rows:
         sizes[what(each)] += each.users

@@ -1,7 +1,7 @@
-"""Plans with seats: which plan a user's access asks for, and what that makes of the seat that they have or
-wait for.
+"""License plans: which plan a user's access needs, and what happens to the user's seat or place on the
+waiting list.
 
-Having a seat is a stored, dated input: access does not depend on it, the account in the application does.
+A seat is a stored, dated input. Access does not depend on it; the account in the application does.
 """
 
 from __future__ import annotations
@@ -15,12 +15,12 @@ from dravo.core.access.evaluation import Reason
 
 @dataclass(frozen=True)
 class Plan:
-    """A plan of an application.
+    """A license plan of an application.
 
     Attributes:
         key, label: as the application and as users know it.
-        rank: of several plans the highest one counts.
-        seats: how many users can have it; None: as many as there are.
+        rank: of several plans the highest one is used.
+        seats: the largest number of users; None: no limit.
     """
 
     id: str
@@ -32,7 +32,7 @@ class Plan:
 
     @property
     def order(self) -> tuple[int, str]:
-        """By this plans stand in order, the highest first."""
+        """The sort key of plans, the highest first."""
         return -self.rank, self.key
 
 
@@ -46,9 +46,7 @@ class Seat(NamedTuple):
 
 
 class SeatChanges(NamedTuple):
-    """What becomes of a user's seats: (application id, plan id) that they wait for from now on, and ids of
-    those that end.
-    """
+    """Changes of a user's seats: (application ID, plan ID) to wait for, and IDs of seats that end."""
 
     asks: tuple[tuple[str, str], ...] = ()
     ends: tuple[str, ...] = ()
@@ -60,11 +58,11 @@ NO_SEATING = SeatChanges()
 def asked_for(
     roles: Mapping[tuple[str, str], Sequence[Reason]], plan_of: Mapping[str, str], plans: Mapping[str, Plan]
 ) -> dict[str, tuple[str, ...]]:
-    """Return by application id the plans that a user's roles come with, the highest first.
+    """Return by application ID the plans that come with a user's roles, the highest first.
 
     Args:
         roles: reasons by (application id, role id).
-        plan_of: for an assignment's id its plan's, where it has one.
+        plan_of: the plan of an assignment, by ID, if it has one.
         plans: every plan by id.
     """
     found: dict[str, set[str]] = {}
@@ -80,12 +78,11 @@ def asked_for(
 
 
 def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatChanges:
-    """Return what becomes of a user's seats: they have one at the most in an application, and wait for
-    those of higher plans.
+    """Return the changes of a user's seats: at most one seat in an application, and waiting for higher plans.
 
     Args:
-        held: what they have and wait for now.
-        wanted: by application id the plans that they may have, the highest first.
+        held: the user's seats and places on the waiting list.
+        wanted: by application ID the plans that the user may have, the highest first.
     """
     seated = {
         seat.application_id: seat.plan_id
@@ -113,11 +110,12 @@ def seating(held: Iterable[Seat], wanted: Mapping[str, Sequence[str]]) -> SeatCh
 def goes_over(
     reasons: Sequence[Reason], seated: Plan | None, plan_of: Mapping[str, str], plans: Mapping[str, Plan]
 ) -> bool:
-    """Whether a role is sent: something gives it that needs no seat, or a seat of that plan or a lower one.
+    """Whether a role is sent: an assignment without a plan gives it, or the user has a seat of its plan or a
+    lower one.
 
     Args:
-        reasons: of the role.
-        seated: the plan of which the user has a seat.
+        reasons: the reasons of the role.
+        seated: the plan of the user's seat.
         plan_of, plans: as in `asked_for`.
     """
     for reason in reasons:

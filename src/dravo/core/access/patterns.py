@@ -1,9 +1,7 @@
-"""Patterns of group names that say which role a group gives: `^ticketdesk-(.+)$` gives the role whose key is
-the captured part.
+"""Patterns of group names: `^ticketdesk-(.+)$` gives the role whose key is the captured part.
 
-Patterns run on an engine of linear time. The highest role of an application is given by a pattern only to
-groups that a user
-confirmed: anyone who may name groups at the source must not be able to hand it out.
+Patterns run on an engine of linear time. A pattern gives the highest role of an application only through
+confirmed groups: naming a group at the source must not be enough to hand it out.
 """
 
 from __future__ import annotations
@@ -24,8 +22,8 @@ GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED = "gives", "no_match", "unknown_rol
 
 @dataclass(frozen=True)
 class Read:
-    """What a pattern makes of one group's name: one of the words above, the captured part, and the role's
-    key if it gives one.
+    """What a pattern makes of one group's name: the outcome, the captured part, and the role's key if it
+    gives one.
     """
 
     outcome: str
@@ -35,12 +33,12 @@ class Read:
 
 @dataclass(frozen=True)
 class Captured:
-    """An application's roles, as patterns capture them.
+    """The roles of an application, as patterns capture them.
 
     Attributes:
-        keys: for each folded key of a role its key as it is.
-        top: the key of the highest; None if there is no role.
-        ids: for each key the role's id.
+        keys: the key of a role by its folded key.
+        top: the key of the highest role; None without roles.
+        ids: the ID of a role by its key.
     """
 
     keys: Mapping[str, str]
@@ -50,10 +48,11 @@ class Captured:
 
 @lru_cache(maxsize=1024)
 def compile_pattern(text: str) -> Any:
-    """Return a pattern, compiled; it has exactly one captured part, and letter case does not matter.
+    """Return a compiled pattern; it has exactly one captured part, and ignores letter case.
 
     Raises:
-        InvalidInput: if it is no pattern, or captures nothing or several parts, or would fit every name.
+        InvalidInput: for an invalid pattern, for none or several captured parts, or for a pattern that
+            matches every name.
     """
     hint = "Put the part that is the role key in parentheses, such as ^ticketdesk-(.+)$."
     if not text or len(text) > LONGEST:
@@ -72,10 +71,10 @@ def read_name(pattern: str, name: str, group_id: str, roles: Captured, confirmed
 
     Args:
         pattern: its text.
-        name: the group's.
-        group_id: the group's.
-        roles: the application's.
-        confirmed: ids of groups that may give that one.
+        name: the name of the group.
+        group_id: the ID of the group.
+        roles: the roles of the application.
+        confirmed: IDs of groups that may give the highest role.
     """
     found = compile_pattern(pattern).search(name)
     if found is None:

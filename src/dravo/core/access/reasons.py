@@ -1,4 +1,4 @@
-"""Reasons as they are kept, in a few words: what an access rests on."""
+"""Stored reasons in a few words: why a user has access."""
 
 from __future__ import annotations
 
@@ -11,14 +11,16 @@ _WORDS = {EVERYONE: "everyone", DEFAULT: "fallback role", KEPT: "retained role",
 
 
 def named(reason: Mapping[str, Any]) -> str:
-    """Return what a reason names, such as "group Botanists" or "everyone"; `reason` as planning keeps it."""
+    """Return the object of a reason, such as "group Botanists" or "everyone"; `reason` as planning stores
+    it.
+    """
     if reason["group"]:
         return f"group {reason['group_name'] or reason['group']}"
     return f"rule {reason['rule']}" if reason["kind"] == RULE else _WORDS[reason["kind"]]
 
 
 def chain(reason: Mapping[str, Any]) -> str:
-    """Return a reason with the way to it, such as "Staff > Apprentices > Horticulture"."""
+    """Return a reason with its access path, such as "Staff > Apprentices > Horticulture"."""
     if not reason["group"]:
         return named(reason)
     source = [reason["source_label"]] if reason["source_label"] else []

@@ -1,4 +1,4 @@
-"""The expression language: small formulas that make one attribute out of others.
+"""The expression language: formulas that compute an attribute from others.
 
 See docs/reference/expressions.md.
 """

@@ -1,7 +1,6 @@
-"""Turns the text of an expression into something that is worked out quickly for many users, and tells what
-is wrong with it, and where.
+"""Compiles expressions for quick evaluation on many users, and reports errors with their position.
 
-No code is run, nothing loops, and patterns run in linear time: an expression ends, whatever it says.
+No code is run, nothing loops, and patterns run in linear time: every expression ends.
 """
 
 from __future__ import annotations
@@ -51,9 +50,9 @@ class Expression:
     """A compiled expression.
 
     Attributes:
-        text: as it was written.
-        uses: the names of the attributes that it reads (an extension's as its URN and the name).
-        words: what it does, in plain words.
+        text: the expression as written.
+        uses: the names of the attributes that it reads (of an extension its URN and the name).
+        words: what the expression does, in plain words.
     """
 
     text: str
@@ -74,23 +73,22 @@ class Expression:
 
 @cache
 def _parser() -> Lark:
-    """Return the parser; built at its first use, because building takes longer than importing this module."""
+    """Return the parser, built at its first use: building takes longer than importing this module."""
     grammar = (Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
     return Lark(grammar, parser="lalr", maybe_placeholders=False)
 
 
 @lru_cache(maxsize=2048)
 def compile_expression(text: str, reads: str = SCIM_USER) -> Expression:
-    """Return an expression ready to be worked out.
+    """Return a compiled expression.
 
     Args:
-        text: as it was written.
-        reads: `SCIM_USER` for what names attributes as SCIM does; `ENTRY` for what names those of a
-            directory's entry or a file's
-            line: any name, in any letter case.
+        text: the expression as written.
+        reads: `SCIM_USER` for attributes with SCIM names; `ENTRY` for attributes of a directory entry or a
+            file's line, with any name in any letter case.
 
     Raises:
-        ExpressionError: with the place of the mistake, and the hint.
+        ExpressionError: with the position of the error, and a hint.
     """
     compiler = (_Compiler if reads == SCIM_USER else _EntryCompiler)(0)
     evaluate, words = compiler.read(text, 0)
@@ -98,7 +96,7 @@ def compile_expression(text: str, reads: str = SCIM_USER) -> Expression:
 
 
 class _Compiler:
-    """Compiles one expression; those within a text are compiled by the same, so that all that is used is
+    """Compiles one expression, with the expressions inside its texts, so that all used attributes are
     known.
     """
 
@@ -109,7 +107,7 @@ class _Compiler:
         self.uses: set[str] = set()
 
     def read(self, text: str, offset: int) -> tuple[Values, str]:
-        """Return an expression as a function of a user, and in words; `offset` is where its text begins in
+        """Return an expression as a function of a user, and in words; `offset` is the position of its text in
         the whole.
         """
         if len(text) > LONGEST_EXPRESSION:
@@ -268,7 +266,7 @@ class _Compiler:
         return read, text
 
     def _text(self, token: Token, offset: int) -> tuple[Values, str]:
-        """Read a text, with the expressions in braces that it may hold; two braces stand for one."""
+        """Read a text with expressions in braces; two braces stand for one."""
         pieces: list[str | Values] = []
         words: list[str] = []
         text, start = _unquoted(token, offset), offset + _start(token) + 1
@@ -372,8 +370,8 @@ _SIMPLE: dict[str, tuple[functions.Step, str]] = {
 
 
 class _EntryCompiler(_Compiler):
-    """Compiles an expression over an entry: names are the source's own, their letter case does not matter,
-    and each may have many values.
+    """Compiles an expression over an entry: attributes have the source's names in any letter case, and
+    several values each.
     """
 
     asked_of = ENTRY_TYPE
@@ -440,7 +438,7 @@ def _start(token: Any) -> int:
 
 
 def _unquoted(token: Token, offset: int) -> str:
-    r"""Return what a quoted text says; \" \\ \n and the like as in JSON, and \' as well."""
+    r"""Return the content of a quoted text, with escapes as in JSON, and \\' as well."""
     inner = str(token)[1:-1]
     if "\\" not in inner:
         return inner
@@ -470,9 +468,7 @@ def _escaped(text: str) -> str:
 
 
 def _closing(text: str, position: int, start: int) -> int:
-    """Return where the brace that opens at a position is closed; braces within quotes inside it do not
-    count.
-    """
+    """Return the position of the closing brace; braces within quotes are skipped."""
     quote = ""
     depth = 0
     for place in range(position, len(text)):

@@ -1,6 +1,4 @@
-"""Entries of directories and lines of files as conditions see them: any attribute may be asked for, and has
-texts for values.
-"""
+"""Entries of directories and lines of files as conditions see them: any attribute, with texts as values."""
 
 from __future__ import annotations
 
@@ -11,7 +9,7 @@ from dravo.core.scim.schemas import Attribute, ResourceType, Schema
 
 
 class _AnyName(dict[str, Attribute]):
-    """Attributes by name; one that was not asked for before is made."""
+    """Attributes by name, created when they are first needed."""
 
     def get(self, name: str, default: Attribute | None = None) -> Attribute | None:  # type: ignore[override]
         key = fold(name)
@@ -25,7 +23,7 @@ class EntryType(ResourceType):
 
     @cached_property
     def by_name(self) -> dict[str, Attribute]:
-        """Every attribute that anybody asks for."""
+        """All attributes that a condition names."""
         return _AnyName()
 
 

@@ -1,6 +1,6 @@
-"""What the steps of an expression do.
+"""The steps of expressions.
 
-Each takes a value (text, number, boolean, list) and returns one, or None for missing.
+Each takes a value (text, number, boolean, list) and returns one; None stands for a missing value.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ _PLAIN = str.maketrans(
 
 
 def text_of(value: Any) -> str:
-    """Return a value as text: true and false in lower case, whole numbers without a point."""
+    """Return a value as text: booleans in lower case, whole numbers without a point."""
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, float) and value.is_integer():
@@ -48,7 +48,7 @@ def text_of(value: Any) -> str:
 
 
 def on_text(change: Callable[[str], str | None]) -> Step:
-    """Return a step that works on a text, and on each of a list; what is left with nothing drops out of the
+    """Return a step that works on a text, and on each text of a list; missing results are left out of the
     list.
     """
 
@@ -68,28 +68,28 @@ def plain(text: str) -> str:
 
 
 def before(mark: str) -> Step:
-    """Return what stands before the first mark; the whole text if there is none."""
+    """Return the text before the first separator; the whole text without one."""
     return on_text(lambda text: text.partition(mark)[0])
 
 
 def before_last(mark: str) -> Step:
-    """Return what stands before the last mark; the whole text if there is none."""
+    """Return the text before the last separator; the whole text without one."""
     return on_text(lambda text: text.rpartition(mark)[0] if mark in text else text)
 
 
 def after(mark: str) -> Step:
-    """Return what stands after the first mark; missing if there is none."""
+    """Return the text after the first separator; missing without one."""
     return on_text(lambda text: text.partition(mark)[2] if mark in text else None)
 
 
 def after_last(mark: str) -> Step:
-    """Return what stands after the last mark; missing if there is none."""
+    """Return the text after the last separator; missing without one."""
     return on_text(lambda text: text.rpartition(mark)[2] if mark in text else None)
 
 
 def part(pattern: Any) -> Step:
-    """Return what a pattern finds: its first group if it has one, else all that it matches; missing if it
-    finds nothing.
+    """Return the match of a pattern: its first group if it has one, else the whole match; missing without a
+    match.
     """
 
     def find(text: str) -> str | None:
@@ -123,9 +123,7 @@ def replace_pattern(pattern: Any, replacement: str) -> Step:
 
 
 def look_up(table: Mapping[str, Any]) -> Step:
-    """Return what a table has for a text, compared without regard to letter case; missing if it has
-    nothing.
-    """
+    """Return the value of a table for a text, in any letter case; missing without one."""
     folded = {key.casefold(): value for key, value in table.items()}
 
     def find(value: Any) -> Any:
@@ -149,7 +147,7 @@ def pick(place: int) -> Step:
 
 
 def as_number(value: Any) -> Any:
-    """Return a number, whole where it is; missing if the text is none."""
+    """Return a number, whole where possible; missing if the text is no number."""
     if isinstance(value, list):
         return [each for each in map(as_number, value) if each is not None] or None
     if isinstance(value, int | float) and not isinstance(value, bool):
@@ -167,7 +165,7 @@ def as_number(value: Any) -> Any:
 
 
 def as_boolean(value: Any) -> Any:
-    """Return true or false for such texts (true, yes, 1; false, no, 0, in any letter case); missing for
+    """Return true or false for a text (true, yes, 1; false, no, 0, in any letter case); missing for
     others.
     """
     if isinstance(value, list):
@@ -178,10 +176,10 @@ def as_boolean(value: Any) -> Any:
 
 
 def compiled(text: str, *, any_case: bool = False) -> Any:
-    """Return a pattern, run in linear time whatever it says; letter case counts unless `any_case` is said.
+    """Return a compiled pattern, which runs in linear time; letter case matters unless `any_case` is set.
 
     Raises:
-        ValueError: if it is none.
+        ValueError: for an invalid pattern.
     """
     if len(text) > 500:
         raise ValueError("a pattern has at most 500 characters")

@@ -1,8 +1,7 @@
-"""What a provider claims of a user, as expressions name it; and the groups that it names.
+"""Claims of a provider about a user, as expressions name them; and the groups in them.
 
-Providers write one name in many ways: with or without a namespace before it, as an object identifier of a
-directory, in other letter case. An expression finds it by its full name, and by the short one where only one
-claim has it.
+Providers write a name in several ways: with a namespace, as an object identifier, in other letter case. An
+expression finds a claim by its full name, and by the short one where only one claim has it.
 """
 
 from __future__ import annotations
@@ -63,11 +62,11 @@ GROUPS = "groups else group else memberof else roles"
 
 @dataclass(frozen=True)
 class Claims:
-    """What was claimed, as expressions read it.
+    """Claims as expressions read them.
 
     Attributes:
-        attributes: by folded name the values.
-        short: the short names that were added, each with the full one that it stands for.
+        attributes: the values by folded name.
+        short: added short names, each with its full name.
     """
 
     attributes: dict[str, list[Any]]
@@ -89,9 +88,7 @@ def usual_policy(protocol: str) -> SourcePolicy:
 
 
 def read_claims(arrived: Mapping[str, Sequence[Any]], subject: str) -> Claims:
-    """Return what arrived as expressions name it; "subject" is by what the provider knows the user, whatever
-    else has that name.
-    """
+    """Return received claims as expressions name them; "subject" is the provider's identifier of the user."""
     full: dict[str, list[Any]] = {}
     for name, values in arrived.items():
         full.setdefault(fold(name), []).extend(_plain(each) for each in values)
@@ -106,17 +103,14 @@ def read_claims(arrived: Mapping[str, Sequence[Any]], subject: str) -> Claims:
 
 
 def _plain(value: Any) -> Any:
-    """Return a value as an expression takes it: a text, number or boolean; what is built of parts has no
-    name of its own here.
-    """
+    """Return a value for expressions: a text, number or boolean; structured values have no name."""
     return value if isinstance(value, str | bool | int | float) else str(value)
 
 
 def told_groups(policy: SourcePolicy, attributes: Mapping[str, Any]) -> list[str] | None:
-    """Return the groups that the claims put a user into, as they are named there; None if no claim says
-    anything of groups.
+    """Return the names of the groups in the claims; None if no claim has groups.
 
-    A claim that did not come is not a claim that is empty.
+    A missing claim is not an empty claim.
     """
     if policy.groups_from and not any(each in attributes for each in policy.groups_read):
         return None
@@ -124,19 +118,18 @@ def told_groups(policy: SourcePolicy, attributes: Mapping[str, Any]) -> list[str
 
 
 def looks_like_id(value: str) -> bool:
-    """Whether the name of a group looks like an id, which nobody maps to a role by reading it."""
+    """Whether the name of a group looks like an ID, which nobody can recognize in the role mapping."""
     return _AN_ID.fullmatch(value.strip()) is not None
 
 
 def safe_policy(
     policy: SourcePolicy, attributes: Mapping[str, Sequence[Any]], *, says_verified: bool
 ) -> SourcePolicy:
-    """Return the answers by which this arrival may be matched: an email that the provider does not vouch for
-    links nobody.
+    """Return the policy with which this sign-in may be matched: an email that the provider did not verify
+    links no user.
 
     Args:
-        says_verified: whether the protocol says of an email whether it was verified (OpenID Connect Core
-            5.1).
+        says_verified: whether the protocol states that an email was verified (OpenID Connect Core 5.1).
     """
     if not says_verified or _is_true(attributes.get("email_verified", ())):
         return policy

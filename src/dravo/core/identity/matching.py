@@ -1,7 +1,7 @@
-"""Decides whose a record is: bound for good by (source, connection_type, id); the first binding by the
-source's rule, and only if it is safe.
+"""Decides to which user a record belongs: linked permanently by (source, connection type, ID); the first link
+by the source's match rule, if that is safe.
 
-Nobody becomes another user by a name or an email address: what is not safe waits for an operator to decide.
+No record becomes another user by a name or an email address: what is not safe waits for an operator.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ OPERATOR, LEAVER, TWO_RECORDS, NAME_KNOWN, EMAIL_KNOWN, RENAMED, GROUP_NAME, LOO
 
 @dataclass(frozen=True)
 class Binding:
-    """The user that a record is bound to; `new` if that user is only now made."""
+    """The user of a record; `new` for a user who is created now."""
 
     user_id: str
     new: bool
@@ -36,20 +36,18 @@ class Binding:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A user who has the user name, or the email address, of a record that is bound to nobody.
+    """A user with the user name or the email address of an unlinked record.
 
     Attributes:
-        user_id: whose.
-        user_name_key: their user name, folded.
-        email: their email address.
-        gone: whether they have left.
-        operator: whether an operator goes by one of these names.
-        here: whether the same source says something of them already: by the same connection type (True), or
-            by another one (False);
-            None if it does not.
-        name_counts, email_counts: whether the user name, the email, counts for matching: this source, an
-        operator, or a source that owns
-            the domain must have reported it.
+        user_id: the ID of the user.
+        user_name_key: the folded user name.
+        email: the email address.
+        gone: whether the user has left.
+        operator: whether an operator has one of these names.
+        here: whether the same source has a record of the user: of this connection type (True) or another one
+            (False); None without one.
+        name_counts, email_counts: whether the user name or the email is good for matching: this source, an
+            operator, or a source that owns the domain reported it.
     """
 
     user_id: str
@@ -64,9 +62,7 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Conflict:
-    """Why a record cannot be bound, or a change not be made, without an operator's decision; and whom it
-    concerns.
-    """
+    """Why a record cannot be linked, or changed, without an operator's decision; and the users concerned."""
 
     kind: str
     candidates: tuple[str, ...]
@@ -74,11 +70,11 @@ class Conflict:
 
 
 def bind(bound_to: str | None, new_user_id: str) -> Binding:
-    """Return whose a record is that needs no match rule: anyone who it is bound to, else a new user.
+    """Return the user of a record that needs no match rule: the linked user, else a new one.
 
     Args:
-        bound_to: the user that (source, connection_type, id) is bound to, or None.
-        new_user_id: the id for a user that has to be made.
+        bound_to: the user to which (source, connection type, ID) is linked, or None.
+        new_user_id: the ID for a new user.
     """
     if bound_to is not None:
         return Binding(bound_to, new=False)
@@ -88,14 +84,13 @@ def bind(bound_to: str | None, new_user_id: str) -> Binding:
 def match(
     data: Mapping[str, Any], candidates: Sequence[Candidate], policy: SourcePolicy, new_user_id: str
 ) -> Binding | Conflict:
-    """Return whose a record is that is bound to nobody.
+    """Return the user of an unlinked record.
 
     Args:
-        data: the SCIM User that it says.
-        candidates: everyone with its user name, a user name for which it could be mistaken, or its email
-            address.
-        policy: the source's answers.
-        new_user_id: the id for a user that has to be made.
+        data: the SCIM User of the record.
+        candidates: all users with its user name, a user name that looks the same, or its email address.
+        policy: the source policy.
+        new_user_id: the ID for a new user.
     """
     if not candidates:
         return Binding(new_user_id, new=True)
@@ -146,7 +141,7 @@ def _by(named: Sequence[Candidate], found: Any) -> str:
 def _is_safe(
     candidate: Candidate, email: str | None, named: Sequence[Candidate], policy: SourcePolicy
 ) -> bool:
-    """Whether a record may be linked to the one user whom it could mean."""
+    """Whether a record may be linked to its only candidate."""
     if candidate.here is False and named:
         # The same source says both, by two connection types, under one user name.
         return True

@@ -1,6 +1,4 @@
-"""Makes one user out of records: for each attribute the word of the source with the highest precedence that
-has a value.
-"""
+"""Merges records into one user: each attribute comes from the source of highest priority that has a value."""
 
 from __future__ import annotations
 
@@ -16,17 +14,17 @@ OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
 
 @dataclass(frozen=True)
 class MergedUser:
-    """The one user behind some records.
+    """A user merged from records.
 
     Attributes:
-        attributes: a SCIM User, without what is a single record's own business.
-        given_by: for each attribute ("title", "urn:...:User:department") the id of the source that gave it.
-        active: whether any record has the user as active.
-        gone: whether every record is gone: a leaver.
+        attributes: a SCIM User, without what belongs to a single record.
+        given_by: by attribute ("title", "urn:...:User:department"), the ID of the source that gave it.
+        active: whether a record reports the user as active.
+        gone: whether all records are deleted: a leaver.
     """
 
     attributes: Mapping[str, Any]
-    given_by: Mapping[str, str]
+    value_sources: Mapping[str, str]
     active: bool
     gone: bool
 
@@ -40,18 +38,18 @@ def merge(
     vetoing: frozenset[str] = NOBODY,
     quiet: frozenset[str] = NOBODY,
 ) -> MergedUser:
-    """Return the user that records make.
+    """Return the user of some records.
 
-    Inactive records give no attributes while an active one exists; records that are gone give some only
-    while there is no other, so that a leaver can still be recognized. Signing in proves who a user is, not
-    that they are still there: where a source says of a user by another connection_type that they are
-    inactive or gone, what its sign-in says counts as inactive or gone too.
+    Inactive records give no attributes while an active one exists. Deleted records give some only while there
+    is no other, so that a leaver can be recognized. A sign-in proves who a user is, not that the user still
+    belongs to the organization: where the source reports the user as inactive or deleted by another
+    connection type, its sign-in record counts the same.
 
     Args:
-        records: all records bound to the user, at least one.
-        precedence: for each source id its rank; the lowest number has the first word.
-        vetoing: ids of sources whose inactive, or gone, makes the user inactive whatever others say.
-        quiet: ids of sources that say nothing of users whom another source knows.
+        records: all records of the user, at least one.
+        precedence: by source ID, its priority; the lowest number wins.
+        vetoing: IDs of sources with `deactivation_wins`.
+        quiet: IDs of sources that give no attributes of users whom another source reports.
     """
     ranked = sorted(
         records,
@@ -72,7 +70,7 @@ def merge(
         speaking = [record for record in speaking if record.source_id not in quiet] or speaking
     vetoed = any(record.source_id in vetoing and not record.active for record in ranked) if vetoing else False
     attributes: dict[str, Any] = {}
-    given_by: dict[str, str] = {}
+    value_sources: dict[str, str] = {}
     for record in speaking:
         for name, value in record.data.items():
             if name in OWN_TO_A_RECORD:
@@ -82,13 +80,13 @@ def merge(
                 for part, part_value in value.items():
                     if part not in extension:
                         extension[part] = part_value
-                        given_by[f"{name}:{part}"] = record.source_id
+                        value_sources[f"{name}:{part}"] = record.source_id
             elif name not in attributes:
                 attributes[name] = value
-                given_by[name] = record.source_id
+                value_sources[name] = record.source_id
     return MergedUser(
         attributes,
-        given_by,
+        value_sources,
         any(record.active for record in ranked) and not vetoed,
         all(record.gone for record in ranked),
     )

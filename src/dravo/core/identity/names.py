@@ -1,6 +1,4 @@
-"""How user names are compared: by the profile UsernameCaseMapped (RFC 8265, section 3.3), and by how they
-look.
-"""
+"""Compares user names by the profile UsernameCaseMapped (RFC 8265, section 3.3), and by how they look."""
 
 from __future__ import annotations
 
@@ -37,10 +35,9 @@ def comparable(attribute: str, text: str) -> str:
 
 
 def lookalike_key(name: str) -> str | None:
-    """Return the user name, as it is compared, for which a name could be mistaken.
+    """Return the user name that a name looks like.
 
-    That is the name without characters that are not seen, and where it mixes scripts, with Latin letters in
-    place of others that look the same.
+    It has no invisible characters, and Latin letters in place of similar ones of another script.
 
     Returns:
         None for a name of one script without invisible characters.
@@ -62,7 +59,7 @@ def _mixes_scripts(name: str) -> bool:
 
 @functools.lru_cache(maxsize=10_000)
 def _latin(character: str) -> str:
-    """Return the ASCII character that looks like another one, or the character itself."""
+    """Return the ASCII character that a character looks like, or the character itself."""
     if character.isascii():
         return character
     from confusable_homoglyphs import confusables

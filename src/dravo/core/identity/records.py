@@ -1,4 +1,6 @@
-"""What a source said of one user, kept as it came; and the few values of it that are searched and shown."""
+"""Source records: what a source reported about one user, unchanged, with the values that are searched and
+shown.
+"""
 
 from __future__ import annotations
 
@@ -16,17 +18,17 @@ SIGN_IN = "sign_in"
 
 @dataclass(frozen=True)
 class UserRecord:
-    """What one source last said of one user.
+    """What one source last reported about one user.
 
     Attributes:
-        id: the record's own id; on inbound SCIM also the resource's id.
-        source_id: whose record it is.
+        id: the ID of the record; for inbound SCIM also of the resource.
+        source_id: the source.
         connection_type: "inbound_scim", "import", "sign_in" or "local".
-        data: the SCIM User as read, names as in the schema.
-        user_id: the user it is bound to, or None as long as it is bound to nobody.
-        gone: whether the source has deleted it.
-        undecided: whether an operator has yet to decide if it belongs to an existing user; until then it
-            gives no access.
+        data: the SCIM User, with names as in the schema.
+        user_id: the linked user, or None.
+        gone: whether the source deleted the record.
+        undecided: whether an operator has to decide first if the record belongs to an existing user; until
+            then it gives no access.
     """
 
     id: str
@@ -39,15 +41,15 @@ class UserRecord:
 
     @property
     def active(self) -> bool:
-        """Whether the source has the user as active; one that says nothing means yes (RFC 7643, 4.1.1,
-        leaves it open).
+        """Whether the source reports the user as active; the default is yes (RFC 7643, section 4.1.1, leaves
+        it open).
         """
         return not self.gone and self.data.get("active", True) is not False
 
 
 @dataclass(frozen=True)
 class Searchable:
-    """The values by which a record or user is found and listed; keys are folded for comparison."""
+    """The values by which a record or user is found and listed, folded for comparing."""
 
     user_name: str
     user_name_key: str
@@ -58,7 +60,7 @@ class Searchable:
 
 
 def searchable(data: Mapping[str, Any]) -> Searchable:
-    """Return what a SCIM User is found by."""
+    """Return the values by which a SCIM User is found."""
     user_name = str(data.get("userName", ""))
     given = data.get("emails") or ()
     emails = (
@@ -77,7 +79,7 @@ def searchable(data: Mapping[str, Any]) -> Searchable:
 
 
 def display_name(data: Mapping[str, Any]) -> str:
-    """Return the name to show: displayName, else the formatted name, else given and family name, else
+    """Return the displayed name: displayName, else the formatted name, else given and family name, else
     userName.
     """
     name = data.get("name") or {}
@@ -93,9 +95,7 @@ def primary_email(data: Mapping[str, Any]) -> str | None:
 
 
 def changes(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, list[Any]]:
-    """Return what differs between two SCIM Users: for each attribute its value before and after; of an
-    extension each of its attributes.
-    """
+    """Return the differences of two SCIM Users: for each attribute its value before and after."""
     found: dict[str, list[Any]] = {}
     for name in dict.fromkeys((*before, *after)):
         one, other = before.get(name), after.get(name)

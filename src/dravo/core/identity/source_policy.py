@@ -1,8 +1,6 @@
-"""A source's answers to the source policy: who is it, who may come in, what do they bring, whose word
-counts, when does it apply.
+"""The source policy: matching, scope, attributes and groups, priority, activation.
 
-What a source says of a user, an entry with attributes of its own names, becomes a SCIM User by these
-answers, or is left out.
+By the policy, an entry with the source's own attributes becomes a SCIM User, or is left out.
 """
 
 from __future__ import annotations
@@ -38,7 +36,7 @@ NOT_FILLED = ("id", "meta", "schemas", "groups", "password")
 
 
 class Refused(DravoError):
-    """What a source says of a user cannot be taken in."""
+    """An entry cannot become a user."""
 
     code = "refused"
     status = 422
@@ -46,9 +44,7 @@ class Refused(DravoError):
 
 @dataclass(frozen=True)
 class GroupChoice:
-    """Which groups of a source come in: all, none, those of some names or ids, or those whose name matches a
-    pattern.
-    """
+    """The accepted groups of a source: all, none, some by name or ID, or those that match a pattern."""
 
     which: str = EVERY
     names: tuple[str, ...] = ()
@@ -63,7 +59,7 @@ class GroupChoice:
         return compiled(self.pattern)
 
     def takes(self, name: str, *ids: str) -> bool:
-        """Whether a group of a name, and of some ids that its source knows it by, comes in."""
+        """Whether a group with a name and some IDs is accepted."""
         if self.which == NAMED:
             return not self._keys.isdisjoint((fold(name), *(fold(each) for each in ids)))
         if self.which == PATTERN:
@@ -73,20 +69,19 @@ class GroupChoice:
 
 @dataclass(frozen=True)
 class SourcePolicy:
-    """The answers of one source.
+    """The policy of one source and connection type.
 
     Attributes:
-        match: by what its records may be linked to users who are there.
-        domains: the email domains that it owns, folded: only within these may it link.
-        users: a SCIM filter on the user that the expressions make; "" lets everyone in.
-        groups: which groups come in.
-        makes: whether users whom nobody knew are made, or only those known come in.
+        match: the match rule for existing users.
+        domains: the folded email domains that the source owns; it links only within them.
+        users: a SCIM filter on the mapped user; "" accepts everyone.
+        groups: the accepted groups.
+        makes: whether unknown users are created.
         attributes: (attribute, expression) in their order.
         reads: what the expressions read, `ENTRY` or `SCIM_USER`.
-        pilot: name or id of a group of the source; as long as it is set, only who is in it is touched.
-        groups_from: expressions whose values are names of groups that a user is in, beside those that the
-            source lists.
-        gives: names of groups that all users whom it brings is in.
+        pilot: the name or ID of the pilot group; only its members are imported while it is set.
+        groups_from: expressions whose values are names of further groups of a user.
+        gives: names of groups of all users of the source.
     """
 
     match: str = ASK
@@ -123,7 +118,7 @@ class SourcePolicy:
 
     @cached_property
     def digest(self) -> str:
-        """What tells these answers from others, as far as they decide what a record comes to."""
+        """A digest of the parts of the policy that decide how an entry is mapped."""
         return hashlib.blake2b(orjson.dumps(self.document()), digest_size=8).hexdigest()
 
     @cached_property
@@ -157,18 +152,16 @@ class SourcePolicy:
 
     @cached_property
     def groups_read(self) -> frozenset[str]:
-        """The names of the source's attributes that say in which groups a user is."""
+        """The names of the source's attributes with names of groups."""
         return frozenset(name for expression in self._groups_made_by for name in expression.uses)
 
     @property
     def makes_groups(self) -> bool:
-        """Whether groups come of what the source says of users, beside those that it lists."""
+        """Whether attributes of users produce groups."""
         return bool(self.groups_from or self.gives)
 
     def made_groups(self, attributes: Mapping[str, Any]) -> list[str]:
-        """Return the names of the groups that an entry's own values, and this source, put a user into;
-        each once.
-        """
+        """Return the names of the groups that an entry's attributes and the policy give a user, each once."""
         found = list(self.gives)
         for expression in self._groups_made_by:
             value = expression.result(attributes)
@@ -183,14 +176,14 @@ class SourcePolicy:
 
     @cached_property
     def condition(self) -> Condition | None:
-        """Who may come in."""
+        """The compiled scope."""
         return read_condition(self.users) if self.users else None
 
     def user(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
-        """Return the SCIM User that an entry comes to.
+        """Return the SCIM User of an entry.
 
         Raises:
-            Refused: if it cannot be one.
+            Refused: if the entry cannot become a user.
         """
         made: dict[str, Any] = {}
         for fill, expression in self._fillers:
@@ -214,7 +207,7 @@ class SourcePolicy:
             ) from None
 
     def lets_in(self, user: Mapping[str, Any], source_key: str) -> bool:
-        """Whether a user may come in."""
+        """Whether a user is in scope."""
         return self.condition is None or self.condition.holds(seen(user, (), (source_key,)))
 
     def owns(self, address: str | None) -> bool:
@@ -233,7 +226,7 @@ def _is_text(target: Target) -> bool:
 
 
 def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
-    """Return what puts a value where it belongs: quickly for a plain text, which most are."""
+    """Return a function that sets an attribute: quickly for a plain text, as most are."""
     if not _is_text(target) or target.path is None or target.path.at.attribute is None:
         return lambda made, value: put(made, target, value)
     at, element = target.path.at, target.path.element
@@ -261,10 +254,10 @@ def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
 
 
 def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
-    """Return the answers that a document holds, each checked.
+    """Return the policy in a document, checked.
 
     Raises:
-        InvalidInput: naming the answer that is at fault.
+        InvalidInput: with the name of the wrong value.
     """
     match = _one_of(document.get("match", ASK), MATCHES, "match")
     domains = tuple(dict.fromkeys(_domain(each) for each in document.get("domains") or ()))
@@ -364,7 +357,7 @@ def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
 def reworked(
     policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]
 ) -> list[dict[str, Any]]:
-    """Return what some entries come to, for users to read: each {"name", "user" or None, "groups",
+    """Return the mapped users of some entries, for operators: each {"name", "user" or None, "groups",
     "comes_in", "message"}.
     """
     found: list[dict[str, Any]] = []

@@ -1,14 +1,12 @@
-"""Access and an application's settings become the account as it should be there; and how that differs from
-what was agreed.
+"""The desired account: from access and settings of an application; and how it differs from the applied one.
 
-What is due is plain JSON, kept with the account and compared as it is:
+It is plain JSON, stored with the account and compared as it is:
 
-- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: there, with these attributes and
-  roles; where there is one also ``plan`` (of which it has a seat), and where the application's settings say
-  so ``carry`` and ``carry_plan`` (how roles and plan are sent), ``groups`` (in which delivered groups it is)
-  and ``problem`` (why it cannot be made);
-- ``{"want": "absent"}``: not there;
-- ``{"want": "as it is"}``: the application's settings say to leave it alone.
+- ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: an account with these attributes and
+  roles; where they apply also ``plan`` (of its seat), ``carry`` and ``carry_plan`` (how roles and plan are
+  sent), ``groups`` (its provisioned groups) and ``problem`` (why it cannot be created);
+- ``{"want": "absent"}``: no account;
+- ``{"want": "as it is"}``: the settings leave the account unchanged.
 """
 
 from __future__ import annotations
@@ -59,12 +57,12 @@ ENTERPRISE_PARTS = ("employeeNumber", "costCenter", "organization", "division", 
 
 @dataclass(frozen=True)
 class Settings:
-    """What is sent to an application, and what happens there to users who leave.
+    """What is sent to an application, and what happens to accounts of users who lose access.
 
     Attributes:
         on_losing_access, on_inactive, on_leaving: one of `LEAVING` for each of the three events.
-        attributes: what expressions make, or leave out (None), beside the standard attributes.
-        role_encoding, plan_encoding: how roles are sent, and the plan of which a user has a seat.
+        attributes: expressions beside the standard attributes; None leaves an attribute out.
+        role_encoding, plan_encoding: how roles are sent, and the plan of the user's seat.
     """
 
     on_losing_access: str = DEACTIVATE
@@ -85,7 +83,7 @@ class RoleLabel:
 
     @property
     def order(self) -> tuple[int, str]:
-        """By this roles stand in order, the highest first: the highest rank, then the first key."""
+        """The sort key of roles, the highest first: by rank, then by key."""
         return -self.rank, self.key
 
 
@@ -175,7 +173,7 @@ def _present(
 
 
 def describe(due: Mapping[str, Any]) -> str:
-    """Return in a few words what an account is to become."""
+    """Return the desired state of an account in a few words."""
     if due["want"] == ABSENT:
         return "no account"
     if due["want"] == AS_IT_IS:
@@ -189,8 +187,8 @@ def describe(due: Mapping[str, Any]) -> str:
 
 
 def provisioned_names(settings: Settings) -> frozenset[str]:
-    """Return the names of the attributes that an application gets, whether a user has a value or not; no
-    roles where groups carry them.
+    """Return the names of the attributes that an application gets, with or without a value; no roles where
+    groups carry them.
     """
     names = set(PROVISIONED)
     for target, expression in settings.attributes:
@@ -208,12 +206,12 @@ def provisioned_names(settings: Settings) -> frozenset[str]:
 
 
 def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
-    """Return a due account as the attributes of a SCIM User, `schemas` left out; what is None or empty is to
-    be removed.
+    """Return a desired account as the attributes of a SCIM User, without `schemas`; None and empty values are
+    removed there.
 
     Args:
-        due: as `due_account` makes it.
-        shape: in which form the application takes roles, where the settings leave that to it.
+        due: as `desired_account` returns it.
+        shape: the form of roles, where the settings leave it to the application.
     """
     body = {**due["user"], "active": due["active"]}
     for name, value in carried(due["roles"], RoleEncoding(**due.get("carry", {})), shape).items():
@@ -233,18 +231,18 @@ def _plan_carried(due: Mapping[str, Any], shape: str) -> dict[str, Any]:
 
 
 def carriers(due: Mapping[str, Any], shape: str) -> frozenset[str]:
-    """Return the names of the attributes that carry the roles and the plan of a due account."""
+    """Return the names of the attributes with the roles and the plan of a desired account."""
     how = RoleEncoding(**due.get("carry", {}))
     roles = {*carried(due["roles"], how, shape)} if how.way != ATTRIBUTE else {how.attribute or ""}
     return frozenset(roles | {*_plan_carried(due, shape)})
 
 
 def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """Return the patch operations that make one SCIM User into another (RFC 7644, section 3.5.2).
+    """Return the patch operations that turn one SCIM User into another (RFC 7644, section 3.5.2).
 
     Args:
-        agreed: the attributes that the application has from us.
-        due: the attributes that it should have.
+        agreed: the applied attributes.
+        due: the desired attributes.
     """
     operations: list[dict[str, Any]] = []
     for name, value in due.items():
@@ -265,9 +263,7 @@ def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[
 
 
 def without_empty(attributes: Mapping[str, Any]) -> dict[str, Any]:
-    """Return attributes without those that are None or empty, at both levels: what a new account is made
-    of.
-    """
+    """Return attributes without None and empty values, at both levels, for a new account."""
     kept = {}
     for name, value in attributes.items():
         inner = (
@@ -283,8 +279,8 @@ def without_empty(attributes: Mapping[str, Any]) -> dict[str, Any]:
 def _part_differences(
     before_part: str, agreed: Mapping[str, Any], due: Mapping[str, Any]
 ) -> list[dict[str, Any]]:
-    """Return the operations for a complex value part by part: not every application takes an extension whole
-    as a path.
+    """Return the operations for a complex value, one for each part: not every application accepts an
+    extension as a path.
     """
     operations = []
     for part, value in due.items():

@@ -1,5 +1,5 @@
-"""How attributes and roles are sent to an application: attributes by expressions, roles in the form that it
-takes them in.
+"""How attributes and roles are sent to an application: attributes by expressions, roles in the form that the
+application needs.
 """
 
 from __future__ import annotations
@@ -29,11 +29,11 @@ class RoleEncoding:
     """How roles are sent.
 
     Attributes:
-        way: in `roles`, in `entitlements`, as membership in groups there, in an attribute, or not at all.
-        attribute: for the way "attribute" which one, as a SCIM path.
-        which: "all" or the "highest" only.
-        shape: each role as an object, as a text, or as the application's own schema says.
-        value: whether a role's "key" or its "label" is sent.
+        way: in `roles`, in `entitlements`, as members of groups, in an attribute, or not at all.
+        attribute: for the way "attribute", its SCIM path.
+        which: "all" roles, or the "highest".
+        shape: each role as an object, as a text, or as the schema of the application says.
+        value: the "key" or the "label" of a role.
     """
 
     way: str = ROLES
@@ -58,8 +58,8 @@ PLAIN = RoleEncoding()
 
 @dataclass(frozen=True)
 class Target:
-    """An attribute of the account that an expression makes: a path of the schemas, or (URN, name) of a
-    foreign extension.
+    """The attribute of an account that an expression fills: a path of the schemas, or (URN, name) of another
+    extension.
     """
 
     text: str
@@ -68,10 +68,10 @@ class Target:
 
 
 def read_target(text: str, not_set: tuple[str, ...] = _NOT_SET) -> Target:
-    """Return where a value is to go; attributes of the names in `not_set` are made otherwise.
+    """Return the target of an expression; attributes in `not_set` are filled by Dravo.
 
     Raises:
-        InvalidInput: if there is no such place, or it is Dravo's own to fill.
+        InvalidInput: for an unknown attribute, or one that Dravo fills itself.
     """
     known = any(
         text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions)
@@ -183,11 +183,11 @@ def _typed(attribute: Attribute, value: Any) -> Any:
 def mapped(
     standard: Mapping[str, Any], user: Mapping[str, Any], rows: Sequence[tuple[Target, Expression | None]]
 ) -> dict[str, Any]:
-    """Return an account's attributes: the standard ones, with those that expressions make or leave out.
+    """Return the attributes of an account: the standard ones, changed by expressions.
 
     Args:
-        standard: what is sent without any expression.
-        user: the user's attributes.
+        standard: what is sent without expressions.
+        user: the attributes of the user.
         rows: in their order, each target with its expression; None leaves it out.
     """
     attributes = dict(standard)
@@ -197,12 +197,12 @@ def mapped(
 
 
 def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = OBJECTS) -> dict[str, Any]:
-    """Return the attributes that carry roles.
+    """Return the attributes with roles.
 
     Args:
-        roles: as in a due account, the highest first: {"value": key, "display": label, "primary": bool}.
-        how: the application's setting.
-        shape: what "as it says" comes to.
+        roles: as in a desired account, the highest first: {"value": key, "display": label, "primary": bool}.
+        how: the setting of the application.
+        shape: the form of "as_declared".
     """
     chosen = list(roles if how.which == "all" else roles[:1])
     names = [str(each["display"] if how.value == "label" else each["value"]) for each in chosen]

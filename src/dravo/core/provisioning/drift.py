@@ -29,15 +29,15 @@ KEPT = ("userName", "displayName", "name", "title", "externalId", "active", "rol
 
 @dataclass(frozen=True)
 class Expected:
-    """An account as it should be there.
+    """An account as it should be in the application.
 
     Attributes:
-        account_id: our account.
-        remote_id: its id there; None if it could not be made yet.
-        name: whose it is, for users.
-        body: the attributes that we deliver.
-        carriers: the names of those that carry roles.
-        empty: the names of attributes that we deliver and of which this user has no value.
+        account_id: the account here.
+        remote_id: the ID there; None if it could not be created yet.
+        name: the user's name, for operators.
+        body: the attributes that Dravo sends.
+        carriers: the names of the attributes with roles.
+        empty: the names of sent attributes without a value for this user.
     """
 
     account_id: str
@@ -50,13 +50,13 @@ class Expected:
 
 @dataclass(frozen=True)
 class ExpectedGroup:
-    """A group that is sent, as it should be there.
+    """A provisioned group as it should be in the application.
 
     Attributes:
-        group_id: our delivered group.
-        remote_id: its id there; None if it could not be made yet.
+        group_id: the provisioned group here.
+        remote_id: the ID there; None if it could not be created yet.
         name: its name.
-        members: ids there of those who are to be in it.
+        members: the remote IDs of its members.
     """
 
     group_id: str
@@ -67,7 +67,7 @@ class ExpectedGroup:
 
 @dataclass(frozen=True)
 class Drift:
-    """One difference: what it is about (our account, or what was found), and in which attributes it lies."""
+    """One difference: the account or group, or what was found, and the attributes that differ."""
 
     kind: str
     about: str
@@ -81,12 +81,12 @@ class Drift:
 def compare(
     expected: Iterable[Expected], there: Iterable[Mapping[str, Any]], left_alone: frozenset[str] = frozenset()
 ) -> Iterator[Drift]:
-    """Yield every difference.
+    """Yield every difference of accounts.
 
     Args:
-        expected: accounts of ours that are settled, or whose last attempt failed.
+        expected: accounts that are in sync, or whose last attempt failed.
         there: all resources of the application.
-        left_alone: ids there of accounts of ours that are not settled, or that settings leave alone.
+        left_alone: remote IDs of accounts with open work, or that settings leave alone.
     """
     found = {str(each["id"]): each for each in there}
     known = set(left_alone)
@@ -130,7 +130,7 @@ def compare(
 
 
 def _given_there(account: Expected, resource: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
-    """Yield values there of attributes that we deliver, and of which the user has none."""
+    """Yield values in the application of sent attributes that the user does not have."""
     for name in sorted(account.empty):
         if name != ENTERPRISE_URN and resource.get(name) not in (None, "", [], {}):
             yield name, resource[name]
@@ -147,15 +147,15 @@ def compare_groups(
     ours: Mapping[str, str],
     left_alone: frozenset[str] = frozenset(),
 ) -> Iterator[Drift]:
-    """Yield how groups that are sent differ from what they should be, and groups there that are not ours.
+    """Yield how provisioned groups differ from their desired state, and groups that Dravo did not create.
 
-    Members who are nobody's here are left out of it.
+    Members who are no users here are left out.
 
     Args:
-        expected: groups of ours that are settled, or whose last attempt failed.
-        left_alone: ids there of groups of ours that are not settled.
-        there: the application's groups, with their members.
-        ours: names of all users whom we deliver, by their ids there.
+        expected: groups that are in sync, or whose last attempt failed.
+        left_alone: remote IDs of groups with open work.
+        there: the groups of the application, with their members.
+        ours: names of all provisioned users by their remote IDs.
     """
     found = {str(each.get("id")): each for each in there}
     known = set(left_alone)
@@ -196,7 +196,7 @@ def compare_groups(
 
 
 def members_of(resource: Mapping[str, Any]) -> frozenset[str]:
-    """Return the ids of a group's members, as an application lists them."""
+    """Return the member IDs of a group, as the application lists them."""
     listed = resource.get("members")
     if not isinstance(listed, list):
         return frozenset()
@@ -212,8 +212,8 @@ def _named(ids: Set[str], names: Mapping[str, str]) -> str | None:
 
 
 def agrees(wanted: Any, found: Any) -> bool:
-    """Tell whether a value there says what ours does: parts that we say nothing of, and the order of lists,
-    do not matter.
+    """Whether a value in the application equals the desired one; undefined parts and the order of lists are
+    ignored.
     """
     if wanted in (None, [], {}):
         return found in (None, [], {})

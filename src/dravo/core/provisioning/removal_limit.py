@@ -1,7 +1,6 @@
-"""How much may be removed at once: removals beyond a number or a share wait for an operator.
+"""Removal limits: removals above a number or a share wait for an operator.
 
-A removal is what takes something from a user in an application: a role, the activity of an account, or the
-account itself.
+A removal takes something from a user in an application: a role, the active status, or the account.
 """
 
 from __future__ import annotations
@@ -15,12 +14,12 @@ from dravo.core.provisioning.accounts import ABSENT, PRESENT
 
 @dataclass(frozen=True)
 class Limits:
-    """How many removals go by themselves in a rolling window.
+    """How many removals need no approval within the time window.
 
     Attributes:
-        number: so many at the most, however large the population is.
-        share: so many in a hundred of the population at the most.
-        least: so many always go: in a small population each leaver is a large share.
+        number: the largest number, however many users there are.
+        share: the largest percentage of the users.
+        least: a number that never needs approval: among few users each leaver is a large share.
     """
 
     number: int
@@ -28,16 +27,16 @@ class Limits:
     least: int
 
     def allowed(self, population: int) -> int:
-        """Return how many removals may go among so many accounts or users."""
+        """Return how many removals need no approval among a number of accounts or users."""
         return max(self.least, min(self.number, population * self.share // 100))
 
 
 def takes_away(had: Mapping[str, Any] | None, due: Mapping[str, Any]) -> bool:
-    """Whether bringing an account to what is due takes something from the user.
+    """Whether bringing an account to its desired state takes something from the user.
 
     Args:
-        had: what was last agreed to stand in the application, as it was due then; None if nothing ever was.
-        due: as `due_account` makes it.
+        had: the state that was applied last; None for a new account.
+        due: as `desired_account` returns it.
     """
     if had is None or had["want"] != PRESENT:
         return False

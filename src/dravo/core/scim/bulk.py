@@ -32,7 +32,7 @@ class BulkOperation:
 
     @property
     def needs(self) -> frozenset[str]:
-        """The bulkIds of others that must be there first."""
+        """The bulkIds of operations that must be done first."""
         return frozenset(references((self.identifier, self.data)))
 
 
@@ -47,10 +47,10 @@ class Bulk:
 
 
 def read_bulk(payload: Any) -> Bulk:
-    """Return a bulk request; an operation that is wrong by itself does not spoil the others.
+    """Return a bulk request; one invalid operation does not affect the others.
 
     Raises:
-        ScimError: 400 invalidSyntax if the whole cannot be read, 413 if it has too many operations.
+        ScimError: 400 invalidSyntax if the request is invalid as a whole, 413 for too many operations.
     """
     if not isinstance(payload, Mapping):
         raise invalid_syntax("The body is not a JSON object. Send a BulkRequest with Operations.")
@@ -131,7 +131,7 @@ def references(value: Any) -> Iterable[str]:
 
 
 def resolved(value: Any, ids: Mapping[str, str]) -> Any:
-    """Return a value with the bulkIds that are known replaced by the ids that they stand for."""
+    """Return a value with known bulkIds replaced by IDs."""
     if isinstance(value, str):
         return (
             _REFERENCE.sub(lambda match: ids.get(match[1], match[0]), value) if "bulkId:" in value else value
@@ -144,10 +144,9 @@ def resolved(value: Any, ids: Mapping[str, str]) -> Any:
 
 
 def without_references(operation: BulkOperation) -> tuple[Any, list[dict[str, Any]]]:
-    """Return the data of a POST without its references, and the patch operations that add them once they can
-    be resolved.
+    """Return the data of a POST without its references, and the patch operations that add them later.
 
-    So that two groups, or two users, may name each other (RFC 7644, section 3.7.1: circular references).
+    Two groups or two users can refer to each other this way (RFC 7644, section 3.7.1: circular references).
     """
     data, later = dict(operation.data), []
     for key, value in operation.data.items():
@@ -173,5 +172,5 @@ def without_references(operation: BulkOperation) -> tuple[Any, list[dict[str, An
 
 
 def next_ready(waiting: Iterable[BulkOperation], ids: Mapping[str, str]) -> BulkOperation | None:
-    """Return the first operation whose references are all resolved."""
+    """Return the first operation whose references are resolved."""
     return next((each for each in waiting if each.needs <= ids.keys()), None)

@@ -25,7 +25,7 @@ class ScimError(Exception):
         self.scim_type = scim_type
 
     def body(self) -> dict[str, Any]:
-        """Return the error as the message of RFC 7644, section 3.12; `status` is text there."""
+        """Return the error as a SCIM message (RFC 7644, section 3.12); `status` is a text there."""
         message: dict[str, Any] = {
             "schemas": [ERROR_SCHEMA],
             "status": str(self.status),
@@ -42,7 +42,7 @@ def invalid_value(detail: str) -> ScimError:
 
 
 def invalid_syntax(detail: str) -> ScimError:
-    """Return the error for a message whose structure is wrong."""
+    """Return the error for a message with a wrong structure."""
     return ScimError(400, detail, "invalidSyntax")
 
 
@@ -52,7 +52,7 @@ def invalid_path(detail: str) -> ScimError:
 
 
 def invalid_filter(detail: str) -> ScimError:
-    """Return the error for a filter that does not parse or compares what cannot be compared."""
+    """Return the error for an invalid filter."""
     return ScimError(400, detail, "invalidFilter")
 
 
@@ -62,5 +62,5 @@ def no_target(detail: str) -> ScimError:
 
 
 def mutability(detail: str) -> ScimError:
-    """Return the error for an attempt to change what is read-only."""
+    """Return the error for a change of a read-only value."""
     return ScimError(400, detail, "mutability")

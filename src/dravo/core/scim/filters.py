@@ -12,7 +12,7 @@ from dravo.core.scim.schemas import Attribute
 
 
 def matches(tree: Filter, resource: Mapping[str, Any]) -> bool:
-    """Tell whether a resource, with names as in its schemas, meets a filter."""
+    """Whether a resource, with names as in its schemas, matches a filter."""
     match tree:
         case And(parts):
             return all(matches(part, resource) for part in parts)
@@ -29,7 +29,7 @@ def matches(tree: Filter, resource: Mapping[str, Any]) -> bool:
 
 
 def element_matches(tree: Filter, element: Any) -> bool:
-    """Tell whether one element of a multi-valued attribute meets the filter in brackets behind it."""
+    """Whether one element of a multi-valued attribute matches the filter in brackets."""
     match tree:
         case And(parts):
             return all(element_matches(part, element) for part in parts)
@@ -47,7 +47,7 @@ def element_matches(tree: Filter, element: Any) -> bool:
 
 
 def values(at: Location, resource: Mapping[str, Any]) -> list[Any]:
-    """Return the values that stand at a location, none, one or many."""
+    """Return the values at a location: none, one or several."""
     holder: Any = resource.get(at.urn) if at.urn else resource
     if not isinstance(holder, Mapping) or at.attribute is None:
         return []
@@ -121,7 +121,7 @@ def _comparable(leaf: Attribute, value: Any) -> Any:
 
 
 def locations(tree: Filter) -> Iterator[Location]:
-    """Yield what a filter asks about."""
+    """Yield the locations that a filter compares."""
     match tree:
         case And(parts) | Or(parts):
             for part in parts:

@@ -1,4 +1,4 @@
-"""The messages of RFC 7644 around resources: lists, and what this service can do."""
+"""Messages of RFC 7644 beside resources: lists, searches, and what the service supports."""
 
 from __future__ import annotations
 
@@ -29,11 +29,11 @@ def list_response(
     """Return one page of a query.
 
     Args:
-        resources: what stands on the page.
-        total: how many there are in all.
-        start_index: from which number the page goes, counted from 1 (RFC 7644, section 3.4.2); None in pages
-            by cursor.
-        next_cursor: the cursor of the next page (RFC 9865); None if there is none, or pages go by index.
+        resources: the resources of the page.
+        total: the number of all results.
+        start_index: the number of the first result, from 1 (RFC 7644, section 3.4.2); None in pages by
+            cursor.
+        next_cursor: the cursor of the next page (RFC 9865); None without one, or in pages by index.
     """
     message: dict[str, Any] = {
         "schemas": [LIST_SCHEMA],
@@ -49,7 +49,7 @@ def list_response(
 
 
 def read_search(payload: Any) -> dict[str, str]:
-    """Return the parameters of a SearchRequest as they would stand in an address (RFC 7644, section 3.4.3).
+    """Return the parameters of a SearchRequest as URL parameters (RFC 7644, section 3.4.3).
 
     Raises:
         ScimError: 400 invalidSyntax or invalidValue.
@@ -76,9 +76,7 @@ def read_search(payload: Any) -> dict[str, str]:
 
 
 def service_provider_config(location: str) -> dict[str, Any]:
-    """Return what inbound SCIM offers (RFC 7643, section 5; RFC 9865, section 4): only what works is
-    advertised.
-    """
+    """Return what inbound SCIM supports (RFC 7643, section 5; RFC 9865, section 4)."""
     return {
         "schemas": [CONFIG_SCHEMA],
         "patch": {"supported": True},

@@ -1,7 +1,7 @@
-"""PATCH (RFC 7644, section 3.5.2): a list of operations applied to a resource, all or none.
+"""PATCH (RFC 7644, section 3.5.2): operations applied to a resource, all or none.
 
-The members of a group may be many, so they are not part of the resource here: operations on `members` come
-out as `MemberChange`s in their order, to be carried out where the memberships are kept.
+A group can have many members, so they are no part of the resource here: operations on `members` are returned
+as `MemberChange`s in their order, for the store of memberships.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ class Operation:
 
 @dataclass
 class Patched:
-    """What a patch made: the resource, and the changes of members in their order."""
+    """The result of a patch: the resource, and the changes of members in their order."""
 
     resource: dict[str, Any]
     members: list[MemberChange] = field(default_factory=list)
@@ -94,15 +94,15 @@ def _read_operation(each: Any, resource_type: ResourceType) -> Operation:
 def apply_patch(
     resource: Mapping[str, Any], operations: list[Operation], resource_type: ResourceType
 ) -> Patched:
-    """Return a resource after all operations; the one given is not changed.
+    """Return a resource after all operations; the given one is not changed.
 
     Args:
-        resource: as `read_resource` makes it (a group without its members).
-        operations: as `read_operations` makes them.
-        resource_type: whose schemas hold.
+        resource: as `read_resource` returns it (a group without its members).
+        operations: as `read_operations` returns them.
+        resource_type: the type with its schemas.
 
     Raises:
-        ScimError: 400, with the keyword of RFC 7644, section 3.5.2; then nothing has happened.
+        ScimError: 400, with the keyword of RFC 7644, section 3.5.2; nothing has happened then.
     """
     patched = Patched(orjson.loads(orjson.dumps(resource)))
     for operation in operations:
@@ -211,9 +211,7 @@ def _set_sub(holder: dict[str, Any], attribute: Attribute, sub: Attribute, opera
 
 
 def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any]:
-    """Return elements with new ones behind them; one that is there already is not added again (RFC 7644,
-    3.5.2.1).
-    """
+    """Return elements with new ones added; an existing one is not added again (RFC 7644, section 3.5.2.1)."""
     result = [dict(each) if isinstance(each, dict) else each for each in present]
     for element in new:
         there = next((each for each in result if _same_value(each, element)), None)
@@ -230,14 +228,14 @@ def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any
 
 
 def _same_value(one: Any, other: Any) -> bool:
-    """Whether two elements are the same but for which of them is primary."""
+    """Whether two elements are equal, apart from `primary`."""
     if isinstance(one, dict) and isinstance(other, dict):
         return {**one, "primary": None} == {**other, "primary": None}
     return bool(one == other)
 
 
 def _keep_one_primary(elements: list[Any], chosen: Any) -> None:
-    """A new primary element takes the mark from the one that had it (RFC 7644, section 3.5.2)."""
+    """Let a new primary element take the mark from the former one (RFC 7644, section 3.5.2)."""
     if chosen is None:
         return
     for element in elements:
@@ -273,7 +271,7 @@ def _update_matching(
 
 
 def element_from_filter(tree: Filter) -> dict[str, Any]:
-    """Return the element that a filter such as `type eq "work"` describes, to be made where there is none."""
+    """Return the element that a filter such as `type eq "work"` describes, to create it."""
     match tree:
         case Compare(at, "eq", value) if at.sub is not None and value is not None:
             return {at.sub.name: value}
@@ -314,7 +312,7 @@ def _remove(holder: dict[str, Any], at: Location, element_filter: Filter | None,
 
 
 def _is_one_of(element: Any, unwanted: list[Any]) -> bool:
-    """Tell whether an element has all the parts of one that is to go."""
+    """Whether an element has all parts of an element to remove."""
     if not isinstance(element, Mapping):
         return element in unwanted
     return any(all(element.get(name) == part for name, part in each.items()) for each in unwanted)

@@ -1,4 +1,4 @@
-"""Attribute paths and filters as trees: what the grammar yields, resolved against a resource type's schemas.
+"""Attribute paths and filters as trees, resolved against the schemas of a resource type.
 
 RFC 7644, sections 3.4.2.2 (filters), 3.10 (attribute notation) and 3.5.2 (paths of patches).
 """
@@ -25,9 +25,9 @@ _STRING = re.compile(r'"(?:[^"\\]|\\.)*"')
 
 @dataclass(frozen=True)
 class Location:
-    """Where a value stands: an extension's URN or None, the attribute, and the sub-attribute or None.
+    """The location of a value: an extension's URN or None, the attribute, and the sub-attribute or None.
 
-    `attribute` is None where a path names a whole extension.
+    `attribute` is None for a whole extension.
     """
 
     urn: str | None
@@ -65,7 +65,7 @@ class Compare:
 
 @dataclass(frozen=True)
 class Element:
-    """`attribute[filter]`: one and the same element meets the whole filter."""
+    """`attribute[filter]`: one element matches the whole filter."""
 
     at: Location
     inner: Filter
@@ -107,7 +107,7 @@ class PatchPath:
 
 @cache
 def _parser() -> Lark:
-    """Return the parser; built at its first use, because building takes longer than importing this module."""
+    """Return the parser, built at its first use: building takes longer than importing this module."""
     grammar = (FilePath(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
     return Lark(grammar, parser="lalr", lexer="contextual", start=["filter", "path"])
 
@@ -118,12 +118,12 @@ def parse_filter(text: str, resource_type: ResourceType, *, others: tuple[Resour
 
     Args:
         text: the filter, as in RFC 7644, section 3.4.2.2.
-        resource_type: whose attributes it may name.
-        others: further types in the same search; what only they have counts as an attribute without a value
-            (section 3.4.2.1).
+        resource_type: the type with its attributes.
+        others: further types in the same search; an attribute of theirs alone has no value here (section
+            3.4.2.1).
 
     Raises:
-        ScimError: 400 invalidFilter, with the place of the mistake.
+        ScimError: 400 invalidFilter, with the position of the error.
     """
     _check_size(text)
     try:
@@ -142,7 +142,7 @@ def parse_path(text: str, resource_type: ResourceType) -> PatchPath:
     """Return the target of a patch operation (RFC 7644, section 3.5.2, figure 7).
 
     Raises:
-        ScimError: 400 invalidPath (or invalidFilter for what stands in brackets).
+        ScimError: 400 invalidPath (or invalidFilter for the part in brackets).
     """
     text = text.strip()
     _check_size(text)
@@ -169,10 +169,10 @@ def parse_path(text: str, resource_type: ResourceType) -> PatchPath:
 
 
 def locate(text: str, resource_type: ResourceType) -> Location:
-    """Return where an attribute path such as `name.givenName` or `urn:...:User:department` points.
+    """Return the location of an attribute path such as `name.givenName` or `urn:...:User:department`.
 
     Raises:
-        ScimError: 400 invalidPath, if the schemas know no such attribute.
+        ScimError: 400 invalidPath, for an unknown attribute.
     """
     lowered = text.lower()
     attributes, urn, rest = resource_type.by_name, None, text
@@ -200,9 +200,7 @@ def _sub_attribute(attribute: Attribute, name: str) -> Attribute:
 
 
 class _Builder:
-    """Makes a tree of our own from what the parser yields; inside brackets names are sub-attributes of
-    `within`.
-    """
+    """Builds a tree from what the parser yields; inside brackets names are sub-attributes of `within`."""
 
     def __init__(
         self, resource_type: ResourceType, within: Location | None, others: tuple[ResourceType, ...] = ()
@@ -212,7 +210,7 @@ class _Builder:
         self.others = others
 
     def build(self, tree: Any) -> Filter:
-        """Return the filter that a parsed tree stands for."""
+        """Return the filter of a parsed tree."""
         kind, children = tree.data, tree.children
         if kind == "and_":
             return And(tuple(self.build(child) for child in children))

@@ -1,6 +1,4 @@
-"""What providers in the field send that the standard does not quite say: it works, and is named in the
-trace.
-"""
+"""Known deviations of providers from the standard: they are accepted, and named in the trace."""
 
 from __future__ import annotations
 
@@ -20,7 +18,7 @@ NO_PATCH_SCHEMA = "PATCH without its schema"
 
 
 def quirks(payload: Any) -> list[str]:
-    """Return how a body deviates from what the standard says, each once, in words.
+    """Return how a body deviates from the standard, each deviation once, in words.
 
     Args:
         payload: the parsed JSON of a POST, PUT or PATCH.

@@ -1,8 +1,8 @@
-"""Reads what a provider sends as a resource: names as in the schema, values of their type, nothing that is
-not ours to keep.
+"""Reads resources that providers send: names as in the schemas, typed values, without what Dravo does not
+store.
 
-RFC 7643, sections 2 and 3; with the deviations that providers in the field are known for (booleans as text,
-a bare id for `manager`, a single object where a list belongs, plain text where an element belongs).
+RFC 7643, sections 2 and 3, with known deviations of providers (booleans as text, a bare ID for `manager`, a
+single object for a list, a plain text for an element).
 """
 
 from __future__ import annotations
@@ -27,18 +27,18 @@ Choice = tuple[str | None, str | None, str | None]
 
 
 def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
-    """Return a pushed resource with schema names and typed values.
+    """Return a sent resource with schema names and typed values.
 
-    Read-only attributes, the password, nulls and what the schemas do not know are left out (RFC 7644,
-    section 3.3: what is read-only is ignored; RFC 7643, section 2.5: null is no value).
+    Read-only attributes, the password, nulls and unknown attributes are left out (RFC 7644, section 3.3:
+    read-only attributes are ignored; RFC 7643, section 2.5: null is no value).
 
     Args:
         payload: the parsed JSON body.
-        resource_type: what it should be.
+        resource_type: the expected type.
 
     Raises:
-        ScimError: 400 invalidSyntax if it is no object, invalidValue if a value is not of its type or a
-            required one is missing.
+        ScimError: 400 invalidSyntax for no object, invalidValue for a value of the wrong type or a missing
+            required one.
     """
     if not isinstance(payload, Mapping):
         raise invalid_syntax(f"The body is not a JSON object. Send one {resource_type.name}.")
@@ -65,7 +65,7 @@ def read_resource(payload: Any, resource_type: ResourceType) -> dict[str, Any]:
 
 
 def check_resource(resource: Mapping[str, Any], resource_type: ResourceType) -> None:
-    """Check what concerns a resource as a whole: required attributes, and at most one primary element.
+    """Check the resource as a whole: required attributes, and at most one primary element.
 
     Raises:
         ScimError: 400 invalidValue.
@@ -91,8 +91,7 @@ def check_resource(resource: Mapping[str, Any], resource_type: ResourceType) -> 
 
 
 def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resource_type: ResourceType) -> None:
-    """Check that what may be given only once keeps its value (RFC 7643, section 2.2; RFC 7644, section
-    3.5.1).
+    """Check that immutable attributes keep their value (RFC 7643, section 2.2; RFC 7644, section 3.5.1).
 
     Raises:
         ScimError: 400 mutability.
@@ -105,9 +104,7 @@ def check_immutable(before: Mapping[str, Any], after: Mapping[str, Any], resourc
 
 
 def unique_values(resource: Mapping[str, Any], resource_type: ResourceType) -> list[tuple[str, str]]:
-    """Return what nobody else of the source may have, as (attribute path, value folded as its attribute is
-    compared).
-    """
+    """Return the values that must be unique within the source, as (attribute path, folded value)."""
     found = []
     for urn, attribute in resource_type.unique:
         value = (resource.get(urn) or {}).get(attribute.name)
@@ -120,7 +117,7 @@ def unique_values(resource: Mapping[str, Any], resource_type: ResourceType) -> l
 
 
 def read_attributes(value: Any, attributes: Mapping[str, Attribute], where: str) -> dict[str, Any]:
-    """Return the parts of a complex value (or of an extension) with schema names and typed values."""
+    """Return the parts of a complex value or an extension with schema names and typed values."""
     if value is None:
         return {}
     if not isinstance(value, Mapping):
@@ -169,10 +166,10 @@ def _read_text(attribute: Attribute, value: Any) -> str:
 
 
 def read_text(name: str, text: str) -> str:
-    """Return a text that may stand in an attribute of a name.
+    """Return a text that is valid in an attribute.
 
     Raises:
-        ScimError: 400 invalidValue, if it is too long, or holds what is no text.
+        ScimError: 400 invalidValue, for a text that is too long or has invalid characters.
     """
     if len(text) > LONGEST_TEXT:
         raise invalid_value(f"'{name}' is longer than {LONGEST_TEXT} characters.")
@@ -223,7 +220,7 @@ _READERS = {
 
 
 def read_members(value: Any) -> list[str]:
-    """Return the ids in a list of group members, each once, in the order given.
+    """Return the IDs in a list of group members, each once, in their order.
 
     Raises:
         ScimError: 400 invalidValue, for a member without an id.
@@ -265,13 +262,12 @@ def parse_selection(text: str | None, resource_type: ResourceType) -> tuple[Choi
 def select_attributes(
     resource: dict[str, Any], resource_type: ResourceType, attributes: str | None, excluded: str | None
 ) -> dict[str, Any]:
-    """Return a resource with only, or without, the attributes asked for (RFC 7644, section 3.9).
+    """Return a resource with only, or without, some attributes (RFC 7644, section 3.9).
 
-    Each attribute's `returned` is kept to (RFC 7643, section 7): always, never, by default, or only when it
-    is asked for.
+    Each attribute's `returned` is respected (RFC 7643, section 7): always, never, default or request.
 
     Raises:
-        ScimError: 400 invalidValue if both lists are given.
+        ScimError: 400 invalidValue for both lists at once.
     """
     if attributes and excluded:
         raise invalid_value("Send either attributes or excludedAttributes, not both.")

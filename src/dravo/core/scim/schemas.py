@@ -1,4 +1,4 @@
-"""Schemas and attribute characteristics (RFC 7643, sections 2, 4 and 7): what a resource may hold."""
+"""Schemas and attribute characteristics (RFC 7643, sections 2, 4 and 7)."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ RESOURCE_TYPE_URN = "urn:ietf:params:scim:schemas:core:2.0:ResourceType"
 
 @dataclass(frozen=True, eq=False)
 class Attribute:
-    """One attribute and its characteristics (RFC 7643, section 7); `sub` holds the sub-attributes of a
-    complex one.
+    """An attribute with its characteristics (RFC 7643, section 7); `sub` has the sub-attributes of a complex
+    one.
 
-    Schemas are compared and hashed by identity: there is one object for each, and hashing all of its parts
-    would be slow.
+    Schemas are compared and hashed by identity: there is one object for each, and hashing all parts would be
+    slow.
     """
 
     name: str
@@ -41,7 +41,7 @@ class Attribute:
         return {attribute.name.lower(): attribute for attribute in self.sub}
 
     def document(self) -> dict[str, Any]:
-        """Return the attribute as the Schemas endpoint shows it (RFC 7643, section 7)."""
+        """Return the attribute as the Schemas endpoint returns it (RFC 7643, section 7)."""
         shown: dict[str, Any] = {
             "name": self.name,
             "type": self.type,
@@ -77,7 +77,7 @@ class Schema:
         return {attribute.name.lower(): attribute for attribute in self.attributes}
 
     def document(self) -> dict[str, Any]:
-        """Return the schema as the Schemas endpoint shows it."""
+        """Return the schema as the Schemas endpoint returns it."""
         return {
             "schemas": [SCHEMA_URN],
             "id": self.id,
@@ -99,7 +99,7 @@ class ResourceType:
 
     @cached_property
     def by_name(self) -> dict[str, Attribute]:
-        """Attributes that stand at the top of a resource, the common ones included, by lower-case name."""
+        """Top-level attributes of the resource, common ones included, by lower-case name."""
         return {**COMMON, **self.schema.by_name}
 
     @cached_property
@@ -120,7 +120,9 @@ class ResourceType:
 
     @cached_property
     def seldom_returned(self) -> tuple[tuple[str | None, str, str | None, str], ...]:
-        """What is returned always, never, or on request only, as (URN, attribute, sub-attribute, when)."""
+        """Attributes that are returned always, never or on request, as (URN, attribute, sub-attribute,
+        when).
+        """
         return tuple(
             (urn, attribute.name, sub.name if sub else None, (sub or attribute).returned)
             for urn, attribute, sub in self.every_attribute
@@ -129,9 +131,7 @@ class ResourceType:
 
     @cached_property
     def immutable(self) -> tuple[tuple[str | None, Attribute], ...]:
-        """Attributes that keep their first value; members of groups are a list of their own and not among
-        them.
-        """
+        """Immutable attributes; members of groups are a list of their own."""
         return tuple(
             (urn, attribute)
             for urn, attribute, sub in self.every_attribute
@@ -140,7 +140,7 @@ class ResourceType:
 
     @cached_property
     def unique(self) -> tuple[tuple[str, Attribute], ...]:
-        """Attributes of extensions whose values nobody else of the source may have."""
+        """Attributes of extensions whose values must be unique within the source."""
         return tuple(
             (urn, attribute)
             for urn, attribute, sub in self.every_attribute
@@ -148,7 +148,7 @@ class ResourceType:
         )
 
     def document(self) -> dict[str, Any]:
-        """Return the type as the ResourceTypes endpoint shows it."""
+        """Return the type as the ResourceTypes endpoint returns it."""
         return {
             "schemas": [RESOURCE_TYPE_URN],
             "id": self.name,
@@ -363,8 +363,8 @@ GROUP_SCHEMA = Schema(
 
 @dataclass(frozen=True, eq=False)
 class SchemaSet:
-    """What a source's users and groups may hold: the standard schemas, and extensions that an operator added
-    for this source.
+    """The schemas of a source's users and groups: the standard ones, and extensions that an operator
+    added.
     """
 
     user: ResourceType

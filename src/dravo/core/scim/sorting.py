@@ -41,10 +41,10 @@ def sort_location(text: str, resource_type: ResourceType, others: tuple[Resource
 
 
 def is_descending(text: str | None) -> bool:
-    """Return which way a sortOrder goes; ascending if it is not given.
+    """Whether a sortOrder is descending; the default is ascending.
 
     Raises:
-        ScimError: 400 invalidValue for any other word.
+        ScimError: 400 invalidValue for another word.
     """
     if not text or text.lower() == "ascending":
         return False
@@ -54,7 +54,7 @@ def is_descending(text: str | None) -> bool:
 
 
 def sort_key(resource: Mapping[str, Any], at: Location) -> SortKey:
-    """Return where a resource stands: of several values the primary one's place, else the first one's."""
+    """Return the sort value of a resource: of several values the primary one, else the first."""
     found = values(at, resource)
     if at.attribute is not None and at.attribute.multi_valued and at.sub is not None:
         elements = values(Location(at.urn, at.attribute), resource)

@@ -1,5 +1,5 @@
-"""Versions of resources as entity tags, and the conditions that requests put on them (RFC 7644, section
-3.14; RFC 9110, 13.1).
+"""Versions of resources as entity tags, and conditions of requests (RFC 7644, section 3.14; RFC 9110, section
+13.1).
 """
 
 from __future__ import annotations
@@ -18,9 +18,8 @@ def entity_tag(version: int, listed: Iterable[tuple[str, str]] = ()) -> str:
     """Return the weak entity tag of a resource.
 
     Args:
-        version: the record's own.
-        listed: (id, name) of the groups that list a user: they are part of what is shown, without being part
-            of the record.
+        version: the version of the record.
+        listed: (ID, name) of the user's groups: they are shown, although they are no part of the record.
     """
     groups = sorted(listed)
     return f'W/"{version}-{zlib.crc32(repr(groups).encode()):08x}"' if groups else f'W/"{version}"'
@@ -28,7 +27,7 @@ def entity_tag(version: int, listed: Iterable[tuple[str, str]] = ()) -> str:
 
 @dataclass(frozen=True)
 class Condition:
-    """What a request says about the version that it is for; both None: nothing."""
+    """The version that a request expects; both None: any."""
 
     if_match: str | None = None
     if_none_match: str | None = None
@@ -37,10 +36,10 @@ class Condition:
         return self.if_match is not None or self.if_none_match is not None
 
     def check(self, tag: str) -> None:
-        """Make sure that a change may be made to a resource of this tag.
+        """Check that a resource with this tag may be changed.
 
         Raises:
-            ScimError: 412 if it may not.
+            ScimError: 412.
         """
         if self.if_match is not None and not _names(self.if_match, tag):
             raise ScimError(
@@ -60,7 +59,7 @@ ANY = Condition()
 
 
 def _names(header: str, tag: str) -> bool:
-    """Tell whether a list of entity tags names one; compared weakly, for all of ours are weak."""
+    """Whether a list of entity tags contains one, by weak comparison: all our tags are weak."""
     found = [each.removeprefix("W/") for each in _TAG.findall(header)]
     if not found:
         # Some send the bare text that they found in meta.version.

@@ -1,4 +1,4 @@
-"""Readers of directories: LDAP, another party's SCIM service, files.
+"""Directory connectors: LDAP, the SCIM service of another party, files.
 
 Each yields entries, and knows nothing of what follows.
 """

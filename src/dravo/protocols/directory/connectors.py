@@ -1,4 +1,4 @@
-"""The kinds of reader that there are, and how one is made."""
+"""The known connectors, and how one is opened."""
 
 from __future__ import annotations
 
@@ -24,10 +24,10 @@ else:
 
 
 def kind_of(name: str) -> type[Reader]:
-    """Return the class of a kind of reader.
+    """Return the class of a connector.
 
     Raises:
-        InvalidInput: if there is none of that name here.
+        InvalidInput: for an unknown kind.
     """
     if name not in KINDS:
         hint = "Install the package python-ldap." if name == "ldap" else f"Use one of: {', '.join(KINDS)}."
@@ -63,7 +63,9 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
 
 
 def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses: Sequence[str]) -> Reader:
-    """Return a reader; `folder` holds the source's files, `uses` are the attributes that expressions read."""
+    """Return an open connector; `folder` has the source's files, `uses` are the attributes that expressions
+    read.
+    """
     made: Any = kind_of(name)
     reader: Reader = made(settings, folder, uses) if name == "csv" else made(settings, secret, uses)
     return reader

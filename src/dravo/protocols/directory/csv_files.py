@@ -1,5 +1,5 @@
-"""Reads users, groups and memberships from CSV files (RFC 4180) as users really have them: any encoding,
-separator and column names.
+"""Reads users, groups and memberships from CSV files (RFC 4180) in any encoding, with any separator and
+column names.
 """
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}
 
 
 class CsvSettings(BaseModel):
-    """How the files are read; they lie in the source's own folder, uploaded or put there by a script."""
+    """How files are read; they are in the source's own folder, uploaded or copied there by a script."""
 
     encoding: Literal["detect", "utf-8", "utf-16", "windows-1252", "iso-8859-1"] = Field(
         "detect", title="Encoding"
@@ -71,7 +71,7 @@ class CsvSettings(BaseModel):
 
 @dataclass
 class Table:
-    """A file that was opened: what it is written in, its columns, and its lines."""
+    """An opened file: its encoding and separator, its columns and its lines."""
 
     name: str
     encoding: str
@@ -81,10 +81,10 @@ class Table:
 
 
 def read_table(content: bytes, name: str, settings: CsvSettings) -> Table:
-    """Return a file as a table; columns are folded, blanks around cells are removed.
+    """Return a file as a table; column names are folded, and cells are stripped.
 
     Raises:
-        DirectoryTrouble: if it cannot be read at all.
+        DirectoryTrouble: if the file cannot be read.
     """
     encoding, text = _decoded(content, name, settings)
     first = next((line for line in text.splitlines() if line.strip()), "")
@@ -168,9 +168,7 @@ def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str
 
 
 def _found_separator(line: str) -> str:
-    """Return the sign that separates the names of columns: the one that stands there most often outside of
-    quotation marks.
-    """
+    """Return the separator of the column names: the most frequent candidate outside of quotation marks."""
     outside = "".join(line.split('"')[::2])
     return max(_SEPARATORS.values(), key=lambda sign: (outside.count(sign), sign == ","))
 
@@ -199,7 +197,7 @@ class CsvReader:
         self._named: dict[str, tuple[str, list[str]]] = {}
 
     def close(self) -> None:
-        """There is nothing to let go of."""
+        """Do nothing: no connection is open."""
 
     def _content(self, name: str) -> bytes | None:
         file = self.folder / f"{name}.csv"
@@ -217,7 +215,7 @@ class CsvReader:
         return read_table(content, name, self.settings) if content is not None else None
 
     def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everyone; nobody if the files are those of the mark."""
+        """Yield all users; none if the files are those of the mark."""
         if since is not None and since == self.mark():
             return
         table = self._table(USERS)
@@ -341,14 +339,14 @@ class CsvReader:
         return found, bad
 
     def mark(self) -> str | None:
-        """Return what tells these files from others."""
+        """Return a digest of the files."""
         digest = hashlib.blake2b(digest_size=12)
         for name in FILES:
             digest.update(hashlib.blake2b(self._content(name) or b"").digest())
         return digest.hexdigest()
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one user by their id."""
+        """Return one user by ID."""
         return next(
             (each for each in self.users() if isinstance(each, Entry) and each.native_id == native_id), None
         )
@@ -364,7 +362,7 @@ class CsvReader:
     # The check
 
     def check(self, uses: Sequence[str]) -> Checked:
-        """Look at the files: which are there, their encoding, separator and columns, a sample, and what
+        """Check the files: their encoding, separator and columns, a sample, and the attributes that
         expressions need.
         """
         return checked_by(STEPS, lambda checked: self._check(checked, uses))

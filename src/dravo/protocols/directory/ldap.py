@@ -1,5 +1,5 @@
-"""Reads an LDAP directory (RFC 4511): paged (RFC 2696), with chosen attributes only, and read-only rights
-are enough.
+"""Reads an LDAP directory (RFC 4511), paged (RFC 2696), with chosen attributes; a read-only account is
+enough.
 """
 
 from __future__ import annotations
@@ -209,8 +209,8 @@ class LdapReader:
         return connection
 
     def _take_certificates(self, connection: Any) -> None:
-        """Have the connection use our own CA and certificate; the library takes them from files, which last
-        as long as this reader.
+        """Use the connection's own CA and certificate; the library reads them from files, which exist as long
+        as this reader.
         """
         self._files = tempfile.TemporaryDirectory(prefix="dravo-")
         for text, name, option in (
@@ -250,7 +250,7 @@ class LdapReader:
             raise _trouble(wrong, "the bind") from None
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Close the connection."""
         if self._connection is not None:
             with contextlib.suppress(ldap.LDAPError):
                 self._connection.unbind_s()
@@ -261,7 +261,7 @@ class LdapReader:
     # Reading
 
     def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everyone, or anyone who changed since a mark."""
+        """Yield all users, or users who changed since a mark."""
         settings = self.settings
         names = [
             settings.id_attribute,
@@ -299,7 +299,7 @@ class LdapReader:
         return self._fold(dn)
 
     def _fold(self, dn: str) -> str:
-        """Return a DN folded; most are written in one way only, so that each is taken apart once."""
+        """Return a folded DN; most spellings repeat, so results are cached."""
         found = self._folded.get(dn)
         if found is None:
             try:
@@ -397,7 +397,7 @@ class LdapReader:
         )
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one user by their id."""
+        """Return one user by ID."""
         settings = self.settings
         text = f"(&{settings.users_filter}({settings.id_attribute}={escape_filter_chars(native_id)}))"
         scope = ldap.SCOPE_SUBTREE if settings.users_scope == "subtree" else ldap.SCOPE_ONELEVEL
@@ -408,8 +408,8 @@ class LdapReader:
         return None
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a user, without their members; None by memberOf, where users name
-        their groups.
+        """Return the groups of a user, without their members; None by memberOf, where users name their
+        groups.
         """
         settings = self.settings
         if settings.membership == "memberOf":
@@ -460,8 +460,8 @@ class LdapReader:
         self._check_users(checked, uses)
 
     def _ask_whether_it_answers(self) -> None:
-        """Ask something that needs no name, by a connection of its own: a server may still hold that open
-        when StartTLS comes, and refuse it.
+        """Ask something that needs no login, by a separate connection: a server may refuse StartTLS while a
+        question is open.
         """
         connection = self._open()
         try:
@@ -594,7 +594,7 @@ class LdapReader:
 
 
 def _rights_step(passwords: int) -> Step:
-    """Tell whether the account sees what it need not see; what it may write cannot be asked without
+    """Report whether the account can read more than it needs; what it may write cannot be asked without
     writing.
     """
     if passwords:
@@ -619,9 +619,7 @@ def read_address(text: str) -> tuple[str, str, int]:
 
 
 def _text(value: bytes) -> str:
-    """Return a value as text: binary ones, such as pictures and ids, in base64; a UUID of 16 bytes as
-    such.
-    """
+    """Return a value as text: binary values in base64, and a UUID of 16 bytes as a UUID."""
     try:
         return value.decode()
     except UnicodeDecodeError:
@@ -629,7 +627,7 @@ def _text(value: bytes) -> str:
 
 
 def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
-    """Return what the library raised in words that name the hint."""
+    """Return an error of the library with a hint."""
     said = wrong.args[0] if wrong.args and isinstance(wrong.args[0], dict) else {}
     detail = ": ".join(str(said[name]) for name in ("desc", "info") if said.get(name)) or type(wrong).__name__
     for kind, hint in _MENDS.items():

@@ -1,7 +1,7 @@
-"""What every reader gives: entries of users and groups, a check step by step, and troubles that name their
-hint.
+"""The interface of connectors: entries of users and groups, a connection check in steps, and errors with
+hints.
 
-A fourth kind of reader is one more file like `ldap.py`, with its settings model, and a line in `kinds.py`.
+A further connector is one more file like `ldap.py` with its settings model, and a line in `connectors.py`.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ LONGEST_VALUE = 64_000
 
 
 class DirectoryTrouble(DravoError):
-    """A directory could not be read, or not to its end; what it would have said is not known."""
+    """A directory could not be read, or not completely; what is missing is unknown."""
 
     code = "directory_trouble"
     status = 502
@@ -29,13 +29,13 @@ class DirectoryTrouble(DravoError):
 
 @dataclass(frozen=True)
 class Entry:
-    """What a directory says of one user.
+    """An entry of one user.
 
     Attributes:
-        native_id: the directory's own id, which stays when the user is renamed or moved.
-        reference: by what groups name their members: a DN, a user name, an id; folded as the reader compares
+        native_id: the directory's own ID, which stays when the user is renamed or moved.
+        reference: how groups name their members: a DN, a user name or an ID, folded as the connector compares
             them.
-        attributes: by folded name the values, a list of texts; of a SCIM service the User as it stands.
+        attributes: the values by folded name, as lists of texts; of a SCIM service, the User.
     """
 
     native_id: str
@@ -43,16 +43,16 @@ class Entry:
     attributes: Mapping[str, Any]
 
     def digest(self, salt: str) -> str:
-        """Return what tells this entry, read with some answers, from what it said before."""
+        """Return a digest of the entry and the policy, to recognize an unchanged entry."""
         content = orjson.dumps((salt, self.reference, self.attributes), option=orjson.OPT_SORT_KEYS)
         return hashlib.blake2b(content, digest_size=12).hexdigest()
 
 
 @dataclass(frozen=True)
 class GroupEntry:
-    """What a directory says of one group; `members` are locators of users and groups.
+    """An entry of one group; `members` are locators of users and groups.
 
-    `made` says that the directory has no such group: it came of what is said of users.
+    `made` tells that the directory has no such group: attributes of users produce it.
     """
 
     native_id: str
@@ -62,7 +62,7 @@ class GroupEntry:
     made: bool = False
 
     def digest(self, salt: str) -> str:
-        """Return what tells this group from what it was before."""
+        """Return a digest of the group, to recognize an unchanged one."""
         content = orjson.dumps((salt, self.reference, self.name, sorted(self.members)))
         return hashlib.blake2b(content, digest_size=12).hexdigest()
 
@@ -72,10 +72,10 @@ _MADE = "\x1fmade "
 
 
 def made_entries(made: Mapping[str, tuple[str, list[str]]]) -> list[GroupEntry]:
-    """Return groups that come of what is said of users, as a directory would list them.
+    """Return groups that attributes of users produce, as a directory would list them.
 
     Args:
-        made: by folded name, the name and the locators of those who are in it.
+        made: by folded name, the name and the locators of the members.
     """
     return [
         GroupEntry(f"{_MADE}{key}", f"{_MADE}{key}", name, members, made=True)
@@ -84,15 +84,13 @@ def made_entries(made: Mapping[str, tuple[str, list[str]]]) -> list[GroupEntry]:
 
 
 def is_made(native_id: str) -> bool:
-    """Whether a group came of what is said of users."""
+    """Whether attributes of users produce a group."""
     return native_id.startswith(_MADE)
 
 
 @dataclass(frozen=True)
 class BadLine:
-    """Something that was read and is nobody: a line of a file, an entry without an id; told, and the others
-    go on.
-    """
+    """A line or entry without a user; it is reported, and the others go on."""
 
     where: str
     message: str
@@ -115,9 +113,7 @@ class Step:
 
 @dataclass
 class Checked:
-    """What a check found out: its steps, the source's attributes, each with some values, and a few
-    entries.
-    """
+    """The result of a check: its steps, the source's attributes with some values, and a few entries."""
 
     steps: list[Step] = field(default_factory=list)
     attributes: dict[str, list[str]] = field(default_factory=dict)
@@ -125,17 +121,17 @@ class Checked:
 
     @property
     def fine(self) -> bool:
-        """Whether nothing is in the way."""
+        """Whether all steps succeeded."""
         return all(each.outcome in (OK, NOTED) for each in self.steps)
 
 
 def checked_by(names: Sequence[str], work: Callable[[Checked], None]) -> Checked:
-    """Return what a check found out.
+    """Return the result of a check.
 
     Args:
-        names: its steps, in their order.
-        work: adds one step after the other; where it raises a trouble, that step failed, and those behind it
-            were not tried.
+        names: the steps, in their order.
+        work: adds one step after the other; if it raises an error, that step failed, and later ones were not
+            tried.
     """
     checked = Checked()
     try:
@@ -149,17 +145,17 @@ def checked_by(names: Sequence[str], work: Callable[[Checked], None]) -> Checked
 
 
 class StopAsked(Exception):
-    """Anyone who reads was asked to stop."""
+    """The run was asked to stop."""
 
 
 class Reader(Protocol):
     """Reads one source.
 
     Attributes:
-        kind: its key.
+        kind: the key of the connector.
         reads: what expressions over its entries read, as in `core.expressions`.
         Settings: the model of its settings.
-        usual_attributes: the rows that expressions start with.
+        usual_attributes: the default attribute mapping.
     """
 
     kind: ClassVar[str]
@@ -169,35 +165,33 @@ class Reader(Protocol):
     usual_attributes: ClassVar[tuple[tuple[str, str], ...]]
 
     def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everyone; `since` is a mark of an earlier reading: then anyone who changed after it.
+        """Yield all users; `since` is a mark of an earlier run: then only users who changed after it.
 
         Raises:
-            DirectoryTrouble: if it cannot be read to its end.
+            DirectoryTrouble: if the source cannot be read completely.
         """
 
     def groups(self, since: str | None = None) -> Iterator[GroupEntry | BadLine]:
         """Yield all groups, after the users; raises as `users`."""
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one user as the directory has them now, or None if it has them no more."""
+        """Return one user as the source reports the user now, or None."""
 
     def groups_of(self, entry: Entry) -> list[GroupEntry] | None:
-        """Return the groups that list a user; None if that cannot be asked."""
+        """Return the groups of a user; None if the source cannot be asked."""
 
     def check(self, uses: Sequence[str]) -> Checked:
         """Try the connection step by step; `uses` are the attributes that expressions need."""
 
     def mark(self) -> str | None:
-        """Return from where a later reading can go on, once this one is done; None if only a full reading
-        tells the truth.
-        """
+        """Return the mark from which a later run can go on; None if only a full run is reliable."""
 
     def close(self) -> None:
-        """Let go of connections."""
+        """Close connections."""
 
 
 def seen_values(found: dict[str, list[str]], attributes: Mapping[str, Any]) -> None:
-    """Add an entry's values to those seen, a few of each attribute."""
+    """Add an entry's values to the sample of values, a few of each attribute."""
     for name, values in attributes.items():
         kept = found.setdefault(name, [])
         for value in values if isinstance(values, list) else [values]:

@@ -75,7 +75,7 @@ class ScimReader:
         self._newest: str | None = None
 
     def close(self) -> None:
-        """Let go of connections."""
+        """Close connections."""
         self._client.close()
 
     # The connection
@@ -178,7 +178,7 @@ class ScimReader:
     # Reading
 
     def users(self, since: str | None = None) -> Iterator[Entry | BadLine]:
-        """Yield everyone, or anyone who changed since a mark."""
+        """Yield all users, or users who changed since a mark."""
         wanted = [f"({self.settings.users_filter})"] if self.settings.users_filter else []
         changed = [*wanted, f'meta.lastModified ge "{since}"']
         # A service that cannot tell what changed says so, and is asked for everyone.
@@ -196,7 +196,7 @@ class ScimReader:
             )
 
     def _finds(self, text: str) -> bool:
-        """Whether the service takes a filter."""
+        """Whether the service accepts a filter."""
         first = {"cursor": ""} if self._can().cursor else {"startIndex": "1"}
         return self._send("/Users", {"filter": text, "count": "1", **first}).status != 400
 
@@ -218,7 +218,7 @@ class ScimReader:
             self._newest = at
 
     def groups(self, since: str | None = None) -> Iterator[GroupEntry | BadLine]:
-        """Yield all groups; always every one, for not every service says when a list of members changed."""
+        """Yield all groups: not every service reports when members of a group changed."""
         if not self.settings.read_groups:
             return
         for resource in self._listing("/Groups", {}):
@@ -241,7 +241,7 @@ class ScimReader:
             )
 
     def _listing(self, path: str, query: Mapping[str, str]) -> Iterator[Mapping[str, Any]]:
-        """Yield each resource once, page by page; a list that is not whole is a trouble, not an end."""
+        """Yield each resource once, page by page; an incomplete list is an error."""
         cursor_given = self._can().cursor
         start, cursor, came, total = 1, "", set[str](), 0
         while True:
@@ -275,11 +275,11 @@ class ScimReader:
             )
 
     def mark(self) -> str | None:
-        """Return the newest meta.lastModified that was seen."""
+        """Return the newest meta.lastModified."""
         return self._newest
 
     def one(self, native_id: str) -> Entry | None:
-        """Return one user by their id."""
+        """Return one user by ID."""
         found = (
             list(self._listing("/Users", {"filter": f'id eq "{native_id}"'}))
             if '"' not in native_id and "\\" not in native_id
@@ -358,7 +358,7 @@ class ScimReader:
 
 
 def _names(found: dict[str, list[str]], resource: Mapping[str, Any], prefix: str = "") -> None:
-    """Add the attributes of a User to those seen, each by the path that an expression would name."""
+    """Add the attributes of a User to the sample, each by the path that an expression would use."""
     for name, value in resource.items():
         if isinstance(value, Mapping):
             _names(found, value, f"{prefix}{name}{':' if name.startswith('urn:') else '.'}")

@@ -1,4 +1,4 @@
-"""What a provider says of itself (OpenID Connect Discovery 1.0)."""
+"""The configuration of a provider (OpenID Connect Discovery 1.0)."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES
 
 @dataclass(frozen=True)
 class Provider:
-    """An OpenID provider, as its configuration says."""
+    """An OpenID provider, from its configuration."""
 
     issuer: str
     authorization: str
@@ -32,10 +32,11 @@ class Provider:
 
 
 def address_of(issuer: str) -> str:
-    """Return the address of an issuer's configuration; anyone who pasted that address itself is understood.
+    """Return the address of an issuer's configuration; the address of the configuration itself is accepted
+    too.
 
     Raises:
-        InvalidInput: if it is no address of a provider.
+        InvalidInput: for another address.
     """
     return _checked(repair_issuer(issuer), "issuer") + WELL_KNOWN
 
@@ -48,14 +49,13 @@ def repair_issuer(text: str) -> str:
 
 
 def read_configuration(document: Mapping[str, Any], issuer: str) -> Provider:
-    """Return the provider that a configuration describes.
+    """Return the provider of a configuration.
 
     Args:
-        issuer: as anyone who set this up gave it; it has to be the very one that the document names (section
-            4.3).
+        issuer: the issuer as entered; the document must name the same one (section 4.3).
 
     Raises:
-        InvalidInput: naming what is at fault.
+        InvalidInput: with the wrong value.
     """
     named = document.get("issuer")
     if not isinstance(named, str) or named.rstrip("/") != repair_issuer(issuer):

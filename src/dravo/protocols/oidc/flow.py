@@ -1,5 +1,5 @@
-"""The code flow with PKCE (OpenID Connect Core 3.1, RFC 7636): where the browser goes, and what is asked for
-the code that it brings back.
+"""The code flow with PKCE (OpenID Connect Core 3.1, RFC 7636): the address for the browser, and the token
+request.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ BASIC, IN_BODY, BY_KEY = "client_secret_basic", "client_secret_post", "private_k
 
 @dataclass(frozen=True)
 class Client:
-    """We, as the provider knows us: by a secret, or by our own key."""
+    """Our client at a provider, with a secret or a key."""
 
     id: str
     redirect: str
@@ -35,11 +35,11 @@ class Client:
 def start(
     provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, force_authn: bool = False
 ) -> str:
-    """Return the address to which the browser goes to sign in.
+    """Return the address at which the browser signs in.
 
     Args:
-        state, nonce, verifier: of this one sign-in, that nobody can guess.
-        force_authn: whether the user has to sign in there although they are signed in.
+        state, nonce, verifier: random values of this sign-in.
+        force_authn: whether the user has to sign in again at the provider.
     """
     query = {
         "response_type": "code",
@@ -61,8 +61,8 @@ def challenge(verifier: str) -> str:
 
 
 def way_of(provider: Provider, client: Client) -> str:
-    """Return how we say who we are at the token endpoint: by our key where there is one, else as the
-    provider takes a secret.
+    """Return how the client authenticates at the token endpoint: by its key if it has one, else as the
+    provider accepts a secret.
     """
     if client.key is not None:
         return BY_KEY
@@ -72,11 +72,11 @@ def way_of(provider: Provider, client: Client) -> str:
 def token_request(
     provider: Provider, client: Client, code: str, verifier: str, now: float, once: str
 ) -> tuple[dict[str, str], dict[str, str]]:
-    """Return (form, headers) that ask for the tokens of a code.
+    """Return (form, headers) of the token request for a code.
 
     Args:
         now: seconds since 1970.
-        once: an id for our assertion, where we sign one.
+        once: an ID for our assertion, where one is signed.
     """
     form = {
         "grant_type": CODE_GRANT,
@@ -111,9 +111,7 @@ def token_request(
 
 
 def values_of(claims: Mapping[str, object]) -> dict[str, Sequence[object]]:
-    """Return claims as attributes: each with its values in a list; what the protocol itself needs is left
-    out.
-    """
+    """Return claims as attributes with lists of values, without those of the protocol itself."""
     own = (
         "iss",
         "aud",

@@ -26,5 +26,5 @@ def read_private_key(pem: bytes, identifier: str) -> RSAKey:
 
 
 def public_jwk(pem: bytes, identifier: str) -> dict[str, Any]:
-    """Return the public part of a private key, as it is published."""
+    """Return the public part of a private key for publication."""
     return dict(read_private_key(pem, identifier).as_dict(private=False))

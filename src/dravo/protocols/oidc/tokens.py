@@ -22,19 +22,19 @@ STRANGER = "The sender is not the provider. Check the issuer."
 
 
 class UnknownKey(Exception):
-    """The token names a key that is not among those that are known: they may have changed."""
+    """The token names an unknown key: the provider may have new ones."""
 
 
 @dataclass(frozen=True)
 class ExpectedToken:
-    """What a token has to be meant for.
+    """The expected values of a token.
 
     Attributes:
-        issuer: the provider's.
-        client_id: ours there.
-        nonce: of the request that it answers.
+        issuer: the provider.
+        client_id: our client ID.
+        nonce: the nonce of the request.
         now: seconds since 1970.
-        algorithms: those that the provider says it signs by, of those that are taken.
+        algorithms: the accepted algorithms that the provider offers.
         skew: by how many seconds clocks may differ.
     """
 
@@ -49,11 +49,11 @@ class ExpectedToken:
 def accept(
     token: str, keys: KeySet, expected: ExpectedToken, access_token: str | None = None
 ) -> dict[str, Any]:
-    """Return what an ID token claims, if all of it holds.
+    """Return the claims of an ID token, if it is valid.
 
     Raises:
-        SignInRefused: with the reason why it proves nobody.
-        UnknownKey: if its key is to be fetched again; a second time it is refused as "key".
+        SignInRefused: with the reason.
+        UnknownKey: if the keys should be fetched again; a second time the token is refused as "key".
     """
     claims = _signed(token, keys, expected)
     _check_parties(claims, expected)
@@ -191,7 +191,7 @@ def _number(claims: Mapping[str, Any], name: str) -> float | None:
 
 
 def _check_hash(claimed: str, access_token: str, algorithm: str) -> None:
-    """Make sure that an access token was given along with this very token (OpenID Connect Core 3.1.3.6)."""
+    """Check that an access token belongs to this ID token (OpenID Connect Core 3.1.3.6)."""
     name = {"384": "sha384", "512": "sha512"}.get(
         str(algorithm)[-3:], "sha512" if algorithm == "EdDSA" else "sha256"
     )
@@ -204,10 +204,10 @@ def _check_hash(claimed: str, access_token: str, algorithm: str) -> None:
 
 
 def check_userinfo(claims: Mapping[str, Any], userinfo: Mapping[str, Any]) -> dict[str, Any]:
-    """Return a token's claims with those of the userinfo added; what the token says counts first.
+    """Return the claims of a token together with those of the userinfo; the token wins.
 
     Raises:
-        SignInRefused: if the userinfo is another user's (section 5.3.2).
+        SignInRefused: if the userinfo is about another user (section 5.3.2).
     """
     if userinfo.get("sub") != claims["sub"]:
         raise SignInRefused("userinfo", "The UserInfo response belongs to another user.", STRANGER)

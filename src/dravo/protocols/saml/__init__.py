@@ -1,4 +1,4 @@
-"""SAML 2.0 as a service provider: metadata both ways, requests, and the checking of responses.
+"""SAML 2.0 as a service provider: metadata in both directions, requests, and the validation of responses.
 
 Knows no storage and no web.
 """

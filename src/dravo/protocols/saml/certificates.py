@@ -1,6 +1,4 @@
-"""Certificates as users have them: PEM, base64 with or without header lines, out of metadata; and what is
-said of them.
-"""
+"""Certificates in PEM, in base64 with or without header lines, and in metadata."""
 
 from __future__ import annotations
 
@@ -36,11 +34,11 @@ class Certificate:
 
 
 def read_certificates(text: str) -> list[Certificate]:
-    """Return the certificates in a text: one or several in PEM, or one as bare base64, blanks and line ends
-    wherever they fell.
+    """Return the certificates in a text: one or several in PEM, or one in bare base64, with any blanks and
+    line ends.
 
     Raises:
-        InvalidInput: if there is none, or what is there is something else; with the hint.
+        InvalidInput: for a text without certificates, with a hint.
     """
     found = _PEM.findall(text)
     if any(label.endswith("PRIVATE KEY") for label, _ in found):
@@ -70,7 +68,7 @@ def _read(body: str) -> Certificate:
 
 
 def of(known: x509.Certificate) -> Certificate:
-    """Return what is said of a certificate."""
+    """Return the description of a certificate."""
     return Certificate(
         known.public_bytes(serialization.Encoding.PEM).decode().strip(),
         known.subject.rfc4514_string(),

@@ -1,7 +1,6 @@
-"""Encrypted assertions (XML Encryption): a key wrapped for one of ours by RSA-OAEP, the assertion under it
-by AES.
+"""Encrypted assertions (XML Encryption): a key wrapped by RSA-OAEP, and the assertion encrypted by AES.
 
-Whatever goes wrong is told in one way, so that nobody learns by test sign-in what a message holds.
+All errors look the same, so that nobody learns the content of a message by trying.
 """
 
 from __future__ import annotations
@@ -46,11 +45,11 @@ _MGF: dict[str, hashes.HashAlgorithm] = {
 
 
 def decrypted(encrypted: etree._Element, keys: Sequence[rsa.RSAPrivateKey]) -> etree._Element:
-    """Return the assertion within an EncryptedAssertion.
+    """Return the assertion of an EncryptedAssertion.
 
     Args:
         encrypted: the EncryptedAssertion.
-        keys: ours, the newest first.
+        keys: our keys, the newest first.
 
     Raises:
         SignInRefused: "encryption" or "algorithm".

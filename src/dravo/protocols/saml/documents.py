@@ -1,5 +1,5 @@
-"""Reads XML that strangers send: no document type, no entities, no network, limits on size and depth;
-comments are taken out.
+"""Reads XML from unknown senders: no document type, no entities, no network, limits on size and depth,
+comments removed.
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ DEEPEST, MOST_ELEMENTS = 60, 20_000
 def read_document(content: bytes, largest: int = LARGEST) -> etree._Element:
     """Return the root of an XML document.
 
-    Comments are taken out as it is read, so that no text is cut in two by one; a signature by exclusive
-    canonicalization does not cover them.
+    Comments are removed on reading, so that none splits a text; signatures by exclusive canonicalization do
+    not cover them.
 
     Raises:
         SignInRefused: "malformed", "too large" or "document type".
@@ -85,10 +85,10 @@ def text_of(element: etree._Element | None) -> str:
 
 
 def only(parent: etree._Element, namespace: str, name: str) -> etree._Element | None:
-    """Return the one child of a name; None if there is none.
+    """Return the only child with a name, or None.
 
     Raises:
-        SignInRefused: "malformed", if there are several.
+        SignInRefused: "malformed", for several.
     """
     found = parent.findall(q(namespace, name))
     if len(found) > 1:
@@ -101,7 +101,7 @@ def only(parent: etree._Element, namespace: str, name: str) -> etree._Element | 
 
 
 def check_ids(root: etree._Element) -> None:
-    """Make sure that no two elements have one ID: a signature by reference could mean either.
+    """Check that IDs are unique: a signature by reference could mean either element.
 
     Raises:
         SignInRefused: "duplicate ids".

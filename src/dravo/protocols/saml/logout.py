@@ -1,8 +1,7 @@
 """Single logout (SAML core 3.7, profiles 4.4) by HTTP-Redirect: ours to the provider, and the provider's to
 us.
 
-A request to sign a user out is taken only with the signature of the query it came in; anyone who could
-make one up could throw users out.
+A logout request is accepted only with a signature: otherwise anyone could sign users out.
 """
 
 from __future__ import annotations
@@ -74,7 +73,7 @@ def sign_out_request(
 
 
 def sign_out_response(header: MessageHeader, asked: AskedOut, key: rsa.RSAPrivateKey) -> str:
-    """Return the URL that tells the provider that the user was signed out here (core, section 3.7.2)."""
+    """Return the URL that reports the logout to the provider (core, section 3.7.2)."""
     root = header.element("LogoutResponse")
     root.set("InResponseTo", asked.id)
     etree.SubElement(etree.SubElement(root, q(SAMLP, "Status")), q(SAMLP, "StatusCode"), Value=SUCCESS)
@@ -84,16 +83,16 @@ def sign_out_response(header: MessageHeader, asked: AskedOut, key: rsa.RSAPrivat
 def read_sign_out_request(
     query: bytes, issuer: str, certificates: Sequence[Certificate], address: str, now: float
 ) -> AskedOut:
-    """Return whom a provider wants to be signed out.
+    """Return the logout request of a provider.
 
     Args:
-        query: the query as it came, not decoded: that is what was signed.
+        query: the query string as received, not decoded: it was signed in that form.
         issuer, certificates: the provider's.
-        address: ours, at which it came.
+        address: our address at which it was received.
         now: seconds since 1970.
 
     Raises:
-        SignInRefused: if the provider did not ask for this, or not now.
+        SignInRefused: if the request is not from the provider, or not current.
     """
     parts = dict(part.partition("=")[::2] for part in query.decode("ascii", "replace").split("&")[:20])
     _check_signature(parts, certificates)
@@ -133,7 +132,7 @@ def read_sign_out_request(
 
 
 def _check_signature(parts: dict[str, str], certificates: Sequence[Certificate]) -> None:
-    """Make sure that the query was signed (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or
+    """Check the signature of the query (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or
     "signature".
     """
     if not parts.get("Signature") or not parts.get("SigAlg"):

@@ -1,4 +1,4 @@
-"""Metadata both ways (SAML metadata 2.0): what a provider says of itself, and what we say of ourselves."""
+"""Metadata in both directions (SAML metadata 2.0): the provider's and ours."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ LARGEST = 2 * 1024 * 1024
 
 @dataclass(frozen=True)
 class Provider:
-    """An identity provider, as its metadata says.
+    """An identity provider, from its metadata.
 
     Attributes:
-        entity_id: its name.
-        sign_in: by binding, the address for requests.
-        sign_out: by binding, the address for signing out.
-        certificates: with which it signs, those that it names first first.
-        wants_signed: whether it wants our requests to be signed.
+        entity_id: the entity ID.
+        sign_in: by binding, the single sign-on URL.
+        sign_out: by binding, the single logout URL.
+        certificates: its signing certificates, in their order.
+        wants_signed: whether it requires signed requests.
     """
 
     entity_id: str

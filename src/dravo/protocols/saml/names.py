@@ -1,4 +1,4 @@
-"""The names that SAML 2.0 and XML Signature give to things, and which algorithms are taken."""
+"""Names of SAML 2.0 and XML Signature, and the accepted algorithms."""
 
 from __future__ import annotations
 

@@ -19,12 +19,12 @@ from dravo.protocols.saml.names import POST, RSA_SHA256, SAML, SAMLP, q
 
 @dataclass(frozen=True)
 class SignInRequest:
-    """A request to be sent by way of the user's browser.
+    """A request to send through the user's browser.
 
     Attributes:
-        id: by which its response will name it.
+        id: the ID that the response refers to.
         url: where the browser goes.
-        form: what it posts there; None where everything stands in the address.
+        form: what it posts there; None where the address has everything.
     """
 
     id: str

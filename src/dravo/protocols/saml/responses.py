@@ -1,7 +1,7 @@
-"""Decides whether a SAML response proves who a user is (SAML core 3.3, bindings 3.5, profiles 4.1.4).
+"""Validates SAML responses (SAML core 3.3, bindings 3.5, profiles 4.1.4).
 
-One assertion is consumed, and it is the very element that a trusted signature covers. Everything that is
-read is read out of what was signed; whatever else stands in the message is as if it were not there.
+One assertion is used, and it is the element that a trusted signature covers. All values are read from the
+signed element; the rest of the message is ignored.
 """
 
 from __future__ import annotations
@@ -27,20 +27,20 @@ _INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z
 
 @dataclass(frozen=True)
 class Expected:
-    """What a response has to be meant for.
+    """The expected values of a response.
 
     Attributes:
-        issuer: the provider's entity id.
-        certificates: the provider's, by one of which it has to be signed.
-        audience: our own entity id.
-        acs: our own address for responses: destination and recipient.
-        request: the id of the request that this answers; None where nothing was asked.
-        unasked: whether a response that answers nothing is taken (IdP-initiated).
+        issuer: the provider's entity ID.
+        certificates: the provider's certificates, one of which must verify the signature.
+        audience: our entity ID.
+        acs: our ACS URL: destination and recipient.
+        request: the ID of our request; None without one.
+        unasked: whether IdP-initiated sign-in is allowed.
         now: seconds since 1970.
         skew: by how many seconds clocks may differ.
-        keys: ours, for what is encrypted.
-        longest: the maximum validity from now on, in seconds. Each response is remembered until it ends, to
-            refuse a replay.
+        keys: our keys, for encrypted assertions.
+        longest: the maximum validity from now on, in seconds. Each response is remembered until it expires,
+            to refuse a replay.
     """
 
     issuer: str
@@ -59,14 +59,14 @@ Note = Callable[[str, str], None]
 
 
 def accept(content: bytes, expected: Expected, note: Note = lambda name, message: None) -> VerifiedIdentity:
-    """Return whom a response proves.
+    """Return the identity that a response proves.
 
     Args:
-        content: the XML as it arrived, base64 taken off.
-        note: is told each step that went well: its name, and what was found.
+        content: the XML, without base64.
+        note: is called for each successful step, with its name and the finding.
 
     Raises:
-        SignInRefused: with the reason why it proves nobody.
+        SignInRefused: with the reason.
     """
     root = read_document(content)
     if root.tag != q(SAMLP, "Response") or root.get("Version") != "2.0":
@@ -158,7 +158,7 @@ def _check_envelope(response: etree._Element, expected: Expected, *, is_signed: 
 
 
 def _check_answers(answers: str | None, expected: Expected) -> None:
-    """Make sure that a response answers what was asked; raises "in response to"."""
+    """Check that a response answers our request; raises "in response to"."""
     if answers is None and expected.allow_idp_initiated:
         return
     if answers is None:
@@ -259,7 +259,7 @@ def _check_span(element: etree._Element, expected: Expected) -> None:
 
 
 def _check_subject(assertion: etree._Element, expected: Expected) -> float:
-    """Make sure that a user confirms by this assertion who comes with it; returns until when it may be."""
+    """Check the subject confirmation; return the latest time at which it is valid."""
     subject = only(assertion, SAML, "Subject")
     if subject is None:
         raise SignInRefused(

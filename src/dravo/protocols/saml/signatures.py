@@ -1,9 +1,9 @@
-"""XML signatures, as far as SAML uses them: one signature, over the very element that it stands in; and only
-what was signed is read on.
+"""XML signatures as SAML uses them: one signature over the element that contains it, and only signed content
+is read.
 
-The form of a signature is checked before its numbers are: whatever SAML does not need is refused, so that
-nothing is left to the library's goodwill. What it returns as signed is read from then on, and never the
-document around it (SAML core, section 5.4).
+The form of a signature is checked before its value. Everything that SAML does not need is refused, so that
+nothing depends on the library's tolerance. From then on the signed content is read, never the document around
+it (SAML core, section 5.4).
 """
 
 from __future__ import annotations
@@ -27,10 +27,10 @@ STRANGER = "The sender is not a SAML provider. Check the ACS URL and the provide
 
 
 def signature_of(element: etree._Element) -> etree._Element | None:
-    """Return the signature that stands in an element itself, None if there is none.
+    """Return the signature inside an element, or None.
 
     Raises:
-        SignInRefused: "signature", if there are several.
+        SignInRefused: "signature", for several.
     """
     found = element.findall(q(DS, "Signature"))
     if len(found) > 1:
@@ -39,12 +39,11 @@ def signature_of(element: etree._Element) -> etree._Element | None:
 
 
 def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etree._Element:
-    """Return an element as its own signature covers it: a document of its own that holds what was signed,
-    and nothing else.
+    """Return the content that an element's own signature covers, as a document of its own.
 
     Args:
-        element: carries its signature as a child.
-        certificates: by one of which it has to be signed. Those within the message are not looked at.
+        element: the element with its signature as a child.
+        certificates: one of them must verify the signature. Certificates within the message are ignored.
 
     Raises:
         SignInRefused: "signature", "algorithm", "transform" or "certificate".
@@ -122,7 +121,7 @@ def _loaded(pem: str) -> x509.Certificate:
 
 @functools.cache
 def _expected() -> SignatureConfiguration:
-    """Return what signxml is to insist on, with the allowed algorithms by the library's own names."""
+    """Return the requirements for signxml, with the allowed algorithms by its own names."""
     from signxml.verifier import SignatureConfiguration
 
     usual = SignatureConfiguration()
@@ -139,7 +138,7 @@ def _expected() -> SignatureConfiguration:
 
 
 def _verified(alone: bytes, certificate: Certificate) -> Any:
-    """Return what signxml says of a signature, None if it was not made by this certificate's key."""
+    """Return the content that signxml verified; None if another key made the signature."""
     from signxml.exceptions import (
         InvalidCertificate,
         InvalidDigest,

@@ -1,3 +1,3 @@
-"""SCIM towards applications: the guarded client, the conversation that brings an account to what is due, the
+"""SCIM towards applications: conversations that bring accounts and groups to their desired state, and the
 connection check.
 """

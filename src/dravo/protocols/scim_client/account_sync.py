@@ -1,8 +1,8 @@
-"""Brings one account of an application to what is due: a conversation, written as a generator that yields
-requests.
+"""Brings one account of an application to its desired state: a conversation, written as a generator that
+yields requests.
 
-It looks before it creates, adopts only what may be adopted, and looks again after a conflict. Anyone who
-drives it decides on network, threads and pace; the logic is the same with none of them.
+It searches before it creates, adopts only allowed accounts, and searches again after a conflict. The caller
+decides on network, threads and rate.
 """
 
 from __future__ import annotations
@@ -34,22 +34,22 @@ CAN_ALL = Capabilities()
 
 @dataclass(frozen=True)
 class AccountTarget:
-    """What is to be reached, and what is known.
+    """The desired account, and what is known.
 
     Attributes:
-        user_id: our external id there.
-        due: the account as it should be (see core.accounts).
-        agreed: the account as it was agreed last, or None.
-        remote_id: the account's id there, or None while it is not known.
-        may_create, may_update, adopt_by_user_name: the application's settings.
-        capabilities: what the application says that it can do.
-        doubt: whether an account may have been made before without our learning of it.
-        to_empty: attributes whose values there are removed, since the user has none.
+        user_id: our external ID.
+        desired: the desired account (see `core.provisioning.accounts`).
+        applied: the applied account, or None.
+        remote_id: the account's ID there, or None.
+        may_create, may_update, adopt_by_user_name: the settings of the application.
+        capabilities: the capabilities of the application.
+        doubt: whether an account may have been created although no response arrived.
+        to_empty: attributes to empty there, because the user has no value.
     """
 
     user_id: str
-    due: Mapping[str, Any]
-    agreed: Mapping[str, Any] | None = None
+    desired: Mapping[str, Any]
+    applied: Mapping[str, Any] | None = None
     remote_id: str | None = None
     may_create: bool = True
     may_update: bool = True
@@ -60,12 +60,12 @@ class AccountTarget:
 
     @property
     def external_id(self) -> str:
-        """What the account carries as its external id: ours, or what an expression makes."""
-        user = self.due.get("user") or {}
+        """The external ID of the account: ours, or the result of an expression."""
+        user = self.desired.get("user") or {}
         return str(user.get("externalId") or self.user_id)
 
     def body(self, due: Mapping[str, Any]) -> dict[str, Any]:
-        """Return a due account as the application takes it: what it does not have is left out."""
+        """Return a desired account as the application accepts it, without attributes that it lacks."""
         return {
             name: value
             for name, value in scim_body(due, self.capabilities.roles).items()
@@ -73,31 +73,31 @@ class AccountTarget:
         }
 
     def whole_body(self) -> dict[str, Any]:
-        """Return the account due, and with it what is to be empty there."""
+        """Return the desired account, with the attributes to empty."""
         empty = {
             name: dict.fromkeys(ENTERPRISE_PARTS) if name == ENTERPRISE_URN else None
             for name in self.to_empty
         }
-        return {**empty, **self.body(self.due)}
+        return {**empty, **self.body(self.desired)}
 
 
 @dataclass(frozen=True)
 class IsLinkedQuery:
-    """Asks anyone who drives the conversation: does an account there belong to another user already?"""
+    """Asks the caller whether an account belongs to another user already."""
 
     remote_id: str
 
 
 @dataclass(frozen=True)
 class CachedListQuery:
-    """Asks anyone who drives: is there a list of the accounts there, read a moment ago, and after any doubt
-    arose? Sent resources, or None.
+    """Asks the caller for a list of the accounts read a moment ago, and after any doubt. Sent resources, or
+    None.
     """
 
 
 @dataclass(frozen=True)
 class FullListQuery:
-    """Asks anyone who drives to read the list of all accounts there, now or lately.
+    """Asks the caller to read the list of all accounts, or to use a recent one.
 
     Sent a list of resources, or None if it cannot be read.
     """
@@ -105,7 +105,7 @@ class FullListQuery:
 
 @dataclass(frozen=True)
 class AccountResult:
-    """What was reached: the account's id there (None if there is none), and how we came by it."""
+    """The result: the account's ID (None without an account), and how it was found."""
 
     remote_id: str | None
     origin: str | None = None
@@ -117,27 +117,27 @@ Conversation = Generator[Question, Any, AccountResult]
 
 
 def sync_account(wanted: AccountTarget) -> Conversation:
-    """Bring an account to what is due.
+    """Bring an account to its desired state.
 
     Yields:
         A `Request`, and is sent its `Response`; or `IsBound`, and is sent a bool.
 
     Returns:
-        What was reached.
+        The result.
 
     Raises:
         RetryableError, ConnectionPausedError, Refused, HeldBySettings.
     """
-    if wanted.due["want"] == ABSENT:
+    if wanted.desired["want"] == ABSENT:
         return (yield from _remove(wanted))
-    if wanted.due["active"] and wanted.due.get("problem"):
+    if wanted.desired["active"] and wanted.desired.get("problem"):
         raise Refused(
-            wanted.due["problem"],
+            wanted.desired["problem"],
             "Change the expression, or the user's attributes at the source.",
             "no_user_name",
         )
     if wanted.remote_id is not None:
-        agreed = wanted.agreed
+        agreed = wanted.applied
         if agreed is not None and agreed["want"] == PRESENT:
             reached = yield from _update(wanted, wanted.remote_id, wanted.body(agreed), None)
         else:
@@ -150,7 +150,7 @@ def sync_account(wanted: AccountTarget) -> Conversation:
         if reached is not None:
             return reached
         # It is gone there: look again, and make it again if that is allowed.
-        wanted = replace(wanted, remote_id=None, agreed=None)
+        wanted = replace(wanted, remote_id=None, applied=None)
     return (yield from _find_or_create(wanted))
 
 
@@ -164,7 +164,7 @@ def _find_or_create(wanted: AccountTarget) -> Conversation:
             if reached is not None:
                 return reached
             continue
-        if not wanted.due["active"]:
+        if not wanted.desired["active"]:
             # Nobody there, and nobody to be let in: there is nothing to do.
             return AccountResult(None)
         if not wanted.may_create:
@@ -182,7 +182,7 @@ def _find_or_create(wanted: AccountTarget) -> Conversation:
             "Dravo searches for the account again.",
         )
     raise Refused(
-        f"The application says that an account for '{wanted.due['user']['userName']}' exists (409), "
+        f"The application says that an account for '{wanted.desired['user']['userName']}' exists (409), "
         "but returns none.",
         "Find the account in the application. It may be deleted but not purged, or hidden from this token.",
         "not_returned",
@@ -190,11 +190,11 @@ def _find_or_create(wanted: AccountTarget) -> Conversation:
 
 
 def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tuple[Resource, str] | None]:
-    """Return the account there that is ours or may be adopted, and which of the two; None if there is none.
+    """Return the account that is ours or may be adopted, and which of the two; or None.
 
     Args:
-        wanted: what is to be reached.
-        lately: whether a list that was read a moment ago will do.
+        wanted: the desired account.
+        lately: whether a list read a moment ago is good enough.
     """
     at_hand: list[Resource] | None = (yield CachedListQuery()) if lately else None
     own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
@@ -207,9 +207,9 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
         whole = yield from _whole(_only(own), at_hand)
         # Of a list that was read before, it may be gone by now: then it is looked for again.
         return (whole, MADE) if whole is not None else (yield from _look(wanted, lately=False))
-    if not wanted.due["active"]:
+    if not wanted.desired["active"]:
         return None
-    name = str(wanted.due["user"]["userName"])
+    name = str(wanted.desired["user"]["userName"])
     same = yield from _search(wanted, "userName", name, at_hand)
     if not same:
         return None
@@ -262,8 +262,8 @@ def _another_users(name: str) -> Refused:
 
 
 def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:
-    """Return an account as it stands now: one out of a list that was read before may have changed, or be
-    gone (None).
+    """Return the current state of an account; an account from a list may have changed or be deleted
+    (None).
     """
     return found if at_hand is None else (yield from _get(str(found["id"])))
 
@@ -271,7 +271,7 @@ def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Questio
 def _search(
     wanted: AccountTarget, attribute: str, value: str, at_hand: list[Resource] | None
 ) -> Generator[Question, Any, list[Resource] | None]:
-    """Return the accounts there whose attribute has a value; None if that cannot be found out."""
+    """Return the accounts with a value in an attribute; None if the application cannot be searched."""
     found = at_hand
     if found is None and wanted.capabilities.filter:
         # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string
@@ -307,7 +307,7 @@ def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
 
 
 def _create(wanted: AccountTarget) -> Generator[Question, Any, AccountResult | None]:
-    attributes = without_empty(wanted.body(wanted.due))
+    attributes = without_empty(wanted.body(wanted.desired))
     response: Response = yield Request("POST", "/Users", body={"schemas": _schemas(attributes), **attributes})
     if response.status == 409:
         return None
@@ -322,15 +322,15 @@ def _create(wanted: AccountTarget) -> Generator[Question, Any, AccountResult | N
 def _update(
     wanted: AccountTarget, remote_id: str, before: Mapping[str, Any], origin: str | None
 ) -> Generator[Question, Any, AccountResult | None]:
-    """Bring an account that is there to what is due; None if it turns out not to be there."""
-    if not wanted.due["active"] and not wanted.capabilities.active:
+    """Bring an existing account to its desired state; None if it does not exist after all."""
+    if not wanted.desired["active"] and not wanted.capabilities.active:
         raise HeldBySettings(
             "The application does not support inactive accounts.",
             "Choose 'delete' or 'do_nothing' in the settings of the application.",
         )
     after = wanted.whole_body()
     if not wanted.may_update:
-        if wanted.due["active"]:
+        if wanted.desired["active"]:
             if differences(before, after):
                 raise HeldBySettings(
                     "The account differs, but updating accounts is disabled for this application.",
@@ -373,9 +373,7 @@ def _updated(response: Response, remote_id: str, origin: str | None) -> AccountR
 
 
 def _as_found(resource: Mapping[str, Any], wanted: AccountTarget) -> dict[str, Any]:
-    """Return of an account there only the attributes that we deliver now: what else it has is not ours to
-    remove.
-    """
+    """Return the attributes of an account that Dravo sends; others are not ours to remove."""
     found = {name: resource[name] for name in wanted.whole_body() if name in resource}
     extension = found.get(ENTERPRISE_URN)
     if isinstance(extension, Mapping):
@@ -403,7 +401,7 @@ def _schemas(attributes: Mapping[str, Any]) -> list[str]:
 
 
 def segment(remote_id: str) -> str:
-    """Return an id as one segment of a path, whatever the application put into it."""
+    """Return an ID as one segment of a path, whatever characters it has."""
     return "".join(
         c
         if c.isascii() and (c.isalnum() or c in "-_.~@:")

@@ -1,8 +1,7 @@
-"""Many changes in one request, for applications that offer it (RFC 7644, section 3.7): made out of single
-requests, and taken apart.
+"""Bulk requests for applications that offer them (RFC 7644, section 3.7): joined from single requests, and
+taken apart.
 
-Conversations go on as if each request had gone by itself: what is sent together is read apart again into one
-response for each.
+Conversations continue as if each request had been sent alone: the response is split into one for each.
 """
 
 from __future__ import annotations
@@ -36,11 +35,11 @@ def most_together(capabilities: Capabilities) -> int:
 
 
 def parts(requests: Sequence[Request], capabilities: Capabilities) -> Iterator[list[int]]:
-    """Yield places of requests that go together: no more, and no larger, than the application takes.
+    """Yield ranges of requests to send together, within the application's limits.
 
     Args:
         requests: changes, each of one resource.
-        capabilities: what the application offers.
+        capabilities: the capabilities of the application.
     """
     most, largest = most_together(capabilities), capabilities.bulk_payload
     some: list[int] = []
@@ -57,7 +56,7 @@ def parts(requests: Sequence[Request], capabilities: Capabilities) -> Iterator[l
 
 
 def joined(requests: Sequence[Request]) -> Request:
-    """Return one request that carries all of them."""
+    """Return one bulk request for all of them."""
     operations = [
         {
             "method": each.method,
@@ -71,19 +70,18 @@ def joined(requests: Sequence[Request]) -> Request:
 
 
 def is_not_taken(response: Response) -> bool:
-    """Whether an answer says that the application does not take changes together after all, or not so
-    many.
+    """Whether a response says that the application does not accept bulk requests after all, or not so many
+    operations.
     """
     return response.status in (400, 404, 405, 413, 501)
 
 
 def apart(requests: Sequence[Request], response: Response) -> list[Response | None]:
-    """Return the response to each request; None for those of which the answer says nothing, so that nobody
-    knows how they went.
+    """Return the response to each request; None for those without one, whose outcome is unknown.
 
     Args:
-        requests: as they were joined.
-        response: the answer to all of them. One that is no success is everyone's.
+        requests: the requests as they were joined.
+        response: the response to all of them. An error counts for each.
     """
     if not response.ok:
         return [response] * len(requests)

@@ -1,4 +1,4 @@
-"""What an application says that it can do, read from its own documents and kept to (RFC 7644, section 4)."""
+"""Capabilities of an application, read from its own documents (RFC 7644, section 4)."""
 
 from __future__ import annotations
 
@@ -16,16 +16,15 @@ USUAL_PAGE = 100
 
 @dataclass(frozen=True)
 class Capabilities:
-    """What an application can do; what it does not say is taken as the standard has it.
+    """The capabilities of an application; without a statement, the default of the standard.
 
     Attributes:
-        patch, filter, bulk, sort, etag, cursor: whether it says that it can.
-        bulk_operations, bulk_payload: how many operations, and bytes, it takes in one request; None where it
-        does not say.
-        max_results: the most that it gives in a page, or None.
+        patch, filter, bulk, sort, etag, cursor: whether it supports them.
+        bulk_operations, bulk_payload: the largest number of operations and bytes in a bulk request, or None.
+        max_results: the largest page, or None.
         groups: whether it has groups.
-        attributes: lower-case names of a User's attributes (extensions by URN), or None if it does not say.
-        roles: in which form a User's roles are, "objects" or "texts".
+        attributes: lower-case names of a User's attributes (extensions by URN), or None.
+        roles: the form of a User's roles, "objects" or "texts".
     """
 
     patch: bool = True
@@ -44,16 +43,16 @@ class Capabilities:
 
     @property
     def page(self) -> int:
-        """How many to ask for in a page."""
+        """The page size to ask for."""
         return min(self.max_results or USUAL_PAGE, USUAL_PAGE)
 
     @property
     def active(self) -> bool:
-        """Whether an account can be inactive there."""
+        """Whether an account can be inactive."""
         return self.attributes is None or "active" in self.attributes
 
     def takes(self, name: str) -> bool:
-        """Whether a User has an attribute (or extension) there; ids are in every resource."""
+        """Whether a User has an attribute or extension; IDs are in every resource."""
         return (
             self.attributes is None
             or name.lower() in self.attributes
@@ -70,7 +69,7 @@ class Capabilities:
 
 
 def read_capabilities(document: Mapping[str, Any] | None) -> Capabilities:
-    """Return capabilities as they were kept; what is not in there is as the standard has it."""
+    """Return stored capabilities; missing values have the default of the standard."""
     known = {each.name for each in fields(Capabilities)}
     given = {name: value for name, value in (document or {}).items() if name in known and value is not None}
     for name in ("attributes", "notes"):
@@ -80,16 +79,16 @@ def read_capabilities(document: Mapping[str, Any] | None) -> Capabilities:
 
 
 def discover(config: Mapping[str, Any] | None = None) -> Generator[Request, Response, Capabilities]:
-    """Read what an application says of itself.
+    """Read the capabilities of an application.
 
     Args:
-        config: its ServiceProviderConfig, if that was read already.
+        config: its ServiceProviderConfig, if it was read before.
 
     Yields:
         Requests, and is sent their responses. A document that is not there says nothing.
 
     Raises:
-        ConnectionPausedError, RetryableError: where the answer says that of the whole application.
+        ConnectionPausedError, RetryableError: where the response concerns the whole application.
     """
     if config is None:
         config = _document((yield Request("GET", "/ServiceProviderConfig")))
@@ -107,7 +106,7 @@ def _document(response: Response) -> Mapping[str, Any] | None:
 def understand(
     config: Mapping[str, Any] | None, types: Mapping[str, Any] | None, schemas: Mapping[str, Any] | None
 ) -> Capabilities:
-    """Return what an application's three documents say; any of them may be missing (None)."""
+    """Return the capabilities in an application's three documents; any of them may be missing (None)."""
     given = config or {}
 
     def says(name: str, otherwise: bool) -> bool:
@@ -135,7 +134,7 @@ def understand(
 
 
 def without_bulk(capabilities: Capabilities) -> Capabilities:
-    """Return what an application can do that offers Bulk and refused it."""
+    """Return the capabilities of an application that refused Bulk although it offers it."""
     found = replace(capabilities, bulk=False, bulk_operations=None, bulk_payload=None)
     return replace(
         found,
@@ -147,7 +146,7 @@ def without_bulk(capabilities: Capabilities) -> Capabilities:
 
 
 def _number(part: Any, name: str) -> int | None:
-    """Return a number above zero that a part of the document says, or None."""
+    """Return a positive number in a document, or None."""
     found = part.get(name) if isinstance(part, Mapping) else None
     return found if isinstance(found, int) and not isinstance(found, bool) and found > 0 else None
 
@@ -186,9 +185,7 @@ def _user_attributes(
 
 
 def _notes(capabilities: Capabilities) -> list[str]:
-    """Return in sentences what the application cannot do, and what is done instead; and where it can do more
-    than it must.
-    """
+    """Return in sentences what the application does not support, and what Dravo does instead."""
     notes = []
     if not capabilities.patch:
         notes.append("No PATCH support. Dravo reads and replaces complete accounts.")

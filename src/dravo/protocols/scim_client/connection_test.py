@@ -35,10 +35,10 @@ class Check:
         self._capabilities: Capabilities | None = None
 
     def run(self, *, writing: bool) -> dict[str, Any]:
-        """Try the connection.
+        """Test the connection.
 
         Args:
-            writing: whether to make a test user there, change it, make it inactive and remove it.
+            writing: whether to create, change, deactivate and delete a test user.
 
         Returns:
             {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message",
@@ -152,9 +152,7 @@ class Check:
                 answer = Response(504, None, str(wrong), "")
 
     def _test_user(self) -> None:
-        """Make a user who is nobody, change them, make them inactive, and remove them, whatever went wrong
-        before.
-        """
+        """Create a test user, change it, deactivate it, and delete it in any case."""
         assert self._capabilities is not None
         mark = secrets.token_hex(4)
         name = f"dravo-check-{mark}"
@@ -237,14 +235,14 @@ class Check:
 def check_connection(
     client: Client, base_url: str, sign_in: Callable[[], Connection | None], *, writing: bool = False
 ) -> dict[str, Any]:
-    """Try a connection.
+    """Test a connection.
 
     Args:
-        client: what sends.
-        base_url: the SCIM service's address.
-        sign_in: returns the connection with its token; None if none was given yet; raises Trouble if there
-            is none to be had.
-        writing: whether to try with a test user, who is removed afterwards.
+        client: sends the requests.
+        base_url: the base URL of the SCIM service.
+        sign_in: returns the authenticated connection; None without a token; raises an error if there is none
+            to get.
+        writing: whether to test with a user, who is deleted afterwards.
 
     Returns:
         As `Check.run`.

@@ -1,5 +1,5 @@
-"""Brings one group of an application to what is due: its name and its members, as differences to what was
-agreed last.
+"""Brings one group of an application to its desired state: its name and its members, as differences to the
+applied state.
 """
 
 from __future__ import annotations
@@ -26,22 +26,21 @@ LONG_ENOUGH = 6
 
 @dataclass(frozen=True)
 class WantedGroup:
-    """What is to be reached, and what is known.
+    """The desired group, and what is known.
 
     Attributes:
-        external_id: ours, by which the group there is known as ours.
-        name: its name there; None if it is to go.
-        whole: whether `members` and `ours` are given; without them only a change in part is possible.
-        look: whether to read the group before changing it, for what was agreed last may not be what stands
-            there.
-        members: ids there of all who are due.
-        add, remove: how that differs from what was agreed last.
-        ours: ids there of all users whom we deliver: others in the group are left alone.
-        agreed_name: the name that was agreed last.
-        remote_id: its id there, if that is known.
-        origin: how we came by it.
-        adopt: whether a group of that name that is nobody's may be taken over.
-        capabilities: what the application can do.
+        external_id: our external ID, by which the group is recognized.
+        name: the desired name; None to delete the group.
+        whole: whether `members` and `ours` are given; without them only differences can be sent.
+        look: whether to read the group first, because its applied state is not certain.
+        members: the remote IDs of all desired members.
+        add, remove: the differences to the applied state.
+        ours: the remote IDs of all provisioned users; other members are left alone.
+        agreed_name: the applied name.
+        remote_id: the ID there, if known.
+        origin: how the group was found.
+        adopt: whether an unlinked group with the name may be adopted.
+        capabilities: the capabilities of the application.
     """
 
     external_id: str
@@ -52,7 +51,7 @@ class WantedGroup:
     add: frozenset[str] = frozenset()
     remove: frozenset[str] = frozenset()
     ours: frozenset[str] = frozenset()
-    agreed_name: str | None = None
+    applied_name: str | None = None
     remote_id: str | None = None
     origin: str | None = None
     adopt: bool = False
@@ -61,14 +60,14 @@ class WantedGroup:
 
 @dataclass(frozen=True)
 class ReachedGroup:
-    """What was reached.
+    """The result for a group.
 
     Attributes:
-        remote_id: the group's id there, None if there is none.
-        origin: how we came by it.
-        left_out: ids there of members whom the application did not take: most often such accounts are gone
+        remote_id: the group's ID there; None without a group.
+        origin: how it was found.
+        left_out: remote IDs of members that the application refused: most often these accounts are deleted
             there.
-        refusal: what it said of the last of them.
+        refusal: its response about the last of them.
     """
 
     remote_id: str | None
@@ -78,16 +77,14 @@ class ReachedGroup:
 
 
 class NeedsWhole(Exception):
-    """The group is gone there, or takes no changes in part: it has to be gone about with all of its members
-    known.
-    """
+    """The group is deleted there, or the application supports no PATCH: all members must be known."""
 
 
 @dataclass(frozen=True)
 class Accounts:
-    """Asks anyone who drives for the ids of all accounts there, from a list that is recent.
+    """Asks the caller for the IDs of all accounts, from a recent list.
 
-    Sent a set of ids, or None if there is no such list.
+    Sent a set of IDs, or None without such a list.
     """
 
 
@@ -96,15 +93,15 @@ Conversation = Generator[Question, Any, ReachedGroup]
 
 
 def bring_group(wanted: WantedGroup) -> Conversation:
-    """Bring a group to what is due.
+    """Bring a group to its desired state.
 
     Yields:
-        Requests, and is sent their responses; `Everyone`, and is sent the list of all groups there;
-        `Accounts`.
+        Requests, and is sent their responses; `FullListQuery`, and is sent the list of all groups;
+            `Accounts`.
 
     Raises:
-        RetryableError, ConnectionPausedError, Refused; NeedsWhole if only the differences were given, and
-        that is not enough.
+        RetryableError, ConnectionPausedError, Refused.
+        NeedsWhole: if only differences were given, and they are not enough.
     """
     if wanted.name is None:
         return (yield from _remove(wanted))
@@ -129,7 +126,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
             present = members_of(resource)
             there = replace(
                 wanted,
-                agreed_name=str(resource.get("displayName", "")),
+                applied_name=str(resource.get("displayName", "")),
                 add=wanted.members - present,
                 remove=(present & wanted.ours) - wanted.members,
             )
@@ -152,7 +149,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
         changed = (
             (
                 yield from _change(
-                    replace(wanted, agreed_name=wanted.name, add=rest, remove=frozenset()), made, MADE
+                    replace(wanted, applied_name=wanted.name, add=rest, remove=frozenset()), made, MADE
                 )
             )
             if rest
@@ -166,12 +163,14 @@ def bring_group(wanted: WantedGroup) -> Conversation:
 
 
 def _against(wanted: WantedGroup, resource: Mapping[str, Any]) -> WantedGroup:
-    """Return what is to be done to a group as it stands there; members who are not ours are left alone."""
+    """Return the changes of a group against its current state; members who are not provisioned are left
+    alone.
+    """
     present = members_of(resource)
     name = str(resource.get("displayName", ""))
     return replace(
         wanted,
-        agreed_name=name,
+        applied_name=name,
         add=wanted.members - present,
         remove=(present & wanted.ours) - wanted.members,
     )
@@ -276,7 +275,7 @@ class _Part:
 
 @dataclass
 class _LeftOut:
-    """Members whom the application did not take, or take off, and what it said of the last of them."""
+    """Refused members, and the application's response about the last of them."""
 
     add: set[str] = field(default_factory=set)
     remove: set[str] = field(default_factory=set)
@@ -290,19 +289,19 @@ class _LeftOut:
 
 
 class _NoPatch(Exception):
-    """The application takes no changes in part."""
+    """The application supports no PATCH."""
 
 
 def _change(
     wanted: WantedGroup, remote_id: str, origin: str | None
 ) -> Generator[Question, Any, ReachedGroup | None]:
-    """Change a group that is there by what differs; None if it turns out not to be there.
+    """Change an existing group by the differences; None if it does not exist after all.
 
-    Anyone who leaves goes first, and nobody is kept by another member whom the application does not know any
+    Removals are sent first: no member stays because of another one that the application does not know any
     more.
     """
     left_out = _LeftOut()
-    parts = [_Part(name=wanted.name)] if wanted.agreed_name != wanted.name else []
+    parts = [_Part(name=wanted.name)] if wanted.applied_name != wanted.name else []
     for members, add in ((sorted(wanted.remove), False), (sorted(wanted.add), True)):
         for start in range(0, len(members), CHUNK):
             some = tuple(members[start : start + CHUNK])
@@ -333,7 +332,7 @@ def _change(
 
 
 def _together(parts: Sequence[_Part]) -> list[list[_Part]]:
-    """Return changes in requests: each with one list of new members at the most, and not too many members."""
+    """Return changes as requests: each with at most one list of new members of limited length."""
     requests: list[list[_Part]] = []
     for part in parts:
         last = requests[-1] if requests else []
@@ -347,11 +346,11 @@ def _together(parts: Sequence[_Part]) -> list[list[_Part]]:
 
 
 def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Generator[Question, Any, bool]:
-    """Send changes; where a member is refused, each by itself, then without whom the answer names or the
-    list of accounts lacks, then in halves.
+    """Send changes. Refused members are tried one by one, then without those in the response or missing
+    accounts, then in halves.
 
     Returns:
-        False if the group is not there.
+        False if the group does not exist.
     """
     operations = [operation for part in parts for operation in part.operations()]
     path = f"/Groups/{segment(remote_id)}"
@@ -374,8 +373,8 @@ def _patch(remote_id: str, parts: Sequence[_Part], left_out: _LeftOut) -> Genera
 def _apart(
     parts: Sequence[_Part], response: Response, left_out: _LeftOut
 ) -> Generator[Question, Any, list[_Part]]:
-    """Return what is to be sent in place of changes that were refused; what cannot be taken apart is left
-    out, or raised.
+    """Return what to send in place of refused changes; a change that cannot be split is left out, or
+    raised.
     """
     if len(parts) > 1:
         return list(parts)
@@ -448,5 +447,5 @@ def _remove(wanted: WantedGroup) -> Conversation:
             classify(response, "deleting the group", empty=True)
         return ReachedGroup(None)
     # It was there before us: our users leave it, and it stays.
-    yield from _change(replace(wanted, name=wanted.agreed_name), wanted.remote_id, wanted.origin)
+    yield from _change(replace(wanted, name=wanted.applied_name), wanted.remote_id, wanted.origin)
     return ReachedGroup(None)

@@ -1,5 +1,5 @@
-"""Reads the whole list of an application's accounts or groups, page by page, by cursor where it offers
-that.
+"""Reads the whole list of an application's accounts or groups, page by page, by cursor where the application
+offers it.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ PAGE_TRIES = 4
 
 
 class TooMany(Exception):
-    """There are more than was asked for; `total` is how many there are."""
+    """There are more resources than asked for; `total` is their number."""
 
     def __init__(self, total: int) -> None:
         super().__init__(f"{total} resources")
@@ -26,18 +26,18 @@ class TooMany(Exception):
 def everything(
     path: str, capabilities: Capabilities, *, most: int = MOST, attributes: str | None = None
 ) -> Generator[Request, Response, list[Mapping[str, Any]]]:
-    """Return every resource of one kind, each once.
+    """Return all resources of one kind, each once.
 
     Args:
         path: "/Users" or "/Groups".
-        capabilities: what the application can do.
-        most: how many there may be.
-        attributes: which attributes are wanted; None: all.
+        capabilities: the capabilities of the application.
+        most: the largest number.
+        attributes: the wanted attributes; None for all.
 
     Raises:
-        TooMany: if there are more than that.
-        RetryableError, ConnectionPausedError, Refused: by the answers; RetryableError also if the list ends
-        before it is whole.
+        TooMany: for more resources.
+        RetryableError, ConnectionPausedError, Refused: by the responses; RetryableError also for an
+            incomplete list.
     """
     found: dict[str, Mapping[str, Any]] = {}
     start, cursor, total = 1, "", 0
@@ -84,9 +84,7 @@ def everything(
 
 
 def _page(request: Request) -> Generator[Request, Response, Response]:
-    """Ask for a page, again if that fails in passing: to begin a long list again for one page would cost
-    both sides more.
-    """
+    """Ask for a page, again after a temporary error: starting a long list again would cost more."""
     for _ in range(PAGE_TRIES - 1):
         response = yield request
         if response.status not in (500, 502, 503, 504) or response.retry_after is not None:

@@ -1,5 +1,5 @@
-"""What an application's answer means: done, later, refused, or a matter of its token or address; told in a
-sentence with the hint.
+"""The meaning of an application's response: success, retry later, refusal, or an error of its token or
+address; with a hint.
 """
 
 from __future__ import annotations
@@ -11,13 +11,12 @@ from dravo.protocols.http_client import Response
 
 
 class ProvisioningError(Exception):
-    """Why an account could not be brought to what is due.
+    """Why an account could not be brought to its desired state.
 
     Args:
-        message: in a sentence.
-        hint: what to do about it.
-        kind: what kind it is, in a few words, where more than one can be meant: all of one kind have one
-            hint.
+        message: what happened, in one sentence.
+        hint: what to do.
+        kind: the kind of error, where a class has several: all errors of one kind have one hint.
     """
 
     # The application's status, if it gave one.
@@ -31,12 +30,11 @@ class ProvisioningError(Exception):
 
 
 class RetryableError(ProvisioningError):
-    """Temporary trouble.
+    """A temporary error.
 
     Attributes:
-        after: how many seconds the application asked to be left alone, if it did.
-        counts: whether it says something of the application; not if it was another one's trouble, which
-            counted then.
+        after: for how many seconds the application asked for a pause, or None.
+        counts: whether the error counts for the health of the application.
     """
 
     def __init__(
@@ -47,7 +45,7 @@ class RetryableError(ProvisioningError):
 
 
 class ConnectionPausedError(ProvisioningError):
-    """Trouble that concerns every account of the application: its token or its address."""
+    """An error that concerns every account of the application: its token or its address."""
 
 
 class Refused(ProvisioningError):
@@ -59,11 +57,11 @@ class HeldBySettings(ProvisioningError):
 
 
 class Unknown(ProvisioningError):
-    """Whether an account was made cannot be found out, so a user has to look."""
+    """Dravo cannot learn whether an account was created; an operator has to check."""
 
 
 def classify(response: Response, doing: str, *, empty: bool = False) -> Mapping[str, Any]:
-    """Return the body of a success; `empty` says that a success may have none.
+    """Return the body of a successful response; `empty` allows a response without one.
 
     Raises:
         RetryableError, ConnectionPausedError, Refused: by the answer.
@@ -109,7 +107,7 @@ def looks_like_a_page(response: Response) -> bool:
 
 
 def not_scim(response: Response) -> tuple[str, str]:
-    """Return message and repair for an answer that no SCIM service gives."""
+    """Return message and hint for a response that no SCIM service gives."""
     if looks_like_a_page(response):
         what = f"a web page (HTML, {response.status})"
     elif response.status == 404:
@@ -123,7 +121,7 @@ def not_scim(response: Response) -> tuple[str, str]:
 
 
 def said(response: Response) -> str:
-    """Return in one sentence what the application said."""
+    """Return the application's message in one sentence."""
     body = response.body or {}
     for name in ("detail", "message", "error_description", "error"):
         if isinstance(body.get(name), str) and body[name].strip():

@@ -1,6 +1,4 @@
-"""Plans of changed assignments: created, changed and removed ones, for their previews and for what applies
-them.
-"""
+"""Plans of created, changed and deleted assignments, for previews and for applying them."""
 
 from __future__ import annotations
 
@@ -24,10 +22,10 @@ from dravo.store.snapshots.config import assignment_of, condition_of, extensions
 
 
 def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> dict[str, Any]:
-    """Return what making an assignment would do; nothing is changed.
+    """Return the effects of a new assignment; nothing is changed.
 
     Raises:
-        InvalidInput, NotFound: as making it would.
+        InvalidInput, NotFound: as creating it.
     """
     with ctx.database.reading() as connection:
         catalogue = ctx.catalogue.get(connection)
@@ -36,7 +34,7 @@ def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> dict[str, Any]:
 
 
 def preview_removing(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
-    """Return what taking an assignment away would do."""
+    """Return the effects of deleting an assignment; nothing is changed."""
     with ctx.database.reading() as connection:
         row = row_of(connection, assignment_id)
         return shown(connection, removing(ctx.catalogue.get(connection), row))

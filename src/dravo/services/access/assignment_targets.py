@@ -24,18 +24,17 @@ from dravo.store.snapshots.config import extensions
 
 @dataclass(frozen=True)
 class AssignmentRequest:
-    """An assignment as asked for: application and role by key, and for whom: a user, a source's group,
-    everyone, those who meet a
-    rule, or the groups of a source whose names fit a pattern (then the captured part says the role).
+    """A new assignment: application and role by key, and for whom: a user, a group of a source, everyone,
+    users who match a rule, or groups of a source whose names match a pattern (the captured part is the role).
 
     Attributes:
-        from_at, until_at: each an instant, or a day in the organization's time zone, the last one included.
-        excludes: whether it keeps out instead of giving a role.
-        new_users_only: only for users who come after it is made.
-        confirmed: ids of groups that may give the highest role by a pattern.
-        plan: by key, where the application has plans with seats.
-        future_users: of a rule for a source: whether users who come to meet it later get even the highest
-            role without confirmation.
+        from_at, until_at: an instant, or a day in the organization's time zone; the last day is included.
+        excludes: exclude users instead of giving a role.
+        new_users_only: only for users who are created later.
+        confirmed: IDs of groups that may give the highest role by a pattern.
+        plan: the key of a license plan.
+        future_users: of a rule for a source: users who match later get even the highest role without
+            confirmation.
     """
 
     application: str
@@ -59,10 +58,10 @@ class AssignmentRequest:
 def resolve(
     connection: Connection, wish: AssignmentRequest, now: Instant
 ) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return the row for an assignment that was asked for, and the names of whom it is for.
+    """Return the row of a requested assignment, and the names for whom it is.
 
     Raises:
-        InvalidInput, NotFound: whatever is named and not there, or named by two.
+        InvalidInput, NotFound: for names that do not exist or are ambiguous.
     """
     span = read_span(wish.from_at, wish.until_at, settings.time_zone(connection))
     if span["until_at"] and span["until_at"] <= now:
@@ -174,10 +173,11 @@ def _plan(connection: Connection, application: Any, wish: AssignmentRequest) -> 
 
 
 def other_plan(connection: Connection, row: Any, key: str) -> str | None:
-    """Return the id of the plan that an assignment is to come with; an empty key takes its plan away.
+    """Return the ID of another license plan of an assignment; an empty key removes the plan.
 
     Raises:
-        NotFound; InvalidInput if the assignment gives no role.
+        NotFound.
+        InvalidInput: if the assignment gives no role.
     """
     if not key:
         return None
@@ -190,10 +190,10 @@ def other_plan(connection: Connection, row: Any, key: str) -> str | None:
 
 
 def row_of(connection: Connection, assignment_id: str) -> Any:
-    """Return an assignment's row.
+    """Return the row of an assignment.
 
     Raises:
-        NotFound: if there is none, or it was removed.
+        NotFound: if it does not exist or was deleted.
     """
     row = connection.execute(
         select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))

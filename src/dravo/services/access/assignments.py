@@ -1,4 +1,4 @@
-"""Assignments: an operator declares who gets a role in an application, is let in, or is kept out."""
+"""Assignments: a user, a group, a rule or everyone gets a role in an application, or is excluded."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ from dravo.store.snapshots.config import raise_revision
 def add(
     ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirmation = UNCONFIRMED
 ) -> dict[str, Any]:
-    """Make an assignment; those whom it touches are worked out, many of them by the worker.
+    """Create an assignment. The touched users are recomputed; many of them by the worker.
 
     Raises:
         InvalidInput, NotFound, AlreadyExists; NeedsConfirmation, StalePreview.
@@ -51,8 +51,7 @@ def add(
 
 
 def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirmation) -> None:
-    """Make an assignment of a row with the columns of its table: one that was removed comes back like
-    this.
+    """Create an assignment from a row of its table: undo restores a deleted one this way.
 
     Raises:
         AlreadyExists; NeedsConfirmation, StalePreview.
@@ -81,11 +80,11 @@ def write(
     named: dict[str, Any],
     cleared: tuple[str, str] | None,
 ) -> None:
-    """Write an assignment down, and mark whom it touches.
+    """Write an assignment, and mark the users whom it touches.
 
     Args:
-        row: with the columns of the assignment's table.
-        named: what the audit log says of it; of one to a user it stands outside the chain.
+        row: the columns of the assignment's table.
+        named: details for the audit log; those of an assignment to a user stay outside the chain.
         cleared: as in `mark_selected`.
     """
     now = clock.now()
@@ -246,7 +245,7 @@ def _statement() -> Any:
             u.user_name,
             g.display_name.label("group_name"),
             g.external_id,
-            g.gone_at,
+            g.deleted_at,
             s.key.label("source_key"),
             s.label.label("source_label"),
             reach.label("reach"),
@@ -285,7 +284,7 @@ def _line(row: Any) -> dict[str, Any]:
             "id": row.group_id,
             "name": row.group_name,
             "external_id": row.external_id,
-            "gone": row.gone_at is not None,
+            "gone": row.deleted_at is not None,
         }
         if row.group_id
         else None,
@@ -319,8 +318,8 @@ def list_assignments(
     *,
     direct: bool = False,
 ) -> dict[str, Any]:
-    """Return a page of assignments in the order in which they were made, each with how many users it reaches
-    now; `direct`: only to users.
+    """Return a page of assignments, oldest first, each with the number of its users; `direct`: only those to
+    users.
     """
     conditions = []
     if application:
@@ -350,7 +349,7 @@ def rows(connection: Connection, page_request: PageRequest, *conditions: Any) ->
 
 
 def rules(ctx: AppContext) -> list[str]:
-    """Return the conditions of all rules that there are or were."""
+    """Return the conditions of all rules, deleted ones included."""
     a = t.assignment.c
     with ctx.database.reading() as connection:
         return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())

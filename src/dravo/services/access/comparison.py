@@ -26,14 +26,15 @@ from dravo.store.queries.users import user_ref
 def changes(
     ctx: AppContext, application: str | None, since: Instant, until: Instant, page_request: PageRequest
 ) -> dict[str, Any]:
-    """Return a page of who has other roles at one instant than at an earlier one, and by what.
+    """Return a page of users with other roles at one instant than at an earlier one, with the reasons.
 
     Returns:
-        items of {"user", "application", "what": "joined", "left" or "changed", "before", "after",
-        "reasons"}; the total counts users.
+        items of {"user", "application", "what": "joined", "left" or "changed", "before", "after", "reasons"};
+            the total counts users.
 
     Raises:
-        InvalidInput: if the first is not before the second; NotFound.
+        InvalidInput: if the first instant is not before the second.
+        NotFound.
     """
     if since >= until:
         raise InvalidInput("The first time is not before the second.", "Swap `since` and `until`.", "since")
@@ -56,7 +57,7 @@ def changes(
 
 
 def _held_at_one_only(where: list[Any], one: Instant, other: Instant) -> Any:
-    """Return the condition that a user held a role at one instant which they did not hold at the other."""
+    """Return the condition that a user had a role at one instant and not at the other."""
     x, y = t.access.c, t.access.alias("other")
     same = (y.c.user_id == x.user_id, y.c.application_id == x.application_id, y.c.role_id == x.role_id)
     held = and_(y.c.from_at <= other, or_(y.c.until_at.is_(None), y.c.until_at > other))
@@ -109,14 +110,14 @@ def _holds(row: Any, at: Instant) -> bool:
 
 
 def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
-    """Return two users, every application in which either has a role, and the groups that either is in.
+    """Return two users with their roles in every application, and their groups; differences come first.
 
     Args:
-        one, two: ids, user names, emails or external ids.
+        one, two: IDs, user names, emails or external IDs.
 
     Returns:
         {"users": [one, two], "applications": [{"application", "same", "sides": [[{"role", "because"}],
-        [...]]}], "groups": [{"group", "source", "sides": [bool, bool]}]}; what differs comes first.
+            [...]]}], "groups": [{"group", "source", "sides": [bool, bool]}]}.
 
     Raises:
         NotFound, InvalidInput: as `find_user`.
@@ -141,8 +142,8 @@ def compare(ctx: AppContext, one: str, two: str) -> dict[str, Any]:
 
 
 def _access(connection: Connection, user_id: str) -> dict[tuple[str, str], list[dict[str, Any]]]:
-    """Return by (key, label) of an application the roles that a user has there, the highest first, each
-    with what it rests on.
+    """Return by (key, label) of an application the roles of a user, the highest first, each with its
+    reasons.
     """
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (

@@ -1,4 +1,4 @@
-"""Explains: who a user is and which source said so, what they have and why, and why not."""
+"""Explains a user: attributes with their sources, access with its reasons, and missing access."""
 
 from __future__ import annotations
 
@@ -26,11 +26,11 @@ from dravo.store.snapshots import users as user_snapshots
 
 
 def user(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return everything about one user: attributes with the source of each, records, groups, access,
-    accounts.
+    """Return all about one user: attributes with their sources, records, groups, access and accounts.
 
     Raises:
-        NotFound, InvalidInput: if nobody, or several, have that id, user name, email or external id.
+        NotFound.
+        InvalidInput: if several users have that ID, user name, email or external ID.
     """
     with ctx.database.reading() as connection:
         row = find_user(connection, name)
@@ -41,7 +41,7 @@ def user(ctx: AppContext, name: str) -> dict[str, Any]:
         return {
             **user_queries.user_line(row),
             "attributes": [
-                {"name": name, "value": value, "source": labels.get(row.given_by.get(path, ""))}
+                {"name": name, "value": value, "source": labels.get(row.value_sources.get(path, ""))}
                 for path, name, value in _flat(row.attributes)
             ],
             "records": user_queries.records_of(connection, row.id),
@@ -85,8 +85,8 @@ def _text(value: Any) -> str:
 
 
 def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]:
-    """Explain, in sentences too, what a user has in an application and why; or why not, and what would give
-    it.
+    """Explain the access of a user in an application, in sentences; or why there is none, and what would give
+    access.
 
     Raises:
         NotFound, InvalidInput.
@@ -154,8 +154,8 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
 def _decided(
     ctx: AppContext, connection: Connection, user_id: str, application_id: str
 ) -> tuple[Decision, ConfigSnapshot, list[str]]:
-    """Return what decides about a user in an application now, and a sentence for each rule that waits for a
-    confirmation.
+    """Return the access decision about a user in an application, and a sentence for each rule that waits for
+    a confirmation.
     """
     catalogue = ctx.catalogue.get(connection)
     user = user_snapshots.users(connection, [user_id])[user_id]
@@ -181,9 +181,7 @@ def _decided(
 
 
 def _waits_at(connection: Connection, user_id: str) -> str | None:
-    """Return the label of the source where an operator has to decide which user this is; None if nothing is
-    to be decided.
-    """
+    """Return the label of the source with an undecided conflict about this user, or None."""
     if not user_snapshots.users(connection, [user_id])[user_id].waits:
         return None
     r = t.record.c
@@ -242,7 +240,7 @@ def _why_not(
     decision: Decision,
     catalogue: ConfigSnapshot,
 ) -> list[str]:
-    """Say what keeps the user out, and what access the user had last."""
+    """Return sentences about what keeps the user out, and the last access."""
     name = user_line["display_name"]
     lines = []
     if user_line["status"] != "active":
@@ -394,7 +392,7 @@ def _when(moment: str) -> str:
 
 
 def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
-    """Return what gives a role in an application to others than single users: groups and rules, by rank."""
+    """Return the groups and rules that give a role in an application, by rank."""
     a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
     rows = connection.execute(
         select(
@@ -415,7 +413,7 @@ def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
             a.application_id == application_id,
             a.removed_at.is_(None),
             a.excludes.is_(False),
-            g.gone_at.is_(None),
+            g.deleted_at.is_(None),
         )
         .where(a.group_id.is_not(None) | a.rule.is_not(None))
         .order_by(r.rank, g.display_name_key)

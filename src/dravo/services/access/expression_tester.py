@@ -21,8 +21,7 @@ from dravo.store.queries.users import user_ref
 def try_on_source(
     ctx: AppContext, text: str, key: str, user: str | None, attribute: str | None
 ) -> dict[str, Any]:
-    """Return what an expression over what a source says makes for a user of it: for a user, else for
-    anyone who came first.
+    """Evaluate an expression over attributes of a source for one of its users, or for the first one.
 
     Raises:
         ExpressionError, NotFound, InvalidInput.
@@ -38,15 +37,15 @@ def try_on_source(
             return _on_sign_in(connection, known, text, attribute)
         source, row = import_of(connection, key)
         r, u = t.record.c, t.user.c
-        statement = select(u.id, u.display_name, u.user_name, r.said).join(t.record, r.user_id == u.id)
-        statement = statement.where(r.source_id == source.id, r.said.is_not(None), r.gone_at.is_(None))
+        statement = select(u.id, u.display_name, u.user_name, r.reported).join(t.record, r.user_id == u.id)
+        statement = statement.where(r.source_id == source.id, r.reported.is_not(None), r.deleted_at.is_(None))
         if user:
             statement = statement.where(u.id == find_user(connection, user).id)
         found = connection.execute(statement.order_by(r.id).limit(1)).first()
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, kind_of(row.kind).reads)
-    result = expression.result(found.said) if found is not None else None
+    result = expression.result(found.reported) if found is not None else None
     return {
         "result": result,
         "words": expression.words,
@@ -56,35 +55,35 @@ def try_on_source(
 
 
 def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str | None) -> dict[str, Any]:
-    """Return what an expression over claims makes of the last ones that arrived."""
+    """Evaluate an expression over the claims of the last sign-in."""
     x = t.sign_in_trace.c
     rows = connection.execute(
-        select(x.arrived, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)
+        select(x.received, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)
     ).all()
-    last = next((row for row in rows if row.arrived), None)
+    last = next((row for row in rows if row.received), None)
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, ENTRY)
     result, user = None, None
     if last is not None:
         result = expression.result(
-            read_claims(last.arrived["attributes"], last.arrived["subject"]).attributes
+            read_claims(last.received["attributes"], last.received["subject"]).attributes
         )
-        user = {"id": last.user_id or "", "display_name": last.name, "user_name": last.arrived["subject"]}
+        user = {"id": last.user_id or "", "display_name": last.name, "user_name": last.received["subject"]}
     return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": user}
 
 
 def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str | None) -> dict[str, Any]:
-    """Return what an expression makes for a user.
+    """Evaluate an expression for a user.
 
     Args:
         text: the expression.
-        user: by id, user name, email or external id; without one the expression is only read.
-        attribute: the attribute of accounts that it is for; checked, if given.
+        user: by ID, user name, email or external ID; without a user the expression is only checked.
+        attribute: the account attribute that the expression is for; checked, if given.
 
     Raises:
-        ExpressionError: with the place of the mistake.
-        NotFound: if there is no such user.
+        ExpressionError: with the position of the error.
+        NotFound: for an unknown user.
     """
     if attribute:
         read_target(attribute.strip())

@@ -1,4 +1,4 @@
-"""License plans: their seats, who has one, and who waits for one."""
+"""License plans: their seats, users with a seat, and the waiting list."""
 
 from __future__ import annotations
 
@@ -31,9 +31,7 @@ SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
 def list_plans(connection: Connection, application_id: str) -> list[dict[str, Any]]:
-    """Return the plans of an application, the highest first, each with how many seats are taken and how many
-    users wait.
-    """
+    """Return the plans of an application, the highest first, each with its taken seats and waiting users."""
     rows = connection.execute(
         select(t.license_plan)
         .where(t.license_plan.c.application_id == application_id)
@@ -43,7 +41,7 @@ def list_plans(connection: Connection, application_id: str) -> list[dict[str, An
 
 
 def line(connection: Connection, row: Any) -> dict[str, Any]:
-    """Return a plan as it is shown."""
+    """Return a plan as the API shows it."""
     taken, waiting = seat_queries.taken(connection, row.id), seat_queries.waiting(connection, row.id)
     free = None if row.seats is None else max(0, row.seats - taken)
     short = free is not None and row.seats is not None and free <= max(SHORT_NUMBER, row.seats // SHORT_SHARE)
@@ -155,7 +153,7 @@ def add(ctx: AppContext, caller: Caller, key: str, plan: NewLicensePlan) -> None
 
 
 def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
-    """Change a plan's "label", "rank" or "seats" (0: as many as there are users); nobody loses a seat by it.
+    """Change the label, rank or number of seats (0: no limit) of a plan. Users keep their seats.
 
     Raises:
         NotFound, InvalidInput.
@@ -193,7 +191,7 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
 
 
 def preview_change(ctx: AppContext, key: str, plan_key: str, given: dict[str, Any]) -> ChangeEffects:
-    """Return what another label, rank or number of seats of a plan would do; nothing is changed.
+    """Return the effects of another label, rank or number of seats of a plan; nothing is changed.
 
     Raises:
         NotFound, InvalidInput.
@@ -243,7 +241,7 @@ def _changed_values(given: dict[str, Any]) -> dict[str, Any]:
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
-    """Remove a plan that no assignment names, and nobody had a seat of.
+    """Delete a plan that no assignment has and of which nobody had a seat.
 
     Raises:
         NotFound, StillInUse.
@@ -305,7 +303,7 @@ def seats(
 
 
 def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:
-    """Return the seat that a user has in an application, and those for which they wait."""
+    """Return the seat of a user in an application, and the seats for which the user waits."""
     statement = (
         _seats_statement(application_id)
         .where(t.seat.c.user_id == user_id)
@@ -352,12 +350,12 @@ SEATS_PER_CALL = 500
 
 
 def give_free_seats(ctx: AppContext, now: Instant) -> int:
-    """Give what is free to anyone who waits, the highest plans first, and have them worked out again.
+    """Give free seats to waiting users, the highest plans first, and mark these users.
 
-    Anyone who is marked is passed over: what they wait for may be another plan by then.
+    Marked users are skipped: after recomputing they may need another plan.
 
     Returns:
-        How many seats were given.
+        The number of given seats.
     """
     with ctx.database.reading() as connection:
         if not free_for_waiting(connection):

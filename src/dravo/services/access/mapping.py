@@ -1,5 +1,5 @@
-"""The mapping table of an application: which groups, patterns and rules give which role, whom each row
-reaches, and what is wrong.
+"""The role mapping of an application: which groups, patterns and rules give which role, to how many users,
+with warnings.
 """
 
 from __future__ import annotations
@@ -41,8 +41,8 @@ _LIKE_AN_ID = re.compile(
 
 
 def table(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
-    """Return a page of an application's assignments to others than single users, each with whom it reaches
-    and what is wrong.
+    """Return a page of an application's assignments to groups, rules and everyone, each with its users and
+    warnings.
 
     Raises:
         NotFound.
@@ -81,7 +81,7 @@ def _listed(connection: Connection, group_ids: Sequence[str]) -> int:
 def try_pattern(
     ctx: AppContext, key: str, source: str, pattern: str, confirmed: Sequence[str]
 ) -> dict[str, Any]:
-    """Return what a pattern makes of the groups of a source; nothing is changed.
+    """Preview a pattern on the groups of a source; nothing is changed.
 
     Raises:
         InvalidInput, NotFound.
@@ -109,13 +109,13 @@ def try_pattern(
 def _groups_of_pattern(
     connection: Connection, catalogue: ConfigSnapshot, application_id: str, line: Mapping[str, Any]
 ) -> list[dict[str, Any]]:
-    """Return the groups that a pattern fits, with what it makes of each."""
+    """Return the groups that match a pattern, with their roles."""
     captured, confirmed = capturing(catalogue.roles.values(), application_id), frozenset(line["confirmed"])
     g, s = t.group.c, t.source.c
     statement = (
         select(g.id, g.display_name, g.external_id)
         .join(t.source, s.id == g.source_id)
-        .where(s.key == line["source"]["key"], g.gone_at.is_(None))
+        .where(s.key == line["source"]["key"], g.deleted_at.is_(None))
     )
     found = []
     for row in connection.execute(statement.order_by(g.display_name_key)):
@@ -129,7 +129,7 @@ def _groups_of_pattern(
 
 
 def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
-    """Return what is wrong with a row, each with the hint."""
+    """Return the warnings of a row, each with a hint."""
     notes: list[dict[str, str]] = []
 
     def note(what: str, hint: str) -> None:
@@ -201,18 +201,21 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
 def bulk(
     ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, sure: Confirmation = UNCONFIRMED
 ) -> dict[str, Any]:
-    """Map many groups at once: one line each, `source, group, role`; the group by name or id.
+    """Map many groups at once, by lines of `source, group, role`; the group by name or ID.
 
     Args:
-        text: lines with commas, semicolons or tabs between; a first line of headings is left out.
-        apply: whether to do it; nothing is done as long as one line is wrong.
+        ctx: the data folder.
+        caller: who maps them.
+        key: the key of the application.
+        text: lines with commas, semicolons or tabs; a heading is skipped.
+        apply: whether to apply the lines; nothing is applied if one line is invalid.
 
     Returns:
-        {"lines": [{"number", "source", "group", "role", "state": "new", "exists" or "wrong", "message"}],
-        "preview", "done"}.
+        {"lines": [{"number", "source", "group", "role", "state": "new", "exists" or "invalid", "message"}],
+            "preview", "done"}.
 
     Raises:
-        InvalidInput: if there is nothing in it, or too much, or it is to be done and a line is wrong.
+        InvalidInput: for no lines, too many lines, or with `apply` an invalid line.
     """
     now = clock.now()
     lines: list[dict[str, Any]] = []
@@ -272,7 +275,7 @@ def bulk(
 
 
 def _wish(key: str, source: str, group: str, role: str) -> AssignmentRequest:
-    """Return what a line asks for: a group of a source, or, after "user.", those who have a value in an
+    """Return the assignment of a line: to a group of a source, or after "user." to users with a value in an
     attribute.
     """
     if source.startswith(SCIM_USER):
@@ -293,7 +296,7 @@ def _attribute(name: str) -> str:
 
 
 def _read(text: str) -> list[tuple[int, str, str, str]]:
-    """Return (line number, source, group, role) of what was pasted."""
+    """Return (line number, source, group, role) of pasted lines."""
     sample = next((line for line in text.splitlines() if line.strip()), "")
     sign = max(",;\t", key=sample.count)
     found: list[tuple[int, str, str, str]] = []

@@ -37,14 +37,14 @@ Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
 
 @dataclass(frozen=True)
 class View:
-    """What of the matrix is looked at.
+    """Which part of the matrix to show.
 
     Attributes:
         words: a part of a name, user name or email.
-        application: only users with access to it, by key; the matrix then has only that column.
-        role: with an application, only users in that role of it, by key.
+        application: the key of an application: only users with access to it, and only its column.
+        role: with an application, the key of a role: only users with that role.
         only: one of `NARROWED`.
-        at: a past instant; None is now.
+        at: a past instant; None for now.
     """
 
     words: str | None = None
@@ -86,7 +86,7 @@ def _columns(connection: Connection, view: View) -> list[Any]:
 
 
 def held_at(at: Instant | None) -> Any:
-    """Return the condition that an access holds at an instant."""
+    """Return the condition that access exists at an instant."""
     x = t.access.c
     if at is None:
         return x.until_at.is_(None)
@@ -94,12 +94,12 @@ def held_at(at: Instant | None) -> Any:
 
 
 def _worded(view: View) -> list[Any]:
-    """Return the conditions that words put on a user."""
+    """Return the conditions for searched users."""
     return [user_has(view.words, emails=not masking.hidden())] if view.words else []
 
 
 def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[Any]:
-    """Return the conditions that application, role and "highest role" put on an access.
+    """Return the conditions for access by application, role and "highest role".
 
     Raises:
         InvalidInput: for a role without its application.
@@ -123,9 +123,7 @@ def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[A
 
 
 def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
-    """Return the select of the users whom a view shows; everyone with access, unless words ask for
-    a user.
-    """
+    """Return the select of the users in a view: everyone with access, unless a search asks for others."""
     u, x = t.user.c, t.access.c
     statement = select(
         u.id,
@@ -133,7 +131,7 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
         u.display_name,
         u.email,
         u.active,
-        u.gone_at,
+        u.left_at,
         u.inactive_since,
         u.created_at,
         u.modified_at,
@@ -166,7 +164,7 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
 
 
 def _inactive_assigned(view: View, application: Any) -> list[Any]:
-    """Return the conditions that a user was inactive at a view's instant, and assigned then to what the view
+    """Return the conditions that a user was inactive at the instant of a view, and assigned to what it
     shows.
     """
     u, a, r, at = t.user.c, t.assignment.c, t.role.c, view.at or clock.now()
@@ -191,7 +189,7 @@ def _inactive_assigned(view: View, application: Any) -> list[Any]:
 
 
 def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
-    """Return the select of every access that is open now in a part of the matrix, by application and name.
+    """Return the select of all current access in a part of the matrix, by application and name.
 
     Raises:
         NotFound, InvalidInput.
@@ -214,7 +212,7 @@ def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> S
 
 
 def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
-    """Put beside each user the roles that they have at the view's instant, by application."""
+    """Add to each user the roles at the instant of the view, by application."""
     roles = _roles(connection, [item["id"] for item in items], held_at(view.at))
     for item in items:
         item["roles"] = roles.get(item["id"], {})
@@ -243,8 +241,10 @@ def groups(
     source: str | None = None,
     application: str | None = None,
 ) -> dict[str, Any]:
-    """Return a page of the matrix of groups: {"applications": columns, "items": groups that give something,
-    each with what by application}.
+    """Return a page of the matrix of groups.
+
+    Returns:
+        {"applications": columns, "items": groups that give access, with their roles by application}.
 
     Raises:
         NotFound.
@@ -286,11 +286,11 @@ def _given(assignment: Assignment, catalogue: ConfigSnapshot) -> str:
 
 
 def export(ctx: AppContext, view: View, form: str, shown: Shown = lambda items: items) -> Streamed:
-    """Return the whole matrix as CSV or JSON, some hundred users at a time, all of one transaction.
+    """Return the whole matrix as CSV or JSON, some hundred users at a time, all from one transaction.
 
     Args:
         form: "csv" or "json".
-        shown: makes of users what the caller may see of them.
+        shown: returns users as the caller may see them.
 
     Raises:
         NotFound, InvalidInput: before the first piece.

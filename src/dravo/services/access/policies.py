@@ -1,5 +1,5 @@
-"""How an application decides about access: who may come in, what if nothing maps, which of several roles;
-previewed before it is set.
+"""Access policies: who is eligible, the fallback role, multiple roles and their precedence. Previewed before
+they are changed.
 """
 
 from __future__ import annotations
@@ -34,11 +34,14 @@ CHOICES = {
 def change(
     ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED
 ) -> None:
-    """Set how an application decides; everyone is worked out again.
+    """Change the access policy of an application, and mark everyone.
 
     Args:
-        given: "eligibility", "fallback", "default_role" (by key), "several", "first"; what is None stays as
-            it is.
+        ctx: the data folder.
+        caller: who changes it.
+        key: the key of the application.
+        given: "eligibility", "fallback", "fallback_role" (by key), "several", "first"; None keeps a value.
+        sure: the confirmation.
 
     Raises:
         InvalidInput, NotFound; NeedsConfirmation, StalePreview.
@@ -75,7 +78,7 @@ def change(
 
 
 def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
-    """Return what another policy would do; nothing is changed."""
+    """Return the effects of another policy; nothing is changed."""
     with ctx.database.reading() as connection:
         return changes_preview.shown(connection, _planned(ctx, connection, key, given))
 

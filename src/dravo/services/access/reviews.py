@@ -1,4 +1,4 @@
-"""Access reviews: a part of the access matrix, decided row by row until a day, kept as evidence."""
+"""Access reviews: a part of the access matrix, decided row by row until a day, and kept as evidence."""
 
 from __future__ import annotations
 
@@ -45,8 +45,8 @@ class RemovalPlan:
 
     Attributes:
         removed: the direct assignments that are deleted.
-        kept_out: the IDs of the users who are excluded from the application, because a group or a rule would
-            still give them access.
+        kept_out: the IDs of users who are excluded from the application, because a group or a rule would
+            still give access.
         outcomes: by ID of the row, what happens to it, in a sentence.
         names: the display names of the users, by ID.
     """
@@ -63,14 +63,15 @@ class RemovalPlan:
 def start(
     ctx: AppContext, caller: Caller, label: str, until: str, view: View, note: str | None = None
 ) -> dict[str, Any]:
-    """Begin a review of everyone's access in a part of the matrix, as it is now.
+    """Create a review of the current access in a part of the matrix.
 
     Args:
-        until: the last day on which is decided.
-        view: which part; an instant cannot be said.
+        until: the last day for decisions.
+        view: which part; without an instant.
 
     Raises:
-        InvalidInput: if nothing is in it, or more than can be looked through; NotFound.
+        InvalidInput: if the part is empty or too large.
+        NotFound.
     """
     now = clock.now()
     label = check_label(label)
@@ -137,7 +138,7 @@ def _narrowed(view: View) -> dict[str, str]:
 
 
 def close(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
-    """End a review before its last day; what is not decided stays undecided.
+    """End a review before its last day; open rows stay undecided.
 
     Raises:
         NotFound.
@@ -178,9 +179,7 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
 
 
 def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> dict[str, Any]:
-    """Return a page of reviews, newest first, each with how far it is; of others' applications an owner is
-    told nothing.
-    """
+    """Return a page of reviews, newest first, with their progress; application owners see their own part."""
     with ctx.database.reading() as connection:
         found = page(
             connection,
@@ -196,15 +195,15 @@ def one(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
     """Return one review.
 
     Raises:
-        NotFound: if there is none, or for an owner none of theirs.
+        NotFound: also for an application owner without rows in it.
     """
     with ctx.database.reading() as connection:
         return _lines(connection, caller, [review_row(connection, review_id, caller)])[0]
 
 
 def _of(caller: Caller) -> list[Any]:
-    """Return the condition that a review is one for a caller to see: for an owner, that it has rows of their
-    applications.
+    """Return the condition that a caller may see a review: for an application owner, that it has rows of
+    their applications.
     """
     if caller.applications is None:
         return []
@@ -227,7 +226,7 @@ def review_row(connection: Connection, review_id: str, caller: Caller | None = N
 
 
 def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[dict[str, Any]]:
-    """Return reviews as they are shown, with how far each is in each application."""
+    """Return reviews as the API shows them, with their progress by application."""
     w, p = t.review_row.c, t.application.c
     counted = (
         select(
@@ -299,7 +298,7 @@ def rows_statement(review_id: str) -> Any:
             u.display_name,
             u.user_name,
             u.active,
-            u.gone_at,
+            u.left_at,
             p.key.label("application_key"),
             p.label.label("application_label"),
             r.key.label("role_key"),
@@ -348,7 +347,7 @@ def row_line(row: Any) -> dict[str, Any]:
     return {
         "id": row.id,
         "user": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
-        "status": "left" if row.gone_at else "active" if row.active else "inactive",
+        "status": "left" if row.left_at else "active" if row.active else "inactive",
         "application": {"key": row.application_key, "label": row.application_label},
         "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
         "since": row.since,
@@ -365,7 +364,7 @@ def row_line(row: Any) -> dict[str, Any]:
 
 
 def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str]) -> dict[str, Any]:
-    """Return what taking away some rows would do; nothing is changed.
+    """Return the effects of removing the access of some rows; nothing is changed.
 
     Raises:
         NotFound, InvalidInput.
@@ -491,7 +490,7 @@ def _check_open(review: Any, now: Instant) -> None:
 
 
 def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> RemovalPlan:
-    """Return what taking rows away comes to, as everything stands in this transaction."""
+    """Plan the removal of access, from the state in this transaction."""
     a, x = t.assignment.c, t.access.c
     users = {row.user_id for row in chosen}
     direct = list(

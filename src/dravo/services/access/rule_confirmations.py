@@ -1,5 +1,5 @@
-"""Confirmation of users who come to meet a rule that gives the highest role of an application: an attribute
-alone does not give it.
+"""Confirmation of users who match a rule for the highest role of an application later: an attribute alone
+does not give that role.
 """
 
 from __future__ import annotations
@@ -50,14 +50,15 @@ def confirm(
     users: Sequence[str] | None,
     sure: Confirmation = UNCONFIRMED,
 ) -> dict[str, Any]:
-    """Have users who meet a rule get its role, which is the highest of its application.
+    """Confirm users who match a rule for the highest role of its application.
 
     Args:
-        users: their ids; None for all who wait now.
+        users: their IDs; None for all who wait now.
 
     Raises:
-        NotFound; InvalidInput: if the assignment is no rule, or a user does not meet it; NeedsConfirmation,
-        StalePreview.
+        NotFound.
+        InvalidInput: if the assignment is no rule, or a user does not match it.
+        NeedsConfirmation, StalePreview.
     """
     now = clock.now()
     with ctx.database.reading() as connection:
@@ -85,7 +86,7 @@ def confirm(
 
 
 def preview_confirming(ctx: AppContext, assignment_id: str, users: Sequence[str] | None) -> dict[str, Any]:
-    """Return what confirming users of a rule would do; nothing is changed."""
+    """Return the effects of confirming users of a rule; nothing is changed."""
     with ctx.database.reading() as connection:
         return preview.shown(connection, confirming(ctx, connection, assignment_id, users)[1])
 

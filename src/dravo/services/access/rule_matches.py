@@ -1,4 +1,4 @@
-"""Whom rules reach now: counted over everyone, and shown by name while a rule is written."""
+"""Users who match rules now: counted, and listed by name while a rule is written."""
 
 from __future__ import annotations
 
@@ -25,10 +25,10 @@ SHOWN = 20
 
 
 def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
-    """Return how many users a rule reaches now, and the first of them by name; nothing is changed.
+    """Return how many users match a rule now, and the first of them by name; nothing is changed.
 
     Raises:
-        InvalidInput: if the condition cannot be read, with the place.
+        InvalidInput: for an invalid condition, with the position.
     """
     with ctx.database.reading() as connection:
         condition = read_condition(text, extensions(connection))
@@ -77,8 +77,8 @@ def matching(connection: Connection, catalogue: ConfigSnapshot, row: Any) -> lis
 
 
 def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, Any]) -> dict[str, Any]:
-    """Return the row of a new assignment; where a rule gives the highest role, only those who meet it now
-    are confirmed for it.
+    """Return the row of a new assignment; for a rule with the highest role, only current matches are
+    confirmed.
     """
     top = catalogue.highest.get(row["application_id"])
     if row["rule"] is None or row["role_id"] is None or row["role_id"] != top or row["future_users"]:
@@ -115,14 +115,14 @@ def active_users(connection: Connection) -> int:
 def _facts(
     connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]
 ) -> Iterator[tuple[UserFacts, Any]]:
-    """Yield active users by name, as rules see them: by all that is known, and by what each source reported
-    that a rule names.
+    """Yield active users by name as rules see them: by all attributes, and by those of the sources that rules
+    name.
     """
     reported: defaultdict[str, defaultdict[str, list[UserRecord]]] = defaultdict(lambda: defaultdict(list))
     named = {each.source_id for each in rules if each.source_id is not None}
     r = t.record.c
     if named:
-        where = (r.source_id.in_(named), r.gone_at.is_(None), r.undecided.is_(False))
+        where = (r.source_id.in_(named), r.deleted_at.is_(None), r.undecided.is_(False))
         for row in connection.execute(
             select(r.id, r.user_id, r.source_id, r.connection_type, r.data).where(*where)
         ):
@@ -150,17 +150,17 @@ def _facts(
 def _everyone(
     connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]
 ) -> Iterator[tuple[Any, dict[str, Any]]]:
-    """Yield active users by name, each with how conditions see them."""
+    """Yield active users by name, each as conditions see them."""
     u, r = t.user.c, t.record.c
     sources: defaultdict[str, list[str]] = defaultdict(list)
     for user_id, source_id in connection.execute(
-        select(r.user_id, r.source_id).where(r.gone_at.is_(None)).distinct()
+        select(r.user_id, r.source_id).where(r.deleted_at.is_(None)).distinct()
     ):
         sources[user_id].append(catalogue.sources[source_id])
     direct: defaultdict[str, list[str]] = defaultdict(list)
     named: dict[str, dict[str, Any]] = {}
     if any(each.asks_groups for each in conditions):
-        listed = groups.listed(select(t.group.c.id).where(t.group.c.gone_at.is_(None)))
+        listed = groups.listed(select(t.group.c.id).where(t.group.c.deleted_at.is_(None)))
         for user_id, group_id in connection.execute(select(listed)):
             direct[user_id].append(group_id)
         named = {
@@ -185,8 +185,8 @@ def _everyone(
 
 
 def confirm_present(connection: Connection, application_id: str) -> None:
-    """Have the users of rules be confirmed for a role that has become the highest: they keep it, and others
-    wait from now on.
+    """Confirm the users of rules for a role that became the highest: they keep the role, and later users
+    wait.
     """
     a, x, r = t.assignment.c, t.access.c, t.role.c
     top = connection.execute(

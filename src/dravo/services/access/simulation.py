@@ -1,6 +1,4 @@
-"""What a user would have who does not exist yet: attributes and groups given, roles expected; nothing is
-changed.
-"""
+"""Simulates a user who does not exist: from attributes and groups to roles; nothing is changed."""
 
 from __future__ import annotations
 
@@ -22,13 +20,12 @@ from dravo.store import clock
 def expect(
     ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: Sequence[str]
 ) -> dict[str, Any]:
-    """Return which roles a user of a source would get, with the reasons of each, and how each account
-    would be.
+    """Return the roles that a user of a source would get, with their reasons, and the accounts.
 
     Args:
-        source: whose user it would be, by key.
-        attributes: a SCIM User as the source would send it; a trace's body can be taken as it is.
-        groups: groups of that source, by name or id.
+        source: the key of the source.
+        attributes: a SCIM User as the source would send it, such as the body of a trace.
+        groups: groups of the source, by name or ID.
 
     Raises:
         NotFound, InvalidInput: as inbound SCIM would refuse it.
@@ -47,7 +44,7 @@ def expect(
         catalogue = ctx.catalogue.get(connection)
     record = UserRecord("expected", row.id, "inbound_scim", data, "expected")
     outcome = plan_user(UserSnapshot("expected", None, (record,), tuple(named)), catalogue, now)
-    due = {change.application_id: change.due for change in outcome.accounts}
+    due = {change.application_id: change.desired for change in outcome.accounts}
     items = []
     for change in sorted(
         outcome.access,

@@ -1,5 +1,5 @@
-"""Takes back what the audit log tells of: a change of an assignment or of a policy, with its own preview;
-taking back is a change too.
+"""Undoes changes of assignments and access policies from the audit log, with a preview. An undo is a change
+too.
 """
 
 from __future__ import annotations
@@ -31,10 +31,10 @@ UNDOABLE = (ADDED, CHANGED, REMOVED, POLICY)
 
 
 def preview(ctx: AppContext, entry_id: int) -> dict[str, Any]:
-    """Return what taking an entry back would do; nothing is changed.
+    """Return the effects of undoing an entry; nothing is changed.
 
     Raises:
-        NotFound, InvalidInput, AlreadyExists: if it cannot be taken back, with the reason.
+        NotFound, InvalidInput, AlreadyExists: if it cannot be undone, with the reason.
     """
     with ctx.database.reading() as connection:
         entry = _entry(connection, entry_id)
@@ -111,11 +111,11 @@ def _before(connection: Connection, entry: Any) -> AssignmentEdit:
 
 
 def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
-    """Return the row of an assignment that was removed, as a new one.
+    """Return the row of a deleted assignment, as a new one.
 
     Raises:
-        AlreadyExists: if the same is assigned again.
-        NotFound: if its application is gone.
+        AlreadyExists: if the same assignment exists again.
+        NotFound: if its application was deleted.
     """
     row = connection.execute(select(t.assignment).where(t.assignment.c.id == entry.object_id)).first()
     if row is None:

@@ -1,4 +1,4 @@
-"""What a change of settings would do, in sentences, with the access that would change."""
+"""The effects of changed settings, in sentences, with the access that would change."""
 
 from __future__ import annotations
 
@@ -47,5 +47,5 @@ class ChangeEffects:
 
 
 def count(number: int, one: str, several: str) -> str:
-    """Return a number with the form of a word that fits: "1 user", "2,000 users"."""
+    """Return a number with its noun: "1 user", "2,000 users"."""
     return f"{number:,} {one if number == 1 else several}"

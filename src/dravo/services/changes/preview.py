@@ -1,4 +1,4 @@
-"""What a change would do to access: the plan of it, shown to the operator, or confirmed by the operator and
+"""Previews of changes: a plan is shown to the operator, and checked against the preview before it is
 applied.
 """
 
@@ -29,9 +29,9 @@ SHOWN = 5_000
 
 @dataclass(frozen=True)
 class Confirmation:
-    """What an operator said with a change: the application's label, typed, where it is serious; and (gained,
-    lost, changed) as they
-    saw them in the preview."""
+    """What an operator confirms with a change: the typed label of the application, and (gained, lost,
+    changed) of the preview.
+    """
 
     confirm: str | None = None
     expect: tuple[int, int, int] | None = None
@@ -42,15 +42,15 @@ UNCONFIRMED = Confirmation()
 
 @dataclass(frozen=True)
 class PlannedChange:
-    """A change that is only thought of.
+    """A planned change that is not applied yet.
 
     Attributes:
-        application_id: where it matters; None if it may matter everywhere.
-        touched: select, together, the ids of all users whom it can touch.
-        catalogue: what would be declared.
-        user: what would be of one user before they are worked out.
-        name: what is typed to confirm it, where that is not the application's label.
-        serious: why it has to be confirmed, whatever it does now.
+        application_id: the application that it concerns; None for all.
+        touched: selects that together return the IDs of all users whom the change can touch.
+        catalogue: the configuration after the change.
+        user: returns the snapshot of one user after the change.
+        name: the text to type as a confirmation, where it is not the label of the application.
+        serious: why the change needs a confirmation in any case.
     """
 
     application_id: str | None
@@ -62,7 +62,7 @@ class PlannedChange:
 
     @property
     def typed(self) -> str:
-        """What is typed to confirm it."""
+        """The text to type as a confirmation."""
         return (
             self.name
             if self.application_id is None
@@ -70,12 +70,12 @@ class PlannedChange:
         )
 
     def concerns(self, application_id: str) -> bool:
-        """Whether what becomes of an application is shown."""
+        """Whether the preview shows what happens in an application."""
         return self.application_id in (None, application_id)
 
 
 def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan]:
-    """Yield what would become of all users whom a change can touch, some hundred at a time in memory."""
+    """Yield the plans of all users whom a change can touch, some hundred at a time in memory."""
     now = clock.now()
     ids = list(
         dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars())
@@ -87,8 +87,8 @@ def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan
 
 
 def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> dict[str, Any]:
-    """Return a plan as it is shown: counts, then users with their roles in each application that it
-    concerns, before and after.
+    """Return a plan as the API shows it: counts, then users with their roles before and after in each
+    application.
     """
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
     taken: Counter[str] = Counter()
@@ -142,7 +142,7 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> d
 
 
 def _seats(connection: Connection, catalogue: ConfigSnapshot, plan_id: str, asked: int) -> dict[str, Any]:
-    """Return how far the free seats of a plan go for so many who would need one."""
+    """Return how many users would need a seat of a plan, and how many seats are free."""
     plan = catalogue.plans[plan_id]
     free = (
         None
@@ -169,7 +169,7 @@ def _named(catalogue: ConfigSnapshot, application_id: str) -> dict[str, str]:
 
 
 def _where(change: PlannedChange, application_id: str, told: str) -> str:
-    """Return what is serious about a change, with the application where more than one is concerned."""
+    """Return why a change needs a confirmation, with the application where several are concerned."""
     return (
         told
         if change.application_id is not None
@@ -180,15 +180,15 @@ def _where(change: PlannedChange, application_id: str, told: str) -> str:
 def check(
     connection: Connection, change: PlannedChange, caller: Caller, sure: Confirmation
 ) -> tuple[str, str] | None:
-    """Make sure that an operator's change is what they saw, and that a serious one was confirmed.
+    """Check that a change has the result of its preview, and that a serious change is confirmed.
 
     Returns:
-        (application id, or `EVERY_APPLICATION`, and the operator's name) if the removals that follow need
-        not wait for the removal limit.
+        (application ID, or `EVERY_APPLICATION`, and the operator's name) if its removals need not wait for
+            the removal limit.
 
     Raises:
-        StalePreview: if it would do other than was seen.
-        NeedsConfirmation: if it is serious, and the name of what it concerns was not typed.
+        StalePreview: if the result differs from the preview.
+        NeedsConfirmation: if the change is serious and the label was not typed.
     """
     found = shown(connection, change, most=0)
     if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
@@ -232,7 +232,7 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]
 
 
 def touched(row: Any, *columns: Any) -> Select[Any]:
-    """Return the select of all users whom an assignment can touch, by user id and further columns.
+    """Return the select of all users whom an assignment can touch, with further columns.
 
     Args:
         row: the columns of the assignment's table.

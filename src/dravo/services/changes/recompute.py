@@ -1,7 +1,7 @@
-"""Works out again anyone who is marked, in chunks, and anyone who's dates have come.
+"""Recomputes marked users in chunks, and users whose dates have come.
 
-A change that touches many commits with marks on those affected; nobody who is marked is delivered before
-they are worked out.
+A change that affects many users commits with marks on them. A marked user is not provisioned before being
+recomputed.
 """
 
 from __future__ import annotations
@@ -32,8 +32,8 @@ log = structlog.get_logger("worker")
 
 
 class SetAside:
-    """Users of whom nothing could be worked out, by a mistake of ours: the others go on, and these are tried
-    again later.
+    """Users who could not be recomputed because of an error in Dravo: the others continue, and these are
+    retried later.
     """
 
     def __init__(self, heartbeats: Heartbeats) -> None:
@@ -47,20 +47,22 @@ class SetAside:
         return list(self._until)
 
     def add(self, user_id: str, wrong: Exception) -> None:
-        """Leave a user alone for a while, and say so in the log."""
+        """Leave a user out for a time, and log it."""
         self._until[user_id] = time.monotonic() + SET_ASIDE_SECONDS
         self._heartbeats.count(USER)
         log.error("access of a user could not be computed", user=user_id, exc_info=wrong)
 
 
 def process_marks(ctx: AppContext, most: int | None = None, aside: SetAside | None = None) -> int:
-    """Work out marked users until none is left, or so many are done.
+    """Recompute marked users until none is left, or up to a number.
 
     Args:
-        aside: takes in those of whom nothing could be worked out; without it, that is raised.
+        ctx: the data folder.
+        most: the largest number of users.
+        aside: collects users who cannot be recomputed; without it, the error is raised.
 
     Returns:
-        How many were worked out.
+        The number of recomputed users.
     """
     done = 0
     while most is None or done < most:
@@ -147,25 +149,25 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
 
 
 def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, tuple[Any, Any, bool]]:
-    """Return what is kept of those who have several records: attributes, who gave them, and whether they are
-    active.
+    """Return the stored columns of users with several records: attributes, their sources, and whether the
+    user is active.
     """
     ids = [user.user_id for user in users if len(user.records) > 1]
     u = t.user.c
     rows = (
-        connection.execute(select(u.id, u.attributes, u.given_by, u.active).where(u.id.in_(ids)))
+        connection.execute(select(u.id, u.attributes, u.value_sources, u.active).where(u.id.in_(ids)))
         if ids
         else ()
     )
-    return {row.id: (row.attributes, row.given_by, row.active) for row in rows}
+    return {row.id: (row.attributes, row.value_sources, row.active) for row in rows}
 
 
 def _as_merged(outcome: UserPlan) -> tuple[Any, Any, bool]:
-    return dict(outcome.merged.attributes), dict(outcome.merged.given_by), outcome.merged.active
+    return dict(outcome.merged.attributes), dict(outcome.merged.value_sources), outcome.merged.active
 
 
 def mark_due_changes(ctx: AppContext, now: Instant) -> bool:
-    """Mark users for whom an assignment begins or ends by its date.
+    """Mark users for whom an assignment starts or ends by its date.
 
     Returns:
         Whether there are any.

@@ -14,22 +14,22 @@ from dravo.store import tables as t
 
 
 class NeedsConfirmation(DravoError):
-    """A change is serious: what it does was shown, and the application's name has to be typed."""
+    """A serious change: the label of the application has to be typed."""
 
     code = "needs_confirmation"
     status = 409
 
 
 def limits(values: Mapping[str, Any]) -> Limits:
-    """Return how much may be removed at once, out of the settings."""
+    """Return the removal limits from the settings."""
     return Limits(
         values["removal_limit_number"], values["removal_limit_percent"], values["removal_limit_minimum"]
     )
 
 
 def present_in(connection: Connection, application_id: str) -> int:
-    """Return how many users have something in an application, those included from whom it is being taken:
-    anyone who left long ago is none.
+    """Return how many users an application has, including those who are losing access; former users do not
+    count.
     """
     d, x = t.task.c, t.access.c
     having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
@@ -42,7 +42,7 @@ def present_in(connection: Connection, application_id: str) -> int:
 
 
 def check_confirmed(label: str, confirmed: str | None) -> None:
-    """Make sure that an application's label was typed.
+    """Check that the label of an application was typed.
 
     Raises:
         NeedsConfirmation.
@@ -56,12 +56,12 @@ def check_confirmed(label: str, confirmed: str | None) -> None:
 
 
 def confirmation_reason(connection: Connection, application_id: str, taken: int, top_gained: int) -> str:
-    """Return in words why a change has to be confirmed, or "" if it need not be.
+    """Return why a change needs a confirmation, or "".
 
     Args:
-        application_id: where.
-        taken: from how many users it takes something there.
-        top_gained: how many get the highest role there by it.
+        application_id: the application.
+        taken: how many users lose access there.
+        top_gained: how many users get the highest role there.
     """
     if not taken and not top_gained:
         return ""

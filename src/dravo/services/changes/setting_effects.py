@@ -1,4 +1,4 @@
-"""What another value of an organization setting would do."""
+"""The effects of another value of an organization setting."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ MOST_APPLICATIONS = 20
 
 
 def preview(ctx: AppContext, name: str, value: bool | int | str) -> ChangeEffects:
-    """Return what another value of a setting would do; nothing is changed.
+    """Return the effects of another value of a setting; nothing is changed.
 
     Raises:
         InvalidInput: if there is no such setting, or the value is out of its bounds.

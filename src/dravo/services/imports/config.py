@@ -36,7 +36,7 @@ MOST_GROUPS = 1_000
 
 
 def kinds() -> dict[str, Any]:
-    """Return the kinds of reader with their settings, for forms."""
+    """Return the connectors with their settings, for forms."""
     items = [
         {"key": key, "label": kind.label, "reads": kind.reads, "settings": fields_of(key)}
         for key, kind in KINDS.items()
@@ -95,12 +95,14 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
 
 
 def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
-    """Set how a source is read; what is None stays as it is.
+    """Change how a source is imported; None keeps a value.
 
     Args:
-        given: "kind" (the first time), "settings", "secret", "schedule" ("" for never), "policy", "enabled",
-            "enabled_from" ("" for no
-            hour).
+        ctx: the data folder.
+        caller: who changes it.
+        key: the key of the source.
+        given: "kind" (the first time), "settings", "secret", "schedule" ("" for none), "policy", "enabled",
+            "enabled_from" ("" for none).
 
     Raises:
         InvalidInput, NotFound.
@@ -155,14 +157,20 @@ def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
 def _changed(
     ctx: AppContext, connection: Connection, source: Any, row: Any, given: dict[str, Any], now: Any
 ) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return the values that change, and what the audit log says of it."""
+    """Return the columns that change, and the details for the audit log."""
     values: dict[str, Any] = {}
     details: dict[str, Any] = {}
     if given.get("settings") is not None:
         made = read_settings(row.kind, {**row.settings, **given["settings"]}).model_dump()
         differing = sorted(name for name, value in made.items() if row.settings.get(name) != value)
         if differing:
-            values |= {"settings": made, "mark": None, "full_at": None, "checked": None, "checked_at": None}
+            values |= {
+                "settings": made,
+                "change_marker": None,
+                "full_at": None,
+                "checked": None,
+                "checked_at": None,
+            }
             details["settings"] = differing
             if row.secret and any(name in _WHERE for name in differing) and given.get("secret") is None:
                 # A secret goes only where it was meant to go.
@@ -178,7 +186,7 @@ def _changed(
             connection.execute(
                 update(t.source).where(t.source.c.id == source.id).values(policy=policy.document())
             )
-            values |= {"mark": None, "full_at": None}
+            values |= {"change_marker": None, "full_at": None}
             details["policy"] = policy.document()
     when, told = _when(connection, row, given, now)
     return {**values, **when}, {**details, **told}
@@ -187,7 +195,7 @@ def _changed(
 def _when(
     connection: Connection, row: Any, given: dict[str, Any], now: Any
 ) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return what changes about when it is read and counts, and what the audit log says of it."""
+    """Return the changed schedule and status, and the details for the audit log."""
     values: dict[str, Any] = {}
     details: dict[str, Any] = {}
     if given.get("schedule") is not None and given["schedule"] != row.schedule:
@@ -216,7 +224,7 @@ def _when(
 
 
 def forget(ctx: AppContext, caller: Caller, key: str) -> None:
-    """Stop reading a source for good; whom it brought stay as they are.
+    """Remove the import of a source; its users stay.
 
     Raises:
         NotFound.
@@ -237,13 +245,15 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
 
 
 def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | None = None) -> dict[str, Any]:
-    """Try a source's connection step by step, as it is kept or with other settings that are not kept by that.
+    """Test the connection of a source step by step, as saved or with other settings, which are not saved.
 
     Args:
-        given: "kind", "settings", "secret" of a connection that is not saved yet; None: as it is kept.
+        ctx: the data folder.
+        key: the key of the source.
+        given: "kind", "settings", "secret" of an unsaved connection; None for the saved one.
 
     Returns:
-        {"ok", "steps", "attributes": [{"name", "values"}], "sample": [users as the answers make them]}.
+        {"ok", "steps", "attributes": [{"name", "values"}], "sample": [users as the policy produces them]}.
     """
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
@@ -311,16 +321,18 @@ def _first_name(entry: Any) -> str:
 
 
 def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
-    """Return what other answers would make of users whom the source said before: nothing is changed, and it
-    is not asked.
+    """Preview another source policy on users that the source reported before. Nothing is changed or read from
+    the source.
 
     Args:
-        given: answers in place of those that are kept, as in `change`.
+        ctx: the data folder.
+        key: the key of the source.
+        given: the changed values of the policy, as in `change`.
 
     Returns:
         {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes",
-        "message"}], "groups": [{"id", "name", "comes_in"}], "made_groups": [{"name", "users"}]}, items for
-        the first hundred for whom something changes.
+            "message"}], "groups": [{"id", "name", "comes_in"}], "made_groups": [{"name", "users"}]}, with
+            items for the first hundred users who change.
     """
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
@@ -332,7 +344,7 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
     after = ""
     while True:
         with ctx.database.reading() as connection:
-            some = imported_records.said(connection, source.id, after)
+            some = imported_records.reported(connection, source.id, after)
             rows = imported_records.rows(connection, [each.id for each in some])
         if not some:
             largest = [{"name": name, "users": users} for name, users in made.most_common(MOST_GROUPS)]
@@ -348,9 +360,9 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
             counts["looked_at"] += 1
             outcome, differs, message = "comes_in", None, ""
             try:
-                user = policy.user(each.said)
+                user = policy.user(each.reported)
                 differs = changes(before, user)
-                made.update(policy.made_groups(each.said))
+                made.update(policy.made_groups(each.reported))
                 outcome = (
                     "leaves" if not policy.lets_in(user, source.key) else "changed" if differs else "comes_in"
                 )
@@ -369,10 +381,10 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
 
 
 def _groups_chosen(ctx: AppContext, source: Any, policy: SourcePolicy) -> list[dict[str, Any]]:
-    """Return the groups that a source is known to have, and whether each would come in."""
+    """Return the known groups of a source, and whether the policy accepts each."""
     g = t.group.c
     columns = (g.id, g.display_name, g.native_id, g.reference)
-    where = (g.source_id == source.id, g.connection_type == imported_records.IMPORT, g.gone_at.is_(None))
+    where = (g.source_id == source.id, g.connection_type == imported_records.IMPORT, g.deleted_at.is_(None))
     with ctx.database.reading() as connection:
         rows = connection.execute(
             select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)
@@ -389,15 +401,15 @@ def _groups_chosen(ctx: AppContext, source: Any, policy: SourcePolicy) -> list[d
 
 
 def pairs(differs: dict[str, list[Any]]) -> list[dict[str, Any]]:
-    """Return what differs as a list: {"attribute", "before", "after"}."""
+    """Return differences as a list of {"attribute", "before", "after"}."""
     return [{"attribute": name, "before": pair[0], "after": pair[1]} for name, pair in differs.items()]
 
 
 def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: bytes) -> dict[str, Any]:
-    """Put a file of a source's into its folder, in place of the one that was there.
+    """Store a file of a source, in place of the former one.
 
     Raises:
-        InvalidInput: if it is no file of those that are read, or cannot be read at all.
+        InvalidInput: for a file that the connector does not use, or that cannot be read.
     """
     bare = name.removesuffix(".csv")
     if bare not in FILES:

@@ -25,10 +25,10 @@ from dravo.store import tables as t
 
 
 def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str, Any]:
-    """Read one user of a source again, now.
+    """Import one user of a source, now.
 
     Raises:
-        NotFound: if the source has said nothing of this user, or has them no more.
+        NotFound: if the source never reported the user, or no longer does.
     """
     now = clock.now()
     r = t.record.c
@@ -38,7 +38,7 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str
             r.source_id == source.id,
             r.connection_type == IMPORT,
             r.user_id == user_id,
-            r.gone_at.is_(None),
+            r.deleted_at.is_(None),
         )
         record = connection.execute(select(t.record).where(*where)).first()
         if is_under_way(connection, source.id):

@@ -1,4 +1,4 @@
-"""One import run: reads the source in batches, ingests them, and concludes who is missing."""
+"""One import run: reads the source in batches, ingests them, and decides who is missing."""
 
 from __future__ import annotations
 
@@ -94,23 +94,21 @@ class ImportRun:
         self._made: dict[str, tuple[str, list[str]]] = {}
 
     def _is_whole(self) -> bool:
-        """Whether everyone is read: what changed would not do, or the night has passed since everyone was
-        read last.
-        """
+        """Whether to read all users: the changes are not enough, or the last full run is too old."""
         if self.policy.makes_groups:
             # Who is in a group that is made of what is said of users is known of everyone only where
             # everyone is read.
             return True
-        if self.run.whole or not self.row.mark or not self.row.full_at:
+        if self.run.whole or not self.row.change_marker or not self.row.full_at:
             return True
         zone = self._values["time_zone"]
         return day_of(self.row.full_at, zone) != day_of(clock.now(), zone)
 
     def carry_out(self) -> None:
-        """Read and take in; raises as readers do."""
+        """Read and ingest; raises as readers do."""
         reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
-            since = None if self.whole else self.row.mark
+            since = None if self.whole else self.row.change_marker
             if self.policy.pilot:
                 self.users.pilots = self._pilots()
             users = self._each(reader.users(since))
@@ -129,11 +127,11 @@ class ImportRun:
         self._finish(mark, held)
 
     def _pilots(self) -> frozenset[str]:
-        """Return the locators of those in the pilot group, by any nesting: read beforehand, by a reader of
-        its own.
+        """Return the locators of the members of the pilot group, by any nesting, read in advance by a
+        separate reader.
 
         Raises:
-            DirectoryTrouble: if it cannot be read, or there is no such group.
+            DirectoryTrouble: if the group cannot be read or does not exist.
         """
         reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
@@ -186,7 +184,7 @@ class ImportRun:
             self.users.counts[UNREADABLE] += 1
 
     def _tell(self, *, at_once: bool = False) -> None:
-        """Write down how far it is, now and then; StopAsked if an operator asked for that."""
+        """Write the progress now and then; raises `StopAsked` if an operator asked to stop."""
         present = time.monotonic()
         if present - self._told_at < TELL_SECONDS and not at_once:
             return
@@ -208,8 +206,8 @@ class ImportRun:
         }
 
     def _conclude(self) -> str | None:
-        """Let those leave who did not come; returns why they may not, if something could not be read or the
-        reading is not plausible.
+        """Mark missing users as left; return why that is not done if something was unreadable or the result
+        is implausible.
         """
         missing, missing_groups = self.users.missing(), self.groups.missing()
         held = self._unreadable(missing, missing_groups) or (
@@ -223,7 +221,7 @@ class ImportRun:
         return None
 
     def _cleared(self, missing: list[str]) -> ConfirmedRemovals:
-        """Return, where leaving was confirmed, that the removal limit need not hold what follows from it."""
+        """Return the confirmation of removals, so that the removal limit does not hold them."""
         ids = [self.users.known[each].id for each in missing]
         with self.ctx.database.reading() as connection:
             users = [row.user_id for row in imported_records.rows(connection, ids).values()]
@@ -309,7 +307,7 @@ class ImportRun:
             if not self.run.preview:
                 # Where something was not read, the next run reads everyone.
                 after: dict[str, Any] = {
-                    "mark": mark,
+                    "change_marker": mark,
                     **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {}),
                 }
                 # If its settings changed meanwhile, nothing is known of a reading by the new ones.
@@ -324,7 +322,7 @@ class ImportRun:
                     connection.execute(update(t.source_import).where(*same).values(**after))
 
     def _effects(self) -> list[dict[str, Any]]:
-        """Return what a run that only looked would give and take: for each role the number of users."""
+        """Return what a preview run would give and remove: for each role the number of users."""
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
         found = []

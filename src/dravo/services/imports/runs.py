@@ -97,9 +97,7 @@ def _check_label(label: str, confirmed: str | None) -> None:
 
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
-    """Ask for the runs whose time has come; one that was missed while the service was down is made up
-    once.
-    """
+    """Ask for scheduled runs; a run that was missed while the service was down is made up once."""
     p = t.source_import.c
     due = (p.next_at.is_not(None), p.next_at <= now)
     begins = (p.enabled_from.is_not(None), p.enabled_from <= now)
@@ -125,8 +123,8 @@ def request_scheduled(ctx: AppContext, now: Instant) -> None:
 
 
 def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
-    """Close runs that were under way when the worker ended, and ask for them again: what they took in
-    stands, and is not read twice.
+    """Close runs that were in progress when the worker ended, and ask for them again. What they applied
+    stays.
 
     Args:
         ended_well: whether the worker was stopped. Otherwise the run may have crashed it; a run that did so
@@ -145,22 +143,22 @@ def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
             select(t.run).where(r.kind == IMPORT, r.status == RUNNING, r.ended_at.is_(None))
         ).all():
             values = dict(stopped)
-            broke_off = row.broke_off + (0 if ended_well else 1)
-            if broke_off >= MOST_BREAKS:
+            crashes = row.crashes + (0 if ended_well else 1)
+            if crashes >= MOST_BREAKS:
                 message = "The worker crashed twice during this import run, so Dravo does not retry it."
                 values |= {
                     "message": message,
                     "hint": "Look for the cause in the service's log, then run the import again.",
                 }
                 log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
-            connection.execute(update(t.run).where(r.id == row.id).values(**values, broke_off=broke_off))
-            if row.source_id and not row.stop_requested and broke_off < MOST_BREAKS:
+            connection.execute(update(t.run).where(r.id == row.id).values(**values, crashes=crashes))
+            if row.source_id and not row.stop_requested and crashes < MOST_BREAKS:
                 options = RunOptions(row.preview, row.whole, row.allow_removals)
-                begin(connection, row.source_id, row.requested_by, now, options, broke_off)
+                begin(connection, row.source_id, row.requested_by, now, options, crashes)
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
-    """Forget what runs did that ended more than so many days ago; their counts stay."""
+    """Delete the entries of runs that ended more than some days ago; their counts stay."""
     r, x = t.run.c, t.run_entry.c
     old = (
         select(x.id)
@@ -178,7 +176,7 @@ def sweep(ctx: AppContext, now: Instant, days: int) -> None:
 
 
 def fail_interrupted(ctx: AppContext, source_id: str) -> None:
-    """Close a source's run that broke off by a mistake of ours, so that the next one can begin."""
+    """Close a run that ended with an unexpected error, so that the next one can start."""
     values = {
         "status": FAILED,
         "ended_at": clock.now(),
@@ -195,8 +193,8 @@ def fail_interrupted(ctx: AppContext, source_id: str) -> None:
 
 
 def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
-    """Return (run id, source id) of the run that has waited longest, of a source that none is under way for;
-    None if there is none.
+    """Return (run ID, source ID) of the run that has waited longest, of a source without a run in progress;
+    or None.
     """
     r = t.run.c
     with ctx.database.reading() as connection:
@@ -246,7 +244,7 @@ def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]
 
 
 def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:
-    """Return one run; of a source, if its key is given.
+    """Return one run; of a source, if a key is given.
 
     Raises:
         NotFound.
@@ -262,7 +260,7 @@ def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, A
 
 
 def run_line(row: Any) -> dict[str, Any]:
-    """Return a run for users: its counts by name, how quick it is and about how long it goes on."""
+    """Return a run as the API shows it, with its counts, its speed and the estimated time left."""
     counts = Counter({name: value for name, value in (row.counts or {}).items() if isinstance(value, int)})
     seconds = seconds_between(row.started_at, row.ended_at or clock.now()) if row.started_at else 0.0
     rate = row.progress / seconds if seconds > 0 else 0.0

@@ -14,7 +14,7 @@ FOLDER = "files"
 
 
 def folder_of(ctx: AppContext, source_id: str) -> Path:
-    """Return the folder in which a source's files lie."""
+    """Return the folder with the files of a source."""
     return ctx.folder / FOLDER / source_id
 
 

@@ -1,5 +1,5 @@
-"""The door for many groups at once: new ones, other names, and who is listed; memberships in portions that a
-page need not wait for.
+"""Ingests many groups at once: new groups, new names and members. Memberships are written in portions, so
+that other writes need not wait.
 """
 
 from __future__ import annotations
@@ -41,8 +41,8 @@ NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
 
 @dataclass
 class _Portion:
-    """A part of how a group's list differs from what it is to be; `digest` goes with the last part, `told`
-    is a line for users.
+    """A part of the changes of a group's members. `digest` goes with the last part; `told` is the run
+    entry.
     """
 
     group_id: str
@@ -61,7 +61,7 @@ class _Portion:
 
 
 class BulkGroups:
-    """Takes in what one reading of a source says of its groups, once its users are in."""
+    """Ingests the groups that one run reports, after its users."""
 
     def __init__(self, ctx: AppContext, users: BulkUsers, *, preview: bool = False) -> None:
         self.ctx, self.users, self.preview = ctx, users, preview
@@ -86,11 +86,11 @@ class BulkGroups:
 
     @property
     def present(self) -> int:
-        """How many groups the source has, as far as is known."""
+        """The number of groups that the source has, as far as known."""
         return sum(1 for each in self.known.values() if not each.gone)
 
     def choose(self, entries: Iterable[GroupEntry]) -> list[GroupEntry]:
-        """Return the groups that come in and say something new."""
+        """Return the groups that the policy accepts and that changed."""
         chosen: list[GroupEntry] = []
         for entry in entries:
             if not entry.made and not self.policy.groups.takes(entry.name, entry.native_id, entry.reference):
@@ -107,11 +107,11 @@ class BulkGroups:
         return chosen
 
     def take(self, entries: Sequence[GroupEntry], *, ends: bool = True) -> None:
-        """Take in groups: first they themselves, so that those within each other are known, then their lists.
+        """Ingest groups: first the groups, so that nested ones are known, then their members.
 
         Args:
-            ends: whether memberships end that are not listed; else they stand until a reading in which
-                nothing was unreadable.
+            ends: whether unlisted memberships end; otherwise they stay until a run in which everything was
+                readable.
         """
         self._ends = ends
         allowed = self._without_clashes(entries)
@@ -147,9 +147,7 @@ class BulkGroups:
         self._write(waiting)
 
     def _weigh(self, entries: Sequence[GroupEntry]) -> None:
-        """Count what users would gain and lose by what changes of them, and by the groups that would list
-        them or no longer do.
-        """
+        """Count what users would gain and lose by changed groups."""
         users, now = self.users, clock.now()
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
@@ -183,7 +181,7 @@ class BulkGroups:
         users.weigh(plan_user(user, catalogue, now) for user in (*after.values(), *users.new.values()))
 
     def _without_clashes(self, entries: Sequence[GroupEntry]) -> list[GroupEntry]:
-        """Return those whose name is no other group's of this source; the others wait for a decision."""
+        """Return the groups whose name no other group of the source has; the others become conflicts."""
         by_name = {fold(name): own_id for own_id, (name, _) in self._names.items()}
         now = clock.now()
         allowed, clashing = [], []
@@ -351,10 +349,10 @@ class BulkGroups:
             recompute_marks.mark_users(connection, users, now)
 
     def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:
-        """Take in which groups list one user: those that are known, and no others of this source.
+        """Ingest the groups of one user: those that are known, and no others of this source.
 
         Args:
-            among: whether anything is known now of a group, by its native id; the others stay as they are.
+            among: whether the run knows the members of a group, by native ID; the others stay as they are.
         """
         with self.ctx.database.reading() as connection:
             listed = dict(groups.groups_of_record(connection, record_id))
@@ -381,7 +379,9 @@ class BulkGroups:
             self._write([portion])
 
     def missing(self) -> list[str]:
-        """Return the native ids of groups that are here and did not come, or are not chosen any more."""
+        """Return the native IDs of groups that the run did not report, or that the policy no longer
+        accepts.
+        """
         return [
             native_id
             for native_id, each in self.known.items()
@@ -389,7 +389,7 @@ class BulkGroups:
         ]
 
     def leave(self, native_ids: Sequence[str]) -> None:
-        """Take in that groups are gone, and with them every membership in them."""
+        """Mark groups as deleted, and end their memberships."""
         intake = Intake(self.ctx.database, self.ctx.catalogue, self.connection_type)
         for native_id in native_ids:
             group_id = self.known[native_id].id

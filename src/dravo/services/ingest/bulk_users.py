@@ -1,8 +1,8 @@
-"""The door for many users at once: what a reading says of them is planned in batches, each written in one
-short transaction.
+"""Ingests many users at once: a run is planned in batches, and each batch is written in one short
+transaction.
 
-Nothing is guessed. Who is bound stays bound; who could be a user who is here waits, until the reading is
-through (a name may have changed hands meanwhile), and then for a user's decision.
+Links are permanent. A record that could belong to an existing user waits until the run is through, because
+names may have changed, and then becomes a conflict.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ LINK, MAKE, LEAVE_OUT, LET = "link", "create", "ignore", "accept"
 
 @dataclass
 class Batch:
-    """What becomes of some users: a plan, to be written or only to be shown."""
+    """The plan for some users, to be written or shown."""
 
     now: Instant
     catalogue: ConfigSnapshot
@@ -133,11 +133,11 @@ class BulkUsers:
 
     @property
     def present(self) -> int:
-        """How many the source has, as far as is known."""
+        """The number of users that the source has, as far as known."""
         return sum(1 for each in self.known.values() if not each.gone) if self.whole else self._present
 
     def take(self, entries: Sequence[Entry]) -> None:
-        """Take in a batch; who cannot be decided yet is put off until `finish`."""
+        """Ingest a batch; users who cannot be decided yet wait for `finish`."""
         if self.pilots is not None:
             apart = [each for each in entries if each.reference not in self.pilots]
             self.seen.update(each.native_id for each in apart)
@@ -146,7 +146,7 @@ class BulkUsers:
         self._put_off += self._through(entries, last=False)
 
     def finish(self) -> None:
-        """Take in those who were put off, as far as can be decided; the others are conflicts."""
+        """Ingest the waiting users as far as they can be decided; the others become conflicts."""
         while self._put_off:
             waiting, self._put_off = self._put_off, []
             for start in range(0, len(waiting), BATCH):
@@ -194,7 +194,7 @@ class BulkUsers:
         return batch
 
     def _read(self, connection: Connection, entries: Sequence[Entry], batch: Batch) -> list[_ParsedEntry]:
-        """Return what entries come to that say something new; the others are counted."""
+        """Return the entries that changed, parsed; the others are counted."""
         salt = self.policy.digest
         fresh: list[_ParsedEntry] = []
         for entry in entries:
@@ -280,7 +280,7 @@ class BulkUsers:
         holders: Mapping[str, str],
         leaving: set[str],
     ) -> tuple[str, bool] | Conflict | None:
-        """Return (user id, whether they are new), a conflict, or None if they are left out."""
+        """Return (user ID, whether the user is new), a conflict, or None if the entry is out of scope."""
         named = [one for name in each.names for one in candidates.get(f"name:{name}", ())]
         if each.row is not None:
             if not each.asks_for_name or (decided is not None and decided.decision == LET):
@@ -353,7 +353,7 @@ class BulkUsers:
             batch.written.append(each.record(record_id, user_id))
             if each.asks_for_name:
                 batch.renamed.append(record_id)
-            gone = each.row.gone_at is not None
+            gone = each.row.deleted_at is not None
             kind, differs, message = BACK if gone else CHANGED, changes(each.row.data, each.data), None
         batch.counts[kind] += 1
         batch.known[each.entry.native_id] = Known(record_id, each.digest, gone=False)
@@ -429,19 +429,19 @@ class BulkUsers:
         self._conflicted.update(each["native_id"] for each in batch.conflicts)
 
     def _note(self, batch: Batch) -> None:
-        """Write down what a batch would do, and nothing else."""
+        """Write the entries of a preview, and nothing else."""
         with self.ctx.database.writing() as connection:
             write_lines(connection, batch.lines)
 
     def lines_only(self, lines: Iterable[tuple[str, str, str]]) -> None:
-        """Write down (kind, name, message) of what is no user."""
+        """Write entries that concern no user, as (kind, name, message)."""
         made = [self._line(kind, None, name, message=message) for kind, name, message in lines]
         self.counts.update(kind for kind, _, _ in lines)
         with self.ctx.database.writing() as connection:
             write_lines(connection, made)
 
     def weigh(self, outcomes: Iterable[UserPlan]) -> None:
-        """Count what users would gain and lose, role by role."""
+        """Count what users would gain and lose, by role."""
         for outcome in outcomes:
             self.gained.update(
                 (change.application_id, change.role_id) for change in outcome.access if change.id is None
@@ -453,7 +453,7 @@ class BulkUsers:
     # Leaving
 
     def missing(self) -> list[str]:
-        """Return the native ids of those who are here and did not come, or may not come in any more."""
+        """Return the native IDs of users that the run did not report, or that are out of scope now."""
         return [
             native_id
             for native_id, each in self.known.items()
@@ -461,7 +461,7 @@ class BulkUsers:
         ]
 
     def leave(self, native_ids: Sequence[str], cleared: ConfirmedRemovals | None = None) -> None:
-        """Take in that users are gone: they leave every group, and keep their user as a tombstone."""
+        """Mark users as left: their memberships end, and the user stays as a leaver."""
         for start in range(0, len(native_ids), BATCH):
             some = native_ids[start : start + BATCH]
             for remaining in range(TRIES, 0, -1):
@@ -484,7 +484,7 @@ class BulkUsers:
                 for row in imported_records.rows(
                     connection, [self.known[each].id for each in native_ids]
                 ).values()
-                if row.gone_at is None
+                if row.deleted_at is None
             ]
             users = user_snapshots.users(connection, [row.user_id for row in found])
             others = [each.id for row in found for each in users[row.user_id].records if each.id != row.id]
@@ -541,7 +541,7 @@ class BulkUsers:
 
 @dataclass(frozen=True)
 class _ParsedEntry:
-    """What one entry comes to: the user it says, and the record that there was, if any."""
+    """A parsed entry: the user that it describes, and the existing record, if any."""
 
     entry: Entry
     data: dict[str, Any]
@@ -551,34 +551,32 @@ class _ParsedEntry:
 
     @cached_property
     def found(self) -> Searchable:
-        """The values by which they are found."""
+        """The values by which the record is found."""
         return searchable(self.data)
 
     @cached_property
     def keys(self) -> set[str]:
-        """By what nobody else of the batch may be known: user name, and for a new user the email
-        address.
-        """
+        """Values that must be unique in a batch: the user name, and for a new user the email address."""
         found = self.found
         email = {f"email:{fold(found.email)}"} if found.email and self.row is None else set()
         return {*(f"name:{name}" for name in self.names), *email}
 
     @cached_property
     def names(self) -> set[str]:
-        """Their user name as it is compared, and one for which it could be mistaken."""
+        """The user name as it is compared, and a name that looks the same."""
         return {self.found.user_name_key, lookalike_key(self.found.user_name) or self.found.user_name_key}
 
     @property
     def same(self) -> bool:
-        """Whether it comes to what was known."""
-        return self.row is not None and self.row.gone_at is None and self.row.data == self.data
+        """Whether the entry equals what was known."""
+        return self.row is not None and self.row.deleted_at is None and self.row.data == self.data
 
     @cached_property
     def asks_for_name(self) -> bool:
-        """Whether it takes a user name that this record did not have."""
+        """Whether the entry takes a user name that its record did not have."""
         return (
             self.row is None
-            or self.row.gone_at is not None
+            or self.row.deleted_at is not None
             or self.row.user_name_key != self.found.user_name_key
         )
 
@@ -603,5 +601,5 @@ _LINES = PreparedStatement(insert(t.run_entry))
 
 
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
-    """Write down what a run did to users and groups; lines of no run are told otherwise."""
+    """Write what a run did to users and groups; without a run, the lines are returned to the caller."""
     _LINES.change_many(connection, [each for each in lines if each["run_id"] is not None])

@@ -1,5 +1,5 @@
-"""Groups that claims have named and that are not here yet: offered where groups are mapped, and made ahead
-of anyone who comes with them.
+"""Groups that claims name and that do not exist yet: offered for the role mapping, and created before the
+first sign-in with them.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ TRACES, MOST = 50, 20
 
 
 class _Claimed:
-    """A group of which only its name is known."""
+    """A group of which only the name is known."""
 
     reference: str | None = None
 
@@ -35,9 +35,7 @@ class _Claimed:
 
 
 def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
-    """Return groups that last sign-ins claimed, test sign-ins too, and that their source does not have yet:
-    those with some words in their name.
-    """
+    """Return groups in the claims of recent sign-ins that do not exist yet, by a part of their name."""
     wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
     found: list[dict[str, Any]] = []
     with ctx.database.reading() as connection:
@@ -48,12 +46,12 @@ def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
         ).all()
         for source in sources:
             rows = connection.execute(
-                select(x.came_to).where(x.source_id == source.id).order_by(x.id.desc()).limit(TRACES)
+                select(x.result).where(x.source_id == source.id).order_by(x.id.desc()).limit(TRACES)
             ).scalars()
             names = {
                 fold(each["group"]["name"]): each["group"]["name"]
-                for came_to in rows
-                for each in came_to.get("groups", ())
+                for result in rows
+                for each in result.get("groups", ())
                 if each["outcome"] == claims.GROUP_CREATED and wanted in fold(each["group"]["name"])
             }
             here = _here(connection, source.id, names)
@@ -66,16 +64,17 @@ def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
 
 def _here(connection: Connection, source_id: str, names: dict[str, str]) -> set[str]:
     g = t.group.c
-    where = (g.source_id == source_id, g.gone_at.is_(None), g.display_name_key.in_(names))
+    where = (g.source_id == source_id, g.deleted_at.is_(None), g.display_name_key.in_(names))
     return set(connection.execute(select(g.display_name_key).where(*where)).scalars()) if names else set()
 
 
 def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]:
-    """Make a group of a source by the name that its claims give it, so that it can be mapped before anybody
-    comes; returns its id and name.
+    """Create a group of a source with its name in the claims, to map it before the first sign-in; return its
+    ID and name.
 
     Raises:
-        NotFound: if nobody signs in by the source; InvalidInput, AlreadyExists.
+        NotFound: if the source has no sign-in.
+        InvalidInput, AlreadyExists.
     """
     name = name.strip()
     if not name or len(name) > 200:

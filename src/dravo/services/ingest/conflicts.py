@@ -1,5 +1,5 @@
-"""What no rule can decide about a source's users and groups: listed with the choices, decided by a user, and
-carried out at once.
+"""Conflicts: users and groups of sources that no rule can decide. An operator decides them, and the decision
+is applied at once.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ USUAL = (LINK, MAKE, LEAVE_OUT)
 def list_conflicts(
     ctx: AppContext, caller: Caller, key: str, page_request: PageRequest, status: str = imported_records.OPEN
 ) -> dict[str, Any]:
-    """Return a page of a source's conflicts, oldest first, each with its choices and whom it could mean."""
+    """Return a page of a source's conflicts, oldest first, each with its choices and candidates."""
     c = t.conflict.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
@@ -51,7 +51,7 @@ def list_conflicts(
         users = {
             row.id: row
             for row in connection.execute(
-                select(u.id, u.display_name, u.user_name, u.gone_at, u.active).where(u.id.in_(ids))
+                select(u.id, u.display_name, u.user_name, u.left_at, u.active).where(u.id.in_(ids))
             )
         }
     plain = ATTRIBUTES in caller.permissions
@@ -91,12 +91,11 @@ def _line(row: Any, users: dict[str, Any], plain: bool) -> dict[str, Any]:
 def decide(
     ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, user: str | None = None
 ) -> dict[str, Any]:
-    """Decide a conflict; what was decided happens at once, and holds for later readings.
+    """Decide a conflict; the decision is applied at once, and holds for later runs.
 
     Args:
-        decision: "link" (it is `user`), "make" (it is a new user), "let" (the change is right), "leave
-            out".
-        user: who it is, by id, user name, email or external id; for "link".
+        decision: "link" (to `user`), "create" (a new user), "accept" (the change), "ignore".
+        user: the user to link to, by ID, user name, email or external ID.
 
     Raises:
         NotFound, InvalidInput.
@@ -159,10 +158,10 @@ def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
 
 
 def _whom(connection: Connection, source: Any, row: Any, decision: str, user: str | None) -> str | None:
-    """Return whom a record is to be linked to.
+    """Return the user to which a record is to be linked.
 
     Raises:
-        InvalidInput: if nobody is said, or this source says something of them already.
+        InvalidInput: without a user, or if the source has a record of this user already.
     """
     if decision != LINK:
         return None
@@ -176,7 +175,7 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, user: st
         r.source_id == source.id,
         r.connection_type == row.connection_type,
         r.user_id == found.id,
-        r.gone_at.is_(None),
+        r.deleted_at.is_(None),
     )
     if connection.execute(select(r.id).where(*taken).limit(1)).first():
         raise InvalidInput(
@@ -188,14 +187,14 @@ def _whom(connection: Connection, source: Any, row: Any, decision: str, user: st
 
 
 def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
-    """Link a SCIM record to the user that was chosen, or let it be a user of its own.
+    """Link a SCIM record to the chosen user, or let it be a new user.
 
     The record itself exists already.
     """
     now = clock.now()
     with ctx.database.reading() as connection:
         record = connection.execute(
-            select(t.record).where(t.record.c.id == row.native_id, t.record.c.gone_at.is_(None))
+            select(t.record).where(t.record.c.id == row.native_id, t.record.c.deleted_at.is_(None))
         ).first()
     if record is None:
         return
@@ -211,7 +210,7 @@ def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, us
 
 
 def _carry_out(ctx: AppContext, caller: Caller, key: str, row: Any) -> None:
-    """Take in what was decided about, as the source said it last."""
+    """Ingest the entry of a decided conflict, as the source reported it last."""
     entry = Entry(row.native_id, row.entry["reference"], row.entry["attributes"])
     if row.connection_type == SIGN_IN:
         # Their groups come when they sign in the next time.

@@ -60,7 +60,9 @@ AT_ONCE = 1_000
 
 
 class Intake:
-    """Takes in what one connection type of a source says of its users and groups."""
+    """Ingests what one connection type of a source reports about its users and groups, one request at a
+    time.
+    """
 
     def __init__(
         self, database: Database, catalogue: ConfigCache, connection_type: str = INBOUND_SCIM
@@ -78,16 +80,16 @@ class Intake:
         manner: IngestOptions = DEFAULT_OPTIONS,
         direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
     ) -> IngestResult:
-        """Take in a new user.
+        """Ingest a new user.
 
         Args:
-            source_id: whose user it is.
-            data: a SCIM User as `read_resource` makes it.
-            manner: how it is taken in.
-            direct: for the new user's id the assignments that `manner.trace` writes with them.
+            source_id: the source.
+            data: a SCIM User as `read_resource` returns it.
+            manner: the options.
+            direct: returns the assignments of the new user, by user ID; `manner.trace` writes them.
 
         Raises:
-            ScimError: 409 uniqueness, if the source has a user of that userName.
+            ScimError: 409 uniqueness, if the source has a user with this userName.
         """
         now = clock.now()
         unique = unique_values(data, manner.shapes.user)
@@ -131,11 +133,11 @@ class Intake:
     def replace_user(
         self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS
     ) -> IngestResult:
-        """Take in a user's whole new content (RFC 7644, 3.5.1).
+        """Replace a user (RFC 7644, section 3.5.1).
 
         Raises:
             NotFound: if the source has no such user.
-            ScimError: 409 uniqueness, 412 if the condition does not hold, 400 mutability.
+            ScimError: 409 uniqueness, 412 for a failed condition, 400 mutability.
         """
 
         def change(before: dict[str, Any]) -> dict[str, Any]:
@@ -151,7 +153,7 @@ class Intake:
         operations: Sequence[Operation],
         manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
-        """Take in a change of a user (RFC 7644, 3.5.2); raises as `replace_user` and `apply_patch`."""
+        """Patch a user (RFC 7644, section 3.5.2); raises as `replace_user` and `apply_patch`."""
         return self._change_user(
             source_id,
             record_id,
@@ -160,11 +162,11 @@ class Intake:
         )
 
     def remove_user(self, source_id: str, record_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
-        """Take in that a user is gone: they leave every group, and keep their user as a tombstone.
+        """Delete a user: the memberships end, and the user stays as a leaver.
 
         Raises:
             NotFound: if the source has no such user.
-            ScimError: 412 if the condition does not hold.
+            ScimError: 412 for a failed condition.
         """
         self._change_user(source_id, record_id, lambda before: before, manner, gone=True)
 
@@ -259,11 +261,11 @@ class Intake:
     def _others(
         self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None
     ) -> frozenset[str]:
-        """Return the ids of users that a SCIM record could belong to, because they share its user name or
-        email, or look like it.
+        """Return the IDs of users to whom a SCIM record could belong: same or similar user name, or same
+        email.
 
         Args:
-            but: the id of the record's own user, which does not count.
+            but: the ID of the record's own user, which does not count.
         """
         return (
             imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but)
@@ -310,8 +312,8 @@ class Intake:
         return EMAIL_KNOWN, f"Another source already has a user with the email address '{found.email}'."
 
     def _look_at(self, source_id: str, record_id: str) -> tuple[Any, UserSnapshot, Sequence[tuple[str, str]]]:
-        """Return a record's row, its user, and (id, name) of the groups that list it; anyone who is in none
-        and has nothing costs one query.
+        """Return a record's row, its user, and (ID, name) of its groups; a user without groups and access
+        costs one query.
         """
         glanced = user_snapshots.at_a_glance(
             self.database.glancing(), source_id, self.connection_type, record_id
@@ -369,10 +371,10 @@ class Intake:
         members: Sequence[str],
         manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
-        """Take in a new group with its members.
+        """Create a group with its members.
 
         Raises:
-            ScimError: 400 invalidValue, if a member is nobody whom the source has.
+            ScimError: 400 invalidValue, for a member that the source does not have.
         """
         group_id = new_id()
 
@@ -408,7 +410,7 @@ class Intake:
         members: Sequence[str],
         manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
-        """Take in a group's whole new content and list (RFC 7644, 3.5.1); raises as `patch_group`."""
+        """Replace a group with its members (RFC 7644, section 3.5.1); raises as `patch_group`."""
 
         def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
             check_immutable(before, data, manner.shapes.group)
@@ -423,12 +425,11 @@ class Intake:
         operations: Sequence[Operation],
         manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
-        """Take in a change of a group (RFC 7644, 3.5.2); members who are not named are neither read nor
-        written.
+        """Patch a group (RFC 7644, section 3.5.2); members that are not named are neither read nor written.
 
         Raises:
             NotFound: if the source has no such group.
-            ScimError: as `apply_patch`, and 400 invalidValue if a member is nobody whom the source has.
+            ScimError: as `apply_patch`, and 400 invalidValue for a member that the source does not have.
         """
 
         def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
@@ -440,13 +441,13 @@ class Intake:
     def rename_group(
         self, source_id: str, group_id: str, name: str, manner: IngestOptions = DEFAULT_OPTIONS
     ) -> IngestResult:
-        """Take in that a group has another name; raises as `patch_group`."""
+        """Rename a group; raises as `patch_group`."""
         return self._change_group(
             source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner
         )
 
     def remove_group(self, source_id: str, group_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
-        """Take in that a group is gone, and with it every membership in it.
+        """Delete a group, and end its memberships.
 
         Raises:
             NotFound: if the source has no such group.
@@ -548,7 +549,7 @@ class Intake:
     def _member_plan(
         self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]
     ) -> MemberPlan:
-        """Return what some operations on a group's list come to together."""
+        """Return the member changes of some operations together."""
         wanted: dict[str, bool] = {}
         for change in changes:
             match change.kind:
@@ -609,12 +610,11 @@ class Intake:
     def _until_it_stands(
         self, attempt: Callable[[], Result], explain: Callable[[], None] | None = None
     ) -> Result:
-        """Try until what was planned on still stands when it is written.
+        """Try until the plan is still valid when it is written.
 
         Args:
             attempt: reads, plans and writes.
-            explain: raises the error for a user where a constraint of the records was in the way; returns if
-                there is none.
+            explain: raises the error for a violated constraint; returns if there is no reason for it.
         """
         until = time.monotonic() + PATIENCE_SECONDS
         with contextlib.ExitStack() as turn:
@@ -640,8 +640,8 @@ class Intake:
 
 
 def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None, str | None]:
-    """Return the values by which a SCIM User could be another user: its user name and email, and a name for
-    which it could be mistaken.
+    """Return the values by which a SCIM User could be another user: user name, email, and a name that looks
+    the same.
     """
     found = searchable(data)
     return found.user_name_key, fold(found.email) if found.email else None, lookalike_key(found.user_name)

@@ -1,5 +1,5 @@
-"""Links between records and users, made and undone by hand: what a record says was meant of another user;
-looked at first.
+"""Links between records and users, changed by operators: a record may belong to another user. Previewed
+first.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ TRIES = 8
 
 @dataclass(frozen=True)
 class RecordMove:
-    """A record that goes from one user to another; to a new user if `taker` is not there yet."""
+    """A record that moves from one user to another; `taker` is None for a new user."""
 
     row: Any
     giver: UserSnapshot
@@ -42,15 +42,14 @@ class RecordMove:
     catalogue: ConfigSnapshot
 
     def after(self, user: UserSnapshot) -> UserSnapshot:
-        """Return what becomes of one user."""
+        """Return the snapshot of one user after the move."""
         return {self.giver.user_id: self.giver_after, self.taker.user_id: self.taker_after}.get(
             user.user_id, user
         )
 
 
 def preview(ctx: AppContext, record_id: str, to: str | None) -> dict[str, Any]:
-    """Return what it would do if a record belonged to another user, or (None) to a new user; nothing is
-    changed.
+    """Return the effects of linking a record to another user, or (None) to a new one; nothing is changed.
 
     Raises:
         NotFound, InvalidInput.
@@ -77,11 +76,11 @@ def move(
 def link(
     ctx: AppContext, caller: Caller, record_id: str, to: str | None, cleared: tuple[str, str] | None = None
 ) -> str:
-    """Have a record belong to another user, or to a new one, without asking for confirmation; return the
-    user's id.
+    """Link a record to another user, or to a new one, without asking for a confirmation; return the user's
+    ID.
 
     Args:
-        cleared: the removals that an operator confirmed, as `previewing.check` returns them.
+        cleared: the removals that an operator confirmed, as `preview.check` returns them.
 
     Raises:
         NotFound, InvalidInput; StalePreview.
@@ -105,7 +104,7 @@ def _change(move: RecordMove) -> PlannedChange:
 
 def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | None) -> RecordMove:
     r = t.record.c
-    row = connection.execute(select(t.record).where(r.id == record_id, r.gone_at.is_(None))).first()
+    row = connection.execute(select(t.record).where(r.id == record_id, r.deleted_at.is_(None))).first()
     if row is None:
         raise NotFound("The source record no longer exists.", "Reload the user.")
     if row.connection_type == LOCAL:
@@ -203,7 +202,7 @@ def _write(
         r.id == planned.row.id,
         r.version == planned.row.version,
         r.user_id == planned.giver.user_id,
-        r.gone_at.is_(None),
+        r.deleted_at.is_(None),
     )
     if (
         connection.execute(

@@ -1,6 +1,6 @@
 """The record of a run: its start, counts and end.
 
-Changes outside an import, such as a decided conflict, have one too.
+Changes outside an import, such as a decided conflict, have a run too.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ def begin(
     requested_by: str,
     now: Instant,
     options: RunOptions = STANDARD_RUN,
-    broke_off: int = 0,
+    crashes: int = 0,
 ) -> str:
     """Insert a run that waits for the worker; return its ID.
 
@@ -83,7 +83,7 @@ def begin(
         "whole": options.whole,
         "preview": options.preview,
         "allow_removals": options.allow_removals,
-        "broke_off": broke_off,
+        "crashes": crashes,
     }
     connection.execute(insert(t.run).values(**row))
     return run_id
@@ -102,7 +102,7 @@ def end(ctx: AppContext, run_id: str, status: str, *, message: str, hint: str = 
 
 @contextmanager
 def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[str]:
-    """Be a run of one user, carried out here and now; gives its id. None of the source may be under way.
+    """Carry out a run of one user here and now; yields its ID. The source must have no run in progress.
 
     Raises:
         AlreadyExists.
@@ -127,6 +127,6 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
 
 
 def note_counts(ctx: AppContext, run_id: str, counts: dict[str, int]) -> None:
-    """Write down what a run came to."""
+    """Write the counts of a run."""
     with ctx.database.writing() as connection:
         connection.execute(update(t.run).where(t.run.c.id == run_id).values(counts=counts))

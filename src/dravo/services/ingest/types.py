@@ -22,9 +22,9 @@ Result = TypeVar("Result")
 
 @dataclass(frozen=True)
 class IngestResult:
-    """What intake made of a user or group: its id there, its content, its version and times.
+    """A user or group after ingest: its ID, content, version and times.
 
-    `listed` has (id, name) of the groups that list a user.
+    `listed` has (ID, name) of the user's groups.
     """
 
     id: str
@@ -37,10 +37,10 @@ class IngestResult:
 
 @dataclass(frozen=True)
 class IngestChange:
-    """What was done to one user or group: for anyone who keeps a trace of it.
+    """What ingest did to one user or group, for traces.
 
-    `before` is None for what was created, `after` None for what is gone; `marked` says that its users are
-    worked out later.
+    `before` is None for a new object, `after` None for a deleted one; `marked` tells that its users are
+    recomputed later.
     """
 
     kind: str
@@ -56,13 +56,12 @@ class IngestChange:
 
 @dataclass(frozen=True)
 class IngestOptions:
-    """How something is taken in.
+    """How ingest applies something.
 
     Attributes:
-        shapes: the schemas that hold for the source.
-        condition: which version it is for.
-        trace: makes, out of what is to be done, what writes its trace in the same transaction; asked again
-            if it has to be planned again.
+        shapes: the schemas of the source.
+        condition: the version that the request expects.
+        trace: prepares the trace, which is written in the same transaction; called again for a new plan.
         cleared: removals that an operator confirmed, as in `apply_outcomes`.
     """
 
@@ -72,8 +71,8 @@ class IngestOptions:
     cleared: ConfirmedRemovals | None = None
 
     def prepare(self, done: IngestChange) -> Callable[[Connection], None]:
-        """Return what writes the trace; made before the writer's lock is taken, for nothing is worked out
-        while that is held.
+        """Return what writes the trace; prepared before the writer's lock is taken, because nothing is
+        computed under it.
         """
         return self.trace(done) if self.trace else lambda _: None
 
@@ -83,7 +82,7 @@ DEFAULT_OPTIONS = IngestOptions()
 
 @dataclass(frozen=True)
 class MemberPlan:
-    """Who is added to and taken off a group's list, by id."""
+    """Members to add to a group and to remove from it, by ID."""
 
     users_added: frozenset[str] = frozenset()
     users_removed: frozenset[str] = frozenset()
@@ -92,7 +91,7 @@ class MemberPlan:
 
     @property
     def users(self) -> frozenset[str]:
-        """Everyone whose membership changes."""
+        """All users whose membership changes."""
         return self.users_added | self.users_removed
 
     @property

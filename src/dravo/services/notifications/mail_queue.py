@@ -1,7 +1,7 @@
-"""Mail: by which server it goes, and the letters that wait to be handed to it.
+"""Outbound email: the email server, and the queue of messages.
 
-Whatever is to be mailed is written down with what it belongs to, and the worker sends it: a letter that was
-promised survives a kill, and anyone who asks for one cannot tell by the time it takes whether it was sent.
+A message is written in the transaction of what it is about, and the worker sends it. It survives a crash, and
+the time of a request does not reveal whether an email was sent.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ log = structlog.get_logger("mail")
 
 
 def shown(ctx: AppContext) -> dict[str, Any]:
-    """Return by which server mail goes, without its password, and how it went."""
+    """Return the email server, without its password, and the result of the last message."""
     with ctx.database.reading() as connection:
         kept = _read(connection, SERVER)
         went = _read(connection, WENT)
@@ -53,16 +53,15 @@ def shown(ctx: AppContext) -> dict[str, Any]:
 
 
 def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, Any]:
-    """Set by which server mail goes; what is None stays.
-
-    A password goes only to the host for which it was given.
+    """Change the email server; None keeps a value. A new host clears the password.
 
     Args:
-        given: "host", "port", "security", "user", "password", "sender"; an empty host means that no mail is
-            sent.
+        ctx: the data folder.
+        caller: who changes it.
+        given: "host", "port", "security", "user", "password", "sender"; with an empty host no email is sent.
 
     Raises:
-        InvalidInput: naming the value at fault.
+        InvalidInput: with the field of a wrong value.
     """
     with ctx.database.writing() as connection:
         before = _read(connection, SERVER)
@@ -123,10 +122,11 @@ def is_set_up(connection: Connection) -> bool:
 
 
 def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
-    """Send one letter now, and say how it went.
+    """Send one message now, and return the result.
 
     Raises:
-        InvalidInput; MailTrouble: what is wrong, and the hint.
+        InvalidInput.
+        MailTrouble: with the error and a hint.
     """
     address = check_address(to, "to")
     with ctx.database.reading() as connection:
@@ -143,22 +143,22 @@ def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
 def write_letter(
     ctx: AppContext, connection: Connection, to: str, subject: str, text: str, seconds: float
 ) -> None:
-    """Write down a letter that the worker sends, in the transaction of what it is about.
+    """Write a message that the worker sends, in the transaction of what it is about.
 
     Args:
-        seconds: for how long it is worth sending.
+        seconds: for how long the message is worth sending.
     """
     now = clock.now()
     content = ctx.keys.encrypt(orjson.dumps([to, subject, text]).decode())
     connection.execute(
         insert(t.outbound_mail).values(
-            id=new_id(), content=content, made_at=now, until_at=later(now, seconds), next_at=now
+            id=new_id(), content=content, created_at=now, until_at=later(now, seconds), next_at=now
         )
     )
 
 
 def send_due(ctx: AppContext, now: Instant) -> int:
-    """Hand over letters that are due; returns how many were looked at."""
+    """Send the messages that are due; return how many were tried."""
     m = t.outbound_mail.c
     with ctx.database.reading() as connection:
         rows = connection.execute(
@@ -171,7 +171,7 @@ def send_due(ctx: AppContext, now: Instant) -> int:
 
 
 def is_due(ctx: AppContext, now: Instant) -> bool:
-    """Whether a letter is to be sent now."""
+    """Whether a message is due."""
     with ctx.database.reading() as connection:
         return (
             connection.execute(

@@ -109,9 +109,7 @@ def _statement() -> Any:
 
 
 def _mapping_warnings(application_id: Any) -> Any:
-    """Return how many rows of an application's mapping name a group that is gone or lists nobody, for a
-    column with its id.
-    """
+    """Return the number of rows of an application's mapping whose group is deleted or empty, as a column."""
     a = t.assignment.c
     where = (a.application_id == application_id, a.removed_at.is_(None), groups.reaches_nobody())
     return (
@@ -164,7 +162,7 @@ def _status(row: Any) -> str:
 def list_applications(
     ctx: AppContext, page_request: PageRequest, keys: frozenset[str] | None = None
 ) -> dict[str, Any]:
-    """Return a page of applications by label; only those of some keys, if they are said."""
+    """Return a page of applications by label; `keys` limits them."""
     statement = _statement()
     if keys is not None:
         statement = statement.where(t.application.c.key.in_(keys))
@@ -173,7 +171,8 @@ def list_applications(
 
 
 def one(ctx: AppContext, key: str) -> dict[str, Any]:
-    """Return one application with its roles, settings and connection; of its secret only that it is there.
+    """Return one application with its roles, settings and connection. Of its secret, only whether there is
+    one.
 
     Raises:
         NotFound.
@@ -230,13 +229,16 @@ def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
 def change(
     ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]
 ) -> dict[str, Any]:
-    """Change what is said of an application, or its settings: with these, anyone who has an account there is
-    worked out again.
+    """Change an application or its provisioning settings. New settings recompute everyone with an account
+    there.
 
     Args:
-        about: "label", "owner", "address" (where users open it), "hidden" (not shown among their
-            applications); what is None stays.
-        settings: as `task_settings` has them.
+        ctx: the data folder.
+        caller: who changes it.
+        key: the key of the application.
+        about: "label", "owner", "address" (where users open it), "hidden" (not shown to users); None keeps a
+            value.
+        settings: as in `provisioning.settings`.
 
     Raises:
         InvalidInput, NotFound.
@@ -323,7 +325,7 @@ def mark_those_in_patterns(
 
 
 def retry_failed_tasks(connection: Connection, application_id: str) -> None:
-    """What failed or was held under other settings is tried again."""
+    """Try again what failed or was held under the former settings."""
     connection.execute(
         update(t.task)
         .where(
@@ -339,12 +341,11 @@ def retry_failed_tasks(connection: Connection, application_id: str) -> None:
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> None:
-    """Remove an application that nobody has access to; its history goes with it.
+    """Remove an application that no user has access to, with its history.
 
     Raises:
-        StillInUse: if users have access; take the assignments away first, so that accounts are brought to
-            their end.
-        InvalidInput: if the label is not given to confirm.
+        StillInUse: if users have access. Remove the assignments first, so that accounts are deprovisioned.
+        InvalidInput: if `confirm` is not the label.
     """
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)

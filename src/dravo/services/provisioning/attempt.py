@@ -1,4 +1,4 @@
-"""One attempt at a provisioning task: what is sent, and how its result is written."""
+"""One attempt at a provisioning task: what it sends, and how its result is written."""
 
 from __future__ import annotations
 
@@ -49,9 +49,9 @@ _WORK = PreparedStatement(
     select(
         t.account.c.id.label("account_id"),
         t.account.c.user_id,
-        t.account.c.due,
+        t.account.c.desired,
         t.account.c.desired_version,
-        t.account.c.agreed,
+        t.account.c.applied,
         t.account.c.remote_id,
         t.account.c.origin,
         t.application.c.id.label("application_id"),
@@ -64,7 +64,7 @@ _WORK = PreparedStatement(
         t.application.c.auth,
         t.application.c.rate_limit,
         t.account.c.outcome_unknown_since,
-        t.account.c.lists_from_at,
+        t.account.c.lists_valid_from,
         t.account.c.to_empty,
         t.application.c.failures,
         t.application.c.answered_at,
@@ -87,8 +87,8 @@ _AGREE = PreparedStatement(
     update(t.account)
     .where(t.account.c.id == bindparam("account"))
     .values(
-        agreed=bindparam("due", type_=t.account.c.agreed.type),
-        had=bindparam("due", type_=t.account.c.had.type),
+        applied=bindparam("desired", type_=t.account.c.applied.type),
+        last_applied=bindparam("desired", type_=t.account.c.last_applied.type),
         # What was left alone meanwhile counts as agreed in a later version already.
         applied_version=case(
             (t.account.c.applied_version > bindparam("version"), t.account.c.applied_version),
@@ -151,11 +151,10 @@ class AttemptResult:
     counts: bool = True
 
     def apply(self, connection: Connection) -> str:
-        """Write it down and return the outcome: "done", "waiting", "failed", "held" or "paused".
+        """Write the result; return "done", "waiting", "failed", "held" or "paused".
 
         Raises:
-            IntegrityError: if the account that was found there belongs to another user here; then nothing is
-                written.
+            IntegrityError: if the found account belongs to another user; nothing is written then.
         """
         if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
             # Its application was removed meanwhile, and with it everything about it.
@@ -181,7 +180,7 @@ class AttemptResult:
 
 
 def write_together(settlements: Sequence[AttemptResult]) -> list[str]:
-    """Write down how several attempts went, in one transaction if that can be; return their outcomes."""
+    """Write the results of several attempts, in one transaction if possible; return their outcomes."""
     try:
         with settlements[0].ctx.database.writing() as connection:
             return [each.apply(connection) for each in settlements]
@@ -191,9 +190,7 @@ def write_together(settlements: Sequence[AttemptResult]) -> list[str]:
 
 @dataclass(frozen=True)
 class Attempt:
-    """One attempt that has begun: what is due now, since when it is tried, and the talk with the
-    application.
-    """
+    """A started attempt: the desired state, the start time, and the exchanges with the application."""
 
     ctx: AppContext
     task_id: str
@@ -202,17 +199,17 @@ class Attempt:
     talk: ExchangeLog
 
     def settlement(self, went: AccountResult | ProvisioningError, *, counts: bool = True) -> AttemptResult:
-        """Return how it went, to be written down; see `Settlement.counts`."""
+        """Return the result, to be written later; see `Settlement.counts`."""
         return AttemptResult(self.ctx, self.task_id, self.work, went, self.started, self.talk, counts)
 
     def conversation(self, capabilities: Capabilities) -> Conversation:
-        """Return the conversation that brings the account to what is due."""
+        """Return the conversation that brings the account to its desired state."""
         work = self.work
         return sync_account(
             AccountTarget(
                 work.user_id,
-                work.due,
-                work.agreed,
+                work.desired,
+                work.applied,
                 work.remote_id,
                 work.create_accounts,
                 work.update_accounts,
@@ -224,14 +221,14 @@ class Attempt:
         )
 
     def answers(self, talker: ApplicationClient, capabilities: Capabilities) -> Callable[[Any], Any]:
-        """Return what answers the conversation's other questions."""
+        """Return the function that answers the conversation's questions about lists."""
         began, work, talk = time.monotonic(), self.work, self.talk
         # A list serves if it was begun to be read after it came into doubt whether the account was made, and
         # after its last deletion or repair.
         now = clock.now()
         ages = [
             seconds_between(since, now)
-            for since in (work.outcome_unknown_since, work.lists_from_at)
+            for since in (work.outcome_unknown_since, work.lists_valid_from)
             if since is not None
         ]
         oldest = min([LIST_SECONDS, *ages])
@@ -260,7 +257,7 @@ class Attempt:
 
 
 def begin(ctx: AppContext, task_id: str) -> Attempt | None:
-    """Begin an attempt by reading what is due now; None if there is nothing left to do."""
+    """Start an attempt by reading the desired state; None if nothing is left to do."""
     work = _WORK.first(ctx.database.glancing(), {"task": task_id})
     if work is None or not work.enabled or work.paused_at or not work.secret:
         return None
@@ -271,17 +268,17 @@ def begin(ctx: AppContext, task_id: str) -> Attempt | None:
 
 
 def attempt(ctx: AppContext, talker: ApplicationClient, task_id: str) -> str | None:
-    """Try one task, and write down how it went.
+    """Try one task and write the result.
 
     Returns:
-        The outcome ("done", "waiting", "failed", "held", "paused"), or None if there was nothing left to do.
+        The outcome ("done", "waiting", "failed", "held", "paused"); None if nothing was left to do.
     """
     settlement = carry_out(ctx, talker, task_id)
     return settlement.write() if settlement is not None else None
 
 
 def carry_out(ctx: AppContext, talker: ApplicationClient, task_id: str) -> AttemptResult | None:
-    """Try one task; what is returned has to be written down. None if there was nothing left to do."""
+    """Try one task and return the result, which the caller writes; None if nothing was left to do."""
     begun = begin(ctx, task_id)
     if begun is None:
         return None
@@ -295,9 +292,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, task_id: str) -> Attem
 
 
 def as_provisioning_error(wrong: ProvisioningError | DravoError) -> ProvisioningError:
-    """Return what went wrong as a trouble: what is wrong with the connection's own settings concerns every
-    account.
-    """
+    """Return an error as a provisioning error; an error in the connection settings concerns all accounts."""
     return wrong if isinstance(wrong, ProvisioningError) else ConnectionPausedError(wrong.message, wrong.hint)
 
 
@@ -321,24 +316,24 @@ def _settle(
         connection,
         {
             "account": work.account_id,
-            "due": work.due,
+            "desired": work.desired,
             "version": work.desired_version,
             "at": now,
             "remote": reached.remote_id,
             "came": reached.origin or (work.origin if reached.remote_id else None),
         },
     )
-    if work.due["want"] == ABSENT:
+    if work.desired["want"] == ABSENT:
         connection.execute(
-            update(t.account).where(t.account.c.id == work.account_id).values(lists_from_at=now)
+            update(t.account).where(t.account.c.id == work.account_id).values(lists_valid_from=now)
         )
     # Where what was agreed is not known, it may have been in groups.
-    if work.agreed is None or work.due.get("groups") or work.agreed.get("groups"):
+    if work.applied is None or work.desired.get("groups") or work.applied.get("groups"):
         provisioned_groups.follow(
             connection,
             work.application_id,
             work.account_id,
-            work.due.get("groups", ()),
+            work.desired.get("groups", ()),
             reached.remote_id,
             now,
         )
@@ -365,11 +360,11 @@ def _settle(
 
 
 def _judge_the_rest(connection: Connection, work: Any, task_id: str) -> None:
-    """What became due during an attempt was judged by what the account had before it: what it has now may be
-    more to remove.
-    """
-    due = connection.execute(select(t.account.c.due).where(t.account.c.id == work.account_id)).scalar_one()
-    if takes_away(work.due, due):
+    """Judge again a change that was made during an attempt: the account may now have more to remove."""
+    due = connection.execute(
+        select(t.account.c.desired).where(t.account.c.id == work.account_id)
+    ).scalar_one()
+    if takes_away(work.desired, due):
         d = t.task.c
         connection.execute(
             update(t.task).where(d.id == task_id, d.removes.is_(False)).values(removes=True, released_at=None)
@@ -406,7 +401,7 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
     connection.execute(update(t.task).where(*same).values(**values))
     if talk.in_doubt:
         # What was agreed before is no longer known to be what stands there: the next attempt reads it.
-        unsure = {"outcome_unknown_since": now} if work.remote_id is None else {"agreed": None}
+        unsure = {"outcome_unknown_since": now} if work.remote_id is None else {"applied": None}
         connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
     if settlement.counts:
         application_health.note_trouble(
@@ -426,7 +421,7 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
 
 
 def kind_of(trouble: ProvisioningError) -> str:
-    """Return what kind of trouble it is, by which all of one kind are taken up again together."""
+    """Return the kind of an error; all tasks with one kind are retried together."""
     if isinstance(trouble, Unknown):
         return UNKNOWN
     if isinstance(trouble, HeldBySettings):

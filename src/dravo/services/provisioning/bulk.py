@@ -1,7 +1,8 @@
-"""Many tasks of one application in few requests, where it offers Bulk (RFC 7644, section 3.7).
+"""Sends the changes of many tasks of one application in few requests, where it offers Bulk (RFC 7644, section
+3.7).
 
-Each task has its conversation, as always; those that come to a change wait for one another, and their
-changes go together. How each went is read out of the answer and written down for each.
+Each task has its own conversation. Conversations that reach a change wait for each other, and their changes
+are sent together. Each result is read from the response and written for its task.
 """
 
 from __future__ import annotations
@@ -26,9 +27,7 @@ FEW = 3
 
 @dataclass
 class UnderWay:
-    """One task that goes on together with others: its conversation, and the change that it asks for, or how
-    it went.
-    """
+    """One task in a bulk request: its conversation, and its next change or its result."""
 
     attempt: Attempt
     conversation: Conversation
@@ -38,7 +37,7 @@ class UnderWay:
     counts: bool = True
 
     def go_on(self, talker: ApplicationClient, sent: Any) -> None:
-        """Go on, reading what there is to read, until a change is asked for or the end is reached."""
+        """Continue the conversation, answering reads, until it asks for a change or ends."""
         self.asked = None
         try:
             while True:
@@ -57,7 +56,7 @@ class UnderWay:
             self.went = as_provisioning_error(wrong)
 
     def note(self, whole: ExchangeLog, status: int | None, said: str | None, number: int) -> None:
-        """Note the change that was asked for as an exchange of its own, with what was said of it."""
+        """Note the change as an exchange of its own, with the response to it."""
         assert self.asked is not None
         last = whole.exchanges[-1]
         line = {
@@ -67,7 +66,7 @@ class UnderWay:
             "status": status,
             "milliseconds": last["milliseconds"],
         }
-        self.attempt.talk.exchanges.append({**line, "said": said, "together": number})
+        self.attempt.talk.exchanges.append({**line, "excerpt": said, "together": number})
 
 
 @dataclass
@@ -79,7 +78,7 @@ class Together:
     under_way: list[UnderWay] = field(default_factory=list)
 
     def carry_out(self) -> None:
-        """Bring all of them to their end."""
+        """Finish all tasks."""
         for each in self.under_way:
             each.go_on(self.talker, None)
         while asking := [each for each in self.under_way if each.asked is not None]:
@@ -101,7 +100,7 @@ class Together:
                 if each.asked is not None:
                     self.talker.note_gone(whole.there.id, each.asked, None)
                 if whole.exchanges:
-                    each.note(whole, None, whole.exchanges[-1]["said"], len(some))
+                    each.note(whole, None, whole.exchanges[-1]["excerpt"], len(some))
                 each.asked, each.went, each.counts = None, as_provisioning_error(wrong), place == 0
             return
         if bulk.is_not_taken(response):
@@ -137,8 +136,8 @@ class Together:
         each.go_on(self.talker, response)
 
     def _send_otherwise(self, some: list[UnderWay], response: Response) -> None:
-        """Send what was refused as a whole: fewer at a time where there were too many, else each by itself
-        from now on.
+        """Send a refused request in another way: fewer changes at a time, or each change by itself from now
+        on.
         """
         if response.status == 413:
             middle = len(some) // 2
@@ -152,10 +151,10 @@ class Together:
 def carry_out_together(
     ctx: AppContext, talker: ApplicationClient, tasks: Sequence[str]
 ) -> list[AttemptResult]:
-    """Try several tasks of one application; what is returned has to be written down.
+    """Try several tasks of one application; return the results, which the caller writes.
 
     Args:
-        tasks: their ids. Those for which there is nothing left to do are passed over.
+        tasks: their IDs. Tasks with nothing left to do are skipped.
     """
     begun = [each for each in (begin(ctx, task_id) for task_id in tasks) if each is not None]
     if not begun:

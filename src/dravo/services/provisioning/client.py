@@ -1,7 +1,7 @@
-"""Talks with applications: drives conversations over the guarded client, keeps to each application's pace,
-signs in there.
+"""Calls applications: drives conversations over the guarded HTTP client, within each application's rate, and
+authenticates.
 
-One for a process; used by many threads.
+One client serves a process and is used by many threads.
 """
 
 from __future__ import annotations
@@ -51,14 +51,14 @@ class ConnectedApplication:
 
 @dataclass
 class ExchangeLog:
-    """One talk: with whom, and what was exchanged (no bodies, no secrets)."""
+    """The exchanges of one attempt with an application, without bodies and secrets."""
 
     there: ConnectedApplication
     exchanges: list[dict[str, Any]] = field(default_factory=list)
 
     @property
     def in_doubt(self) -> bool:
-        """Whether the last request may have changed something without our learning of it."""
+        """Whether the last request may have changed something although no response arrived."""
         if not self.exchanges:
             return False
         last = self.exchanges[-1]
@@ -66,7 +66,7 @@ class ExchangeLog:
 
 
 def shown_exchanges(exchanges: Sequence[Mapping[str, Any]] | None) -> list[dict[str, Any]]:
-    """Return exchanges as they are shown; those that went by themselves were kept without `together`."""
+    """Return exchanges as the API shows them; `together` is missing for those sent alone."""
     return [{"together": None, **each} for each in exchanges or ()]
 
 
@@ -78,11 +78,10 @@ class Pace:
         self._lock = threading.Lock()
 
     def take(self, application_id: str, rate_limit: int | None) -> float:
-        """Let a request go now, or say in how many seconds to ask again.
+        """Let a request go now, or return the seconds to wait before asking again.
 
-        The next one is counted from when this one really goes: anyone who slept too long goes late, and
-        never together with others; and anyone who slept while the application asked to be left alone sees
-        that.
+        The next request is timed from when this one is really sent. A thread that slept too long is late, but
+        never sends together with another one; it also sees that the application asked for a pause meanwhile.
         """
         with self._lock:
             present = time.monotonic()
@@ -94,14 +93,14 @@ class Pace:
         return 0.0
 
     def hold(self, application_id: str, seconds: float) -> None:
-        """Let no request go for so many seconds."""
+        """Let no request go for some seconds."""
         until = time.monotonic() + seconds
         with self._lock:
             self._next[application_id] = max(self._next.get(application_id, 0.0), until)
 
 
 class Lists:
-    """Whole lists of applications' accounts or groups, read once for all who look."""
+    """Whole lists of an application's accounts or groups, read once for all threads."""
 
     def __init__(self) -> None:
         self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
@@ -121,11 +120,11 @@ class Lists:
         since: float,
         read: Callable[[], list[Mapping[str, Any]] | None] | None,
     ) -> list[Mapping[str, Any]] | None:
-        """Return a list whose reading began after an instant of the monotonic clock; read it if need be.
+        """Return a list that was read after an instant of the monotonic clock; read it if necessary.
 
         Args:
-            since: how old it may be.
-            read: reads it, None if that cannot be done; without it only what is there is returned.
+            since: the earliest start of the reading.
+            read: reads the list and returns None if that fails; without it, only a stored list is returned.
         """
         key, asked = (application_id, path), time.monotonic()
         with self._lock:
@@ -157,10 +156,10 @@ class Lists:
             return self._without_gone(key, began, found)
 
     def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
-        """Drop an id from the lists whose reading began before now.
+        """Remove an ID from the lists whose reading started before now.
 
         Args:
-            remote_id: the id; None if it is not known which ids are affected: the whole list is read again.
+            remote_id: the ID; None if the affected IDs are unknown: the whole list is read again.
         """
         key, now = (application_id, path), time.monotonic()
         with self._lock:
@@ -194,16 +193,16 @@ class ApplicationClient:
         self._lock = threading.Lock()
 
     def close(self) -> None:
-        """Close the connections that are kept open."""
+        """Close the open connections."""
         self.client.close()
 
     def converse(
         self, talk: ExchangeLog, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]
     ) -> T:
-        """Drive a conversation to its end: send its requests, have its other questions answered.
+        """Drive a conversation to its end: send its requests, and answer its other questions.
 
         Raises:
-            RetryableError: if no reply comes; and whatever the conversation raises.
+            RetryableError: without a response; and what the conversation raises.
         """
         sent: Any = None
         while True:
@@ -215,11 +214,11 @@ class ApplicationClient:
             sent = self.exchange(talk, question) if isinstance(question, Request) else answer(question)
 
     def exchange(self, talk: ExchangeLog, request: Request) -> Response:
-        """Send one request and note it.
+        """Send one request and note the exchange.
 
         Raises:
-            RetryableError: if no reply comes, or the application asked to be left alone for longer than is
-                worth waiting.
+            RetryableError: without a response, or if the application asked for a pause that is too long to
+                wait.
         """
         there = talk.there
         while (wait := self.pace.take(there.id, there.rate_limit)) > 0:
@@ -254,7 +253,7 @@ class ApplicationClient:
                     **line,
                     "status": None,
                     "milliseconds": round((time.monotonic() - began) * 1000),
-                    "said": str(wrong),
+                    "excerpt": str(wrong),
                 }
             )
             self.note_gone(talk.there.id, request, None)
@@ -269,15 +268,20 @@ class ApplicationClient:
         self.note_gone(talk.there.id, request, response.status)
         said = None if response.ok else response.excerpt[:400]
         talk.exchanges.append(
-            {**line, "status": response.status, "milliseconds": round(response.seconds * 1000), "said": said}
+            {
+                **line,
+                "status": response.status,
+                "milliseconds": round(response.seconds * 1000),
+                "excerpt": said,
+            }
         )
         return response
 
     def note_gone(self, application_id: str, request: Request, status: int | None) -> None:
-        """Drop from the lists what a response shows to be deleted or missing.
+        """Remove from the lists what a response shows to be deleted or missing.
 
         Args:
-            status: how the request was answered; None if it was not.
+            status: the status of the response; None without a response.
         """
         _, path, *rest = request.path.split("/")
         if rest and (status == 404 or (request.method == "DELETE" and status is not None and status < 300)):
@@ -286,10 +290,10 @@ class ApplicationClient:
             self.lists.forget(application_id, f"/{path}")
 
     def connection(self, there: ConnectedApplication) -> Connection:
-        """Return the connection to an application, signed in as its settings say.
+        """Return the authenticated connection to an application.
 
         Raises:
-            ConnectionPausedError: if the authorization server gives no token.
+            ConnectionPausedError: if the authorization server issues no token.
             RetryableError: if it does not answer.
         """
         secret, auth = self._secret(there), there.auth or {}
@@ -300,9 +304,7 @@ class ApplicationClient:
         return Connection(there.base_url, secret)
 
     def _secret(self, there: ConnectedApplication) -> str:
-        """Return an application's secret in clear; the one decrypted last is kept for as long as it stays
-        the same.
-        """
+        """Return an application's secret in plain text, from a cache of the last one."""
         with self._lock:
             kept = self._clear.get(there.id)
         if kept is None or kept[0] != there.secret:
@@ -353,7 +355,7 @@ class ApplicationClient:
         return str(body["access_token"])
 
     def capabilities(self, talk: ExchangeLog) -> Capabilities:
-        """Return what an application can do; read from it the first time, and kept."""
+        """Return the capabilities of an application, read once and cached."""
         there = talk.there
         if there.capabilities and "attributes" in there.capabilities:
             return read_capabilities(there.capabilities)
@@ -370,8 +372,8 @@ class ApplicationClient:
         return found
 
     def without_bulk(self, talk: ExchangeLog, capabilities: Capabilities) -> Capabilities:
-        """Note that an application refused many changes in one request, though it offers that; return what
-        it can do.
+        """Note that an application refused a bulk request although it offers Bulk; return its
+        capabilities.
         """
         there, found = talk.there, without_bulk(capabilities)
         with self._lock:
@@ -382,8 +384,8 @@ class ApplicationClient:
         return found
 
     def worth_a_list(self, application_id: str) -> int:
-        """Return how many accounts wait to be made in an application, if they are so many that one list
-        serves better than a search for each.
+        """Return how many accounts wait to be created in an application, if one list is quicker than a search
+        for each.
         """
         present = time.monotonic()
         with self._lock:
@@ -415,8 +417,8 @@ class ApplicationClient:
         *,
         most: int | None = None,
     ) -> list[Mapping[str, Any]] | None:
-        """Return an application's accounts or groups, from a list that was begun to be read after an
-        instant; None if it has more than `most`.
+        """Return an application's accounts or groups from a list read after an instant; None if there are
+        more than `most`.
         """
 
         def read() -> list[Mapping[str, Any]] | None:

@@ -158,10 +158,10 @@ def _origin(address: str) -> tuple[str, str]:
 
 
 def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -> dict[str, Any]:
-    """Try the connection step by step, and keep what the application says that it can do.
+    """Test the connection step by step, and store the capabilities of the application.
 
     Args:
-        writing: whether to try with a test user, who is removed afterwards.
+        writing: whether to create, update and delete a test user.
 
     Returns:
         {"ok", "steps": [{"name", "outcome", "message", "hint"}], "capabilities"}.
@@ -209,7 +209,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
 
 
 def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> dict[str, Any]:
-    """Stop delivering to an application, or go on; what is due waits."""
+    """Pause provisioning to an application, or resume it; pending work waits."""
     now = clock.now()
     with ctx.database.writing() as connection:
         row = application_by_key(connection, key)

@@ -1,6 +1,4 @@
-"""Groups towards applications: which are to be brought to what is due now, one attempt, what follows; and
-looking at them.
-"""
+"""Provisioned groups: which ones need work, one attempt, its result, and their list."""
 
 from __future__ import annotations
 
@@ -48,16 +46,16 @@ from dravo.store.snapshots.config import CHOSEN
 
 
 def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | None:
-    """Try to bring one delivered group to what is due, and write down how it went.
+    """Try to bring one provisioned group to its desired state, and write the result.
 
     Returns:
-        The outcome ("done", "waiting", "failed", "paused"), or None if there was nothing left to do.
+        The outcome ("done", "waiting", "failed", "paused"); None if nothing was left to do.
     """
     g, p = t.provisioned_group.c, t.application.c
     columns = (
         g.id,
         g.key,
-        g.agreed_name,
+        g.applied_name,
         g.applied_at,
         g.remote_id,
         g.origin,
@@ -125,7 +123,7 @@ def desired_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
         if given:
             return str(given)
     found = connection.execute(
-        select(t.group.c.display_name).where(t.group.c.id == identifier, t.group.c.gone_at.is_(None))
+        select(t.group.c.display_name).where(t.group.c.id == identifier, t.group.c.deleted_at.is_(None))
     ).scalar()
     return str(found) if found is not None else None
 
@@ -159,7 +157,7 @@ class MemberChanges:
 def _bring(
     ctx: AppContext, talker: ApplicationClient, talk: ExchangeLog, work: Any, changes: MemberChanges
 ) -> tuple[ReachedGroup, MemberChanges]:
-    """Bring a group to its desired state; return what was reached and what was sent."""
+    """Bring a group to its desired state; return the result and what was sent."""
     name = changes.name
     capabilities = talker.capabilities(talk)
     if not capabilities.groups and name is not None:
@@ -173,7 +171,7 @@ def _bring(
         False,
         add=frozenset(remote for _, remote in changes.added),
         remove=frozenset(remote for _, remote in changes.removed),
-        agreed_name=work.agreed_name,
+        applied_name=work.applied_name,
         remote_id=work.remote_id,
         origin=work.origin,
         adopt=work.adopt_groups,
@@ -193,7 +191,7 @@ def _bring(
     if (
         wanted.remote_id is not None
         and work.applied_at is not None
-        and (capabilities.patch or not (changes.added or changes.removed or name != work.agreed_name))
+        and (capabilities.patch or not (changes.added or changes.removed or name != work.applied_name))
     ):
         try:
             return talker.converse(talk, bring_group(wanted), answer), changes
@@ -232,7 +230,7 @@ def _settle(
         )
         values = {
             "status": WAITING if still else DONE,
-            "agreed_name": name,
+            "applied_name": name,
             "applied_at": now,
             "remote_id": reached.remote_id,
             "origin": reached.origin,
@@ -253,14 +251,14 @@ def _settle(
 def _without(
     connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant
 ) -> dict[str, Any]:
-    """Have accounts that a group there does not take be looked at, for they may be gone; return what becomes
-    of the group until then.
+    """Have accounts checked that the group does not accept, because they may be deleted; return the group's
+    columns until then.
     """
     some = "1 member" if len(left_out) == 1 else f"{len(left_out):,} members"
     message = f"The application refused {some} and accepted all others. Its response: {refusal[:300]}"
     a = t.account.c
     ids = [account_id for account_id, _ in left_out]
-    looked_at = (a.agreed.is_not(None), a.applied_at > (work.applied_at or now))
+    looked_at = (a.applied.is_not(None), a.applied_at > (work.applied_at or now))
     there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
     unsure = [each for each in ids if each not in there]
     if not unsure:
@@ -283,7 +281,7 @@ def _without(
 
 
 def _as_it_was(ctx: AppContext, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
-    """Whether what is due of a group is still what it was when the attempt began."""
+    """Whether the desired state of a group is the one that the attempt started with."""
     return seen == (
         _name_now(ctx, connection, work.id),
         *map(sorted, provisioned_groups.differing(connection, work.id)),
@@ -329,9 +327,7 @@ def _settle_trouble(
 
 
 def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
-    """Have what failed or was held be tried again: the application's settings or connection are others
-    now.
-    """
+    """Retry failed and held groups of an application, after a change of its settings or connection."""
     g = t.provisioned_group.c
     provisioned_groups.wake(
         connection, (g.application_id == application_id) & g.status.in_((FAILED, HELD)), now
@@ -339,12 +335,14 @@ def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
 
 
 def wake_all(connection: Any, application_id: str, now: Instant) -> None:
-    """Have every group of an application be looked at: what is sent, or under which name, has changed."""
+    """Mark every group of an application for work, after a change of which groups are sent or of their
+    names.
+    """
     provisioned_groups.wake(connection, t.provisioned_group.c.application_id == application_id, now)
 
 
 def read_again(connection: Any, group_id: str, now: Instant) -> None:
-    """Have a group be read there and brought to what is due: what stands there is not what was agreed."""
+    """Mark a group to be read and repaired, because its state in the application differs."""
     g = t.provisioned_group.c
     connection.execute(update(t.provisioned_group).where(g.id == group_id).values(applied_at=None))
     provisioned_groups.wake(connection, g.id == group_id, now)
@@ -354,29 +352,29 @@ def read_again(connection: Any, group_id: str, now: Instant) -> None:
 
 
 def list_groups(ctx: AppContext, application: str, page_request: PageRequest) -> dict[str, Any]:
-    """Return a page of the groups that are sent to an application, with their state.
+    """Return a page of the provisioned groups of an application, with their status.
 
     Raises:
-        NotFound: if there is no such application.
+        NotFound: if the application does not exist.
     """
     g, p, m = t.provisioned_group.c, t.application.c, t.provisioned_member.c
     due = (
         select(func.count())
         .select_from(t.provisioned_member)
-        .where(m.provisioned_group_id == g.id, m.due.is_(True))
+        .where(m.provisioned_group_id == g.id, m.desired.is_(True))
         .scalar_subquery()
     )
     agreed = (
         select(func.count())
         .select_from(t.provisioned_member)
-        .where(m.provisioned_group_id == g.id, m.agreed_remote_id.is_not(None))
+        .where(m.provisioned_group_id == g.id, m.applied_remote_id.is_not(None))
         .scalar_subquery()
     )
     columns = (
         g.id,
         g.key,
         g.status,
-        g.agreed_name,
+        g.applied_name,
         g.applied_at,
         g.remote_id,
         g.origin,
@@ -406,7 +404,7 @@ def _line(ctx: AppContext, connection: Any, row: Any) -> dict[str, Any]:
         "id": row.id,
         "kind": kind,
         "of": identifier,
-        "name": name or row.agreed_name or "",
+        "name": name or row.applied_name or "",
         "going": name is None,
         "status": row.status,
         "members": row.due_members,

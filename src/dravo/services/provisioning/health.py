@@ -1,8 +1,7 @@
-"""How an application answers as a whole: what an answer or a trouble says of it, and when something is tried
-again.
+"""The health of an application's connection: what a response or an error says about it, and when work is
+retried.
 
-Tasks of users and of groups both end here, so that one application is left alone, probed and taken up again
-in one way.
+Tasks for users and for groups both report here. One application is paused, probed and resumed in one way.
 """
 
 from __future__ import annotations
@@ -48,11 +47,11 @@ _NOTE_ANSWER = PreparedStatement(
 
 
 def note_answer(connection: Connection, application_id: str, failures: int, now: Instant) -> None:
-    """Note that an application answers: one failure among many answers does not count towards its not
-    answering.
+    """Note that an application answers. One failure among many responses does not count against the
+    connection.
 
     Args:
-        failures: how many in a row there were when the attempt began.
+        failures: the number of failures in a row when the attempt started.
     """
     _NOTE_ANSWER.change(
         connection, {"application": application_id, "stale": later(now, -NOTED_SECONDS), "at": now}
@@ -76,8 +75,8 @@ def note_trouble(
     exchanges: Exchanges,
     now: Instant,
 ) -> None:
-    """Write down what a trouble says of the application: paused, failing, to be left alone for a while; or
-    that it answers.
+    """Write what an error says about the application: paused, failing, to be left alone for a time, or
+    answering.
     """
     p = t.application.c
     row = connection.execute(
@@ -103,7 +102,7 @@ def note_trouble(
 
 
 def next_attempt(trouble: ProvisioningError, attempts: int, now: Instant) -> Instant | None:
-    """Return when something is tried again by itself after a trouble; None if that would not help."""
+    """Return when a task is retried automatically after an error; None if a retry would not help."""
     if isinstance(trouble, ConnectionPausedError):
         return now
     if isinstance(trouble, RetryableError):
@@ -112,16 +111,14 @@ def next_attempt(trouble: ProvisioningError, attempts: int, now: Instant) -> Ins
 
 
 def pause(attempts: int, longest: float) -> float:
-    """Return how many seconds to wait after so many attempts: growing, with jitter, never longer than the
-    longest.
-    """
+    """Return the seconds to wait after a number of attempts: growing, with jitter, up to a maximum."""
     growing: float = FIRST_PAUSE * 2 ** min(attempts, 12)
     return min(longest, growing) * random.uniform(0.75, 1.25)
 
 
 def _answers_otherwise(exchanges: Exchanges) -> bool:
-    """Whether only a reply was lost in an attempt in which the application had answered: then it is this
-    one's trouble, not its.
+    """Whether only one response was lost in an attempt to which the application answered: a problem of the
+    task, not of the application.
     """
     return (
         bool(exchanges)
@@ -131,8 +128,8 @@ def _answers_otherwise(exchanges: Exchanges) -> bool:
 
 
 def _one_more(application: Any, now: Instant) -> dict[str, Any]:
-    """Return what one more failure makes of an application: one in a row, or, while others are answered, one
-    task's own trouble.
+    """Return what one more failure makes of an application: a failure in a row, or the problem of one task
+    while others succeed.
     """
     if application.answered_at is not None and application.answered_at > later(now, -ANSWERED_SECONDS):
         return {"answered_at": later(application.answered_at, -FAILURE_SECONDS)}

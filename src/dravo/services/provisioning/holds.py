@@ -1,4 +1,4 @@
-"""Holds: due removals beyond the limit wait until an operator approves or discards them."""
+"""Holds: removals above the limit wait until an operator approves or discards them."""
 
 from __future__ import annotations
 
@@ -26,15 +26,14 @@ CHUNK = 500
 
 
 def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) -> int:
-    """Let removals through that are within the limits, and hold those that are not; everyone who is marked
-    is worked out first.
+    """Release removals within the limits, and hold the others. Marked users are recomputed first.
 
     Args:
-        set_aside: ids of marked users whose access cannot be computed now; the removals of all others do not
-            wait for them.
+        set_aside: IDs of marked users whose access cannot be computed now; removals of all others do not wait
+            for them.
 
     Returns:
-        How many removals were approved or held.
+        The number of removals that were released or held.
     """
     d = t.task.c
     unjudged = (d.status == WAITING, d.removes == true(), d.released_at.is_(None))
@@ -81,8 +80,8 @@ def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
 
 
 def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str]:
-    """Return for each task that goes beyond a limit why: that of its application, or that of a source its
-    user comes from.
+    """Return for each task above a limit the reason: the limit of its application, or of the user's
+    source.
     """
     values = settings.read(connection)
     limit = limits(values)
@@ -132,7 +131,7 @@ def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple
     for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
         theirs = _users_of(connection, source.id, users)
         present = connection.execute(
-            select(r.user_id).where(r.source_id == source.id, r.gone_at.is_(None))
+            select(r.user_id).where(r.source_id == source.id, r.deleted_at.is_(None))
         ).scalars()
         # Those who are being removed are still there, those who left before are not.
         found.append((source.id, source.label, theirs, len({*present, *theirs})))
@@ -155,8 +154,8 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
 
 
 def list_holds(ctx: AppContext) -> dict[str, Any]:
-    """Return what the removal limit holds: for each application how many removals, since when, why, and the
-    first of them.
+    """Return the held removals: for each application their number, start and reason, and the first of
+    them.
     """
     d, p, u = t.task.c, t.application.c, t.user.c
     held = (d.held_at.is_not(None), d.closed_at.is_(None))
@@ -178,7 +177,7 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
         items = []
         for row in connection.execute(statement).all():
             users = (
-                select(u.id, u.display_name, u.user_name, d.aim)
+                select(u.id, u.display_name, u.user_name, d.desired_state)
                 .join(t.task, d.user_id == u.id)
                 .join(t.application, p.id == d.application_id)
                 .where(p.key == row.key, *held)
@@ -186,7 +185,8 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
                 .limit(20)
             )
             shown = [
-                {"user": user_queries.user_ref(each), "aim": each.aim} for each in connection.execute(users)
+                {"user": user_queries.user_ref(each), "desired_state": each.desired_state}
+                for each in connection.execute(users)
             ]
             application = {"key": row.key, "label": row.label}
             items.append(
@@ -202,10 +202,10 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
 
 
 def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
-    """Let what is held for an application through; its label, typed, confirms.
+    """Approve the held removals of an application; the typed label confirms.
 
     Raises:
-        NotFound; NeedsConfirmation if the label was not typed.
+        NotFound; NeedsConfirmation.
     """
     return _act(
         ctx,
@@ -218,11 +218,10 @@ def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) ->
 
 
 def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
-    """Drop what is held for an application: accounts stay there as they are, until something about them
-    changes.
+    """Discard the held removals of an application: accounts stay as they are until something changes.
 
     Raises:
-        NotFound; NeedsConfirmation if the label was not typed.
+        NotFound; NeedsConfirmation.
     """
     message = (
         f"{caller.name} discarded the removal. The account stays unchanged until the next change to the user."

@@ -1,4 +1,4 @@
-"""Provisioning tasks that are ready to be tried, and tasks whose outcome became unknown in a crash."""
+"""Provisioning tasks that are ready, and tasks whose outcome became unknown in a crash."""
 
 from __future__ import annotations
 
@@ -40,14 +40,13 @@ NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
 def ready(
     ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0
 ) -> list[ReadyTask]:
-    """Return tasks to be tried now, within each application's pace.
+    """Return the tasks to try now, within each application's rate.
 
     Args:
-        ahead: how many more than that for each application that answers, to be tried as soon as others are
-            through.
-        busy: for an application id how many attempts are under way.
-        in_hand: accounts that are being worked on; one account is never in two hands.
-        most: how many to return at the most.
+        ahead: how many more to return for each answering application, to be tried as soon as others end.
+        busy: the number of running attempts, by application ID.
+        in_hand: accounts with a running attempt; one account never has two.
+        most: the largest number to return.
     """
     d, p = t.task.c, t.application.c
     chosen: list[ReadyTask] = []
@@ -98,18 +97,16 @@ def ready(
 
 
 def mark_in_flight_unknown(ctx: AppContext) -> None:
-    """Forget what was agreed of accounts and groups that were being worked on when the worker ended: a
-    request may have been under way.
+    """Mark the state of accounts and groups as unknown whose attempt was running when the worker ended.
 
-    Each is read before it is changed, so that an answer that nobody heard does not leave it other than it
-    should be.
+    Each is read before it is changed again, because the lost response may have changed it.
     """
     now = clock.now()
     a, d, g = t.account.c, t.task.c, t.provisioned_group.c
     with ctx.database.writing() as connection:
         being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.status == WAITING)
         connection.execute(
-            update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(agreed=None)
+            update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(applied=None)
         )
         connection.execute(
             update(t.account)
@@ -120,7 +117,7 @@ def mark_in_flight_unknown(ctx: AppContext) -> None:
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
-    """Forget the attempts of tasks that were closed more than so many days ago."""
+    """Delete the attempts of tasks that were closed more than some days ago."""
     closed = select(t.task.c.id).where(t.task.c.closed_at < later(now, -86_400 * days))
     with ctx.database.writing() as connection:
         connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(closed)))

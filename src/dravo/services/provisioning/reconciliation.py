@@ -1,8 +1,7 @@
-"""Reconciliation: reads what an application has, compares it with what should be there, lists the drift,
+"""Reconciliation: reads what an application has, compares it with the desired state, lists the drift, and
 repairs what is chosen.
 
-Nothing is concluded from a list that is not whole. A run is work of the worker: it shows its progress and
-can be stopped.
+An incomplete list proves nothing. The worker carries runs out; a run shows its progress and can be stopped.
 """
 
 from __future__ import annotations
@@ -58,14 +57,16 @@ OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
 
 
 class Stopped(Exception):
-    """An operator asked for the run to be stopped."""
+    """An operator asked to stop the run."""
 
 
 def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
-    """Have an application be compared with what should be there; returns the run.
+    """Ask for a reconciliation of an application; return the run.
 
     Raises:
-        NotFound; InvalidInput if it is not connected; AlreadyExists if a run is under way.
+        NotFound.
+        InvalidInput: if the application is not connected.
+        AlreadyExists: if a run is in progress.
     """
     now = clock.now()
     with ctx.database.writing() as connection:
@@ -96,9 +97,7 @@ def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
 
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
-    """Ask for the runs whose time has come; one that was missed while the service was down is made up
-    once.
-    """
+    """Ask for scheduled runs; a run that was missed while the service was down is made up once."""
     p = t.application.c
     due = (p.reconcile_next_at.is_not(None), p.reconcile_next_at <= now)
     with ctx.database.reading() as connection:
@@ -145,9 +144,7 @@ def end_broken_off(
     message: str = "The service was stopped during the run.",
     hint: str = "Start the reconciliation again.",
 ) -> None:
-    """Close runs that were under way when the worker ended, or that broke off: what they had found out was
-    written at their end only.
-    """
+    """Close runs that were in progress when the worker ended. A run writes its findings only at its end."""
     values = {"status": FAILED, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
         connection.execute(
@@ -170,7 +167,7 @@ def next_requested(ctx: AppContext) -> str | None:
 
 
 def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
-    """Carry out a run: read, compare, write down what differs."""
+    """Carry out a run: read, compare, and write the drift."""
     p, r = t.application.c, t.run.c
     with ctx.database.writing() as connection:
         values = {"status": RUNNING, "started_at": clock.now()}
@@ -211,7 +208,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
 def _groups_there(
     groups: Sequence[ExpectedGroup], capabilities: Capabilities
 ) -> Generator[Request, Any, list[Mapping[str, Any]]]:
-    """Read the application's groups; one whose members are left out of the list is read by itself."""
+    """Read the groups of an application; a group that the list shows without members is read by itself."""
     listed = yield from everything("/Groups", capabilities)
     by_id = {str(each["id"]): each for each in listed}
     for group in groups:
@@ -233,7 +230,7 @@ def _read(
     run_id: str,
     progress: int,
 ) -> list[Mapping[str, Any]]:
-    """Read a whole list, writing down how far it is; Stopped if an operator asked for that."""
+    """Read a whole list, writing the progress; raises `Stopped` if an operator asked for it."""
     answer: Any = None
     while True:
         try:
@@ -252,33 +249,44 @@ def _read(
 def _expected(
     ctx: AppContext, connection: Connection, application_id: str, capabilities: Capabilities
 ) -> tuple[list[Expected], frozenset[str]]:
-    """Return accounts that are settled or that failed, and ids there of the others: work that is under way
-    is no drift.
+    """Return accounts that are in sync or failed, and the remote IDs of the others: work in progress is no
+    drift.
     """
     a, u, d = t.account.c, t.user.c, t.task.c
     failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.status == FAILED_TASK)
     statement = select(
-        a.id, a.due, a.desired_version, a.applied_version, a.remote_id, u.display_name, failed.label("failed")
+        a.id,
+        a.desired,
+        a.desired_version,
+        a.applied_version,
+        a.remote_id,
+        u.display_name,
+        failed.label("failed"),
     ).join(t.user, u.id == a.user_id)
     provisioned = provisioned_names(ctx.catalogue.get(connection).applications[application_id].settings)
     expected, left_alone = [], set()
     for row in connection.execute(
         statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)
     ):
-        if row.due["want"] != PRESENT or (row.applied_version < row.desired_version and not row.failed):
+        if row.desired["want"] != PRESENT or (row.applied_version < row.desired_version and not row.failed):
             left_alone.add(row.remote_id)
             continue
-        if row.remote_id is None and not row.due["active"]:
+        if row.remote_id is None and not row.desired["active"]:
             continue
         body = {
             name: value
-            for name, value in scim_body(row.due, capabilities.roles).items()
+            for name, value in scim_body(row.desired, capabilities.roles).items()
             if capabilities.takes(name)
         }
         empty = frozenset(name for name in provisioned if name not in body and capabilities.takes(name))
         expected.append(
             Expected(
-                row.id, row.remote_id, row.display_name, body, carriers(row.due, capabilities.roles), empty
+                row.id,
+                row.remote_id,
+                row.display_name,
+                body,
+                carriers(row.desired, capabilities.roles),
+                empty,
             )
         )
     return expected, frozenset(left_alone - {None})
@@ -287,11 +295,11 @@ def _expected(
 def _expected_groups(
     ctx: AppContext, connection: Connection, application_id: str
 ) -> tuple[list[ExpectedGroup], dict[str, str], frozenset[str]]:
-    """Return what groups there are compared with.
+    """Return the desired groups to compare with.
 
     Returns:
-        Groups that are settled or that failed, as they should be there; the names of all users whom we
-        deliver, by their ids there; and the ids there of all other groups of ours.
+        Groups that are in sync or failed; the names of all provisioned users by their remote IDs; and the
+            remote IDs of all other provisioned groups.
     """
     g, m, p, a, u = t.provisioned_group.c, t.provisioned_member.c, t.application.c, t.account.c, t.user.c
     names = (
@@ -306,13 +314,13 @@ def _expected_groups(
     )
     members: dict[str, set[str]] = {}
     # Of a group that failed nothing was agreed; its members are then all whose accounts are there.
-    remote = case((g.status == DONE, m.agreed_remote_id), else_=a.remote_id)
+    remote = case((g.status == DONE, m.applied_remote_id), else_=a.remote_id)
     inside = (
         select(g.id, remote.label("remote_id"))
         .join(t.provisioned_member, m.provisioned_group_id == g.id)
         .join(t.account, a.id == m.account_id)
     )
-    for row in connection.execute(inside.where(*settled, m.due.is_(True), remote.is_not(None))):
+    for row in connection.execute(inside.where(*settled, m.desired.is_(True), remote.is_not(None))):
         members.setdefault(row.id, set()).add(row.remote_id)
     found = []
     columns = select(g.id, g.key, g.remote_id, g.application_id, p.role_encoding, p.provisioned_groups).join(
@@ -452,7 +460,7 @@ def _run_line(row: Any) -> dict[str, Any]:
 def drift(
     ctx: AppContext, key: str, page_request: PageRequest, kind: str | None = None, status: str | None = None
 ) -> dict[str, Any]:
-    """Return a page of an application's drift by name: open and being repaired, unless a state is said."""
+    """Return a page of an application's drift by name; without a status, open and repairing differences."""
     d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
@@ -521,7 +529,7 @@ def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> dict[str, A
 
 
 def _effect(row: Any) -> str:
-    """Say what a repair of one difference sends, in a sentence."""
+    """Return what a repair of one difference sends, in a sentence."""
     if row.kind == MISSING:
         return "Dravo creates the account again, or adopts a matching one."
     if row.kind == GROUP_MISSING:
@@ -557,14 +565,13 @@ def _check_repairable(row: Any) -> None:
 
 
 def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
-    """Have accounts and groups that drifted be brought to what is due: each is read there, and what differs
-    is changed.
+    """Repair accounts and groups: read each in the application, and send what differs.
 
     Returns:
         {"number": how many are being repaired}.
 
     Raises:
-        InvalidInput: if one is an account of nobody here: such a one is linked or ignored.
+        InvalidInput: for an account or group that Dravo does not manage; those are linked or ignored.
     """
     return _act(ctx, caller, key, ids, "repaired drift", MENDING)
 
@@ -572,7 +579,7 @@ def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dic
 def ignore(
     ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True
 ) -> dict[str, Any]:
-    """Leave differences as they are, and out of the list; or take that back."""
+    """Ignore differences, which leave the list, or stop ignoring them."""
     return _act(
         ctx,
         caller,
@@ -611,7 +618,7 @@ def _act(
 
 
 def _note_empty(connection: Connection, row: Any) -> None:
-    """Have an account lose, when it is repaired, the values there that its user does not have."""
+    """Note the values that a repair empties in an account, because its user does not have them."""
     names = {
         each["attribute"].rpartition(":")[0] or each["attribute"]
         for each in row.differences or ()
@@ -627,10 +634,10 @@ def _note_empty(connection: Connection, row: Any) -> None:
 
 
 def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:
-    """Return differences of an application by id.
+    """Return differences of an application by ID.
 
     Raises:
-        NotFound: if none is there any more.
+        NotFound: if none of them exists any more.
     """
     d = t.drift.c
     rows = list(

@@ -86,7 +86,7 @@ class RoleEdit:
 
 
 def preview_change(ctx: AppContext, key: str, role_key: str, edit: RoleEdit) -> ChangeEffects:
-    """Return what another label or rank of a role would do; nothing is changed.
+    """Return the effects of another label or rank of a role; nothing is changed.
 
     Raises:
         InvalidInput, NotFound.
@@ -160,10 +160,10 @@ def change_role(
 
 
 def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dict[str, Any]:
-    """Remove a role that was never given.
+    """Delete a role that was never assigned.
 
     Raises:
-        StillInUse: if an assignment gives it, or a user had it.
+        StillInUse: if an assignment gives the role, or a user had it.
     """
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)

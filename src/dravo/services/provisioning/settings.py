@@ -1,5 +1,5 @@
-"""What Dravo may do in an application and what is sent: checked, shown, and previewed before it is
-changed.
+"""Provisioning settings: what Dravo may do in an application and what it sends. Checked, shown and
+previewed.
 """
 
 from __future__ import annotations
@@ -57,7 +57,7 @@ MOST_LOOKED_AT = 100_000
 
 
 def shown(row: Any) -> dict[str, Any]:
-    """Return an application's settings as they are shown."""
+    """Return the settings of an application as the API shows them."""
     return {
         **{name: getattr(row, name) for name in SETTINGS},
         "attributes": row.attributes or [],
@@ -77,10 +77,10 @@ def shown(row: Any) -> dict[str, Any]:
 
 
 def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[str, Any]:
-    """Return settings as they are kept; those that are None stay as they are.
+    """Return settings as they are stored; None keeps a value.
 
     Raises:
-        InvalidInput: for a value that cannot be, with its field.
+        InvalidInput: for a wrong value, with its field.
     """
     values = {name: value for name, value in settings.items() if value is not None}
     for name, value in values.items():
@@ -152,7 +152,7 @@ def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:
 
 
 def _carried_as(given: dict[str, Any], field: str, usual: RoleEncoding) -> dict[str, Any] | None:
-    """Return how roles or plans are sent, as it is kept; None for the usual way."""
+    """Return how roles or plans are sent, as it is stored; None for the default."""
     how, what = RoleEncoding(**given), "Roles" if field == "role_encoding" else "Plans"
     for value, allowed, name in (
         (how.way, attribute_mapping.WAYS, "way"),
@@ -195,7 +195,7 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
     for each in given.get("groups") or []:
         if (
             connection.execute(
-                select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.gone_at.is_(None))
+                select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.deleted_at.is_(None))
             ).first()
             is None
         ):
@@ -210,12 +210,12 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
 
 
 def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, Any]:
-    """Return what a change of settings would do to accounts; nothing is changed.
+    """Return what changed settings would do to accounts; nothing is changed.
 
     Returns:
-        {"accounts": how many there are, "changed": how many would change, "whole": whether all were looked
-        at, "users": the first of them [{"user", "before", "after", "changes": [{"attribute", "before",
-        "after"}]}]}.
+        {"accounts": their number, "changed": how many would change, "whole": whether all were checked,
+            "users": the first of them [{"user", "before", "after", "changes": [{"attribute", "before",
+            "after"}]}]}.
 
     Raises:
         InvalidInput, NotFound.
@@ -273,9 +273,9 @@ def _lines(
                 (account for account in user.accounts if account.application_id == application_id), None
             )
             # What is due already by the settings as they are is not the change's doing.
-            before = _due(plan_user(user, catalogue, now), application_id) or (held.due if held else None)
+            before = _due(plan_user(user, catalogue, now), application_id) or (held.desired if held else None)
             outcome = plan_user(user, changed, now)
-            after = _due(outcome, application_id) or (held.due if held else None)
+            after = _due(outcome, application_id) or (held.desired if held else None)
             if before != after and after is not None:
                 yield {
                     "user": attributes_ref(user.user_id, outcome.merged.attributes),
@@ -286,11 +286,13 @@ def _lines(
 
 
 def _due(outcome: Any, application_id: str) -> Any:
-    return next((change.due for change in outcome.accounts if change.application_id == application_id), None)
+    return next(
+        (change.desired for change in outcome.accounts if change.application_id == application_id), None
+    )
 
 
 def account_changes(before: Any, after: Any) -> list[dict[str, Any]]:
-    """Return in which attributes two due accounts differ, as they are sent."""
+    """Return the attributes in which two desired accounts differ, as they are sent."""
     if not before or before["want"] != PRESENT or after["want"] != PRESENT:
         return []
     old, new = scim_body(before), scim_body(after)

@@ -1,4 +1,4 @@
-"""How provisioning stands: how much is pending, and waiting until nothing is."""
+"""The status of provisioning: how much is pending, and waiting until nothing is."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ GLANCE_SECONDS = 0.05
 
 @dataclass(frozen=True)
 class ProvisioningSummary:
-    """Counts of what is pending, and whether Dravo has nothing left to do by itself."""
+    """Counts of pending work, and whether Dravo has nothing left to do by itself."""
 
     counts: TaskCounts
 
@@ -28,14 +28,14 @@ class ProvisioningSummary:
 
 
 def summarize(ctx: AppContext, application: str | None = None, wait: float = 0.0) -> ProvisioningSummary:
-    """Return how provisioning stands now, or as soon as nothing is pending.
+    """Return the status of provisioning now, or as soon as nothing is pending.
 
     Args:
         application: the key of one application; None for all.
-        wait: how many seconds to wait at most until nothing is pending.
+        wait: the seconds to wait until nothing is pending.
 
     Raises:
-        NotFound: if there is no such application.
+        NotFound: if the application does not exist.
     """
     end = time.monotonic() + wait
     with ctx.database.reading() as connection:

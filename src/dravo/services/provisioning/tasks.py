@@ -1,6 +1,4 @@
-"""Tasks for users: looking at them, trying again one or all of a kind, saying what was found where it could
-not be known.
-"""
+"""Provisioning tasks for users: list, retry one or all of a kind, and resolve unknown outcomes."""
 
 from __future__ import annotations
 
@@ -43,7 +41,7 @@ def _statement() -> Any:
             d.message,
             d.hint,
             d.account_id,
-            d.aim,
+            d.desired_state,
             u.id.label("user_id"),
             u.display_name,
             u.user_name,
@@ -77,7 +75,7 @@ def _line(row: Any) -> dict[str, Any]:
         "application": {"key": row.application_key, "label": row.application_label},
         "account": row.account_id,
         "status": row.status,
-        "aim": row.aim,
+        "desired_state": row.desired_state,
         "version": row.version,
         "attempts": row.attempts,
         "created_at": row.created_at,
@@ -146,7 +144,7 @@ def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
 
 
 def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
-    """Try a task again at once; one that is done is opened again, to look at the account there and repair it.
+    """Retry a task at once; a finished task is opened again, to check and repair the account.
 
     Raises:
         NotFound.
@@ -180,13 +178,11 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
 
 
 def reopen(connection: Connection, account_id: str, now: Instant) -> str:
-    """Have an account looked at again although it counts as agreed: forget what was agreed, so that all of
-    it is compared.
-    """
+    """Have an account checked again: its applied state counts as unknown, so that all of it is compared."""
     from_there = select(t.account).where(t.account.c.id == account_id)
     account = connection.execute(from_there).one()
     # Whatever was read before may be what is to be repaired.
-    connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_from_at=now))
+    connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_valid_from=now))
     d = t.task.c
     present = connection.execute(
         select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))
@@ -199,7 +195,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
         update(t.account)
         .where(t.account.c.id == account_id)
         .values(
-            agreed=None, applied_version=0, desired_version=account.desired_version + 1, pending_since=now
+            applied=None, applied_version=0, desired_version=account.desired_version + 1, pending_since=now
         )
     )
     connection.execute(
@@ -214,20 +210,20 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
             user_id=account.user_id,
             status=WAITING,
             version=account.desired_version + 1,
-            aim=describe(account.due),
+            desired_state=describe(account.desired),
             attempts=0,
             created_at=now,
             next_attempt_at=now,
             # What the removal limit held, and an operator discarded, is not got past it by trying again.
-            removes=takes_away(account.had, account.due),
+            removes=takes_away(account.last_applied, account.desired),
         )
     )
     return task_id
 
 
 def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, Any]:
-    """Return what open tasks failed by: for each application and kind of trouble how many there are, and one
-    in its own words.
+    """Return the errors of open tasks: for each application and kind of error their number and one
+    message.
     """
     d, p = t.task.c, t.application.c
     statement = (
@@ -265,14 +261,13 @@ def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, A
 
 
 def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | None) -> dict[str, Any]:
-    """Try every open task of an application again that failed or is held; of one kind of trouble, if that is
-    said.
+    """Retry all failed and held tasks of an application, or those with one kind of error.
 
     Returns:
-        {"number": how many are tried again}.
+        {"number": how many are retried}.
 
     Raises:
-        NotFound: if there is no such application.
+        NotFound: if the application does not exist.
     """
     now = clock.now()
     d = t.task.c
@@ -299,10 +294,10 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
 def resolve(
     ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id: str | None
 ) -> dict[str, Any]:
-    """Say what was found where it could not be known whether an account was made.
+    """Record an outcome that Dravo could not learn: whether an account was created.
 
     Args:
-        found: "there", with its id there, or "not there", so that it is made.
+        found: "there" with the remote ID, or "not there", so that Dravo creates the account.
 
     Raises:
         NotFound, InvalidInput.
@@ -337,10 +332,10 @@ def resolve(
 def bind(
     connection: Connection, application_id: str, account_id: str, remote_id: str, origin: str = "adopted"
 ) -> None:
-    """Say which account there is a user's; what stands in it is looked at again.
+    """Record which account belongs to a user; the account is checked again.
 
     Raises:
-        InvalidInput: if it belongs to another user here.
+        InvalidInput: if the account belongs to another user.
     """
     a = t.account.c
     other = connection.execute(
@@ -352,5 +347,5 @@ def bind(
             "Find the user in the list of accounts of the application.",
         )
     connection.execute(
-        update(t.account).where(a.id == account_id).values(remote_id=remote_id, origin=origin, agreed=None)
+        update(t.account).where(a.id == account_id).values(remote_id=remote_id, origin=origin, applied=None)
     )

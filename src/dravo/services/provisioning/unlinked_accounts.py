@@ -1,4 +1,4 @@
-"""Accounts that were found in an application and are nobody's here: linked to a user, or made one."""
+"""Accounts in an application that belong to no user here: link one to a user, or create a user for it."""
 
 from __future__ import annotations
 
@@ -31,10 +31,11 @@ from dravo.store.snapshots.config import raise_revision
 
 
 def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) -> dict[str, Any]:
-    """Say whose account there an unexpected one is; it is then brought to what is due for that user.
+    """Link an unlinked account to a user; it is then brought to the user's desired state.
 
     Raises:
-        NotFound; InvalidInput if the user has no account due there, or one is bound to them already.
+        NotFound.
+        InvalidInput: if the user has no access to the application, or has an account there.
     """
     now = clock.now()
     a = t.account.c
@@ -87,7 +88,7 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
 
 
 def _is_dead(connection: Connection, account: Any) -> bool:
-    """Whether the account that a user had there was missing when the application was last read."""
+    """Whether the user's former account was missing in the last reconciliation."""
     d = t.drift.c
     return (
         connection.execute(
@@ -107,22 +108,24 @@ def make_user(
     role: str | None = None,
     confirm: str | None = None,
 ) -> dict[str, Any]:
-    """Make a local user of an unexpected account, with its role there as an assignment to them; the account
-    is bound to them.
+    """Create a local user for an unlinked account, with the account's role as an assignment, and link them.
 
     Args:
-        role: by key; None: the role that the account has there.
-        confirm: the account's name, typed, where they would get more than that role.
+        ctx: the data folder.
+        caller: who creates the user.
+        key: the key of the application.
+        drift_id: the difference.
+        role: the key of the role; None for the role of the account.
+        confirm: the name of the account, typed, where the user would get more than that role.
 
     Returns:
-        {"user": the user's id}.
+        {"user": the ID of the user}.
 
     Raises:
-        NotFound; InvalidInput: if it is bound already, is inactive there, or which role it has cannot be
-        told;
-        AlreadyExists: if a user here has its user name or email address: it is linked to them instead;
-        NeedsConfirmation: if what the application says of them would give them other roles too, by a rule or
-            because everyone has them.
+        NotFound.
+        InvalidInput: if the account is linked or inactive, or its role is not known.
+        AlreadyExists: if a user has the same user name or email address: link that user instead.
+        NeedsConfirmation: if rules or assignments for everyone would give the user more roles.
     """
     now = clock.now()
     source = local_source(ctx)
@@ -201,7 +204,7 @@ def make_user(
 def _more(
     catalogue: ConfigSnapshot, record: UserRecord, direct: Sequence[Assignment], now: Instant
 ) -> list[str]:
-    """Return what a user would get beside what is assigned to them, in words."""
+    """Return what a user would get beside the assignment, in words."""
     outcome = plan_user(UserSnapshot("new", None, (record,), direct=tuple(direct)), catalogue, now)
     own = {(each.application_id, each.role_id) for each in direct}
     return [
@@ -213,10 +216,10 @@ def _more(
 
 
 def _role_there(connection: Connection, application: Any, there: dict[str, Any]) -> str:
-    """Return the key of the one role that an account has there.
+    """Return the key of the account's only role.
 
     Raises:
-        InvalidInput: if it has none that is known here, or several.
+        InvalidInput: if it has no known role, or several.
     """
     r = t.role.c
     roles = {
@@ -233,7 +236,7 @@ def _role_there(connection: Connection, application: Any, there: dict[str, Any])
 
 
 def _user(there: dict[str, Any]) -> dict[str, Any]:
-    """Return the user that an account tells of, as an operator would enter them."""
+    """Return the user that an account describes, as an operator would enter it."""
     name = there.get("name") if isinstance(there.get("name"), dict) else {}
     emails = [each for each in there.get("emails") or [] if isinstance(each, dict) and each.get("value")]
     email = next((each for each in emails if each.get("primary")), emails[0] if emails else {})

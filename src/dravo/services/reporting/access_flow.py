@@ -1,6 +1,6 @@
-"""Counts who has what by which way, for the flow picture.
+"""Counts access by its path, for the flow picture.
 
-Counting reads every access, so it is kept, and done again when something moved.
+Counting reads every access, so the result is stored and renewed after changes.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ CHUNK = 5_000
 
 
 def is_due(ctx: AppContext, now: Instant) -> bool:
-    """Whether something moved since it was counted last, and that is long enough ago."""
+    """Whether something changed since the last count, and enough time has passed."""
     with ctx.database.reading() as connection:
         kept = cached_reports.get(connection, FLOW)
         if kept is None:
@@ -37,7 +37,7 @@ def is_due(ctx: AppContext, now: Instant) -> bool:
 
 
 def count(ctx: AppContext) -> None:
-    """Count, and keep what was counted."""
+    """Count, and store the result."""
     began, now = time.monotonic(), clock.now()
     connection = ctx.database.apart()
     try:
@@ -50,7 +50,7 @@ def count(ctx: AppContext) -> None:
 
 
 def _marker(connection: Connection) -> str:
-    """Return a text that is another one whenever a user got or lost anything."""
+    """Return a text that changes whenever access of a user changes."""
     x = t.access.c
     began = connection.execute(select(func.max(x.from_at))).scalar()
     ended = connection.execute(select(func.max(x.until_at)).where(x.until_at.is_not(None))).scalar()
@@ -58,14 +58,14 @@ def _marker(connection: Connection) -> str:
 
 
 def _counted(connection: Connection) -> dict[str, Any]:
-    """Return {"held": [[source, way, by group, role, users]], "names": {group id: name}}; each role of a
+    """Return {"held": [[source, kind, by group, role, users]], "names": {group ID: name}}; each role of a
     user once, by its first reason.
     """
     r, s, x = t.record.c, t.source.c, t.access.c
-    sources = {row.id: row.key for row in connection.execute(select(s.id, s.key).order_by(s.precedence))}
+    sources = {row.id: row.key for row in connection.execute(select(s.id, s.key).order_by(s.priority))}
     home: dict[str, str] = {}
     for user_id, source_id in connection.execute(
-        select(r.user_id, r.source_id).where(r.gone_at.is_(None)).order_by(r.id)
+        select(r.user_id, r.source_id).where(r.deleted_at.is_(None)).order_by(r.id)
     ):
         home.setdefault(user_id, sources[source_id])
     found: Counter[tuple[str, str, bool, str]] = Counter()

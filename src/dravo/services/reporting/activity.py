@@ -1,9 +1,7 @@
-"""One timeline of what happened: requests of sources, attempts of tasks, reconciliations, and changes by
-operators.
+"""One timeline: requests of sources, task attempts, reconciliations, and changes by operators.
 
-Each kind stays in its own table, in the order in which it was written down; a page takes the newest of each
-and merges them. The cursor holds how far each kind was read, so that nothing is missed or shown twice,
-whatever comes in meanwhile.
+Each kind stays in its own table; a page merges the newest of each. The cursor holds the place in each table,
+so that nothing is missed or shown twice.
 """
 
 from __future__ import annotations
@@ -42,14 +40,14 @@ WELL, TROUBLE, UNDER_WAY = "ok", "failed", "running"
 
 @dataclass(frozen=True)
 class SubjectFilter:
-    """What is to be shown of the timeline.
+    """Which events of the timeline to show.
 
     Attributes:
         kind: one of `KINDS`; None for all.
-        source, application: by key; what has nothing to do with it is left out.
-        user: by id.
-        trouble: only what did not go well.
-        until: only what happened before this instant.
+        source, application: by key; only events that concern them.
+        user: by ID.
+        trouble: only errors and refusals.
+        until: only events before this instant.
     """
 
     kind: str | None = None
@@ -62,8 +60,8 @@ class SubjectFilter:
 
 @dataclass(frozen=True)
 class _EventSource:
-    """One kind's own list: the select with all conditions, its key, the column with the time, and how a row
-    is shown.
+    """The events of one kind: the select with all conditions, its key, the column with the time, and how a
+    row is shown.
     """
 
     statement: Select[Any]
@@ -75,12 +73,12 @@ class _EventSource:
 def list_activity(
     ctx: AppContext, caller: Caller, page_request: PageRequest, about: SubjectFilter
 ) -> dict[str, Any]:
-    """Return a page of the timeline, newest first: what the caller may read, and of that what was asked for.
+    """Return a page of the timeline, newest first, with what the caller can see.
 
     Raises:
-        NotFound: if source or application is none of ours.
-        InvalidInput: if the kind, or the cursor, is none of ours.
-        NotPermitted: if the caller may not read the kind that was asked for.
+        NotFound: for an unknown source or application.
+        InvalidInput: for an unknown kind or cursor.
+        NotPermitted: if the caller cannot see that kind.
     """
     if about.kind is not None and about.kind not in KINDS:
         raise InvalidInput(f"'{about.kind}' is not a valid kind.", f"Use one of: {', '.join(KINDS)}.", "kind")
@@ -131,7 +129,7 @@ def _rows(connection: Connection, strand: _EventSource, place: str | int, most: 
 
 
 def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, _EventSource]:
-    """Return the lists that what was asked for can be in."""
+    """Return the kinds of events to read."""
     source = source_by_key(connection, about.source, "source") if about.source else None
     application = application_by_key(connection, about.application) if about.application else None
     strands = {}
@@ -192,7 +190,7 @@ def _tasks(about: SubjectFilter, application: Any) -> _EventSource:
             x.outcome,
             x.message,
             d.id,
-            d.aim,
+            d.desired_state,
             d.version.label("aimed"),
             x.version,
             d.user_id,
@@ -215,7 +213,7 @@ def _tasks(about: SubjectFilter, application: Any) -> _EventSource:
 
 def _task(row: Any) -> dict[str, Any]:
     # What is to be done now may be more than what was aimed at then: only the words of the same version fit.
-    aim = f": {row.aim}" if row.version == row.aimed else ""
+    aim = f": {row.desired_state}" if row.version == row.aimed else ""
     went = {
         DONE: f"{row.display_name} in {row.label}{aim}",
         FAILED: f"{row.display_name} in {row.label} failed{aim}",
@@ -361,7 +359,7 @@ def _change(row: Any) -> dict[str, Any]:
 
 
 def _told(details: dict[str, Any]) -> str:
-    """Return details as they are read in a line: of a change each value before and after."""
+    """Return details as one line: of a change, each value before and after."""
     before, after = details.get("before"), details.get("after")
     if isinstance(before, dict) and isinstance(after, dict):
         changed = [

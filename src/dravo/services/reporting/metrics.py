@@ -1,4 +1,4 @@
-"""Numbers for anyone who watches the service: how many users, what waits, what failed.
+"""Metrics for monitoring: numbers of users, pending work and errors.
 
 No names of users, no secrets.
 """
@@ -29,18 +29,18 @@ class Measure:
 
 
 def measures(ctx: AppContext, now: Instant) -> list[Measure]:
-    """Return every measure as it stands now."""
+    """Return every metric with its current value."""
     u, d, g = t.user.c, t.task.c, t.provisioned_group.c
     with ctx.database.reading() as connection:
 
         def rows(statement: Any) -> list[Any]:
             return list(connection.execute(statement))
 
-        users = rows(select(u.active, func.count()).where(u.gone_at.is_(None)).group_by(u.active))
+        users = rows(select(u.active, func.count()).where(u.left_at.is_(None)).group_by(u.active))
         sources = rows(
             select(t.source.c.key, func.count())
             .join(t.record, t.record.c.source_id == t.source.c.id)
-            .where(t.record.c.gone_at.is_(None))
+            .where(t.record.c.deleted_at.is_(None))
             .group_by(t.source.c.key)
         )
         applications = {row.id: row for row in rows(select(t.application))}
@@ -115,7 +115,7 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
 
 
 def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
-    """Return what is known of the worker's loops; nothing where there is no worker."""
+    """Return the metrics of the worker's loops; nothing without a worker."""
     if heartbeats is None:
         return []
     ages, counts = heartbeats.ages(), heartbeats.counts()
@@ -134,7 +134,7 @@ def of_worker(heartbeats: Heartbeats | None) -> list[Measure]:
 
 
 def of_events() -> list[Measure]:
-    """Return how often what the log tells of has happened since the service started."""
+    """Return how often each logged event has happened since the service started."""
     return [
         Measure(
             f"dravo_{event}s",

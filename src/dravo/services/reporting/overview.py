@@ -1,4 +1,4 @@
-"""The overview: for each stage of the work how much there is, and how much of it needs a user."""
+"""The overview: for each stage of the work its numbers, and how many objects need an operator."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from dravo.store import tables as t
 
 
 def band(ctx: AppContext) -> dict[str, Any]:
-    """Return the band: for each stage how much there is, and how much of it needs a user."""
+    """Return the numbers of each stage, and how many objects need an operator."""
 
     def count(table: Any, *where: Any) -> Any:
         return select(func.count()).select_from(table).where(*where).scalar_subquery()
@@ -27,9 +27,9 @@ def band(ctx: AppContext) -> dict[str, Any]:
         row = connection.execute(
             select(
                 count(t.source).label("sources"),
-                count(t.user, t.user.c.active.is_(False), t.user.c.gone_at.is_(None)).label("inactive"),
-                count(t.user, t.user.c.active.is_(True), t.user.c.gone_at.is_(None)).label("active"),
-                count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
+                count(t.user, t.user.c.active.is_(False), t.user.c.left_at.is_(None)).label("inactive"),
+                count(t.user, t.user.c.active.is_(True), t.user.c.left_at.is_(None)).label("active"),
+                count(t.group, t.group.c.deleted_at.is_(None)).label("groups"),
                 count(t.access, t.access.c.until_at.is_(None)).label("access"),
                 count(t.pending_recompute).label("being_worked_out"),
                 count(t.application).label("applications"),

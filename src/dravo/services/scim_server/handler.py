@@ -1,8 +1,6 @@
-"""Carries out what a source asks for on its inbound SCIM: one request, or many in a bulk.
+"""Carries out requests of sources on inbound SCIM (RFC 7644, section 3): single requests, and bulk requests.
 
-Knows SCIM, and no web server.
-
-RFC 7644, section 3. Every change enters by intake.
+Knows SCIM, and no web server. Every change goes through ingest.
 """
 
 from __future__ import annotations
@@ -48,9 +46,7 @@ PLAIN_QUERY = Query()
 
 @dataclass(frozen=True)
 class ScimRequestDetail:
-    """A request: who asks, under which address they see the connection type, what for, under which
-    condition, and its trace.
-    """
+    """A request: the caller, the base URL, the query, the condition, and the draft of its trace."""
 
     visitor: ScimCaller
     base: str
@@ -60,13 +56,13 @@ class ScimRequestDetail:
 
     @property
     def manner(self) -> IngestOptions:
-        """How intake is to take it in."""
+        """The options with which ingest applies the request."""
         return IngestOptions(self.visitor.shapes, self.condition, self.draft.prepare if self.draft else None)
 
 
 @dataclass(frozen=True)
 class ScimResponse:
-    """What is answered: HTTP status, SCIM message (None: no body), and headers of the resource."""
+    """A response: HTTP status, SCIM message (None: no body), and headers of the resource."""
 
     status: int
     body: dict[str, Any] | None = None
@@ -74,7 +70,7 @@ class ScimResponse:
 
 
 class ScimHandler:
-    """Does what sources ask for, for one organization."""
+    """Carries out SCIM requests of sources."""
 
     def __init__(self, ctx: AppContext) -> None:
         self._ctx = ctx
@@ -84,7 +80,7 @@ class ScimHandler:
 
     @property
     def observed(self) -> TrafficObserver:
-        """What real traffic shows."""
+        """What real traffic has shown, for the setup checklist."""
         return self._observed
 
     # Reading
@@ -129,7 +125,7 @@ class ScimHandler:
         """Create, replace, change or delete one resource.
 
         Args:
-            asked: who asks, and how.
+            asked: the request.
             method: POST, PUT, PATCH or DELETE.
             kind: "User" or "Group".
             identifier: None for POST.
@@ -230,7 +226,7 @@ class ScimHandler:
         section 3.7).
 
         Raises:
-            ScimError: if the request as a whole cannot be read.
+            ScimError: if the request as a whole is invalid.
         """
         run = BulkRun(self, asked, payload)
         return ScimResponse(200, {"schemas": [BULK_RESPONSE], "Operations": run.carry_out()})
@@ -258,7 +254,7 @@ class BulkRun:
         self._errors = 0
 
     def carry_out(self) -> list[dict[str, Any]]:
-        """Do what can be done, and return the operations' results in the order of the request."""
+        """Carry out the operations, and return their results in the order of the request."""
         waiting: list[BulkOperation] = []
         for each in self._bulk.operations:
             if isinstance(each, BulkOperation):
@@ -280,8 +276,8 @@ class BulkRun:
         return most is not None and self._errors >= most
 
     def _cut_knot(self, waiting: list[BulkOperation]) -> list[BulkOperation]:
-        """Where all that is left waits for each other: refuse what refers to nobody who will come, else make
-        one without its references.
+        """Resolve operations that wait for each other: refuse one that refers to an unknown operation, else
+        create one without its references.
         """
         coming = {each.bulk_id for each in waiting if each.method == "POST"}
         lost = [each for each in waiting if not each.needs <= coming | self._ids.keys()]
@@ -372,10 +368,10 @@ class BulkRun:
 
 
 def read_query(arguments: Mapping[str, str]) -> Query:
-    """Return the query that some parameters mean (RFC 7644, sections 3.4.2 and 3.9; RFC 9865, section 2).
+    """Return the query in URL parameters (RFC 7644, sections 3.4.2 and 3.9; RFC 9865, section 2).
 
     Raises:
-        ScimError: 400 invalidValue; invalidCount for a count in pages by cursor.
+        ScimError: 400 invalidValue; invalidCount for a wrong count in pages by cursor.
     """
     if arguments.get("attributes") and arguments.get("excludedAttributes"):
         raise invalid_value("Send either attributes or excludedAttributes, not both.")

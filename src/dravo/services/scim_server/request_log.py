@@ -1,7 +1,7 @@
-"""Traces of what sources asked for: method, path, body without secrets, answer, and what it led to.
+"""Traces of requests of sources: method, path, body without secrets, response, and effects.
 
-A request that changes something writes its trace in its own transaction. Reads and refusals are written
-together, a second later.
+A changing request writes its trace in its own transaction. Traces of reads and refusals are written together,
+a second later.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ _MAKE_ONE = PreparedStatement(_MAKE)
 
 @dataclass
 class TraceDraft:
-    """A trace while its request is under way."""
+    """The trace of a request in progress."""
 
     source_id: str
     method: str
@@ -49,8 +49,8 @@ class TraceDraft:
     written: bool = False
 
     def row(self, status: int, outcome: str, led_to: Mapping[str, Any] | None = None) -> dict[str, Any]:
-        """Return the trace as it is kept; what of the body cannot be shown is left out, for a trace never
-        decides the answer.
+        """Return the trace as it is stored. A body that cannot be shown is left out: a trace never decides
+        the response.
         """
         try:
             seen = {"quirks": quirks(self.payload) or None, "body": _shown_body(self.payload)}
@@ -77,8 +77,8 @@ class TraceDraft:
         }
 
     def prepare(self, done: IngestChange) -> Callable[[Connection], None]:
-        """Return what writes the trace of a change with the change itself; all that has to be worked out for
-        it is worked out here.
+        """Return what writes the trace together with the change; everything it needs is computed here, before
+        the transaction.
         """
         status = 201 if done.before is None else 204 if self.method == "DELETE" else 200
         try:
@@ -145,9 +145,7 @@ def _shown_body(payload: Any) -> str | None:
 
 
 def _without_secrets(value: Any) -> Any:
-    """Return a body without passwords, wherever they stand; most bodies have none and are returned as they
-    are.
-    """
+    """Return a body without passwords at any place; most bodies have none and are returned unchanged."""
     if isinstance(value, Mapping):
         target = value.get("path")
         about_secret = isinstance(target, str) and "password" in target.lower()
@@ -251,9 +249,7 @@ def _line(row: Any) -> dict[str, Any]:
 
 
 def sweep(database: Database, now: Instant, days: int, most: int) -> int:
-    """Delete traces older than so many days, and of each source those beyond the newest so many; return how
-    many went.
-    """
+    """Delete traces older than some days, and those beyond a number for each source; return how many."""
     c = t.trace.c
     gone = 0
     with database.writing() as connection:

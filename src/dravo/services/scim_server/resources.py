@@ -1,4 +1,4 @@
-"""What a source reads back: its own users and groups, as SCIM resources, and nobody else's."""
+"""Reads for sources: each sees its own users and groups as SCIM resources, and no others."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ TABLES: dict[str, Table] = {"User": t.record, "Group": t.group}
 
 @dataclass(frozen=True)
 class Query:
-    """One query of RFC 7644, section 3.4.2, and RFC 9865; `start_index` counts from 1, `cursor` "" asks for
+    """A query of RFC 7644, section 3.4.2, and RFC 9865. `start_index` counts from 1; the cursor "" asks for
     the first page.
     """
 
@@ -49,9 +49,7 @@ class Query:
 
 @dataclass(frozen=True)
 class Key:
-    """Where a resource stands in a list: what it is sorted by, its kind ("User" before "Group") and its
-    id.
-    """
+    """The place of a resource in a list: the sort value, the kind ("User" before "Group") and the ID."""
 
     sorted_by: SortKey
     kind: int
@@ -63,7 +61,7 @@ class Key:
 
 
 class OwnRecords:
-    """Reads a source's users and groups as that source sees them."""
+    """Reads the users and groups of a source as that source sees them."""
 
     def __init__(self, database: Database) -> None:
         self.database = database
@@ -78,15 +76,15 @@ class OwnRecords:
         *,
         members: bool = True,
     ) -> dict[str, Any]:
-        """Return one resource with all that it has, also what is returned on request only.
+        """Return one resource with all attributes, also those returned on request only.
 
         Args:
-            source_id: whose it must be.
+            source_id: the source that must own the resource.
             kind: "User" or "Group".
-            identifier: its id.
-            base: the address of the source's connection_type.
-            shapes: the schemas that hold for the source.
-            members: whether to read the members of a group; they may be 50,000.
+            identifier: the ID of the resource.
+            base: the base URL of the source.
+            shapes: the schemas of the source.
+            members: whether to read the members of a group, of which there may be 50,000.
 
         Raises:
             NotFound: if the source has no such resource.
@@ -186,7 +184,7 @@ class OwnRecords:
         )
 
     def _keys(self, connection: Connection, search: Search, base: str, shapes: SchemaSet) -> Iterable[Key]:
-        """Yield where each resource that is found stands; of each only what filter and order need is read."""
+        """Yield the place of each matching resource; only what filter and order need is read."""
         for number, kind in enumerate(search.kinds):
             table, narrowing, tree = TABLES[kind.name], search.narrowings[number], search.trees[number]
             selection = source_rows.Selection(table, search.source_id, INBOUND_SCIM, narrowing.condition)
@@ -229,8 +227,8 @@ class OwnRecords:
         *,
         lists: bool,
     ) -> list[dict[str, Any]]:
-        """Return rows as whole resources; `lists` says whether to read the groups of users and the members
-        of groups.
+        """Return rows as whole resources; `lists` tells whether to read groups of users and members of
+        groups.
         """
         ids = [row.id for row in rows] if lists else []
         found: Mapping[str, Sequence[Any]] = (
@@ -289,7 +287,7 @@ class Search:
         self.descending = is_descending(query.sort_order)
 
     def sql_order(self) -> Any:
-        """Return the column to sort by if SQL can do the whole of it, else None."""
+        """Return the column to sort by if SQL can sort, else None."""
         if len(self.kinds) > 1 or not self.narrowings[0].exact:
             return None
         table = TABLES[self.kinds[0].name]
@@ -305,8 +303,8 @@ class Search:
 
     @property
     def _mark(self) -> int:
-        """A number that tells one search from another, so that no page of one is taken for a page of the
-        other.
+        """Return a number that tells searches apart, so that a cursor of one search is not used in
+        another.
         """
         parts = (
             self.source_id,
@@ -318,9 +316,9 @@ class Search:
         return zlib.crc32(repr(parts).encode())
 
     def write_cursor(self, key: Key) -> str:
-        """Return the cursor for the page behind a resource.
+        """Return the cursor for the page after a resource.
 
-        It names a place and gives no right: anyone who makes one up sees their own.
+        A cursor names a place and gives no right: a made-up cursor shows the caller's own resources only.
         """
         return (
             base64.urlsafe_b64encode(orjson.dumps([self._mark, *key.sorted_by, key.kind, key.id]))
@@ -366,7 +364,7 @@ def _listed(
 
 
 def asks_for_members(query: Query, kind: ResourceType) -> bool:
-    """Whether the members of a group have to be read at all; they may be 50,000."""
+    """Whether the members of a group must be read; there may be 50,000."""
     if query.attributes:
         return any(name == "members" for _, name, _ in parse_selection(query.attributes, kind))
     return (None, "members", None) not in parse_selection(query.excluded, kind)
@@ -376,9 +374,9 @@ def user_resource(taken: IngestResult, base: str, shapes: SchemaSet = STANDARD) 
     """Return a record as the SCIM User that its source sees (RFC 7643, sections 3 and 4.1).
 
     Args:
-        taken: the record, with the groups that list it.
-        base: the address of the source's connection_type, without a slash at its end.
-        shapes: the schemas that hold for the source.
+        taken: the record, with its groups.
+        base: the base URL of the source, without a slash at its end.
+        shapes: the schemas of the source.
     """
     resource = {**_framed(taken, shapes.user, USER_URN), "meta": _meta("User", "Users", taken, base)}
     if taken.listed:
@@ -403,7 +401,7 @@ def group_resource(
 
 
 def _framed(taken: IngestResult, kind: ResourceType, core: str) -> dict[str, Any]:
-    """Return a resource with its schemas and id; what a schema said that is no longer there is not shown."""
+    """Return a resource with its schemas and ID; attributes of removed schemas are left out."""
     extensions = [schema.id for schema in kind.extensions if schema.id in taken.data]
     data = taken.data
     if sum(1 for name in data if name.startswith("urn:")) > len(extensions):

@@ -1,5 +1,5 @@
-"""API tokens: an operator's own for programs, limited in scope, permissions and time; super administrators
-see and revoke all.
+"""API tokens of operators, limited in scope, permissions and time. Super administrators list and revoke
+all.
 """
 
 from __future__ import annotations
@@ -34,15 +34,16 @@ def create(
     expires_at: Instant | None = None,
     permissions: Sequence[str] | None = None,
 ) -> dict[str, Any]:
-    """Create a token of the caller's own; the answer carries its text, the only time that it is shown.
+    """Create an API token of the caller; the result carries its text, the only time that it is shown.
 
     Args:
-        expires_at: when it ends; None for no end. A token that is created with a token ends with that one at
+        expires_at: the expiry; None for no expiry. A token that is created with a token expires with it at
             the latest.
-        permissions: what it is limited to; None for all that the caller may do.
+        permissions: the permissions of the token; None for all permissions of the caller.
 
     Raises:
-        InvalidInput; NotPermitted: a token for reading creates no token.
+        InvalidInput.
+        NotPermitted: a token with the scope "read" cannot create tokens.
     """
     if scope not in SCOPES:
         raise InvalidInput(f"'{scope}' is not a valid scope.", f"Use one of: {', '.join(SCOPES)}.", "scope")
@@ -94,10 +95,10 @@ def create(
 
 
 def _limits(caller: Caller, scope: str, wanted: Sequence[str] | None) -> list[str] | None:
-    """Return what a new token is limited to, None for nothing in particular.
+    """Return the permissions of a new token; None for no limit.
 
     Raises:
-        InvalidInput: if a permission does not exist, or the caller or a token of that scope does not have it.
+        InvalidInput: for a permission that does not exist, or that the caller does not have.
     """
     if wanted is None:
         return None if caller.limited_to is None else sorted(caller.limited_to)
@@ -153,10 +154,10 @@ def _line(row: Any) -> dict[str, Any]:
 def tokens(
     ctx: AppContext, caller: Caller, page_request: PageRequest, *, of_all: bool = False
 ) -> dict[str, Any]:
-    """Return a page of the caller's tokens, or of every operator's, newest first.
+    """Return a page of the caller's tokens, or of the tokens of all operators, newest first.
 
     Raises:
-        NotPermitted: if the tokens of others are not the caller's to see.
+        NotPermitted: if the caller cannot see the tokens of others.
     """
     if of_all:
         caller.require("operators.read")
@@ -166,11 +167,10 @@ def tokens(
 
 
 def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
-    """Revoke a token of the caller's own, or as a super administrator anybody's, with all that were created
-    with it.
+    """Revoke a token, with all tokens that were created with it. Super administrators can revoke all tokens.
 
     Raises:
-        NotFound: also for a token of another user's that the caller may not revoke.
+        NotFound: also for a token of another operator that the caller cannot revoke.
     """
     now, k = clock.now(), t.api_token.c
     with ctx.database.writing() as connection:
@@ -206,7 +206,7 @@ def _revoke_family(connection: Connection, token_id: str, now: Instant) -> None:
 
 
 def revoke_all(connection: Connection, operator_id: str, now: Instant) -> int:
-    """Revoke every token of an operator; return how many there were."""
+    """Revoke all tokens of an operator; return their number."""
     k = t.api_token.c
     where = (k.operator_id == operator_id, k.revoked_at.is_(None))
     in_use = connection.execute(select(func.count()).select_from(t.api_token).where(*where)).scalar_one()
@@ -215,7 +215,7 @@ def revoke_all(connection: Connection, operator_id: str, now: Instant) -> int:
 
 
 def by_text(ctx: AppContext, text: str) -> Caller | None:
-    """Return the caller that a token stands for, or None if it is unknown, revoked or expired."""
+    """Return the caller of a token; None for a token that is unknown, revoked or expired."""
     k, o = t.api_token.c, t.operator.c
     now = clock.now()
     with ctx.database.reading() as connection:

@@ -1,9 +1,9 @@
 """The audit log: which operator changed what, when.
 
-Append-only; each entry carries an HMAC over the one before.
+Entries are only appended. Each entry carries an HMAC over the entry before.
 
-Personal values stand outside the chain, which covers only a keyed digest of them, so that a user can be
-erased and the chain still be verified.
+Personal values are outside the chain, which covers a keyed digest of them. A user can be erased, and the
+chain can still be verified.
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ def record_change(
 
 
 def verify_chain(connection: Connection, keys: Keys) -> int | None:
-    """Return the id of the first entry that does not fit the chain, or None if all do."""
+    """Return the ID of the first entry that breaks the chain, or None."""
     before = ""
     for row in connection.execute(select(t.audit).order_by(t.audit.c.id)):
         entry = {

@@ -1,8 +1,7 @@
-"""Hides users' attributes from operators who have no right to them; names and user names stay, so that users
-can be told apart.
+"""Hides attributes of users from operators who cannot see them; names and user names stay visible.
 
-Whether attributes are hidden is set once for each request, by `hide_for`, and asked by all that shows,
-searches or looks up users.
+`hide_for` sets once for each request whether attributes are hidden. Everything that shows, searches or looks
+up users asks for it.
 """
 
 from __future__ import annotations
@@ -24,7 +23,7 @@ _HIDDEN: ContextVar[bool] = ContextVar("attributes are hidden", default=False)
 
 
 def hide_for(caller: Caller | None) -> None:
-    """Hide attributes from now on in this thread if a caller has no right to them; None shows them again."""
+    """Hide attributes in this thread from now on if a caller cannot see them; None shows them again."""
     _HIDDEN.set(caller is not None and ATTRIBUTES not in caller.permissions)
 
 
@@ -34,9 +33,7 @@ def hidden() -> bool:
 
 
 def for_caller(caller: Caller, items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Return users as a caller may see them: without the right to them, email, attributes and external IDs
-    are hidden.
-    """
+    """Return users as a caller may see them: email, attributes and external IDs may be hidden."""
     return list(items) if ATTRIBUTES in caller.permissions else list(_masked(items))
 
 
@@ -59,14 +56,12 @@ def _masked(items: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
 
 
 def text(message: str | None) -> str | None:
-    """Return a message as the present caller may read it: without the users' part of emails, if attributes
-    are hidden.
-    """
+    """Return a message with the local part of email addresses hidden, if attributes are hidden."""
     return _EMAIL.sub(f"{HIDDEN}@", message) if message and hidden() else message
 
 
 def accounts(items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Return accounts as the present caller may read them: an application's own words can quote an email."""
+    """Return accounts with hidden values in messages: an application can quote an email address."""
     return [
         {**each, "task": {**each["task"], "message": text(each["task"]["message"])}} if each["task"] else each
         for each in items
@@ -78,17 +73,17 @@ def exchange(shown: dict[str, Any]) -> dict[str, Any]:
     attributes.
     """
     return (
-        {**shown, "path": shown["path"].partition("?")[0], "said": HIDDEN if shown["said"] else None}
+        {**shown, "path": shown["path"].partition("?")[0], "excerpt": HIDDEN if shown["excerpt"] else None}
         if hidden()
         else shown
     )
 
 
 def hide_texts(content: bytes, texts: Sequence[str]) -> bytes:
-    """Return JSON, CSV or plain text without some texts, however each form writes them.
+    """Hide texts in JSON, CSV or plain text, in every spelling of each format.
 
     Args:
-        texts: such as the conditions of rules, which contain attribute values.
+        texts: the texts, such as conditions of rules that contain attribute values.
     """
     written = {
         form

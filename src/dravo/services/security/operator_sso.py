@@ -1,8 +1,7 @@
-"""Operators who come in by way of a source: bound by themselves, while they are signed in, to whom its
-provider proves; never by a name.
+"""Sign-in of operators through a source.
 
-Nobody is locked out by it: anyone who comes in by a source alone has recovery codes, and no source is taken
-away from the last way in.
+An operator links the provider account while signed in; a name or an email address is never enough. Nobody is
+locked out: an operator who signs in through a source alone has recovery codes, and the last source stays.
 """
 
 from __future__ import annotations
@@ -33,20 +32,20 @@ SERVES = (USERS, OPERATORS, BOTH)
 
 
 def word_for(csrf: str, key: str) -> str:
-    """Return what a link to a source is begun with: known only to pages that can read the session's own
-    answers.
+    """Return the value that starts a link to a source; only pages that can read responses of the session know
+    it.
 
-    Else another page could send the operator's browser off, after it had another user be signed in at the
-    provider.
+    Another page could otherwise send the operator's browser to the provider, after somebody else signed in
+    there.
     """
     return digest(f"link {key} {csrf}")[:32]
 
 
 def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
-    """Return by which sources the caller comes in, by which they could, and whether by these alone.
+    """Return the sources through which the caller signs in, those to link, and whether passwords are off.
 
     Args:
-        csrf: the session's, out of which the addresses are made at which a link begins.
+        csrf: the CSRF token of the session; the addresses that start a link contain a value made of it.
     """
     n, s, i = t.operator_link.c, t.source.c, t.source_sign_in.c
     with ctx.database.reading() as connection:
@@ -54,7 +53,7 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
             select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)
         ).scalar_one()
         linked = connection.execute(
-            select(n.id, n.subject, n.made_at, n.last_used_at, s.key, s.label, i.status)
+            select(n.id, n.subject, n.created_at, n.last_used_at, s.key, s.label, i.status)
             .join(t.source, s.id == n.source_id)
             .join(t.source_sign_in, i.source_id == n.source_id)
             .where(n.operator_id == caller.operator_id)
@@ -72,7 +71,7 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
                 "id": row.id,
                 "source": {"key": row.key, "label": row.label},
                 "subject": row.subject,
-                "made_at": row.made_at,
+                "created_at": row.created_at,
                 "last_used_at": row.last_used_at,
                 "status": row.status,
             }
@@ -92,10 +91,11 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
 
 
 def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
-    """Have a source no longer let the caller in.
+    """Unlink the caller from a source.
 
     Raises:
-        NotFound; StillInUse: if it is their only way in.
+        NotFound.
+        StillInUse: if the caller has no other way to sign in.
     """
     n = t.operator_link.c
     with ctx.database.writing() as connection:
@@ -132,11 +132,11 @@ def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
 
 
 def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[str, Any]:
-    """Have the caller's password count no longer, or again.
+    """Enable or disable password sign-in for the caller.
 
     Raises:
-        InvalidInput: without a session, a link that let them in already, or recovery codes for the day on
-            which the source is down.
+        InvalidInput: without a session, without a link that was used before, or without recovery codes for
+            the day on which the source does not answer.
     """
     if caller.session is None:
         raise InvalidInput(
@@ -166,7 +166,7 @@ def _check_ways(connection: Connection, caller: Caller) -> None:
         .join(t.source_sign_in, i.source_id == n.source_id)
         .where(
             n.operator_id == caller.operator_id,
-            n.last_used_at > n.made_at,
+            n.last_used_at > n.created_at,
             i.status != "disabled",
             i.serves != USERS,
         )
@@ -187,11 +187,11 @@ def _check_ways(connection: Connection, caller: Caller) -> None:
 
 
 def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentity) -> None:
-    """Bind an operator, who asked for it while signed in, to whom the provider has just proved.
+    """Link an operator, who asked for it while signed in, to the identity that the provider verified.
 
     Raises:
-        SignInRefused: if another operator is bound to that, or the operator is not there any more, or the
-            source lets no operators in by now.
+        SignInRefused: if the identity is linked to another operator, the operator does not exist any more, or
+            the source no longer serves operators.
     """
     now = clock.now()
     row = {
@@ -200,7 +200,7 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
         "source_id": source.id,
         "native_id": proved.native_id,
         "subject": proved.subject,
-        "made_at": now,
+        "created_at": now,
         "last_used_at": now,
     }
     n = t.operator_link.c
@@ -247,8 +247,8 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
 
 
 def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Any:
-    """Return the row of the operator who is bound to whom a source proved; None if nobody is who may come
-    in.
+    """Return the row of the operator who is linked to an identity; None if no operator can sign in with
+    it.
     """
     n, o = t.operator_link.c, t.operator.c
     with ctx.database.reading() as connection:
@@ -257,7 +257,7 @@ def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Any:
 
 
 def enter(ctx: AppContext, source: Any, row: Any, proved: VerifiedIdentity) -> str:
-    """Begin the session of an operator whom a source let in, and return its secret."""
+    """Start the session of an operator who signed in through a source, and return its secret."""
     n = t.operator_link.c
     with ctx.database.writing() as connection:
         secret, _ = operator_sessions.begin_session(ctx, connection, row, source, proved)
@@ -270,10 +270,10 @@ def enter(ctx: AppContext, source: Any, row: Any, proved: VerifiedIdentity) -> s
 
 
 def check_own_way(connection: Connection, caller: Caller, source_id: str) -> None:
-    """Make sure that anyone who has operators come in by a source has proved their own way in (J7).
+    """Check that an operator who enables a source for operators can still sign in (J7).
 
     Raises:
-        InvalidInput: if neither the source let them in, nor they have recovery codes.
+        InvalidInput: if the operator neither signed in through the source nor has recovery codes.
     """
     n = t.operator_link.c
     proved = select(n.id).where(n.operator_id == caller.operator_id, n.source_id == source_id)
@@ -288,10 +288,10 @@ def check_own_way(connection: Connection, caller: Caller, source_id: str) -> Non
 
 
 def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
-    """Make sure that every operator still gets in when a source lets no operators in any more.
+    """Check that every operator can still sign in when a source no longer serves operators.
 
     Raises:
-        StillInUse: naming those who would have no way in: no password, no recovery codes, no other source.
+        StillInUse: with the names of operators without a password, recovery codes or another source.
     """
     o, n, i = t.operator.c, t.operator_link.c, t.source_sign_in.c
     other = (
@@ -309,15 +309,15 @@ def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
 
 
 def end_sessions(connection: Connection, source_id: str) -> None:
-    """End every session of operators whom a source let in."""
+    """End all sessions of operators who signed in through a source."""
     connection.execute(delete(t.operator_session).where(t.operator_session.c.source_id == source_id))
 
 
 def end_all(connection: Connection, source_id: str) -> None:
-    """Have a source let no operators in any more: sessions end, and links are forgotten.
+    """End sign-in of operators through a source: their sessions and their links.
 
-    Anyone who may change its provider afterwards could else prove an operator by it, once it is a super
-    administrator's again.
+    Otherwise an administrator could change the provider later, and sign in as an operator once the source
+    serves operators again.
     """
     end_sessions(connection, source_id)
     connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))

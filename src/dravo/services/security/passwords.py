@@ -1,6 +1,4 @@
-"""Operators' passwords: a new one by a super administrator for an operator who lost theirs, and one's own,
-changed by anyone who knows it.
-"""
+"""Passwords of operators: reset by a super administrator, and changed by their owner."""
 
 from __future__ import annotations
 
@@ -20,9 +18,9 @@ from dravo.store import tables as t
 
 
 def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
-    """Give an operator a new password, shown once, that counts also if they came in by a source alone.
+    """Give an operator a new password, shown once; it also works for an operator without password sign-in.
 
-    Their sessions end, and their API tokens are revoked.
+    Sessions of the operator end, and API tokens are revoked.
 
     Raises:
         NotFound.
@@ -56,17 +54,18 @@ def change_own(
     *,
     revoke_tokens: bool = False,
 ) -> None:
-    """Change the caller's own password; wherever else they are signed in, they sign in again.
+    """Change the caller's password, and end the caller's other sessions.
 
     Args:
-        limiter: of wrong passwords, so that nobody guesses it at a desk that was left open.
-        present: the password as it is.
-        wanted: as it is to be.
-        revoke_tokens: whether the caller's API tokens are revoked too.
+        limiter: limits wrong passwords, so that nobody can guess the password at an unlocked screen.
+        present: the current password.
+        wanted: the new password.
+        revoke_tokens: whether the API tokens of the caller are revoked too.
 
     Raises:
-        InvalidInput: without a session, if it is not the present one, if the new one is too short or the
-            same; TooManyTries.
+        InvalidInput: without a session, for a wrong current password, or for a new password that is too short
+            or the same.
+        TooManyTries.
     """
     if caller.session is None:
         raise InvalidInput("Your password can be changed only in the console.", "Sign in to the console.")

@@ -1,5 +1,5 @@
-"""Who may do what: each operation names one permission, each kind of operator has some; an application owner
-has them for their own only.
+"""Permissions: each operation names one, and each kind of operator has some. Application owners have theirs
+for their own applications only.
 """
 
 from __future__ import annotations
@@ -62,14 +62,14 @@ _OF_KIND = {
 
 @dataclass(frozen=True)
 class Caller:
-    """Who is asking: an operator, by a session or by one of their tokens (`scope` "read" or "write").
+    """The operator who calls, by a session or by an API token (`scope` "read" or "write").
 
     Attributes:
-        applications: keys of the applications that an application owner has; None for all others: every one.
-        masked: whether users' attributes are not for them.
-        unfinished: whether they have to set up their second factor before anything else.
-        token_id, token_ends: the API token that is used and when it expires; None with a session.
-        limited_to: the permissions to which the token is limited; None for no limit.
+        applications: keys of the applications of an application owner; None for all applications.
+        masked: whether attributes of users are hidden from the operator.
+        unfinished: whether the operator must set up a second factor first.
+        token_id, token_ends: the API token in use and its expiry; None with a session.
+        limited_to: the permissions of the token; None for no limit.
     """
 
     operator_id: str
@@ -86,7 +86,9 @@ class Caller:
 
     @property
     def permissions(self) -> frozenset[str]:
-        """What the caller may do: never more than the operator, and only reading with a token for reading."""
+        """The permissions of the caller: those of the operator, and only reading with a token of scope
+        "read".
+        """
         of_kind = _OF_KIND.get(self.kind, frozenset())
         if self.masked:
             of_kind = of_kind - {ATTRIBUTES}
@@ -97,10 +99,10 @@ class Caller:
         return of_kind
 
     def require(self, permission: str) -> None:
-        """Make sure that the caller has a permission.
+        """Check that the caller has a permission.
 
         Raises:
-            NotPermitted: if not.
+            NotPermitted.
         """
         if permission not in self.permissions:
             masked = (

@@ -1,6 +1,6 @@
-"""Rate limits: failures, or requests, of one name or address within a time.
+"""Rate limits: failures or requests of one name or address within a time.
 
-Kept in memory, by the library `limits`.
+The library `limits` counts them in memory.
 """
 
 from __future__ import annotations
@@ -19,11 +19,11 @@ REMEMBERED = 10_000
 
 
 class RateLimiter:
-    """Counts failures or requests of names, and refuses those that have too many within a time.
+    """Counts failures or requests by name, and refuses names with too many within a time.
 
     Args:
-        most: so many are allowed.
-        seconds: within this time.
+        most: the largest number.
+        seconds: the time.
     """
 
     def __init__(self, most: int, seconds: int) -> None:
@@ -35,7 +35,7 @@ class RateLimiter:
         self._lock = threading.Lock()
 
     def check(self, *names: str) -> None:
-        """Refuse names of which one has been counted too often.
+        """Refuse names of which one has too many failures or requests.
 
         Raises:
             TooManyTries.
@@ -58,7 +58,7 @@ class RateLimiter:
             raise self._too_many()
 
     def worked(self, *names: str) -> None:
-        """Forget what was counted of names that have now succeeded."""
+        """Forget the failures of names that have succeeded."""
         with self._lock:
             for name in names:
                 self._names.pop(name, None)

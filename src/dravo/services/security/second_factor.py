@@ -25,14 +25,14 @@ NEAR = 1
 
 
 class SecondFactorNeeded(DravoError):
-    """Name and password fit, and the second factor is missing."""
+    """Name and password are right, and the code of the second factor is missing."""
 
     code = "second_factor_needed"
     status = 401
 
 
 class SecondFactorMissing(DravoError):
-    """Every operator has to have a second factor, and this one has none yet."""
+    """The organization requires a second factor, and the operator has none yet."""
 
     code = "second_factor_missing"
     status = 403
@@ -53,10 +53,10 @@ def status(ctx: AppContext, caller: Caller) -> dict[str, Any]:
 
 
 def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
-    """Return a new secret for the caller's app, shown once; it counts only when a code of it was given.
+    """Return a new secret for the caller's authenticator app, shown once; a code of it must confirm it.
 
     Raises:
-        InvalidInput: without a session: a token turns nothing of this on or off.
+        InvalidInput: without a session, for a token cannot change the second factor.
     """
     _check_session(caller)
     text = random_base32()
@@ -83,10 +83,10 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
 
 
 def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
-    """Turn the second factor on by a code of the new secret; returns the recovery codes, the only time.
+    """Enable the second factor by a code of the new secret; return the recovery codes, the only time.
 
     Raises:
-        InvalidInput: if none was begun, or the code is not one of it.
+        InvalidInput: if the setup was not started, or the code is wrong.
     """
     _check_session(caller)
     now = clock.now()
@@ -125,7 +125,7 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
 
 
 def _new_codes(connection: Connection, operator_id: str) -> list[str]:
-    """Make recovery codes in place of those that there were."""
+    """Replace the recovery codes of an operator."""
     codes = [
         "-".join(text[at : at + 5] for at in range(0, 20, 5))
         for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))
@@ -138,13 +138,13 @@ def _new_codes(connection: Connection, operator_id: str) -> list[str]:
 
 
 def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
-    """Make new recovery codes for the caller, shown once; those before count no longer.
+    """Replace the caller's recovery codes; return the new ones, the only time.
 
     Args:
-        code: of the second factor, where there is one.
+        code: a code of the second factor, if one is enabled.
 
     Raises:
-        InvalidInput: without a session, or if the code is none of the second factor.
+        InvalidInput: without a session, or for a wrong code.
     """
     _check_session(caller)
     with ctx.database.writing() as connection:
@@ -190,7 +190,8 @@ def take_away(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
 
 
 def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
-    """Turn another operator's second factor off, who lost both app and recovery codes; their sessions end.
+    """Disable the second factor of an operator who lost both app and recovery codes, and end the operator's
+    sessions.
 
     Raises:
         NotFound.
@@ -209,7 +210,7 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
 
 
 def fits(ctx: AppContext, connection: Connection, row: Any, code: str) -> bool:
-    """Whether a code is the second factor of an operator's row, now; it counts once."""
+    """Check a code of the second factor of an operator; a code works once."""
     counter = _counter(ctx.keys.decrypt(row.factor_secret), code)
     o = t.operator.c
     if counter is not None:
@@ -221,7 +222,7 @@ def fits(ctx: AppContext, connection: Connection, row: Any, code: str) -> bool:
 
 
 def recovers(connection: Connection, row: Any, code: str) -> bool:
-    """Whether a code is a recovery code of an operator's row; it counts once."""
+    """Check a recovery code of an operator; a code works once."""
     r = t.operator_recovery.c
     used = (
         update(t.operator_recovery).where(*_unused(row.id), r.hash == _kept(code)).values(used_at=clock.now())

@@ -1,5 +1,5 @@
-"""Secrets: tokens that are shown once and kept as digests, passwords (Argon2id), and connection secrets
-(Fernet).
+"""Secrets: tokens that are shown once and stored as digests, passwords (Argon2id), and encrypted connection
+secrets (Fernet).
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ _PASSWORDS = PasswordHasher()
 
 
 class KeyMissing(DravoError):
-    """The key that secrets were kept with is not there, or is another one."""
+    """The encryption key of the data folder is missing, or is a different one."""
 
     code = "key_missing"
     status = 500
@@ -33,8 +33,8 @@ class KeyMissing(DravoError):
 
 @dataclass(frozen=True)
 class NewToken:
-    """A token at the one time that it is known: its text, the part by which users recognize it, and what is
-    kept.
+    """A new token: its text, which is shown once, the prefix by which operators recognize it, and the stored
+    digest.
     """
 
     text: str
@@ -43,7 +43,7 @@ class NewToken:
 
 
 def new_token(kind: str) -> NewToken:
-    """Return a new random token; `kind` ("push", "api") stands in front so that a leaked one is
+    """Return a new random token; its prefix names the kind ("push", "api"), so that a leaked token is
     recognized.
     """
     prefix = secrets.token_hex(3)
@@ -52,7 +52,7 @@ def new_token(kind: str) -> NewToken:
 
 
 def digest(token: str) -> str:
-    """Return what is kept of a token. It has 256 random bits, so that one pass of SHA-256 is enough."""
+    """Return the stored digest of a token. A token has 256 random bits, so one pass of SHA-256 is enough."""
     return hashlib.sha256(token.encode("utf-8", "surrogateescape")).hexdigest()
 
 
@@ -64,15 +64,15 @@ def csrf_token(session_secret: str) -> str:
 
 
 def made_password() -> str:
-    """Return a password that is shown once."""
+    """Return a generated password."""
     return "-".join(secrets.token_hex(2) for _ in range(4))
 
 
 def hash_password(password: str) -> str:
-    """Return what is kept of a password.
+    """Return the stored hash of a password.
 
     Raises:
-        InvalidInput: if it is too short.
+        InvalidInput: for a password that is too short.
     """
     if len(password) < SHORTEST_PASSWORD:
         raise InvalidInput(
@@ -84,7 +84,7 @@ def hash_password(password: str) -> str:
 
 
 def password_fits(kept: str, password: str) -> bool:
-    """Tell whether a password is the one that was kept."""
+    """Check a password against a stored hash."""
     try:
         return _PASSWORDS.verify(kept, password)
     except (VerificationError, InvalidHashError):
@@ -95,13 +95,13 @@ class Keys:
     """The installation's key, from the environment or a file that only its owner can read."""
 
     def __init__(self, folder: Path, *, new: bool = False) -> None:
-        """Take the key that is there.
+        """Read the encryption key.
 
         Args:
-            new: whether one is made if there is none: for a new installation.
+            new: create a key if there is none; for a new installation.
 
         Raises:
-            KeyMissing: if there is none, or it cannot be read.
+            KeyMissing: if the key is missing or cannot be read.
         """
         text = os.environ.get(KEY_VARIABLE)
         if not text:
@@ -127,14 +127,14 @@ class Keys:
         self._chain = hashlib.sha256(b"dravo audit chain " + text.encode()).digest()
 
     def encrypt(self, secret: str) -> str:
-        """Return a secret as it is kept."""
+        """Return a secret encrypted."""
         return self._fernet.encrypt(secret.encode()).decode()
 
     def decrypt(self, kept: str) -> str:
-        """Return a kept secret as it is used.
+        """Return an encrypted secret in plain text.
 
         Raises:
-            KeyMissing: if it was kept with another key.
+            KeyMissing: if it was encrypted with another key.
         """
         try:
             return self._fernet.decrypt(kept.encode()).decode()

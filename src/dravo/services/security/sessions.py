@@ -1,4 +1,4 @@
-"""Operators' sign-in by password and second factor, and their sessions."""
+"""Sign-in of operators by password and second factor, and their sessions."""
 
 from __future__ import annotations
 
@@ -35,12 +35,11 @@ IDLE_HOURS = 2
 def sign_in(
     ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, code: str = ""
 ) -> tuple[str, dict[str, Any]]:
-    """Return a new session's secret and what the console is told, for a name and password that fit, and the
-    second factor if there is one.
+    """Sign an operator in; return the secret of the new session and what the console shows.
 
     Raises:
-        NotSignedIn: if they do not; the same for a name that is not known.
-        SecondFactorNeeded: if only that is missing.
+        NotSignedIn: for a wrong name or password, without telling which.
+        SecondFactorNeeded: if only the code of the second factor is missing.
         TooManyTries.
     """
     # By name and address together, so that nobody can lock an operator out from elsewhere.
@@ -83,11 +82,11 @@ def begin_session(
     source: Any = None,
     proved: VerifiedIdentity | None = None,
 ) -> tuple[str, dict[str, Any]]:
-    """Begin a session of an operator; returns its secret and what the console is told.
+    """Start a session of an operator; return its secret and what the console shows.
 
     Args:
-        source: the source that let them in, None if their password did.
-        proved: whom its provider proved.
+        source: the source through which the operator signed in; None with a password.
+        proved: the identity that the provider verified.
     """
     now = clock.now()
     secret = random_secrets.token_urlsafe(32)
@@ -130,14 +129,12 @@ def begin_session(
 
 
 def lacks_factor(connection: Connection, row: Any) -> bool:
-    """Whether an operator who came by their password has to set up a second factor before anything else."""
+    """Whether an operator who signed in with a password must set up a second factor first."""
     return row.factor_secret is None and bool(settings.read(connection)["second_factor"])
 
 
 def codes_mark(operator_id: str) -> str:
-    """Return the name under which wrong codes of an operator's second factor are counted, wherever they are
-    given.
-    """
+    """Return the name under which wrong codes of an operator's second factor are counted, on every page."""
     return f"codes of {operator_id}"
 
 
@@ -193,12 +190,12 @@ def _check_factor(
 
 @functools.cache
 def _nobody() -> str:
-    """Return what is kept of a password that nobody has."""
+    """Return the hash of a password that no operator has."""
     return hash_password(random_secrets.token_urlsafe(32))
 
 
 def session_line(who: Caller, csrf: str) -> dict[str, Any]:
-    """Return what the console is told about its session."""
+    """Return what the console shows about its session."""
     return {
         "name": who.name,
         "kind": who.kind,
@@ -210,7 +207,7 @@ def session_line(who: Caller, csrf: str) -> dict[str, Any]:
 
 
 def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
-    """Return whose session it is and its CSRF token, or None if it is not one, or has ended."""
+    """Return the operator of a session with its CSRF token; None if the session is unknown or has ended."""
     s, o = t.operator_session.c, t.operator.c
     now, kept = clock.now(), digest(secret)
     with ctx.database.reading() as connection:
@@ -243,7 +240,7 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
 
 
 def end_session(ctx: AppContext, caller: Caller) -> Any:
-    """End the caller's session; returns the row that it was, None if there was none."""
+    """End the caller's session; return its row, or None."""
     if not caller.session:
         return None
     with ctx.database.writing() as connection:
@@ -254,7 +251,7 @@ def end_session(ctx: AppContext, caller: Caller) -> Any:
 
 
 def sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
-    """Return where the caller is signed in, this session among them."""
+    """Return the caller's sessions, this one included."""
     s, now = t.operator_session.c, clock.now()
     live = (
         s.operator_id == caller.operator_id,

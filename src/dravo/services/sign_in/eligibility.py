@@ -1,5 +1,5 @@
-"""What a sign-in would come to: through which sources a user could sign in now, and a kept sign-in with
-other settings. Nothing is changed.
+"""Previews of sign-ins: through which sources a user can sign in now, and a stored sign-in with other
+settings.
 """
 
 from __future__ import annotations
@@ -34,8 +34,8 @@ NOT_THERE_YET = ("disabled", "settings")
 
 
 def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
-    """Return what a user would come to who signed in now: each way with whether it opens and what they would
-    be told, and their applications.
+    """Return for each source whether a user could sign in now and what the user would be told, and the user's
+    applications.
 
     Raises:
         NotFound, InvalidInput.
@@ -50,7 +50,7 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
             .order_by(d.label, d.id)
         ).all()
         bound = select(r.source_id, r.data, r.created_at).where(
-            r.user_id == user.id, r.connection_type == SIGN_IN, r.gone_at.is_(None)
+            r.user_id == user.id, r.connection_type == SIGN_IN, r.deleted_at.is_(None)
         )
         records = {row.source_id: row for row in connection.execute(bound)}
         return {
@@ -63,11 +63,10 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
 
 
 def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
-    """Whether a user is known here to be in the pilot group of a source, which is a group of this source
-    or a local one.
+    """Whether a user is in the pilot group of a source. The group is one of the source, or a local group.
 
     Args:
-        pilot: the name or the id of the group.
+        pilot: the name or the ID of the group.
     """
     r, m, g = t.record.c, t.membership.c, t.group.c
     theirs = select(r.id).where(r.user_id == user_id)
@@ -76,7 +75,7 @@ def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -
         .join(t.membership, m.group_id == g.id)
         .where(
             m.until_at.is_(None),
-            g.gone_at.is_(None),
+            g.deleted_at.is_(None),
             (g.display_name_key == fold(pilot)) | (g.id == pilot),
             (g.source_id == source_id) | g.source_id.is_(None),
             m.record_id.in_(theirs) | (m.user_id == user_id),
@@ -109,10 +108,10 @@ def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, 
 
 
 def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
-    """Go the way of a sign-in, in its order, as far as it is known before anybody comes.
+    """Check what a sign-in checks, in the same order, as far as the provider is not needed.
 
     Raises:
-        SignInRefused: where it would end.
+        SignInRefused: with the reason of the first check that fails.
     """
     policy, pilot = source_policies.sign_in_policy(row), row.settings["pilot"]
     if record is not None and not policy.lets_in(record.data, row.key):
@@ -134,7 +133,7 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
 
 
 def _check_binding(connection: Connection, user: Any, source_id: str, policy: SourcePolicy) -> None:
-    """Decide as intake would, if the source said of them just what is known here."""
+    """Check whether the source may link its next sign-in to this user, if it reports the known values."""
     named, mailed = f"name:{user.user_name_key}", f"email:{user.email_key}"
     found = imported_records.candidates(
         connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN
@@ -147,7 +146,7 @@ def _check_binding(connection: Connection, user: Any, source_id: str, policy: So
 
 
 def _is_active(user: Any) -> bool:
-    return user.active and user.gone_at is None
+    return user.active and user.left_at is None
 
 
 # Planning a kept trace again
@@ -156,16 +155,17 @@ def _is_active(user: Any) -> bool:
 def plan_again(
     ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] | None = None
 ) -> dict[str, Any]:
-    """Return what a kept sign-in would come to now, or with other answers: nothing is changed.
+    """Evaluate a stored sign-in with the current policy, or with another one; nothing is changed.
 
     Raises:
-        NotFound; SignInRefused: where the trace holds nobody, or they would be refused.
+        NotFound.
+        SignInRefused: if the trace has no verified identity, or the sign-in would be refused.
     """
     with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)
         kept = sign_in_traces.one_row(connection, key, trace_id)
     steps = StepLog()
-    arrived = kept.arrived
+    arrived = kept.received
     if not arrived:
         raise SignInRefused(
             "nobody", "This trace contains no verified identity.", "Choose a trace with received claims."

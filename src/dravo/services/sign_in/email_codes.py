@@ -1,7 +1,7 @@
-"""Signing in by a code that is mailed (J8): anyone who reads it has the address, and is known by it under
-the same rules as by a provider.
+"""Sign-in by an emailed code (J8): the code verifies the address, and the same rules apply as with a
+provider.
 
-Nobody is told whether an address is known here before they have shown that it is theirs.
+Nobody learns whether an address is known here before entering its code.
 """
 
 from __future__ import annotations
@@ -47,14 +47,14 @@ LETTERS, LETTERS_SECONDS = 6, 900
 
 
 class NamesNeeded(InvalidInput):
-    """The code is right, and a new user says their names before they are taken in."""
+    """The code is right, and a new user must enter given name and family name first."""
 
     code = "names_needed"
 
 
 @dataclass(frozen=True)
 class Asked:
-    """A code that was asked for: the secret by which it is given back, and by what the browser is known."""
+    """A requested code: the secret that identifies the request, and the browser that made it."""
 
     state: str
     browser: str
@@ -159,11 +159,11 @@ def _letter(code: str, base: str) -> str:
 
 
 def _source_for(connection: Connection, address: str, sign_in_test: str | None, chosen: str | None) -> Any:
-    """Return the rows (source, sign-in, test sign-in) of the one source that owns an address's domain and
-    has codes enabled; None if none does.
+    """Return (source, sign-in settings, test sign-in) of the one source that owns the domain of an address
+    and offers codes; None if no source does.
 
     Args:
-        chosen: the key of the source that is meant, where several own the domain.
+        chosen: the key of the chosen source, where several own the domain.
     """
     domain = address.rpartition("@")[2]
     rows = connection.execute(
@@ -192,9 +192,7 @@ def _with_source(connection: Connection, row: Any) -> tuple[Any, Any]:
 
 
 def _may_ask(connection: Connection, source: Any, row: Any, address: str) -> bool:
-    """Whether a letter goes to an address: to those who are known by it, and to everyone of the domain where
-    users register.
-    """
+    """Whether a code is emailed: to known addresses, and to all of the domain where users can register."""
     return source_policies.sign_in_policy(row).makes or _is_known(connection, source.id, address)
 
 
@@ -203,7 +201,7 @@ def _is_known(connection: Connection, source_id: str, address: str) -> bool:
     bound = select(r.id).where(
         r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address)
     )
-    present = select(u.id).where(u.email_key == address, u.gone_at.is_(None))
+    present = select(u.id).where(u.email_key == address, u.left_at.is_(None))
     return (
         connection.execute(bound).first() is not None
         or connection.execute(present.limit(1)).first() is not None
@@ -323,11 +321,9 @@ def _complete(
 
 
 def _attributes(connection: Connection, source_id: str, address: str) -> dict[str, list[Any]]:
-    """Return what is claimed of an address: what was said when they registered, which nobody says again, and
-    the address itself.
-    """
+    """Return the claims of an address: what the user entered at registration, and the address itself."""
     r = t.record.c
     where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address))
-    kept = connection.execute(select(r.said).where(*where)).scalar() or {}
+    kept = connection.execute(select(r.reported).where(*where)).scalar() or {}
     said = {name: kept[name] for name in ("given_name", "family_name", "name", REGISTERED) if kept.get(name)}
     return {**said, "email": [address], "email_verified": [True]}

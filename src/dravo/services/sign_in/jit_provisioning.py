@@ -66,7 +66,7 @@ class JitProvisioner:
         self.entry = Entry(proved.native_id, proved.subject, self.claims.attributes)
 
     def user(self) -> dict[str, Any]:
-        """Return the user that the expressions make, if they may come in.
+        """Return the user that the attribute mapping produces, if the user is in scope.
 
         Raises:
             SignInRefused: "expressions" or "outside".
@@ -89,10 +89,10 @@ class JitProvisioner:
         return user
 
     def take(self, user: dict[str, Any]) -> JitResult:
-        """Take them in, or see what that would do.
+        """Create or update the user, or preview it.
 
         Raises:
-            SignInRefused: "conflict", "not known", "inactive".
+            SignInRefused: "conflict", "not_known" or "inactive".
         """
         users = BulkUsers(self.ctx, self.source, self.policy, None, RunOptions(self.preview), SIGN_IN)
         users.take([self.entry])
@@ -142,7 +142,7 @@ class JitProvisioner:
         return JitResult(user_id, kind, user, chosen, access)
 
     def _before(self, connection: Connection, users: BulkUsers, user_id: str | None) -> UserSnapshot:
-        """Return the user as they would be before their groups are looked at."""
+        """Return the user before the claimed groups are applied."""
         if user_id is None:
             return users.new[self.entry.reference]
         return (
@@ -183,8 +183,8 @@ class JitProvisioner:
         chosen: Sequence[dict[str, Any]],
         now: Instant,
     ) -> None:
-        """Have a record be listed in the groups that were claimed, and in no others of which only claims
-        tell.
+        """Apply claimed groups to a record: add it to them, and remove it from other groups that only claims
+        report.
         """
         fresh = [each for each in chosen if each["group"] is not None and each["group"]["id"] is None]
         made = []
@@ -223,9 +223,7 @@ class JitProvisioner:
     def _chosen(
         self, connection: Connection, catalogue: ConfigSnapshot, told: Sequence[str]
     ) -> list[dict[str, Any]]:
-        """Return for each claimed group which group of this source it is: by its id or name, else one that
-        is made of its name.
-        """
+        """Return for each claimed group the group of this source: by ID, by name, or a new one."""
         known = _known_groups(connection, self.source.id, told)
         chosen: list[dict[str, Any]] = []
         for name in told:
@@ -306,7 +304,7 @@ class JitProvisioner:
 
 @dataclass(frozen=True)
 class _Made:
-    """A group that is known only by claims."""
+    """A group that only claims report."""
 
     native_id: str
     name: str
@@ -314,8 +312,8 @@ class _Made:
 
 
 def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, Any]:
-    """Return a source's present groups by what is claimed: by their own ids first, then by name; what
-    several are named is nobody's.
+    """Return the present groups of a source by claimed value: by ID, then by name. A name of several groups
+    matches none.
     """
     if not told:
         return {}
@@ -328,7 +326,7 @@ def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -
     ids = {each for name in told for each in (name, name.lower(), name.upper())}
     where = or_(g.native_id.in_(ids), g.external_id.in_(ids), g.display_name_key.in_(keys))
     rows = connection.execute(
-        select(*columns).where(g.source_id == source_id, g.gone_at.is_(None), where).order_by(g.id)
+        select(*columns).where(g.source_id == source_id, g.deleted_at.is_(None), where).order_by(g.id)
     ).all()
     by_name: dict[str, list[Any]] = {}
     for row in rows:
@@ -344,7 +342,7 @@ def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -
 
 
 def _gives(catalogue: ConfigSnapshot, group_id: str) -> list[dict[str, str]]:
-    """Return what the rows that name a group give."""
+    """Return what the assignments of a group give."""
     found = []
     for each in catalogue.by_group.get(group_id, ()):
         role = catalogue.roles.get(each.role_id or "")

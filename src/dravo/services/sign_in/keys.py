@@ -1,4 +1,4 @@
-"""Our own keys towards a provider: made once, given as certificates, and changed without a gap."""
+"""Our keys towards providers: created once, published as certificates, rotated without a gap."""
 
 from __future__ import annotations
 
@@ -31,9 +31,7 @@ NOT_YET = Instant("9999-12-31T00:00:00.000000Z")
 
 @dataclass(frozen=True)
 class OurKey:
-    """A key of ours; `signs` tells whether it is the one in use, and not one that only comes next or was
-    used before.
-    """
+    """One of our keys; `signs` tells whether it is in use. Others are the next key and former ones."""
 
     id: str
     key: rsa.RSAPrivateKey
@@ -43,7 +41,7 @@ class OurKey:
 
 
 def of_source(ctx: AppContext, connection: Connection, source_id: str) -> list[OurKey]:
-    """Return our keys towards a source's provider that are known still: the one that signs first."""
+    """Return our valid keys towards the provider of a source; the key in use comes first."""
     k = t.sign_in_key.c
     now = clock.now()
     where = (k.source_id == source_id, or_(k.retired_at.is_(None), k.retired_at > now))
@@ -70,7 +68,7 @@ def _key(ctx: AppContext, kept: str) -> rsa.RSAPrivateKey:
 
 @functools.lru_cache(256)
 def _loaded(pem: str) -> rsa.RSAPrivateKey:
-    """Return a private key; kept loaded, because loading checks its numbers, which takes longer than a whole
+    """Return a private key from a cache: loading checks its numbers, which takes longer than a whole
     sign-in.
     """
     found = serialization.load_pem_private_key(pem.encode(), None)
@@ -80,8 +78,8 @@ def _loaded(pem: str) -> rsa.RSAPrivateKey:
 
 
 def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> dict[str, Any]:
-    """Return the row of a new key, with a certificate that we sign ourselves: providers compare it, and
-    trust nobody by it.
+    """Return the row of a new key with a self-signed certificate; providers compare it and build no trust on
+    it.
     """
     key = rsa.generate_private_key(65537, BITS)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Dravo for {name}"[:64])])
@@ -108,10 +106,10 @@ def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> 
 
 
 def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[str, Any]) -> None:
-    """Add the key that comes next: the provider is told of it before it signs.
+    """Add the next key, so that the provider knows it before it signs.
 
     Raises:
-        InvalidInput: if one waits already.
+        InvalidInput: if there is a next key already.
     """
     if any(not each.signs and each.retired_at is None for each in of_source(ctx, connection, source_id)):
         raise InvalidInput(
@@ -121,10 +119,10 @@ def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[
 
 
 def use_next(ctx: AppContext, connection: Connection, source_id: str, former_until: Instant) -> None:
-    """Have the key that waits sign from now on; the former one still opens what comes until a day.
+    """Sign with the next key from now on; the former key decrypts until a later day.
 
     Raises:
-        NotFound: if none waits.
+        NotFound: if there is no next key.
     """
     keys = of_source(ctx, connection, source_id)
     waiting = next((each for each in keys if not each.signs and each.retired_at is None), None)
@@ -142,5 +140,5 @@ def use_next(ctx: AppContext, connection: Connection, source_id: str, former_unt
 
 
 def kept_until(now: Instant) -> Instant:
-    """Return until when a key that signs no more still opens what comes."""
+    """Return until when a former key decrypts."""
     return later(now, KEPT_DAYS * 86_400)

@@ -1,5 +1,5 @@
-"""What goes by itself about signing in: memberships from claims lapse, addresses of metadata are looked at
-daily, hours come.
+"""Daily work of sign-in: expire memberships from claims, fetch provider metadata, and enable scheduled
+sources.
 """
 
 from __future__ import annotations
@@ -27,11 +27,11 @@ log = structlog.get_logger("sign-in")
 
 
 def lapse(ctx: AppContext, now: Instant) -> int:
-    """End memberships that were claimed too long ago: anyone who does not come any more is not in a group
+    """End memberships from claims that are too old: a user who no longer signs in does not stay in a group
     for ever.
 
     Returns:
-        Of how many users.
+        the number of users.
     """
     s = t.source_sign_in.c
     with ctx.database.reading() as connection:
@@ -68,8 +68,8 @@ def _lapse_some(ctx: AppContext, source_id: str, before: Instant, now: Instant) 
 
 
 def look_at_addresses(ctx: AppContext, now: Instant) -> None:
-    """Look at what providers say of themselves, of each once a day: another certificate is noted, or taken
-    over where that is set.
+    """Fetch the metadata of each provider once a day; note a new certificate, or accept it where the settings
+    allow.
     """
     s = t.source_sign_in.c
     with ctx.database.reading() as connection:
@@ -107,7 +107,7 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
 
 
 def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
-    """Return what changes by what the metadata says now, and what the audit log says of it."""
+    """Return the columns that the fetched metadata changes, and the details for the audit log."""
     found = saml_document(fetch_metadata(row.settings["metadata_url"]), "address")
     known = row.provider.get("certificates", [])
     if found["entity_id"] != row.provider.get("entity_id"):

@@ -15,7 +15,7 @@ from dravo.services.sign_in.verification import SignInAttempt
 
 
 def outside(policy: SourcePolicy) -> SignInRefused:
-    """They are not of those whom the source lets in."""
+    """The user is outside the scope of the source."""
     return SignInRefused(
         "outside",
         f"The user is outside the scope of the source: {policy.users}.",
@@ -24,14 +24,14 @@ def outside(policy: SourcePolicy) -> SignInRefused:
 
 
 def off() -> SignInRefused:
-    """Nobody signs in by the source yet."""
+    """Sign-in through the source is disabled."""
     return SignInRefused(
         "disabled", "Sign-in through this source is disabled.", "Enable sign-in, or create a test sign-in."
     )
 
 
 def unfinished(lacking: Sequence[str]) -> SignInRefused:
-    """What is needed for it is not there yet, or not any more."""
+    """Settings that the sign-in needs are missing."""
     return SignInRefused(
         "settings", f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab."
     )
@@ -47,10 +47,10 @@ def not_in_pilot(pilot: str) -> SignInRefused:
 
 
 def conflict(message: str, *, ahead: bool) -> SignInRefused:
-    """A user has to decide whose it is.
+    """The identity could belong to an existing user, and an operator has to decide.
 
     Args:
-        ahead: whether this is only looked at, so that nothing waits under Conflicts yet.
+        ahead: whether this is a preview, so that no conflict exists yet.
     """
     hint = "Resolve it under Conflicts of the source. Then the user signs in again."
     if ahead:
@@ -64,7 +64,7 @@ def conflict(message: str, *, ahead: bool) -> SignInRefused:
 
 
 def not_known() -> SignInRefused:
-    """Nobody here is this user, and nobody is made."""
+    """No user has this identity, and the policy creates none."""
     return SignInRefused(
         "unknown_user",
         "No user matches, and this source does not create users.",
@@ -73,7 +73,7 @@ def not_known() -> SignInRefused:
 
 
 def no_code() -> SignInRefused:
-    """No code is mailed to their address."""
+    """No code is emailed to the address."""
     message = "The user has no email address in a domain with code sign-in."
     return SignInRefused(
         "no_code", message, "Add the domain to the source, or correct the email address at its source."
@@ -81,7 +81,7 @@ def no_code() -> SignInRefused:
 
 
 def inactive() -> SignInRefused:
-    """Anyone who says so has them inactive, or gone."""
+    """The source reports the user as inactive or deleted."""
     return SignInRefused(
         "inactive",
         "The user is inactive or has left.",
@@ -147,7 +147,7 @@ FOR_USERS = {
 def write_trace(
     connection: Connection, way: SignInAttempt, outcome: str, message: str, hint: str, reason: str | None
 ) -> str:
-    """Write down what a sign-in came to, and return the trace's number."""
+    """Write the trace of a sign-in; return its ID."""
     proved, arrival = way.proved, way.arrival
     tried_by = way.sign_in_test.user if way.sign_in_test is not None else "somebody"
     name = searchable(way.user).display_name if way.user else proved.subject if proved else tried_by
@@ -155,7 +155,7 @@ def write_trace(
     if proved is not None:
         plain = {name: list(values) for name, values in proved.attributes.items()}
         arrived = {"issuer": proved.issuer, "subject": proved.subject, "attributes": plain}
-    came_to = arrival.document() if arrival is not None else {"made": way.user} if way.user else {}
+    result = arrival.document() if arrival is not None else {"made": way.user} if way.user else {}
     return sign_in_traces.write(
         connection,
         {
@@ -168,8 +168,8 @@ def write_trace(
             "name": name[:300],
             "user_id": arrival.user_id if arrival is not None else None,
             "steps": way.steps.lines,
-            "arrived": arrived,
-            "came_to": came_to,
+            "received": arrived,
+            "result": result,
             "raw": way.raw or None,
         },
     )

@@ -1,6 +1,4 @@
-"""What providers say of themselves at their addresses: fetched by the one guarded way out, looked at
-daily.
-"""
+"""Metadata of providers, fetched through the guarded HTTP client, daily and on request."""
 
 from __future__ import annotations
 
@@ -19,7 +17,7 @@ METADATA, JSON = "application/samlmetadata+xml, application/xml, text/xml", "app
 
 
 class ProviderTrouble(DravoError):
-    """A provider does not answer, or not with what was asked for."""
+    """A provider does not answer, or answers something else."""
 
     code = "provider_trouble"
     status = 502
@@ -28,10 +26,11 @@ class ProviderTrouble(DravoError):
 def fetch(
     url: str, accept: str, *, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None
 ) -> Fetched:
-    """Return what is at an address of a provider, whatever its status.
+    """Return the response at an address of a provider, whatever its status.
 
     Raises:
-        ProviderTrouble: if nothing came back; NotAllowed: if the address is one that is never called.
+        ProviderTrouble: without a response.
+        NotAllowed: for an address that Dravo never calls.
     """
     client = Client()
     try:
@@ -63,7 +62,7 @@ def fetch_metadata(address: str) -> Provider:
 
 
 def fetch_configuration(issuer: str) -> dict[str, Any]:
-    """Return what an OpenID provider says of itself, with its keys ("jwks").
+    """Return the configuration of an OpenID provider, with its keys ("jwks").
 
     Raises:
         ProviderTrouble, NotAllowed, InvalidInput.
@@ -99,7 +98,7 @@ def fetch_keys(address: str) -> dict[str, Any]:
 
 
 def oidc_provider(known: Mapping[str, Any]) -> OidcProvider:
-    """Return an OpenID provider out of what is kept of it."""
+    """Return an OpenID provider from its stored configuration."""
     names = ("issuer", "authorization", "token", "keys", "userinfo", "end_session")
     lists = {name: tuple(known.get(name) or ()) for name in ("algorithms", "token_auth", "scopes")}
     return OidcProvider(**{name: known.get(name) for name in names}, **lists)  # type: ignore[arg-type]

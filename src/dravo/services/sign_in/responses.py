@@ -54,17 +54,16 @@ LINKED = "linked"
 
 @dataclass
 class SignInResult:
-    """What came of a sign-in, for the one who waits at the browser.
+    """The result of a sign-in, for the user at the browser.
 
     Attributes:
-        outcome: "signed_in", "observed", "refused", or "linked" for an operator who is bound to it from now
-            on.
-        trace: by which number it can be looked up.
-        session: the secret of their session, if they are in.
-        session: the secret of their session, if they are an operator whom the source lets in.
-        back: the page of ours to which they go on.
-        message: for a user, why they are not in.
-        support_contact: whom they ask.
+        outcome: "signed_in", "observed", "refused", or "linked" for an operator whose account is linked now.
+        trace: the ID of the sign-in.
+        user_session: the secret of the user's session, if the user is signed in.
+        session: the secret of the operator's session, if the operator is signed in.
+        back: the page to which the user goes.
+        message: why the user is not signed in.
+        support_contact: whom the user can ask.
     """
 
     outcome: str
@@ -87,14 +86,14 @@ def receive_saml(
     relay: str | None,
     browser: str | None,
 ) -> SignInResult:
-    """Take a SAML response (bindings, section 3.5), as a browser posts it.
+    """Process a SAML response that a browser posts (bindings, section 3.5).
 
     Args:
-        posted: the fields of the form that are called SAMLResponse, as they came: there should be one. Or
-            why the form was not read.
+        posted: the values of the form field SAMLResponse, of which there should be one; or why the form could
+            not be read.
 
     Raises:
-        NotFound: if nobody signs in by this source.
+        NotFound: if the source has no sign-in.
     """
     way = _way(ctx, key, base)
 
@@ -134,11 +133,11 @@ def _decoded(posted: Sequence[str]) -> bytes:
 def receive_oidc(
     ctx: AppContext, key: str, base: str, query: Mapping[str, str], browser: str | None
 ) -> SignInResult:
-    """Take what a browser brings back from an OpenID provider: a code, or why there is none (OpenID Connect
-    Core 3.1.2.5, 3.1.2.6).
+    """Process what a browser brings back from an OpenID provider: a code or an error (OpenID Connect Core
+    3.1.2.5, 3.1.2.6).
 
     Raises:
-        NotFound: if nobody signs in by this source.
+        NotFound: if the source has no sign-in.
     """
     way = _way(ctx, key, base)
 
@@ -156,7 +155,7 @@ def _way(ctx: AppContext, key: str, base: str) -> SignInAttempt:
 
 
 def _check_protocol(way: SignInAttempt, protocol: str) -> None:
-    """Make sure that a source speaks what came; raises "protocol"."""
+    """Check that the source uses the protocol of the response; raises "protocol"."""
     if way.row.protocol != protocol:
         speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
         raise SignInRefused(
@@ -172,9 +171,7 @@ def _check_protocol(way: SignInAttempt, protocol: str) -> None:
 def complete_sign_in(
     ctx: AppContext, way: SignInAttempt, prove: Callable[[], VerifiedIdentity]
 ) -> SignInResult:
-    """Prove who a user is, and let them in: as a user, as an operator, or as both; whatever came is
-    written down.
-    """
+    """Verify an identity and sign the user, the operator or both in; write the trace in any case."""
     observations.note_apart(ctx, way.source.id, observations.ANSWERED)
     try:
         way.proved = way.named = prove()
@@ -208,7 +205,7 @@ def complete_sign_in(
 
 
 def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
-    """Bind the operator who asked for it to whom the provider proved."""
+    """Link the operator who asked for it to the verified identity."""
     assert way.proved is not None
     _check_lasting(way)
     operator_sso.link(ctx, way.begun.operator_id, way.source, way.proved)
@@ -220,8 +217,8 @@ def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
 
 
 def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
-    """Return the operator whom this lets in, None if it is nobody who is one; never by a name, a test
-    sign-in, or what was not begun here.
+    """Return the operator who signs in, or None. A name, a test sign-in or an unrequested response never
+    signs an operator in.
     """
     if way.row.serves == USERS or way.sign_in_test is not None:
         return None
@@ -273,7 +270,7 @@ def _home_of_operators(back: str) -> str:
 
 
 def _check_lasting(way: SignInAttempt) -> None:
-    """Make sure that the provider's name for a user stays theirs: an operator is bound to it for good."""
+    """Check that the subject is permanent, because an operator is linked to it."""
     if way.named is not None and way.named.format == TRANSIENT:
         hint = "Configure the provider to send a persistent NameID."
         raise SignInRefused(
@@ -282,7 +279,7 @@ def _check_lasting(way: SignInAttempt) -> None:
 
 
 def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
-    """Make sure that what was accepted is accepted once only; raises "replay"."""
+    """Check that an assertion is accepted once only; raises "replay"."""
     assert way.proved is not None
     mark, until = way.proved.once
     row = {"source_id": way.source.id, "once_hash": digest(mark), "until_at": _instant(until)}
@@ -302,7 +299,7 @@ def _instant(seconds: float) -> Instant:
 
 
 def _apply_subject_claim(way: SignInAttempt) -> None:
-    """Have users be known by the claim that is set for that, in place of the provider's own subject."""
+    """Use the configured claim as the subject, in place of the provider's own subject."""
     name = way.row.settings.get("subject_claim")
     if not name or way.proved is None:
         return
@@ -344,9 +341,7 @@ def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
 
 
 def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
-    """See whether anyone who tries is an operator; a test sign-in lets nobody in, where only operators come
-    in.
-    """
+    """Report whether a test sign-in belongs to an operator, where only operators can sign in."""
     assert way.proved is not None
     found = operator_sso.linked_to(ctx, way.source.id, way.named or way.proved)
     if found is not None:
@@ -358,9 +353,7 @@ def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
 
 
 def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
-    """Read this one user again from the directory of the same source, if they are known by it: what it says
-    is newer than its schedule.
-    """
+    """Refresh the user from the directory of the same source: it is newer than the last scheduled import."""
     assert way.user is not None
     r = t.record.c
     name = searchable(way.user).user_name_key
@@ -369,7 +362,7 @@ def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
             r.source_id == way.source.id,
             r.connection_type == imported_records.IMPORT,
             r.user_name_key == name,
-            r.gone_at.is_(None),
+            r.deleted_at.is_(None),
         )
         user_id = connection.execute(select(r.user_id).where(*where)).scalar()
     if user_id is None:
@@ -389,7 +382,7 @@ def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
 
 
 def _check_sign_in_test(way: SignInAttempt) -> None:
-    """Make sure that anyone who tries is the one for whom the test sign-in is."""
+    """Check that a test sign-in is used by its user."""
     if way.sign_in_test is None or way.user is None:
         return
     found = searchable(way.user)
@@ -407,7 +400,7 @@ def _check_sign_in_test(way: SignInAttempt) -> None:
 
 
 def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> None:
-    """Make sure that it counts for this user by now."""
+    """Check that the sign-in status of the source includes this user."""
     if way.sign_in_test is not None:
         return
     if way.row.status == ENABLED:
@@ -423,7 +416,7 @@ def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> N
 
 
 def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
-    """Whether a user is in the pilot group: by their claims, or as they are known here."""
+    """Whether a user is in the pilot group, by claims or by known memberships."""
     assert way.proved is not None
     wanted = fold(way.row.settings["pilot"])
     if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
@@ -462,7 +455,7 @@ def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
 
 
 def _note_proved(connection: Connection, way: SignInAttempt) -> None:
-    """Note that a user came through the present settings to the end."""
+    """Note that a user signed in with the current settings."""
     connection.execute(
         update(t.source_sign_in)
         .where(t.source_sign_in.c.source_id == way.source.id)
@@ -471,7 +464,9 @@ def _note_proved(connection: Connection, way: SignInAttempt) -> None:
 
 
 def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignInResult:
-    """Write down that a user is not let in, and why; anyone who waits is told no more than helps them."""
+    """Write the trace of a refused sign-in; return what the user sees, which is no more than helps the
+    user.
+    """
     way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
     with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.hint, wrong.reason)

@@ -45,12 +45,12 @@ def set_status(
     enabled_from: str | None = None,
     confirm: str | None = None,
 ) -> None:
-    """Set for whom signing in by a source is enabled: nobody, those of the pilot group, everyone; at once,
-    or everyone from an hour on.
+    """Change the sign-in status of a source: disabled, pilot, enabled, or enabled from a later time.
 
     Raises:
-        InvalidInput: if something is missing; NeedsConfirmation: if nobody has come through the present
-            settings yet; NotFound.
+        InvalidInput: if a setting is missing.
+        NeedsConfirmation: if nobody has signed in with the current settings yet.
+        NotFound.
     """
     _check_status(status)
     now = clock.now()
@@ -101,7 +101,7 @@ def set_status(
 
 
 def apply_scheduled_activation(ctx: AppContext, now: Instant) -> None:
-    """Put enabled whatever was set to be from an hour on that has come."""
+    """Enable sources whose start time has come."""
     s = t.source_sign_in.c
     due = (s.enabled_from.is_not(None), s.enabled_from <= now)
     with ctx.database.reading() as connection:
@@ -122,7 +122,7 @@ def _check_status(status: str) -> None:
 
 
 def preview_settings(ctx: AppContext, key: str, given: dict[str, Any]) -> ChangeEffects:
-    """Return what other sign-in settings of a source would do; nothing is changed or fetched.
+    """Return the effects of other sign-in settings; nothing is changed or fetched.
 
     Args:
         ctx: the data folder.
@@ -190,7 +190,7 @@ def _preview_claim_age(
 
 
 def preview_status(ctx: AppContext, key: str, status: str) -> ChangeEffects:
-    """Return what another sign-in status of a source would do; nothing is changed.
+    """Return the effects of another sign-in status; nothing is changed.
 
     Raises:
         InvalidInput, NotFound.

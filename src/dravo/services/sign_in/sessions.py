@@ -41,7 +41,7 @@ IDLE_HOURS = 2
 
 @dataclass(frozen=True)
 class SignedInUser:
-    """A user who is signed in: their session, who they are, and by which source they came."""
+    """A signed-in user: the session, the user, and the source."""
 
     id: str
     user_id: str
@@ -70,16 +70,14 @@ def begin(connection: Connection, user_id: str, source_id: str, proved: Verified
 
 
 def by_secret(ctx: AppContext, secret: str) -> SignedInUser | None:
-    """Return whose session it is; None if it is over: by time, because it was ended, or because they are not
-    active any more.
-    """
+    """Return the user of a session; None if the session expired or was ended, or the user is not active."""
     v, u = t.user_session.c, t.user.c
     now, kept = clock.now(), digest(secret)
     live = (
         v.until_at > now,
         v.last_seen_at > later(now, -IDLE_HOURS * 3600),
         u.active.is_(True),
-        u.gone_at.is_(None),
+        u.left_at.is_(None),
     )
     with ctx.database.reading() as connection:
         statement = select(v.id, v.user_id, v.source_id, v.last_seen_at).join(t.user, u.id == v.user_id)
@@ -101,7 +99,7 @@ def end(ctx: AppContext, visitor: SignedInUser) -> Any:
 
 
 def mine(ctx: AppContext, visitor: SignedInUser) -> dict[str, Any]:
-    """Return what a visitor is told: who they are, their applications, and whom to ask."""
+    """Return what a signed-in user sees: the name, the applications, and the support contact."""
     u = t.user.c
     with ctx.database.reading() as connection:
         user = connection.execute(select(u.display_name, u.user_name).where(u.id == visitor.user_id)).one()
@@ -173,7 +171,7 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
 
 
 def end_of_user(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
-    """End every session of a user; they may sign in again, if they may come in.
+    """End all sessions of a user. The user can sign in again.
 
     Raises:
         NotFound, InvalidInput.
@@ -209,7 +207,7 @@ def leave(ctx: AppContext, visitor: SignedInUser, base: str) -> str:
 
 
 def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
-    """End an operator's session; returns the same, "" if they came by their password."""
+    """End an operator's session; return the address that signs out at the provider, or ""."""
     row = operator_sessions.end_session(ctx, caller)
     if row is None or row.source_id is None or row.subject is None:
         return ""
@@ -217,9 +215,7 @@ def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
 
 
 def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
-    """Return where a user signs out at a source's provider, who is known there by (subject, its format,
-    session).
-    """
+    """Return the address that signs a user out at the provider, by (subject, its format, session)."""
     with ctx.database.reading() as connection:
         source = connection.execute(select(t.source).where(t.source.c.id == source_id)).one()
         row = connection.execute(
@@ -249,11 +245,12 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
 
 
 def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str:
-    """Sign a user out whom the provider wants to be; returns the address at which the browser goes on, ""
-    if there is none.
+    """Sign a user out whom the provider wants to sign out; return the address to which the browser goes, or
+    "".
 
     Raises:
-        NotFound; SignInRefused: if it is not the provider that asks.
+        NotFound.
+        SignInRefused: if the request is not from the provider.
     """
     with ctx.database.reading() as connection:
         source, row = source_policies.sign_in_of(connection, key)

@@ -37,7 +37,7 @@ STATUSES = (DISABLED, PILOT, ENABLED)
 
 
 class Common(BaseModel):
-    """What is set whatever the protocol."""
+    """Settings of every protocol."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -49,7 +49,7 @@ class Common(BaseModel):
 
 
 class ByProvider(Common):
-    """What is set where a provider says who a user is."""
+    """Settings of sign-in through a provider."""
 
     clock_skew: int = Field(60, ge=0, le=300)
     subject_claim: str = Field("", max_length=300)
@@ -57,7 +57,7 @@ class ByProvider(Common):
 
 
 class SamlSettings(ByProvider):
-    """What is set for SAML."""
+    """Settings of SAML."""
 
     metadata_url: str = Field("", max_length=2_000)
     auto_accept_certificates: bool = False
@@ -67,7 +67,7 @@ class SamlSettings(ByProvider):
 
 
 class OidcSettings(ByProvider):
-    """What is set for OpenID Connect."""
+    """Settings of OpenID Connect."""
 
     issuer: str = Field("", max_length=2_000)
     client_id: str = Field("", max_length=300)
@@ -77,7 +77,7 @@ class OidcSettings(ByProvider):
 
 
 class MailSettings(Common):
-    """What is set for codes by mail."""
+    """Settings of emailed codes."""
 
     # What is known of those who register does not lapse: nobody else says it again.
     claim_days: int = Field(0, ge=0, le=3_660)
@@ -122,29 +122,29 @@ def read_settings(protocol: str, document: dict[str, Any]) -> Any:
 
 
 def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
-    """Return the answers with some of them given otherwise.
+    """Return the policy with some values replaced.
 
     Raises:
-        InvalidInput: naming the answer that is at fault.
+        InvalidInput: with the name of the wrong value.
     """
     kept = sign_in_policy(row)
     return read_policy({**kept.document(), **given}, kept.reads) if given else kept
 
 
 def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> None:
-    """Set how users sign in; what is None stays.
-
-    What is missing does not stand in the way of keeping the rest.
+    """Change the sign-in settings of a source; None keeps a value. Incomplete settings can be saved.
 
     Args:
+        ctx: the data folder.
+        caller: who changes them.
+        key: the key of the source.
         given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata"
-            (its text), "fields"
-            ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata), "look" (fetch what
-            is at the address now), "serves" (whom it lets in: "users", "operators", "both").
+            (its text), "fields" ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata),
+            "look" (fetch the metadata now), "serves" ("users", "operators" or "both").
 
     Raises:
-        InvalidInput, NotFound, NotPermitted: a source that lets operators in is a super administrator's to
-        change.
+        InvalidInput, NotFound.
+        NotPermitted: only a super administrator can change a source that serves operators.
     """
     serves = given.get("serves")
     with ctx.database.reading() as connection:
@@ -257,9 +257,9 @@ def _changed_values(
 
 
 def check_super_administrator(caller: Caller, row: Any, serves: str | None = None) -> None:
-    """Make sure that only a super administrator changes a source that serves operators.
+    """Check that only a super administrator changes a source that serves operators.
 
-    An administrator could otherwise have their own provider sign in as a super administrator.
+    An administrator could otherwise sign in as a super administrator through a provider of their own.
 
     Raises:
         InvalidInput, NotPermitted.
@@ -273,8 +273,8 @@ def check_super_administrator(caller: Caller, row: Any, serves: str | None = Non
 
 
 def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any, serves: str) -> None:
-    """Make sure that nobody is locked out where a source lets in others from now on; anyone who it let in
-    before is out.
+    """Check that nobody is locked out by another `serves`; sessions of those who cannot sign in any more
+    end.
     """
     if serves == USERS:
         operator_sso.check_nobody_is_locked_out(connection, source.id)
@@ -288,7 +288,7 @@ def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any,
 def _of_provider(
     protocol: str, settings: dict[str, Any], before: dict[str, Any], row: Any, given: dict[str, Any]
 ) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return what changes of what is known of the provider, and what the audit log says of it."""
+    """Return the columns that change in what is known of the provider, and the details for the audit log."""
     known = row.provider if row is not None else {}
     try:
         found = (
@@ -338,7 +338,7 @@ def _of_oidc(
 
 
 def saml_document(provider: Provider, how: str) -> dict[str, Any]:
-    """Return a provider as it is kept."""
+    """Return a provider as it is stored."""
     if any(ord(sign) < 32 for sign in provider.entity_id):
         raise InvalidInput(
             "The entity ID of the provider contains a line break.",
@@ -360,12 +360,12 @@ def saml_document(provider: Provider, how: str) -> dict[str, Any]:
 
 
 def last_end(certificates: Sequence[Certificate]) -> Instant | None:
-    """Return when the last of some certificates ends: those before it may, once there is another."""
+    """Return the latest expiry of some certificates."""
     return max((each.until for each in certificates), default=None)
 
 
 def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str, Any]:
-    """Return what is known of a provider with some of it given by hand; an empty field takes it away."""
+    """Return the known provider with some fields replaced; an empty field removes a value."""
     found = {
         "entity_id": "",
         "sign_in": {},
@@ -390,7 +390,7 @@ def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str
 
 
 def missing(connection: Connection, row: Any) -> list[str]:
-    """Return what is missing before anybody can sign in, in words."""
+    """Return the settings that are still missing, in words."""
     if row.protocol == MAIL:
         return _missing_for_mail(connection, row)
     known, settings = row.provider, row.settings
@@ -433,10 +433,10 @@ def certificates_of(row: Any) -> list[Certificate]:
 
 
 def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
-    """Take over the certificates that the provider's metadata has now, in place of those that were known.
+    """Accept the certificates in the provider's current metadata, in place of the known ones.
 
     Raises:
-        NotFound: if none wait.
+        NotFound: if there are no new certificates.
     """
     now = clock.now()
     with ctx.database.writing() as connection:
@@ -467,8 +467,7 @@ def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
 
 
 def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
-    """Change our own key without a gap: "next" makes one that the provider is told of, "use" has it sign
-    from now on.
+    """Rotate our key: "next" creates the next key, "use" signs with it.
 
     Raises:
         InvalidInput, NotFound.
@@ -490,7 +489,7 @@ def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
 
 
 def forget(ctx: AppContext, caller: Caller, key: str) -> None:
-    """Have nobody sign in by a source any more; whom it brought stay as they are.
+    """Remove the sign-in of a source. Its users stay.
 
     Raises:
         NotFound.
@@ -512,7 +511,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
 
 
 def as_fields(row: Any) -> dict[str, Any]:
-    """Return what is known of a provider, for forms: addresses and certificates in words."""
+    """Return what is known of a provider as form fields, with certificates in words."""
     known = row.provider
     shown = [asdict(each) for each in certificates_of(row)] if row.protocol == SAML else []
     waiting = [

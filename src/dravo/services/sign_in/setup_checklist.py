@@ -67,7 +67,7 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> dict[str, Any
 
 
 def _seen(ctx: AppContext, caller: Caller, key: str) -> list[dict[str, Any]]:
-    """Return what arrived lately; without the values for those for whom users' attributes are masked."""
+    """Return the claims of the last sign-ins; without values if attributes are hidden."""
     seen = sign_in_traces.attributes_seen(ctx, key)
     return seen if ATTRIBUTES in caller.permissions else [{**each, "values": []} for each in seen]
 
@@ -195,7 +195,7 @@ def metadata(ctx: AppContext, key: str, base: str) -> bytes:
 
 
 def _to_send(checklist: dict[str, Any]) -> str:
-    """Return the checklist as text for anyone who runs the provider; a secret goes another way."""
+    """Return the checklist as text for the administrator of the provider, without secrets."""
     width = max(len(each["name"]) for each in checklist["give"])
     lines = [
         f"Sign-in with '{checklist['source']['label']}' through {checklist['protocol_label']}",

@@ -39,9 +39,7 @@ HOME = "/your-applications"
 
 @dataclass(frozen=True)
 class SignInRedirect:
-    """Where a browser goes to sign in: by an address, or by a form that it posts there; and what it keeps
-    meanwhile.
-    """
+    """Where a browser goes to sign in, by an address or by a form to post, and the value of its cookie."""
 
     url: str
     form: Mapping[str, str] | None
@@ -49,9 +47,7 @@ class SignInRedirect:
 
 
 def safe_back(path: str | None) -> str:
-    """Return the page of ours to which a user goes after signing in: never another host, whatever is asked
-    for.
-    """
+    """Return the page to which a user goes after signing in: always a page of this service."""
     if (
         not path
         or not path.startswith("/")
@@ -199,12 +195,11 @@ def _oidc_request(
 
 
 def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
-    """Return by which source a user signs in: the one that owns the domain of their email, else the only
-    one there is.
+    """Return the source through which a user signs in: the one that owns the domain of the email address,
+    else the only one.
 
-    Where several own it, they are choices.
-
-    It says nothing of whether anybody has that address.
+    Several sources that own the domain are returned as choices. The result does not tell whether the address
+    is known.
     """
     domain = fold(email.rpartition("@")[2].strip())
     with ctx.database.reading() as connection:

@@ -1,6 +1,4 @@
-"""Test sign-ins: one named user tries to sign in, for some minutes, while nothing is enabled for anybody
-else.
-"""
+"""Test sign-ins: one named user signs in for a limited time, while the source is disabled for all others."""
 
 from __future__ import annotations
 
@@ -118,8 +116,8 @@ def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> 
 
 
 def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
-    """Return how far a test sign-in has come: whether its link was opened, whether a user is at the
-    provider, and what came of it last.
+    """Return how far a test sign-in is: whether the link was opened, whether the user is at the provider, and
+    the last outcome.
     """
     b, x = t.sign_in_request.c, t.sign_in_trace.c
     begun = connection.execute(

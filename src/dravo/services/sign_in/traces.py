@@ -1,5 +1,5 @@
-"""Traces of signing in: what arrived, each step with its outcome, and what it came to; kept for a while, to
-be read and handed on.
+"""Traces of sign-ins: what the provider sent, each step with its outcome, and the result. They are kept for a
+limited time.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _SECRET_PARTS = re.compile(rb"(<(?:[^\s<>:/]+:)?(?:SignatureValue|CipherValue|Di
 
 
 def without_proofs(document: bytes) -> str:
-    """Return a SAML message as it may be kept and handed on: it proves nothing any more."""
+    """Return a SAML message without its signatures, so that a stored message proves nothing."""
     return _SECRET_PARTS.sub(rb"\1(left out)", document)[:LARGEST_RAW].decode("utf-8", "replace")
 
 
@@ -106,7 +106,7 @@ def one_row(connection: Connection, key: str, trace_id: str) -> Any:
 
 
 def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, Any]:
-    """Return one trace whole; what arrived only for those who may see users' attributes.
+    """Return one trace; received values only for those who can see attributes of users.
 
     Raises:
         NotFound.
@@ -117,37 +117,37 @@ def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, A
 
 
 def document(row: Any, *, plain: bool) -> dict[str, Any]:
-    """Return a trace whole, as it is shown and saved as a file."""
+    """Return a whole trace, as it is shown and saved as a file."""
     arrived = [
         {"name": name, "values": [str(each) for each in values]}
-        for name, values in sorted(row.arrived.get("attributes", {}).items())
+        for name, values in sorted(row.received.get("attributes", {}).items())
     ]
-    came_to = {"kind": "", "made": {}, "groups": [], "access": [], **row.came_to}
+    result = {"kind": "", "made": {}, "groups": [], "access": [], **row.result}
     steps = row.steps
     if not plain:
-        arrived, came_to["made"] = [], {}
+        arrived, result["made"] = [], {}
         steps = [{**each, "message": masking.HIDDEN, "hint": ""} for each in steps]
     return {
         **_line(row),
-        "issuer": row.arrived.get("issuer", ""),
-        "subject": row.arrived.get("subject", "") if plain else "",
+        "issuer": row.received.get("issuer", ""),
+        "subject": row.received.get("subject", "") if plain else "",
         "steps": steps,
-        "arrived": arrived,
-        **came_to,
+        "received": arrived,
+        **result,
         "raw": (row.raw or "") if plain else "",
     }
 
 
 def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
-    """Return the names of what arrived in a source's last traces, each with some values: to be offered when
-    expressions are written.
+    """Return the names of the attributes in the last traces of a source, each with some values, as
+    suggestions for expressions.
     """
     x = t.sign_in_trace.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         rows = (
             connection.execute(
-                select(x.arrived).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)
+                select(x.received).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)
             )
             .scalars()
             .all()
@@ -161,9 +161,7 @@ def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
-    """Forget traces that are older than so many days, the oldest of a source that has too many, and what is
-    over of signing in.
-    """
+    """Delete traces that are too old or too many for a source, and expired sign-in requests."""
     x, b, s, v = t.sign_in_trace.c, t.sign_in_request.c, t.consumed_assertion.c, t.user_session.c
     with ctx.database.writing() as connection:
         connection.execute(delete(t.sign_in_trace).where(x.at < later(now, -86_400 * days)))

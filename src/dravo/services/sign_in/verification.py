@@ -1,6 +1,4 @@
-"""Who a response of a provider proves: the attempt, its steps as the trace shows them, and the verified
-identity.
-"""
+"""Verifies the identity in a response of a provider, and notes each step for the trace."""
 
 from __future__ import annotations
 
@@ -36,7 +34,7 @@ from dravo.store import tables as t
 
 @dataclass
 class StepLog:
-    """What happened on the way, one step after the other."""
+    """The steps of a sign-in, in order."""
 
     lines: list[dict[str, str]] = field(default_factory=list)
 
@@ -51,14 +49,14 @@ class StepLog:
 
 @dataclass
 class JitResult:
-    """What a sign-in came to.
+    """The result of just-in-time provisioning.
 
     Attributes:
-        user_id: who it is; None for a user who would only be made.
-        kind: what became of their record, such as "new" or "unchanged".
-        user: the SCIM User that the expressions made.
+        user_id: the user; None in a preview for a user who would be created.
+        kind: what happened to the record, such as "new" or "unchanged".
+        user: the SCIM User that the attribute mapping produced.
         groups: for each claimed group {"claimed", "group", "outcome", "gives"}.
-        access: what they have after it, and what they gained and lost by it.
+        access: the user's access after the sign-in, with what was gained and lost.
     """
 
     user_id: str | None
@@ -77,7 +75,7 @@ TRANSIENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
 
 @dataclass
 class SignInAttempt:
-    """One sign-in on its way: by which source, in answer to what was begun, with the steps so far."""
+    """A sign-in in progress: its source, the request that it answers, and the steps so far."""
 
     source: Any
     row: Any
@@ -94,7 +92,7 @@ class SignInAttempt:
 
     @property
     def observes(self) -> bool:
-        """Whether it is a test sign-in that changes nothing: where only operators come in, none does."""
+        """Whether this is a test sign-in that changes nothing."""
         return self.sign_in_test is not None and (
             self.sign_in_test.mode == OBSERVE or self.row.serves == OPERATORS
         )
@@ -139,7 +137,7 @@ def client_of(
 
 
 def has_pending_sign_in(ctx: AppContext, state: str | None, browser: str | None) -> bool:
-    """Whether a sign-in with this state was begun in this browser, and is not over."""
+    """Whether a sign-in with this state was started in this browser and is not over."""
     if not state or not browser:
         return False
     b = t.sign_in_request.c
@@ -151,7 +149,7 @@ def has_pending_sign_in(ctx: AppContext, state: str | None, browser: str | None)
 
 
 def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: str | None) -> None:
-    """Find what was begun by its state; it counts once, and only in the browser that began it."""
+    """Return the started sign-in of a state; it can be used once, and only in the browser that started it."""
     if not state:
         return
     b = t.sign_in_request.c
@@ -178,10 +176,10 @@ def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: 
 def prove_saml(
     ctx: AppContext, way: SignInAttempt, key: str, response: bytes, relay: str | None, browser: str | None
 ) -> VerifiedIdentity:
-    """Return whom a SAML response proves.
+    """Return the identity that a SAML response proves.
 
     Raises:
-        SignInRefused: with the reason why it proves nobody.
+        SignInRefused: with the reason why it proves no identity.
     """
     take_begun(ctx, way, relay, browser)
     with ctx.database.reading() as connection:
@@ -220,11 +218,11 @@ def prove_saml(
 def prove_oidc(
     ctx: AppContext, way: SignInAttempt, key: str, query: Mapping[str, str], browser: str | None
 ) -> VerifiedIdentity:
-    """Return whom the token proves that a provider gives for the code a browser brought back (OpenID Connect
-    Core 3.1.3).
+    """Return the identity in the ID token that the provider issues for a code (OpenID Connect Core 3.1.3).
 
     Raises:
-        SignInRefused: with the reason why it proves nobody; ProviderTrouble: if the provider does not answer.
+        SignInRefused: with the reason why it proves no identity.
+        ProviderTrouble: if the provider does not answer.
     """
     take_begun(ctx, way, query.get("state"), browser)
     if way.begun is None:
@@ -314,9 +312,7 @@ def prove_oidc(
 def _accepted(
     ctx: AppContext, way: SignInAttempt, token: str, expected: ExpectedToken, access_token: str | None
 ) -> dict[str, Any]:
-    """Return what a token claims; a key that is not known is looked for once more at the provider's address,
-    and no oftener.
-    """
+    """Return the claims of a token; an unknown key is looked for once more at the provider, and not again."""
     try:
         return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
     except UnknownKey:

@@ -1,4 +1,6 @@
-"""What real traffic of a source has shown, for its setup checklist: the first and last time of each kind."""
+"""What real traffic of a source has shown, for its setup checklist: the first and last time of each
+observation.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,7 @@ EMAIL_CODE_CHECKLIST = (
 
 
 def note(connection: Connection, source_id: str, what: str) -> None:
-    """Note that something was seen, the first time and the last."""
+    """Note an observation, with its first and last time."""
     source_observations.note(connection, source_id, what, clock.now())
 
 
@@ -63,9 +65,7 @@ PROBLEMS = (REFUSED, LOST, WRONG)
 
 
 class TrafficObserver:
-    """Notes what real traffic shows, for the setup checklist; each thing at its first time, and seldom after
-    that.
-    """
+    """Notes what real traffic shows, for the setup checklist: at the first time, and seldom after that."""
 
     PAUSE = 20.0
     TROUBLE_PAUSE = 1.0
@@ -76,7 +76,7 @@ class TrafficObserver:
         self._lock = threading.Lock()
 
     def note(self, source_id: str, what: str, detail: str | None = None, token_id: str | None = None) -> None:
-        """Note that something was seen; what was noted a moment ago is not written again."""
+        """Note an observation; one noted a moment ago is not written again."""
         # Each token by itself, so that the first use of a new one is known at once.
         key, present = (source_id, what, token_id), time.monotonic()
         pause = self.TROUBLE_PAUSE if what in PROBLEMS else self.PAUSE
@@ -93,7 +93,7 @@ class TrafficObserver:
                 )
 
     def note_refusal(self, key: str, detail: str) -> None:
-        """Note that a user was turned away at a source's address, if there is such a source."""
+        """Note a refused request at a source's address, if the source exists."""
         with self._ctx.database.reading() as connection:
             source_id = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
         if source_id:

@@ -28,7 +28,7 @@ def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
 
 
 def import_policy(source: Any, kind: str) -> SourcePolicy:
-    """Return a source's answers; those that its kind of reader starts with where none were given."""
+    """Return the source policy for imports; without a saved one, the default of the connector."""
     reader = kind_of(kind)
     if source.policy is None:
         return SourcePolicy(attributes=reader.usual_attributes, reads=reader.reads)
@@ -36,10 +36,10 @@ def import_policy(source: Any, kind: str) -> SourcePolicy:
 
 
 def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
-    """Return the rows of a source and of how users sign in by it.
+    """Return the rows of a source and of its sign-in settings.
 
     Raises:
-        NotFound: if nobody does.
+        NotFound: if the source has no sign-in.
     """
     source = pushing_source(connection, key)
     row = connection.execute(
@@ -51,6 +51,6 @@ def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
 
 
 def sign_in_policy(row: Any) -> SourcePolicy:
-    """Return the answers for those who sign in; the usual ones of the protocol where none were given."""
+    """Return the source policy for sign-in; without a saved one, the default of the protocol."""
     usual = claims.usual_policy(row.protocol)
     return read_policy(row.policy, usual.reads) if row.policy else usual

@@ -1,4 +1,4 @@
-"""Which source has priority, where several sources say something of one user; looked at before it is set."""
+"""Priority of sources, where several report one user; previewed before it is changed."""
 
 from __future__ import annotations
 
@@ -21,18 +21,22 @@ from dravo.store import tables as t
 from dravo.store.snapshots.config import raise_revision
 
 MOST = 1_000
-NAMES = ("precedence", "deactivation_wins", "updates")
+NAMES = ("priority", "deactivation_wins", "updates")
 
 
 def change(
     ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED
 ) -> dict[str, Any]:
-    """Set the priority of a source; users with records of this and another source are recomputed.
+    """Change the priority of a source; users with records of this and another source are recomputed.
 
     Args:
-        given: "precedence" (the lowest number is heard first), "deactivation wins" (its inactive counts
-            whatever others say), "updates" (whether it
-            says anything of users whom another source knows); what is None stays.
+        ctx: the data folder.
+        caller: who changes it.
+        key: the key of the source.
+        given: "priority" (the lowest number wins), "deactivation_wins" (an inactive record here deactivates
+            the user), "updates" (whether it may change users whom another source reports); None keeps a
+            value.
+        sure: the confirmation.
 
     Raises:
         InvalidInput, NotFound; NeedsConfirmation, StalePreview.
@@ -60,7 +64,7 @@ def change(
 
 
 def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
-    """Return what it would do if other words counted; nothing is changed."""
+    """Return the effects of another priority; nothing is changed."""
     with ctx.database.reading() as connection:
         return changes_preview.shown(connection, _planned(ctx, connection, key, given))
 
@@ -71,7 +75,7 @@ def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str,
     catalogue = ctx.catalogue.get(connection)
     then = replace(
         catalogue,
-        precedence={**catalogue.precedence, row.id: values.get("precedence", row.precedence)},
+        priority={**catalogue.priority, row.id: values.get("priority", row.priority)},
         vetoing=_with(catalogue.vetoing, row.id, values.get("deactivation_wins", row.deactivation_wins)),
         quiet=_with(catalogue.quiet, row.id, not values.get("updates", row.updates)),
     )
@@ -83,7 +87,7 @@ def _with(some: frozenset[str], one: str, present: bool) -> frozenset[str]:
 
 
 def _told_by_others_too(source_id: str, *columns: Any) -> Any:
-    """Return the select of those of whom a source and another one say something."""
+    """Return the select of users whom a source and another one report."""
     r = t.record.c
     here = select(r.user_id).where(r.source_id == source_id)
     several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)
@@ -92,11 +96,11 @@ def _told_by_others_too(source_id: str, *columns: Any) -> Any:
 
 def _checked(given: dict[str, Any]) -> dict[str, Any]:
     values = {name: given[name] for name in NAMES if given.get(name) is not None}
-    place = values.get("precedence")
+    place = values.get("priority")
     if place is not None and not 0 <= place <= MOST:
         raise InvalidInput(
             f"{place} is not a valid priority.",
             f"Enter a number from 0 to {MOST:,}. The lowest number wins.",
-            "precedence",
+            "priority",
         )
     return values

@@ -1,4 +1,4 @@
-"""The schemas that hold for a source: the standard ones, and extensions that operators added."""
+"""The schemas of a source: the standard ones, and extensions that operators added."""
 
 from __future__ import annotations
 
@@ -22,8 +22,8 @@ from dravo.store.snapshots.config import raise_revision
 
 
 def of_source(ctx: AppContext, connection: Connection, source_id: str) -> SchemaSet:
-    """Return the shapes of a source; the same object as long as nothing about them changes, for filters are
-    kept by it.
+    """Return the schemas of a source; the same object as long as they do not change, because filters are
+    cached by it.
     """
     columns = (t.source_schema.c.id, t.source_schema.c.kind, t.source_schema.c.document)
     rows = connection.execute(
@@ -96,11 +96,12 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
-    """Remove an extension schema; what users have of it is no longer shown, and goes with the next full
-    change of each.
+    """Remove an extension schema; its attributes are no longer shown, and are deleted at the next full change
+    of each user.
 
     Raises:
-        NotFound; StillInUse if a rule asks for what it holds, and no other source has it.
+        NotFound.
+        StillInUse: if a rule needs the schema, and no other source has it.
     """
     with ctx.database.writing() as connection:
         source = source_by_key(connection, key)
@@ -120,10 +121,10 @@ def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
 
 
 def check_rules(connection: Connection, urn: str) -> None:
-    """Make sure that no rule asks for what a schema holds that no source has any more.
+    """Check that no rule needs a schema that no source has any more.
 
     Raises:
-        StillInUse: naming the rule.
+        StillInUse: with the rule.
     """
     a, p = t.assignment.c, t.application.c
     if connection.execute(select(t.source_schema.c.id).where(t.source_schema.c.urn == urn).limit(1)).first():

@@ -22,7 +22,7 @@ from dravo.store import tables as t
 
 @dataclass(frozen=True)
 class ScimCaller:
-    """Whom a token let in: a source, with the schemas that hold for it, and what the token opens."""
+    """The source that a token belongs to, with its schemas and what the token allows."""
 
     source_id: str
     token_id: str
@@ -31,10 +31,10 @@ class ScimCaller:
     access: str = "write"
 
     def check(self, kind: str, *, writing: bool) -> None:
-        """Make sure that the token opens a kind of resource, "User" or "Group".
+        """Check that the token allows a kind of resource, "User" or "Group".
 
         Raises:
-            ScimError: 403 if it does not.
+            ScimError: 403.
         """
         if self.kinds != "both" and self.kinds != f"{kind.lower()}s":
             raise ScimError(
@@ -61,10 +61,10 @@ _BY_TOKEN = (
 
 
 class ScimAuthenticator:
-    """Lets sources in by their tokens.
+    """Checks the SCIM tokens of sources.
 
-    Who was let in is remembered for a moment, and forgotten at once when a token is made, revoked or a
-    source removed here (all of which happens in this very process).
+    Checked tokens are cached for a moment. The cache is cleared when a token is created or revoked or a
+    source is removed, all of which happens in this process.
     """
 
     MEMORY = 5.0
@@ -74,9 +74,10 @@ class ScimAuthenticator:
         self._known: dict[tuple[str, str], tuple[float, int, Instant | None, ScimCaller]] = {}
 
     def admit(self, key: str, token: str | None) -> ScimCaller | str:
-        """Return whom a push token lets in at a source's address, or a sentence that says why nobody.
+        """Return the caller of a SCIM token at a source's address, or a sentence with the reason for a
+        refusal.
 
-        A token opens only the source that it was made for.
+        A token works only at the address of its own source.
         """
         if not token:
             return "Send the token of the source in the header 'Authorization: Bearer TOKEN'."

@@ -14,8 +14,8 @@ from dravo.store import tables as t
 
 
 def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
-    """Return the setup checklist of a source's inbound SCIM: what to give to the other side, what to switch
-    on there, and ticks.
+    """Return the setup checklist of a source's inbound SCIM: values to send, settings of the other side, and
+    verified steps.
 
     Args:
         base: the address of this service, without a slash at its end.
@@ -83,7 +83,7 @@ def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
 
 
 def _to_send(checklist: dict[str, Any]) -> str:
-    """Return the checklist as text for anyone who runs the other side; the token goes another way."""
+    """Return the checklist as text for the administrator of the other side, without the token."""
     width = max(len(each["name"]) for each in checklist["give"])
     waiting = [each["label"] for each in checklist["ticks"] if each["first_at"] is None]
     lines = [

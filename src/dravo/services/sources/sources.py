@@ -50,7 +50,7 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]
         "key": check_key(key),
         "label": check_label(label),
         "connection_type": "inbound_scim",
-        "precedence": 100,
+        "priority": 100,
         "created_at": now,
     }
     try:
@@ -106,11 +106,10 @@ def change(
 
 
 def remove(ctx: AppContext, caller: Caller, key: str) -> None:
-    """Remove a source that has brought nobody.
+    """Remove a source that never reported users or groups.
 
     Raises:
-        StillInUse: if it has brought users or groups, a pattern is for its groups, or a rule asks for one of
-            its schemas.
+        StillInUse: if it reported users or groups, or if a pattern or a rule needs it.
     """
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
@@ -157,7 +156,7 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
 
 
 def _check_patterns(connection: Connection, source: Any) -> None:
-    """Make sure that no pattern is for a source's groups; those that were removed forget it."""
+    """Check that no pattern is for the groups of a source; deleted patterns lose their source."""
     a, p = t.assignment.c, t.application.c
     present = (
         select(a.pattern, p.label)
@@ -194,11 +193,11 @@ def _statement() -> Any:
         s.connection_type,
         s.created_at,
         s.domains,
-        s.precedence,
+        s.priority,
         s.deactivation_wins,
         s.updates,
-        count(t.record, t.record.c.gone_at.is_(None)).label("users"),
-        count(t.group, t.group.c.gone_at.is_(None)).label("groups"),
+        count(t.record, t.record.c.deleted_at.is_(None)).label("users"),
+        count(t.group, t.group.c.deleted_at.is_(None)).label("groups"),
         select(func.max(t.source_observation.c.last_at))
         .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == CALL)
         .scalar_subquery()
@@ -229,8 +228,8 @@ def _statement() -> Any:
 
 
 def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
-    """Return what needs a user about signing in by a source: a provider's certificate that ends, another one
-    that waits, a trouble.
+    """Return what needs an operator at the sign-in of a source: a certificate that expires, a new one, an
+    error.
     """
     if status is None or status == "disabled":
         return {"certificate_ends_at": None, "sign_in_needs": None}
@@ -242,8 +241,8 @@ def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str 
 
 
 def token_ends(source_id: Any) -> Any:
-    """Return when the first of a source's tokens ends that it lately used, if that is to be told;
-    `source_id` is a column of the query around it.
+    """Return as a column the first expiry of a source's tokens in use, if it is near; `source_id` is a column
+    of the outer query.
     """
     k, now = t.source_token.c, clock.now()
     used = (
@@ -256,8 +255,8 @@ def token_ends(source_id: Any) -> Any:
 
 
 def last_run(column: Any, source_id: Any) -> Any:
-    """Return what a column says of a source's last run that was not only a look; `source_id` is a column of
-    the query around it.
+    """Return as a column a value of a source's last run that was no preview; `source_id` is a column of the
+    outer query.
     """
     r = t.run.c
     real = (r.source_id == source_id, r.source_id.is_not(None), r.preview.is_(False), r.ended_at.is_not(None))
@@ -272,8 +271,8 @@ def last_run(column: Any, source_id: Any) -> Any:
 
 
 def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:
-    """Return sources as they are shown, each with the domains that it shares with others: there no email
-    tells which source is meant.
+    """Return sources as the API shows them, with the domains that each shares with others: there no email
+    address names one source.
     """
     owned = imported_records.domains(connection)
     s = t.source.c
@@ -312,7 +311,7 @@ def _line(row: Any) -> dict[str, Any]:
         "run_status": row.run_status,
         "run_ended_at": row.run_ended_at,
         "conflicts": row.conflicts,
-        "precedence": row.precedence,
+        "priority": row.priority,
         "deactivation_wins": row.deactivation_wins,
         "updates": row.updates,
         "created_at": row.created_at,

@@ -123,7 +123,7 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
 
 
 def tokens(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
-    """Return a page of a source's tokens, newest first; never their texts."""
+    """Return a page of a source's tokens, newest first, without their texts."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
         statement = select(t.source_token).where(t.source_token.c.source_id == source.id)

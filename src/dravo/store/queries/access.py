@@ -1,4 +1,4 @@
-"""Reads access, current and past, as the API shows it."""
+"""Reads current and ended access as the API shows it."""
 
 from __future__ import annotations
 
@@ -113,7 +113,7 @@ def _access_line(row: Any) -> dict[str, Any]:
 
 
 def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
-    """Put beside each access the account that it leads to."""
+    """Add to each access its account."""
     users = {item["user"]["id"] for item in items}
     if not users:
         return
@@ -124,7 +124,7 @@ def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
 
 
 def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
-    """Put beside each access the seat that comes with it, or that it waits for."""
+    """Add to each access its seat, or its place on the waiting list."""
     s, p = t.seat.c, t.license_plan.c
     users = list({item["user"]["id"] for item in items})
     statement = (
@@ -147,7 +147,7 @@ def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
 
 
 def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> None:
-    """Put into each reason who made its assignment, and the note."""
+    """Add to each reason the operator and the note of its assignment."""
     ids = {reason["assignment"] for item in items for reason in item["reasons"]}
     if not ids:
         return

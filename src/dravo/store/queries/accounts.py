@@ -14,16 +14,16 @@ from dravo.store.queries.users import user_ref
 
 
 def account_status(row: Any) -> str:
-    """Return how an account stands: "agreed", or the state of the task that is open for it, or "due"."""
+    """Return the status of an account: "in_sync", or that of its open task."""
     if row.applied_version >= row.desired_version:
-        return "unmanaged" if row.due["want"] == AS_IT_IS else "in_sync"
+        return "unmanaged" if row.desired["want"] == AS_IT_IS else "in_sync"
     return row.task_status or "pending"
 
 
 def account_line(row: Any) -> dict[str, Any]:
     """Return an account as lists show it."""
-    due = row.due
-    shown = row.agreed if due["want"] == AS_IT_IS and row.agreed else due
+    due = row.desired
+    shown = row.applied if due["want"] == AS_IT_IS and row.applied else due
     return {
         "id": row.account_id,
         "user": user_ref(row, "user_id"),
@@ -61,10 +61,10 @@ def accounts_statement() -> Select[Any]:
     return (
         select(
             a.id.label("account_id"),
-            a.due,
+            a.desired,
             a.desired_version,
             a.pending_since,
-            a.agreed,
+            a.applied,
             a.applied_version,
             a.applied_at,
             a.remote_id,
@@ -115,4 +115,4 @@ def accounts(
 def account(connection: Connection, account_id: str) -> dict[str, Any] | None:
     """Return one account, or None."""
     row = connection.execute(accounts_statement().where(t.account.c.id == account_id)).first()
-    return {**account_line(row), "desired": row.due, "applied": row.agreed} if row else None
+    return {**account_line(row), "desired": row.desired, "applied": row.applied} if row else None

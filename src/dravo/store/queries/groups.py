@@ -64,7 +64,7 @@ def _groups_statement() -> Select[Any]:
             roles.label("roles"),
         )
         .outerjoin(t.source, s.id == g.source_id)
-        .where(g.gone_at.is_(None))
+        .where(g.deleted_at.is_(None))
     )
 
 
@@ -80,10 +80,10 @@ def groups(
     """Return a page of groups by name.
 
     Args:
-        words: looked for in the name, or one of its ids.
-        source_key: only this source's.
-        given: for a group id how many assignments name it, by itself or by a pattern.
-        mapped: only groups that give something, or only those that give nothing.
+        words: text in the name, or an ID.
+        source_key: only groups of this source.
+        given: by group ID, the number of its assignments, those of patterns included.
+        mapped: only groups with assignments, or only groups without.
     """
     g, statement = t.group.c, _groups_statement()
     if mapped is not None:
@@ -137,7 +137,9 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
             select(g.id, g.display_name, s.key, s.label)
             .join(t.membership, other == g.id)
             .outerjoin(t.source, s.id == g.source_id)
-            .where(here == group_id, m.until_at.is_(None), m.inner_group_id.is_not(None), g.gone_at.is_(None))
+            .where(
+                here == group_id, m.until_at.is_(None), m.inner_group_id.is_not(None), g.deleted_at.is_(None)
+            )
             .order_by(g.display_name_key, g.id)
             .limit(500)
         )
@@ -161,7 +163,7 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
 
 
 def group_members(connection: Connection, group_id: str, page_request: PageRequest) -> dict[str, Any]:
-    """Return a page of the users whom a group lists."""
+    """Return a page of a group's direct members."""
     u, listed = t.user.c, store_groups.listed([group_id])
     statement = select(
         u.id,
@@ -169,7 +171,7 @@ def group_members(connection: Connection, group_id: str, page_request: PageReque
         u.display_name,
         u.email,
         u.active,
-        u.gone_at,
+        u.left_at,
         u.inactive_since,
         u.created_at,
         u.modified_at,

@@ -13,12 +13,12 @@ from dravo.store.plan_writer import FAILED, HELD, WAITING
 
 @dataclass(frozen=True)
 class TaskCounts:
-    """Open provisioning tasks, and provisioned groups, counted by what they wait for.
+    """Open provisioning tasks and provisioned groups, by what they wait for.
 
     Attributes:
         recomputing: users whose access is being recomputed.
-        waiting: tasks and groups that Dravo processes by itself, those that wait for a retry among them.
-        stopped: tasks and groups that wait for their application to be enabled, connected or resumed.
+        waiting: tasks and groups that Dravo processes by itself, those that wait for a retry included.
+        stopped: tasks and groups whose application has to be enabled, connected or resumed.
         failed, held, unresolved: tasks and groups that wait for an operator.
     """
 
@@ -31,10 +31,10 @@ class TaskCounts:
 
 
 def count_tasks(connection: Connection, application_id: str | None, unresolved_kind: str) -> TaskCounts:
-    """Count what is pending, of one application or of all.
+    """Count pending work, of one application or of all.
 
     Args:
-        unresolved_kind: the kind of failure whose outcome Dravo could not learn.
+        unresolved_kind: the kind of an error whose outcome is unknown.
     """
     d, g, p = t.task.c, t.provisioned_group.c, t.application.c
     runs = and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))

@@ -1,4 +1,4 @@
-"""Runs of imports and reconciliations: their statuses, pages of them, and a request to stop one."""
+"""Runs of imports and reconciliations: their statuses, pages, and the request to stop one."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ def runs(
 
     Args:
         of: the condition, such as one source or one application.
-        show: makes an item of a row.
+        show: returns the item of a row.
     """
     return page(connection, select(t.run).where(of), [t.run.c.id.desc()], page_request, show)
 
 
 def request_stop(connection: Connection, row: Any, now: Instant) -> bool:
-    """Have a run stop at its next batch or page; one that has not started ends at once.
+    """Ask a run to stop at its next batch or page; one that has not started ends at once.
 
     Args:
         row: the row of the run.

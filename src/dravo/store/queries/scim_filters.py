@@ -1,8 +1,7 @@
-"""Turns the parts of a SCIM filter that an index can serve into SQL; the rest is left to the core.
+"""Translates the parts of a SCIM filter that an index can serve into SQL; the core evaluates the rest.
 
-The SQL may approved more than the filter, never less: anyone who uses it evaluates the whole filter on what
-comes back, unless `exact` says that the SQL is all of it. Which operators on which attributes are served is
-told in docs/reference/scim.md.
+The SQL may match more than the filter, never less: the caller evaluates the whole filter on the result,
+unless `exact` says that the SQL is complete. docs/reference/scim.md lists the operators and attributes.
 """
 
 from __future__ import annotations
@@ -22,7 +21,7 @@ from dravo.store import tables as t
 
 @dataclass(frozen=True)
 class Narrowing:
-    """An SQL condition (None: everything) and whether it says all that the filter says."""
+    """An SQL condition (None: everything), and whether it covers the whole filter."""
 
     condition: Any
     exact: bool
@@ -110,7 +109,7 @@ def _compare(path: str, operator: str, value: str, table: Table, source_id: str)
 
 
 def _text(column: ColumnElement[Any], operator: str, value: str) -> Narrowing:
-    """Compare a column that is kept as it is compared (folded where letter case does not matter)."""
+    """Compare a column that is stored as it is compared (folded where letter case does not matter)."""
     if operator in ("co", "ew", "sw") and not value:
         return Narrowing(column.is_not(None), exact=True)
     conditions: dict[str, Callable[[], Any]] = {
@@ -139,11 +138,9 @@ def _begins(column: ColumnElement[Any], value: str) -> Any:
 
 
 def _email(operator: str, value: str, source_id: str) -> Narrowing:
-    """Compare email addresses: the first one has a column of its own, all others stand one a line in
-    another.
-    """
+    """Compare email addresses: the first one has a column of its own, all others are lines of another."""
     r = t.record.c
-    own = (r.source_id == source_id, r.gone_at.is_(None))
+    own = (r.source_id == source_id, r.deleted_at.is_(None))
     if operator == "eq":
         first, line = r.email_key == value, f"\n{value}\n"
     elif operator == "sw" and value:

@@ -11,7 +11,7 @@ from dravo.store import tables as t
 
 
 def contains(column: Any, words: str) -> Any:
-    """Return the condition that a folded column holds some words; no sign of theirs is a pattern."""
+    """Return the condition that a folded column contains some words; their characters are no pattern."""
     return func.instr(column, fold(words)) > 0
 
 
@@ -33,7 +33,5 @@ def name_has(words: str) -> Any:
 
 
 def has(column: Any, words: str) -> Any:
-    """Return the condition that a column that is kept as it came holds some words, in any letter case of
-    ASCII letters.
-    """
+    """Return the condition that a column contains some words, in any letter case of ASCII letters."""
     return func.lower(column).contains(words.lower(), autoescape=True)

@@ -1,4 +1,4 @@
-"""Counts seats of license plans: taken, waited for, and free for a waiting user."""
+"""Counts seats of license plans: taken, waited for, and free."""
 
 from __future__ import annotations
 
@@ -19,9 +19,7 @@ def due(connection: Connection) -> int:
 
 
 def free_for_waiting(connection: Connection) -> list[tuple[str, int]]:
-    """Return (plan id, how many seats are free at the most) of plans that a user waits for, the highest
-    first.
-    """
+    """Return (plan ID, free seats) of plans with a waiting list, the highest first."""
     s, p = t.seat.c, t.license_plan.c
     waiting = select(p.id, p.seats, func.count()).join(t.seat, s.plan_id == p.id).where(WAITED_FOR, SETTLED)
     found = []
@@ -35,7 +33,7 @@ def free_for_waiting(connection: Connection) -> list[tuple[str, int]]:
 
 
 def taken(connection: Connection, plan_id: str) -> int:
-    """Return how many seats of a plan are taken."""
+    """Return the number of taken seats of a plan."""
     return int(
         connection.execute(
             select(func.count()).select_from(t.seat).where(t.seat.c.plan_id == plan_id, TAKEN)
@@ -53,7 +51,7 @@ def waiting(connection: Connection, plan_id: str) -> int:
 
 
 def line() -> Any:
-    """Return (id, place) of everyone who waits: which place in the line for their plan, counted from 1."""
+    """Return (ID, place) of waiting users: the place on the waiting list of their plan, from 1."""
     s = t.seat.c
     place = func.row_number().over(partition_by=s.plan_id, order_by=(s.requested_at, s.id)).label("place")
     return select(s.id, place).where(WAITED_FOR).subquery("line")

@@ -25,7 +25,7 @@ def number_of_sessions(connection: Connection, source_id: str) -> int:
 def number_of_users(connection: Connection, source_id: str) -> int:
     """Return the number of users who are linked for sign-in through a source."""
     r = t.record.c
-    where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.gone_at.is_(None))
+    where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.deleted_at.is_(None))
     return _number(connection, select(func.count(r.user_id.distinct())).where(*where))
 
 
@@ -45,7 +45,7 @@ def number_in_pilot(connection: Connection, source_id: str, pilot: str) -> int:
         .outerjoin(t.record, r.id == m.record_id)
         .where(
             m.until_at.is_(None),
-            g.gone_at.is_(None),
+            g.deleted_at.is_(None),
             (g.display_name_key == fold(pilot)) | (g.id == pilot),
             (g.source_id == source_id) | g.source_id.is_(None),
         )
@@ -54,7 +54,7 @@ def number_in_pilot(connection: Connection, source_id: str, pilot: str) -> int:
 
 
 def users_with_claims_before(source_id: str, before: Instant) -> Select[Any]:
-    """Return the select of the users whose claimed memberships are from before an instant."""
+    """Return the select of users whose claimed memberships are older than an instant."""
     r = t.record.c
     return select(r.user_id).where(
         r.source_id == source_id,
@@ -67,7 +67,7 @@ def users_with_claims_before(source_id: str, before: Instant) -> Select[Any]:
 def groups_by_claims_before(
     connection: Connection, source_id: str, before: Instant
 ) -> dict[str, frozenset[str]]:
-    """Return by user ID the groups of which a user is a member by such old claims alone."""
+    """Return by user ID the groups of a user that only such old claims report."""
     m, r = t.membership.c, t.record.c
     by_user: defaultdict[str, set[str]] = defaultdict(set)
     others: defaultdict[str, set[str]] = defaultdict(set)

@@ -77,7 +77,7 @@ class Selection:
         where = [
             self.table.c.source_id == self.source_id,
             self.table.c.connection_type == self.connection_type,
-            self.table.c.gone_at.is_(None),
+            self.table.c.deleted_at.is_(None),
         ]
         return where if self.condition is None else [*where, self.condition]
 

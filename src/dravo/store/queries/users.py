@@ -18,8 +18,8 @@ NAMES_AT_ONCE = 200
 
 
 def user_status(row: Any) -> str:
-    """Return "active", "inactive" or "gone"."""
-    return "left" if row.gone_at else "active" if row.active else "inactive"
+    """Return "active", "inactive" or "left"."""
+    return "left" if row.left_at else "active" if row.active else "inactive"
 
 
 def user_ref(row: Any, of: str = "id") -> dict[str, Any]:
@@ -28,7 +28,7 @@ def user_ref(row: Any, of: str = "id") -> dict[str, Any]:
 
 
 def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any]:
-    """Return a user in short, out of the attributes that planning made."""
+    """Return a user in short, from planned attributes."""
     return {
         "id": user_id,
         "display_name": display_name(attributes),
@@ -44,7 +44,7 @@ def user_line(row: Any) -> dict[str, Any]:
         "display_name": row.display_name,
         "email": row.email,
         "status": user_status(row),
-        "since": row.gone_at or row.inactive_since or row.created_at,
+        "since": row.left_at or row.inactive_since or row.created_at,
         "modified_at": row.modified_at,
     }
 
@@ -57,8 +57,8 @@ def users(
     *,
     emails: bool = True,
 ) -> dict[str, Any]:
-    """Return a page of users by name; `words` are looked for in name and user name, and in the email where
-    `emails` says so.
+    """Return a page of users by name; `words` are searched in name and user name, and with `emails` in the
+    email.
     """
     u = t.user.c
     statement = select(
@@ -67,7 +67,7 @@ def users(
         u.display_name,
         u.email,
         u.active,
-        u.gone_at,
+        u.left_at,
         u.inactive_since,
         u.created_at,
         u.modified_at,
@@ -75,9 +75,9 @@ def users(
     # Where words are looked for, an index by state would only lead astray from the one that has the words.
     active = func.coalesce(u.active, False) if words else u.active
     conditions = {
-        "active": and_(active.is_(True), u.gone_at.is_(None)),
-        "inactive": and_(active.is_(False), u.gone_at.is_(None)),
-        "gone": and_(active.is_(False), u.gone_at.is_not(None)),
+        "active": and_(active.is_(True), u.left_at.is_(None)),
+        "inactive": and_(active.is_(False), u.left_at.is_(None)),
+        "gone": and_(active.is_(False), u.left_at.is_not(None)),
     }
     if words:
         statement = statement.where(user_has(words, emails=emails))
@@ -96,10 +96,10 @@ def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[s
 def users_named(
     connection: Connection, names: Sequence[str], *, by_attributes: bool = True
 ) -> dict[str, list[Any]]:
-    """Return for each name the users who have it, those who are present first.
+    """Return for each name the matching users, present ones first.
 
     Args:
-        names: ids or user names; emails and external IDs too where `by_attributes` says so.
+        names: IDs or user names; with `by_attributes` also emails and external IDs.
     """
     u, r = t.user.c, t.record.c
     found: dict[str, list[Any]] = {name: [] for name in names}
@@ -108,14 +108,14 @@ def users_named(
         some = wanted[start : start + NAMES_AT_ONCE]
         keys = [fold(name) for name in some]
         name_keys = [user_name_key(name) for name in some]
-        others = select(r.external_id, r.user_id).where(r.external_id.in_(some), r.gone_at.is_(None))
+        others = select(r.external_id, r.user_id).where(r.external_id.in_(some), r.deleted_at.is_(None))
         external = connection.execute(others).all() if by_attributes else []
         users = {user_id for _, user_id in external}
         by_email = [u.email_key.in_(keys)] if by_attributes else []
         statement = select(t.user).where(
             or_(u.id.in_({*some, *users}), u.user_name_key.in_(name_keys), *by_email)
         )
-        rows = connection.execute(statement.order_by(u.gone_at.is_not(None), u.id)).all()
+        rows = connection.execute(statement.order_by(u.left_at.is_not(None), u.id)).all()
         by: defaultdict[str, set[str]] = defaultdict(set)
         for name, user_id in external:
             by[name].add(user_id)
@@ -132,7 +132,7 @@ def users_named(
 
 
 def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
-    """Return what sources said of a user, without the content."""
+    """Return the records of a user, without their content."""
     r, s = t.record.c, t.source.c
     statement = (
         select(
@@ -143,7 +143,7 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
             r.data,
             r.created_at,
             r.modified_at,
-            r.gone_at,
+            r.deleted_at,
             s.key,
             s.label,
         )
@@ -158,10 +158,10 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
             "connection_type": row.connection_type,
             "external_id": row.native_id or row.external_id,
             "user_name": row.data.get("userName"),
-            "active": row.gone_at is None and row.data.get("active", True) is not False,
+            "active": row.deleted_at is None and row.data.get("active", True) is not False,
             "created_at": row.created_at,
             "modified_at": row.modified_at,
-            "gone_at": row.gone_at,
+            "deleted_at": row.deleted_at,
         }
         for row in connection.execute(statement)
     ]

@@ -1,1 +1,1 @@
-"""What planning reads: the users that a change can affect, and the declared configuration."""
+"""What planning reads: the affected users, and the configuration."""

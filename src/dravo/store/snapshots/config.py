@@ -1,4 +1,4 @@
-"""What operators declared, read as one value for planning; kept in memory until its revision moves."""
+"""The configuration as one value for planning, cached until its revision changes."""
 
 from __future__ import annotations
 
@@ -32,9 +32,7 @@ _REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name
 
 
 def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
-    """Return a row of the assignment table as core knows it; of a pattern, as it is before it is read on
-    groups.
-    """
+    """Return a row of the assignment table for the core; of a pattern, before it is matched with groups."""
     return Assignment(
         row.id,
         row.application_id,
@@ -54,9 +52,7 @@ def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
 
 
 def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
-    """Return a rule's condition; one that can no longer be read, because a schema is gone, holds for
-    nobody.
-    """
+    """Return a rule's condition; one that is invalid because a schema was removed matches no user."""
     try:
         return read_condition(text, extensions)
     except InvalidInput:
@@ -64,7 +60,7 @@ def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
 
 
 def extensions(connection: Connection) -> tuple[Schema, ...]:
-    """Return the schemas that sources' users have beside the standard ones."""
+    """Return the schema extensions of all sources."""
     c = t.source_schema.c
     rows = connection.execute(select(c.id, c.document).where(c.kind == "User").order_by(c.id))
     return tuple(_read_once(row.id, orjson.dumps(row.document)) for row in rows)
@@ -77,12 +73,12 @@ def _read_once(_: str, document: bytes) -> Schema:
 
 
 def revision(connection: Connection) -> int:
-    """Return the present revision of what operators declared."""
+    """Return the current revision of the configuration."""
     return int(_REVISION.first(connection, {}).value)
 
 
 def check_revision(connection: Connection, expected: int) -> None:
-    """Make sure that nothing declared has changed since it was read.
+    """Check that the configuration has not changed since it was read.
 
     Raises:
         StalePreview: if it has.
@@ -92,21 +88,21 @@ def check_revision(connection: Connection, expected: int) -> None:
 
 
 def raise_revision(connection: Connection) -> None:
-    """Say that something declared changes with this transaction."""
+    """Raise the revision, because this transaction changes the configuration."""
     connection.execute(
         update(t.revision).where(t.revision.c.name == CATALOGUE).values(value=t.revision.c.value + 1)
     )
 
 
 class ConfigCache:
-    """Hands out the catalogue as of a transaction, reading it only when its revision has moved."""
+    """Gives the configuration as of a transaction, reading it only for a new revision."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._held: ConfigSnapshot | None = None
 
     def latest(self, database: Database) -> ConfigSnapshot:
-        """Return the catalogue as it was seen last, to be planned on and checked when it is written upon."""
+        """Return the last read configuration, for planning; its revision is checked before writing."""
         held = self._held
         if held is None:
             with database.reading() as connection:
@@ -114,7 +110,7 @@ class ConfigCache:
         return held
 
     def get(self, connection: Connection) -> ConfigSnapshot:
-        """Return the catalogue as this transaction sees it."""
+        """Return the configuration as this transaction sees it."""
         current = revision(connection)
         held = self._held
         if held is None or held.revision != current:
@@ -171,7 +167,7 @@ def load(
             select(
                 t.source.c.id,
                 t.source.c.key,
-                t.source.c.precedence,
+                t.source.c.priority,
                 t.source.c.deactivation_wins,
                 t.source.c.updates,
             )
@@ -191,7 +187,7 @@ def load(
         roles,
         by_group,
         parents,
-        {row.id: row.precedence for row in sources},
+        {row.id: row.priority for row in sources},
         named,
         provisioned,
         tuple(general),
@@ -222,11 +218,11 @@ def policy_of(row: Any) -> Policy:
 def matched(
     connection: Connection, patterns: Sequence[Any], roles: Mapping[str, Role]
 ) -> Iterator[tuple[str, Assignment]]:
-    """Yield (group id, assignment) of the groups whose names fit patterns, each with the role that it gives.
+    """Yield (group ID, assignment) of the groups whose names match patterns, each with its role.
 
     Args:
-        patterns: rows of the assignment table that have a pattern.
-        roles: every role by id.
+        patterns: rows of the assignment table with a pattern.
+        roles: all roles by ID.
     """
     g = t.group.c
     for row in patterns:
@@ -234,7 +230,7 @@ def matched(
         confirmed = frozenset(row.confirmed or ())
         named = (
             select(g.id, g.display_name)
-            .where(g.source_id == row.source_id, g.gone_at.is_(None))
+            .where(g.source_id == row.source_id, g.deleted_at.is_(None))
             .order_by(g.id)
         )
         for group_id, name in connection.execute(named):
@@ -247,7 +243,7 @@ def matched(
 
 
 def capturing(roles: Iterable[Role], application_id: str) -> Captured:
-    """Return an application's roles as patterns capture them."""
+    """Return the roles of an application, as patterns capture them."""
     own = sorted(
         (role for role in roles if role.application_id == application_id), key=lambda role: role.order
     )
@@ -259,9 +255,7 @@ def capturing(roles: Iterable[Role], application_id: str) -> Captured:
 
 
 def settings_of(row: Any) -> Settings:
-    """Return an application's settings as core knows them; `row` has the columns of the application's
-    table.
-    """
+    """Return the settings of an application for the core; `row` has the columns of its table."""
     attributes = tuple(
         (
             read_target(each["attribute"]),
@@ -299,13 +293,14 @@ def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -
 
 
 def labels(connection: Connection, group_ids: set[str] | None) -> dict[str, GroupLabel]:
-    """Return groups by id as they are named; None: all that are there."""
+    """Return the labels of groups by ID; None for all present groups."""
     found = select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label).outerjoin(
         t.source, t.source.c.id == t.group.c.source_id
     )
     if group_ids is None:
         return {
-            row[0]: GroupLabel(*row) for row in connection.execute(found.where(t.group.c.gone_at.is_(None)))
+            row[0]: GroupLabel(*row)
+            for row in connection.execute(found.where(t.group.c.deleted_at.is_(None)))
         }
     found_labels: dict[str, GroupLabel] = {}
     for start in range(0, len(wanted := sorted(group_ids)), 500):

@@ -1,6 +1,4 @@
-"""Reads users as planning needs them: records, groups, direct assignments, and access and accounts as they
-are.
-"""
+"""Reads users for planning: records, groups, direct assignments, access and accounts."""
 
 from __future__ import annotations
 
@@ -28,7 +26,7 @@ _RECORDS = select(
     t.record.c.connection_type,
     t.record.c.data,
     t.record.c.user_id,
-    t.record.c.gone_at,
+    t.record.c.deleted_at,
     t.record.c.undecided,
 ).where(t.record.c.user_id.in_(_IDS))
 _GROUPS = union_all(
@@ -57,7 +55,7 @@ _ACCOUNTS = select(
     t.account.c.user_id,
     t.account.c.id,
     t.account.c.application_id,
-    t.account.c.due,
+    t.account.c.desired,
     t.account.c.desired_version,
 ).where(t.account.c.user_id.in_(_IDS))
 
@@ -99,7 +97,7 @@ _RECORD_WITH_TIES = PreparedStatement(
         t.record.c.id == bindparam("id"),
         t.record.c.source_id == bindparam("source"),
         t.record.c.connection_type == bindparam("connection_type"),
-        t.record.c.gone_at.is_(None),
+        t.record.c.deleted_at.is_(None),
     )
 )
 
@@ -107,10 +105,9 @@ _RECORD_WITH_TIES = PreparedStatement(
 def of_record(
     connection: Connection, source_id: str, connection_type: str, record_id: str
 ) -> tuple[Any, UserSnapshot] | None:
-    """Return one record that a source has, and its user as they stand in this transaction; None if it has no
-    such record.
+    """Return one record of a source and its user; None without such a record.
 
-    Anyone who is in no group and has nothing costs one query.
+    A user without groups and access costs one query.
     """
     row = _RECORD_WITH_TIES.first(
         connection, {"id": record_id, "source": source_id, "connection_type": connection_type}
@@ -125,10 +122,9 @@ def of_record(
 def at_a_glance(
     connection: Connection, source_id: str, connection_type: str, record_id: str
 ) -> tuple[Any, UserSnapshot] | None:
-    """Return one record and its user by a single query, without a transaction around it.
+    """Return one record and its user by a single query, without a transaction.
 
-    None if that is not enough: there is no such record, or its user is in a group, has something, or has
-    other records.
+    None if that is not enough: there is no such record, or its user has groups, access or other records.
     """
     row = _RECORD_WITH_TIES.first(
         connection, {"id": record_id, "source": source_id, "connection_type": connection_type}
@@ -142,7 +138,7 @@ def _alone(row: Any, source_id: str, connection_type: str) -> UserSnapshot:
 
 
 def users(connection: Connection, user_ids: Iterable[str]) -> dict[str, UserSnapshot]:
-    """Return users by id as they stand in this transaction; ids that are not known are left out."""
+    """Return users by ID; unknown IDs are left out."""
     wanted = list(dict.fromkeys(user_ids))
     found: dict[str, UserSnapshot] = {}
     for start in range(0, len(wanted), CHUNK):

@@ -1,4 +1,4 @@
-"""The tables of applications, what operators declare of them, and who has what."""
+"""The tables of applications, their configuration, and access."""
 
 from __future__ import annotations
 

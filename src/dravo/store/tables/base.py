@@ -1,6 +1,6 @@
-"""What all tables are made of.
+"""The parts of all tables.
 
-Typed columns for what is searched or joined, JSON for the rest; instants are text of one width.
+Typed columns for what is searched or joined, JSON for the rest; instants are texts of one width.
 """
 
 from __future__ import annotations
@@ -30,17 +30,17 @@ metadata = MetaData(
 
 
 class Json(TypeDecorator[Any]):
-    """A JSON value, kept as text."""
+    """A JSON value, stored as text."""
 
     impl = Text
     cache_ok = True
 
     def process_bind_param(self, value: Any, dialect: Any) -> str | None:
-        """Return the text that is kept."""
+        """Return the stored text."""
         return None if value is None else orjson.dumps(value).decode()
 
     def process_result_value(self, value: Any, dialect: Any) -> Any:
-        """Return the value that the text stands for."""
+        """Return the value of a stored text."""
         return None if value is None else orjson.loads(value)
 
 

@@ -1,4 +1,4 @@
-"""The table of mail that is to be sent."""
+"""The table of outbound email."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ outbound_mail = Table(
     own_id(),
     # The whole message, encrypted: it may hold a code.
     Column("content", Text, nullable=False),
-    at("made_at", nullable=False),
+    at("created_at", nullable=False),
     # Until when it is worth sending; when it is tried next; how often it was, and what was wrong.
     at("until_at", nullable=False),
     at("next_at", nullable=False),

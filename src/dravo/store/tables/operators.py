@@ -48,7 +48,7 @@ operator_link = Table(
     # The provider's own name, and by what it knows them, with a line end between.
     Column("native_id", Text, nullable=False),
     Column("subject", Text, nullable=False),
-    at("made_at", nullable=False),
+    at("created_at", nullable=False),
     at("last_used_at", nullable=False),
     UniqueConstraint("source_id", "native_id"),
 )

@@ -1,4 +1,4 @@
-"""The tables of accounts and the work of bringing them, and groups, to what is due."""
+"""The tables of accounts and provisioned groups, with the tasks that bring them to their desired state."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ account = Table(
     own_id(),
     to("user"),
     to("application"),
-    Column("due", Json, nullable=False),
+    Column("desired", Json, nullable=False),
     Column("desired_version", Integer, nullable=False),
     at("pending_since", nullable=False),
-    Column("agreed", Json),
+    Column("applied", Json),
     # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes
     # away.
-    Column("had", Json),
+    Column("last_applied", Json),
     Column("applied_version", Integer, nullable=False),
     at("applied_at"),
     Column("remote_id", Text),
@@ -27,7 +27,7 @@ account = Table(
     at("outcome_unknown_since"),
     # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before
     # says nothing of it.
-    at("lists_from_at"),
+    at("lists_valid_from"),
     # The attributes whose values there are removed at the next repair: the user has none.
     Column("to_empty", Json),
     UniqueConstraint("user_id", "application_id"),
@@ -45,7 +45,7 @@ task = Table(
     Column("status", String(16), nullable=False),
     Column("version", Integer, nullable=False),
     # What the account is to become, in words: for one that is done, what it became then.
-    Column("aim", Text, nullable=False),
+    Column("desired_state", Text, nullable=False),
     Column("attempts", Integer, nullable=False),
     at("created_at", nullable=False),
     at("next_attempt_at"),
@@ -92,7 +92,7 @@ provisioned_group = Table(
     to("application"),
     Column("key", String(48), nullable=False),
     Column("status", String(16), nullable=False),
-    Column("agreed_name", Text),
+    Column("applied_name", Text),
     at("applied_at"),
     Column("remote_id", Text),
     Column("origin", String(16)),
@@ -119,8 +119,8 @@ provisioned_member = Table(
     metadata,
     Column("provisioned_group_id", String(36), ForeignKey("provisioned_group.id"), primary_key=True),
     Column("account_id", String(36), ForeignKey("account.id"), primary_key=True),
-    Column("due", Boolean(create_constraint=False), nullable=False),
-    Column("agreed_remote_id", Text),
+    Column("desired", Boolean(create_constraint=False), nullable=False),
+    Column("applied_remote_id", Text),
 )
 Index("ix_provisioned_member_account", provisioned_member.c.account_id)
 
@@ -138,7 +138,7 @@ run = Table(
     Column("preview", Boolean(create_constraint=False)),
     Column("allow_removals", Boolean(create_constraint=False)),
     # How often the worker ended in the middle of it, or of the run that it takes up.
-    Column("broke_off", Integer, nullable=False, server_default="0"),
+    Column("crashes", Integer, nullable=False, server_default="0"),
     Column("status", String(16), nullable=False),
     Column("requested_by", Text, nullable=False),
     at("requested_at", nullable=False),

@@ -1,6 +1,4 @@
-"""The tables of signing in through a source: its settings, our keys for it, what is under way, what was
-seen, test sign-ins, traces, sessions.
-"""
+"""The tables of sign-in: settings of sources, our keys, requests, test sign-ins, traces and sessions."""
 
 from __future__ import annotations
 
@@ -114,8 +112,8 @@ sign_in_trace = Table(
     Column("user_id", String(36)),
     Column("steps", Json, nullable=False),
     # What arrived, and what it came to: attributes, user, groups, access.
-    Column("arrived", Json, nullable=False),
-    Column("came_to", Json, nullable=False),
+    Column("received", Json, nullable=False),
+    Column("result", Json, nullable=False),
     # The message itself, its signatures and secrets left out.
     Column("raw", Text),
 )

@@ -1,4 +1,4 @@
-"""The tables of what is set for the organization, and sources with what they asked for."""
+"""The tables of organization settings, and of sources with their requests."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ source = Table(
     Column("key", String(64), nullable=False, unique=True),
     Column("label", Text, nullable=False),
     Column("connection_type", String(16), nullable=False),
-    Column("precedence", Integer, nullable=False, default=100),
+    Column("priority", Integer, nullable=False, default=100),
     # Whether its inactive counts whatever others say, and whether it says anything of users whom another
     # source knows.
     Column("deactivation_wins", Boolean(create_constraint=False), nullable=False, server_default="0"),
@@ -50,7 +50,7 @@ source_import = Table(
     Column("schedule", String(100), nullable=False),
     at("next_at"),
     # From where the next reading can go on, when everyone was read last, and with which answers.
-    Column("mark", Text),
+    Column("change_marker", Text),
     at("full_at"),
     Column("checked", Json),
     at("checked_at"),

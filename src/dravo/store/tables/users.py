@@ -1,4 +1,4 @@
-"""The tables of users as sources know them, and groups."""
+"""The tables of users, source records and groups."""
 
 from __future__ import annotations
 
@@ -17,16 +17,16 @@ user = Table(
     Column("email", Text),
     Column("email_key", Text),
     Column("attributes", Json, nullable=False),
-    Column("given_by", Json, nullable=False),
+    Column("value_sources", Json, nullable=False),
     Column("active", Boolean(create_constraint=False), nullable=False),
     Column("revision", Integer, nullable=False),
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("inactive_since"),
-    at("gone_at"),
+    at("left_at"),
     at("next_change_at"),
 )
-Index("ix_user_status", user.c.active, user.c.gone_at, user.c.display_name_key, user.c.id)
+Index("ix_user_status", user.c.active, user.c.left_at, user.c.display_name_key, user.c.id)
 Index("ix_user_name", user.c.user_name_key, user.c.id)
 # Also what words are looked for in, without reading a row.
 Index("ix_user_display", user.c.display_name_key, user.c.id, user.c.user_name_key, user.c.email_key)
@@ -49,13 +49,13 @@ record = Table(
     Column("version", Integer, nullable=False),
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
-    at("gone_at"),
+    at("deleted_at"),
     # Of what was read: the source's own id, by what its groups name it, what tells it from what it said
     # before, and what it said.
     Column("native_id", Text),
     Column("reference", Text),
     Column("digest", String(32)),
-    Column("said", Json),
+    Column("reported", Json),
     # Whether nobody has decided yet whether it is a user who is here already: until then nothing follows
     # from it.
     Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
@@ -66,7 +66,7 @@ some_of(
     "ix_record_locator",
     record.c.source_id,
     record.c.reference,
-    where="gone_at IS NULL AND reference IS NOT NULL",
+    where="deleted_at IS NULL AND reference IS NOT NULL",
 )
 one_of(
     "uq_record_native_id",
@@ -79,31 +79,31 @@ some_of(
     "ix_record_email",
     record.c.source_id,
     record.c.email_key,
-    where="gone_at IS NULL AND email_key IS NOT NULL",
+    where="deleted_at IS NULL AND email_key IS NOT NULL",
 )
 some_of(
     "ix_record_more_emails",
     record.c.source_id,
     record.c.more_emails,
-    where="gone_at IS NULL AND more_emails IS NOT NULL",
+    where="deleted_at IS NULL AND more_emails IS NOT NULL",
 )
 one_of(
     "uq_record_user_name",
     record.c.source_id,
     record.c.connection_type,
     record.c.user_name_key,
-    where="gone_at IS NULL",
+    where="deleted_at IS NULL",
 )
 some_of(
     "ix_record_external_id",
     record.c.source_id,
     record.c.connection_type,
     record.c.external_id,
-    where="gone_at IS NULL",
+    where="deleted_at IS NULL",
 )
 some_of("ix_record_heard", record.c.source_id, record.c.claims_seen_at, where="claims_seen_at IS NOT NULL")
 some_of(
-    "ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="gone_at IS NULL"
+    "ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="deleted_at IS NULL"
 )
 
 # Values of extension attributes that nobody else of the source may have.
@@ -130,7 +130,7 @@ group = Table(
     Column("version", Integer, nullable=False),
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
-    at("gone_at"),
+    at("deleted_at"),
     # Of what was read: the source's own id, by what groups name it, and what tells it from what it said
     # before.
     Column("native_id", Text),
@@ -149,16 +149,16 @@ some_of(
     group.c.source_id,
     group.c.connection_type,
     group.c.display_name_key,
-    where="gone_at IS NULL",
+    where="deleted_at IS NULL",
 )
 some_of(
     "ix_group_external_id",
     group.c.source_id,
     group.c.connection_type,
     group.c.external_id,
-    where="gone_at IS NULL",
+    where="deleted_at IS NULL",
 )
-some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="gone_at IS NULL")
+some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="deleted_at IS NULL")
 
 # Who is listed in a group: a record of the same source, or another group of it; in a local group users and
 # groups of any source. Ended rows are history.

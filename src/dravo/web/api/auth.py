@@ -57,15 +57,14 @@ PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = (
 def needs(
     permission: str, of: str | None = None, *, before_factor: bool = False, largest: int = LARGEST_SINGLE
 ) -> Callable[[View], View]:
-    """Mark a route with the permission that its caller needs; a route without a mark is open to nobody.
+    """Mark a route with the permission that its caller needs; unmarked routes are closed.
 
     Args:
-        of: where the application stands that it is about; `ALL` for what is no application's business, None
-            for what is not for
+        permission: the permission.
+        of: where the application is named; `ALL` for routes without an application, None for routes closed to
             application owners.
-        before_factor: whether it is there for operators too who have to set up their second factor before
-            anything else.
-        largest: the largest body that it accepts, in bytes.
+        before_factor: whether operators can call the route before they set up a required second factor.
+        largest: the largest body, in bytes.
     """
     assert permission in PERMISSIONS or permission == "nothing", permission
 
@@ -115,7 +114,7 @@ def app_context() -> AppContext:
 
 
 def jobs_registry() -> JobRegistry:
-    """Return what is waited for in this process."""
+    """Return the jobs of this process."""
     known: JobRegistry = current_app.config["WAITING"]
     return known
 
@@ -132,7 +131,7 @@ def page_request(query: PageQuery) -> PageRequest:
 
 
 def check_caller() -> None:
-    """Find out who is calling and whether they may.
+    """Authenticate the caller, and check the permission.
 
     Raises:
         NotSignedIn, NotPermitted, TooManyTries.
@@ -171,7 +170,7 @@ def check_caller() -> None:
 
 
 def end_job(_: BaseException | None) -> None:
-    """Have work that was waited for be known no longer: its answer is made."""
+    """End the caller's job: its response is ready."""
     masking.hide_for(None)
     waited_for = g.pop("waited_for", None)
     if waited_for is not None:
@@ -180,7 +179,7 @@ def end_job(_: BaseException | None) -> None:
 
 @functools.cache
 def _parameters(view: Callable[..., Any]) -> frozenset[str]:
-    """Return the names of the query parameters that an operation knows."""
+    """Return the names of an operation's query parameters."""
     model = typing.get_type_hints(inspect.unwrap(view)).get("query")
     return (
         frozenset(field.alias or name for name, field in model.model_fields.items())
@@ -190,7 +189,7 @@ def _parameters(view: Callable[..., Any]) -> frozenset[str]:
 
 
 def _check_query(view: Callable[..., Any]) -> None:
-    """Refuse parameters that the operation does not know: a misspelled filter would return everything.
+    """Refuse unknown query parameters: a misspelled filter would return everything.
 
     Raises:
         UnknownParameter.
@@ -203,10 +202,10 @@ def _check_query(view: Callable[..., Any]) -> None:
 
 
 def _check_own(known: Caller, of: str | None) -> None:
-    """Make sure that an application owner goes about one of their own applications.
+    """Check that an application owner names one of their applications.
 
     Raises:
-        NotPermitted: if not; the same whether there is such an application or not.
+        NotPermitted: also for an application that does not exist.
     """
     if of == ALL:
         return
@@ -239,7 +238,7 @@ def _application_asked(of: str | None) -> str | None:
 
 
 def _check_body(largest: int) -> None:
-    """Refuse a body that is too large, before it is parsed, or whose JSON cannot be read.
+    """Refuse a body that is too large, before it is parsed, or that is no JSON.
 
     Raises:
         BodyTooLarge, InvalidJson.
@@ -272,7 +271,7 @@ def _by_token() -> Caller:
 
 
 def keep_session(response: Response, secret: str) -> None:
-    """Have a browser keep an operator's session."""
+    """Set the cookie of an operator's session."""
     cookies.keep(response, cookies.OPERATOR, secret, operator_sessions.SESSION_HOURS * 3600, "Strict")
 
 
@@ -296,9 +295,7 @@ def _by_session() -> Caller:
 
 
 def register_errors(app: Flask) -> None:
-    """Have every error of the API told in one form; what nobody foresaw is logged whole and told without its
-    insides.
-    """
+    """Answer all errors of the API in one form; unexpected ones are logged, and answered without details."""
     app.register_error_handler(DravoError, error_response)
     app.register_error_handler(HTTPException, http_error)
 

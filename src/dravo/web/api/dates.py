@@ -1,4 +1,4 @@
-"""Instants as they are asked for: written out, or as a day of the organization's, of which the end is
+"""Instants in requests: written out, or as a day in the organization's time zone, of which the end is
 meant.
 """
 
@@ -11,10 +11,10 @@ from dravo.web.api.auth import app_context
 
 
 def instant_of(text: str, field: str) -> Instant:
-    """Return the instant that a text means.
+    """Return the instant of a text.
 
     Raises:
-        InvalidInput: if it is neither an instant nor a day.
+        InvalidInput: for a text that is neither an instant nor a day.
     """
     if not is_day(text):
         return parse_instant(text, field)

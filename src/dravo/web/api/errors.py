@@ -18,21 +18,21 @@ class BodyTooLarge(DravoError):
 
 
 class UnknownParameter(DravoError):
-    """The query has a parameter that the operation does not know."""
+    """The query has an unknown parameter."""
 
     code = "unknown_parameter"
     status = 400
 
 
 class InvalidJson(DravoError):
-    """The body cannot be read at all."""
+    """The body is no JSON."""
 
     code = "invalid_json"
     status = 400
 
 
 def error_response(wrong: DravoError) -> Response:
-    """Return an error as the API tells it."""
+    """Return the response for an error."""
     error = {"code": wrong.code, "message": wrong.message, "hint": wrong.hint, "field": wrong.field}
     position = getattr(wrong, "position", None)
     body = {"error": error if position is None else {**error, "position": position}}
@@ -43,7 +43,7 @@ def error_response(wrong: DravoError) -> Response:
 
 
 def validation_error(wrong: ValidationError) -> Response:
-    """Return what is wrong with the fields of a request, each in words."""
+    """Return the error for invalid fields of a request, each in words."""
     first = wrong.errors()[0]
     where = ".".join(str(part) for part in first["loc"]) or "body"
     more = f" ({wrong.error_count() - 1} more fields are invalid.)" if wrong.error_count() > 1 else ""

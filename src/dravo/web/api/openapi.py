@@ -1,7 +1,6 @@
-"""The routes of the management API and their OpenAPI document, which is made when it is requested.
+"""The routes of the management API and their OpenAPI document, which is built on request.
 
-Schemas of all that is taken and given are a third of what starting costs, and most processes are never asked
-for them.
+Building all schemas takes a third of the start, and most processes never need them.
 """
 
 from __future__ import annotations
@@ -22,18 +21,17 @@ _TURN = threading.Lock()
 
 
 def responses(model: str, status: int = 200) -> Any:
-    """Return with what a route answers: the model by its module here and its name, imported only when it is
-    described.
+    """Return the response models of a route by their names; they are imported when the document is built.
 
     Args:
-        model: such as "tasks.PageOfDeliveries".
+        model: such as "tasks.PageOfTasks".
         status: the HTTP status.
     """
     return {status: model}
 
 
 def _model(named: Any) -> Any:
-    """Return the model that `answers` named; anything else as it is."""
+    """Return the model with a name; other values are returned unchanged."""
     if not isinstance(named, str):
         return named
     module, _, name = named.rpartition(".")
@@ -41,7 +39,7 @@ def _model(named: Any) -> Any:
 
 
 class ApiBlueprint(APIBlueprint):
-    """A part of the API; what its routes take is known at once, how that is described only later."""
+    """A part of the API; its requests are known at once, its responses are described later."""
 
     def __init__(self, *arguments: Any, **more: Any) -> None:
         super().__init__(*arguments, **more)
@@ -52,7 +50,7 @@ class ApiBlueprint(APIBlueprint):
         return parse_parameters(func, doc_ui=False)
 
     def describe(self) -> None:
-        """Have `paths` and `components_schemas` hold all routes."""
+        """Add all routes to `paths` and `components_schemas`."""
         while self._undescribed:
             rule, func, told = self._undescribed.pop(0)
             responses = {status: _model(each) for status, each in (told.pop("responses", None) or {}).items()}
@@ -62,7 +60,7 @@ class ApiBlueprint(APIBlueprint):
 
 
 class Api(OpenAPI):
-    """The application of which the rooms are parts."""
+    """The application that the parts of the API belong to."""
 
     def __init__(self, *arguments: Any, **more: Any) -> None:
         self._rooms: list[ApiBlueprint] = []

@@ -204,7 +204,7 @@ def base_path(source: str) -> Response:
 
 @routes.route(f"{PREFIX}/<path:rest>", methods=METHODS)
 def elsewhere(source: str, rest: str) -> Response:
-    """Say that a method or a path is not supported."""
+    """Answer that a method or a path is not supported."""
     if rest.strip("/") in ("", *ENDPOINTS) or rest.split("/", maxsplit=1)[0] in ENDPOINTS[:4]:
         raise ScimError(405, f"{request.method} is not supported at '/{rest.strip('/')}'.")
     detail = f"There is no resource at '/{rest}'. Check the base URL: users are at /Users, groups at /Groups."

@@ -1,8 +1,7 @@
-"""Where browsers go to sign in and come back to: SAML 2.0 bindings and the OpenID Connect code flow, for one
-source each.
+"""Sign-in of users at one source: SAML 2.0 bindings and the OpenID Connect code flow.
 
-Everything shown here is for a user who can repair nothing: what happened in plain words, whom to ask, and
-the number of the trace.
+Pages here are for users who can change nothing: they say what happened, whom to contact, and the ID of the
+sign-in.
 """
 
 from __future__ import annotations
@@ -54,8 +53,8 @@ def _limiter() -> RateLimiter:
 
 
 def _limit(state: str | None) -> None:
-    """Refuse an address with too many failures; what this very browser began is not kept waiting by others
-    of its address.
+    """Refuse an address with too many failures; a sign-in that this browser started is not affected by
+    others.
     """
     g.counts = not verification.has_pending_sign_in(app_context(), state, cookies.read(cookies.BROWSER))
     if g.counts:
@@ -69,8 +68,7 @@ def _note_failure() -> None:
 
 @routes.before_request
 def _limit_rate() -> None:
-    """Count requests by address before anything else is done for them: each may ask the database and build
-    or check signatures.
+    """Count requests by address before any other work: each may query the database and check signatures.
 
     Raises:
         TooManyTries.
@@ -80,7 +78,7 @@ def _limit_rate() -> None:
 
 
 def _form() -> MultiDict[str, str]:
-    """Return the fields of a posted form, if it is as small as forms of SAML are; else it is not read.
+    """Return the fields of a posted form, if it is not too large.
 
     Raises:
         SignInRefused: "malformed".
@@ -135,9 +133,7 @@ def _failed(wrong: DravoError) -> tuple[str, int]:
 @routes.get("/<source>/start")
 @needs("nothing")
 def start(source: str) -> Response:
-    """Send the browser to the provider; `operator` in the query has the operator who is signed in be bound
-    to whom it will prove.
-    """
+    """Send the browser to the provider; with `operator` in the query, to link the signed-in operator."""
     operator = _operator(source, request.args["operator"]) if "operator" in request.args else None
     back = "/settings" if operator is not None else request.args.get("back")
     begun = sign_in_start.start(
@@ -172,9 +168,7 @@ def start(source: str) -> Response:
 
 
 def _operator(source: str, word: str) -> Caller:
-    """Return the operator who is signed in; only a page that could read what their session answers knows the
-    word for it.
-    """
+    """Return the signed-in operator; only a page that can read responses of the session knows the value."""
     secret = cookies.read(cookies.OPERATOR)
     known = operator_sessions.by_session(app_context(), secret) if secret else None
     if (
@@ -220,7 +214,7 @@ def take_response(source: str) -> Response:
 @routes.get("/<source>/saml/sign-out")
 @needs("nothing")
 def sign_out(source: str) -> Response:
-    """Sign a user out whom the provider wants to be; or be the end of what was begun here."""
+    """Handle a logout request of the provider, or the response to ours."""
     if "SAMLRequest" not in request.args:
         return signed_out(source)
     _limit(None)
@@ -233,7 +227,7 @@ def sign_out(source: str) -> Response:
 @routes.get("/<source>/signed-out")
 @needs("nothing")
 def signed_out(source: str) -> Response:
-    """Where a user ends who signed out at the provider as well."""
+    """Show the page after signing out at the provider."""
     return make_response(
         _told("You are signed out", "You are signed out of Dravo and of your identity provider.", "", "")
     )
@@ -242,7 +236,7 @@ def signed_out(source: str) -> Response:
 @routes.get("/<source>/oidc/callback")
 @needs("nothing")
 def take_code(source: str) -> Response:
-    """Take the code that the browser brings back."""
+    """Handle the code that the browser brings back."""
     _limit(request.args.get("state"))
     return _after(
         sign_in_responses.receive_oidc(
@@ -254,7 +248,7 @@ def take_code(source: str) -> Response:
 @routes.get("/<source>/oidc/keys")
 @needs("nothing")
 def our_keys(source: str) -> Response:
-    """Our public keys (RFC 7517), for a provider that knows us by them."""
+    """Return our public keys (RFC 7517), for a provider that authenticates us by them."""
     with app_context().database.reading() as connection:
         row, _ = source_policies.sign_in_of(connection, source)
         keys = sign_in_keys.of_source(app_context(), connection, row.id)

@@ -1,6 +1,6 @@
-"""Local groups: of no source, made by operators.
+"""Local groups, created by operators.
 
-They list users and groups of any source, and give roles like any other group.
+They have users and groups of any source as members, and give roles like other groups.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ MOST_NAMED = 1_000
 
 @dataclass(frozen=True)
 class Members:
-    """Who comes and who goes: users as `find_user` takes each, groups by id."""
+    """Members to add and to remove: users by any name that `find_user` accepts, groups by ID."""
 
     add: tuple[str, ...] = ()
     remove: tuple[str, ...] = ()
@@ -48,7 +48,7 @@ class Members:
 
 @dataclass(frozen=True)
 class MemberChanges:
-    """The same by id, without those whose membership does not change."""
+    """Member changes by ID, without members that stay."""
 
     add: tuple[str, ...]
     remove: tuple[str, ...]
@@ -57,7 +57,7 @@ class MemberChanges:
 
 
 def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
-    """Make a local group, as yet with nobody in it.
+    """Create a local group without members.
 
     Raises:
         InvalidInput, AlreadyExists.
@@ -85,7 +85,7 @@ def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
 
 
 def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[str, Any]:
-    """Give a local group another name; what names it, names it still.
+    """Rename a local group; its assignments stay.
 
     Raises:
         NotFound, InvalidInput, AlreadyExists.
@@ -115,7 +115,7 @@ def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[st
 
 
 def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[str, Any]:
-    """Return what `change_members` would do; nothing is changed."""
+    """Return the effects of `change_members`; nothing is changed."""
     with ctx.database.reading() as connection:
         row = _row(connection, group_id)
         catalogue = ctx.catalogue.get(connection)
@@ -127,10 +127,11 @@ def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[st
 def change_members(
     ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED
 ) -> dict[str, Any]:
-    """Put users and groups into a local group, and take others out.
+    """Add users and groups to a local group, and remove others.
 
     Raises:
-        NotFound, InvalidInput: anyone who is named and not there, or a group that would be within itself;
+        NotFound.
+        InvalidInput: for an unknown member, or a group that would contain itself.
         StalePreview, NeedsConfirmation.
     """
     now = clock.now()
@@ -172,13 +173,13 @@ def change_members(
 
 
 def preview_removing(ctx: AppContext, group_id: str) -> dict[str, Any]:
-    """Return what `remove` would do; nothing is changed."""
+    """Return the effects of `remove`; nothing is changed."""
     with ctx.database.reading() as connection:
         return preview.shown(connection, _gone(ctx, connection, _row(connection, group_id)))
 
 
 def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = UNCONFIRMED) -> None:
-    """Take a local group away; what it gave ends with it.
+    """Delete a local group; the access that it gives ends.
 
     Raises:
         NotFound; StalePreview, NeedsConfirmation.
@@ -229,7 +230,7 @@ def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> Plann
 
 
 def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
-    """Return the change that a group's going would be."""
+    """Plan the deletion of a group."""
     catalogue = ctx.catalogue.get(connection)
     parents = {
         inner: tuple(each for each in outer if each != row.id)
@@ -247,11 +248,12 @@ def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
 
 
 def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members: Members) -> MemberChanges:
-    """Return by id who comes and who goes.
+    """Return the members to add and to remove, by ID.
 
     Raises:
-        NotFound; InvalidInput: for a user who has left, who would come and go at once, or a group that
-        would be within itself.
+        NotFound.
+        InvalidInput: for a user who has left or is both added and removed, or a group that would contain
+            itself.
     """
     listed = set(groups.listed_users(connection, row.id))
     inside = groups.listed_groups(connection, row.id)
@@ -264,7 +266,7 @@ def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members:
                 "List the user in `add` or in `remove`.",
                 "remove",
             )
-        if user.gone_at is not None:
+        if user.left_at is not None:
             raise InvalidInput(
                 f"{user.display_name} has left.",
                 "Remove the user from the list. Leavers cannot be group members.",
@@ -296,7 +298,7 @@ def _row(connection: Connection, group_id: str) -> Any:
     row = connection.execute(
         select(t.group, s.label.label("source_label"))
         .join(t.source, s.id == g.source_id)
-        .where(g.id == group_id, g.gone_at.is_(None))
+        .where(g.id == group_id, g.deleted_at.is_(None))
     ).first()
     if row is None:
         raise NotFound(
@@ -331,7 +333,12 @@ def _checked(name: str) -> str:
 
 def _check_free(connection: Connection, source_id: str, name: str, own_id: str) -> None:
     g = t.group.c
-    where = (g.source_id == source_id, g.display_name_key == fold(name), g.gone_at.is_(None), g.id != own_id)
+    where = (
+        g.source_id == source_id,
+        g.display_name_key == fold(name),
+        g.deleted_at.is_(None),
+        g.id != own_id,
+    )
     if connection.execute(select(g.id).where(*where).limit(1)).first():
         raise AlreadyExists(
             f"A local group '{name}' exists already.",

@@ -1,6 +1,6 @@
-"""The organization as a source of its own: users and groups that operators enter here belong to it.
+"""The organization as a source: local users and groups belong to it.
 
-It is made when it is first needed.
+It is created when it is first needed.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ def local_source(ctx: AppContext) -> str:
                 "key": key,
                 "label": "Local",
                 "connection_type": LOCAL,
-                "precedence": LAST,
+                "priority": LAST,
                 "created_at": clock.now(),
             }
             connection.execute(insert(t.source).values(**row))

@@ -1,6 +1,6 @@
-"""Local users: known from no source, entered by operators here.
+"""Local users, entered by operators.
 
-They come in by the same door as everyone, as records of the organization.
+They go through ingest like all users, as records of the organization.
 """
 
 from __future__ import annotations
@@ -39,13 +39,14 @@ EMAIL = re.compile(r"[^@\s]+@[^@\s]+")
 
 
 def add(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> str:
-    """Enter a user whom no source knows; returns the user's id.
+    """Create a local user; return the user's ID.
 
     Args:
-        given: of `FIELDS`; the user name at least.
+        given: values of `FIELDS`; at least the user name.
 
     Raises:
-        InvalidInput; AlreadyExists: if a user here has that user name or email: nobody is made twice.
+        InvalidInput.
+        AlreadyExists: if a user has the same user name or email address.
     """
     return take_in(ctx, caller, read(given))
 
@@ -57,12 +58,12 @@ def take_in(
     direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
     also: Callable[[Connection, str], None] = lambda *_: None,
 ) -> str:
-    """Take a new local user in; returns the user's id.
+    """Ingest a new local user; return the user's ID.
 
     Args:
-        data: a SCIM User as `read` makes it.
-        direct: for the user's id the assignments that are made with them.
-        also: is written with them, given the connection and the user's id.
+        data: a SCIM User as `read` returns it.
+        direct: returns the assignments to create with the user, by user ID.
+        also: is called in the same transaction, with the connection and the user's ID.
 
     Raises:
         AlreadyExists, NotPermitted: as `add`.
@@ -108,10 +109,12 @@ def take_in(
 def change(
     ctx: AppContext, caller: Caller, user: str, given: Mapping[str, Any], sure: Confirmation = UNCONFIRMED
 ) -> str:
-    """Say again what a local user is, the whole of it; returns the user's id.
+    """Replace the attributes of a local user; return the user's ID.
 
     Raises:
-        NotFound; InvalidInput: if they are no local user; AlreadyExists; StalePreview, NeedsConfirmation.
+        NotFound.
+        InvalidInput: for a user who is not local.
+        AlreadyExists; StalePreview, NeedsConfirmation.
     """
     data = read(given)
     with ctx.database.reading() as connection:
@@ -143,7 +146,7 @@ def change(
 
 
 def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCONFIRMED) -> None:
-    """Say that a local user is gone: what they have ends as for any leaver.
+    """Mark a local user as left; access and accounts end as for any leaver.
 
     Raises:
         NotFound, InvalidInput; StalePreview, NeedsConfirmation.
@@ -171,7 +174,7 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
 
 
 def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
-    """Return what `change` would do, or, with None, `remove`; nothing is changed."""
+    """Return the effects of `change`, or with None of `remove`; nothing is changed."""
     data = read(given) if given is not None else None
     with ctx.database.reading() as connection:
         row, record = _record_of(connection, user)
@@ -231,18 +234,18 @@ def read(given: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _record_of(connection: Connection, user: str) -> tuple[Any, Any]:
-    """Return the row of a user, and of their local record."""
+    """Return the row of a user, and of the user's local record."""
     row = find_user(connection, user)
     r = t.record.c
     record = connection.execute(
-        select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.gone_at.is_(None))
+        select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.deleted_at.is_(None))
     ).first()
     if record is None:
         sources = ", ".join(
             dict.fromkeys(
                 each["source"]["label"]
                 for each in user_queries.records_of(connection, row.id)
-                if each["gone_at"] is None
+                if each["deleted_at"] is None
             )
         )
         known = f"is reported by {sources}" if sources else "has left"
@@ -253,8 +256,8 @@ def _record_of(connection: Connection, user: str) -> tuple[Any, Any]:
 
 
 def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) -> None:
-    """Make sure that nobody else here has a user name or email address: who comes by a source is not made a
-    second time.
+    """Check that no other user has a user name or email address: a user of a source is not created a second
+    time.
     """
     found = searchable(data)
     u = t.user.c
@@ -262,7 +265,7 @@ def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) ->
     if found.email:
         same.append(u.email_key == fold(found.email))
     other = connection.execute(
-        select(u.id, u.display_name).where(or_(*same), u.gone_at.is_(None), u.id != own_id).limit(1)
+        select(u.id, u.display_name).where(or_(*same), u.left_at.is_(None), u.id != own_id).limit(1)
     ).first()
     if other is not None:
         raise AlreadyExists(

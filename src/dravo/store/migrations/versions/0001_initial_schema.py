@@ -102,7 +102,7 @@ def upgrade() -> None:
     op.create_table('outbound_mail',
     sa.Column('id', sa.String(length=36), nullable=False),
     sa.Column('content', sa.Text(), nullable=False),
-    sa.Column('made_at', sa.String(length=27), nullable=False),
+    sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('until_at', sa.String(length=27), nullable=False),
     sa.Column('next_at', sa.String(length=27), nullable=False),
     sa.Column('tries', sa.Integer(), server_default='0', nullable=False),
@@ -140,7 +140,7 @@ def upgrade() -> None:
     sa.Column('key', sa.String(length=64), nullable=False),
     sa.Column('label', sa.Text(), nullable=False),
     sa.Column('connection_type', sa.String(length=16), nullable=False),
-    sa.Column('precedence', sa.Integer(), nullable=False),
+    sa.Column('priority', sa.Integer(), nullable=False),
     sa.Column('deactivation_wins', sa.Boolean(), server_default='0', nullable=False),
     sa.Column('updates', sa.Boolean(), server_default='1', nullable=False),
     sa.Column('policy', sa.Text(), nullable=True),
@@ -158,13 +158,13 @@ def upgrade() -> None:
     sa.Column('email', sa.Text(), nullable=True),
     sa.Column('email_key', sa.Text(), nullable=True),
     sa.Column('attributes', sa.Text(), nullable=False),
-    sa.Column('given_by', sa.Text(), nullable=False),
+    sa.Column('value_sources', sa.Text(), nullable=False),
     sa.Column('active', sa.Boolean(), nullable=False),
     sa.Column('revision', sa.Integer(), nullable=False),
     sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('modified_at', sa.String(length=27), nullable=False),
     sa.Column('inactive_since', sa.String(length=27), nullable=True),
-    sa.Column('gone_at', sa.String(length=27), nullable=True),
+    sa.Column('left_at', sa.String(length=27), nullable=True),
     sa.Column('next_change_at', sa.String(length=27), nullable=True),
     sa.PrimaryKeyConstraint('id', name=op.f('pk_user'))
     )
@@ -173,23 +173,23 @@ def upgrade() -> None:
         batch_op.create_index('ix_user_email', ['email_key'], unique=False)
         batch_op.create_index('ix_user_name', ['user_name_key', 'id'], unique=False)
         batch_op.create_index('ix_user_next_change', ['next_change_at'], unique=False, sqlite_where=sa.text('next_change_at IS NOT NULL'), postgresql_where=sa.text('next_change_at IS NOT NULL'))
-        batch_op.create_index('ix_user_status', ['active', 'gone_at', 'display_name_key', 'id'], unique=False)
+        batch_op.create_index('ix_user_status', ['active', 'left_at', 'display_name_key', 'id'], unique=False)
 
     op.create_table('account',
     sa.Column('id', sa.String(length=36), nullable=False),
     sa.Column('user_id', sa.String(length=36), nullable=False),
     sa.Column('application_id', sa.String(length=36), nullable=False),
-    sa.Column('due', sa.Text(), nullable=False),
+    sa.Column('desired', sa.Text(), nullable=False),
     sa.Column('desired_version', sa.Integer(), nullable=False),
     sa.Column('pending_since', sa.String(length=27), nullable=False),
-    sa.Column('agreed', sa.Text(), nullable=True),
-    sa.Column('had', sa.Text(), nullable=True),
+    sa.Column('applied', sa.Text(), nullable=True),
+    sa.Column('last_applied', sa.Text(), nullable=True),
     sa.Column('applied_version', sa.Integer(), nullable=False),
     sa.Column('applied_at', sa.String(length=27), nullable=True),
     sa.Column('remote_id', sa.Text(), nullable=True),
     sa.Column('origin', sa.String(length=16), nullable=True),
     sa.Column('outcome_unknown_since', sa.String(length=27), nullable=True),
-    sa.Column('lists_from_at', sa.String(length=27), nullable=True),
+    sa.Column('lists_valid_from', sa.String(length=27), nullable=True),
     sa.Column('to_empty', sa.Text(), nullable=True),
     sa.ForeignKeyConstraint(['application_id'], ['application.id'], name=op.f('fk_account_application_id_application')),
     sa.ForeignKeyConstraint(['user_id'], ['user.id'], name=op.f('fk_account_user_id_user')),
@@ -267,7 +267,7 @@ def upgrade() -> None:
     sa.Column('version', sa.Integer(), nullable=False),
     sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('modified_at', sa.String(length=27), nullable=False),
-    sa.Column('gone_at', sa.String(length=27), nullable=True),
+    sa.Column('deleted_at', sa.String(length=27), nullable=True),
     sa.Column('native_id', sa.Text(), nullable=True),
     sa.Column('reference', sa.Text(), nullable=True),
     sa.Column('digest', sa.String(length=32), nullable=True),
@@ -275,9 +275,9 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id', name=op.f('pk_group'))
     )
     with op.batch_alter_table('group', schema=None) as batch_op:
-        batch_op.create_index('ix_group_external_id', ['source_id', 'connection_type', 'external_id'], unique=False, sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
-        batch_op.create_index('ix_group_listing', ['display_name_key', 'id'], unique=False, sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
-        batch_op.create_index('ix_group_name', ['source_id', 'connection_type', 'display_name_key'], unique=False, sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
+        batch_op.create_index('ix_group_external_id', ['source_id', 'connection_type', 'external_id'], unique=False, sqlite_where=sa.text('deleted_at IS NULL'), postgresql_where=sa.text('deleted_at IS NULL'))
+        batch_op.create_index('ix_group_listing', ['display_name_key', 'id'], unique=False, sqlite_where=sa.text('deleted_at IS NULL'), postgresql_where=sa.text('deleted_at IS NULL'))
+        batch_op.create_index('ix_group_name', ['source_id', 'connection_type', 'display_name_key'], unique=False, sqlite_where=sa.text('deleted_at IS NULL'), postgresql_where=sa.text('deleted_at IS NULL'))
         batch_op.create_index('uq_group_native_id', ['source_id', 'connection_type', 'native_id'], unique=True, sqlite_where=sa.text('native_id IS NOT NULL'), postgresql_where=sa.text('native_id IS NOT NULL'))
 
     op.create_table('license_plan',
@@ -304,7 +304,7 @@ def upgrade() -> None:
     sa.Column('source_id', sa.String(length=36), nullable=False),
     sa.Column('native_id', sa.Text(), nullable=False),
     sa.Column('subject', sa.Text(), nullable=False),
-    sa.Column('made_at', sa.String(length=27), nullable=False),
+    sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('last_used_at', sa.String(length=27), nullable=False),
     sa.ForeignKeyConstraint(['operator_id'], ['operator.id'], name=op.f('fk_operator_link_operator_id_operator')),
     sa.ForeignKeyConstraint(['source_id'], ['source.id'], name=op.f('fk_operator_link_source_id_source')),
@@ -353,7 +353,7 @@ def upgrade() -> None:
     sa.Column('application_id', sa.String(length=36), nullable=False),
     sa.Column('key', sa.String(length=48), nullable=False),
     sa.Column('status', sa.String(length=16), nullable=False),
-    sa.Column('agreed_name', sa.Text(), nullable=True),
+    sa.Column('applied_name', sa.Text(), nullable=True),
     sa.Column('applied_at', sa.String(length=27), nullable=True),
     sa.Column('remote_id', sa.Text(), nullable=True),
     sa.Column('origin', sa.String(length=16), nullable=True),
@@ -383,11 +383,11 @@ def upgrade() -> None:
     sa.Column('version', sa.Integer(), nullable=False),
     sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('modified_at', sa.String(length=27), nullable=False),
-    sa.Column('gone_at', sa.String(length=27), nullable=True),
+    sa.Column('deleted_at', sa.String(length=27), nullable=True),
     sa.Column('native_id', sa.Text(), nullable=True),
     sa.Column('reference', sa.Text(), nullable=True),
     sa.Column('digest', sa.String(length=32), nullable=True),
-    sa.Column('said', sa.Text(), nullable=True),
+    sa.Column('reported', sa.Text(), nullable=True),
     sa.Column('undecided', sa.Boolean(), server_default='0', nullable=False),
     sa.Column('claims_seen_at', sa.String(length=27), nullable=True),
     sa.ForeignKeyConstraint(['source_id'], ['source.id'], name=op.f('fk_record_source_id_source')),
@@ -395,15 +395,15 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id', name=op.f('pk_record'))
     )
     with op.batch_alter_table('record', schema=None) as batch_op:
-        batch_op.create_index('ix_record_email', ['source_id', 'email_key'], unique=False, sqlite_where=sa.text('gone_at IS NULL AND email_key IS NOT NULL'), postgresql_where=sa.text('gone_at IS NULL AND email_key IS NOT NULL'))
-        batch_op.create_index('ix_record_external_id', ['source_id', 'connection_type', 'external_id'], unique=False, sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
+        batch_op.create_index('ix_record_email', ['source_id', 'email_key'], unique=False, sqlite_where=sa.text('deleted_at IS NULL AND email_key IS NOT NULL'), postgresql_where=sa.text('deleted_at IS NULL AND email_key IS NOT NULL'))
+        batch_op.create_index('ix_record_external_id', ['source_id', 'connection_type', 'external_id'], unique=False, sqlite_where=sa.text('deleted_at IS NULL'), postgresql_where=sa.text('deleted_at IS NULL'))
         batch_op.create_index('ix_record_heard', ['source_id', 'claims_seen_at'], unique=False, sqlite_where=sa.text('claims_seen_at IS NOT NULL'), postgresql_where=sa.text('claims_seen_at IS NOT NULL'))
-        batch_op.create_index('ix_record_listing', ['source_id', 'connection_type', 'id'], unique=False, sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
-        batch_op.create_index('ix_record_locator', ['source_id', 'reference'], unique=False, sqlite_where=sa.text('gone_at IS NULL AND reference IS NOT NULL'), postgresql_where=sa.text('gone_at IS NULL AND reference IS NOT NULL'))
-        batch_op.create_index('ix_record_more_emails', ['source_id', 'more_emails'], unique=False, sqlite_where=sa.text('gone_at IS NULL AND more_emails IS NOT NULL'), postgresql_where=sa.text('gone_at IS NULL AND more_emails IS NOT NULL'))
+        batch_op.create_index('ix_record_listing', ['source_id', 'connection_type', 'id'], unique=False, sqlite_where=sa.text('deleted_at IS NULL'), postgresql_where=sa.text('deleted_at IS NULL'))
+        batch_op.create_index('ix_record_locator', ['source_id', 'reference'], unique=False, sqlite_where=sa.text('deleted_at IS NULL AND reference IS NOT NULL'), postgresql_where=sa.text('deleted_at IS NULL AND reference IS NOT NULL'))
+        batch_op.create_index('ix_record_more_emails', ['source_id', 'more_emails'], unique=False, sqlite_where=sa.text('deleted_at IS NULL AND more_emails IS NOT NULL'), postgresql_where=sa.text('deleted_at IS NULL AND more_emails IS NOT NULL'))
         batch_op.create_index(batch_op.f('ix_record_user_id'), ['user_id'], unique=False)
         batch_op.create_index('uq_record_native_id', ['source_id', 'connection_type', 'native_id'], unique=True, sqlite_where=sa.text('native_id IS NOT NULL'), postgresql_where=sa.text('native_id IS NOT NULL'))
-        batch_op.create_index('uq_record_user_name', ['source_id', 'connection_type', 'user_name_key'], unique=True, sqlite_where=sa.text('gone_at IS NULL'), postgresql_where=sa.text('gone_at IS NULL'))
+        batch_op.create_index('uq_record_user_name', ['source_id', 'connection_type', 'user_name_key'], unique=True, sqlite_where=sa.text('deleted_at IS NULL'), postgresql_where=sa.text('deleted_at IS NULL'))
 
     op.create_table('role',
     sa.Column('id', sa.String(length=36), nullable=False),
@@ -423,7 +423,7 @@ def upgrade() -> None:
     sa.Column('whole', sa.Boolean(), nullable=True),
     sa.Column('preview', sa.Boolean(), nullable=True),
     sa.Column('allow_removals', sa.Boolean(), nullable=True),
-    sa.Column('broke_off', sa.Integer(), server_default='0', nullable=False),
+    sa.Column('crashes', sa.Integer(), server_default='0', nullable=False),
     sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('requested_by', sa.Text(), nullable=False),
     sa.Column('requested_at', sa.String(length=27), nullable=False),
@@ -487,8 +487,8 @@ def upgrade() -> None:
     sa.Column('name', sa.Text(), nullable=False),
     sa.Column('user_id', sa.String(length=36), nullable=True),
     sa.Column('steps', sa.Text(), nullable=False),
-    sa.Column('arrived', sa.Text(), nullable=False),
-    sa.Column('came_to', sa.Text(), nullable=False),
+    sa.Column('received', sa.Text(), nullable=False),
+    sa.Column('result', sa.Text(), nullable=False),
     sa.Column('raw', sa.Text(), nullable=True),
     sa.ForeignKeyConstraint(['source_id'], ['source.id'], name=op.f('fk_sign_in_trace_source_id_source')),
     sa.PrimaryKeyConstraint('id', name=op.f('pk_sign_in_trace'))
@@ -506,7 +506,7 @@ def upgrade() -> None:
     sa.Column('enabled_from', sa.String(length=27), nullable=True),
     sa.Column('schedule', sa.String(length=100), nullable=False),
     sa.Column('next_at', sa.String(length=27), nullable=True),
-    sa.Column('mark', sa.Text(), nullable=True),
+    sa.Column('change_marker', sa.Text(), nullable=True),
     sa.Column('full_at', sa.String(length=27), nullable=True),
     sa.Column('checked', sa.Text(), nullable=True),
     sa.Column('checked_at', sa.String(length=27), nullable=True),
@@ -734,8 +734,8 @@ def upgrade() -> None:
     op.create_table('provisioned_member',
     sa.Column('provisioned_group_id', sa.String(length=36), nullable=False),
     sa.Column('account_id', sa.String(length=36), nullable=False),
-    sa.Column('due', sa.Boolean(), nullable=False),
-    sa.Column('agreed_remote_id', sa.Text(), nullable=True),
+    sa.Column('desired', sa.Boolean(), nullable=False),
+    sa.Column('applied_remote_id', sa.Text(), nullable=True),
     sa.ForeignKeyConstraint(['account_id'], ['account.id'], name=op.f('fk_provisioned_member_account_id_account')),
     sa.ForeignKeyConstraint(['provisioned_group_id'], ['provisioned_group.id'], name=op.f('fk_provisioned_member_provisioned_group_id_provisioned_group')),
     sa.PrimaryKeyConstraint('provisioned_group_id', 'account_id', name=op.f('pk_provisioned_member'))
@@ -835,7 +835,7 @@ def upgrade() -> None:
     sa.Column('user_id', sa.String(length=36), nullable=False),
     sa.Column('status', sa.String(length=16), nullable=False),
     sa.Column('version', sa.Integer(), nullable=False),
-    sa.Column('aim', sa.Text(), nullable=False),
+    sa.Column('desired_state', sa.Text(), nullable=False),
     sa.Column('attempts', sa.Integer(), nullable=False),
     sa.Column('created_at', sa.String(length=27), nullable=False),
     sa.Column('next_attempt_at', sa.String(length=27), nullable=True),

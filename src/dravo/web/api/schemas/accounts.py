@@ -49,8 +49,8 @@ class Account(Model):
 class AccountDetail(Account):
     """An account with its desired and applied state."""
 
-    due: dict[str, Any]
-    agreed: dict[str, Any] | None
+    desired: dict[str, Any]
+    applied: dict[str, Any] | None
 
 
 class PageOfAccounts(Page[Account]):

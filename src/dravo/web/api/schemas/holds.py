@@ -10,7 +10,7 @@ class HeldUser(Model):
     """A held removal of a user."""
 
     user: UserRef
-    aim: str
+    desired_state: str
 
 
 class HoldItem(Model):

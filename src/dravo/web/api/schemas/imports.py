@@ -33,7 +33,7 @@ class ImportSettingsRequest(RequestModel):
 class PriorityRequest(ConfirmedRequest):
     """Changes to the priority of a source. Omitted fields keep their value."""
 
-    precedence: int | None = Field(None, description="Priority; the lowest number wins.")
+    priority: int | None = Field(None, description="Priority; the lowest number wins.")
     deactivation_wins: bool | None = Field(
         None, description="Deactivation wins: an inactive record always deactivates the user."
     )

@@ -106,7 +106,7 @@ class OperatorLink(Model):
     id: str
     source: KeyAndLabel
     subject: str
-    made_at: str
+    created_at: str
     last_used_at: str
     status: str
 

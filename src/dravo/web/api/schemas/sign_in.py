@@ -291,7 +291,7 @@ class SignInTrace(SignInLine):
     issuer: str
     subject: str
     steps: list[ImportCheckStep]
-    arrived: list[SampleAttribute]
+    received: list[SampleAttribute]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]

@@ -98,7 +98,7 @@ class Exchange(Model):
     query: dict[str, str] | None
     status: int | None
     milliseconds: int
-    said: str | None
+    excerpt: str | None
     together: int | None = Field(None, description="Number of changes in a bulk request, or null.")
 
 
@@ -121,7 +121,7 @@ class TaskLine(Model):
     application: KeyAndLabel
     account: str
     status: str
-    aim: str
+    desired_state: str
     version: int
     attempts: int
     created_at: str

@@ -56,7 +56,7 @@ class UserRecord(Model):
     active: bool
     created_at: str
     modified_at: str
-    gone_at: str | None
+    deleted_at: str | None
 
 
 class UserGroup(Model):
