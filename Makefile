@@ -5,7 +5,7 @@ PYTHON ?= python3.11
 unexport PYTHONDONTWRITEBYTECODE
 BIN := .venv/bin
 # In memory where that is possible; workers take tests from each other at the end.
-PYTEST = TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 2 --dist worksteal
+PYTEST = TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 3 --dist worksteal
 CONSOLE := src/dravo/web/console/built/index.html
 SOURCES := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
 

@@ -1,4 +1,4 @@
-"""Computes access with its reasons from assignments and memberships. A pure function of stored inputs and now.
+"""Computes access with its reasons from assignments and memberships; a pure function of stored inputs.
 
 The decision order for one user in one application; the first line that applies decides
 (docs/reference/access.md has the same table, line by line):
