@@ -1,12 +1,14 @@
 """Descriptions of the management API: one for each name of a field, and one tag for each resource.
 
-A name means one thing, so its description is written once. Where a model says more about one of its fields
-(`Field(description=...)`), that counts.
+A name means one thing, so its description is written once. Where its meaning depends on the model, the model
+says it (`Field(description=...)`), or `model_descriptions.py` does.
 """
 
 from __future__ import annotations
 
 from typing import Any
+
+from dravo.web.api.model_descriptions import MODELS
 
 # The tag of an operation, by the first part of its path.
 TAGS = {
@@ -462,6 +464,7 @@ def describe(document: dict[str, Any]) -> None:
                 name = parameter["name"]
                 parameter.setdefault("description", own.get(name) or FIELDS.get(name, ""))
     document["tags"] = [{"name": name} for name in sorted(set(TAGS.values()))]
-    for schema in document["components"]["schemas"].values():
+    for model, schema in document["components"]["schemas"].items():
         for name, field in schema.get("properties", {}).items():
-            field.setdefault("description", FIELDS.get(name, ""))
+            of_model = MODELS.get(model, {}).get(name)
+            field.setdefault("description", of_model or FIELDS.get(name, ""))

@@ -1,0 +1,287 @@
+"""Descriptions of fields whose meaning depends on their model, by model and field."""
+
+from __future__ import annotations
+
+_USERS_WITH_ACCESS = "Number of users with access."
+_GAINED = {
+    "gained": "Number of users who gain access.",
+    "lost": "Number of users who lose access.",
+    "changed": "Number of users who change roles.",
+}
+_OPERATOR = {
+    "id": "ID of the operator.",
+    "name": "Name with which the operator signs in.",
+    "kind": "Kind of operator, such as administrator or auditor.",
+    "applications": "Keys of the applications of an application owner.",
+}
+_SCIM_REQUEST = {
+    "id": "ID of the request.",
+    "outcome": "What Dravo did, in a sentence.",
+    "status": "HTTP status of the response.",
+    "subject": "The user or group of the request, or null.",
+}
+_SIGN_IN = {
+    "id": "ID of the sign-in.",
+    "name": "Name or address of the user, as far as known.",
+    "outcome": "Outcome: signed_in, observed or refused.",
+    "user": "ID of the user who signed in, or null.",
+}
+_TASK = {
+    "id": "ID of the task.",
+    "application": "The application to which the change is sent.",
+    "user": "The user of the account.",
+    "kind": "Kind of error, or null.",
+    "status": "Status: waiting, running, done, failed, held or unresolved.",
+    "version": "Version of the desired state that the task sends.",
+}
+_ACCOUNT = {
+    "id": "ID of the account.",
+    "user": "The user of the account.",
+    "application": "The application of the account.",
+    "roles": "Roles that the account should have.",
+    "status": "Status: in_sync, pending, failed, held or unknown.",
+}
+_TOKEN = {"id": "ID of the token.", "label": "Purpose of the token."}
+_GROUP = {
+    "id": "ID of the group.",
+    "name": "Name of the group.",
+    "source": "The source that reports the group; null for a local group.",
+    "members": "Number of direct members.",
+}
+_RUN = {"id": "ID of the run.", "status": "Status: waiting, running, done, held, stopped or failed."}
+
+MODELS: dict[str, dict[str, str]] = {
+    "Access": {
+        "id": "ID of the access.",
+        "application": "The application of the role.",
+        "role": "The role of the user.",
+        "since": "Time from which the user has the role.",
+        "user": "The user who has the role.",
+    },
+    "AccessDifference": {
+        "id": "ID of the difference.",
+        "application": "The application in which the roles differ.",
+        "user": "The user whose roles differ.",
+        "what": "What happened: joined, left or changed.",
+    },
+    "AccessExplanation": {"application": "The explained application.", "user": "The explained user."},
+    "Account": _ACCOUNT,
+    "AccountDetail": _ACCOUNT,
+    "ActivityLine": {
+        "id": "ID of the event.",
+        "application": "The application concerned, or null.",
+        "kind": "Kind of event: request, run, task, reconciliation or change.",
+        "outcome": "Result of the event.",
+        "source": "The source concerned, or null.",
+        "user": "The user concerned, or null.",
+        "what": "What happened, in words.",
+    },
+    "ApiToken": _TOKEN,
+    "Application": {
+        "accounts": "Number of accounts.",
+        "label": "Label of the application.",
+        "roles": "Roles of the application, the highest first.",
+        "settings": "Provisioning settings.",
+        "status": "Status: tracked_only, not_set_up, paused, disabled, not_answering or ok.",
+        "users": _USERS_WITH_ACCESS,
+    },
+    "ApplicationLine": {
+        "accounts": "Number of accounts.",
+        "label": "Label of the application.",
+        "status": "Status: tracked_only, not_set_up, paused, disabled, not_answering or ok.",
+        "users": _USERS_WITH_ACCESS,
+    },
+    "Assignment": {
+        "id": "ID of the assignment.",
+        "application": "The application of the role.",
+        "group": "The group that gets the role, or null.",
+        "kind": "For whom: user, group, rule, pattern or everyone.",
+        "role": "The assigned role; null for an exclusion or eligibility only.",
+        "source": "The source of the group, pattern or rule, or null.",
+        "user": "The user who gets the role, or null.",
+    },
+    "AuditEntry": {"id": "Number of the entry.", "operator": "The operator who made the change."},
+    "AuditObject": {"id": "ID of the changed object.", "kind": "Kind of the changed object."},
+    "CodeSent": {"source": "Label of the source through which the user signs in."},
+    "ComparedApplication": {"application": "The application in which both users are compared."},
+    "Compared": {
+        "applications": "Applications in which one of the users has a role.",
+        "groups": "Groups of one or both users.",
+        "users": "Both users.",
+    },
+    "ConfirmedPreview": _GAINED,
+    "Connector": {"label": "Name of the connector.", "settings": "Settings of the connector."},
+    "ConnectorSetting": {
+        "kind": "Kind of value: text, number, boolean, choice or secret.",
+        "label": "Label of the setting.",
+        "name": "Name of the setting.",
+    },
+    "CreateAssignmentRequest": {
+        "application": "Key of the application.",
+        "until": "Last day (included), or a time; null for no end.",
+    },
+    "DriftLine": {
+        "id": "ID of the difference.",
+        "kind": "Kind of difference, such as missing, attributes or role.",
+        "name": "Name of the user or group.",
+        "status": "Status: open, repairing, repaired or ignored.",
+        "user": "ID of the user, or null.",
+    },
+    "FlowNode": {
+        "id": "ID of the node.",
+        "application": "Key of the application of a role, or null.",
+        "kind": "Kind of the object at this place.",
+        "label": "Label of the node.",
+        "users": "Number of users at this place.",
+    },
+    "FlowBand": {"users": "Number of users on this path."},
+    "Group": _GROUP,
+    "GroupDetail": _GROUP,
+    "HoldItem": {
+        "application": "The application whose removals are held.",
+        "number": "Number of held removals.",
+        "since": "Time of the first held removal.",
+        "users": "The first users whose access would be removed.",
+    },
+    "ImportRun": _RUN,
+    "Run": _RUN,
+    "ImportRunEntry": {
+        "id": "ID of the entry.",
+        "kind": "Result: new, changed, left, refused, conflict or missing.",
+        "name": "Name of the user or group.",
+        "user": "ID of the user, or null.",
+    },
+    "ImportSettings": {
+        "kind": "Key of the connector.",
+        "label": "Name of the connector.",
+        "settings": "Settings of the connector.",
+    },
+    "MatchingUsers": {"users": "The first matching users by name."},
+    "MatrixUser": {
+        "id": "ID of the user.",
+        "roles": "Roles by key of the application.",
+        "since": "Time since when the user has this status.",
+        "status": "Status: active, inactive or left.",
+    },
+    "NewApiToken": _TOKEN,
+    "NewScimToken": _TOKEN,
+    "NewOperator": _OPERATOR,
+    "Operator": _OPERATOR,
+    "Overview": {"groups": "Number of groups.", "stages": "Numbers of each stage of the work."},
+    "PolicyPreview": {
+        "groups": "Groups of the source, with whether the policy accepts each.",
+        "looked_at": "Number of evaluated users.",
+    },
+    "SignIn": {
+        "looked_at": "Time of the last fetch of the provider's metadata, or null.",
+        "settings": "Sign-in settings.",
+        "source": "The source through which users sign in.",
+        "status": "Status: disabled, pilot or enabled.",
+    },
+    "Preview": {
+        **_GAINED,
+        "accounts": "Number of accounts that change.",
+        "seats": "License plans of which users would need a seat.",
+        "users": "The first users whose roles change.",
+    },
+    "PreviewUser": {
+        "application": "The application in which the roles change.",
+        "user": "The user whose roles change.",
+        "what": "What changes: gained, lost or changed.",
+    },
+    "Problem": {"code": "Code of the error for programs."},
+    "CodeRequest": {"code": "Code from the authenticator app."},
+    "RenewCodesRequest": {"code": "Code from the authenticator app, if a second factor is enabled."},
+    "VerifyCodeRequest": {"code": "The emailed code."},
+    "ProvisionedGroup": {
+        "id": "ID of the provisioned group.",
+        "kind": "Kind: a group, or a role that is sent as a group.",
+        "members": "Number of desired members.",
+        "name": "Name of the group in the application.",
+        "status": "Status of the group in the application.",
+    },
+    "Reason": {
+        "group": "The group that gives the role, or null.",
+        "kind": "Kind of reason, such as direct, group, rule or everyone.",
+        "since": "Time from which the reason applies.",
+        "source": "The source of the group, or null.",
+    },
+    "RepairLine": {
+        "id": "ID of the difference.",
+        "kind": "Kind of difference.",
+        "name": "Name of the user or group.",
+    },
+    "RepairPreview": {"number": "Number of differences to repair."},
+    "Review": {"id": "ID of the review.", "confirmed": "Number of confirmed rows."},
+    "ReviewPart": {"application": "The application of this part.", "confirmed": "Number of confirmed rows."},
+    "ReviewRow": {
+        "id": "ID of the row.",
+        "application": "The application of the role.",
+        "outcome": "What happened after the decision, or null.",
+        "role": "The reviewed role.",
+        "since": "Time from which the user has the role.",
+        "status": "Status of the user: active, inactive or left.",
+        "user": "The reviewed user.",
+    },
+    "Role": {"users": "Number of users with the role."},
+    "ScimRequestDetail": _SCIM_REQUEST,
+    "ScimRequestLine": _SCIM_REQUEST,
+    "ScimToken": _TOKEN,
+    "Seat": {
+        "id": "ID of the seat.",
+        "since": "Time from which the user has the seat; null on the waiting list.",
+        "user": "The user with the seat, or on the waiting list.",
+    },
+    "SettingsPreview": {
+        "accounts": "Number of accounts in the application.",
+        "users": "The first users whose account changes.",
+    },
+    "Setting": {"name": "Name of the setting.", "kind": "Kind of value.", "value": "Current value."},
+    "SignInLine": _SIGN_IN,
+    "SignInTest": {"id": "ID of the test sign-in.", "user": "User name or email of the user who may try."},
+    "NewSignInTest": {"id": "ID of the test sign-in.", "user": "User name or email of the user who may try."},
+    "SignInTrace": {
+        **_SIGN_IN,
+        "groups": "Claimed groups with what they give.",
+        "issuer": "Issuer of the identity.",
+        "kind": "What happened to the source record, or null.",
+        "subject": "Identifier of the user at the provider.",
+    },
+    "Source": {
+        "groups": "Number of groups.",
+        "label": "Label of the source.",
+        "users": "Number of users.",
+    },
+    "SourceConflict": {
+        "id": "ID of the conflict.",
+        "kind": "Why the record or change waits for a decision.",
+        "name": "Name of the user or group in the source.",
+        "status": "Status: open, decided or over.",
+        "subject": "What the conflict is about: a user or a group.",
+    },
+    "SourcePolicy": {
+        "groups": "Which groups of the source are accepted.",
+        "users": "SCIM filter of the accepted users; empty accepts all.",
+    },
+    "Task": _TASK,
+    "TaskLine": _TASK,
+    "TraceUser": {
+        "accounts": "Accounts that change: application and desired state.",
+        "gained": "Roles that the user gained.",
+        "lost": "Roles that the user lost.",
+    },
+    "User": {
+        "accounts": "Accounts of the user.",
+        "groups": "Groups of the user.",
+        "id": "ID of the user.",
+        "since": "Time since when the user has this status.",
+        "status": "Status: active, inactive or left.",
+    },
+    "UserLine": {
+        "id": "ID of the user.",
+        "since": "Time since when the user has this status.",
+        "status": "Status: active, inactive or left.",
+    },
+    "UserRecord": {"id": "ID of the source record.", "source": "The source that reports the record."},
+    "UserRef": {"id": "ID of the user."},
+}
