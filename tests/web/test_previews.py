@@ -299,7 +299,7 @@ def test_the_age_of_claims_is_previewed_with_the_access_that_ends(desk: Desk) ->
     process_marks(services.ctx)
     before = desk.stored()
     found = desk.call("POST", "/sources/staff/sign-in/preview", {"settings": {"claim_days": 90}})
-    assert found["effects"][0] == "`claim_days`: '90' (now '30')."
+    assert found["effects"][0] == "`claim_days`: 90 (now 30)."
     assert "1 membership of 1 user expire: the last sign-in was more than 90 days ago." in found["effects"]
     assert found["access"]["lost"] == 1
     assert desk.stored() == before
@@ -339,7 +339,11 @@ def test_a_repair_tells_what_it_would_send(desk: Desk) -> None:
         "last_seen_at": clock.now(),
         "run_id": "run",
     }
-    changed = [{"attribute": "displayName", "before": "Ada", "after": None}]
+    roles = [[{"value": "viewer", "display": "Viewer"}], [{"value": "curator", "display": "Curator"}]]
+    changed = [
+        {"attribute": "displayName", "before": "Ada", "after": None},
+        {"attribute": "roles", "before": roles[0], "after": roles[1]},
+    ]
     with services.ctx.database.writing() as connection:
         connection.exec_driver_sql("PRAGMA defer_foreign_keys = ON")
         run = {"id": "run", "kind": "reconciliation", "application_id": application.id, "status": "done"}
@@ -356,7 +360,7 @@ def test_a_repair_tells_what_it_would_send(desk: Desk) -> None:
     path = "/applications/records/drift/repair/preview"
     found = desk.call("POST", path, {"ids": ["d-attributes", f"d-{MISSING}"]})
     assert [each["effect"] for each in found["items"]] == [
-        "displayName: 'Ada' becomes empty.",
+        "displayName: 'Ada' becomes empty; roles: 'Viewer' becomes 'Curator'.",
         "Dravo creates the account again, or adopts a matching one.",
     ]
     foreign = desk.http.post(f"{API}{path}", json={"ids": ["d-unexpected"]}, headers=desk.headers)

@@ -178,8 +178,7 @@ async function makeUser(): Promise<void> {
         <template v-else>{{ item.name }}</template>
       </td>
       <td>
-        {{ item.kind }}
-        <div class="quiet">{{ words[item.kind as Kind] }}</div>
+        {{ words[item.kind as Kind] ?? item.kind }}
       </td>
       <td>
         <template v-if="item.kind === 'unexpected'">

@@ -544,8 +544,13 @@ def _effect(row: Any) -> str:
 
 
 def _value(value: Any) -> str:
-    if value in (None, ""):
+    """Return a value in words: of a list its elements, of an element its label or value."""
+    if value in (None, "", []):
         return "empty"
+    if isinstance(value, list):
+        return ", ".join(_value(each) for each in value)
+    if isinstance(value, dict):
+        return _value(value.get("display") or value.get("value") or value.get("formatted") or str(value))
     return "yes" if value is True else "no" if value is False else f"'{value}'"
 
 

@@ -164,6 +164,8 @@ _SERVES = {
 def _shown(value: Any) -> str:
     if isinstance(value, bool):
         return "on" if value else "off"
+    if isinstance(value, int):
+        return f"{value:,}"
     return "empty" if value in (None, "") else f"'{value}'"
 
 

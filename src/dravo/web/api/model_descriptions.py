@@ -112,7 +112,7 @@ MODELS: dict[str, dict[str, str]] = {
     "ConfirmedPreview": _GAINED,
     "Connector": {"label": "Name of the connector.", "settings": "Settings of the connector."},
     "ConnectorSetting": {
-        "kind": "Kind of value: text, number, boolean, choice or secret.",
+        "kind": "Kind of value: text, lines, switch or choice.",
         "label": "Label of the setting.",
         "name": "Name of the setting.",
     },
