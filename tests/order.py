@@ -5,8 +5,12 @@
 
 from __future__ import annotations
 
-# One after the other in one worker, so that one demo serves both.
-WITH_THE_DEMO = ("tests/browser/test_accessibility.py", "tests/demo/test_demo.py")
+# One after the other in one worker, so that one demo serves all.
+WITH_THE_DEMO = (
+    "tests/browser/test_accessibility.py",
+    "tests/demo/test_demo.py",
+    "tests/demo/test_list_filters.py",
+)
 LONGEST: tuple[str, ...] = (
     "tests/browser/test_accessibility.py",
     "tests/demo/test_demo.py",

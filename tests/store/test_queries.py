@@ -55,7 +55,7 @@ def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list
         ("ada@FERN", None, ["Ada Fern"]),
         ("cyd", "active", ["Cyd Alder"]),
         (None, "inactive", ["Bob Moss"]),
-        (None, "gone", []),
+        (None, "left", []),
         ("zz", None, []),
     ],
 )
@@ -140,9 +140,10 @@ def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) 
     assert len(listed(garden, account_queries.accounts, None, None, None, None)) == 3
     assert [
         each["user"]["user_name"]
-        for each in listed(garden, account_queries.accounts, "records", None, "pending", "cyd")
+        for each in listed(garden, account_queries.accounts, "records", None, "waiting", "cyd")
     ] == ["cyd"]
-    assert listed(garden, account_queries.accounts, None, None, "in_sync", None) == []
+    for status in ("in_sync", "pending", "unmanaged"):
+        assert listed(garden, account_queries.accounts, None, None, status, None) == []
     opened = tasks.list_tasks(garden.ctx, MOST, "open")
     assert opened["total"] == 3
     assert (

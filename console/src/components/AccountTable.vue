@@ -29,7 +29,7 @@ const origins: Record<string, string> = { made: 'created by Dravo', adopted: 'ad
       label="Status"
       clearable
       class="narrow"
-      :items="['in_sync', 'pending', 'waiting', 'failed', 'held']"
+      :items="['in_sync', 'pending', 'waiting', 'failed', 'held', 'unmanaged']"
     />
   </div>
   <PagedTable

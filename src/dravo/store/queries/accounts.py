@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, Select, and_, or_, select
+from sqlalchemy import ColumnElement, Connection, Select, and_, func, or_, select
 
 from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS
 from dravo.store import tables as t
@@ -95,7 +95,7 @@ def accounts(
     words: str | None,
 ) -> dict[str, Any]:
     """Return a page of accounts by the user's name."""
-    a, u, d = t.account.c, t.user.c, t.task.c
+    a, u = t.account.c, t.user.c
     statement = accounts_statement()
     if application_key:
         statement = statement.where(t.application.c.key == application_key)
@@ -103,13 +103,22 @@ def accounts(
         statement = statement.where(a.user_id == user_id)
     if words:
         statement = statement.where(or_(name_has(words), a.remote_id == words))
-    if status == "in_sync":
-        statement = statement.where(a.applied_version >= a.desired_version)
-    elif status == "pending":
-        statement = statement.where(a.applied_version < a.desired_version)
-    elif status:
-        statement = statement.where(d.status == status)
+    if status:
+        statement = statement.where(*_of_status(status))
     return page(connection, statement, [u.display_name_key, a.id], page_request, account_line)
+
+
+def _of_status(status: str) -> list[ColumnElement[bool]]:
+    """Return the conditions for accounts that `account_status` shows with a status."""
+    a, d = t.account.c, t.task.c
+    want = func.json_extract(a.desired, "$.want")
+    in_sync = a.applied_version >= a.desired_version
+    conditions = {
+        "in_sync": [in_sync, want != AS_IT_IS],
+        "unmanaged": [in_sync, want == AS_IT_IS],
+        "pending": [~in_sync, d.id.is_(None)],
+    }
+    return conditions.get(status, [~in_sync, d.status == status])
 
 
 def account(connection: Connection, account_id: str) -> dict[str, Any] | None:

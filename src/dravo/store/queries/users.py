@@ -77,7 +77,7 @@ def users(
     conditions = {
         "active": and_(active.is_(True), u.left_at.is_(None)),
         "inactive": and_(active.is_(False), u.left_at.is_(None)),
-        "gone": and_(active.is_(False), u.left_at.is_not(None)),
+        "left": and_(active.is_(False), u.left_at.is_not(None)),
     }
     if words:
         statement = statement.where(user_has(words, emails=emails))

@@ -15,7 +15,7 @@ class AccountsQuery(SearchQuery):
 
     application: str | None = None
     user: str | None = Field(None, description="ID.")
-    status: Literal["in_sync", "pending", "waiting", "failed", "held"] | None = None
+    status: Literal["in_sync", "pending", "waiting", "failed", "held", "unmanaged"] | None = None
 
 
 class OpenTask(Model):
