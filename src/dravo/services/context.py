@@ -4,14 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from sqlalchemy import insert
-
 from dravo.core.scim.schemas import SchemaSet
 from dravo.services import data_folder
 from dravo.services.security.secrets import Keys
-from dravo.store import tables as t
-from dravo.store.background_writer import BackgroundWriter
 from dravo.store.database import FILE_NAME, Database
+from dravo.store.queries import scim_requests
 from dravo.store.snapshots.config import ConfigCache
 
 
@@ -27,11 +24,11 @@ class AppContext:
         self.database = Database(folder, readers, durable=durable)
         self.database.migrate()
         self.catalogue = ConfigCache()
-        self.traces = BackgroundWriter(self.database, insert(t.trace))
-        # Raised whenever a push token is made or revoked, so that what is remembered of tokens is forgotten.
-        self.doors = 0
-        # Schemas of sources, by source and what was added to it.
-        self.shapes: dict[tuple[str, tuple[str, ...]], SchemaSet] = {}
+        self.traces = scim_requests.background_writer(self.database)
+        # Raised whenever a SCIM token is created or revoked, so that cached tokens are read again.
+        self.token_revision = 0
+        # Schemas of sources, by source and its extension schemas.
+        self.schemas: dict[tuple[str, tuple[str, ...]], SchemaSet] = {}
 
     def close(self) -> None:
         """Close the records, after writing what waits."""

@@ -4,46 +4,45 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound
-from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
 from dravo.services.security import masking
 from dravo.store import imported_records
-from dravo.store import tables as t
+from dravo.store.queries import applications as application_rows
+from dravo.store.queries import groups as group_queries
+from dravo.store.queries import sources as source_rows
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.applications import Application, StoredRole
+from dravo.store.queries.groups import NamedGroup
+from dravo.store.queries.sources import Source
+from dravo.store.queries.users import User
 
 
-def role_by_key(connection: Connection, application: Any, role_key: str) -> Any:
+def role_by_key(connection: Connection, application: Application, role_key: str) -> StoredRole:
     """Return a role's row.
 
     Raises:
         NotFound: if the application has none of that key; the roles that it has are named.
     """
-    row = connection.execute(
-        select(t.role).where(t.role.c.application_id == application.id, t.role.c.key == role_key)
-    ).first()
+    row = application_rows.role(connection, application.id, role_key)
     if row is None:
-        keys = connection.execute(
-            select(t.role.c.key).where(t.role.c.application_id == application.id).order_by(t.role.c.rank)
-        ).scalars()
-        known = ", ".join(keys) or "none yet"
+        known = ", ".join(application_rows.role_keys(connection, application.id)) or "none yet"
         raise NotFound(
             f"'{application.label}' has no role '{role_key}'.", f"Existing roles: {known}.", "role"
         )
     return row
 
 
-def application_by_key(connection: Connection, key: str) -> Any:
+def application_by_key(connection: Connection, key: str) -> Application:
     """Return the row of an application.
 
     Raises:
         NotFound.
     """
-    row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
+    row = application_rows.by_key(connection, key)
     if row is None:
         raise NotFound(
             f"There is no application with the key '{key}'.", "Choose a key from the list of applications."
@@ -51,7 +50,7 @@ def application_by_key(connection: Connection, key: str) -> Any:
     return row
 
 
-def pushing_source(connection: Connection, key: str) -> Any:
+def pushing_source(connection: Connection, key: str) -> Source:
     """Return the row of a source that calls our SCIM service.
 
     Raises:
@@ -66,13 +65,13 @@ def pushing_source(connection: Connection, key: str) -> Any:
     return row
 
 
-def source_by_key(connection: Connection, key: str, field: str | None = None) -> Any:
+def source_by_key(connection: Connection, key: str, field: str | None = None) -> Source:
     """Return the row of a source; `field` is the input that named it.
 
     Raises:
         NotFound.
     """
-    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
+    row = source_rows.by_key(connection, key)
     if row is None:
         raise NotFound(
             f"There is no source with the key '{key}'.", "Choose a key from the list of sources.", field
@@ -110,7 +109,7 @@ def check_label(label: str) -> str:
     return label
 
 
-def find_user(connection: Connection, name: str) -> Any:
+def find_user(connection: Connection, name: str) -> User:
     """Return the one user with an ID, user name, email or external ID.
 
     Raises:
@@ -120,13 +119,13 @@ def find_user(connection: Connection, name: str) -> Any:
     return find_users(connection, [name])[0]
 
 
-def find_users(connection: Connection, names: Sequence[str]) -> list[Any]:
+def find_users(connection: Connection, names: Sequence[str]) -> list[User]:
     """Return the one user of each name, as `find_user` does, by few queries."""
     named = user_queries.users_named(connection, names, by_attributes=not masking.hidden())
     return [_the_one(name, _decided(connection, named[name])) for name in names]
 
 
-def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
+def _decided(connection: Connection, found: Sequence[User]) -> Sequence[User]:
     """Return users without undecided ones, if there are others: a source must not make an existing name
     ambiguous.
     """
@@ -136,7 +135,7 @@ def _decided(connection: Connection, found: Sequence[Any]) -> Sequence[Any]:
     return [row for row in found if row.id not in undecided] or found
 
 
-def _the_one(name: str, found: Sequence[Any]) -> Any:
+def _the_one(name: str, found: Sequence[User]) -> User:
     if not found:
         kinds = "ID or user name" if masking.hidden() else "ID, user name, email or external ID"
         raise NotFound(
@@ -151,25 +150,15 @@ def _the_one(name: str, found: Sequence[Any]) -> Any:
     return present[0]
 
 
-def find_group(connection: Connection, name: str, source_key: str | None) -> Any:
+def find_group(connection: Connection, name: str, source_key: str | None) -> NamedGroup:
     """Return the one group of an id, external id or name in a source; the same name in another source is
     another group.
 
     Raises:
         NotFound, InvalidInput: as `find_user`.
     """
-    g, s = t.group.c, t.source.c
-    statement = (
-        select(t.group, s.key.label("source_key"))
-        .outerjoin(t.source, s.id == g.source_id)
-        .where(
-            g.deleted_at.is_(None),
-            (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)),
-        )
-    )
-    if source_key:
-        statement = statement.where(s.id == source_by_key(connection, source_key, "source").id)
-    found = connection.execute(statement.limit(10)).all()
+    source = source_by_key(connection, source_key, "source") if source_key else None
+    found = group_queries.groups_named(connection, name, source.id if source else None)
     where = f" in '{source_key}'" if source_key else ""
     if not found:
         raise NotFound(

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, literal, or_, select, update
+from sqlalchemy import Connection
 
 from dravo.core.days import check_zone, read_span
 from dravo.core.errors import InvalidInput, did_you_mean
@@ -14,8 +14,9 @@ from dravo.core.instants import Instant
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, memberships, recompute_marks
-from dravo.store import tables as t
+from dravo.store import clock, recompute_marks
+from dravo.store.organization import settings as stored_settings
+from dravo.store.queries import assignment_days
 from dravo.store.snapshots.config import raise_revision
 
 NUMBER, BOOLEAN, TIME_ZONE, TEXT = "number", "boolean", "time_zone", "text"
@@ -102,7 +103,7 @@ def get(ctx: AppContext) -> dict[str, Any]:
 
 def read(connection: Connection) -> dict[str, Any]:
     """Return the value of every setting by name, as this transaction sees them."""
-    given = {row.name: row.value for row in connection.execute(select(t.setting))}
+    given = stored_settings.values(connection)
     return {setting.name: given.get(setting.name, setting.default) for setting in SETTINGS}
 
 
@@ -113,7 +114,7 @@ def support_contact(connection: Connection, of_source: Mapping[str, Any]) -> str
 
 def time_zone(connection: Connection) -> str:
     """Return the organization's time zone by name."""
-    given = connection.execute(select(t.setting.c.value).where(t.setting.c.name == "time_zone")).scalar()
+    given = stored_settings.value(connection, "time_zone")
     return str(given or _BY_NAME["time_zone"].default)
 
 
@@ -148,8 +149,7 @@ def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) 
     caller.require(setting.permission)
     before = get(ctx)[name]
     with ctx.database.writing() as connection:
-        connection.execute(delete(t.setting).where(t.setting.c.name == name))
-        connection.execute(insert(t.setting).values(name=name, value=value))
+        stored_settings.replace_value(connection, name, value)
         if setting.kind == TIME_ZONE:
             _move_days(connection, str(value))
         record_change(
@@ -196,14 +196,9 @@ def check_value(name: str, value: bool | int | str) -> Setting:
 
 def days_in(connection: Connection, zone: str) -> dict[str, tuple[Instant | None, Instant | None]]:
     """Return by ID of the assignment when its days begin and end in a time zone, for all that have days."""
-    a = t.assignment.c
-    rows = connection.execute(
-        select(t.assignment).where(
-            a.removed_at.is_(None), or_(a.from_day.is_not(None), a.until_day.is_not(None))
-        )
-    )
     spans = {
-        row.id: read_span(row.from_day or row.from_at, row.until_day or row.until_at, zone) for row in rows
+        row.id: read_span(row.from_day or row.from_at, row.until_day or row.until_at, zone)
+        for row in assignment_days.with_days(connection)
     }
     return {each: (_instant(span["from_at"]), _instant(span["until_at"])) for each, span in spans.items()}
 
@@ -214,12 +209,8 @@ def _instant(value: str | None) -> Instant | None:
 
 def _move_days(connection: Connection, zone: str) -> None:
     """Move the days of assignments to another time zone, and mark all users whom they can touch."""
-    a = t.assignment.c
     spans = days_in(connection, zone)
-    for assignment_id, (from_at, until_at) in spans.items():
-        connection.execute(
-            update(t.assignment).where(a.id == assignment_id).values(from_at=from_at, until_at=until_at)
-        )
+    assignment_days.move(connection, spans)
     if spans:
         raise_revision(connection)
-        recompute_marks.mark_selected(connection, memberships.everyone(literal(clock.now())))
+        recompute_marks.mark_everyone(connection, clock.now())

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, func, insert, literal, select, update
+from sqlalchemy import Connection, Select, bindparam, func, insert, literal, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -152,3 +152,21 @@ def everyone(*columns: Any) -> Any:
 def user_ids_within(connection: Connection, group_id: str) -> list[str]:
     """Return the ids of the users in a group, by any nesting."""
     return list(connection.execute(users_within(group_id)).scalars())
+
+
+def users_of_target(row: Any, *columns: Any) -> Select[Any]:
+    """Return the select of all users whom an assignment can touch, with further columns.
+
+    Args:
+        row: the columns of the assignment's table.
+    """
+    found: Select[Any]
+    if row["user_id"] is not None:
+        return select(t.user.c.id, *columns).where(t.user.c.id == row["user_id"])
+    if row["group_id"] is not None:
+        found = users_within(row["group_id"], *columns)
+    elif row["pattern"] is not None:
+        found = users_in_groups_of((row["source_id"],), *columns)
+    else:
+        found = everyone(*columns)
+    return found

@@ -7,8 +7,8 @@ from __future__ import annotations
 import base64
 import binascii
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, fields
+from typing import Any, TypeVar
 
 import orjson
 from sqlalchemy import ColumnElement, Connection, Select, UnaryExpression, func, literal, select, tuple_
@@ -17,6 +17,7 @@ from sqlalchemy.sql.operators import desc_op
 from dravo.core.errors import InvalidInput
 
 LARGEST = 500
+R = TypeVar("R")
 
 
 @dataclass(frozen=True)
@@ -76,6 +77,18 @@ def page(
     if count_to is not None:
         found |= {"total": min(total, count_to), "whole": total <= count_to}
     return found
+
+
+def shown_as(kind: Callable[..., R], show: Callable[[R], dict[str, Any]]) -> Callable[[Any], dict[str, Any]]:
+    """Return `show` for the rows of a page.
+
+    Args:
+        kind: a dataclass whose fields are the first columns of the select, in order. The columns after them
+            are the sort keys of the page.
+        show: returns the item of such an object.
+    """
+    number = len(fields(kind))  # type: ignore[arg-type]
+    return lambda row: show(kind(*row[:number]))
 
 
 def _is_descending(key: Any) -> bool:

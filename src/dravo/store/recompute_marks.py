@@ -2,19 +2,71 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, literal, select
+from sqlalchemy import Connection, Select, literal, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.memberships import users_within
+from dravo.store.memberships import everyone, users_within
 from dravo.store.sqlite import insert_unless_there
+
+
+@dataclass(frozen=True)
+class RecomputeMark:
+    """The mark of a user; `confirmed_for` and `released_by` if the removals were confirmed."""
+
+    user_id: str
+    since: Instant
+    confirmed_for: str | None
+    released_by: str | None
+
+
+def marked(
+    connection: Connection, limit: int, left_out: Sequence[str] = (), user_id: str | None = None
+) -> list[RecomputeMark]:
+    """Return marks by user ID.
+
+    Args:
+        connection: the records.
+        limit: the largest number.
+        left_out: the IDs of users to leave out.
+        user_id: the only user; None for all.
+    """
+    p = t.pending_recompute.c
+    statement = select(p.user_id, p.since, p.confirmed_for, p.released_by).order_by(p.user_id).limit(limit)
+    if left_out:
+        statement = statement.where(p.user_id.not_in(left_out))
+    if user_id is not None:
+        statement = statement.where(p.user_id == user_id)
+    return [RecomputeMark(*row) for row in connection.execute(statement)]
+
+
+def is_due(connection: Connection, now: Instant) -> bool:
+    """Return whether an assignment of a user starts or ends by now."""
+    return connection.execute(_due(now).limit(1)).first() is not None
+
+
+def mark_due(connection: Connection, now: Instant) -> None:
+    """Mark users for whom an assignment starts or ends by now."""
+    mark_selected(connection, _due(now))
+
+
+def _due(now: Instant) -> Select[Any]:
+    u = t.user.c
+    return select(u.id, literal(now)).where(u.next_change_at.is_not(None), u.next_change_at <= now)
 
 
 def mark_users_within(connection: Connection, group_id: str, now: Instant) -> None:
     """Mark everyone in a group, by any nesting, to be worked out again; set-based, as of this transaction."""
     mark_selected(connection, users_within(group_id, literal(now)))
+
+
+def mark_everyone(connection: Connection, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+    """Mark all users who have not left; `cleared` as in `mark_selected`."""
+    mark_selected(connection, everyone(literal(now)), cleared)
 
 
 def mark_users(

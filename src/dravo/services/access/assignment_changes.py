@@ -15,9 +15,9 @@ from dravo.core.planning import ConfigSnapshot
 from dravo.services import settings
 from dravo.services.access import rule_matches
 from dravo.services.access.assignment_targets import AssignmentRequest, other_plan, resolve, row_of
-from dravo.services.changes.preview import PlannedChange, shown, touched
+from dravo.services.changes.preview import PlannedChange, shown
 from dravo.services.context import AppContext
-from dravo.store import clock
+from dravo.store import clock, memberships
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
 
 
@@ -121,7 +121,7 @@ def adding(
     then = replace(catalogue, by_group=by_group, general=tuple(general), patterned=frozenset(patterned))
     if then.asks_groups and not catalogue.asks_groups:
         then = replace(then, labels=labels(connection, None))
-    everyone = tuple(touched(values) for values in rows)
+    everyone = tuple(memberships.users_of_target(values) for values in rows)
     serious = (
         "Every user who matches this rule later gets the role without confirmation."
         if any(each.get("future_users") for each in rows)
@@ -147,7 +147,7 @@ def removing(catalogue: ConfigSnapshot, row: Any) -> PlannedChange:
     then = replace(catalogue, by_group=by_group, general=general)
     return PlannedChange(
         row.application_id,
-        (touched(row._mapping),),
+        (memberships.users_of_target(row._mapping),),
         then,
         lambda user: replace(user, direct=tuple(each for each in user.direct if each.id != row.id)),
     )

@@ -14,11 +14,12 @@ from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.services import settings
 from dravo.services.access.license_plans import plan_by_key
-from dravo.services.changes.preview import touched
 from dravo.services.lookups import application_by_key, find_group, find_user, role_by_key, source_by_key
-from dravo.store import recompute_marks
+from dravo.store import memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.queries import applications as application_rows
+from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import extensions
 
 
@@ -146,7 +147,7 @@ def resolve(
     return row, {"everyone": True}
 
 
-def _role(connection: Connection, application: Any, wish: AssignmentRequest) -> str | None:
+def _role(connection: Connection, application: Application, wish: AssignmentRequest) -> str | None:
     if wish.excludes and (wish.role or wish.pattern is not None):
         raise InvalidInput(
             "An exclusion cannot have a role.",
@@ -164,7 +165,7 @@ def _role(connection: Connection, application: Any, wish: AssignmentRequest) -> 
     return str(role_by_key(connection, application, wish.role).id) if wish.role else None
 
 
-def _plan(connection: Connection, application: Any, wish: AssignmentRequest) -> str | None:
+def _plan(connection: Connection, application: Application, wish: AssignmentRequest) -> str | None:
     if not wish.plan:
         return None
     if wish.excludes or (wish.role is None and wish.pattern is None):
@@ -183,9 +184,7 @@ def other_plan(connection: Connection, row: Any, key: str) -> str | None:
         return None
     if row.excludes or (row.role_id is None and row.pattern is None):
         raise InvalidInput("A license plan needs a role.", "Give the assignment a role first.", "plan")
-    application = connection.execute(
-        select(t.application).where(t.application.c.id == row.application_id)
-    ).one()
+    application = application_rows.by_id(connection, row.application_id)
     return str(plan_by_key(connection, application, key).id)
 
 
@@ -217,4 +216,4 @@ def application_of(connection: Connection, assignment_id: str) -> str | None:
 
 def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
     """Mark all users of an assignment to be recomputed; `cleared` as in `mark_selected`."""
-    recompute_marks.mark_selected(connection, touched(row, literal(now)), cleared)
+    recompute_marks.mark_selected(connection, memberships.users_of_target(row, literal(now)), cleared)

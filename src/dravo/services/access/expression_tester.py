@@ -15,6 +15,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.sources.policy import import_of
 from dravo.store import tables as t
+from dravo.store.queries.sources import Source
 from dravo.store.queries.users import user_ref
 
 
@@ -54,7 +55,7 @@ def try_on_source(
     }
 
 
-def _on_sign_in(connection: Connection, source: Any, text: str, attribute: str | None) -> dict[str, Any]:
+def _on_sign_in(connection: Connection, source: Source, text: str, attribute: str | None) -> dict[str, Any]:
     """Evaluate an expression over the claims of the last sign-in."""
     x = t.sign_in_trace.c
     rows = connection.execute(

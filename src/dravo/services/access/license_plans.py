@@ -22,6 +22,7 @@ from dravo.store.ids import new_id
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import seats as seat_queries
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.applications import Application
 from dravo.store.queries.seats import SETTLED, TAKEN, WAITED_FOR, free_for_waiting
 from dravo.store.snapshots.config import raise_revision
 
@@ -78,7 +79,7 @@ def short_plans(application_id: Any) -> Any:
     return select(func.count()).select_from(t.license_plan).where(*where).scalar_subquery()
 
 
-def plan_by_key(connection: Connection, application: Any, key: str) -> Any:
+def plan_by_key(connection: Connection, application: Application, key: str) -> Any:
     """Return a plan's row.
 
     Raises:

@@ -22,6 +22,7 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import groups as group_queries
+from dravo.store.queries.applications import Application
 from dravo.store.queries.search import user_has
 from dravo.store.queries.users import user_line
 
@@ -98,28 +99,32 @@ def _worded(view: View) -> list[Any]:
     return [user_has(view.words, emails=not masking.hidden())] if view.words else []
 
 
-def _narrowed(catalogue: ConfigSnapshot, view: View, application: Any) -> list[Any]:
+def _narrowed(catalogue: ConfigSnapshot, view: View, application: Application | None) -> list[Any]:
     """Return the conditions for access by application, role and "highest role".
 
     Raises:
         InvalidInput: for a role without its application.
     """
-    x, r = t.access.c, t.role.c
-    if application is None and view.role:
-        raise InvalidInput("The filter `role` needs an application.", "Set `application` too.", "role")
-    narrowed: list[Any] = []
-    if application is not None:
-        narrowed.append(x.application_id == application.id)
+    highest = [t.access.c.role_id.in_(catalogue.highest.values())] if view.only == HIGHEST else []
+    return [*_in_view(t.access.c, view, application), *highest]
+
+
+def _in_view(columns: Any, view: View, application: Application | None) -> list[Any]:
+    """Return the conditions that access or assignments are of the application and the role of a view.
+
+    Raises:
+        InvalidInput: for a role without its application.
+    """
+    if application is None:
         if view.role:
-            narrowed.append(
-                x.role_id
-                == select(r.id)
-                .where(r.application_id == application.id, r.key == view.role)
-                .scalar_subquery()
-            )
-    if view.only == HIGHEST:
-        narrowed.append(x.role_id.in_(catalogue.highest.values()))
-    return narrowed
+            raise InvalidInput("The filter `role` needs an application.", "Set `application` too.", "role")
+        return []
+    conditions = [columns.application_id == application.id]
+    if view.role:
+        r = t.role.c
+        role = select(r.id).where(r.application_id == application.id, r.key == view.role)
+        conditions.append(columns.role_id == role.scalar_subquery())
+    return conditions
 
 
 def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) -> Select[Any]:
@@ -163,11 +168,11 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
     return statement
 
 
-def _inactive_assigned(view: View, application: Any) -> list[Any]:
+def _inactive_assigned(view: View, application: Application | None) -> list[Any]:
     """Return the conditions that a user was inactive at the instant of a view, and assigned to what it
     shows.
     """
-    u, a, r, at = t.user.c, t.assignment.c, t.role.c, view.at or clock.now()
+    u, a, at = t.user.c, t.assignment.c, view.at or clock.now()
     assigned = [
         a.user_id == u.id,
         a.excludes.is_(False),
@@ -176,15 +181,7 @@ def _inactive_assigned(view: View, application: Any) -> list[Any]:
         or_(a.from_at.is_(None), a.from_at <= at),
         or_(a.until_at.is_(None), a.until_at > at),
     ]
-    if application is not None:
-        assigned.append(a.application_id == application.id)
-    if application is None and view.role:
-        raise InvalidInput("The filter `role` needs an application.", "Set `application` too.", "role")
-    if view.role:
-        assigned.append(
-            a.role_id
-            == select(r.id).where(r.application_id == application.id, r.key == view.role).scalar_subquery()
-        )
+    assigned += _in_view(a, view, application)
     return [u.active.is_(False), u.inactive_since <= at, exists().where(*assigned)]
 
 

@@ -5,10 +5,9 @@ they are changed.
 from __future__ import annotations
 
 from dataclasses import replace
-from types import SimpleNamespace
 from typing import Any
 
-from sqlalchemy import Connection, literal, update
+from sqlalchemy import Connection, update
 
 from dravo.core.access import evaluation as rules
 from dravo.core.errors import InvalidInput
@@ -21,6 +20,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
 from dravo.store import tables as t
+from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import policy_of, raise_revision
 
 CHOICES = {
@@ -57,7 +57,7 @@ def change(
         if changed:
             connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed))
             raise_revision(connection)
-            recompute_marks.mark_selected(connection, memberships.everyone(literal(now)), cleared)
+            recompute_marks.mark_everyone(connection, now, cleared)
             record_change(
                 connection,
                 ctx.keys,
@@ -85,13 +85,13 @@ def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
 
 def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str, Any]) -> PlannedChange:
     row = application_by_key(connection, key)
-    after = SimpleNamespace(**{**row._mapping, **_checked(connection, row, given)})
+    after = replace(row, **_checked(connection, row, given))
     catalogue = ctx.catalogue.get(connection)
     then = replace(catalogue, policies={**catalogue.policies, row.id: policy_of(after)})
     return PlannedChange(row.id, (memberships.everyone(),), then)
 
 
-def _checked(connection: Connection, row: Any, given: dict[str, Any]) -> dict[str, Any]:
+def _checked(connection: Connection, row: Application, given: dict[str, Any]) -> dict[str, Any]:
     values = {name: given[name] for name in CHOICES if given.get(name) is not None}
     for name, value in values.items():
         if value not in CHOICES[name]:

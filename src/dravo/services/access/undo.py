@@ -20,6 +20,8 @@ from dravo.services.context import AppContext
 from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.operators import audit_log as audit_rows
+from dravo.store.operators.audit_log import AuditEntry
 
 ADDED, CHANGED, REMOVED, POLICY = (
     "created assignment",
@@ -78,8 +80,8 @@ def undo(ctx: AppContext, caller: Caller, entry_id: int, sure: Confirmation) -> 
         assignments.change(ctx, caller, entry.object_id, before, sure)
 
 
-def _entry(connection: Connection, entry_id: int) -> Any:
-    row = connection.execute(select(t.audit).where(t.audit.c.id == entry_id)).first()
+def _entry(connection: Connection, entry_id: int) -> AuditEntry:
+    row = audit_rows.get(connection, entry_id)
     if row is None:
         raise NotFound(f"There is no entry {entry_id} in the audit log.")
     if row.action not in UNDOABLE:
@@ -90,7 +92,7 @@ def _entry(connection: Connection, entry_id: int) -> Any:
     return row
 
 
-def _before(connection: Connection, entry: Any) -> AssignmentEdit:
+def _before(connection: Connection, entry: AuditEntry) -> AssignmentEdit:
     """Return the edit that restores an assignment to its values before a change."""
     before = entry.details["before"]
     plan = None
@@ -110,7 +112,7 @@ def _before(connection: Connection, entry: Any) -> AssignmentEdit:
     )
 
 
-def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
+def _removed(connection: Connection, entry: AuditEntry) -> dict[str, Any]:
     """Return the row of a deleted assignment, as a new one.
 
     Raises:
@@ -146,7 +148,7 @@ def _removed(connection: Connection, entry: Any) -> dict[str, Any]:
 _WHOM = ("application_id", "role_id", "user_id", "group_id", "rule", "pattern", "source_id", "excludes")
 
 
-def _policy(connection: Connection, entry: Any) -> tuple[str, dict[str, Any]]:
+def _policy(connection: Connection, entry: AuditEntry) -> tuple[str, dict[str, Any]]:
     """Return an application's key and its policy as it was before a change."""
     key = connection.execute(
         select(t.application.c.key).where(t.application.c.id == entry.object_id)

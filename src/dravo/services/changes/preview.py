@@ -9,15 +9,14 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, select
+from sqlalchemy import Connection, Select
 
 from dravo.core.errors import StalePreview
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user
 from dravo.services import jobs
 from dravo.services.changes.removal_limits import NeedsConfirmation, confirmation_reason
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, memberships
-from dravo.store import tables as t
+from dravo.store import clock
 from dravo.store.plan_writer import EVERY_APPLICATION
 from dravo.store.queries import seats as seat_queries
 from dravo.store.queries.users import attributes_ref
@@ -229,21 +228,3 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]
             "before": [roles[role_id].label for role_id in before if role_id in roles],
             "after": [roles[role_id].label for role_id in after if role_id in roles],
         }
-
-
-def touched(row: Any, *columns: Any) -> Select[Any]:
-    """Return the select of all users whom an assignment can touch, with further columns.
-
-    Args:
-        row: the columns of the assignment's table.
-    """
-    if row["user_id"] is not None:
-        return select(t.user.c.id, *columns).where(t.user.c.id == row["user_id"])
-    if row["group_id"] is not None:
-        found: Select[Any] = memberships.users_within(row["group_id"], *columns)
-        return found
-    if row["pattern"] is not None:
-        in_groups: Select[Any] = memberships.users_in_groups_of((row["source_id"],), *columns)
-        return in_groups
-    everyone: Select[Any] = memberships.everyone(*columns)
-    return everyone

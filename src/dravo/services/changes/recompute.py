@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 import structlog
-from sqlalchemy import Connection, Select, literal, select
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError, StalePreview
@@ -20,8 +20,8 @@ from dravo.core.planning import UserPlan, UserSnapshot, plan_user
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import USER, Heartbeats
 from dravo.store import clock, recompute_marks
-from dravo.store import tables as t
 from dravo.store.plan_writer import UserRewrite, apply_outcomes, remove_marks
+from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 
 USERS_PER_CHUNK = 250
@@ -88,7 +88,7 @@ def _some(ctx: AppContext, aside: SetAside) -> int:
         raise
     except Exception:  # noqa: BLE001 (whose mistake it is shows below, and is logged there)
         with ctx.database.reading() as connection:
-            users = connection.execute(_marked(left_out)).all()
+            users = recompute_marks.marked(connection, USERS_PER_CHUNK, left_out)
     for row in users:
         try:
             _chunk(ctx, row.user_id)
@@ -99,23 +99,17 @@ def _some(ctx: AppContext, aside: SetAside) -> int:
     return len(users)
 
 
-def _marked(left_out: Sequence[str]) -> Select[Any]:
-    asked = select(t.pending_recompute).order_by(t.pending_recompute.c.user_id).limit(USERS_PER_CHUNK)
-    return asked.where(t.pending_recompute.c.user_id.not_in(left_out)) if left_out else asked
-
-
 def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] = ()) -> int:
     now = clock.now()
-    asked = _marked(left_out)
     with ctx.database.reading() as connection:
-        rows = connection.execute(
-            asked if user_id is None else asked.where(t.pending_recompute.c.user_id == user_id)
-        ).all()
+        rows = recompute_marks.marked(connection, USERS_PER_CHUNK, left_out, user_id)
         if not rows:
             return 0
         marks = [(row.user_id, row.since) for row in rows]
         cleared = {
-            (row.user_id, row.confirmed_for): row.released_by for row in rows if row.confirmed_for is not None
+            (row.user_id, row.confirmed_for): row.released_by
+            for row in rows
+            if row.confirmed_for is not None and row.released_by is not None
         }
         catalogue = ctx.catalogue.get(connection)
         users = user_snapshots.users(connection, [user_id for user_id, _ in marks])
@@ -153,13 +147,7 @@ def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str,
     user is active.
     """
     ids = [user.user_id for user in users if len(user.records) > 1]
-    u = t.user.c
-    rows = (
-        connection.execute(select(u.id, u.attributes, u.value_sources, u.active).where(u.id.in_(ids)))
-        if ids
-        else ()
-    )
-    return {row.id: (row.attributes, row.value_sources, row.active) for row in rows}
+    return user_queries.merged_values(connection, ids)
 
 
 def _as_merged(outcome: UserPlan) -> tuple[Any, Any, bool]:
@@ -172,12 +160,9 @@ def mark_due_changes(ctx: AppContext, now: Instant) -> bool:
     Returns:
         Whether there are any.
     """
-    due = select(t.user.c.id, literal(now)).where(
-        t.user.c.next_change_at.is_not(None), t.user.c.next_change_at <= now
-    )
     with ctx.database.reading() as connection:
-        if connection.execute(due.limit(1)).first() is None:
+        if not recompute_marks.is_due(connection, now):
             return False
     with ctx.database.writing() as connection:
-        recompute_marks.mark_selected(connection, due)
+        recompute_marks.mark_due(connection, now)
     return True

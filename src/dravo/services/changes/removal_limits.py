@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from sqlalchemy import Connection, func, select, true, union
+from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError
 from dravo.core.provisioning.removal_limit import Limits
 from dravo.services import settings
-from dravo.store import tables as t
+from dravo.store.queries import access as access_queries
 
 
 class NeedsConfirmation(DravoError):
@@ -24,20 +24,6 @@ def limits(values: Mapping[str, Any]) -> Limits:
     """Return the removal limits from the settings."""
     return Limits(
         values["removal_limit_number"], values["removal_limit_percent"], values["removal_limit_minimum"]
-    )
-
-
-def present_in(connection: Connection, application_id: str) -> int:
-    """Return how many users an application has, including those who are losing access; former users do not
-    count.
-    """
-    d, x = t.task.c, t.access.c
-    having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
-    losing = select(d.user_id).where(
-        d.application_id == application_id, d.removes == true(), d.closed_at.is_(None)
-    )
-    return int(
-        connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one()
     )
 
 
@@ -66,7 +52,7 @@ def confirmation_reason(connection: Connection, application_id: str, taken: int,
     if not taken and not top_gained:
         return ""
     values = settings.read(connection)
-    allowed = limits(values).allowed(present_in(connection, application_id))
+    allowed = limits(values).allowed(access_queries.number_of_users(connection, application_id))
     if taken > allowed:
         return f"This change removes access from {taken:,} users. More than {allowed:,} need a confirmation."
     most = values["highest_role_limit"]

@@ -16,7 +16,8 @@ from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.preview import PlannedChange
 from dravo.services.context import AppContext
 from dravo.store import clock, memberships
-from dravo.store.queries import operators as operator_queries
+from dravo.store.operators import operators as operator_rows
+from dravo.store.queries import access as access_queries
 from dravo.store.queries import retention
 
 DAY = 86_400
@@ -98,7 +99,7 @@ def _of_removal_limit(
         key=lambda each: each.label,
     )
     for application in applications[:MOST_APPLICATIONS]:
-        present = removal_limits.present_in(connection, application.id)
+        present = access_queries.number_of_users(connection, application.id)
         was = removal_limits.limits(before).allowed(present)
         now = removal_limits.limits(after).allowed(present)
         if was != now:
@@ -114,7 +115,7 @@ def _of_second_factor(connection: Connection, effects: ChangeEffects, *, require
     if not required:
         effects.add("Operators can sign in without a second factor, and can disable theirs.")
         return
-    number = operator_queries.number_without_second_factor(connection)
+    number = operator_rows.number_without_second_factor(connection)
     effects.add(
         f"{count(number, 'operator has', 'operators have')} no second factor and must set one up at the "
         "next sign-in."

@@ -27,6 +27,7 @@ from dravo.services.security.permissions import Caller
 from dravo.services.sources.policy import import_of, import_policy
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
+from dravo.store.queries.sources import Source
 
 HOURLY = "0 * * * *"
 # What changes where a connection goes: with another one of these, its secret is forgotten.
@@ -44,7 +45,7 @@ def kinds() -> dict[str, Any]:
     return {"items": items}
 
 
-def reader_of(ctx: AppContext, source: Any, row: Any, policy: SourcePolicy) -> Reader:
+def reader_of(ctx: AppContext, source: Source, row: Any, policy: SourcePolicy) -> Reader:
     """Return the reader of a source, not connected yet."""
     secret = ctx.keys.decrypt(row.secret) if row.secret else ""
     return open_reader(
@@ -155,7 +156,7 @@ def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:
 
 
 def _changed(
-    ctx: AppContext, connection: Connection, source: Any, row: Any, given: dict[str, Any], now: Any
+    ctx: AppContext, connection: Connection, source: Source, row: Any, given: dict[str, Any], now: Any
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the columns that change, and the details for the audit log."""
     values: dict[str, Any] = {}
@@ -380,7 +381,7 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
                 )
 
 
-def _groups_chosen(ctx: AppContext, source: Any, policy: SourcePolicy) -> list[dict[str, Any]]:
+def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> list[dict[str, Any]]:
     """Return the known groups of a source, and whether the policy accepts each."""
     g = t.group.c
     columns = (g.id, g.display_name, g.native_id, g.reference)

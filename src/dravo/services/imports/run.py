@@ -35,7 +35,9 @@ from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.plan_writer import EVERY_APPLICATION, ConfirmedRemovals
+from dravo.store.queries import sources as source_rows
 from dravo.store.queries.runs import FAILED, FINISHED, HELD, RUNNING, STOPPED
+from dravo.store.queries.sources import Source
 
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5
@@ -61,7 +63,7 @@ def carry_out(ctx: AppContext, run_id: str) -> None:
             # An operator stopped it before it began.
             return
         run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
-        source = connection.execute(select(t.source).where(t.source.c.id == run.source_id)).one()
+        source = source_rows.by_id(connection, run.source_id)
         row = connection.execute(
             select(t.source_import).where(t.source_import.c.source_id == source.id)
         ).first()
@@ -79,7 +81,7 @@ def carry_out(ctx: AppContext, run_id: str) -> None:
 class ImportRun:
     """One run while it is carried out."""
 
-    def __init__(self, ctx: AppContext, run: Any, source: Any, row: Any) -> None:
+    def __init__(self, ctx: AppContext, run: Any, source: Source, row: Any) -> None:
         self.ctx, self.run, self.source, self.row = ctx, run, source, row
         self.policy = source_policies.import_policy(source, row.kind)
         with ctx.database.reading() as connection:

@@ -32,6 +32,7 @@ from dravo.store.ids import new_id
 from dravo.store.imported_records import IMPORT, Known, NewRecord
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
 from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.queries.sources import Source
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
 
@@ -91,7 +92,7 @@ class BulkUsers:
     def __init__(
         self,
         ctx: AppContext,
-        source: Any,
+        source: Source,
         policy: SourcePolicy,
         run_id: str | None,
         options: RunOptions = STANDARD_RUN,

@@ -25,6 +25,7 @@ from dravo.store import clock, imported_records, recompute_marks, records
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.sources import Source
 
 CHOICES: dict[str, tuple[str, ...]] = {
     RENAMED: (LET, LEAVE_OUT),
@@ -157,7 +158,7 @@ def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
     return source, row
 
 
-def _whom(connection: Connection, source: Any, row: Any, decision: str, user: str | None) -> str | None:
+def _whom(connection: Connection, source: Source, row: Any, decision: str, user: str | None) -> str | None:
     """Return the user to which a record is to be linked.
 
     Raises:

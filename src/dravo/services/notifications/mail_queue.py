@@ -11,7 +11,7 @@ from typing import Any
 
 import orjson
 import structlog
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, later
@@ -21,8 +21,9 @@ from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
-from dravo.store.ids import new_id
+from dravo.store.organization import outbound_mail
+from dravo.store.organization import settings as stored_settings
+from dravo.store.organization.outbound_mail import QueuedMail
 
 # Under these names the settings keep by which server mail goes, and how it went last.
 SERVER, WENT = "mail_server", "mail_status"
@@ -37,7 +38,7 @@ def shown(ctx: AppContext) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         kept = _read(connection, SERVER)
         went = _read(connection, WENT)
-        waiting = connection.execute(select(func.count()).select_from(t.outbound_mail)).scalar_one()
+        waiting = outbound_mail.number(connection)
     return {
         "host": kept.get("host", ""),
         "port": kept.get("port", 587),
@@ -74,7 +75,7 @@ def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, 
             kept["secret"] = ctx.keys.encrypt(given["password"]) if given["password"] else None
         elif kept.get("host") != before.get("host"):
             kept["secret"] = None
-        _write(connection, SERVER, kept)
+        stored_settings.replace_value(connection, SERVER, kept)
         details = {
             name: value for name, value in kept.items() if name != "secret" and before.get(name) != value
         }
@@ -136,7 +137,7 @@ def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
     text = f"This is a test email, sent by {caller.name}.\n\nEmails from Dravo arrive at this address.\n"
     send(server, address, compose(server.sender, address, "Test email from Dravo", text))
     with ctx.database.writing() as connection:
-        _write(connection, WENT, {"sent_at": clock.now()})
+        stored_settings.replace_value(connection, WENT, {"sent_at": clock.now()})
     return {**shown(ctx), "sent_to": address}
 
 
@@ -150,20 +151,13 @@ def write_letter(
     """
     now = clock.now()
     content = ctx.keys.encrypt(orjson.dumps([to, subject, text]).decode())
-    connection.execute(
-        insert(t.outbound_mail).values(
-            id=new_id(), content=content, created_at=now, until_at=later(now, seconds), next_at=now
-        )
-    )
+    outbound_mail.insert_message(connection, content, now, later(now, seconds))
 
 
 def send_due(ctx: AppContext, now: Instant) -> int:
     """Send the messages that are due; return how many were tried."""
-    m = t.outbound_mail.c
     with ctx.database.reading() as connection:
-        rows = connection.execute(
-            select(t.outbound_mail).where(m.next_at <= now).order_by(m.next_at).limit(AT_ONCE)
-        ).all()
+        rows = outbound_mail.due(connection, now, AT_ONCE)
         server = _server(ctx, connection) if rows else None
     for row in rows:
         _send_one(ctx, server, row)
@@ -173,15 +167,10 @@ def send_due(ctx: AppContext, now: Instant) -> int:
 def is_due(ctx: AppContext, now: Instant) -> bool:
     """Whether a message is due."""
     with ctx.database.reading() as connection:
-        return (
-            connection.execute(
-                select(t.outbound_mail.c.id).where(t.outbound_mail.c.next_at <= now).limit(1)
-            ).first()
-            is not None
-        )
+        return bool(outbound_mail.due(connection, now, 1))
 
 
-def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
+def _send_one(ctx: AppContext, server: MailServer | None, row: QueuedMail) -> None:
     now, trouble, over = clock.now(), "", row.until_at <= clock.now()
     if not over:
         to, subject, text = orjson.loads(ctx.keys.decrypt(row.content))
@@ -197,21 +186,18 @@ def _send_one(ctx: AppContext, server: MailServer | None, row: Any) -> None:
             trouble = "The email failed with an internal error. See the service log."
             log.exception("an email failed", tries=row.tries + 1)
     with ctx.database.writing() as connection:
-        here = t.outbound_mail.c.id == row.id
         if trouble and not over:
             next_at = later(now, PAUSES[min(row.tries, len(PAUSES) - 1)])
-            connection.execute(
-                update(t.outbound_mail)
-                .where(here)
-                .values(tries=row.tries + 1, next_at=next_at, trouble=trouble)
-            )
+            outbound_mail.postpone(connection, row.id, row.tries + 1, next_at, trouble)
         else:
-            connection.execute(delete(t.outbound_mail).where(here))
+            outbound_mail.delete_message(connection, row.id)
         if trouble or row.until_at <= now:
             trouble = trouble or row.trouble or "An email could not be sent in time."
-            _write(connection, WENT, {**_read(connection, WENT), "trouble": trouble, "trouble_at": now})
+            stored_settings.replace_value(
+                connection, WENT, {**_read(connection, WENT), "trouble": trouble, "trouble_at": now}
+            )
         else:
-            _write(connection, WENT, {"sent_at": now})
+            stored_settings.replace_value(connection, WENT, {"sent_at": now})
 
 
 def _server(ctx: AppContext, connection: Connection) -> MailServer | None:
@@ -224,9 +210,4 @@ def _server(ctx: AppContext, connection: Connection) -> MailServer | None:
 
 
 def _read(connection: Connection, name: str) -> dict[str, Any]:
-    return dict(connection.execute(select(t.setting.c.value).where(t.setting.c.name == name)).scalar() or {})
-
-
-def _write(connection: Connection, name: str, value: dict[str, Any]) -> None:
-    connection.execute(delete(t.setting).where(t.setting.c.name == name))
-    connection.execute(insert(t.setting).values(name=name, value=value))
+    return dict(stored_settings.value(connection, name) or {})

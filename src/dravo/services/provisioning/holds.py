@@ -11,7 +11,7 @@ from sqlalchemy import Connection, func, select, true, update
 from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
 from dravo.services import events, settings
-from dravo.services.changes.removal_limits import check_confirmed, limits, present_in
+from dravo.services.changes.removal_limits import check_confirmed, limits
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -19,6 +19,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.plan_writer import DROPPED, HELD, WAITING
+from dravo.store.queries import access as access_queries
 from dravo.store.queries import users as user_queries
 
 HOLDS = "removal_limit"
@@ -101,7 +102,7 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
         recent = connection.execute(
             select(func.count()).select_from(t.task).where(d.application_id == application_id, *counted)
         ).scalar_one()
-        population = present_in(connection, application_id)
+        population = access_queries.number_of_users(connection, application_id)
         allowed = limit.allowed(population)
         if recent + number > allowed:
             message = _message(

@@ -27,6 +27,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import load, raise_revision, revision
 
 # Roles
@@ -103,7 +104,9 @@ def preview_change(ctx: AppContext, key: str, role_key: str, edit: RoleEdit) -> 
     return effects
 
 
-def _planned(connection: Connection, application: Any, role: Any, changed: dict[str, Any]) -> PlannedChange:
+def _planned(
+    connection: Connection, application: Application, role: StoredRole, changed: dict[str, Any]
+) -> PlannedChange:
     """Plan a changed role. Its rank may decide which role is the highest, also for name patterns."""
     new = Role(
         role.key, changed.get("label", role.label), changed.get("rank", role.rank), role.id, application.id

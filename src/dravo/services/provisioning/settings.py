@@ -5,7 +5,6 @@ previewed.
 from __future__ import annotations
 
 from dataclasses import replace
-from types import SimpleNamespace
 from typing import Any
 
 from sqlalchemy import Connection, select, union
@@ -22,6 +21,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.queries.applications import Application
 from dravo.store.queries.users import attributes_ref
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import (
@@ -249,9 +249,9 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, An
     }
 
 
-def _with_settings(catalogue: ConfigSnapshot, row: Any, values: dict[str, Any]) -> ConfigSnapshot:
+def _with_settings(catalogue: ConfigSnapshot, row: Application, values: dict[str, Any]) -> ConfigSnapshot:
     """Return the catalogue as it would be with other settings of one application."""
-    after = SimpleNamespace(**{**row._mapping, **values})
+    after = replace(row, **values)
     application = replace(catalogue.applications[row.id], settings=settings_of(after))
     provisioned = {**catalogue.provisioned, row.id: provisioned_groups(after, catalogue.by_group)}
     return replace(

@@ -27,6 +27,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -215,7 +216,7 @@ def _more(
     ]
 
 
-def _role_there(connection: Connection, application: Any, there: dict[str, Any]) -> str:
+def _role_there(connection: Connection, application: Application, there: dict[str, Any]) -> str:
     """Return the key of the account's only role.
 
     Raises:

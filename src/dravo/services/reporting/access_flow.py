@@ -6,16 +6,17 @@ Counting reads every access, so the result is stored and renewed after changes.
 from __future__ import annotations
 
 import time
-from collections import Counter
 from typing import Any
 
-from sqlalchemy import Connection, func, select
+from sqlalchemy import Connection
 
 from dravo.core.access.flow import GROUP, ROLE, SOURCE, Held, Node, picture
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
-from dravo.store import cached_reports, clock
-from dravo.store import tables as t
+from dravo.store import clock
+from dravo.store.queries import sources as source_rows
+from dravo.store.reports import access_flow as stored
+from dravo.store.reports import cached_reports
 from dravo.store.snapshots.config import revision
 
 FLOW = "flow"
@@ -23,7 +24,6 @@ MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS = 9, 11, 8
 # Counting takes no more than so small a part of the time.
 SHARE = 40
 LEAST_SECONDS = 2.0
-CHUNK = 5_000
 
 
 def is_due(ctx: AppContext, now: Instant) -> bool:
@@ -50,37 +50,17 @@ def count(ctx: AppContext) -> None:
 
 
 def _marker(connection: Connection) -> str:
-    """Return a text that changes whenever access of a user changes."""
-    x = t.access.c
-    began = connection.execute(select(func.max(x.from_at))).scalar()
-    ended = connection.execute(select(func.max(x.until_at)).where(x.until_at.is_not(None))).scalar()
-    return f"{began} {ended} {revision(connection)}"
+    """Return a text that changes whenever access of a user or the configuration changes."""
+    return f"{stored.marker(connection)} {revision(connection)}"
 
 
 def _counted(connection: Connection) -> dict[str, Any]:
-    """Return {"held": [[source, kind, by group, role, users]], "names": {group ID: name}}; each role of a
-    user once, by its first reason.
-    """
-    r, s, x = t.record.c, t.source.c, t.access.c
-    sources = {row.id: row.key for row in connection.execute(select(s.id, s.key).order_by(s.priority))}
-    home: dict[str, str] = {}
-    for user_id, source_id in connection.execute(
-        select(r.user_id, r.source_id).where(r.deleted_at.is_(None)).order_by(r.id)
-    ):
-        home.setdefault(user_id, sources[source_id])
-    found: Counter[tuple[str, str, bool, str]] = Counter()
-    names: dict[str, str] = {}
-    statement = select(x.user_id, x.role_id, x.reasons).where(x.until_at.is_(None))
-    for row in connection.execute(statement.execution_options(yield_per=CHUNK)):
-        reason = next((each for each in row.reasons if each["until"] is None), None)
-        if reason is None:
-            continue
-        if reason["group"]:
-            names[reason["group"]] = reason["group_name"] or reason["group"]
-        # Where they come from: also of a local group the user's own source.
-        way = (reason["group"], True) if reason["group"] else (reason["kind"], False)
-        found[home.get(row.user_id, ""), *way, row.role_id] += 1
-    return {"held": [[*key, number] for key, number in sorted(found.items())], "names": names}
+    """Return the counts as they are stored."""
+    found = stored.count(connection)
+    return {
+        "held": [[*key, number] for key, number in sorted(found.users.items())],
+        "names": found.group_names,
+    }
 
 
 def shown(ctx: AppContext) -> dict[str, Any]:
@@ -92,7 +72,7 @@ def shown(ctx: AppContext) -> dict[str, Any]:
         if kept is None:
             return {"at": None, "nodes": [], "bands": []}
         catalogue = ctx.catalogue.get(connection)
-        labels = {row.key: row.label for row in connection.execute(select(t.source.c.key, t.source.c.label))}
+        labels = source_rows.labels(connection)
     application_of = {role.id: role.application_id for role in catalogue.roles.values()}
     held = [Held(*row) for row in kept.value["held"]]
     nodes, bands = picture(held, application_of, MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS)

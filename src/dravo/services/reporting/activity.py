@@ -24,7 +24,9 @@ from dravo.services.security.permissions import Caller
 from dravo.store import tables as t
 from dravo.store.pagination import LARGEST, PageRequest, read_cursor, write_cursor
 from dravo.store.plan_writer import DONE, FAILED
+from dravo.store.queries.applications import Application
 from dravo.store.queries.runs import FINISHED, HELD, STOPPED
+from dravo.store.queries.sources import Source
 
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)
@@ -151,7 +153,7 @@ def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, _E
     }
 
 
-def _requests(about: SubjectFilter, source: Any) -> _EventSource:
+def _requests(about: SubjectFilter, source: Source | None) -> _EventSource:
     c, s = t.trace.c, t.source.c
     statement = select(c.method, c.path, c.status, c.outcome, c.effects, s.key, s.label).join(
         t.source, s.id == c.source_id
@@ -183,7 +185,7 @@ def _request(row: Any) -> dict[str, Any]:
     }
 
 
-def _tasks(about: SubjectFilter, application: Any) -> _EventSource:
+def _tasks(about: SubjectFilter, application: Application | None) -> _EventSource:
     x, d, u, p = t.task_attempt.c, t.task.c, t.user.c, t.application.c
     statement = (
         select(
@@ -230,7 +232,7 @@ def _task(row: Any) -> dict[str, Any]:
     }
 
 
-def _reconciliations(about: SubjectFilter, application: Any) -> _EventSource:
+def _reconciliations(about: SubjectFilter, application: Application | None) -> _EventSource:
     r, p = t.run.c, t.application.c
     statement = select(
         r.status, r.requested_by, r.counts, r.message, r.progress, r.ended_at, p.key, p.label
@@ -262,7 +264,7 @@ def _reconciliation(row: Any) -> dict[str, Any]:
     }
 
 
-def _runs(about: SubjectFilter, source: Any) -> _EventSource:
+def _runs(about: SubjectFilter, source: Source | None) -> _EventSource:
     r, s = t.run.c, t.source.c
     columns = (
         r.status,
@@ -308,7 +310,7 @@ def _run(row: Any) -> dict[str, Any]:
     }
 
 
-def _changes(about: SubjectFilter, source: Any, application: Any) -> _EventSource:
+def _changes(about: SubjectFilter, source: Source | None, application: Application | None) -> _EventSource:
     c, s, p = t.audit.c, t.source.c, t.application.c
     names = (
         s.key.label("source_key"),

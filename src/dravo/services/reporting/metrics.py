@@ -7,15 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
-
-from sqlalchemy import func, select
 
 from dravo.core.instants import Instant, seconds_between
 from dravo.services import events
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import Heartbeats
-from dravo.store import tables as t
+from dravo.store.reports import metrics as stored
 
 
 @dataclass(frozen=True)
@@ -30,87 +27,72 @@ class Measure:
 
 def measures(ctx: AppContext, now: Instant) -> list[Measure]:
     """Return every metric with its current value."""
-    u, d, g = t.user.c, t.task.c, t.provisioned_group.c
     with ctx.database.reading() as connection:
-
-        def rows(statement: Any) -> list[Any]:
-            return list(connection.execute(statement))
-
-        users = rows(select(u.active, func.count()).where(u.left_at.is_(None)).group_by(u.active))
-        sources = rows(
-            select(t.source.c.key, func.count())
-            .join(t.record, t.record.c.source_id == t.source.c.id)
-            .where(t.record.c.deleted_at.is_(None))
-            .group_by(t.source.c.key)
-        )
-        applications = {row.id: row for row in rows(select(t.application))}
-        open_now = rows(
-            select(d.application_id, d.status, func.count(), func.min(d.created_at))
-            .where(d.closed_at.is_(None))
-            .group_by(d.application_id, d.status)
-        )
-        groups = rows(select(g.application_id, g.status, func.count()).group_by(g.application_id, g.status))
-        accounts = rows(
-            select(t.account.c.application_id, func.count())
-            .where(t.account.c.remote_id.is_not(None))
-            .group_by(t.account.c.application_id)
-        )
-        drifting = rows(
-            select(t.drift.c.application_id, func.count())
-            .where(t.drift.c.status == "open")
-            .group_by(t.drift.c.application_id)
-        )
-        marks = rows(select(func.count()).select_from(t.pending_recompute))[0][0]
+        found = stored.count(connection)
+    keys = {each.id: each.key for each in found.applications}
 
     def label(application_id: str, **more: str) -> dict[str, str]:
-        return {"application": applications[application_id].key, **more}
+        return {"application": keys[application_id], **more}
 
-    provisioning = [row for row in applications.values() if row.enabled]
+    provisioning = [each for each in found.applications if each.enabled]
     return [
         Measure(
             "dravo_users",
             "Users, without leavers.",
-            tuple(({"status": "active" if row[0] else "inactive"}, row[1]) for row in users),
+            tuple(
+                ({"status": "active" if active else "inactive"}, number)
+                for active, number in found.users.items()
+            ),
         ),
         Measure(
-            "dravo_records", "Users of each source.", tuple(({"source": row[0]}, row[1]) for row in sources)
+            "dravo_records",
+            "Users of each source.",
+            tuple(({"source": key}, number) for key, number in found.records.items()),
         ),
         Measure(
             "dravo_accounts",
             "Accounts in each application.",
-            tuple((label(row[0]), row[1]) for row in accounts),
+            tuple((label(of), number) for of, number in found.accounts.items()),
         ),
         Measure(
             "dravo_tasks_open",
             "Provisioning tasks that are not done.",
-            tuple((label(row[0], status=row[1]), row[2]) for row in open_now),
+            tuple((label(each.application_id, status=each.status), each.number) for each in found.open_tasks),
         ),
         Measure(
             "dravo_task_oldest_seconds",
             "Age of the oldest waiting task, in seconds.",
-            tuple((label(row[0]), seconds_between(row[3], now)) for row in open_now if row[1] == "waiting"),
+            tuple(
+                (label(each.application_id), seconds_between(each.oldest, now))
+                for each in found.open_tasks
+                if each.status == "waiting"
+            ),
         ),
         Measure(
             "dravo_provisioned_groups",
             "Provisioned groups by status.",
-            tuple((label(row[0], status=row[1]), row[2]) for row in groups),
+            tuple((label(of, status=status), number) for (of, status), number in found.groups.items()),
         ),
         Measure(
             "dravo_drift_open",
             "Open differences found by reconciliation.",
-            tuple((label(row[0]), row[1]) for row in drifting),
+            tuple((label(of), number) for of, number in found.drift.items()),
         ),
         Measure(
             "dravo_application_paused",
             "1 if provisioning is paused.",
-            tuple((label(row.id), 1 if row.paused_at else 0) for row in provisioning),
+            tuple((label(each.id), 1 if each.paused_at else 0) for each in provisioning),
         ),
         Measure(
             "dravo_application_failures",
             "Consecutive failures.",
-            tuple((label(row.id), row.failures) for row in provisioning),
+            tuple((label(each.id), each.failures) for each in provisioning),
         ),
-        Measure("dravo_users_to_work_out", "Users whose access is being recalculated.", (({}, marks),)),
+        Measure(
+            "dravo_users_to_work_out",
+            "Users whose access is being recalculated.",
+            (({}, found.pending_recompute),),
+        ),
     ]
 
 

@@ -9,8 +9,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import select
-
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.scim.bulk import (
     BULK_RESPONSE,
@@ -39,7 +37,7 @@ from dravo.services.scim_server.resources import (
 from dravo.services.sources import observations
 from dravo.services.sources.observations import TrafficObserver
 from dravo.services.sources.scim_auth import ScimCaller
-from dravo.store import tables as t
+from dravo.store.queries import sources as source_rows
 
 PLAIN_QUERY = Query()
 
@@ -236,10 +234,8 @@ class ScimHandler:
     def source_id(self, key: str) -> str | None:
         """Return the id of the source with a key, or None."""
         with self._ctx.database.reading() as connection:
-            found: str | None = connection.execute(
-                select(t.source.c.id).where(t.source.c.key == key)
-            ).scalar()
-        return found
+            found = source_rows.by_key(connection, key)
+        return found.id if found is not None else None
 
 
 class BulkRun:

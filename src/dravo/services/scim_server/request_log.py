@@ -13,7 +13,7 @@ from typing import Any
 
 import orjson
 import structlog
-from sqlalchemy import Connection, delete, insert, or_, select
+from sqlalchemy import Connection
 from sqlalchemy.exc import OperationalError
 
 from dravo.core.change_summary import changed_attributes, effects
@@ -23,17 +23,14 @@ from dravo.core.instants import Instant, later
 from dravo.core.scim.quirks import quirks
 from dravo.services.ingest.types import IngestChange
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
-from dravo.store.prepared_statements import PreparedStatement
-from dravo.store.queries import search as text_search
+from dravo.store.pagination import PageRequest
+from dravo.store.queries import scim_requests as stored
+from dravo.store.queries.scim_requests import RequestFilter, StoredRequest
 
 LARGEST_BODY = 16_384
 log = structlog.get_logger("traces")
-_MAKE = insert(t.trace)
-_MAKE_ONE = PreparedStatement(_MAKE)
 
 
 @dataclass
@@ -97,7 +94,7 @@ class TraceDraft:
 
         def write(connection: Connection) -> None:
             try:
-                _MAKE_ONE.change(connection, row)
+                stored.insert_request(connection, row)
             except OperationalError:
                 # The records themselves cannot be written: then the change cannot either.
                 raise
@@ -160,21 +157,6 @@ def _without_secrets(value: Any) -> Any:
     return value
 
 
-@dataclass(frozen=True)
-class RequestFilter:
-    """Which requests to list.
-
-    Attributes:
-        words: text in the path, query, outcome or body, in any letter case.
-        outcome: "refused", "changed" or "read".
-        method: an HTTP method.
-    """
-
-    words: str | None = None
-    outcome: str | None = None
-    method: str | None = None
-
-
 def list_requests(
     database: Database,
     source_id: str,
@@ -193,22 +175,8 @@ def list_requests(
         values: whether the caller may see users' attributes. Otherwise queries are left out, and queries
             and bodies are not searched: a search would reveal them.
     """
-    words, outcome, method = only.words, only.outcome, only.method
-    c = t.trace.c
-    statement = select(t.trace).where(c.source_id == source_id)
-    if words:
-        columns = (c.path, c.outcome, c.query, c.body) if values else (c.path, c.outcome)
-        statement = statement.where(or_(*(text_search.has(column, words) for column in columns)))
-    if outcome == "refused":
-        statement = statement.where(c.status >= 400)
-    elif outcome == "changed":
-        statement = statement.where(c.effects.is_not(None))
-    elif outcome == "read":
-        statement = statement.where(c.status < 400, c.effects.is_(None))
-    if method:
-        statement = statement.where(c.method == method.upper())
     with database.reading() as connection:
-        found = page(connection, statement, [c.id.desc()], page_request, _line)
+        found = stored.list_requests(connection, source_id, page_request, only, _line, values=values)
     return found if values else {**found, "items": [{**each, "query": None} for each in found["items"]]}
 
 
@@ -219,9 +187,7 @@ def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
         NotFound.
     """
     with database.reading() as connection:
-        row = connection.execute(
-            select(t.trace).where(t.trace.c.id == trace_id, t.trace.c.source_id == source_id)
-        ).first()
+        row = stored.get(connection, source_id, trace_id)
     if row is None:
         raise NotFound(
             f"This source has no trace with the ID '{trace_id}'.",
@@ -230,7 +196,7 @@ def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
     return {**_line(row), "body": row.body}
 
 
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: StoredRequest) -> dict[str, Any]:
     led_to = row.effects or {}
     return {
         "id": row.id,
@@ -250,16 +216,5 @@ def _line(row: Any) -> dict[str, Any]:
 
 def sweep(database: Database, now: Instant, days: int, most: int) -> int:
     """Delete traces older than some days, and those beyond a number for each source; return how many."""
-    c = t.trace.c
-    gone = 0
     with database.writing() as connection:
-        gone += connection.execute(delete(t.trace).where(c.at < later(now, -86_400 * days))).rowcount
-        for source_id in connection.execute(select(t.source.c.id)).scalars().all():
-            last = connection.execute(
-                select(c.id).where(c.source_id == source_id).order_by(c.id.desc()).offset(most).limit(1)
-            ).scalar()
-            if last is not None:
-                gone += connection.execute(
-                    delete(t.trace).where(c.source_id == source_id, c.id <= last)
-                ).rowcount
-    return gone
+        return stored.delete_old(connection, later(now, -86_400 * days), most)

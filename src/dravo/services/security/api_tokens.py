@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound, NotPermitted
 from dravo.core.instants import Instant, later
@@ -19,9 +19,10 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import PERMISSIONS, Caller
 from dravo.services.security.secrets import digest, new_token
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.operators import api_tokens as token_rows
+from dravo.store.operators.api_tokens import ApiToken
+from dravo.store.pagination import PageRequest
 
 SCOPES = ("read", "write")
 
@@ -64,25 +65,27 @@ def create(
             "expires_at",
         )
     token = new_token("api")
+    limits = _limits(caller, scope, permissions)
+    token_id = new_id()
     row = {
-        "id": new_id(),
+        "id": token_id,
         "operator_id": caller.operator_id,
         "parent_id": caller.token_id,
         "label": check_label(label),
         "prefix": token.prefix,
         "hash": token.hash,
         "scope": scope,
-        "permissions": _limits(caller, scope, permissions),
+        "permissions": limits,
         "created_at": now,
         "expires_at": expires_at or caller.token_ends,
     }
     details = {
         "label": label,
         "scope": scope,
-        **({"permissions": row["permissions"]} if row["permissions"] is not None else {}),
+        **({"permissions": limits} if limits is not None else {}),
     }
     with ctx.database.writing() as connection:
-        connection.execute(insert(t.api_token).values(**row))
+        token_rows.insert_token(connection, row)
         record_change(
             connection,
             ctx.keys,
@@ -90,7 +93,7 @@ def create(
             now,
             AuditEvent("created API token", "operator", caller.operator_id, details=details),
         )
-        made = connection.execute(_listed().where(t.api_token.c.id == row["id"])).one()
+        made = _known(connection, token_id)
     return {**_line(made), "token": token.text}
 
 
@@ -130,13 +133,7 @@ def _limits(caller: Caller, scope: str, wanted: Sequence[str] | None) -> list[st
     return sorted({*wanted})
 
 
-def _listed() -> Any:
-    return select(t.api_token, t.operator.c.name.label("operator_name")).join(
-        t.operator, t.operator.c.id == t.api_token.c.operator_id
-    )
-
-
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: ApiToken) -> dict[str, Any]:
     return {
         "id": row.id,
         "operator": {"id": row.operator_id, "name": row.operator_name},
@@ -162,8 +159,8 @@ def tokens(
     if of_all:
         caller.require("operators.read")
     with ctx.database.reading() as connection:
-        statement = _listed() if of_all else _listed().where(t.api_token.c.operator_id == caller.operator_id)
-        return page(connection, statement, [t.api_token.c.id.desc()], page_request, _line)
+        owner = None if of_all else caller.operator_id
+        return token_rows.list_tokens(connection, page_request, _line, owner)
 
 
 def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
@@ -172,14 +169,12 @@ def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
     Raises:
         NotFound: also for a token of another operator that the caller cannot revoke.
     """
-    now, k = clock.now(), t.api_token.c
+    now = clock.now()
     with ctx.database.writing() as connection:
-        row = connection.execute(_listed().where(k.id == token_id)).first()
-        if row is None or (
-            row.operator_id != caller.operator_id and "operators.change" not in caller.permissions
-        ):
-            raise NotFound(f"You have no token with the ID '{token_id}'.")
-        _revoke_family(connection, token_id, now)
+        row = _known(connection, token_id)
+        if row.operator_id != caller.operator_id and "operators.change" not in caller.permissions:
+            raise _no_token(token_id)
+        token_rows.revoke_family(connection, token_id, now)
         record_change(
             connection,
             ctx.keys,
@@ -194,44 +189,29 @@ def revoke(ctx: AppContext, caller: Caller, token_id: str) -> None:
         )
 
 
-def _revoke_family(connection: Connection, token_id: str, now: Instant) -> None:
-    k = t.api_token.c
-    family = select(k.id).where(k.id == token_id).cte("family", recursive=True)
-    family = family.union(select(k.id).join(family, k.parent_id == family.c.id))
-    connection.execute(
-        update(t.api_token)
-        .where(k.id.in_(select(family.c.id)), k.revoked_at.is_(None))
-        .values(revoked_at=now)
-    )
+def _known(connection: Connection, token_id: str) -> ApiToken:
+    row = token_rows.get(connection, token_id)
+    if row is None:
+        raise _no_token(token_id)
+    return row
 
 
-def revoke_all(connection: Connection, operator_id: str, now: Instant) -> int:
-    """Revoke all tokens of an operator; return their number."""
-    k = t.api_token.c
-    where = (k.operator_id == operator_id, k.revoked_at.is_(None))
-    in_use = connection.execute(select(func.count()).select_from(t.api_token).where(*where)).scalar_one()
-    connection.execute(update(t.api_token).where(*where).values(revoked_at=now))
-    return int(in_use)
+def _no_token(token_id: str) -> NotFound:
+    return NotFound(f"You have no token with the ID '{token_id}'.")
 
 
 def by_text(ctx: AppContext, text: str) -> Caller | None:
     """Return the caller of a token; None for a token that is unknown, revoked or expired."""
-    k, o = t.api_token.c, t.operator.c
     now = clock.now()
     with ctx.database.reading() as connection:
-        columns = (k.id.label("token_id"), k.scope, k.permissions, k.expires_at, k.last_used_at)
-        row = connection.execute(
-            select(*columns, o.id, o.name, o.kind, o.masked, o.factor_secret, o.only_by_source)
-            .join(t.operator, o.id == k.operator_id)
-            .where(k.hash == digest(text), k.revoked_at.is_(None), o.disabled_at.is_(None))
-        ).first()
+        row = token_rows.owner_of(connection, digest(text))
         if row is None or (row.expires_at and row.expires_at <= now):
             return None
         owned = operators.applications_of(connection, row)
         unfinished = not row.only_by_source and operator_sessions.lacks_factor(connection, row)
     if row.last_used_at is None or row.last_used_at < later(now, -60):
         with ctx.database.writing() as connection:
-            connection.execute(update(t.api_token).where(k.id == row.token_id).values(last_used_at=now))
+            token_rows.note_use(connection, row.token_id, now)
     return Caller(
         row.id,
         row.name,

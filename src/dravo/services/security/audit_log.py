@@ -12,15 +12,14 @@ from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection
 
 from dravo.core.instants import Instant
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import Keys
-from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
-
-_LAST = select(t.audit.c.hmac).order_by(t.audit.c.id.desc()).limit(1)
+from dravo.store.operators import audit_log as audit_rows
+from dravo.store.operators.audit_log import AuditEntry
+from dravo.store.pagination import PageRequest
 
 
 @dataclass(frozen=True)
@@ -53,7 +52,7 @@ def record_change(
         now: the time of the change.
         event: what was changed.
     """
-    before = connection.execute(_LAST).scalar() or ""
+    before = audit_rows.last_hmac(connection)
     entry = {
         "at": now,
         "operator_id": caller.operator_id,
@@ -65,13 +64,13 @@ def record_change(
         "personal_digest": keys.seal(_canonical(event.personal)),
     }
     seal = keys.seal(before.encode() + _canonical(entry))
-    connection.execute(insert(t.audit).values(**entry, personal=event.personal, hmac=seal))
+    audit_rows.append(connection, {**entry, "personal": event.personal, "hmac": seal})
 
 
 def verify_chain(connection: Connection, keys: Keys) -> int | None:
     """Return the ID of the first entry that breaks the chain, or None."""
     before = ""
-    for row in connection.execute(select(t.audit).order_by(t.audit.c.id)):
+    for row in audit_rows.all_entries(connection):
         entry = {
             name: getattr(row, name)
             for name in (
@@ -86,9 +85,9 @@ def verify_chain(connection: Connection, keys: Keys) -> int | None:
             )
         }
         if keys.seal(before.encode() + _canonical(entry)) != row.hmac:
-            return int(row.id)
+            return row.id
         if row.personal is not None and keys.seal(_canonical(row.personal)) != row.personal_digest:
-            return int(row.id)
+            return row.id
         before = row.hmac
     return None
 
@@ -104,15 +103,10 @@ def entries(
     object_id: str | None = None,
 ) -> dict[str, Any]:
     """Return a page of the log, newest first."""
-    statement = select(t.audit)
-    if object_kind:
-        statement = statement.where(t.audit.c.object_kind == object_kind)
-    if object_id:
-        statement = statement.where(t.audit.c.object_id == object_id)
-    return page(connection, statement, [t.audit.c.id.desc()], page_request, _line)
+    return audit_rows.list_entries(connection, page_request, _line, object_kind, object_id)
 
 
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: AuditEntry) -> dict[str, Any]:
     return {
         "id": row.id,
         "at": row.at,

@@ -8,20 +8,25 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, delete, exists, func, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import InvalidInput, NotFound, StillInUse
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.context import AppContext
-from dravo.services.security import second_factor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.security.operators import known
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.operators import links, recovery_codes
+from dravo.store.operators import operators as operator_rows
+from dravo.store.operators import sessions as session_rows
+from dravo.store.operators.links import OperatorLink
+from dravo.store.operators.operators import Operator
+from dravo.store.queries.sources import Source
 
 # Whom a source lets in (P5).
 USERS, OPERATORS, BOTH = "users", "operators", "both"
@@ -47,29 +52,15 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
     Args:
         csrf: the CSRF token of the session; the addresses that start a link contain a value made of it.
     """
-    n, s, i = t.operator_link.c, t.source.c, t.source_sign_in.c
     with ctx.database.reading() as connection:
-        own = connection.execute(
-            select(t.operator.c.only_by_source).where(t.operator.c.id == caller.operator_id)
-        ).scalar_one()
-        linked = connection.execute(
-            select(n.id, n.subject, n.created_at, n.last_used_at, s.key, s.label, i.status)
-            .join(t.source, s.id == n.source_id)
-            .join(t.source_sign_in, i.source_id == n.source_id)
-            .where(n.operator_id == caller.operator_id)
-            .order_by(s.label)
-        ).all()
-        could = connection.execute(
-            select(s.key, s.label)
-            .join(t.source_sign_in, i.source_id == s.id)
-            .where(i.serves != USERS)
-            .order_by(s.label)
-        ).all()
+        own = known(connection, caller.operator_id)
+        linked = links.list_links(connection, caller.operator_id)
+        offered = links.sources_for_operators(connection)
     return {
         "items": [
             {
                 "id": row.id,
-                "source": {"key": row.key, "label": row.label},
+                "source": {"key": row.source_key, "label": row.source_label},
                 "subject": row.subject,
                 "created_at": row.created_at,
                 "last_used_at": row.last_used_at,
@@ -79,14 +70,14 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
         ],
         "offered": [
             {
-                "key": row.key,
-                "label": row.label,
-                "start": f"/sso/{row.key}/start?operator={word_for(csrf, row.key)}" if csrf else "",
+                "key": key,
+                "label": label,
+                "start": f"/sso/{key}/start?operator={word_for(csrf, key)}" if csrf else "",
             }
-            for row in could
-            if row.key not in {each.key for each in linked}
+            for key, label in offered
+            if key not in {each.source_key for each in linked}
         ],
-        "only_by_source": own,
+        "only_by_source": own.only_by_source,
     }
 
 
@@ -97,28 +88,15 @@ def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
         NotFound.
         StillInUse: if the caller has no other way to sign in.
     """
-    n = t.operator_link.c
     with ctx.database.writing() as connection:
-        row = connection.execute(
-            select(t.operator_link).where(n.id == link_id, n.operator_id == caller.operator_id)
-        ).first()
+        row = links.get(connection, link_id, caller.operator_id)
         if row is None:
             raise NotFound(f"You have no link with the ID '{link_id}'.")
-        own = connection.execute(select(t.operator).where(t.operator.c.id == caller.operator_id)).one()
-        others = (
-            select(func.count())
-            .select_from(t.operator_link)
-            .where(n.operator_id == caller.operator_id, n.id != link_id)
-        )
-        if own.only_by_source and not connection.execute(others).scalar_one():
+        own = known(connection, caller.operator_id)
+        if own.only_by_source and not links.number_of_others(connection, caller.operator_id, link_id):
             raise StillInUse("You sign in through this source only.", "Enable password sign-in first.")
-        connection.execute(delete(t.operator_link).where(n.id == link_id))
-        s = t.operator_session.c
-        connection.execute(
-            delete(t.operator_session).where(
-                s.operator_id == caller.operator_id, s.source_id == row.source_id
-            )
-        )
+        links.delete_link(connection, link_id)
+        session_rows.delete_of_source(connection, row.source_id, caller.operator_id)
         record_change(
             connection,
             ctx.keys,
@@ -145,9 +123,7 @@ def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[s
     with ctx.database.writing() as connection:
         if only:
             _check_ways(connection, caller)
-        connection.execute(
-            update(t.operator).where(t.operator.c.id == caller.operator_id).values(only_by_source=only)
-        )
+        operator_rows.update_operator(connection, caller.operator_id, only_by_source=only)
         action = "disabled password sign-in" if only else "enabled password sign-in"
         record_change(
             connection,
@@ -160,33 +136,22 @@ def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[s
 
 
 def _check_ways(connection: Connection, caller: Caller) -> None:
-    n, i = t.operator_link.c, t.source_sign_in.c
-    used = (
-        select(n.id)
-        .join(t.source_sign_in, i.source_id == n.source_id)
-        .where(
-            n.operator_id == caller.operator_id,
-            n.last_used_at > n.created_at,
-            i.status != "disabled",
-            i.serves != USERS,
-        )
-    )
-    if connection.execute(used).first() is None:
+    if not links.has_used_enabled(connection, caller.operator_id):
         raise InvalidInput(
             "You have not signed in through an enabled source yet.",
             "Link to a source, sign out, and sign in through it once.",
         )
-    if not second_factor.codes_left(connection, caller.operator_id):
+    if not recovery_codes.number_left(connection, caller.operator_id):
         raise InvalidInput(
             "You have no recovery codes.",
             "Create recovery codes first. You need them when the source is not available.",
         )
 
 
-# At the door
+# Linking and signing in
 
 
-def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentity) -> None:
+def link(ctx: AppContext, operator_id: str, source: Source, proved: VerifiedIdentity) -> None:
     """Link an operator, who asked for it while signed in, to the identity that the provider verified.
 
     Raises:
@@ -194,42 +159,29 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
             the source no longer serves operators.
     """
     now = clock.now()
-    row = {
-        "id": new_id(),
-        "operator_id": operator_id,
-        "source_id": source.id,
-        "native_id": proved.native_id,
-        "subject": proved.subject,
-        "created_at": now,
-        "last_used_at": now,
-    }
-    n = t.operator_link.c
+    new = OperatorLink(
+        id=new_id(),
+        operator_id=operator_id,
+        source_id=source.id,
+        native_id=proved.native_id,
+        subject=proved.subject,
+        created_at=now,
+        last_used_at=now,
+    )
     try:
         with ctx.database.writing() as connection:
-            own = connection.execute(
-                select(t.operator).where(t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))
-            ).first()
+            own = operator_rows.enabled(connection, operator_id)
             if own is None:
                 raise SignInRefused(
                     "operator", "The operator who started this is disabled.", "Ask a super administrator."
                 )
-            i = t.source_sign_in.c
-            if (
-                connection.execute(
-                    select(i.source_id).where(i.source_id == source.id, i.serves != USERS)
-                ).first()
-                is None
-            ):
+            if not links.serves_operators(connection, source.id):
                 raise SignInRefused(
                     "operator",
                     "This source no longer signs in operators.",
                     "Ask a super administrator to enable it.",
                 )
-            # Anyone who links again means the other identity.
-            connection.execute(
-                delete(t.operator_link).where(n.operator_id == operator_id, n.source_id == source.id)
-            )
-            connection.execute(insert(t.operator_link).values(**row))
+            links.replace_link(connection, new)
             who = Caller(own.id, own.name, own.kind)
             details = {"source": source.key, "subject": proved.subject}
             record_change(
@@ -246,23 +198,19 @@ def link(ctx: AppContext, operator_id: str, source: Any, proved: VerifiedIdentit
         ) from None
 
 
-def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Any:
+def linked_to(ctx: AppContext, source_id: str, proved: VerifiedIdentity) -> Operator | None:
     """Return the row of the operator who is linked to an identity; None if no operator can sign in with
     it.
     """
-    n, o = t.operator_link.c, t.operator.c
     with ctx.database.reading() as connection:
-        bound = select(n.operator_id).where(n.source_id == source_id, n.native_id == proved.native_id)
-        return connection.execute(select(t.operator).where(o.id.in_(bound), o.disabled_at.is_(None))).first()
+        return links.operator_of(connection, source_id, proved.native_id)
 
 
-def enter(ctx: AppContext, source: Any, row: Any, proved: VerifiedIdentity) -> str:
+def enter(ctx: AppContext, source: Source, row: Operator, proved: VerifiedIdentity) -> str:
     """Start the session of an operator who signed in through a source, and return its secret."""
-    n = t.operator_link.c
     with ctx.database.writing() as connection:
         secret, _ = operator_sessions.begin_session(ctx, connection, row, source, proved)
-        used = update(t.operator_link).where(n.operator_id == row.id, n.source_id == source.id)
-        connection.execute(used.values(last_used_at=clock.now()))
+        links.note_use(connection, row.id, source.id, clock.now())
     return secret
 
 
@@ -275,11 +223,8 @@ def check_own_way(connection: Connection, caller: Caller, source_id: str) -> Non
     Raises:
         InvalidInput: if the operator neither signed in through the source nor has recovery codes.
     """
-    n = t.operator_link.c
-    proved = select(n.id).where(n.operator_id == caller.operator_id, n.source_id == source_id)
-    if connection.execute(proved).first() is None and not second_factor.codes_left(
-        connection, caller.operator_id
-    ):
+    linked = links.is_linked(connection, caller.operator_id, source_id)
+    if not linked and not recovery_codes.number_left(connection, caller.operator_id):
         raise InvalidInput(
             "You could lock yourself out: you are not linked to this source and have no recovery codes.",
             "Create recovery codes under Settings, or link to this source before you enable it.",
@@ -293,16 +238,7 @@ def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
     Raises:
         StillInUse: with the names of operators without a password, recovery codes or another source.
     """
-    o, n, i = t.operator.c, t.operator_link.c, t.source_sign_in.c
-    other = (
-        select(n.id)
-        .join(t.source_sign_in, i.source_id == n.source_id)
-        .where(n.operator_id == o.id, n.source_id != source_id, i.status != "disabled", i.serves != USERS)
-    )
-    r = t.operator_recovery.c
-    codes = select(r.hash).where(r.operator_id == o.id, r.used_at.is_(None))
-    without = (o.only_by_source.is_(True), o.disabled_at.is_(None), ~exists(other), ~exists(codes))
-    names = connection.execute(select(o.name).where(*without).order_by(o.name)).scalars().all()
+    names = links.locked_out_without(connection, source_id)
     if names:
         hint = "Enable password sign-in for them, or ask them to create recovery codes."
         raise StillInUse(f"These operators could not sign in any more: {', '.join(names)}.", hint)
@@ -310,7 +246,7 @@ def check_nobody_is_locked_out(connection: Connection, source_id: str) -> None:
 
 def end_sessions(connection: Connection, source_id: str) -> None:
     """End all sessions of operators who signed in through a source."""
-    connection.execute(delete(t.operator_session).where(t.operator_session.c.source_id == source_id))
+    session_rows.delete_of_source(connection, source_id)
 
 
 def end_all(connection: Connection, source_id: str) -> None:
@@ -320,4 +256,4 @@ def end_all(connection: Connection, source_id: str) -> None:
     serves operators again.
     """
     end_sessions(connection, source_id)
-    connection.execute(delete(t.operator_link).where(t.operator_link.c.source_id == source_id))
+    links.delete_of_source(connection, source_id)

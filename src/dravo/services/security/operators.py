@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import structlog
-from sqlalchemy import Connection, delete, insert, or_, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.identity.names import user_name_key
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
-from dravo.services.security import second_factor
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import AUDITOR, HELP_DESK, KINDS, OWNER, SUPER_ADMINISTRATOR, Caller
 from dravo.services.security.secrets import hash_password, made_password
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.operators import operators as operator_rows
+from dravo.store.operators import sessions as session_rows
+from dravo.store.operators.operators import Operator
+from dravo.store.pagination import PageRequest
 
 log = structlog.get_logger("operators")
 SYSTEM = Caller("", "the command line", SUPER_ADMINISTRATOR)
@@ -86,12 +87,8 @@ def add(
     }
     try:
         with ctx.database.writing() as connection:
-            connection.execute(insert(t.operator).values(**row))
-            for key in dict.fromkeys(applications):
-                of = application_by_key(connection, key).id
-                connection.execute(
-                    insert(t.operator_application).values(operator_id=row["id"], application_id=of)
-                )
+            owned = [application_by_key(connection, key).id for key in dict.fromkeys(applications)]
+            operator_rows.insert_operator(connection, row, owned)
             details = {
                 "name": name,
                 "kind": kind,
@@ -110,7 +107,7 @@ def add(
     return {**one(ctx, row["id"]), "password": None if password else chosen}
 
 
-def _line(connection: Connection, row: Any) -> dict[str, Any]:
+def _line(connection: Connection, row: Operator) -> dict[str, Any]:
     owned = applications_of(connection, row)
     return {
         "id": row.id,
@@ -125,27 +122,27 @@ def _line(connection: Connection, row: Any) -> dict[str, Any]:
     }
 
 
-def applications_of(connection: Connection, row: Any) -> frozenset[str] | None:
+class _KnownOperator(Protocol):
+    """What is needed of an operator to find their applications."""
+
+    @property
+    def id(self) -> str:
+        """The ID of the operator."""
+
+    @property
+    def kind(self) -> str:
+        """The kind of the operator."""
+
+
+def applications_of(connection: Connection, row: _KnownOperator) -> frozenset[str] | None:
     """Return the keys of the applications of an application owner; None for all others."""
-    if row.kind != OWNER:
-        return None
-    o, p = t.operator_application.c, t.application.c
-    keys = connection.execute(
-        select(p.key).join(t.operator_application, o.application_id == p.id).where(o.operator_id == row.id)
-    ).scalars()
-    return frozenset(keys)
+    return operator_rows.application_keys(connection, row.id) if row.kind == OWNER else None
 
 
 def list_operators(ctx: AppContext, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of operators by name."""
     with ctx.database.reading() as connection:
-        return page(
-            connection,
-            select(t.operator),
-            [t.operator.c.name_key, t.operator.c.id],
-            page_request,
-            lambda row: _line(connection, row),
-        )
+        return operator_rows.list_operators(connection, page_request, lambda row: _line(connection, row))
 
 
 def one(ctx: AppContext, operator_id: str) -> dict[str, Any]:
@@ -155,36 +152,39 @@ def one(ctx: AppContext, operator_id: str) -> dict[str, Any]:
         NotFound.
     """
     with ctx.database.reading() as connection:
-        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
-        if row is None:
-            raise NotFound(f"There is no operator with the ID '{operator_id}'.")
-        return _line(connection, row)
+        return _line(connection, known(connection, operator_id))
+
+
+def known(connection: Connection, operator_id: str) -> Operator:
+    """Return the row of an operator.
+
+    Raises:
+        NotFound.
+    """
+    row = operator_rows.get(connection, operator_id)
+    if row is None:
+        raise NotFound(f"There is no operator with the ID '{operator_id}'.")
+    return row
 
 
 def disable(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
-    """Shut an operator out: sessions end, tokens stop working. The last super administrator stays.
+    """Disable an operator: sessions end, and tokens stop working. The last super administrator stays.
 
     Raises:
         NotFound, StillInUse.
     """
     now = clock.now()
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
-        if row is None:
-            raise NotFound(f"There is no operator with the ID '{operator_id}'.")
-        o = t.operator.c
-        # Anyone who comes in by a source alone counts only with recovery codes: a source can fail.
-        gets_in = or_(o.only_by_source.is_(False), o.id.in_(second_factor.who_recovers()))
-        super_admins = select(o.id).where(
-            o.kind == SUPER_ADMINISTRATOR, o.disabled_at.is_(None), o.id != operator_id, gets_in
-        )
-        if row.kind == SUPER_ADMINISTRATOR and connection.execute(super_admins.limit(1)).first() is None:
+        row = known(connection, operator_id)
+        if row.kind == SUPER_ADMINISTRATOR and not operator_rows.has_other_of_kind(
+            connection, operator_id, SUPER_ADMINISTRATOR
+        ):
             raise StillInUse(
                 "This is the last super administrator who can sign in with a password.",
                 "Create another super administrator first.",
             )
-        connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(disabled_at=now))
-        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
+        operator_rows.update_operator(connection, operator_id, disabled_at=now)
+        session_rows.delete_of_operator(connection, operator_id)
         record_change(
             connection,
             ctx.keys,

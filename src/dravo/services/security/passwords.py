@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import delete, select, update
-
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import InvalidInput
 from dravo.services.context import AppContext
-from dravo.services.security import api_tokens, operators
+from dravo.services.security import operators
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest, hash_password, made_password, password_fits
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.operators import api_tokens as token_rows
+from dravo.store.operators import operators as operator_rows
+from dravo.store.operators import sessions as session_rows
 
 
 def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
@@ -28,12 +28,10 @@ def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any
     now, chosen = clock.now(), made_password()
     values = {"password_hash": hash_password(chosen), "only_by_source": False}
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
-        if row is None:
-            raise NotFound(f"There is no operator with the ID '{operator_id}'.")
-        connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
-        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
-        revoked = api_tokens.revoke_all(connection, operator_id, now)
+        row = operators.known(connection, operator_id)
+        operator_rows.update_operator(connection, operator_id, **values)
+        session_rows.delete_of_operator(connection, operator_id)
+        revoked = token_rows.revoke_of_operator(connection, operator_id, now)
         details = {"name": row.name, **({"revoked_tokens": revoked} if revoked else {})}
         record_change(
             connection,
@@ -71,11 +69,8 @@ def change_own(
         raise InvalidInput("Your password can be changed only in the console.", "Sign in to the console.")
     mark = f"password of {caller.operator_id}"
     limiter.check(mark)
-    o, s = t.operator.c, t.operator_session.c
     with ctx.database.reading() as connection:
-        row = connection.execute(
-            select(o.password_hash, o.only_by_source).where(o.id == caller.operator_id)
-        ).one()
+        row = operators.known(connection, caller.operator_id)
     if row.only_by_source:
         raise InvalidInput("Your password sign-in is disabled.", "Enable password sign-in first.")
     if not password_fits(row.password_hash, present):
@@ -92,20 +87,14 @@ def change_own(
         )
     kept = hash_password(wanted)
     with ctx.database.writing() as connection:
-        # Only if nobody has changed it meanwhile.
-        where = (o.id == caller.operator_id, o.password_hash == row.password_hash, o.disabled_at.is_(None))
-        if connection.execute(update(t.operator).where(*where).values(password_hash=kept)).rowcount != 1:
+        if not operator_rows.replace_password(connection, caller.operator_id, row.password_hash, kept):
             raise InvalidInput(
                 "Your password was changed in the meantime.", "Sign in again with the new password."
             )
-        connection.execute(
-            delete(t.operator_session).where(
-                s.operator_id == caller.operator_id, s.hash != digest(caller.session)
-            )
-        )
+        session_rows.delete_of_operator(connection, caller.operator_id, but=digest(caller.session))
         now = clock.now()
         details = (
-            {"revoked_tokens": api_tokens.revoke_all(connection, caller.operator_id, now)}
+            {"revoked_tokens": token_rows.revoke_of_operator(connection, caller.operator_id, now)}
             if revoke_tokens
             else {}
         )

@@ -7,7 +7,7 @@ from typing import Any
 
 from pyotp import TOTP, random_base32
 from pyotp.exceptions import OTPVerificationError
-from sqlalchemy import Connection, Select, delete, func, insert, or_, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.services import settings
@@ -16,7 +16,10 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.operators import operators as operator_rows
+from dravo.store.operators import recovery_codes
+from dravo.store.operators import sessions as session_rows
+from dravo.store.operators.operators import Operator
 
 DIGITS, STEP = 6, 30
 RECOVERY_CODES = 10
@@ -42,7 +45,7 @@ def status(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
     with ctx.database.reading() as connection:
         row = _row(connection, caller.operator_id)
-        left = codes_left(connection, caller.operator_id)
+        left = recovery_codes.number_left(connection, caller.operator_id)
         required = bool(settings.read(connection)["second_factor"])
     return {
         "on": row.factor_secret is not None,
@@ -65,11 +68,8 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
             raise InvalidInput(
                 "A second factor is already set up.", "Disable it first with one of its codes."
             )
-        connection.execute(
-            update(t.operator)
-            .where(t.operator.c.id == caller.operator_id)
-            .values(factor_pending=ctx.keys.encrypt(text))
-        )
+        pending = ctx.keys.encrypt(text)
+        operator_rows.update_operator(connection, caller.operator_id, factor_pending=pending)
     totp = TOTP(text, digits=DIGITS, interval=STEP)
     address = totp.provisioning_uri(name=caller.name, issuer_name="Dravo")
     # Imported at its first use: few processes ever draw a QR code.
@@ -105,15 +105,11 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             "factor_at": now,
             "factor_counter": counter,
         }
-        connection.execute(update(t.operator).where(t.operator.c.id == caller.operator_id).values(**values))
+        operator_rows.update_operator(connection, caller.operator_id, **values)
         codes = _new_codes(connection, caller.operator_id)
-        # Anyone who is signed in elsewhere by the password alone signs in again.
-        s = t.operator_session.c
-        connection.execute(
-            delete(t.operator_session).where(
-                s.operator_id == caller.operator_id, s.hash != digest(caller.session or "")
-            )
-        )
+        # Sessions that began with the password alone end.
+        this = digest(caller.session or "")
+        session_rows.delete_of_operator(connection, caller.operator_id, but=this)
         record_change(
             connection,
             ctx.keys,
@@ -130,10 +126,7 @@ def _new_codes(connection: Connection, operator_id: str) -> list[str]:
         "-".join(text[at : at + 5] for at in range(0, 20, 5))
         for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))
     ]
-    connection.execute(delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id))
-    connection.execute(
-        insert(t.operator_recovery), [{"operator_id": operator_id, "hash": _kept(each)} for each in codes]
-    )
+    recovery_codes.replace_codes(connection, operator_id, [_kept(each) for each in codes])
     return codes
 
 
@@ -199,7 +192,7 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
     with ctx.database.writing() as connection:
         row = _row(connection, operator_id)
         _off(connection, operator_id)
-        connection.execute(delete(t.operator_session).where(t.operator_session.c.operator_id == operator_id))
+        session_rows.delete_of_operator(connection, operator_id)
         record_change(
             connection,
             ctx.keys,
@@ -209,51 +202,23 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
         )
 
 
-def fits(ctx: AppContext, connection: Connection, row: Any, code: str) -> bool:
+def fits(ctx: AppContext, connection: Connection, row: Operator, code: str) -> bool:
     """Check a code of the second factor of an operator; a code works once."""
-    counter = _counter(ctx.keys.decrypt(row.factor_secret), code)
-    o = t.operator.c
+    secret = row.factor_secret
+    counter = _counter(ctx.keys.decrypt(secret), code) if secret is not None else None
     if counter is not None:
-        fresh = (o.id == row.id, or_(o.factor_counter.is_(None), o.factor_counter < counter))
-        return (
-            connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
-        )
+        return operator_rows.use_counter(connection, row.id, counter)
     return recovers(connection, row, code)
 
 
-def recovers(connection: Connection, row: Any, code: str) -> bool:
+def recovers(connection: Connection, row: Operator, code: str) -> bool:
     """Check a recovery code of an operator; a code works once."""
-    r = t.operator_recovery.c
-    used = (
-        update(t.operator_recovery).where(*_unused(row.id), r.hash == _kept(code)).values(used_at=clock.now())
-    )
-    return connection.execute(used).rowcount == 1
+    return recovery_codes.use_code(connection, row.id, _kept(code), clock.now())
 
 
-def knows(connection: Connection, row: Any, code: str) -> bool:
-    """Whether a code is a recovery code of an operator's row that was not used yet; it stays good."""
-    r = t.operator_recovery.c
-    return (
-        connection.execute(select(r.hash).where(*_unused(row.id), r.hash == _kept(code))).first() is not None
-    )
-
-
-def codes_left(connection: Connection, operator_id: str) -> int:
-    """Return how many recovery codes an operator has."""
-    return connection.execute(
-        select(func.count()).select_from(t.operator_recovery).where(*_unused(operator_id))
-    ).scalar_one()
-
-
-def who_recovers() -> Select[tuple[str]]:
-    """Return a query for the ids of operators who have recovery codes."""
-    r = t.operator_recovery.c
-    return select(r.operator_id).where(r.used_at.is_(None))
-
-
-def _unused(operator_id: str) -> tuple[Any, Any]:
-    r = t.operator_recovery.c
-    return r.operator_id == operator_id, r.used_at.is_(None)
+def knows(connection: Connection, row: Operator, code: str) -> bool:
+    """Whether a code is an unused recovery code of an operator; it stays unused."""
+    return recovery_codes.has_code(connection, row.id, _kept(code))
 
 
 def _kept(code: str) -> str:
@@ -271,8 +236,8 @@ def _counter(secret: str, code: str) -> int | None:
         return None
 
 
-def _row(connection: Connection, operator_id: str) -> Any:
-    row = connection.execute(select(t.operator).where(t.operator.c.id == operator_id)).first()
+def _row(connection: Connection, operator_id: str) -> Operator:
+    row = operator_rows.get(connection, operator_id)
     if row is None:
         raise NotFound(f"There is no operator with the ID '{operator_id}'.")
     return row
@@ -280,15 +245,10 @@ def _row(connection: Connection, operator_id: str) -> Any:
 
 def _off(connection: Connection, operator_id: str) -> None:
     values = {"factor_secret": None, "factor_pending": None, "factor_at": None, "factor_counter": None}
-    connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
-    # Anyone who comes in by a source alone keeps the codes that let them in without it.
-    alone = select(t.operator.c.id).where(
-        t.operator.c.id == operator_id, t.operator.c.only_by_source.is_(True)
-    )
-    if connection.execute(alone).first() is None:
-        connection.execute(
-            delete(t.operator_recovery).where(t.operator_recovery.c.operator_id == operator_id)
-        )
+    operator_rows.update_operator(connection, operator_id, **values)
+    # Without password sign-in, the recovery codes are the only way in when the source fails.
+    if not _row(connection, operator_id).only_by_source:
+        recovery_codes.delete_codes(connection, operator_id)
 
 
 def _check_session(caller: Caller) -> None:

@@ -7,7 +7,7 @@ import secrets as random_secrets
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import NotSignedIn, TooManyTries
 from dravo.core.identity.names import fold, user_name_key
@@ -23,7 +23,10 @@ from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
 from dravo.services.security.secrets import csrf_token, digest, hash_password, password_fits
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.operators import operators as operator_rows
+from dravo.store.operators import sessions as session_rows
+from dravo.store.operators.sessions import OperatorSession
+from dravo.store.queries.sources import Source
 
 SESSION_HOURS = 12
 IDLE_HOURS = 2
@@ -46,13 +49,12 @@ def sign_in(
     marks = (f"{fold(name)} from {address}", f"address {address}")
     limiter.check(*marks)
     with ctx.database.reading() as connection:
-        row = connection.execute(
-            select(t.operator).where(t.operator.c.name_key == user_name_key(name))
-        ).first()
+        row = operator_rows.by_name(connection, user_name_key(name))
     # Something is verified either way, so that time does not tell whether the name exists.
     fits = password_fits(row.password_hash if row else _nobody(), password)
-    recovers = row is not None and row.only_by_source
-    if recovers:
+    recovers = False
+    if row is not None and row.only_by_source:
+        recovers = True
         # On the day on which the source is down a recovery code lets them in; their password counts for
         # nothing.
         with ctx.database.reading() as connection:
@@ -79,7 +81,7 @@ def begin_session(
     ctx: AppContext,
     connection: Connection,
     row: Any,
-    source: Any = None,
+    source: Source | None = None,
     proved: VerifiedIdentity | None = None,
 ) -> tuple[str, dict[str, Any]]:
     """Start a session of an operator; return its secret and what the console shows.
@@ -90,23 +92,19 @@ def begin_session(
     """
     now = clock.now()
     secret = random_secrets.token_urlsafe(32)
-    connection.execute(delete(t.operator_session).where(t.operator_session.c.expires_at < now))
-    named = (
-        {"provider_session": proved.session, "subject": proved.subject, "subject_format": proved.format}
-        if proved is not None
-        else {}
+    session_rows.delete_expired(connection, now)
+    session = OperatorSession(
+        hash=digest(secret),
+        operator_id=row.id,
+        source_id=source.id if source is not None else None,
+        provider_session=proved.session if proved is not None else None,
+        subject=proved.subject if proved is not None else None,
+        subject_format=proved.format if proved is not None else None,
+        created_at=now,
+        last_seen_at=now,
+        expires_at=later(now, SESSION_HOURS * 3600),
     )
-    connection.execute(
-        insert(t.operator_session).values(
-            **named,
-            hash=digest(secret),
-            operator_id=row.id,
-            source_id=source.id if source is not None else None,
-            created_at=now,
-            last_seen_at=now,
-            expires_at=later(now, SESSION_HOURS * 3600),
-        )
-    )
+    session_rows.insert_session(connection, session)
     unfinished = source is None and lacks_factor(connection, row)
     who = Caller(
         row.id,
@@ -208,26 +206,16 @@ def session_line(who: Caller, csrf: str) -> dict[str, Any]:
 
 def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
     """Return the operator of a session with its CSRF token; None if the session is unknown or has ended."""
-    s, o = t.operator_session.c, t.operator.c
     now, kept = clock.now(), digest(secret)
     with ctx.database.reading() as connection:
-        row = connection.execute(
-            select(o.id, o.name, o.kind, o.masked, o.factor_secret, s.last_seen_at, s.source_id)
-            .join(t.operator, o.id == s.operator_id)
-            .where(
-                s.hash == kept,
-                s.expires_at > now,
-                s.last_seen_at > later(now, -IDLE_HOURS * 3600),
-                o.disabled_at.is_(None),
-            )
-        ).first()
+        row = session_rows.owner_of(connection, kept, now, later(now, -IDLE_HOURS * 3600))
         if row is None:
             return None
         owned = applications_of(connection, row)
         unfinished = row.source_id is None and lacks_factor(connection, row)
     if row.last_seen_at < later(now, -60):
         with ctx.database.writing() as connection:
-            connection.execute(update(t.operator_session).where(s.hash == kept).values(last_seen_at=now))
+            session_rows.note_use(connection, kept, now)
     return Caller(
         row.id,
         row.name,
@@ -239,39 +227,29 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
     ), csrf_token(secret)
 
 
-def end_session(ctx: AppContext, caller: Caller) -> Any:
+def end_session(ctx: AppContext, caller: Caller) -> OperatorSession | None:
     """End the caller's session; return its row, or None."""
     if not caller.session:
         return None
     with ctx.database.writing() as connection:
-        here = t.operator_session.c.hash == digest(caller.session)
-        row = connection.execute(select(t.operator_session).where(here)).first()
-        connection.execute(delete(t.operator_session).where(here))
-    return row
+        return session_rows.take(connection, digest(caller.session))
 
 
 def sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """Return the caller's sessions, this one included."""
-    s, now = t.operator_session.c, clock.now()
-    live = (
-        s.operator_id == caller.operator_id,
-        s.expires_at > now,
-        s.last_seen_at > later(now, -IDLE_HOURS * 3600),
-    )
-    statement = select(t.operator_session, t.source.c.key, t.source.c.label).outerjoin(
-        t.source, t.source.c.id == s.source_id
-    )
+    now = clock.now()
+    idle_since = later(now, -IDLE_HOURS * 3600)
     with ctx.database.reading() as connection:
-        rows = connection.execute(statement.where(*live).order_by(s.created_at.desc()).limit(50)).all()
+        rows = session_rows.list_sessions(connection, caller.operator_id, now, idle_since)
     this = digest(caller.session) if caller.session else ""
     return {
         "items": [
             {
-                "created_at": row.created_at,
-                "last_seen_at": row.last_seen_at,
-                "until_at": row.expires_at,
-                "this": row.hash == this,
-                "source": {"key": row.key, "label": row.label} if row.key is not None else None,
+                "created_at": row.session.created_at,
+                "last_seen_at": row.session.last_seen_at,
+                "until_at": row.session.expires_at,
+                "this": row.session.hash == this,
+                "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
             }
             for row in rows
         ]
@@ -280,11 +258,9 @@ def sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
 
 def end_other_sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     """End every session of the caller but this one."""
-    s, this = t.operator_session.c, digest(caller.session) if caller.session else ""
+    this = digest(caller.session) if caller.session else ""
     with ctx.database.writing() as connection:
-        ended = connection.execute(
-            delete(t.operator_session).where(s.operator_id == caller.operator_id, s.hash != this)
-        ).rowcount
+        ended = session_rows.delete_of_operator(connection, caller.operator_id, but=this)
         record_change(
             connection,
             ctx.keys,

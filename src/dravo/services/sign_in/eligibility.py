@@ -28,6 +28,7 @@ from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
 from dravo.store import imported_records
 from dravo.store import tables as t
+from dravo.store.queries.users import User
 
 # Why a source is not asked at all.
 NOT_THERE_YET = ("disabled", "settings")
@@ -85,7 +86,7 @@ def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -
     return connection.execute(statement).first() is not None
 
 
-def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, Any]:
+def _way(connection: Connection, user: User, row: Any, record: Any) -> dict[str, Any]:
     try:
         _check(connection, user, row, record)
         told, reason, hint = "", "", ""
@@ -107,7 +108,7 @@ def _way(connection: Connection, user: Any, row: Any, record: Any) -> dict[str, 
     }
 
 
-def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
+def _check(connection: Connection, user: User, row: Any, record: Any) -> None:
     """Check what a sign-in checks, in the same order, as far as the provider is not needed.
 
     Raises:
@@ -132,7 +133,7 @@ def _check(connection: Connection, user: Any, row: Any, record: Any) -> None:
         raise sign_in_messages.inactive()
 
 
-def _check_binding(connection: Connection, user: Any, source_id: str, policy: SourcePolicy) -> None:
+def _check_binding(connection: Connection, user: User, source_id: str, policy: SourcePolicy) -> None:
     """Check whether the source may link its next sign-in to this user, if it reports the known values."""
     named, mailed = f"name:{user.user_name_key}", f"email:{user.email_key}"
     found = imported_records.candidates(
@@ -145,7 +146,7 @@ def _check_binding(connection: Connection, user: Any, source_id: str, policy: So
         raise sign_in_messages.conflict(binding.message, ahead=True)
 
 
-def _is_active(user: Any) -> bool:
+def _is_active(user: User) -> bool:
     return user.active and user.left_at is None
 
 

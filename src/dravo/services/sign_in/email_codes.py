@@ -37,6 +37,7 @@ from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.queries.sources import Source
 
 # Eight digits, five tries, ten minutes: guessing gets nowhere.
 DIGITS, TRIES, SECONDS = 8, 5, 600
@@ -191,7 +192,7 @@ def _with_source(connection: Connection, row: Any) -> tuple[Any, Any]:
     return connection.execute(select(t.source).where(t.source.c.id == row.source_id)).one(), row
 
 
-def _may_ask(connection: Connection, source: Any, row: Any, address: str) -> bool:
+def _may_ask(connection: Connection, source: Source, row: Any, address: str) -> bool:
     """Whether a code is emailed: to known addresses, and to all of the domain where users can register."""
     return source_policies.sign_in_policy(row).makes or _is_known(connection, source.id, address)
 

@@ -26,6 +26,7 @@ from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.store import clock, groups, imported_records, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.queries.sources import Source
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import raise_revision
 
@@ -53,7 +54,7 @@ class JitProvisioner:
     def __init__(
         self,
         ctx: AppContext,
-        source: Any,
+        source: Source,
         policy: SourcePolicy,
         proved: VerifiedIdentity,
         steps: StepLog,

@@ -35,6 +35,7 @@ from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.operators import sessions as operator_session_rows
 
 IDLE_HOURS = 2
 
@@ -273,11 +274,7 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
         where.append(v.session.in_(asked.sessions))
     with ctx.database.writing() as connection:
         connection.execute(delete(t.user_session).where(*where))
-        s = t.operator_session.c
-        theirs: list[Any] = [s.source_id == source.id, s.subject == asked.subject]
-        if asked.sessions:
-            theirs.append(s.provider_session.in_(asked.sessions))
-        connection.execute(delete(t.operator_session).where(*theirs))
+        operator_session_rows.delete_of_subject(connection, source.id, asked.subject, asked.sessions)
     at = row.provider.get("sign_out", {}).get(REDIRECT)
     if not at or not keys:
         return ""

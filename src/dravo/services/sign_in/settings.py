@@ -29,6 +29,7 @@ from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_
 from dravo.services.sources.policy import sign_in_of, sign_in_policy
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.queries.sources import Source
 
 SAML, OIDC, MAIL = "saml", "oidc", "email_code"
 PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "emailed code"}
@@ -272,7 +273,7 @@ def check_super_administrator(caller: Caller, row: Any, serves: str | None = Non
         caller.require("operators.change")
 
 
-def _check_serves(connection: Connection, caller: Caller, source: Any, row: Any, serves: str) -> None:
+def _check_serves(connection: Connection, caller: Caller, source: Source, row: Any, serves: str) -> None:
     """Check that nobody is locked out by another `serves`; sessions of those who cannot sign in any more
     end.
     """

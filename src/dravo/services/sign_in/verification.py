@@ -30,6 +30,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.test_sign_ins import OBSERVE
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.queries.sources import Source
 
 
 @dataclass
@@ -77,7 +78,7 @@ TRANSIENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:transient"
 class SignInAttempt:
     """A sign-in in progress: its source, the request that it answers, and the steps so far."""
 
-    source: Any
+    source: Source
     row: Any
     base: str
     begun: Any = None

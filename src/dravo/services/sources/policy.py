@@ -12,6 +12,7 @@ from dravo.core.identity.source_policy import SourcePolicy, read_policy
 from dravo.protocols.directory.connectors import kind_of
 from dravo.services.lookups import pushing_source
 from dravo.store import tables as t
+from dravo.store.queries.sources import Source
 
 
 def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
@@ -27,7 +28,7 @@ def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
     return source, row
 
 
-def import_policy(source: Any, kind: str) -> SourcePolicy:
+def import_policy(source: Source, kind: str) -> SourcePolicy:
     """Return the source policy for imports; without a saved one, the default of the connector."""
     reader = kind_of(kind)
     if source.policy is None:

@@ -30,12 +30,12 @@ def of_source(ctx: AppContext, connection: Connection, source_id: str) -> Schema
         select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)
     ).all()
     key = (source_id, tuple(row.id for row in rows))
-    found = ctx.shapes.get(key)
+    found = ctx.schemas.get(key)
     if found is None:
         schemas: dict[str, list[Schema]] = {"User": [], "Group": []}
         for row in rows:
             schemas[row.kind].append(read_schema(row.document))
-        found = ctx.shapes[key] = extended(tuple(schemas["User"]), tuple(schemas["Group"]))
+        found = ctx.schemas[key] = extended(tuple(schemas["User"]), tuple(schemas["Group"]))
     return found
 
 
@@ -91,7 +91,7 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
             "Remove the existing schema first, or use another URN.",
             "schema",
         ) from None
-    ctx.doors += 1
+    ctx.token_revision += 1
     return list_schemas(ctx, key)
 
 
@@ -117,7 +117,7 @@ def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
             clock.now(),
             AuditEvent("removed schema", "source", source.id, details={"source": key, "urn": urn}),
         )
-    ctx.doors += 1
+    ctx.token_revision += 1
 
 
 def check_rules(connection: Connection, urn: str) -> None:

@@ -86,11 +86,11 @@ class ScimAuthenticator:
         if (
             known
             and present - known[0] < self.MEMORY
-            and known[1] == self._ctx.doors
+            and known[1] == self._ctx.token_revision
             and not (known[2] and known[2] <= clock.now())
         ):
             return known[3]
-        doors = self._ctx.doors
+        doors = self._ctx.token_revision
         with self._ctx.database.reading() as connection:
             row = connection.execute(_BY_TOKEN, {"hash": kept, "key": key}).first()
             visitor = _judge(row)

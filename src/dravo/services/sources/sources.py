@@ -11,7 +11,7 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.expiry import ending, told_from
 from dravo.core.identity.source_policy import read_domains
-from dravo.core.instants import later
+from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
 from dravo.services.lookups import check_key, check_label, source_by_key
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -22,6 +22,8 @@ from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.pagination import PageRequest, page
+from dravo.store.queries import sources as source_rows
+from dravo.store.queries.sources import Source, TokenExpiry
 from dravo.store.snapshots.config import raise_revision
 
 # What belongs to signing in by a source.
@@ -152,10 +154,10 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
             clock.now(),
             AuditEvent("deleted source", "source", row.id, details={"key": key, "label": row.label}),
         )
-    ctx.doors += 1
+    ctx.token_revision += 1
 
 
-def _check_patterns(connection: Connection, source: Any) -> None:
+def _check_patterns(connection: Connection, source: Source) -> None:
     """Check that no pattern is for the groups of a source; deleted patterns lose their source."""
     a, p = t.assignment.c, t.application.c
     present = (
@@ -204,14 +206,14 @@ def _statement() -> Any:
         .label("last_call"),
         t.source_import.c.kind.label("read_as"),
         t.source_import.c.enabled,
-        last_run(t.run.c.status, s.id).label("run_status"),
-        last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
+        source_rows.last_run(t.run.c.status, s.id).label("run_status"),
+        source_rows.last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
         select(func.count())
         .select_from(t.conflict)
         .where(t.conflict.c.source_id == s.id, t.conflict.c.status == "open")
         .scalar_subquery()
         .label("conflicts"),
-        token_ends(s.id).label("token_ends_at"),
+        source_rows.token_ends(s.id, token_expiry(clock.now())).label("token_ends_at"),
         t.source_sign_in.c.status.label("sign_in_status"),
         t.source_sign_in.c.provider,
         t.source_sign_in.c.waiting,
@@ -240,34 +242,9 @@ def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str 
     }
 
 
-def token_ends(source_id: Any) -> Any:
-    """Return as a column the first expiry of a source's tokens in use, if it is near; `source_id` is a column
-    of the outer query.
-    """
-    k, now = t.source_token.c, clock.now()
-    used = (
-        k.source_id == source_id,
-        k.revoked_at.is_(None),
-        k.last_used_at > later(now, -USED_LATELY_SECONDS),
-        k.expires_at < told_from(now),
-    )
-    return select(func.min(k.expires_at)).where(*used).correlate(source_id.table).scalar_subquery()
-
-
-def last_run(column: Any, source_id: Any) -> Any:
-    """Return as a column a value of a source's last run that was no preview; `source_id` is a column of the
-    outer query.
-    """
-    r = t.run.c
-    real = (r.source_id == source_id, r.source_id.is_not(None), r.preview.is_(False), r.ended_at.is_not(None))
-    return (
-        select(column)
-        .where(*real)
-        .order_by(r.id.desc())
-        .limit(1)
-        .correlate(source_id.table)
-        .scalar_subquery()
-    )
+def token_expiry(now: Instant) -> TokenExpiry:
+    """Return which tokens are shown as expiring."""
+    return TokenExpiry(later(now, -USED_LATELY_SECONDS), told_from(now))
 
 
 def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:

@@ -88,7 +88,7 @@ def add_token(
             ),
         )
         made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
-    ctx.doors += 1
+    ctx.token_revision += 1
     return {**_token_line(made), "token": token.text}
 
 
@@ -119,7 +119,7 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
                     details={"label": row.label, "prefix": row.prefix},
                 ),
             )
-    ctx.doors += 1
+    ctx.token_revision += 1
 
 
 def tokens(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, func, select, true, union
 
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest, page
@@ -81,6 +81,20 @@ def access(
     _join_assignments(connection, found["items"])
     _join_seats(connection, found["items"])
     return found
+
+
+def number_of_users(connection: Connection, application_id: str) -> int:
+    """Return how many users an application has, including those who are losing access; former users do not
+    count.
+    """
+    d, x = t.task.c, t.access.c
+    having = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None))
+    losing = select(d.user_id).where(
+        d.application_id == application_id, d.removes == true(), d.closed_at.is_(None)
+    )
+    return int(
+        connection.execute(select(func.count()).select_from(union(having, losing).subquery())).scalar_one()
+    )
 
 
 def _access_line(row: Any) -> dict[str, Any]:

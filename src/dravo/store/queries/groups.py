@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, Select, func, or_, select
 
+from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
 from dravo.store import groups as store_groups
 from dravo.store import memberships
@@ -14,6 +16,36 @@ from dravo.store import tables as t
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries.search import contains
 from dravo.store.queries.users import user_line
+
+
+@dataclass(frozen=True)
+class NamedGroup:
+    """A group in short, with the key of its source."""
+
+    id: str
+    source_id: str | None
+    connection_type: str
+    display_name: str
+    external_id: str | None
+    source_key: str | None
+
+
+def groups_named(
+    connection: Connection, name: str, source_id: str | None = None, limit: int = 10
+) -> list[NamedGroup]:
+    """Return groups that have a name, an ID or an external ID, in all sources or in one."""
+    g, s = t.group.c, t.source.c
+    statement = (
+        select(g.id, g.source_id, g.connection_type, g.display_name, g.external_id, s.key)
+        .outerjoin(t.source, s.id == g.source_id)
+        .where(
+            g.deleted_at.is_(None),
+            (g.id == name) | (g.external_id == name) | (g.display_name_key == fold(name)),
+        )
+    )
+    if source_id is not None:
+        statement = statement.where(s.id == source_id)
+    return [NamedGroup(*row) for row in connection.execute(statement.limit(limit))]
 
 
 def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:

@@ -4,17 +4,48 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, and_, func, or_, select
 
 from dravo.core.identity.names import fold, user_name_key
 from dravo.core.identity.records import display_name
+from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries.search import user_has
 
 NAMES_AT_ONCE = 200
+
+
+@dataclass(frozen=True)
+class User:
+    """A row of the table of users.
+
+    Attributes:
+        user_name_key, display_name_key, email_key: the values in the form in which they are compared.
+        attributes: the merged SCIM attributes.
+        value_sources: the source of each value, by attribute.
+        next_change_at: when an assignment starts or ends next, or None.
+    """
+
+    id: str
+    user_name: str
+    user_name_key: str
+    display_name: str
+    display_name_key: str
+    email: str | None
+    email_key: str | None
+    attributes: dict[str, Any]
+    value_sources: dict[str, Any]
+    active: bool
+    revision: int
+    created_at: Instant
+    modified_at: Instant
+    inactive_since: Instant | None
+    left_at: Instant | None
+    next_change_at: Instant | None
 
 
 def user_status(row: Any) -> str:
@@ -95,14 +126,14 @@ def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[s
 
 def users_named(
     connection: Connection, names: Sequence[str], *, by_attributes: bool = True
-) -> dict[str, list[Any]]:
+) -> dict[str, list[User]]:
     """Return for each name the matching users, present ones first.
 
     Args:
         names: IDs or user names; with `by_attributes` also emails and external IDs.
     """
     u, r = t.user.c, t.record.c
-    found: dict[str, list[Any]] = {name: [] for name in names}
+    found: dict[str, list[User]] = {name: [] for name in names}
     wanted = list(found)
     for start in range(0, len(wanted), NAMES_AT_ONCE):
         some = wanted[start : start + NAMES_AT_ONCE]
@@ -115,7 +146,8 @@ def users_named(
         statement = select(t.user).where(
             or_(u.id.in_({*some, *users}), u.user_name_key.in_(name_keys), *by_email)
         )
-        rows = connection.execute(statement.order_by(u.left_at.is_not(None), u.id)).all()
+        ordered = statement.order_by(u.left_at.is_not(None), u.id)
+        rows = [User(*row) for row in connection.execute(ordered)]
         by: defaultdict[str, set[str]] = defaultdict(set)
         for name, user_id in external:
             by[name].add(user_id)
@@ -129,6 +161,18 @@ def users_named(
                 or row.id in by[name]
             ]
     return found
+
+
+def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, tuple[Any, Any, bool]]:
+    """Return by ID the merged attributes of users, their sources, and whether the user is active."""
+    if not user_ids:
+        return {}
+    u = t.user.c
+    statement = select(u.id, u.attributes, u.value_sources, u.active).where(u.id.in_(user_ids))
+    return {
+        user_id: (attributes, sources, active)
+        for user_id, attributes, sources, active in connection.execute(statement)
+    }
 
 
 def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:

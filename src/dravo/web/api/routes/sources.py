@@ -12,6 +12,7 @@ from dravo.services.security.permissions import ATTRIBUTES
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import scim_checklist, sources
 from dravo.services.sources import tokens as scim_tokens
+from dravo.store.queries.scim_requests import RequestFilter
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
@@ -168,7 +169,7 @@ def list_requests(path: KeyPath, query: ScimRequestsQuery) -> dict[str, Any]:
         app_context().database,
         source_id,
         page_request(query),
-        request_log.RequestFilter(words=query.q, outcome=query.outcome, method=query.method),
+        RequestFilter(words=query.q, outcome=query.outcome, method=query.method),
         values=values,
     )
 

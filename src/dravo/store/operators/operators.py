@@ -1,0 +1,129 @@
+"""Operators, and the applications of application owners."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import Connection, func, insert, or_, select, update
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+from dravo.store.operators.recovery_codes import operators_with_codes
+from dravo.store.pagination import PageRequest, page, shown_as
+
+
+@dataclass(frozen=True)
+class Operator:
+    """A row of the table of operators.
+
+    Attributes:
+        factor_secret, factor_pending: the encrypted secret of the second factor, and one that is not
+            confirmed yet.
+        factor_counter: the time step of the last used code.
+        only_by_source: whether password sign-in is disabled.
+    """
+
+    id: str
+    name: str
+    name_key: str
+    kind: str
+    masked: bool
+    password_hash: str = field(repr=False)
+    factor_secret: str | None = field(repr=False)
+    factor_pending: str | None = field(repr=False)
+    factor_at: Instant | None
+    factor_counter: int | None
+    only_by_source: bool
+    created_at: Instant
+    disabled_at: Instant | None
+
+
+def get(connection: Connection, operator_id: str) -> Operator | None:
+    """Return an operator, or None."""
+    return _first(connection, t.operator.c.id == operator_id)
+
+
+def by_name(connection: Connection, name_key: str) -> Operator | None:
+    """Return the operator with a name, as it is compared, or None."""
+    return _first(connection, t.operator.c.name_key == name_key)
+
+
+def enabled(connection: Connection, operator_id: str) -> Operator | None:
+    """Return an operator who is not disabled, or None."""
+    return _first(connection, t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))
+
+
+def _first(connection: Connection, *where: Any) -> Operator | None:
+    row = connection.execute(select(t.operator).where(*where)).first()
+    return None if row is None else Operator(*row)
+
+
+def list_operators(
+    connection: Connection, page_request: PageRequest, show: Callable[[Operator], dict[str, Any]]
+) -> dict[str, Any]:
+    """Return a page of operators by name."""
+    keys = [t.operator.c.name_key, t.operator.c.id]
+    return page(connection, select(t.operator), keys, page_request, shown_as(Operator, show))
+
+
+def insert_operator(
+    connection: Connection, values: dict[str, Any], application_ids: Iterable[str] = ()
+) -> None:
+    """Insert an operator with the applications of an application owner.
+
+    Raises:
+        IntegrityError: if the name is taken.
+    """
+    connection.execute(insert(t.operator).values(**values))
+    for application_id in application_ids:
+        connection.execute(
+            insert(t.operator_application).values(operator_id=values["id"], application_id=application_id)
+        )
+
+
+def update_operator(connection: Connection, operator_id: str, **values: Any) -> None:
+    """Change columns of an operator."""
+    connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
+
+
+def replace_password(connection: Connection, operator_id: str, before: str, after: str) -> bool:
+    """Replace a password hash; return False if it changed meanwhile, or the operator is disabled."""
+    o = t.operator.c
+    where = (o.id == operator_id, o.password_hash == before, o.disabled_at.is_(None))
+    return connection.execute(update(t.operator).where(*where).values(password_hash=after)).rowcount == 1
+
+
+def use_counter(connection: Connection, operator_id: str, counter: int) -> bool:
+    """Note the time step of a code; return False if this step or a later one was used before."""
+    o = t.operator.c
+    fresh = (o.id == operator_id, or_(o.factor_counter.is_(None), o.factor_counter < counter))
+    return connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
+
+
+def application_keys(connection: Connection, operator_id: str) -> frozenset[str]:
+    """Return the keys of the applications of an application owner."""
+    o, p = t.operator_application.c, t.application.c
+    statement = (
+        select(p.key)
+        .join(t.operator_application, o.application_id == p.id)
+        .where(o.operator_id == operator_id)
+    )
+    return frozenset(connection.execute(statement).scalars())
+
+
+def has_other_of_kind(connection: Connection, operator_id: str, kind: str) -> bool:
+    """Return whether another enabled operator of a kind can sign in if every source fails."""
+    o = t.operator.c
+    gets_in = or_(o.only_by_source.is_(False), o.id.in_(operators_with_codes()))
+    others = select(o.id).where(o.kind == kind, o.disabled_at.is_(None), o.id != operator_id, gets_in)
+    return connection.execute(others.limit(1)).first() is not None
+
+
+def number_without_second_factor(connection: Connection) -> int:
+    """Return the number of enabled operators without a second factor."""
+    o = t.operator.c
+    statement = select(func.count()).select_from(t.operator)
+    statement = statement.where(o.factor_secret.is_(None), o.disabled_at.is_(None))
+    return int(connection.execute(statement).scalar_one())

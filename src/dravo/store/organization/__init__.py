@@ -1,0 +1,1 @@
+"""Stored organization settings, and queued email."""

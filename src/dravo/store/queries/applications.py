@@ -1,0 +1,111 @@
+"""Rows of applications and their roles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import Connection, select
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+
+
+@dataclass(frozen=True)
+class Application:
+    """A row of the table of applications, in the order of its columns.
+
+    Attributes:
+        owner: the owner in free text, or None.
+        address: where users open it, or None.
+        revision: raised by each change of what accounts are computed from.
+        tracked_only: whether no accounts are provisioned.
+        secret: the encrypted credentials of the SCIM service, or None.
+        capabilities: what its SCIM service offers, as checked last; None before the first check.
+        attributes: the attribute mapping; None for the default one.
+        default_role_id: the fallback role, or None.
+        failures: the number of failed calls in a row.
+        answered_at: the time of the last answer of its SCIM service.
+        trouble, trouble_hint: the last error of its connection, or None.
+    """
+
+    id: str
+    key: str
+    label: str
+    owner: str | None
+    address: str | None
+    hidden: bool
+    revision: int
+    created_at: Instant
+    tracked_only: bool
+    enabled: bool
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    on_losing_access: str
+    on_inactive: str
+    on_leaving: str
+    max_concurrency: int
+    base_url: str | None
+    secret: str | None = field(repr=False)
+    capabilities: Any
+    checked_at: Instant | None
+    auth: Any
+    secret_expires_at: Instant | None
+    attributes: Any
+    role_encoding: Any
+    plan_encoding: Any
+    provisioned_groups: Any
+    adopt_groups: bool
+    rate_limit: int | None
+    reconcile_schedule: str | None
+    reconcile_next_at: Instant | None
+    eligibility: str
+    fallback: str
+    default_role_id: str | None
+    several: str
+    first: str
+    failures: int
+    retry_at: Instant | None
+    answered_at: Instant | None
+    paused_at: Instant | None
+    trouble: str | None
+    trouble_hint: str | None
+
+
+@dataclass(frozen=True)
+class StoredRole:
+    """A row of the table of roles."""
+
+    id: str
+    application_id: str
+    key: str
+    label: str
+    rank: int
+
+
+def by_key(connection: Connection, key: str) -> Application | None:
+    """Return the application with a key, or None."""
+    row = connection.execute(select(t.application).where(t.application.c.key == key)).first()
+    return None if row is None else Application(*row)
+
+
+def by_id(connection: Connection, application_id: str) -> Application:
+    """Return an application by its ID, which exists."""
+    return Application(
+        *connection.execute(select(t.application).where(t.application.c.id == application_id)).one()
+    )
+
+
+def role(connection: Connection, application_id: str, key: str) -> StoredRole | None:
+    """Return the role of an application with a key, or None."""
+    r = t.role.c
+    row = connection.execute(select(t.role).where(r.application_id == application_id, r.key == key)).first()
+    return None if row is None else StoredRole(*row)
+
+
+def role_keys(connection: Connection, application_id: str) -> list[str]:
+    """Return the keys of an application's roles by rank."""
+    r = t.role.c
+    statement = select(r.key).where(r.application_id == application_id).order_by(r.rank)
+    return list(connection.execute(statement).scalars())

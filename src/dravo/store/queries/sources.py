@@ -1,0 +1,93 @@
+"""Rows of sources."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, ScalarSelect, func, select
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+
+
+@dataclass(frozen=True)
+class Source:
+    """A row of the table of sources.
+
+    Attributes:
+        priority: the rank among sources; 1 is the highest.
+        deactivation_wins: whether its inactive users are inactive whatever other sources report.
+        updates: whether it changes users whom another source knows.
+        policy: the answers to the source policy as `core.source_policy` reads them; None before they are
+            given.
+        domains: the email domains that it owns, beside those of its policies, or None.
+    """
+
+    id: str
+    key: str
+    label: str
+    connection_type: str
+    priority: int
+    deactivation_wins: bool
+    updates: bool
+    policy: dict[str, Any] | None
+    domains: list[str] | None
+    created_at: Instant
+
+
+def by_key(connection: Connection, key: str) -> Source | None:
+    """Return the source with a key, or None."""
+    row = connection.execute(select(t.source).where(t.source.c.key == key)).first()
+    return None if row is None else Source(*row)
+
+
+def by_id(connection: Connection, source_id: str) -> Source:
+    """Return a source by its ID, which exists."""
+    return Source(*connection.execute(select(t.source).where(t.source.c.id == source_id)).one())
+
+
+def labels(connection: Connection) -> dict[str, str]:
+    """Return the labels of all sources by key."""
+    return {row.key: row.label for row in connection.execute(select(t.source.c.key, t.source.c.label))}
+
+
+@dataclass(frozen=True)
+class TokenExpiry:
+    """Which tokens are shown as expiring: used after one time, and expiring before another."""
+
+    used_after: Instant
+    ends_before: Instant
+
+
+def token_ends(source_id: Any, expiry: TokenExpiry) -> ScalarSelect[Any]:
+    """Return as a column the first expiry of a source's tokens in use, if it is near.
+
+    Args:
+        source_id: a column of the outer query.
+        expiry: which tokens count.
+    """
+    k = t.source_token.c
+    used = (
+        k.source_id == source_id,
+        k.revoked_at.is_(None),
+        k.last_used_at > expiry.used_after,
+        k.expires_at < expiry.ends_before,
+    )
+    return select(func.min(k.expires_at)).where(*used).correlate(source_id.table).scalar_subquery()
+
+
+def last_run(column: Any, source_id: Any) -> ScalarSelect[Any]:
+    """Return as a column a value of a source's last run that was no preview; `source_id` is a column of the
+    outer query.
+    """
+    r = t.run.c
+    real = (r.source_id == source_id, r.source_id.is_not(None), r.preview.is_(False), r.ended_at.is_not(None))
+    return (
+        select(column)
+        .where(*real)
+        .order_by(r.id.desc())
+        .limit(1)
+        .correlate(source_id.table)
+        .scalar_subquery()
+    )

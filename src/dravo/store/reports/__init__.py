@@ -1,0 +1,1 @@
+"""Counts over all data, and reports that are stored until something changes."""
