@@ -7,6 +7,8 @@ from collections.abc import Callable
 
 import pytest
 
+from dravo.cli import access as access_commands
+from dravo.core.access import reasons
 from tests.command_line import dravo
 from tests.harness import Running
 
@@ -234,3 +236,9 @@ def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fr
     assert (wrong.returncode, "to confirm" in wrong.stderr) == (2, True)
     assert dravo(running, "application", "delete", key, "--confirm", "Ticket Desk").returncode == 0
     assert dravo(running, "application", "show", key).returncode == 3
+
+
+def test_each_kind_of_reason_has_its_words() -> None:
+    for kind, words in reasons.WORDS.items():
+        reason = {"group": None, "rule": "title pr", "kind": kind}
+        assert access_commands._piece(reason).startswith(words)

@@ -154,9 +154,10 @@ def _piece(reason: Any) -> str:
         "rule": f"rule {reason['rule']}",
         "everyone": "everyone",
         "fallback": "fallback role",
-        "kept": "kept",
+        "retained": "retained role",
+        "direct": "direct assignment",
     }
-    return words.get(reason["kind"], "assigned directly")
+    return words[reason["kind"]]
 
 
 def _why(given: argparse.Namespace, dravo: Dravo) -> None:

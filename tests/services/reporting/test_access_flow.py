@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dravo.core.instants import later
-from dravo.services.access import assignments
+from dravo.services.access import assignments, policies
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.recompute import process_marks
 from dravo.services.ingest.local import groups as local_groups
@@ -38,10 +38,10 @@ def test_each_role_of_a_user_is_counted_by_the_way_they_come_to_it(services: Ser
     assert bands(services) == {
         ("Staff", "Herbarium"): 2,
         ("Staff", "Planting"): 1,
-        ("Staff", "by name"): 1,
+        ("Staff", "direct assignment"): 1,
         ("Herbarium", "Viewer"): 2,
         ("Planting", "Viewer"): 1,
-        ("by name", "Curator"): 1,
+        ("direct assignment", "Curator"): 1,
         ("Viewer", "Records"): 3,
         ("Curator", "Records"): 1,
     }
@@ -58,3 +58,17 @@ def test_each_role_of_a_user_is_counted_by_the_way_they_come_to_it(services: Ser
     assert access_flow.is_due(services.ctx, soon) and not access_flow.is_due(services.ctx, clock.now())
     access_flow.count(services.ctx)
     assert bands(services)["Staff", "Herbarium"] == 1
+
+
+def test_a_retained_role_is_called_so(services: ServiceFixture) -> None:
+    services.application("records")
+    staff = services.source()
+    services.user(staff, "ada")
+    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    policies.change(
+        services.ctx, services.caller, "records", {"eligibility": "everyone", "fallback": "retain"}
+    )
+    assignments.remove(services.ctx, services.caller, made["id"])
+    process_marks(services.ctx)
+    access_flow.count(services.ctx)
+    assert bands(services)["Staff", "retained role"] == 1

@@ -7,7 +7,14 @@ from typing import Any
 
 from dravo.core.access.evaluation import DEFAULT, DIRECT, EVERYONE, KEPT, RULE
 
-_WORDS = {EVERYONE: "everyone", DEFAULT: "fallback role", KEPT: "retained role", DIRECT: "direct assignment"}
+# Kinds of reasons without a group.
+WORDS = {
+    EVERYONE: "everyone",
+    DEFAULT: "fallback role",
+    KEPT: "retained role",
+    DIRECT: "direct assignment",
+    RULE: "rule",
+}
 
 
 def named(reason: Mapping[str, Any]) -> str:
@@ -16,7 +23,7 @@ def named(reason: Mapping[str, Any]) -> str:
     """
     if reason["group"]:
         return f"group {reason['group_name'] or reason['group']}"
-    return f"rule {reason['rule']}" if reason["kind"] == RULE else _WORDS[reason["kind"]]
+    return f"rule {reason['rule']}" if reason["kind"] == RULE else WORDS[reason["kind"]]
 
 
 def chain(reason: Mapping[str, Any]) -> str:

@@ -10,6 +10,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
+from dravo.core.access import reasons
 from dravo.core.access.flow import GROUP, ROLE, SOURCE, Held, Node, picture
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
@@ -76,13 +77,6 @@ def shown(ctx: AppContext) -> dict[str, Any]:
     application_of = {role.id: role.application_id for role in catalogue.roles.values()}
     held = [Held(*row) for row in kept.value["held"]]
     nodes, bands = picture(held, application_of, MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS)
-    words = {
-        "direct": "by name",
-        "rule": "by a rule",
-        "everyone": "everyone",
-        "fallback": "fallback role",
-        "kept": "kept",
-    }
     plural = {GROUP: "groups", ROLE: "roles"}
 
     def line(node: Node) -> dict[str, Any]:
@@ -99,7 +93,7 @@ def shown(ctx: AppContext) -> dict[str, Any]:
         elif node.of in catalogue.applications:
             label, key = catalogue.applications[node.of].label, catalogue.applications[node.of].key
         else:
-            label = words.get(node.of, node.of)
+            label = reasons.WORDS[node.of]
         return {
             "id": node.id,
             "stage": node.stage,
