@@ -77,7 +77,7 @@ class Tokens(Noun):
         expires_at: str | None = None,
         permissions: Sequence[str] | None = None,
     ) -> t.NewApiToken:
-        """Create an API token; return its text, the only time.
+        """Create an API token. Its text is in this answer only.
 
         Args:
             scope: "read" or "write".

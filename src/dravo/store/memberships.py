@@ -97,7 +97,7 @@ _RAISE_LISTING = (
 
 
 def end_memberships_of_record(connection: Connection, record_id: str, now: Instant) -> None:
-    """Take a record off every list; the groups that listed it are at another version with that."""
+    """End all memberships of a record, and raise the versions of its groups."""
     connection.execute(_RAISE_LISTING, {"record": record_id, "now": now})
     connection.execute(_END_RECORD, {"record": record_id, "now": now})
 

@@ -75,9 +75,7 @@ def note_trouble(
     exchanges: Exchanges,
     now: Instant,
 ) -> None:
-    """Write what an error says about the application: paused, failing, to be left alone for a time, or
-    answering.
-    """
+    """Store what an error says about an application: it is paused, it fails and waits, or it answers."""
     p = t.application.c
     row = connection.execute(
         select(p.key, p.failures, p.answered_at, p.paused_at).where(p.id == application_id)

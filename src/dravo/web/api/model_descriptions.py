@@ -31,7 +31,7 @@ _TASK = {
     "application": "The application to which the change is sent.",
     "user": "The user of the account.",
     "kind": "Kind of error, or null.",
-    "status": "Status: waiting, running, done, failed, held or unresolved.",
+    "status": "Status: waiting, failed, held, done or discarded.",
     "version": "Version of the desired state that the task sends.",
 }
 _ACCOUNT = {
@@ -39,7 +39,7 @@ _ACCOUNT = {
     "user": "The user of the account.",
     "application": "The application of the account.",
     "roles": "Roles that the account should have.",
-    "status": "Status: in_sync, pending, failed, held or unknown.",
+    "status": "Status: in_sync, pending, waiting, failed, held or unmanaged.",
 }
 _TOKEN = {"id": "ID of the token.", "label": "Purpose of the token."}
 _GROUP = {
@@ -59,6 +59,7 @@ MODELS: dict[str, dict[str, str]] = {
         "user": "The user who has the role.",
     },
     "AccessDifference": {
+        "at": "Time of the change.",
         "id": "ID of the difference.",
         "application": "The application in which the roles differ.",
         "user": "The user whose roles differ.",
@@ -68,6 +69,7 @@ MODELS: dict[str, dict[str, str]] = {
     "Account": _ACCOUNT,
     "AccountDetail": _ACCOUNT,
     "ActivityLine": {
+        "at": "Time of the event.",
         "id": "ID of the event.",
         "application": "The application concerned, or null.",
         "kind": "Kind of event: request, run, task, reconciliation or change.",
@@ -75,6 +77,10 @@ MODELS: dict[str, dict[str, str]] = {
         "source": "The source concerned, or null.",
         "user": "The user concerned, or null.",
         "what": "What happened, in words.",
+    },
+    "ActivityUser": {
+        "id": "ID of the user.",
+        "name": "Display name of the user.",
     },
     "ApiToken": _TOKEN,
     "Application": {
@@ -100,8 +106,41 @@ MODELS: dict[str, dict[str, str]] = {
         "source": "The source of the group, pattern or rule, or null.",
         "user": "The user who gets the role, or null.",
     },
-    "AuditEntry": {"id": "Number of the entry.", "operator": "The operator who made the change."},
+    "Attempt": {
+        "outcome": "Result of the attempt, such as done, failed or waiting.",
+    },
+    "AuditEntry": {
+        "at": "Time of the change.",
+        "id": "Number of the entry.",
+        "operator": "The operator who made the change.",
+    },
     "AuditObject": {"id": "ID of the changed object.", "kind": "Kind of the changed object."},
+    "BulkLine": {
+        "number": "Line number in the pasted text, from 1.",
+        "status": "Whether the assignment is new, exists already, or the line is invalid.",
+        "message": "What is wrong with the line; empty if nothing.",
+    },
+    "CheckStep": {
+        "name": "What the step checks.",
+        "outcome": "Result: ok, failed, skipped or pending.",
+        "message": "Result of the step in a sentence.",
+    },
+    "ChecklistTrouble": {
+        "at": "Time of the last problem.",
+    },
+    "ChecklistValue": {
+        "name": "Name of the field at the identity provider.",
+        "value": "Value to enter there.",
+    },
+    "ClaimedGroup": {
+        "outcome": "What happens to the group: existing, created or ignored.",
+    },
+    "ClaimedGroupRequest": {
+        "name": "Name of the group as the provider sends it.",
+    },
+    "CodeResult": {
+        "outcome": "Outcome: signed_in, observed or refused.",
+    },
     "CodeSent": {"source": "Label of the source through which the user signs in."},
     "ComparedApplication": {"application": "The application in which both users are compared."},
     "Compared": {
@@ -110,6 +149,9 @@ MODELS: dict[str, dict[str, str]] = {
         "users": "Both users.",
     },
     "ConfirmedPreview": _GAINED,
+    "ConflictDecisionRequest": {
+        "decision": "What to do with the record.",
+    },
     "Connector": {"label": "Name of the connector.", "settings": "Settings of the connector."},
     "ConnectorSetting": {
         "kind": "Kind of value: text, lines, switch or choice.",
@@ -120,12 +162,34 @@ MODELS: dict[str, dict[str, str]] = {
         "application": "Key of the application.",
         "until": "Last day (included), or a time; null for no end.",
     },
+    "CreateOperatorRequest": {
+        "kind": "Kind of operator; it decides about the permissions.",
+        "name": "Name with which the operator signs in.",
+    },
+    "CredentialsRequest": {
+        "kind": "Authentication method.",
+    },
+    "DecisionRequest": {
+        "decision": "Decision for the selected rows.",
+    },
     "DriftLine": {
         "id": "ID of the difference.",
         "kind": "Kind of difference, such as missing, attributes or role.",
         "name": "Name of the user or group.",
         "status": "Status: open, repairing, repaired or ignored.",
         "user": "ID of the user, or null.",
+    },
+    "DriftRequest": {
+        "ids": "IDs of the differences to repair.",
+    },
+    "Exchange": {
+        "status": "HTTP status of the response, or null without a response.",
+    },
+    "FileRequest": {
+        "name": "Name of the file.",
+    },
+    "Flow": {
+        "at": "Time of the count; null before the first one.",
     },
     "FlowNode": {
         "id": "ID of the node.",
@@ -137,13 +201,97 @@ MODELS: dict[str, dict[str, str]] = {
     "FlowBand": {"users": "Number of users on this path."},
     "Group": _GROUP,
     "GroupDetail": _GROUP,
+    "GroupInClaims": {
+        "name": "Name of the group.",
+    },
+    "GroupMadeAhead": {
+        "id": "ID of the new group.",
+        "name": "Name of the new group.",
+    },
+    "GroupNameRequest": {
+        "name": "Name of the group.",
+    },
+    "GroupNearby": {
+        "id": "ID of the group.",
+        "name": "Name of the group.",
+    },
+    "GroupOver": {
+        "name": "Name of the group in the application, if it differs.",
+    },
+    "GroupRef": {
+        "id": "ID of the group.",
+        "name": "Name of the group.",
+    },
     "HoldItem": {
         "application": "The application whose removals are held.",
         "number": "Number of held removals.",
         "since": "Time of the first held removal.",
         "users": "The first users whose access would be removed.",
     },
+    "IgnoreRequest": {
+        "ids": "IDs of the differences to ignore.",
+    },
+    "ImportCheckStep": {
+        "name": "What the step checks.",
+        "outcome": "Result: ok, failed, skipped or warning.",
+        "message": "Result of the step in a sentence.",
+    },
     "ImportRun": _RUN,
+    "MadeGroup": {
+        "name": "Name of the group.",
+    },
+    "MatrixGroup": {
+        "id": "ID of the group.",
+        "name": "Name of the group.",
+    },
+    "OpenTask": {
+        "id": "ID of the task.",
+        "status": "Status: waiting, failed or held.",
+    },
+    "OperatorLink": {
+        "id": "ID of the link.",
+        "status": "Status of sign-in at the source: disabled, pilot or enabled.",
+    },
+    "OwnApplication": {
+        "since": "Time from which the user has access.",
+    },
+    "PatternGroup": {
+        "outcome": "Result for the group: gives, unknown_role or needs_confirmation.",
+    },
+    "Plan": {
+        "status": "Whether seats are free, running short or all taken (full).",
+    },
+    "PlannedSignIn": {
+        "kind": "Kind of problem, or empty.",
+        "outcome": "Outcome: signed_in, observed or refused.",
+    },
+    "PolicyPreviewGroup": {
+        "id": "ID of the group.",
+        "name": "Name of the group.",
+    },
+    "PolicyPreviewUser": {
+        "name": "Name of the user in the source.",
+        "outcome": "What would happen to the user.",
+    },
+    "PolicyRequest": {
+        "fallback_role": "Key of the fallback role.",
+    },
+    "PossibleUser": {
+        "id": "ID of the user.",
+        "status": "Status: active, inactive or left.",
+    },
+    "ProvisionedGroupRequest": {
+        "name": "Name of the group in the application, if it differs.",
+    },
+    "RetryRequest": {
+        "kind": "Only tasks with this kind of error.",
+    },
+    "RoleEncodingRequest": {
+        "value": "Whether the key or the label of the role is sent.",
+    },
+    "RolesAs": {
+        "value": "Whether the key or the label of the role is sent.",
+    },
     "Run": _RUN,
     "ImportRunEntry": {
         "id": "ID of the entry.",
@@ -172,6 +320,33 @@ MODELS: dict[str, dict[str, str]] = {
         "groups": "Groups of the source, with whether the policy accepts each.",
         "looked_at": "Number of evaluated users.",
     },
+    "RunCount": {
+        "name": "What is counted.",
+        "number": "Number of results.",
+    },
+    "SampleAttribute": {
+        "name": "Name of the attribute in the source.",
+        "values": "Some of its values.",
+    },
+    "SampleUser": {
+        "name": "Name of the user in the source.",
+    },
+    "SchemaRequest": {
+        "kind": "Resource type that the schema extends.",
+    },
+    "SeatOf": {
+        "since": "Time from which the user has the seat; null on the waiting list.",
+    },
+    "SecondFactor": {
+        "since": "Time when the second factor was set up, or null.",
+    },
+    "Session": {
+        "kind": "Kind of operator that you are.",
+        "name": "Name with which you signed in.",
+    },
+    "SettingRequest": {
+        "value": "New value of the setting.",
+    },
     "SignIn": {
         "looked_at": "Time of the last fetch of the provider's metadata, or null.",
         "settings": "Sign-in settings.",
@@ -192,6 +367,49 @@ MODELS: dict[str, dict[str, str]] = {
     "Problem": {"code": "Code of the error for programs."},
     "CodeRequest": {"code": "Code from the authenticator app."},
     "RenewCodesRequest": {"code": "Code from the authenticator app, if a second factor is enabled."},
+    "SignInRequest": {
+        "name": "Name of the operator.",
+    },
+    "SignInStatusRequest": {
+        "status": "New status: disabled, pilot or enabled.",
+    },
+    "SignInWay": {
+        "kind": "Authentication method: bearer, basic or client_credentials.",
+    },
+    "SourceSchema": {
+        "kind": "Resource type that the schema extends: User or Group.",
+        "name": "Name of the schema.",
+    },
+    "Stage": {
+        "name": "Stage: sources, users, access, applications or tasks.",
+    },
+    "TaskError": {
+        "kind": "Kind of error.",
+        "number": "Number of open tasks with this error.",
+        "status": "Status: waiting, failed or held.",
+    },
+    "TokenOperator": {
+        "id": "ID of the operator.",
+        "name": "Name of the operator.",
+    },
+    "TraceSubject": {
+        "id": "ID of the record or the group.",
+        "kind": "Kind: user or group.",
+        "name": "Name of the user or the group.",
+    },
+    "UserAttribute": {
+        "name": "Name of the attribute.",
+        "value": "Merged value of the attribute.",
+    },
+    "UserGroup": {
+        "since": "Time from which the user is a member.",
+    },
+    "UserPortal": {
+        "name": "Display name of the user.",
+    },
+    "UserSession": {
+        "id": "ID of the session.",
+    },
     "VerifyCodeRequest": {"code": "The emailed code."},
     "ProvisionedGroup": {
         "id": "ID of the provisioned group.",
@@ -215,6 +433,7 @@ MODELS: dict[str, dict[str, str]] = {
     "Review": {"id": "ID of the review.", "confirmed": "Number of confirmed rows."},
     "ReviewPart": {"application": "The application of this part.", "confirmed": "Number of confirmed rows."},
     "ReviewRow": {
+        "decision": "Decision: confirmed or removed; null while open.",
         "id": "ID of the row.",
         "application": "The application of the role.",
         "outcome": "What happened after the decision, or null.",
@@ -224,8 +443,8 @@ MODELS: dict[str, dict[str, str]] = {
         "user": "The reviewed user.",
     },
     "Role": {"users": "Number of users with the role."},
-    "ScimRequestDetail": _SCIM_REQUEST,
-    "ScimRequestLine": _SCIM_REQUEST,
+    "ScimRequestDetail": _SCIM_REQUEST | {"at": "Time of the request."},
+    "ScimRequestLine": _SCIM_REQUEST | {"at": "Time of the request."},
     "ScimToken": _TOKEN,
     "Seat": {
         "id": "ID of the seat.",
@@ -237,10 +456,11 @@ MODELS: dict[str, dict[str, str]] = {
         "users": "The first users whose account changes.",
     },
     "Setting": {"name": "Name of the setting.", "kind": "Kind of value.", "value": "Current value."},
-    "SignInLine": _SIGN_IN,
+    "SignInLine": _SIGN_IN | {"at": "Time of the sign-in."},
     "SignInTest": {"id": "ID of the test sign-in.", "user": "User name or email of the user who may try."},
     "NewSignInTest": {"id": "ID of the test sign-in.", "user": "User name or email of the user who may try."},
     "SignInTrace": {
+        "at": "Time of the sign-in.",
         **_SIGN_IN,
         "groups": "Claimed groups with what they give.",
         "issuer": "Issuer of the identity.",
@@ -253,6 +473,7 @@ MODELS: dict[str, dict[str, str]] = {
         "users": "Number of users.",
     },
     "SourceConflict": {
+        "decision": "Decision that was made, or null.",
         "id": "ID of the conflict.",
         "kind": "Why the record or change waits for a decision.",
         "name": "Name of the user or group in the source.",
@@ -266,6 +487,8 @@ MODELS: dict[str, dict[str, str]] = {
     "Task": _TASK,
     "TaskLine": _TASK,
     "TraceUser": {
+        "id": "ID of the user.",
+        "name": "Display name of the user.",
         "accounts": "Accounts that change: application and desired state.",
         "gained": "Roles that the user gained.",
         "lost": "Roles that the user lost.",
