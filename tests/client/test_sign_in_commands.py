@@ -38,7 +38,7 @@ def test_from_nothing_to_everyone(
     key, who = fresh("partners"), fresh("juno.marlow")
     provider.user(who, "Juno", "Marlow", ["Site"])
     dravo("source", "add", key, "--label", key)
-    assert "Choose a protocol first: saml, oidc or mail." in dravo("sign-in", "show", key).stderr
+    assert "Choose a protocol first: saml, oidc or email_code." in dravo("sign-in", "show", key).stderr
     assert (
         "Missing: the entity ID of the provider" in dravo("sign-in", "set", key, "--protocol", "saml").stdout
     )

@@ -13,12 +13,12 @@ from dravo.services.security import masking
 from dravo.store import imported_records
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries import groups as group_queries
-from dravo.store.queries import sources as source_rows
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.queries.groups import NamedGroup
-from dravo.store.queries.sources import Source
 from dravo.store.queries.users import User
+from dravo.store.sources import sources as source_rows
+from dravo.store.sources.sources import Source
 
 
 def role_by_key(connection: Connection, application: Application, role_key: str) -> StoredRole:

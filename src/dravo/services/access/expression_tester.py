@@ -15,8 +15,8 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.sources.policy import import_of
 from dravo.store import tables as t
-from dravo.store.queries.sources import Source
 from dravo.store.queries.users import user_ref
+from dravo.store.sources.sources import Source
 
 
 def try_on_source(

@@ -27,7 +27,7 @@ from dravo.services.security.permissions import Caller
 from dravo.services.sources.policy import import_of, import_policy
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 HOURLY = "0 * * * *"
 # What changes where a connection goes: with another one of these, its secret is forgotten.

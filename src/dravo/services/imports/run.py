@@ -35,9 +35,9 @@ from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
 from dravo.store.plan_writer import EVERY_APPLICATION, ConfirmedRemovals
-from dravo.store.queries import sources as source_rows
 from dravo.store.queries.runs import FAILED, FINISHED, HELD, RUNNING, STOPPED
-from dravo.store.queries.sources import Source
+from dravo.store.sources import sources as source_rows
+from dravo.store.sources.sources import Source
 
 # How often a run says how far it is, and looks whether it is asked to stop.
 TELL_SECONDS = 0.5

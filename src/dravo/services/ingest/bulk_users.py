@@ -32,9 +32,9 @@ from dravo.store.ids import new_id
 from dravo.store.imported_records import IMPORT, Known, NewRecord
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
 from dravo.store.prepared_statements import PreparedStatement
-from dravo.store.queries.sources import Source
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
+from dravo.store.sources.sources import Source
 
 BATCH = 250
 TRIES = 8

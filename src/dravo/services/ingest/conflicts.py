@@ -25,7 +25,7 @@ from dravo.store import clock, imported_records, recompute_marks, records
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import users as user_queries
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 CHOICES: dict[str, tuple[str, ...]] = {
     RENAMED: (LET, LEAVE_OUT),

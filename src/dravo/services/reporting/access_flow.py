@@ -15,10 +15,10 @@ from dravo.core.access.flow import GROUP, ROLE, SOURCE, Held, Node, picture
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
 from dravo.store import clock
-from dravo.store.queries import sources as source_rows
 from dravo.store.reports import access_flow as stored
 from dravo.store.reports import cached_reports
 from dravo.store.snapshots.config import revision
+from dravo.store.sources import sources as source_rows
 
 FLOW = "flow"
 MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS = 9, 11, 8

@@ -26,7 +26,7 @@ from dravo.store.pagination import LARGEST, PageRequest, read_cursor, write_curs
 from dravo.store.plan_writer import DONE, FAILED
 from dravo.store.queries.applications import Application
 from dravo.store.queries.runs import FINISHED, HELD, STOPPED
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)

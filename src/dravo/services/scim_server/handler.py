@@ -37,7 +37,7 @@ from dravo.services.scim_server.resources import (
 from dravo.services.sources import observations
 from dravo.services.sources.observations import TrafficObserver
 from dravo.services.sources.scim_auth import ScimCaller
-from dravo.store.queries import sources as source_rows
+from dravo.store.sources import sources as source_rows
 
 PLAIN_QUERY = Query()
 

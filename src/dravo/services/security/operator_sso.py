@@ -26,7 +26,7 @@ from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.links import OperatorLink
 from dravo.store.operators.operators import Operator
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 # Whom a source lets in (P5).
 USERS, OPERATORS, BOTH = "users", "operators", "both"

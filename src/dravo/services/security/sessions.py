@@ -26,7 +26,7 @@ from dravo.store import clock
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.sessions import OperatorSession
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 SESSION_HOURS = 12
 IDLE_HOURS = 2

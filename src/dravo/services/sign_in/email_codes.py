@@ -37,7 +37,7 @@ from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 # Eight digits, five tries, ten minutes: guessing gets nowhere.
 DIGITS, TRIES, SECONDS = 8, 5, 600

@@ -26,9 +26,9 @@ from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.store import clock, groups, imported_records, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.queries.sources import Source
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import raise_revision
+from dravo.store.sources.sources import Source
 
 MOST_GROUPS = 1_000
 

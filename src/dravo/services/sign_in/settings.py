@@ -29,7 +29,7 @@ from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_
 from dravo.services.sources.policy import sign_in_of, sign_in_policy
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 SAML, OIDC, MAIL = "saml", "oidc", "email_code"
 PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "emailed code"}

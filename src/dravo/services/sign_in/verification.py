@@ -30,7 +30,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.test_sign_ins import OBSERVE
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.queries.sources import Source
+from dravo.store.sources.sources import Source
 
 
 @dataclass

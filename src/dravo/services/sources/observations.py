@@ -7,11 +7,11 @@ from __future__ import annotations
 import threading
 import time
 
-from sqlalchemy import Connection, select, update
+from sqlalchemy import Connection
 
 from dravo.services.context import AppContext
-from dravo.store import clock, source_observations
-from dravo.store import tables as t
+from dravo.store import clock
+from dravo.store.sources import observations, sources, tokens
 
 STARTED, ANSWERED, PROVED, GROUPS = (
     f"sign-in {each}" for each in ("started", "answered", "proved", "groups")
@@ -34,7 +34,7 @@ EMAIL_CODE_CHECKLIST = (
 
 def note(connection: Connection, source_id: str, what: str) -> None:
     """Note an observation, with its first and last time."""
-    source_observations.note(connection, source_id, what, clock.now())
+    observations.note(connection, source_id, what, clock.now())
 
 
 def note_apart(ctx: AppContext, source_id: str, what: str) -> None:
@@ -86,15 +86,13 @@ class TrafficObserver:
             self._noted[key] = present
         now = clock.now()
         with self._ctx.database.writing() as connection:
-            source_observations.note(connection, source_id, what, now, detail)
+            observations.note(connection, source_id, what, now, detail)
             if token_id:
-                connection.execute(
-                    update(t.source_token).where(t.source_token.c.id == token_id).values(last_used_at=now)
-                )
+                tokens.note_use(connection, token_id, now)
 
     def note_refusal(self, key: str, detail: str) -> None:
         """Note a refused request at a source's address, if the source exists."""
         with self._ctx.database.reading() as connection:
-            source_id = connection.execute(select(t.source.c.id).where(t.source.c.key == key)).scalar()
-        if source_id:
-            self.note(source_id, REFUSED, detail)
+            source = sources.by_key(connection, key)
+        if source is not None:
+            self.note(source.id, REFUSED, detail)

@@ -4,25 +4,26 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound
 from dravo.core.identity import claims
 from dravo.core.identity.source_policy import SourcePolicy, read_policy
 from dravo.protocols.directory.connectors import kind_of
 from dravo.services.lookups import pushing_source
-from dravo.store import tables as t
-from dravo.store.queries.sources import Source
+from dravo.store.sources import settings as stored
+from dravo.store.sources.settings import SourceImport, SourceSignIn
+from dravo.store.sources.sources import Source
 
 
-def import_of(connection: Connection, key: str) -> tuple[Any, Any]:
+def import_of(connection: Connection, key: str) -> tuple[Source, SourceImport]:
     """Return the rows of a source and of how it is read.
 
     Raises:
         NotFound: if it is not read.
     """
     source = pushing_source(connection, key)
-    row = connection.execute(select(t.source_import).where(t.source_import.c.source_id == source.id)).first()
+    row = stored.import_of(connection, source.id)
     if row is None:
         raise NotFound(f"'{source.label}' has no import.", "Choose a connector first: ldap, scim or csv.")
     return source, row
@@ -36,18 +37,18 @@ def import_policy(source: Source, kind: str) -> SourcePolicy:
     return read_policy(source.policy, reader.reads)
 
 
-def sign_in_of(connection: Connection, key: str) -> tuple[Any, Any]:
+def sign_in_of(connection: Connection, key: str) -> tuple[Source, SourceSignIn]:
     """Return the rows of a source and of its sign-in settings.
 
     Raises:
         NotFound: if the source has no sign-in.
     """
     source = pushing_source(connection, key)
-    row = connection.execute(
-        select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
-    ).first()
+    row = stored.sign_in_of(connection, source.id)
     if row is None:
-        raise NotFound(f"'{source.label}' has no sign-in.", "Choose a protocol first: saml, oidc or mail.")
+        raise NotFound(
+            f"'{source.label}' has no sign-in.", "Choose a protocol first: saml, oidc or email_code."
+        )
     return source, row
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, func, literal, select, update
+from sqlalchemy import Connection, literal
 
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
@@ -17,8 +17,8 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import sources
 from dravo.store import clock, recompute_marks
-from dravo.store import tables as t
 from dravo.store.snapshots.config import raise_revision
+from dravo.store.sources import sources as source_rows
 
 MOST = 1_000
 NAMES = ("priority", "deactivation_wins", "updates")
@@ -48,9 +48,11 @@ def change(
         row = source_by_key(connection, key)
         values = {name: value for name, value in _checked(given).items() if getattr(row, name) != value}
         if values:
-            connection.execute(update(t.source).where(t.source.c.id == row.id).values(**values))
+            source_rows.update_source(connection, row.id, **values)
             raise_revision(connection)
-            recompute_marks.mark_selected(connection, _told_by_others_too(row.id, literal(now)), cleared)
+            recompute_marks.mark_selected(
+                connection, source_rows.users_of_several_sources(row.id, literal(now)), cleared
+            )
             details = {"key": key, "before": {name: getattr(row, name) for name in values}, "after": values}
             record_change(
                 connection,
@@ -79,19 +81,11 @@ def _planned(ctx: AppContext, connection: Connection, key: str, given: dict[str,
         vetoing=_with(catalogue.vetoing, row.id, values.get("deactivation_wins", row.deactivation_wins)),
         quiet=_with(catalogue.quiet, row.id, not values.get("updates", row.updates)),
     )
-    return PlannedChange(None, (_told_by_others_too(row.id),), then, name=row.label)
+    return PlannedChange(None, (source_rows.users_of_several_sources(row.id),), then, name=row.label)
 
 
 def _with(some: frozenset[str], one: str, present: bool) -> frozenset[str]:
     return some | {one} if present else some - {one}
-
-
-def _told_by_others_too(source_id: str, *columns: Any) -> Any:
-    """Return the select of users whom a source and another one report."""
-    r = t.record.c
-    here = select(r.user_id).where(r.source_id == source_id)
-    several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)
-    return select(t.user.c.id, *columns).where(t.user.c.id.in_(several))
 
 
 def _checked(given: dict[str, Any]) -> dict[str, Any]:

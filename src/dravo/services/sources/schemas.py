@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, select
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, NotFound, StillInUse
@@ -15,20 +15,17 @@ from dravo.services.lookups import pushing_source, source_by_key
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.queries import search as text_search
 from dravo.store.snapshots.config import raise_revision
+from dravo.store.sources import schemas as stored
+from dravo.store.sources.schemas import StoredSchema
 
 
 def of_source(ctx: AppContext, connection: Connection, source_id: str) -> SchemaSet:
     """Return the schemas of a source; the same object as long as they do not change, because filters are
     cached by it.
     """
-    columns = (t.source_schema.c.id, t.source_schema.c.kind, t.source_schema.c.document)
-    rows = connection.execute(
-        select(*columns).where(t.source_schema.c.source_id == source_id).order_by(t.source_schema.c.id)
-    ).all()
+    rows = stored.of_source(connection, source_id)
     key = (source_id, tuple(row.id for row in rows))
     found = ctx.schemas.get(key)
     if found is None:
@@ -43,11 +40,7 @@ def list_schemas(ctx: AppContext, key: str) -> dict[str, Any]:
     """Return the extension schemas of a source."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
-        rows = connection.execute(
-            select(t.source_schema)
-            .where(t.source_schema.c.source_id == source.id)
-            .order_by(t.source_schema.c.id)
-        ).all()
+        rows = stored.of_source(connection, source.id)
     return {
         "items": [
             {
@@ -70,11 +63,12 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
     """
     schema = read_schema(document)
     now = clock.now()
-    row = {"id": new_id(), "urn": schema.id, "kind": kind, "document": document, "created_at": now}
     try:
         with ctx.database.writing() as connection:
             source = pushing_source(connection, key)
-            connection.execute(insert(t.source_schema).values(source_id=source.id, **row))
+            stored.insert_schema(
+                connection, StoredSchema(new_id(), source.id, schema.id, kind, document, now)
+            )
             # Rules may ask for what it holds from now on.
             raise_revision(connection)
             details = {"source": key, "urn": schema.id, "kind": kind}
@@ -105,8 +99,7 @@ def remove(ctx: AppContext, caller: Caller, key: str, urn: str) -> None:
     """
     with ctx.database.writing() as connection:
         source = source_by_key(connection, key)
-        where = (t.source_schema.c.source_id == source.id, t.source_schema.c.urn == urn)
-        if connection.execute(delete(t.source_schema).where(*where)).rowcount == 0:
+        if not stored.delete_schema(connection, source.id, urn):
             raise NotFound(f"'{key}' has no schema '{urn}'.")
         check_rules(connection, urn)
         raise_revision(connection)
@@ -126,16 +119,9 @@ def check_rules(connection: Connection, urn: str) -> None:
     Raises:
         StillInUse: with the rule.
     """
-    a, p = t.assignment.c, t.application.c
-    if connection.execute(select(t.source_schema.c.id).where(t.source_schema.c.urn == urn).limit(1)).first():
-        return
-    asking = (
-        select(a.rule, p.label)
-        .join(t.application, p.id == a.application_id)
-        .where(a.removed_at.is_(None), text_search.has(a.rule, f"{urn}:"))
-    )
-    found = connection.execute(asking.limit(1)).first()
+    found = stored.rule_without_schema(connection, urn)
     if found is not None:
         raise StillInUse(
-            f"A rule of '{found.label}' uses the schema: {found.rule}.", "Delete or change the rule first."
+            f"A rule of '{found.application}' uses the schema: {found.rule}.",
+            "Delete or change the rule first.",
         )

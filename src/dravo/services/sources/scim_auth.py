@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, replace
-from typing import Any
-
-from sqlalchemy import bindparam, select
 
 from dravo.core.instants import Instant
 from dravo.core.scim.errors import ScimError
@@ -15,9 +12,8 @@ from dravo.services.context import AppContext
 from dravo.services.security.secrets import digest
 from dravo.services.sources import schemas as source_schemas
 from dravo.store import clock
-from dravo.store import tables as t
-
-# At the door
+from dravo.store.sources import tokens as stored
+from dravo.store.sources.tokens import StoredToken
 
 
 @dataclass(frozen=True)
@@ -44,20 +40,6 @@ class ScimCaller:
             )
         if writing and self.access != "write":
             raise ScimError(403, "This token is read-only. Use a token of this source with write access.")
-
-
-_BY_TOKEN = (
-    select(
-        t.source.c.id,
-        t.source_token.c.id.label("token_id"),
-        t.source_token.c.expires_at,
-        t.source_token.c.revoked_at,
-        t.source_token.c.kinds,
-        t.source_token.c.access,
-    )
-    .join(t.source, t.source.c.id == t.source_token.c.source_id)
-    .where(t.source_token.c.hash == bindparam("hash"), t.source.c.key == bindparam("key"))
-)
 
 
 class ScimAuthenticator:
@@ -90,9 +72,9 @@ class ScimAuthenticator:
             and not (known[2] and known[2] <= clock.now())
         ):
             return known[3]
-        doors = self._ctx.token_revision
+        revision = self._ctx.token_revision
         with self._ctx.database.reading() as connection:
-            row = connection.execute(_BY_TOKEN, {"hash": kept, "key": key}).first()
+            row = stored.by_hash(connection, key, kept)
             visitor = _judge(row)
             if isinstance(visitor, ScimCaller):
                 visitor = replace(
@@ -101,11 +83,11 @@ class ScimAuthenticator:
         if row is not None and isinstance(visitor, ScimCaller):
             if len(self._known) > 1_000:
                 self._known.clear()
-            self._known[key, kept] = (present, doors, row.expires_at, visitor)
+            self._known[key, kept] = (present, revision, row.expires_at, visitor)
         return visitor
 
 
-def _judge(row: Any) -> ScimCaller | str:
+def _judge(row: StoredToken | None) -> ScimCaller | str:
     if row is None:
         return (
             "The token does not belong to this source. Check the token and the base URL on the "
@@ -115,4 +97,4 @@ def _judge(row: Any) -> ScimCaller | str:
         return f"The token was revoked at {row.revoked_at}. Use another token."
     if row.expires_at and row.expires_at <= clock.now():
         return f"The token expired at {row.expires_at}. Use another token."
-    return ScimCaller(row.id, row.token_id, kinds=row.kinds, access=row.access)
+    return ScimCaller(row.source_id, row.id, kinds=row.kinds, access=row.access)

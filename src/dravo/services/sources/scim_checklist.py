@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import and_, func, or_, select
-
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.sources.observations import PROBLEMS, SCIM_CHECKLIST
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.sources import observations, tokens
 
 
 def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
@@ -23,24 +21,8 @@ def checklist(ctx: AppContext, key: str, base: str) -> dict[str, Any]:
     now = clock.now()
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        seen = {
-            row.what: row
-            for row in connection.execute(
-                select(t.source_observation).where(t.source_observation.c.source_id == source.id)
-            )
-        }
-        token = t.source_token.c
-        usable = connection.execute(
-            select(func.count())
-            .select_from(t.source_token)
-            .where(
-                and_(
-                    token.source_id == source.id,
-                    token.revoked_at.is_(None),
-                    or_(token.expires_at.is_(None), token.expires_at > now),
-                )
-            )
-        ).scalar_one()
+        seen = observations.of_source(connection, source.id)
+        usable = tokens.number_of_valid(connection, source.id, now)
     address = f"{base}/scim/v2/{key}"
     scheme, _, rest = address.partition("://")
     host, _, path = rest.partition("/")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
@@ -19,23 +19,15 @@ from dravo.services.security.permissions import Caller
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources.observations import CALL, SCIM_USER
 from dravo.store import clock, imported_records
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
-from dravo.store.queries import sources as source_rows
-from dravo.store.queries.sources import Source, TokenExpiry
+from dravo.store.pagination import PageRequest
 from dravo.store.snapshots.config import raise_revision
+from dravo.store.sources import listing, removal
+from dravo.store.sources import schemas as stored_schemas
+from dravo.store.sources import sources as source_rows
+from dravo.store.sources.listing import ListedActivity, ListedSource
+from dravo.store.sources.sources import Source, TokenExpiry
 
-# What belongs to signing in by a source.
-SIGNING_IN = (
-    t.user_session,
-    t.sign_in_request,
-    t.consumed_assertion,
-    t.sign_in_key,
-    t.test_sign_in,
-    t.sign_in_trace,
-    t.source_sign_in,
-)
 # A token counts as in use for so long after it was used last.
 USED_LATELY_SECONDS = 7 * 86_400
 
@@ -57,7 +49,7 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]
     }
     try:
         with ctx.database.writing() as connection:
-            connection.execute(insert(t.source).values(**row))
+            source_rows.insert_source(connection, row)
             raise_revision(connection)
             record_change(
                 connection,
@@ -94,7 +86,7 @@ def change(
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
         before = {"label": row.label, "domains": list(row.domains or ())}
-        connection.execute(update(t.source).where(t.source.c.id == row.id).values(**given))
+        source_rows.update_source(connection, row.id, **given)
         raise_revision(connection)
         details = {"key": key, "before": {name: before[name] for name in given}, "after": given}
         record_change(
@@ -115,37 +107,18 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
     """
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
-        for table in (t.record, t.group):
-            if connection.execute(select(table.c.id).where(table.c.source_id == row.id).limit(1)).first():
-                raise StillInUse(
-                    f"'{row.label}' has reported users or groups.",
-                    "Revoke its tokens to block its requests. Its users stay unchanged.",
-                )
+        if removal.has_reported(connection, row.id):
+            raise StillInUse(
+                f"'{row.label}' has reported users or groups.",
+                "Revoke its tokens to block its requests. Its users stay unchanged.",
+            )
         _check_patterns(connection, row)
-        i = t.source_sign_in.c
-        if connection.execute(select(i.source_id).where(i.source_id == row.id, i.serves != "users")).first():
+        if removal.serves_operators(connection, row.id):
             raise StillInUse(f"Operators sign in through '{row.label}'.", "Set `serves` to users first.")
-        urns = (
-            connection.execute(select(t.source_schema.c.urn).where(t.source_schema.c.source_id == row.id))
-            .scalars()
-            .all()
-        )
-        its_runs = select(t.run.c.id).where(t.run.c.source_id == row.id)
-        connection.execute(delete(t.run_entry).where(t.run_entry.c.run_id.in_(its_runs)))
-        for table in (
-            t.source_token,
-            t.source_observation,
-            t.source_schema,
-            t.trace,
-            t.source_import,
-            t.conflict,
-            t.run,
-            *SIGNING_IN,
-        ):
-            connection.execute(delete(table).where(table.c.source_id == row.id))
+        urns = [each.urn for each in stored_schemas.of_source(connection, row.id)]
+        removal.delete_source(connection, row.id)
         for urn in urns:
             source_schemas.check_rules(connection, urn)
-        connection.execute(delete(t.source).where(t.source.c.id == row.id))
         raise_revision(connection)
         record_change(
             connection,
@@ -158,75 +131,19 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
 
 
 def _check_patterns(connection: Connection, source: Source) -> None:
-    """Check that no pattern is for the groups of a source; deleted patterns lose their source."""
-    a, p = t.assignment.c, t.application.c
-    present = (
-        select(a.pattern, p.label)
-        .join(t.application, p.id == a.application_id)
-        .where(a.source_id == source.id, a.removed_at.is_(None))
-    )
-    found = connection.execute(present.limit(1)).first()
+    """Check that no assignment by pattern needs a source."""
+    found = removal.pattern_use(connection, source.id)
     if found is not None:
         raise StillInUse(
-            f"'{found.label}' maps groups of this source with the pattern {found.pattern}.",
+            f"'{found.application}' maps groups of this source with the pattern {found.pattern}.",
             "Delete this assignment first.",
         )
-    connection.execute(update(t.assignment).where(a.source_id == source.id).values(source_id=None))
 
 
 def id_of(ctx: AppContext, key: str) -> str:
     """Return a source's id; raises as `source_by_key`."""
     with ctx.database.reading() as connection:
         return str(source_by_key(connection, key).id)
-
-
-def _statement() -> Any:
-    s = t.source.c
-
-    def count(table: Any, *where: Any) -> Any:
-        return (
-            select(func.count()).select_from(table).where(table.c.source_id == s.id, *where).scalar_subquery()
-        )
-
-    return select(
-        s.id,
-        s.key,
-        s.label,
-        s.connection_type,
-        s.created_at,
-        s.domains,
-        s.priority,
-        s.deactivation_wins,
-        s.updates,
-        count(t.record, t.record.c.deleted_at.is_(None)).label("users"),
-        count(t.group, t.group.c.deleted_at.is_(None)).label("groups"),
-        select(func.max(t.source_observation.c.last_at))
-        .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == CALL)
-        .scalar_subquery()
-        .label("last_call"),
-        t.source_import.c.kind.label("read_as"),
-        t.source_import.c.enabled,
-        source_rows.last_run(t.run.c.status, s.id).label("run_status"),
-        source_rows.last_run(t.run.c.ended_at, s.id).label("run_ended_at"),
-        select(func.count())
-        .select_from(t.conflict)
-        .where(t.conflict.c.source_id == s.id, t.conflict.c.status == "open")
-        .scalar_subquery()
-        .label("conflicts"),
-        source_rows.token_ends(s.id, token_expiry(clock.now())).label("token_ends_at"),
-        t.source_sign_in.c.status.label("sign_in_status"),
-        t.source_sign_in.c.provider,
-        t.source_sign_in.c.waiting,
-        t.source_sign_in.c.trouble,
-        select(func.max(t.source_observation.c.last_at))
-        .where(t.source_observation.c.source_id == s.id, t.source_observation.c.what == SCIM_USER)
-        .scalar_subquery()
-        .label("signed_in_at"),
-    ).select_from(
-        t.source.outerjoin(t.source_import, t.source_import.c.source_id == s.id).outerjoin(
-            t.source_sign_in, t.source_sign_in.c.source_id == s.id
-        )
-    )
 
 
 def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
@@ -247,16 +164,16 @@ def token_expiry(now: Instant) -> TokenExpiry:
     return TokenExpiry(later(now, -USED_LATELY_SECONDS), told_from(now))
 
 
-def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:
+def _activity() -> ListedActivity:
+    return ListedActivity(CALL, SCIM_USER, token_expiry(clock.now()))
+
+
+def _lines(connection: Connection, rows: Sequence[ListedSource]) -> list[dict[str, Any]]:
     """Return sources as the API shows them, with the domains that each shares with others: there no email
     address names one source.
     """
     owned = imported_records.domains(connection)
-    s = t.source.c
-    named = {
-        row.id: {"key": row.key, "label": row.label}
-        for row in connection.execute(select(s.id, s.key, s.label).where(s.id.in_(list(owned))))
-    }
+    named = source_rows.keys_and_labels(connection, list(owned))
 
     def shared(source_id: str) -> list[dict[str, Any]]:
         others = {
@@ -270,7 +187,7 @@ def _lines(connection: Connection, rows: Sequence[Any]) -> list[dict[str, Any]]:
     return [{**_line(row), "shared_domains": shared(row.id)} for row in rows]
 
 
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: ListedSource) -> dict[str, Any]:
     return {
         "key": row.key,
         "label": row.label,
@@ -305,10 +222,8 @@ def _line(row: Any) -> dict[str, Any]:
 def list_sources(ctx: AppContext, page_request: PageRequest) -> dict[str, Any]:
     """Return a page of sources by label."""
     with ctx.database.reading() as connection:
-        found = page(
-            connection, _statement(), [t.source.c.label, t.source.c.id], page_request, lambda row: row
-        )
-        return {**found, "items": _lines(connection, found["items"])}
+        rows, found = listing.list_sources(connection, page_request, _activity())
+        return {**found, "items": _lines(connection, rows)}
 
 
 def one(ctx: AppContext, key: str) -> dict[str, Any]:
@@ -318,5 +233,5 @@ def one(ctx: AppContext, key: str) -> dict[str, Any]:
         NotFound.
     """
     with ctx.database.reading() as connection:
-        source_by_key(connection, key)
-        return _lines(connection, [connection.execute(_statement().where(t.source.c.key == key)).one()])[0]
+        source = source_by_key(connection, key)
+        return _lines(connection, [listing.one(connection, source.id, _activity())])[0]

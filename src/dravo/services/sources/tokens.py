@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import insert, select, update
-
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.services.context import AppContext
@@ -15,9 +13,10 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import new_token
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import PageRequest
+from dravo.store.sources import tokens as stored
+from dravo.store.sources.tokens import StoredToken
 
 TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
 
@@ -66,18 +65,20 @@ def add_token(
     token = new_token("push")
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
-        row = {
-            "id": new_id(),
-            "source_id": source.id,
-            "label": check_label(label),
-            "prefix": token.prefix,
-            "hash": token.hash,
-            "created_at": now,
-            "expires_at": expires_at,
-            "kinds": kinds,
-            "access": access,
-        }
-        connection.execute(insert(t.source_token).values(**row))
+        made = StoredToken(
+            id=new_id(),
+            source_id=source.id,
+            label=check_label(label),
+            prefix=token.prefix,
+            hash=token.hash,
+            created_at=now,
+            expires_at=expires_at,
+            last_used_at=None,
+            revoked_at=None,
+            kinds=kinds,
+            access=access,
+        )
+        stored.insert_token(connection, made)
         record_change(
             connection,
             ctx.keys,
@@ -87,13 +88,12 @@ def add_token(
                 "created SCIM token", "source", source.id, details={"label": label, "prefix": token.prefix}
             ),
         )
-        made = connection.execute(select(t.source_token).where(t.source_token.c.id == row["id"])).one()
     ctx.token_revision += 1
     return {**_token_line(made), "token": token.text}
 
 
 def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> None:
-    """Make a token worthless from now on.
+    """Revoke a token of a source.
 
     Raises:
         NotFound.
@@ -101,12 +101,11 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
     now = clock.now()
     with ctx.database.writing() as connection:
         source = source_by_key(connection, key)
-        where = (t.source_token.c.id == token_id, t.source_token.c.source_id == source.id)
-        row = connection.execute(select(t.source_token).where(*where)).first()
+        row = stored.get(connection, source.id, token_id)
         if row is None:
             raise NotFound(f"'{source.label}' has no token with the ID '{token_id}'.")
         if row.revoked_at is None:
-            connection.execute(update(t.source_token).where(*where).values(revoked_at=now))
+            stored.revoke(connection, token_id, now)
             record_change(
                 connection,
                 ctx.keys,
@@ -126,11 +125,10 @@ def tokens(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, An
     """Return a page of a source's tokens, newest first, without their texts."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
-        statement = select(t.source_token).where(t.source_token.c.source_id == source.id)
-        return page(connection, statement, [t.source_token.c.id.desc()], page_request, _token_line)
+        return stored.list_tokens(connection, source.id, page_request, _token_line)
 
 
-def _token_line(row: Any) -> dict[str, Any]:
+def _token_line(row: StoredToken) -> dict[str, Any]:
     return {
         "id": row.id,
         "label": row.label,

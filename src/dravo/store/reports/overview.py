@@ -11,7 +11,7 @@ from sqlalchemy import Connection, ScalarSelect, func, select
 from dravo.core.instants import Instant
 from dravo.store import groups
 from dravo.store import tables as t
-from dravo.store.queries import sources as source_queries
+from dravo.store.sources import sources as source_queries
 
 
 @dataclass(frozen=True)

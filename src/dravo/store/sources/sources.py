@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, ScalarSelect, func, select
+from sqlalchemy import Connection, ScalarSelect, Select, func, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -91,3 +92,32 @@ def last_run(column: Any, source_id: Any) -> ScalarSelect[Any]:
         .correlate(source_id.table)
         .scalar_subquery()
     )
+
+
+def insert_source(connection: Connection, values: dict[str, Any]) -> None:
+    """Insert a source.
+
+    Raises:
+        IntegrityError: if the key is taken.
+    """
+    connection.execute(insert(t.source).values(**values))
+
+
+def update_source(connection: Connection, source_id: str, **values: Any) -> None:
+    """Change columns of a source."""
+    connection.execute(update(t.source).where(t.source.c.id == source_id).values(**values))
+
+
+def keys_and_labels(connection: Connection, source_ids: Sequence[str]) -> dict[str, dict[str, str]]:
+    """Return {"key", "label"} of sources by ID."""
+    s = t.source.c
+    rows = connection.execute(select(s.id, s.key, s.label).where(s.id.in_(source_ids)))
+    return {row.id: {"key": row.key, "label": row.label} for row in rows}
+
+
+def users_of_several_sources(source_id: str, *columns: Any) -> Select[Any]:
+    """Return the select of users whom a source and another one report."""
+    r = t.record.c
+    here = select(r.user_id).where(r.source_id == source_id)
+    several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)
+    return select(t.user.c.id, *columns).where(t.user.c.id.in_(several))

@@ -1,0 +1,1 @@
+"""Sources with their tokens, schemas, settings and observations."""
