@@ -99,6 +99,23 @@ def test_the_conformance_table_names_tests_that_are_there() -> None:
     assert set(written) <= {name for _, name in named}, "a conformance test stands in no row"
 
 
+def test_the_page_on_the_architecture_names_files_that_are_there() -> None:
+    text = (SOURCE.parent.parent / "docs/architecture.md").read_text()
+    named = set(re.findall(r"`((?:core|protocols|store|services|worker|web|client|cli|demo)/[\w/.]*)`", text))
+    assert len(named) > 30
+    assert [each for each in sorted(named) if not (SOURCE / each).exists()] == []
+
+
+def test_only_the_store_builds_statements() -> None:
+    """Packages of services that are not listed here leave all SQL to the store."""
+    building = {
+        file.relative_to(SOURCE).parts[1]
+        for file in (SOURCE / "services").rglob("*.py")
+        if re.search(r"from sqlalchemy import .*\b(select|insert|update|delete)\b", file.read_text())
+    }
+    assert building == {"access", "imports", "ingest", "provisioning", "reporting", "sign_in"}
+
+
 def test_buttons_that_are_busy_say_so_to_everyone() -> None:
     console = SOURCE.parent.parent / "console/src"
     using = {
