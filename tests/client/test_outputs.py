@@ -178,7 +178,7 @@ def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str,
     ]
     assert set(chains) == {
         "Outputs directory > Outputs group > Viewer > account waiting",
-        "assigned directly > Curator > account waiting",
+        "direct assignment > Curator > account waiting",
     }
     answer = json.loads(dravo(running, "access", "why", "outputs.ada", "outputs-records", "--json").stdout)
     assert answer["has_access"]

@@ -647,3 +647,50 @@ def _chunks(values: Sequence[Any]) -> Iterable[list[Any]]:
 def shown_name(data: Mapping[str, Any]) -> str:
     """Return the name of a user for run entries."""
     return searchable(data).display_name
+
+
+def number_of_open_conflicts(connection: Connection, source_id: str) -> int:
+    """Return how many conflicts of a source wait for a decision."""
+    c = t.conflict.c
+    open_ones = select(func.count()).select_from(t.conflict).where(c.source_id == source_id, c.status == OPEN)
+    return int(connection.execute(open_ones).scalar_one())
+
+
+@dataclass(frozen=True)
+class ImportedGroup:
+    """A group of an import: its ID here, its name, the source's ID, and how the source refers to it."""
+
+    id: str
+    display_name: str
+    native_id: str
+    reference: str | None
+
+
+def groups_by_name(connection: Connection, source_id: str, limit: int) -> list[ImportedGroup]:
+    """Return the groups that a source's imports reported, by name."""
+    g = t.group.c
+    statement = (
+        select(g.id, g.display_name, g.native_id, g.reference)
+        .where(g.source_id == source_id, g.connection_type == IMPORT, g.deleted_at.is_(None))
+        .order_by(g.display_name_key)
+        .limit(limit)
+    )
+    return [ImportedGroup(*row) for row in connection.execute(statement)]
+
+
+@dataclass(frozen=True)
+class ImportedUser:
+    """The record of a user in a source's imports, with the ID that the source gives it."""
+
+    id: str
+    native_id: str
+
+
+def record_of_user(connection: Connection, source_id: str, user_id: str) -> ImportedUser | None:
+    """Return the record of a user whom a source's imports report, or None."""
+    r = t.record.c
+    statement = select(r.id, r.native_id).where(
+        r.source_id == source_id, r.connection_type == IMPORT, r.user_id == user_id, r.deleted_at.is_(None)
+    )
+    row = connection.execute(statement).first()
+    return None if row is None else ImportedUser(*row)

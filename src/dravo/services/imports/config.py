@@ -8,7 +8,7 @@ from collections import Counter
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core import schedules
 from dravo.core.errors import InvalidInput
@@ -26,7 +26,8 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources.policy import import_of, import_policy
 from dravo.store import clock, imported_records
-from dravo.store import tables as t
+from dravo.store.sources import settings as stored
+from dravo.store.sources import sources as source_rows
 from dravo.store.sources.sources import Source
 
 HOURLY = "0 * * * *"
@@ -66,11 +67,7 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
         zone = organization_settings.time_zone(connection)
-        conflicts = connection.execute(
-            select(func.count())
-            .select_from(t.conflict)
-            .where(t.conflict.c.source_id == source.id, t.conflict.c.status == imported_records.OPEN)
-        ).scalar_one()
+        conflicts = imported_records.number_of_open_conflicts(connection, source.id)
     kind, now = kind_of(row.kind), clock.now()
     scheduled = row.enabled and bool(row.schedule)
     return {
@@ -111,14 +108,11 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     now = clock.now()
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(
-            select(t.source_import).where(t.source_import.c.source_id == source.id)
-        ).first()
+        row = stored.import_of(connection, source.id)
         if row is None:
-            connection.execute(insert(t.source_import).values(**_begun(source.id, given)))
-            row = connection.execute(
-                select(t.source_import).where(t.source_import.c.source_id == source.id)
-            ).one()
+            stored.insert_import(connection, _begun(source.id, given))
+            row = stored.import_of(connection, source.id)
+            assert row is not None
         elif given.get("kind") not in (None, row.kind):
             raise InvalidInput(
                 f"'{source.label}' uses the connector {kind_of(row.kind).label}.",
@@ -127,9 +121,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             )
         values, details = _changed(ctx, connection, source, row, given, now)
         if values:
-            connection.execute(
-                update(t.source_import).where(t.source_import.c.source_id == source.id).values(**values)
-            )
+            stored.update_import(connection, source.id, **values)
         if details:
             record_change(
                 connection,
@@ -184,9 +176,7 @@ def _changed(
         kind = kind_of(row.kind)
         policy = read_policy({**import_policy(source, row.kind).document(), **given["policy"]}, kind.reads)
         if policy.document() != source.policy:
-            connection.execute(
-                update(t.source).where(t.source.c.id == source.id).values(policy=policy.document())
-            )
+            source_rows.update_source(connection, source.id, policy=policy.document())
             values |= {"change_marker": None, "full_at": None}
             details["policy"] = policy.document()
     when, told = _when(connection, row, given, now)
@@ -232,7 +222,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
     """
     with ctx.database.writing() as connection:
         source, _ = import_of(connection, key)
-        connection.execute(delete(t.source_import).where(t.source_import.c.source_id == source.id))
+        stored.delete_import(connection, source.id)
         record_change(
             connection,
             ctx.keys,
@@ -258,9 +248,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
     """
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(
-            select(t.source_import).where(t.source_import.c.source_id == source.id)
-        ).first()
+        row = stored.import_of(connection, source.id)
     kind, settings, secret = _as_given(ctx, row, given or {})
     policy = import_policy(source, kind)
     reader = open_reader(kind, settings, secret, folder_of(ctx, source.id), sorted(policy.uses))
@@ -279,10 +267,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
     if row is not None and not given:
         kept = {"steps": answer["steps"], "attributes": sorted(checked.attributes)}
         with ctx.database.writing() as connection:
-            where = (t.source_import.c.source_id == source.id, t.source_import.c.settings == row.settings)
-            connection.execute(
-                update(t.source_import).where(*where).values(checked=kept, checked_at=clock.now())
-            )
+            stored.update_unchanged_import(connection, row, checked=kept, checked_at=clock.now())
             details = {"key": key, "ok": checked.fine}
             record_change(
                 connection,
@@ -383,13 +368,8 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
 
 def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> list[dict[str, Any]]:
     """Return the known groups of a source, and whether the policy accepts each."""
-    g = t.group.c
-    columns = (g.id, g.display_name, g.native_id, g.reference)
-    where = (g.source_id == source.id, g.connection_type == imported_records.IMPORT, g.deleted_at.is_(None))
     with ctx.database.reading() as connection:
-        rows = connection.execute(
-            select(*columns).where(*where).order_by(g.display_name_key).limit(MOST_GROUPS)
-        ).all()
+        rows = imported_records.groups_by_name(connection, source.id, MOST_GROUPS)
     return [
         {
             "id": row.id,

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import select
-
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.identity.names import fold
 from dravo.protocols.directory.reader import is_made, made_entries
@@ -14,12 +12,11 @@ from dravo.services.imports import config as import_config
 from dravo.services.imports.runs import one_run
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BulkUsers
-from dravo.services.ingest.run_log import IMPORT, is_under_way, note_counts, small_run
+from dravo.services.ingest.run_log import is_under_way, note_counts, small_run
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store import clock, imported_records
 
 # One user at once
 
@@ -31,16 +28,9 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str
         NotFound: if the source never reported the user, or no longer does.
     """
     now = clock.now()
-    r = t.record.c
     with ctx.database.reading() as connection:
         source, row = source_policies.import_of(connection, key)
-        where = (
-            r.source_id == source.id,
-            r.connection_type == IMPORT,
-            r.user_id == user_id,
-            r.deleted_at.is_(None),
-        )
-        record = connection.execute(select(t.record).where(*where)).first()
+        record = imported_records.record_of_user(connection, source.id, user_id)
         if is_under_way(connection, source.id):
             raise AlreadyExists(
                 f"An import run of '{source.label}' is in progress.",

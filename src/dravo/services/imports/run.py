@@ -9,7 +9,6 @@ from itertools import chain, islice
 from typing import Any
 
 import structlog
-from sqlalchemy import select, update
 
 from dravo.core.days import day_of
 from dravo.core.errors import DravoError
@@ -33,10 +32,12 @@ from dravo.services.ingest.bulk_users import BATCH, BulkUsers, write_lines
 from dravo.services.ingest.run_log import RunOptions, end
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
-from dravo.store import tables as t
 from dravo.store.plan_writer import EVERY_APPLICATION, ConfirmedRemovals
-from dravo.store.queries.runs import FAILED, FINISHED, HELD, RUNNING, STOPPED
+from dravo.store.queries import runs as run_queries
+from dravo.store.queries.runs import FAILED, FINISHED, HELD, STOPPED, Run
+from dravo.store.sources import settings as stored
 from dravo.store.sources import sources as source_rows
+from dravo.store.sources.settings import SourceImport
 from dravo.store.sources.sources import Source
 
 # How often a run says how far it is, and looks whether it is asked to stop.
@@ -54,19 +55,12 @@ log = structlog.get_logger("worker")
 def carry_out(ctx: AppContext, run_id: str) -> None:
     """Carry out a run: read the users, then the groups, then conclude who has left."""
     with ctx.database.writing() as connection:
-        begun = (
-            update(t.run)
-            .where(t.run.c.id == run_id, t.run.c.ended_at.is_(None))
-            .values(status=RUNNING, started_at=clock.now())
-        )
-        if not connection.execute(begun).rowcount:
-            # An operator stopped it before it began.
+        run = run_queries.start(connection, run_id, clock.now())
+        if run is None or run.source_id is None:
+            # An operator stopped it before it started.
             return
-        run = connection.execute(select(t.run).where(t.run.c.id == run_id)).one()
         source = source_rows.by_id(connection, run.source_id)
-        row = connection.execute(
-            select(t.source_import).where(t.source_import.c.source_id == source.id)
-        ).first()
+        row = stored.import_of(connection, source.id)
     if row is None:
         end(ctx, run_id, FAILED, message="The import was removed.")
         return
@@ -81,7 +75,7 @@ def carry_out(ctx: AppContext, run_id: str) -> None:
 class ImportRun:
     """One run while it is carried out."""
 
-    def __init__(self, ctx: AppContext, run: Any, source: Source, row: Any) -> None:
+    def __init__(self, ctx: AppContext, run: Run, source: Source, row: SourceImport) -> None:
         self.ctx, self.run, self.source, self.row = ctx, run, source, row
         self.policy = source_policies.import_policy(source, row.kind)
         with ctx.database.reading() as connection:
@@ -192,12 +186,8 @@ class ImportRun:
             return
         self._told_at = present
         with self.ctx.database.writing() as connection:
-            connection.execute(
-                update(t.run)
-                .where(t.run.c.id == self.run.id)
-                .values(progress=self._read, counts=self._counts())
-            )
-            if connection.execute(select(t.run.c.stop_requested).where(t.run.c.id == self.run.id)).scalar():
+            run_queries.update_run(connection, self.run.id, progress=self._read, counts=self._counts())
+            if run_queries.is_stop_requested(connection, self.run.id):
                 raise StopAsked
 
     def _counts(self) -> dict[str, Any]:
@@ -305,7 +295,7 @@ class ImportRun:
             reason=message,
         )
         with self.ctx.database.writing() as connection:
-            connection.execute(update(t.run).where(t.run.c.id == self.run.id).values(**values))
+            run_queries.update_run(connection, self.run.id, **values)
             if not self.run.preview:
                 # Where something was not read, the next run reads everyone.
                 after: dict[str, Any] = {
@@ -313,15 +303,8 @@ class ImportRun:
                     **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {}),
                 }
                 # If its settings changed meanwhile, nothing is known of a reading by the new ones.
-                same = (
-                    t.source_import.c.source_id == self.source.id,
-                    t.source_import.c.settings == self.row.settings,
-                )
-                current = connection.execute(
-                    select(t.source.c.policy).where(t.source.c.id == self.source.id)
-                ).scalar()
-                if current == self.source.policy:
-                    connection.execute(update(t.source_import).where(*same).values(**after))
+                if source_rows.stored_policy(connection, self.source.id) == self.source.policy:
+                    stored.update_unchanged_import(connection, self.row, **after)
 
     def _effects(self) -> list[dict[str, Any]]:
         """Return what a preview run would give and remove: for each role the number of users."""

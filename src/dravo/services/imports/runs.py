@@ -6,8 +6,6 @@ from collections import Counter
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import and_, delete, or_, select, update
-
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.instants import Instant, later, seconds_between
@@ -22,11 +20,10 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import PageRequest
 from dravo.store.queries import runs as run_queries
-from dravo.store.queries import search as text_search
-from dravo.store.queries.runs import ASKED, FAILED, RUNNING, request_stop
+from dravo.store.queries.runs import FAILED, RUNNING, Run, RunEntry, request_stop
+from dravo.store.sources import settings as stored
 
 SWEPT_AT_ONCE = 5_000
 # After so many crashes of the worker during a run, the run is not started again.
@@ -98,26 +95,15 @@ def _check_label(label: str, confirmed: str | None) -> None:
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
     """Ask for scheduled runs; a run that was missed while the service was down is made up once."""
-    p = t.source_import.c
-    due = (p.next_at.is_not(None), p.next_at <= now)
-    begins = (p.enabled_from.is_not(None), p.enabled_from <= now)
     with ctx.database.reading() as connection:
-        if (
-            connection.execute(select(p.source_id).where(or_(and_(*due), and_(*begins))).limit(1)).first()
-            is None
-        ):
+        if not stored.has_due_import(connection, now):
             return
     with ctx.database.writing() as connection:
         zone = organization_settings.time_zone(connection)
-        # From its hour on it is enabled, and read at once.
-        connection.execute(
-            update(t.source_import).where(*begins).values(enabled=True, enabled_from=None, next_at=now)
-        )
-        for row in connection.execute(select(t.source_import).where(*due)).all():
+        stored.enable_started_imports(connection, now)
+        for row in stored.due_imports(connection, now):
             following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.enabled else None
-            connection.execute(
-                update(t.source_import).where(p.source_id == row.source_id).values(next_at=following)
-            )
+            stored.update_import(connection, row.source_id, next_at=following)
             if row.enabled and not is_under_way(connection, row.source_id):
                 begin(connection, row.source_id, "the schedule", now)
 
@@ -130,7 +116,6 @@ def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
         ended_well: whether the worker was stopped. Otherwise the run may have crashed it; a run that did so
             twice is not started again.
     """
-    r = t.run.c
     now = clock.now()
     stopped = {
         "status": FAILED,
@@ -139,9 +124,7 @@ def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
         "hint": "Dravo starts the run again automatically.",
     }
     with ctx.database.writing() as connection:
-        for row in connection.execute(
-            select(t.run).where(r.kind == IMPORT, r.status == RUNNING, r.ended_at.is_(None))
-        ).all():
+        for row in run_queries.running(connection, IMPORT):
             values = dict(stopped)
             crashes = row.crashes + (0 if ended_well else 1)
             if crashes >= MOST_BREAKS:
@@ -151,27 +134,18 @@ def requeue_interrupted(ctx: AppContext, *, ended_well: bool = True) -> None:
                     "hint": "Look for the cause in the service's log, then run the import again.",
                 }
                 log.error("a run ended the worker twice and is given up", run=row.id, source=row.source_id)
-            connection.execute(update(t.run).where(r.id == row.id).values(**values, crashes=crashes))
+            run_queries.update_run(connection, row.id, **values, crashes=crashes)
             if row.source_id and not row.stop_requested and crashes < MOST_BREAKS:
-                options = RunOptions(row.preview, row.whole, row.allow_removals)
+                options = RunOptions(bool(row.preview), row.whole, bool(row.allow_removals))
                 begin(connection, row.source_id, row.requested_by, now, options, crashes)
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Delete the entries of runs that ended more than some days ago; their counts stay."""
-    r, x = t.run.c, t.run_entry.c
-    old = (
-        select(x.id)
-        .join(t.run, r.id == x.run_id)
-        .where(r.ended_at < later(now, -86_400 * days))
-        .limit(SWEPT_AT_ONCE)
-    )
+    before = later(now, -86_400 * days)
     while True:
         with ctx.database.writing() as connection:
-            if (
-                connection.execute(delete(t.run_entry).where(x.id.in_(old.scalar_subquery()))).rowcount
-                < SWEPT_AT_ONCE
-            ):
+            if run_queries.delete_entries(connection, before, SWEPT_AT_ONCE) < SWEPT_AT_ONCE:
                 return
 
 
@@ -183,28 +157,18 @@ def fail_interrupted(ctx: AppContext, source_id: str) -> None:
         "message": "The run failed with an internal error.",
         "hint": "See the service log for details.",
     }
-    r = t.run.c
     with ctx.database.writing() as connection:
-        connection.execute(
-            update(t.run)
-            .where(r.source_id == source_id, r.status == RUNNING, r.ended_at.is_(None))
-            .values(**values)
-        )
+        run_queries.end_running(connection, source_id, **values)
 
 
 def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
     """Return (run ID, source ID) of the run that has waited longest, of a source without a run in progress;
     or None.
     """
-    r = t.run.c
     with ctx.database.reading() as connection:
-        for run_id, source_id in connection.execute(
-            select(r.id, r.source_id)
-            .where(r.kind == IMPORT, r.status == ASKED, r.ended_at.is_(None))
-            .order_by(r.id)
-        ):
-            if source_id not in busy:
-                return run_id, source_id
+        for run in run_queries.requested(connection, IMPORT):
+            if run.source_id is not None and run.source_id not in busy:
+                return run.id, run.source_id
     return None
 
 
@@ -217,10 +181,8 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
     now = clock.now()
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(
-            select(t.run).where(t.run.c.id == run_id, t.run.c.source_id == source.id)
-        ).first()
-        if row is None:
+        row = run_queries.get(connection, run_id)
+        if row is None or row.source_id != source.id:
             raise NotFound(f"'{source.label}' has no run with the ID '{run_id}'.")
         if request_stop(connection, row, now):
             record_change(
@@ -240,7 +202,7 @@ def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]
     """Return a page of a source's runs, newest first."""
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        return run_queries.runs(connection, t.run.c.source_id == source.id, page_request, run_line)
+        return run_queries.runs_of_source(connection, source.id, page_request, run_line)
 
 
 def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:
@@ -250,16 +212,14 @@ def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, A
         NotFound.
     """
     with ctx.database.reading() as connection:
-        where = [t.run.c.id == run_id, t.run.c.kind == IMPORT]
-        if key is not None:
-            where.append(t.run.c.source_id == pushing_source(connection, key).id)
-        row = connection.execute(select(t.run).where(*where)).first()
-    if row is None:
+        source_id = pushing_source(connection, key).id if key is not None else None
+        row = run_queries.get(connection, run_id)
+    if row is None or row.kind != IMPORT or (source_id is not None and row.source_id != source_id):
         raise NotFound(f"There is no run with the ID '{run_id}'.")
     return run_line(row)
 
 
-def run_line(row: Any) -> dict[str, Any]:
+def run_line(row: Run) -> dict[str, Any]:
     """Return a run as the API shows it, with its counts, its speed and the estimated time left."""
     counts = Counter({name: value for name, value in (row.counts or {}).items() if isinstance(value, int)})
     seconds = seconds_between(row.started_at, row.ended_at or clock.now()) if row.started_at else 0.0
@@ -296,17 +256,11 @@ def lines(
 ) -> dict[str, Any]:
     """Return a page of what a run did to users and groups, in its order."""
     one_run(ctx, run_id, key)
-    x = t.run_entry.c
-    statement = select(t.run_entry).where(x.run_id == run_id)
-    if kind:
-        statement = statement.where(x.kind == kind)
-    if words:
-        statement = statement.where(text_search.has(x.name, words))
     with ctx.database.reading() as connection:
-        return page(connection, statement, [x.id], page_request, _line)
+        return run_queries.list_entries(connection, run_id, page_request, _line, kind=kind, words=words)
 
 
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: RunEntry) -> dict[str, Any]:
     return {
         "id": row.id,
         "kind": row.kind,

@@ -3,15 +3,141 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, select, update
+from sqlalchemy import ColumnElement, Connection, delete, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.queries import search as text_search
 
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
+
+
+@dataclass(frozen=True)
+class Run:
+    """A row of the table of runs.
+
+    Attributes:
+        kind: "import" or "reconciliation"; with `source_id` or `application_id`.
+        whole: whether an import reads all entries.
+        preview: whether an import changes nothing.
+        allow_removals: whether an import may exceed the removal limit.
+        crashes: how often the worker ended during the run.
+        progress: the number of entries or accounts read so far.
+        counts: numbers by result.
+    """
+
+    id: str
+    kind: str
+    application_id: str | None
+    source_id: str | None
+    whole: bool | None
+    preview: bool | None
+    allow_removals: bool | None
+    crashes: int
+    status: str
+    requested_by: str
+    requested_at: Instant
+    started_at: Instant | None
+    ended_at: Instant | None
+    progress: int
+    counts: Any
+    message: str | None
+    hint: str | None
+    stop_requested: bool
+
+
+@dataclass(frozen=True)
+class RunEntry:
+    """What a run did to one user or group, or why it did nothing."""
+
+    id: int
+    run_id: str
+    kind: str
+    user_id: str | None
+    name: str
+    changes: dict[str, Any] | None
+    message: str | None
+
+
+def get(connection: Connection, run_id: str) -> Run | None:
+    """Return a run, or None."""
+    row = connection.execute(select(t.run).where(t.run.c.id == run_id)).first()
+    return None if row is None else Run(*row)
+
+
+def update_run(connection: Connection, run_id: str, **values: Any) -> None:
+    """Change columns of a run."""
+    connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+
+
+def start(connection: Connection, run_id: str, now: Instant) -> Run | None:
+    """Set a requested run to running and return it; None if it was stopped before."""
+    r = t.run.c
+    begun = update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(status=RUNNING, started_at=now)
+    return get(connection, run_id) if connection.execute(begun).rowcount else None
+
+
+def is_stop_requested(connection: Connection, run_id: str) -> bool:
+    """Return whether an operator asked to stop a run."""
+    return bool(connection.execute(select(t.run.c.stop_requested).where(t.run.c.id == run_id)).scalar())
+
+
+def running(connection: Connection, kind: str) -> list[Run]:
+    """Return the runs of a kind that have started and not ended."""
+    r = t.run.c
+    statement = select(t.run).where(r.kind == kind, r.status == RUNNING, r.ended_at.is_(None))
+    return [Run(*row) for row in connection.execute(statement)]
+
+
+def end_running(connection: Connection, source_id: str, **values: Any) -> None:
+    """Change columns of a source's runs that have started and not ended."""
+    r = t.run.c
+    started = (r.source_id == source_id, r.status == RUNNING, r.ended_at.is_(None))
+    connection.execute(update(t.run).where(*started).values(**values))
+
+
+def requested(connection: Connection, kind: str) -> list[Run]:
+    """Return the runs of a kind that have not started, in the order of their requests."""
+    r = t.run.c
+    statement = select(t.run).where(r.kind == kind, r.status == ASKED, r.ended_at.is_(None)).order_by(r.id)
+    return [Run(*row) for row in connection.execute(statement)]
+
+
+def list_entries(
+    connection: Connection,
+    run_id: str,
+    page_request: PageRequest,
+    show: Callable[[RunEntry], dict[str, Any]],
+    *,
+    kind: str | None = None,
+    words: str | None = None,
+) -> dict[str, Any]:
+    """Return a page of a run's entries in their order, of one kind or with words in the name."""
+    x = t.run_entry.c
+    statement = select(t.run_entry).where(x.run_id == run_id)
+    if kind:
+        statement = statement.where(x.kind == kind)
+    if words:
+        statement = statement.where(text_search.has(x.name, words))
+    return page(connection, statement, [x.id], page_request, shown_as(RunEntry, show))
+
+
+def delete_entries(connection: Connection, before: Instant, limit: int) -> int:
+    """Delete entries of runs that ended before a time, up to a number; return how many."""
+    r, x = t.run.c, t.run_entry.c
+    old = select(x.id).join(t.run, r.id == x.run_id).where(r.ended_at < before).limit(limit)
+    return connection.execute(delete(t.run_entry).where(x.id.in_(old.scalar_subquery()))).rowcount
+
+
+def runs_of_source(
+    connection: Connection, source_id: str, page_request: PageRequest, show: Callable[[Run], dict[str, Any]]
+) -> dict[str, Any]:
+    """Return a page of a source's runs, newest first."""
+    return runs(connection, t.run.c.source_id == source_id, page_request, shown_as(Run, show))
 
 
 def runs(

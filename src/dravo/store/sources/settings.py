@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, and_, delete, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -86,3 +86,54 @@ def sign_in_of(connection: Connection, source_id: str) -> SourceSignIn | None:
         select(t.source_sign_in).where(t.source_sign_in.c.source_id == source_id)
     ).first()
     return None if row is None else SourceSignIn(*row)
+
+
+def insert_import(connection: Connection, values: dict[str, Any]) -> None:
+    """Insert the import settings of a source."""
+    connection.execute(insert(t.source_import).values(**values))
+
+
+def update_import(connection: Connection, source_id: str, **values: Any) -> None:
+    """Change import settings of a source."""
+    connection.execute(
+        update(t.source_import).where(t.source_import.c.source_id == source_id).values(**values)
+    )
+
+
+def update_unchanged_import(connection: Connection, row: SourceImport, **values: Any) -> None:
+    """Change import settings of a source, unless those of its connector changed since `row` was read."""
+    i = t.source_import.c
+    same = (i.source_id == row.source_id, i.settings == row.settings)
+    connection.execute(update(t.source_import).where(*same).values(**values))
+
+
+def delete_import(connection: Connection, source_id: str) -> None:
+    """Delete the import settings of a source."""
+    connection.execute(delete(t.source_import).where(t.source_import.c.source_id == source_id))
+
+
+def _is_due(now: Instant) -> Any:
+    i = t.source_import.c
+    return and_(i.next_at.is_not(None), i.next_at <= now)
+
+
+def _starts(now: Instant) -> Any:
+    i = t.source_import.c
+    return and_(i.enabled_from.is_not(None), i.enabled_from <= now)
+
+
+def has_due_import(connection: Connection, now: Instant) -> bool:
+    """Return whether a scheduled import is due, or an import is to be enabled."""
+    found = select(t.source_import.c.source_id).where(or_(_is_due(now), _starts(now))).limit(1)
+    return connection.execute(found).first() is not None
+
+
+def enable_started_imports(connection: Connection, now: Instant) -> None:
+    """Enable imports whose time has come; they are due at once."""
+    values = {"enabled": True, "enabled_from": None, "next_at": now}
+    connection.execute(update(t.source_import).where(_starts(now)).values(**values))
+
+
+def due_imports(connection: Connection, now: Instant) -> list[SourceImport]:
+    """Return the imports whose scheduled time has come."""
+    return [SourceImport(*row) for row in connection.execute(select(t.source_import).where(_is_due(now)))]

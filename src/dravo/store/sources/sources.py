@@ -48,6 +48,11 @@ def by_id(connection: Connection, source_id: str) -> Source:
     return Source(*connection.execute(select(t.source).where(t.source.c.id == source_id)).one())
 
 
+def stored_policy(connection: Connection, source_id: str) -> Any:
+    """Return the stored source policy of a source; None without one, or if the source was deleted."""
+    return connection.execute(select(t.source.c.policy).where(t.source.c.id == source_id)).scalar()
+
+
 def labels(connection: Connection) -> dict[str, str]:
     """Return the labels of all sources by key."""
     return {row.key: row.label for row in connection.execute(select(t.source.c.key, t.source.c.label))}
