@@ -97,7 +97,7 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
     eventually(lambda: app.accounts().get(name))
     running.settled(records)
     why = ran("access", "why", name, records)
-    assert f"Anselm {name} is Curator in Plant Records since" in why
+    assert f"Anselm {name} has been Curator in Plant Records since" in why
     assert f"Staff directory > Botanists {name} > Curator > account in sync" in why
     assert name in ran("user", "list", name)
     assert "Curator" in ran("user", "show", name)

@@ -232,7 +232,7 @@ def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbari
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])
     )
-    assert "Ada Fern is Viewer in Records since" in sentences(services, "ada")
+    assert "Ada Fern has been Viewer in Records since" in sentences(services, "ada")
     assert "the group 'Herbarium' of Staff, of which the user is a member, assigns the role" in sentences(
         services, "ada"
     )
@@ -248,6 +248,6 @@ def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbari
         services, "ada"
     )
     services.intake.remove_user(herbarium["staff"], herbarium["ada"])
-    assert "has left since" in sentences(services, "ada")
+    assert "left at" in sentences(services, "ada")
     answer: Any = access_explanation.why(services.ctx, "bob", "records")
     assert answer["would_give"][0]["role"]["key"] == "viewer"

@@ -142,7 +142,7 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     why = access_explanation.why(services.ctx, "dan", "desk")
     assert why["has_access"] and why["account"] is None and why["access"][0]["seat"]["since"] is None
     assert any(
-        "waits for a seat of the license plan Full" in each
+        "has waited for a seat of the license plan Full" in each
         and "position 2 of the waiting list" in each
         and "All 2 seats are taken" in each
         for each in why["sentences"]

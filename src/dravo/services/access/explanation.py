@@ -195,7 +195,7 @@ def _waits_at(connection: Connection, user_id: str) -> str | None:
 
 def _of_access(user_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
     lines = [
-        f"{user_line['display_name']} is {item['role']['label']} in {item['application']['label']} "
+        f"{user_line['display_name']} has been {item['role']['label']} in {item['application']['label']} "
         f"since {_when(item['since'])}."
     ]
     for reason in item["reasons"]:
@@ -244,8 +244,8 @@ def _why_not(
     name = user_line["display_name"]
     lines = []
     if user_line["status"] != "active":
-        what = "has left" if user_line["status"] == "left" else "is inactive"
-        lines.append(f"{name} {what} since {_when(user_line['since'])}. Inactive users have no access.")
+        what = "left at" if user_line["status"] == "left" else "has been inactive since"
+        lines.append(f"{name} {what} {_when(user_line['since'])}. Inactive users have no access.")
     elif decision.by == access_evaluation.EXCLUDED:
         by = _shut_out(decision, catalogue)
         lines.append(
@@ -347,11 +347,12 @@ def _of_seat(seat: dict[str, Any]) -> str:
     """Return a sentence on the seat that a user has, or waits for."""
     if seat["since"]:
         return (
-            f"The user has a seat of the license plan {seat['plan']['label']} since {_when(seat['since'])}."
+            f"The user has had a seat of the license plan {seat['plan']['label']} "
+            f"since {_when(seat['since'])}."
         )
     line = "next in line" if seat["place"] == 1 else f"at position {seat['place']} of the waiting list"
     return (
-        f"The user waits for a seat of the license plan {seat['plan']['label']} since "
+        f"The user has waited for a seat of the license plan {seat['plan']['label']} since "
         f"{_when(seat['requested_at'])}, {line}. "
         f"All {seat['seats']:,} seats are taken. Dravo provisions the role with the seat."
     )
@@ -370,8 +371,8 @@ def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
         lines.append("The settings of the application leave the account unchanged.")
     else:
         lines.append(
-            f"The account is to become {account['should_be']} since {_when(account['pending_since'])}; "
-            "this is pending."
+            f"The account should be {account['should_be']}. This has been pending since "
+            f"{_when(account['pending_since'])}."
         )
         task = account["task"]
         if task and task["message"]:
