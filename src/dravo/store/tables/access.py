@@ -13,7 +13,7 @@ application = Table(
     Column("key", String(64), nullable=False, unique=True),
     Column("label", Text, nullable=False),
     Column("owner", Text),
-    # Where users open it, and whether it is shown among their applications.
+    # URL for users, and whether the application is hidden from their list.
     Column("address", Text),
     Column("hidden", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("revision", Integer, nullable=False),
@@ -31,28 +31,29 @@ application = Table(
     Column("secret", Text),
     Column("capabilities", Json),
     at("checked_at"),
-    # How we sign in there: {"kind": "bearer" (if null), "basic" or "client credentials", ...}; the secret
-    # itself stands apart.
+    # Authentication at the application: {"kind": "basic" or "client_credentials", ...}; null for a bearer
+    # token. The secret is in its own column.
     Column("auth", Json),
     at("secret_expires_at"),
-    # What is sent: attributes by expressions, how roles go, which groups.
+    # Provisioning settings: the attribute mapping, how roles and license plans are sent, and which groups.
     Column("attributes", Json),
     Column("role_encoding", Json),
     Column("plan_encoding", Json),
     Column("provisioned_groups", Json),
     Column("adopt_groups", Boolean(create_constraint=False), nullable=False, server_default="0"),
-    # Requests a second at the most; null: as many as it takes.
+    # Maximum number of requests per second; null for no limit.
     Column("rate_limit", Integer),
-    # When it is compared with what should be there: a cron expression, and the next such instant.
+    # Schedule of reconciliation as a cron expression, and its next time.
     Column("reconcile_schedule", Text),
     at("reconcile_next_at"),
-    # How access is decided here: see core/access/evaluation.py.
+    # Access policy: see core/access/evaluation.py.
     Column("eligibility", String(12), nullable=False, server_default="assigned"),
     Column("fallback", String(16), nullable=False, server_default="no_access"),
     Column("default_role_id", String(36)),
     Column("several", String(12), nullable=False, server_default="all"),
     Column("first", String(12), nullable=False, server_default="both"),
-    # How it answers: failures in a row and when to try again; paused until an operator resumes it.
+    # Health of the connection: failures in a row, when to retry, and whether it is paused until an operator
+    # resumes it.
     Column("failures", Integer, nullable=False),
     at("retry_at"),
     at("answered_at"),
@@ -72,7 +73,7 @@ role = Table(
     UniqueConstraint("application_id", "key"),
 )
 
-# Where an application is paid by the head: its plans, each with so many seats (null: as many as users).
+# License plans of an application, each with a number of seats (null for no limit).
 license_plan = Table(
     "license_plan",
     metadata,
@@ -85,7 +86,7 @@ license_plan = Table(
     UniqueConstraint("application_id", "key"),
 )
 
-# Who has a seat of a plan, from when until when; as long as `from_at` is null they wait for it.
+# Seats of license plans by user. While `from_at` is null, the user is on the waiting list.
 seat = Table(
     "seat",
     metadata,
@@ -111,26 +112,26 @@ assignment = Table(
     metadata,
     own_id(),
     to("application", index=True),
-    # The role that it gives; null lets in without one, or keeps out.
+    # The assigned role; null for access without a role, and for exclusions.
     to("role", nullable=True),
     to("license_plan", "plan_id", nullable=True),
-    # For whom: a user, a group, those who meet a condition, groups of a source whose names fit a pattern;
-    # else everyone.
+    # The assigned users: one user, a group, all who match a rule, or groups of a source whose names match a
+    # pattern; everyone if all of these are null.
     to("user", nullable=True),
     to("group", nullable=True),
     Column("rule", Text),
     Column("pattern", Text),
     to("source", nullable=True),
-    # Groups by id that may give the application's highest role by a pattern; users by id that may get it by
-    # a rule, null for all who meet it.
+    # Confirmed for the highest role: IDs of groups for a pattern; IDs of users for a rule, null for all who
+    # match.
     Column("confirmed", Json),
-    # Of a rule: whether users who come to meet it later were confirmed when it was created.
+    # For a rule: whether users who match later are confirmed too.
     Column("future_users", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("excludes", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("new_users_since"),
     at("from_at"),
     at("until_at"),
-    # The days that were said, where days were: their instants follow from the organization's time zone.
+    # Start and end as days, if given so; the instants depend on the organization's time zone.
     Column("from_day", String(10)),
     Column("until_day", String(10)),
     Column("note", Text),
@@ -166,7 +167,7 @@ one_of(
     where="removed_at IS NULL AND group_id IS NOT NULL",
 )
 
-# Roles that a user keeps because nothing gives one any more, where the application's policy says so.
+# Roles that a user retains without an assignment, if the policy of the application says so.
 retained_role = Table(
     "retained_role",
     metadata,
@@ -179,7 +180,7 @@ retained_role = Table(
 )
 one_of("uq_retained_role_open", retained_role.c.user_id, retained_role.c.role_id, where="until_at IS NULL")
 
-# Who has what, from when until when, and why; the reasons are snapshots.
+# Access: the role of a user with start, end and reasons. The reasons are snapshots.
 access = Table(
     "access",
     metadata,
@@ -188,13 +189,13 @@ access = Table(
     to("application"),
     to("role"),
     Column("reasons", Json, nullable=False),
-    # Whether it rests on nothing but assignments to the user.
+    # Whether all reasons are direct assignments.
     Column("direct_only", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("from_at", nullable=False),
     at("until_at"),
 )
 one_of("uq_access_open", access.c.user_id, access.c.role_id, where="until_at IS NULL")
-# Also what the users of an application are counted by, without reading a row.
+# Counts the users of an application without reading rows.
 some_of(
     "ix_access_of_application",
     access.c.application_id,
@@ -207,7 +208,7 @@ some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct
 Index("ix_access_began", access.c.from_at)
 some_of("ix_access_ended", access.c.until_at, where="until_at IS NOT NULL")
 
-# A part of the matrix that is looked through until a day, and what was decided row by row: kept as evidence.
+# Access reviews with a due date, and the decision on each row. They are kept as evidence.
 review = Table(
     "review",
     metadata,
@@ -231,7 +232,7 @@ review_row = Table(
     to("application"),
     to("role"),
     at("since", nullable=False),
-    # As they were when the review began, in words.
+    # Names as they were when the review was created.
     Column("reasons", Json, nullable=False),
     Column("decision", String(12)),
     at("decided_at"),
@@ -242,14 +243,13 @@ review_row = Table(
 Index("ix_review_row_of_review", review_row.c.review_id, review_row.c.application_id, review_row.c.decision)
 Index("ix_review_row_of_application", review_row.c.application_id)
 
-# Users whose access has to be worked out again because something that touches many has changed; nobody in
-# here is delivered.
+# Users whose access is to be recomputed after a change that affects many. They are not provisioned before.
 pending_recompute = Table(
     "pending_recompute",
     metadata,
     Column("user_id", String(36), ForeignKey("user.id"), primary_key=True),
     at("since", nullable=False),
-    # Where what is removed with it was confirmed by an operator, and by whom.
+    # The application whose removals an operator confirmed, and the operator.
     Column("confirmed_for", String(36)),
     Column("released_by", Text),
 )

@@ -6,15 +6,15 @@ from sqlalchemy import Column, Index, Integer, Table, Text
 
 from dravo.store.tables.base import at, metadata, own_id
 
-# A row is there until it is sent, or was tried for too long.
+# Messages that are not sent yet. A message is deleted when it is sent or too old.
 outbound_mail = Table(
     "outbound_mail",
     metadata,
     own_id(),
-    # The whole message, encrypted: it may hold a code.
+    # The complete message, encrypted because it can contain a code.
     Column("content", Text, nullable=False),
     at("created_at", nullable=False),
-    # Until when it is worth sending; when it is tried next; how often it was, and what was wrong.
+    # End of its validity, time of the next attempt, number of failed attempts and last error.
     at("until_at", nullable=False),
     at("next_at", nullable=False),
     Column("tries", Integer, nullable=False, server_default="0"),

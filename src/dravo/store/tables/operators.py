@@ -13,23 +13,22 @@ operator = Table(
     Column("name", Text, nullable=False),
     Column("name_key", Text, nullable=False, unique=True),
     Column("kind", String(20), nullable=False),
-    # Whether they see what users' attributes are; names and user names are always seen.
+    # Whether user attributes are masked; names and user names are always shown.
     Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
-    # The secret of their second factor, encrypted; one that is not confirmed yet; since when, and the last
-    # step of which a code was taken.
+    # Second factor: the encrypted secret, a secret that is not confirmed yet, the time of setup, and the time
+    # step of the last used code.
     Column("factor_secret", Text),
     Column("factor_pending", Text),
     at("factor_at"),
     Column("factor_counter", Integer),
-    # Whether they come in by a source alone: their password counts for nothing then, a recovery code does in
-    # its place.
+    # Whether password sign-in is disabled. A recovery code then works in place of the password.
     Column("only_by_source", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("created_at", nullable=False),
     at("disabled_at"),
 )
 
-# Codes for the day on which the app is lost, each good once.
+# Recovery codes; each works once.
 operator_recovery = Table(
     "operator_recovery",
     metadata,
@@ -38,14 +37,14 @@ operator_recovery = Table(
     at("used_at"),
 )
 
-# By whom a source's provider knows an operator: bound by the operator, signed in, and never by a name.
+# Links of operators to identities at a source. A signed-in operator creates them; a name never does.
 operator_link = Table(
     "operator_link",
     metadata,
     own_id(),
     to("operator", index=True),
     to("source"),
-    # The provider's own name, and by what it knows them, with a line end between.
+    # The provider's name and its ID of the operator, separated by a line end.
     Column("native_id", Text, nullable=False),
     Column("subject", Text, nullable=False),
     at("created_at", nullable=False),
@@ -66,8 +65,7 @@ operator_session = Table(
     metadata,
     Column("hash", String(64), primary_key=True),
     to("operator", index=True),
-    # By which source they came, if not by their password; and by what its provider knows this sign-in, for
-    # signing out there.
+    # The source of the sign-in (null for a password), and the session at its provider, for single logout.
     Column("source_id", String(36)),
     Column("provider_session", Text),
     Column("subject", Text),
@@ -82,9 +80,9 @@ api_token = Table(
     metadata,
     own_id(),
     to("operator", index=True),
-    # The token with which it was created: it ends with that one.
+    # The token with which it was created; it expires with that token.
     Column("parent_id", String(36), index=True),
-    # The permissions to which it is limited; null for all of its operator's.
+    # The permissions of the token; null for all permissions of its operator.
     Column("permissions", Json),
     Column("label", Text, nullable=False),
     Column("prefix", String(16), nullable=False),
@@ -96,8 +94,8 @@ api_token = Table(
     at("revoked_at"),
 )
 
-# Append-only. The chain covers everything but `personal`, of which it covers a keyed digest, so that a user
-# can be erased.
+# Append-only. The HMAC chain covers all columns; of `personal` only a keyed digest, so that personal data can
+# be erased.
 audit = Table(
     "audit",
     metadata,

@@ -16,19 +16,17 @@ account = Table(
     Column("desired_version", Integer, nullable=False),
     at("pending_since", nullable=False),
     Column("applied", Json),
-    # What was last agreed, also when it has since come into doubt: by this it is judged what a change takes
-    # away.
+    # The last state that was known for certain. Whether a change removes something is computed from it.
     Column("last_applied", Json),
     Column("applied_version", Integer, nullable=False),
     at("applied_at"),
     Column("remote_id", Text),
     Column("origin", String(16)),
-    # Since when it is not known whether an account was made there: its reply was lost.
+    # Time of a lost reply, since which it is unknown whether the account was created.
     at("outcome_unknown_since"),
-    # When it was deleted, or had to be repaired: a list of the application's accounts that was begun before
-    # says nothing of it.
+    # Time of the last deletion or repair. Account lists that are older are not used for this account.
     at("lists_valid_from"),
-    # The attributes whose values there are removed at the next repair: the user has none.
+    # Attributes to clear at the next repair.
     Column("to_empty", Json),
     UniqueConstraint("user_id", "application_id"),
 )
@@ -44,7 +42,7 @@ task = Table(
     to("user", index=True),
     Column("status", String(16), nullable=False),
     Column("version", Integer, nullable=False),
-    # What the account is to become, in words: for one that is done, what it became then.
+    # The desired state in words; for a completed task, the state that it applied.
     Column("desired_state", Text, nullable=False),
     Column("attempts", Integer, nullable=False),
     at("created_at", nullable=False),
@@ -52,14 +50,13 @@ task = Table(
     at("closed_at"),
     Column("message", Text),
     Column("hint", Text),
-    # What kind of trouble it is, so that all of one kind can be taken up again together.
+    # Kind of the error, so that all tasks with the same error can be retried together.
     Column("kind", String(40)),
-    # Whether it takes something away; then it goes only once the removal limit, or a user, let it through.
+    # Whether it removes access. Then the removal limit or an operator must let it through.
     Column("removes", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("released_at"),
     Column("released_by", Text),
-    # Since when the removal limits hold it. Only an operator ends that, or a change after which it is judged
-    # again.
+    # Time since which the removal limit holds it. Only an operator or a new desired state ends that.
     at("held_at"),
 )
 one_of("uq_task_open", task.c.account_id, where="closed_at IS NULL")
@@ -83,8 +80,7 @@ task_attempt = Table(
     Column("exchanges", Json, nullable=False),
 )
 
-# A group as it is sent to an application: a group of a source ("group:ID"), or a role whose users are kept
-# as a group ("role:ID").
+# Provisioned groups: a group of a source ("group:ID"), or a role that is sent as a group ("role:ID").
 provisioned_group = Table(
     "provisioned_group",
     metadata,
@@ -100,7 +96,7 @@ provisioned_group = Table(
     at("next_attempt_at"),
     Column("message", Text),
     Column("hint", Text),
-    # What was exchanged in the last attempt.
+    # Requests and responses of the last attempt.
     Column("exchanges", Json),
     at("created_at", nullable=False),
     UniqueConstraint("application_id", "key"),
@@ -112,8 +108,7 @@ some_of(
     where="status = 'waiting'",
 )
 
-# Who is to be in such a group, and as which account there they were agreed to be; only accounts that are
-# there.
+# Desired members of provisioned groups, with the account ID that was sent; only users with an account.
 provisioned_member = Table(
     "provisioned_member",
     metadata,
@@ -124,7 +119,7 @@ provisioned_member = Table(
 )
 Index("ix_provisioned_member_account", provisioned_member.c.account_id)
 
-# One reading of another system: a reconciliation, or a pull of a source, with counts.
+# Runs: reconciliations and imports, with counts.
 run = Table(
     "run",
     metadata,
@@ -132,12 +127,12 @@ run = Table(
     Column("kind", String(20), nullable=False),
     to("application", nullable=True),
     to("source", nullable=True),
-    # Of a pull: whether everyone is read, whether it only shows what it would do, and whether all who are
-    # missing may leave.
+    # Of an import: whether all users are read, whether it is a preview, and whether removals above the limit
+    # are allowed.
     Column("whole", Boolean(create_constraint=False)),
     Column("preview", Boolean(create_constraint=False)),
     Column("allow_removals", Boolean(create_constraint=False)),
-    # How often the worker ended in the middle of it, or of the run that it takes up.
+    # Number of crashes of the worker during this run and the run that it repeats.
     Column("crashes", Integer, nullable=False, server_default="0"),
     Column("status", String(16), nullable=False),
     Column("requested_by", Text, nullable=False),
@@ -154,7 +149,7 @@ some_of("ix_run_open", run.c.status, where="ended_at IS NULL")
 Index("ix_run_of_application", run.c.application_id, run.c.id)
 some_of("ix_run_of_source", run.c.source_id, run.c.id, where="source_id IS NOT NULL")
 
-# What a pull did, or would do, to one user or group.
+# Entries of an import run: what it did, or would do, to one user or group.
 run_entry = Table(
     "run_entry",
     metadata,
@@ -169,14 +164,14 @@ run_entry = Table(
 )
 Index("ix_run_entry", run_entry.c.run_id, run_entry.c.kind, run_entry.c.id)
 
-# A difference between an application as it is and as it should be.
+# Drift: differences between an application and the desired state.
 drift = Table(
     "drift",
     metadata,
     own_id(),
     to("application"),
     Column("kind", String(20), nullable=False),
-    # What it is about, once for each: an account of ours, or what was found there.
+    # What differs: the ID of an account here, or of an account or group in the application.
     Column("about", Text, nullable=False),
     to("account", nullable=True),
     Column("remote_id", Text),

@@ -10,29 +10,29 @@ source_sign_in = Table(
     "source_sign_in",
     metadata,
     Column("source_id", String(36), ForeignKey("source.id"), primary_key=True),
-    # "saml", "oidc" or "mail"; what operators set; what the provider says of itself, as it was read last.
+    # The protocol ("saml", "oidc" or "email_code"), its settings, and the metadata of the provider as read
+    # last.
     Column("protocol", String(8), nullable=False),
     Column("settings", Json, nullable=False),
     Column("provider", Json, nullable=False),
-    # The answers to the source policy for those who sign in; None where they are the usual ones.
+    # The source policy for sign-in; null for the default.
     Column("policy", Json),
     Column("secret", Text),
-    # "disabled", "pilot" or "everyone"; from an hour on, "everyone".
+    # "disabled", "pilot" or "enabled", and the time at which it becomes "enabled".
     Column("status", String(12), nullable=False, server_default="disabled"),
     at("enabled_from"),
-    # Whom it lets in: "users", "operators" or "both".
+    # Who can sign in: "users", "operators" or "both".
     Column("serves", String(12), nullable=False, server_default="users"),
-    # When a user came through the present settings to the end; with other ones it has to be proved again.
+    # First successful sign-in with the current settings; null after a change of settings.
     at("verified_at"),
-    # The address of the metadata: when it was looked at, what was wrong with it, and certificates that wait
-    # to be taken over.
+    # Metadata URL: the time of the last check, its error, and new certificates that wait for approval.
     at("looked_at"),
     Column("trouble", Text),
     Column("waiting", Json),
     at("changed_at", nullable=False),
 )
 
-# Our own keys towards a provider: the newest signs; those before it still open what was encrypted for them.
+# Keys for SAML: the newest one signs; older ones still decrypt.
 sign_in_key = Table(
     "sign_in_key",
     metadata,
@@ -41,26 +41,26 @@ sign_in_key = Table(
     Column("secret", Text, nullable=False),
     Column("certificate", Text, nullable=False),
     at("created_at", nullable=False),
-    # From when on it signs, and until when it is still known.
+    # Time from which it signs, and time of its retirement.
     at("signs_from", nullable=False),
     at("retired_at"),
 )
 
-# A sign-in that was begun here and is waited for: known by a state that only this browser was given.
+# Sign-ins in progress, identified by a state that only this browser knows.
 sign_in_request = Table(
     "sign_in_request",
     metadata,
     Column("state_hash", String(64), primary_key=True),
     to("source"),
     Column("browser_hash", String(64), nullable=False),
-    # Of SAML the request's id; of OpenID Connect nonce and verifier, of mail the address and the code,
-    # encrypted.
+    # SAML: the request ID. OpenID Connect: nonce and code verifier. Emailed code: address and code.
+    # Encrypted.
     Column("request_id", String(80)),
     Column("secret", Text),
     Column("test_id", String(36)),
-    # The operator who binds themselves to whom it proves.
+    # The operator who links their user to the verified identity; null for a sign-in.
     Column("operator_id", String(36)),
-    # How many wrong codes were given.
+    # Number of wrong codes.
     Column("tries", Integer, nullable=False, server_default="0"),
     Column("back", Text, nullable=False),
     at("begun_at"),
@@ -68,7 +68,7 @@ sign_in_request = Table(
 )
 Index("ix_sign_in_request_until", sign_in_request.c.until_at)
 
-# What was accepted once and never is again.
+# IDs of used assertions and tokens; each is accepted once.
 consumed_assertion = Table(
     "consumed_assertion",
     metadata,
@@ -79,7 +79,7 @@ consumed_assertion = Table(
 )
 Index("ix_consumed_assertion_until", consumed_assertion.c.until_at)
 
-# A try by one named user, for some minutes: "observe" changes nothing, "for real" does.
+# Test sign-ins, valid for some minutes. "observe" changes nothing, "apply" changes the user.
 test_sign_in = Table(
     "test_sign_in",
     metadata,
@@ -94,7 +94,7 @@ test_sign_in = Table(
     at("until_at", nullable=False),
 )
 
-# What each sign-in came to, step by step. Kept for a while; see the settings for how long.
+# Traces of sign-ins, kept as long as the retention setting says.
 sign_in_trace = Table(
     "sign_in_trace",
     metadata,
@@ -102,25 +102,25 @@ sign_in_trace = Table(
     to("source"),
     at("at", nullable=False),
     Column("test_id", String(36)),
-    # "signed_in", "observed", "refused".
+    # "signed_in", "observed" or "refused".
     Column("outcome", String(10), nullable=False),
-    # Of a refusal: its reason in a word or two, and what is told to users who look after it.
+    # Of a refusal: the kind of its reason, and the message for operators.
     Column("reason", String(40)),
     Column("message", Text, nullable=False),
     Column("hint", Text, nullable=False),
     Column("name", Text, nullable=False),
     Column("user_id", String(36)),
     Column("steps", Json, nullable=False),
-    # What arrived, and what it came to: attributes, user, groups, access.
+    # Received claims, and the resulting attributes, user, groups and access.
     Column("received", Json, nullable=False),
     Column("result", Json, nullable=False),
-    # The message itself, its signatures and secrets left out.
+    # The message without signatures and secrets.
     Column("raw", Text),
 )
 Index("ix_sign_in_trace_of_source", sign_in_trace.c.source_id, sign_in_trace.c.id)
 some_of("ix_sign_in_trace_of_sign_in_test", sign_in_trace.c.test_id, where="test_id IS NOT NULL")
 
-# A user who is signed in here, to see what is theirs.
+# Sessions of signed-in users.
 user_session = Table(
     "user_session",
     metadata,
@@ -128,7 +128,7 @@ user_session = Table(
     Column("hash", String(64), nullable=False, unique=True),
     to("user", index=True),
     to("source"),
-    # By what the provider knows this sign-in and this user, for signing out there.
+    # The provider's IDs of the session and the user, for single logout.
     Column("session", Text),
     Column("subject", Text, nullable=False),
     Column("subject_format", Text),

@@ -6,8 +6,8 @@ from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Tabl
 
 from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
 
-# Numbers that are raised with each change, so that what was read can be checked again before it is written
-# upon.
+# Revision numbers, raised with each change. A write checks that the revision that it was planned with is
+# current.
 revision = Table(
     "revision",
     metadata,
@@ -23,20 +23,19 @@ source = Table(
     Column("label", Text, nullable=False),
     Column("connection_type", String(16), nullable=False),
     Column("priority", Integer, nullable=False, default=100),
-    # Whether its inactive counts whatever others say, and whether it says anything of users whom another
-    # source knows.
+    # Whether an inactive record of this source deactivates the user, and whether it changes users of other
+    # sources.
     Column("deactivation_wins", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("updates", Boolean(create_constraint=False), nullable=False, server_default="1"),
-    # The answers to the source policy, as `core.source_policy` reads them; None where they were not asked
-    # yet.
+    # The source policy, see core/identity/source_policy.py; null before it is saved.
     Column("policy", Json),
-    # The email domains that it owns, beside those of its policies: its word for an address there counts for
-    # matching.
+    # Email domains that the source owns, beside those of its policies. Matching by email works only within
+    # them.
     Column("domains", Json),
     at("created_at", nullable=False),
 )
 
-# How a source is read on a schedule: the kind of reader with its settings, and how far the last reading came.
+# Import settings of a source: the connector with its settings, and the position of the last import.
 source_import = Table(
     "source_import",
     metadata,
@@ -44,33 +43,33 @@ source_import = Table(
     Column("kind", String(16), nullable=False),
     Column("settings", Json, nullable=False),
     Column("secret", Text),
-    # Whether what is read is taken in; until then runs only show what they would do.
+    # Whether runs apply changes; otherwise they are previews.
     Column("enabled", Boolean(create_constraint=False), nullable=False),
     at("enabled_from"),
     Column("schedule", String(100), nullable=False),
     at("next_at"),
-    # From where the next reading can go on, when everyone was read last, and with which answers.
+    # Position from which an import of changes continues, time of the last full import, and the last
+    # connection check.
     Column("change_marker", Text),
     at("full_at"),
     Column("checked", Json),
     at("checked_at"),
 )
 
-# What cannot be decided by a rule: whose a record is, or whether a name may change hands. A decision is
-# kept, and holds for good.
+# Conflicts that an operator decides: the user of a record, or a changed user name. Decisions are kept.
 conflict = Table(
     "conflict",
     metadata,
     own_id(),
     to("source"),
     Column("connection_type", String(16), nullable=False, server_default="import"),
-    # "user" or "group", with the source's own id.
+    # "user" or "group", with its ID in the source.
     Column("subject", String(8), nullable=False),
     Column("native_id", Text, nullable=False),
     Column("kind", String(20), nullable=False),
     Column("name", Text, nullable=False),
     Column("message", Text, nullable=False),
-    # What the source said, and the users whom it could mean.
+    # The record as the source reported it, and the possible users.
     Column("entry", Json, nullable=False),
     Column("candidates", Json, nullable=False),
     Column("status", String(16), nullable=False),
@@ -98,13 +97,12 @@ source_token = Table(
     at("expires_at"),
     at("last_used_at"),
     at("revoked_at"),
-    # What it opens: users, groups or both; reading only, or writing too.
+    # Scope: users, groups or both; read or write.
     Column("kinds", String(8), nullable=False, server_default="both"),
     Column("access", String(8), nullable=False, server_default="write"),
 )
 
-# Extension schemas that operators added, as the documents of RFC 7643, section 7; `kind` is "User" or
-# "Group".
+# Extension schemas (RFC 7643, section 7); `kind` is "User" or "Group".
 source_schema = Table(
     "source_schema",
     metadata,
@@ -117,7 +115,7 @@ source_schema = Table(
     UniqueConstraint("source_id", "urn"),
 )
 
-# What each request of a source did. Kept for a while; see the settings for how long.
+# Traces of inbound SCIM requests, kept as long as the retention setting says.
 trace = Table(
     "trace",
     metadata,
@@ -129,7 +127,7 @@ trace = Table(
     Column("query", Text),
     Column("status", Integer, nullable=False),
     Column("milliseconds", Integer, nullable=False),
-    # In a sentence what was done, or why not.
+    # Result or reason of the refusal in a sentence.
     Column("outcome", Text, nullable=False),
     Column("quirks", Json),
     Column("effects", Json),
@@ -137,12 +135,12 @@ trace = Table(
 )
 Index("ix_trace_of_source", trace.c.source_id, trace.c.id)
 
-# What operators set for the organization.
+# Organization settings that differ from their defaults.
 setting = Table(
     "setting", metadata, Column("name", String(40), primary_key=True), Column("value", Json, nullable=False)
 )
 
-# What is counted over everything, and kept until something moved; `marker` tells whether it did.
+# Reports over all data, stored until `marker` changes.
 cached_report = Table(
     "cached_report",
     metadata,
@@ -153,7 +151,7 @@ cached_report = Table(
     Column("milliseconds", Integer, nullable=False),
 )
 
-# What real traffic has shown to work, or not, on a source's setup checklist.
+# Observations of real traffic for the setup checklists.
 source_observation = Table(
     "source_observation",
     metadata,

@@ -28,7 +28,7 @@ user = Table(
 )
 Index("ix_user_status", user.c.active, user.c.left_at, user.c.display_name_key, user.c.id)
 Index("ix_user_name", user.c.user_name_key, user.c.id)
-# Also what words are looked for in, without reading a row.
+# Finds words without reading rows.
 Index("ix_user_display", user.c.display_name_key, user.c.id, user.c.user_name_key, user.c.email_key)
 Index("ix_user_email", user.c.email_key)
 some_of("ix_user_next_change", user.c.next_change_at, where="next_change_at IS NOT NULL")
@@ -42,7 +42,7 @@ record = Table(
     to("user", index=True),
     Column("user_name_key", Text, nullable=False),
     Column("external_id", Text),
-    # The first email address, folded, and all others one a line: most users have one.
+    # The first email address in the compared form; all others, one per line.
     Column("email_key", Text),
     Column("more_emails", Text),
     Column("data", Json, nullable=False),
@@ -50,16 +50,15 @@ record = Table(
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("deleted_at"),
-    # Of what was read: the source's own id, by what its groups name it, what tells it from what it said
-    # before, and what it said.
+    # Of imports: the ID in the source, the reference that its groups use, a digest to detect changes, and the
+    # reported attributes.
     Column("native_id", Text),
     Column("reference", Text),
     Column("digest", String(32)),
     Column("reported", Json),
-    # Whether nobody has decided yet whether it is a user who is here already: until then nothing follows
-    # from it.
+    # Whether a conflict about its user is open. Until a decision, it changes nothing.
     Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
-    # When a sign-in last told in which groups they are: such memberships lapse.
+    # Time of the last sign-in with groups. Memberships from claims expire.
     at("claims_seen_at"),
 )
 some_of(
@@ -106,7 +105,7 @@ some_of(
     "ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="deleted_at IS NULL"
 )
 
-# Values of extension attributes that nobody else of the source may have.
+# Values of extension attributes that are unique within a source.
 record_unique = Table(
     "record_unique",
     metadata,
@@ -131,8 +130,7 @@ group = Table(
     at("created_at", nullable=False),
     at("modified_at", nullable=False),
     at("deleted_at"),
-    # Of what was read: the source's own id, by what groups name it, and what tells it from what it said
-    # before.
+    # Of imports: the ID in the source, the reference that other groups use, and a digest to detect changes.
     Column("native_id", Text),
     Column("reference", Text),
     Column("digest", String(32)),
@@ -160,8 +158,8 @@ some_of(
 )
 some_of("ix_group_listing", group.c.display_name_key, group.c.id, where="deleted_at IS NULL")
 
-# Who is listed in a group: a record of the same source, or another group of it; in a local group users and
-# groups of any source. Ended rows are history.
+# Members of groups: records or groups of the same source; in local groups, users and groups of any source.
+# Ended rows are history.
 membership = Table(
     "membership",
     metadata,
