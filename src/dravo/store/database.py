@@ -47,8 +47,8 @@ class Database:
         self._writers = open_engine(url, "BEGIN IMMEDIATE", 2, durable=durable)
         # Threads of one process take turns here, in order, instead of polling for the file's lock.
         self._turn = threading.Lock()
-        # Held by anyone who tries again what others were quicker with, so that the unlucky do not stand in
-        # each other's way.
+        # Held by a thread that repeats a change after a conflict, so that such threads do not delay each
+        # other.
         self.overtaken = threading.Lock()
         self._writer: Connection | None = None
         self._own = threading.local()
@@ -161,7 +161,7 @@ class Database:
         except OperationalError as wrong:
             raise error_text(wrong) from wrong
         except DatabaseError as wrong:
-            # Its class is that of what is wrong with the file itself.
+            # Errors of the file itself have this class.
             raise NotReadable(
                 f"'{self.path}' is damaged or is not a database of Dravo.", "Restore the latest backup."
             ) from wrong

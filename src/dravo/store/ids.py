@@ -6,7 +6,7 @@ import os
 import threading
 import time
 
-# 4,096 parts of a millisecond stand behind the milliseconds (RFC 9562, section 6.2, method 3).
+# 12 bits after the milliseconds hold the fraction of a millisecond (RFC 9562, section 6.2, method 3).
 _PART_NANOSECONDS = 1_000_000 / 4_096
 _lock = threading.Lock()
 _last = 0
@@ -18,7 +18,7 @@ def new_id() -> str:
     milliseconds, rest = divmod(time.time_ns(), 1_000_000)
     moment = milliseconds << 12 | int(rest / _PART_NANOSECONDS)
     with _lock:
-        # Two in the same part, or a clock that was set back: the next part.
+        # Two IDs in the same fraction, or a clock that was set back: use the next fraction.
         _last = moment = max(moment, _last + 1)
     value = (
         moment >> 12 << 80

@@ -19,7 +19,7 @@ from dravo.store.records import found_by
 
 IMPORT = "import"
 CHUNK = 500
-# Users with a record that waits for a decision: they are not candidates for matching.
+# Users with a record in an open conflict; they are not candidates for matching.
 _UNDECIDED = exists().where(
     t.record.c.user_id == t.user.c.id, t.record.c.deleted_at.is_(None), t.record.c.undecided.is_(True)
 )

@@ -103,7 +103,7 @@ def end_memberships_of_record(connection: Connection, record_id: str, now: Insta
 
 
 def _each(found: Any, columns: Sequence[Any]) -> Any:
-    # Without a condition, what follows in an insert would be read as one of the join (SQLite).
+    # Without a condition, SQLite would read ON CONFLICT of the insert as a part of the join.
     return select(found.c.user_id, *columns).where(found.c.user_id.is_not(None)).distinct()
 
 

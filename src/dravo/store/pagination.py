@@ -71,7 +71,7 @@ def page(
     if len(rows) > count:
         rows = rows[:count]
         following = write_cursor([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
-    # A first page that nothing follows is the whole list.
+    # A first page without a following page is the whole list.
     total = _total(connection, whole_list, count_to) if following or page_request.after else len(rows)
     found = {"items": [show(row) for row in rows], "total": total, "next": following}
     if count_to is not None:
@@ -98,8 +98,8 @@ def _is_descending(key: Any) -> bool:
 def _total(connection: Connection, statement: Select[Any], count_to: int | None) -> int:
     counted = statement.order_by(None)
     if count_to is not None:
-        # Without its columns: a limit keeps the planner from dropping them by itself, and an index may
-        # answer alone.
+        # Without its columns, so that an index alone can answer; with a limit, the planner does not drop them
+        # itself.
         counted = counted.with_only_columns(literal(1), maintain_column_froms=True).limit(count_to + 1)
     return int(connection.execute(select(func.count()).select_from(counted.subquery())).scalar_one())
 

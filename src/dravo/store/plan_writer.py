@@ -35,7 +35,7 @@ class UserRewrite(Enum):
 
 WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "discarded"
 
-# What operators declared, as it stands now: checked in the same statement that writes.
+# The current revision of the configuration, checked in the same statement that writes.
 _DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
 _RAISE = (
     update(t.user)
@@ -62,7 +62,7 @@ def _rewriting(*columns: str) -> Any:
         .values(
             revision=t.user.c.revision + 1,
             next_change_at=bindparam("next"),
-            # Since when: the first instant stays, and is forgotten when they are back.
+            # The first time stays, and is cleared when the user is back.
             inactive_since=case(
                 (
                     bindparam("inactive").is_not(None),
@@ -136,17 +136,17 @@ _WAKE_TASK = (
         removes=bindparam("taking"),
         released_at=bindparam("let_at"),
         released_by=bindparam("let_by"),
-        # What is due now is judged again, among all that is still held.
+        # The new version is checked against the removal limit again.
         held_at=None,
         kind=None,
     )
 )
 
 
-# In place of an application's id: whatever a change removes, anywhere.
+# In place of an application ID: removals in all applications.
 EVERY_APPLICATION = "*"
 
-# (user id, application id or `EVERY_APPLICATION`) of removals that an operator confirmed, and who did.
+# Confirmed removals by (user ID, application ID or `EVERY_APPLICATION`), with the name of the operator.
 ConfirmedRemovals = Mapping[tuple[str, str], str]
 
 

@@ -34,7 +34,7 @@ class PreparedStatement:
 
     def __init__(self, statement: Any) -> None:
         self.statement = statement
-        # Set whole, for several threads may come to a statement first.
+        # Assigned in one step, because several threads can compile it at the same time.
         self._compiled: Compiled | None = None
 
     def first(self, connection: Connection, given: Mapping[str, Any]) -> Any:

@@ -31,7 +31,7 @@ _CONTENT = {
     "version": t.record.c.version + 1,
     "modified_at": bindparam("at"),
 }
-# Content alone touches no index.
+# A change of the content only changes no index.
 _WRITE = PreparedStatement(update(t.record).where(*_PRESENT).values(**_CONTENT))
 _REPLACE = PreparedStatement(
     update(t.record)

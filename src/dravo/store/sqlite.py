@@ -15,8 +15,7 @@ from dravo.core.errors import Busy, DravoError, StorageFailing
 __all__ = ["checkpoint", "commits_seen", "error_text", "insert_unless_there", "open_engine"]
 
 BUSY_SECONDS = 20
-# The log is folded back into the file every 32 MB instead of every 4: pages that change often are then
-# written once, not ten times.
+# A checkpoint every 32 MB instead of 4 MB: pages that change often are written once instead of ten times.
 PRAGMAS = (
     "journal_mode=WAL",
     "synchronous=FULL",
@@ -72,8 +71,7 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
         url,
         poolclass=QueuePool,
         pool_size=pool_size,
-        # Each thread that reads keeps a connection of its own, so there are as many as threads; none may
-        # have to wait for another's.
+        # Each reading thread keeps its own connection, so that no thread waits for another.
         max_overflow=-1,
         pool_reset_on_return=None,
         connect_args={
@@ -83,8 +81,7 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
             "check_same_thread": False,
         },
         query_cache_size=2000,
-        # What a statement was given, such as a hash of a password or attributes of users, is no matter of a
-        # log.
+        # Parameters, such as password hashes or user attributes, must not be logged.
         hide_parameters=True,
     )
 
@@ -99,7 +96,7 @@ def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -
 
     @event.listens_for(engine, "begin")
     def start(connection: Any) -> None:
-        # Straight to the driver: by way of the library this costs as much as a query.
+        # Directly to the driver: through SQLAlchemy this costs as much as a query.
         try:
             connection.connection.dbapi_connection.execute(begin)
         except sqlite3.OperationalError as wrong:

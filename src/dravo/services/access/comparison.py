@@ -44,7 +44,7 @@ def changes(
         where = [x.user_id == u.id]
         if application:
             where.append(x.application_id == application_by_key(connection, application).id)
-        # Few have moved, and of these only some hold other roles in the end.
+        # Few users changed, and only some of these have other roles at the end.
         differs = or_(_held_at_one_only(where, since, until), _held_at_one_only(where, until, since))
         statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where, moved), differs)
         found = page(connection, statement, [u.display_name_key, u.id], page_request, user_ref)

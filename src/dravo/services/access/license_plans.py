@@ -27,7 +27,7 @@ from dravo.store.queries.seats import SETTLED, TAKEN, WAITED_FOR, free_for_waiti
 from dravo.store.snapshots.config import raise_revision
 
 MOST_SEATS = 10_000_000
-# A plan of which no more than one seat in ten is free, or no more than two, is running short.
+# A plan is running short if at most a tenth of its seats, or at most two, are free.
 SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
@@ -170,7 +170,7 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
         connection.execute(update(t.license_plan).where(t.license_plan.c.id == row.id).values(**changed))
         raise_revision(connection)
         if changed.keys() & {"label", "rank"}:
-            # Which plan counts, or what is sent of it, follows from these.
+            # These decide which plan counts and what is sent of it.
             s = t.seat.c
             concerned = (
                 select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
@@ -346,7 +346,7 @@ def _seat_line(row: Any) -> dict[str, Any]:
     }
 
 
-# So many of a plan are given in one short write; the worker looks again at once.
+# Number of seats that one short write assigns; the worker continues at once.
 SEATS_PER_CALL = 500
 
 

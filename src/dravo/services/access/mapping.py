@@ -30,7 +30,7 @@ from dravo.store.pagination import PageRequest
 from dravo.store.snapshots.config import capturing
 
 MOST_LINES = 2_000
-# A line for those who have a value in an attribute: user.department, Herbarium, recorder
+# A line that assigns users with a value of an attribute: user.department, Herbarium, recorder
 SCIM_USER = "user."
 LINES = "Write each line as: source, group, role; or as: user.department, value, role."
 MOST_NAMED = 10
@@ -195,7 +195,7 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
         )
 
 
-# Many at once
+# Bulk mapping
 
 
 def bulk(

@@ -30,7 +30,7 @@ DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct_only", "inactive_assigned", "h
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
 MOST_APPLICATIONS = 200
 CHUNK = 500
-# Users are counted so far; beyond that it is said that there are more.
+# Users are counted up to this number.
 COUNTED = 10_000
 
 Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
@@ -151,7 +151,7 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
     narrowed = _narrowed(catalogue, view, application)
     if view.only == DIRECT_ONLY:
         by_rule = exists().where(x.user_id == u.id, held_at(view.at), *narrowed, x.direct_only.is_(False))
-        # As an index has it: "= 1", not "IS 1".
+        # The partial index needs "= 1" instead of "IS 1".
         some = (
             select(x.user_id)
             .where(held_at(view.at), *narrowed, x.direct_only == true())
@@ -160,10 +160,10 @@ def _statement(connection: Connection, catalogue: ConfigSnapshot, view: View) ->
         )
         return statement.join(some, some.c.user_id == u.id).where(~by_rule)
     if narrowed:
-        # Few have it: anyone who does is found first, and then put in order.
+        # Few users match: finding them first and sorting after that is faster.
         return statement.where(u.id.in_(select(x.user_id).where(held_at(view.at), *narrowed)))
     if not view.words:
-        # Anyone who has nothing is not in the matrix, unless looked for by name.
+        # Users without access are not in the matrix, unless they are searched by name.
         statement = statement.where(exists().where(x.user_id == u.id, held_at(view.at)))
     return statement
 

@@ -57,7 +57,7 @@ class RemovalPlan:
     names: Mapping[str, str] = field(default_factory=dict)
 
 
-# Beginning and ending
+# Creating and ending reviews
 
 
 def start(
@@ -175,7 +175,7 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
         )
 
 
-# Looking at them
+# Reading
 
 
 def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> dict[str, Any]:
@@ -360,7 +360,7 @@ def row_line(row: Any) -> dict[str, Any]:
     }
 
 
-# Deciding
+# Decisions
 
 
 def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str]) -> dict[str, Any]:

@@ -66,7 +66,7 @@ def confirm(
         cleared = preview.check(connection, change, caller, sure)
     with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
-        # Whom others have confirmed meanwhile stay so.
+        # Users whom others confirmed meanwhile stay confirmed.
         together = sorted({*values, *(row.confirmed or ())})
         connection.execute(
             update(t.assignment).where(t.assignment.c.id == assignment_id).values(confirmed=together)

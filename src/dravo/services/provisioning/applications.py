@@ -286,7 +286,7 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
     if about.get("owner") is not None:
         values["owner"] = about["owner"].strip() or None
     if about.get("address") is not None:
-        # It becomes a link in a user's browser: nothing but a page by HTTP.
+        # It becomes a link in a user's browser, so only HTTP URLs are allowed.
         values["address"] = check_url(about["address"], "address") if about["address"].strip() else None
     if about.get("hidden") is not None:
         values["hidden"] = about["hidden"]

@@ -89,7 +89,7 @@ _AGREE = PreparedStatement(
     .values(
         applied=bindparam("desired", type_=t.account.c.applied.type),
         last_applied=bindparam("desired", type_=t.account.c.last_applied.type),
-        # What was left alone meanwhile counts as agreed in a later version already.
+        # An account that became unmanaged meanwhile counts as in sync in its later version.
         applied_version=case(
             (t.account.c.applied_version > bindparam("version"), t.account.c.applied_version),
             else_=bindparam("version"),
@@ -118,7 +118,7 @@ _CLOSE = PreparedStatement(
         version=bindparam("sent"),
     )
 )
-# Something else is due by now. What the removal limits hold meanwhile stays held, as it was told.
+# A newer version is due. A task that was held meanwhile stays held.
 _held = t.task.c.held_at.is_not(None)
 _GO_ON = PreparedStatement(
     update(t.task)
@@ -146,8 +146,7 @@ class AttemptResult:
     went: AccountResult | ProvisioningError
     started: Instant
     talk: ExchangeLog
-    # Whether a trouble counts towards the application's not answering: of those that shared one request, one
-    # does.
+    # Whether the error counts as a failure of the application: one task of a shared request does.
     counts: bool = True
 
     def apply(self, connection: Connection) -> str:
@@ -157,7 +156,7 @@ class AttemptResult:
             IntegrityError: if the found account belongs to another user; nothing is written then.
         """
         if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
-            # Its application was removed meanwhile, and with it everything about it.
+            # The application was deleted meanwhile with everything that belongs to it.
             return DONE
         if isinstance(self.went, ProvisioningError):
             return _settle_trouble(connection, self, self.went)
@@ -223,8 +222,8 @@ class Attempt:
     def answers(self, talker: ApplicationClient, capabilities: Capabilities) -> Callable[[Any], Any]:
         """Return the function that answers the conversation's questions about lists."""
         began, work, talk = time.monotonic(), self.work, self.talk
-        # A list serves if it was begun to be read after it came into doubt whether the account was made, and
-        # after its last deletion or repair.
+        # A list can be used if reading it started after the creation became uncertain, and after the last
+        # deletion or repair of the account.
         now = clock.now()
         ages = [
             seconds_between(since, now)
@@ -248,7 +247,7 @@ class Attempt:
             except Refused:
                 return None
             except ConnectionPausedError as trouble:
-                # A list that is not to be read says nothing of making and changing accounts.
+                # An unreadable list does not tell whether accounts can be created and changed.
                 if trouble.status == 403:
                     return None
                 raise
@@ -327,7 +326,7 @@ def _settle(
         connection.execute(
             update(t.account).where(t.account.c.id == work.account_id).values(lists_valid_from=now)
         )
-    # Where what was agreed is not known, it may have been in groups.
+    # If the stored state is uncertain, the account may have been in groups.
     if work.applied is None or work.desired.get("groups") or work.applied.get("groups"):
         provisioned_groups.follow(
             connection,
@@ -395,12 +394,12 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
     connection.execute(
         update(t.task).where(d.id == task_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1)
     )
-    # A trouble is of the version that was sent. What has become due meanwhile is still to be tried, or is
-    # held: neither is touched by it.
+    # An error concerns the version that was sent. A newer version is still to be tried, or is held; it stays
+    # unchanged.
     same = (d.id == task_id, d.status == WAITING, d.version == work.desired_version, d.held_at.is_(None))
     connection.execute(update(t.task).where(*same).values(**values))
     if talk.in_doubt:
-        # What was agreed before is no longer known to be what stands there: the next attempt reads it.
+        # The stored state is no longer certain: the next attempt reads the application.
         unsure = {"outcome_unknown_since": now} if work.remote_id is None else {"applied": None}
         connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
     if settlement.counts:

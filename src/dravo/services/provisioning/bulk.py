@@ -21,7 +21,8 @@ from dravo.services.context import AppContext
 from dravo.services.provisioning.attempt import Attempt, AttemptResult, as_provisioning_error, begin
 from dravo.services.provisioning.client import ApplicationClient, ExchangeLog
 
-# Fewer than so many changes go each by itself: one lost answer puts all that went together in doubt.
+# Fewer changes than this are sent one by one, because one lost response makes all changes of a bulk request
+# uncertain.
 FEW = 3
 
 

@@ -26,13 +26,13 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.plan_writer import WAITING
 
-# A list that was read so many seconds ago still serves for looking whether a user is there.
+# Seconds for which an account list can tell whether an account exists.
 LIST_SECONDS = 30.0
 LONGEST_WAIT = 15.0
-# So many deleted ids are remembered for a list; after that it is read again.
+# Number of deleted IDs that are remembered for a list; beyond it, the list is read again.
 MOST_GONE = 10_000
-# From so many accounts to be made on, their application's list is read once instead of searching for each;
-# counted again so often.
+# From this number of accounts to create, the list is read once instead of one search for each account; and
+# how often, in seconds, the number is counted.
 MANY, COUNT_SECONDS = 20, 5.0
 T = TypeVar("T")
 
@@ -105,10 +105,10 @@ class Lists:
     def __init__(self) -> None:
         self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
         self._locks: dict[tuple[str, str], threading.Lock] = {}
-        # When reading failed last, and how.
+        # Time and error of the last failed read.
         self._failed: dict[tuple[str, str], tuple[float, RetryableError]] = {}
-        # Since when what was read before is known to be out of date; and when things were deleted, or found
-        # to be gone.
+        # Time since which earlier lists are out of date; and when accounts were deleted, or found to be
+        # missing.
         self._spoilt: dict[tuple[str, str], float] = {}
         self._gone: dict[tuple[str, str], dict[str, float]] = {}
         self._lock = threading.Lock()
@@ -139,7 +139,7 @@ class Lists:
                 return None
             failed_at, wrong = self._failed.get(key, (float("-inf"), None))
             if wrong is not None and failed_at >= asked:
-                # Anyone who had the turn before has just tried.
+                # Another thread has just tried.
                 raise RetryableError(wrong.message, wrong.hint, wrong.after, counts=False)
             began = time.monotonic()
             try:
@@ -149,7 +149,7 @@ class Lists:
                 raise
             self._kept[key] = (began, found)
             with self._lock:
-                # What was gone before is not in it.
+                # It does not contain accounts that were missing before.
                 self._gone[key] = {
                     remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began
                 }
@@ -229,7 +229,7 @@ class ApplicationClient:
             time.sleep(wait)
         response = self._send(talk, request)
         if response.status == 401 and (there.auth or {}).get("kind") == "client_credentials":
-            # A token may be taken back before its time: one again, then it is what it is.
+            # A token can be revoked before its expiry: request one more, then report the error.
             with self._lock:
                 self._tokens.pop(there.id, None)
             response = self._send(talk, request)
@@ -428,7 +428,8 @@ class ApplicationClient:
                 )
             except TooMany:
                 return None
-            # What is lost just after that is one task's trouble, not the application's.
+            # A connection that is lost directly after a success is an error of one task, not of the
+            # application.
             with self.ctx.database.writing() as connection:
                 note_answer(connection, talk.there.id, 0, clock.now())
             return found

@@ -86,7 +86,7 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
         added, removed = provisioned_groups.differing(connection, group_id)
         seen = (name, sorted(added), sorted(removed))
         if name is None:
-            # The group is deleted with all its members, also those whose account is not up to date.
+            # The group is deleted with all its members, also those whose accounts are not in sync.
             added = []
             removed = provisioned_groups.inside(connection, group_id, in_doubt=work.applied_at is None)
     there = ConnectedApplication(
@@ -224,7 +224,7 @@ def _settle(
             provisioned_groups.agree(
                 connection, work.id, [each for each in put if each not in left_out], taken
             )
-        # Renamed, chosen again or let go meanwhile, it is still to be brought there.
+        # If the group was renamed, selected or deselected meanwhile, it must be sent again.
         still = _name_now(ctx, connection, work.id) != name or (
             name is not None and any(provisioned_groups.differing(connection, work.id))
         )
@@ -269,7 +269,7 @@ def _without(
             "hint": "These accounts exist. Check the application for the reason.",
         }
     for account_id in unsure:
-        # Where it is gone it is made again, and the group takes the new one.
+        # A missing account is created again, and the group gets the new account.
         reopen(connection, account_id, now)
     pause = later(now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE))
     return {
@@ -307,13 +307,13 @@ def _settle_trouble(
         "next_attempt_at": application_health.next_attempt(trouble, work.attempts, now),
     }
     if talk.in_doubt:
-        # What was agreed before is no longer known to be what stands there: the next attempt reads it.
+        # The stored state is no longer certain: the next attempt reads the application.
         values["applied_at"] = None
     with ctx.database.writing() as connection:
         if outcome == FAILED and _as_it_was(ctx, connection, work, seen):
             values["status"] = FAILED
         elif outcome == FAILED:
-            # A refusal is of what was sent; what has become due meanwhile is still to be tried.
+            # A refusal concerns the sent version only; a newer version is still to be tried.
             values["next_attempt_at"] = later(
                 now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE)
             )
@@ -348,7 +348,7 @@ def read_again(connection: Any, group_id: str, now: Instant) -> None:
     provisioned_groups.wake(connection, g.id == group_id, now)
 
 
-# Looking at them
+# Reading
 
 
 def list_groups(ctx: AppContext, application: str, page_request: PageRequest) -> dict[str, Any]:

@@ -21,14 +21,14 @@ from dravo.store.prepared_statements import PreparedStatement
 
 Exchanges = Sequence[Mapping[str, Any]]
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
-# After so many failures in a row an application counts as not answering: it is probed by one request at a
-# time.
+# After this number of failures in a row an application counts as not answering: only one request at a time
+# probes it.
 NOT_ANSWERING = 3
 LONGEST_PROBE_PAUSE = 60.0
-# That it answers is written down so often; for so long after that a failure says nothing about the
-# application as a whole.
+# Seconds between stored successes; for as long after a success, a failure does not concern the application as
+# a whole.
 NOTED_SECONDS, ANSWERED_SECONDS = 2.0, 6.0
-# Each failure takes so much off that time: where none is answered any more, it is soon over.
+# Each failure shortens that time by this many seconds, so that it ends soon if nothing is answered.
 FAILURE_SECONDS = 1.0
 
 _NOTE_ANSWER = PreparedStatement(
@@ -57,7 +57,7 @@ def note_answer(connection: Connection, application_id: str, failures: int, now:
         connection, {"application": application_id, "stale": later(now, -NOTED_SECONDS), "at": now}
     )
     if failures >= NOT_ANSWERING:
-        # It is back: those that only waited for it need not wait longer.
+        # The application answers again: tasks that waited only for it become due now.
         for table in (t.task, t.provisioned_group):
             waiting = (
                 table.c.application_id == application_id,

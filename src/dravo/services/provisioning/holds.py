@@ -89,7 +89,7 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     since = later(now, -3_600 * values["removal_limit_hours"])
     held: dict[str, str] = {}
     d = t.task.c
-    # What waits for a user already counts too: whatever comes behind it in the window is held as well.
+    # Removals that are held already count too, so that later ones in the window are held as well.
     counted = (
         d.removes == true(),
         (d.released_at >= since) & d.released_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None),
@@ -134,7 +134,7 @@ def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple
         present = connection.execute(
             select(r.user_id).where(r.source_id == source.id, r.deleted_at.is_(None))
         ).scalars()
-        # Those who are being removed are still there, those who left before are not.
+        # Users who are being removed still count; users who left before do not.
         found.append((source.id, source.label, theirs, len({*present, *theirs})))
     return found
 
@@ -151,7 +151,7 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
     return found
 
 
-# What a user does about it
+# Decisions of operators
 
 
 def list_holds(ctx: AppContext) -> dict[str, Any]:

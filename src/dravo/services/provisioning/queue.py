@@ -25,15 +25,14 @@ class ReadyTask:
     id: str
     account_id: str
     application_id: str
-    # How many requests to its application may be under way at a time, as it does now; and how many changes
-    # may go in one.
+    # Maximum number of concurrent requests to the application at present, and of changes in one request.
     pace: int = 1
     together: int = 1
-    # Whether it is known what the application can do; if not, one goes first and finds out.
+    # Whether the capabilities of the application are known; if not, one task goes first and reads them.
     known: bool = True
 
 
-# What takes something away goes only once the removal limit let it through.
+# Removals start only after the removal limit let them through.
 NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
 
 
@@ -63,7 +62,7 @@ def ready(
                 ),
             )
         ).all()
-        # None is to have all of it, however much is due for it.
+        # No application gets all threads, however much is due for it.
         share = max(1, most // max(1, len(applications)))
         for application in applications:
             probing = application.failures >= application_health.NOT_ANSWERING

@@ -174,7 +174,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
         if not connection.execute(
             update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)
         ).rowcount:
-            # An operator stopped it before it began.
+            # An operator stopped it before it started.
             return
         application = connection.execute(
             select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)
@@ -313,7 +313,7 @@ def _expected_groups(
         or_(and_(g.status == DONE, g.remote_id.is_not(None)), g.status == FAILED_TASK),
     )
     members: dict[str, set[str]] = {}
-    # Of a group that failed nothing was agreed; its members are then all whose accounts are there.
+    # For a failed group no members are stored; its members are then all users with an account.
     remote = case((g.status == DONE, m.applied_remote_id), else_=a.remote_id)
     inside = (
         select(g.id, remote.label("remote_id"))
@@ -414,7 +414,7 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
     return one_run(ctx, run_id)
 
 
-# Looking at runs and drift
+# Reading runs and drift
 
 
 def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
@@ -504,7 +504,7 @@ def _drift_line(row: Any) -> dict[str, Any]:
     }
 
 
-# What is done about it
+# Repairing and ignoring
 
 
 def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> dict[str, Any]:

@@ -50,7 +50,7 @@ SETTINGS = (
     "provisioned_groups",
     "reconcile_schedule",
 )
-# What may be taken back by saying nothing: these settings have an empty value.
+# Settings that can be cleared with an empty value.
 EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_schedule": ""}
 MOST_SHOWN = 50
 MOST_LOOKED_AT = 100_000
@@ -272,7 +272,7 @@ def _lines(
             held = next(
                 (account for account in user.accounts if account.application_id == application_id), None
             )
-            # What is due already by the settings as they are is not the change's doing.
+            # Changes that are due with the current settings are not effects of this change.
             before = _due(plan_user(user, catalogue, now), application_id) or (held.desired if held else None)
             outcome = plan_user(user, changed, now)
             after = _due(outcome, application_id) or (held.desired if held else None)

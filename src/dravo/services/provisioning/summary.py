@@ -11,7 +11,7 @@ from dravo.services.provisioning.queue import UNKNOWN
 from dravo.store.queries import seats as seat_queries
 from dravo.store.queries.pending_work import TaskCounts, count_tasks
 
-# How often a waiting caller's thread asks whether anything was written, which costs next to nothing.
+# Seconds between checks for new writes while a caller waits; a check costs almost nothing.
 GLANCE_SECONDS = 0.05
 
 
@@ -46,7 +46,7 @@ def summarize(ctx: AppContext, application: str | None = None, wait: float = 0.0
         seen = ctx.database.commits_seen()
         with ctx.database.reading() as connection:
             counts = count_tasks(connection, application_id, UNKNOWN)
-            # They are about to be recomputed with their seat.
+            # These users are about to be recomputed with their seats.
             counts = replace(counts, recomputing=counts.recomputing + seat_queries.due(connection))
             summary = ProvisioningSummary(counts)
         while not summary.settled and ctx.database.commits_seen() == seen and time.monotonic() < end:

@@ -181,7 +181,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
     """Have an account checked again: its applied state counts as unknown, so that all of it is compared."""
     from_there = select(t.account).where(t.account.c.id == account_id)
     account = connection.execute(from_there).one()
-    # Whatever was read before may be what is to be repaired.
+    # Earlier lists may contain the state that is to be repaired.
     connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_valid_from=now))
     d = t.task.c
     present = connection.execute(
@@ -214,7 +214,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
             attempts=0,
             created_at=now,
             next_attempt_at=now,
-            # What the removal limit held, and an operator discarded, is not got past it by trying again.
+            # Retrying must not let a removal through that was held and then discarded by an operator.
             removes=takes_away(account.last_applied, account.desired),
         )
     )
@@ -276,10 +276,9 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
         where = [d.application_id == row.id, d.closed_at.is_(None), d.status.in_((FAILED, HELD))]
         if kind is not None:
             where.append(func.coalesce(d.kind, "") == kind)
-        # Those of which it is not known whether they were made wait for a user each: trying blindly could
-        # make a double.
+        # Tasks with an unknown outcome wait for an operator: a blind retry could create a duplicate.
         where.append(func.coalesce(d.kind, "") != UNKNOWN)
-        # What the removal limits hold is approved or dropped.
+        # Held removals are approved or discarded, not retried.
         where.append(d.held_at.is_(None))
         number = connection.execute(
             update(t.task).where(*where).values(status=WAITING, next_attempt_at=now, message=None, hint=None)

@@ -144,7 +144,7 @@ def make_user(
                 "Activate the account in the application first, or ignore it.",
             )
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
-        # What is planned on knows this role from here on.
+        # Later plans must know this role.
         catalogue = ctx.catalogue.get(connection)
     assignment_id = new_id()
 
@@ -154,8 +154,8 @@ def make_user(
     data = _user(there)
     more = _more(catalogue, UserRecord("new", source, LOCAL, data, "new"), direct("new"), now)
     if more and confirm != row.name:
-        # Anyone who keeps accounts there could otherwise name a user so that a rule for another
-        # application is for them.
+        # Otherwise an administrator of that application could create a user that a rule for another
+        # application matches.
         raise NeedsConfirmation(
             f"The user would also get: {', '.join(more)}.",
             f"Check the roles, then type '{row.name}' to confirm.",

@@ -54,7 +54,7 @@ def narrow(tree: Filter, table: Table, source_id: str) -> Narrowing:
         case Element(at, Compare(inner, operator, str(value))) if at.urn is None and inner.sub is not None:
             return _compare(f"{at}.{inner.sub.name}", operator, value, table, source_id)
         case Element(at, And(parts)):
-            # Each part holds for some element; that it is one and the same element is for the core to see.
+            # Each part matches some element. The core checks that it is the same element.
             found = narrow(And(tuple(Element(at, part) for part in parts)), table, source_id)
             return Narrowing(found.condition, exact=False)
         case Present(at) if at.urn is None:
@@ -116,7 +116,7 @@ def _text(column: ColumnElement[Any], operator: str, value: str) -> Narrowing:
         "eq": lambda: column == value,
         "ne": lambda: or_(column.is_(None), column != value),
         "sw": lambda: _begins(column, value),
-        # Not `like`: in some databases it disregards letter case, which an external id does not.
+        # Not LIKE, which ignores letter case in some databases; external IDs are case-sensitive.
         "co": lambda: func.instr(column, value) > 0,
         "ew": lambda: func.substr(column, -len(value)) == value,
         "gt": lambda: column > value,
@@ -132,7 +132,7 @@ def _begins(column: ColumnElement[Any], value: str) -> Any:
     code = ord(value[-1]) + 1
     if code > 0x10FFFF:
         return func.substr(column, 1, len(value)) == value
-    # Between the two halves of the code points there are none that are text.
+    # The code points between the two ranges are surrogates, which are no text.
     following = value[:-1] + chr(0xE000 if 0xD800 <= code <= 0xDFFF else code)
     return and_(column >= value, column < following)
 

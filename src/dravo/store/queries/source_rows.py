@@ -28,7 +28,7 @@ COLUMNS: dict[Table, tuple[Any, ...]] = {
         t.group.c.modified_at,
     ),
 }
-# What can be sorted by in SQL: columns that are never null and kept as they are compared.
+# Columns to sort by in SQL: they are never null and stored in the compared form.
 SORTABLE: dict[Table, dict[str, Any]] = {
     t.record: {"userName": t.record.c.user_name_key},
     t.group: {"displayName": t.group.c.display_name_key},

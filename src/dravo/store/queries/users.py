@@ -103,7 +103,7 @@ def users(
         u.created_at,
         u.modified_at,
     )
-    # Where words are looked for, an index by state would only lead astray from the one that has the words.
+    # With words, the planner must use the index of names. COALESCE keeps it from the index of statuses.
     active = func.coalesce(u.active, False) if words else u.active
     conditions = {
         "active": and_(active.is_(True), u.left_at.is_(None)),

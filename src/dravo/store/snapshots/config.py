@@ -68,7 +68,7 @@ def extensions(connection: Connection) -> tuple[Schema, ...]:
 
 @lru_cache(maxsize=256)
 def _read_once(_: str, document: bytes) -> Schema:
-    # One object for one schema, for filters are kept by it.
+    # One object per schema, because filters are cached by it.
     return read_schema(orjson.loads(document))
 
 
