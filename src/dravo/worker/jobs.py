@@ -59,7 +59,7 @@ class Jobs:
         """Whether a background job may start again: the last one has ended, and its pause after an error is
         over.
         """
-        # Apart from the job of the same name that starts it, which goes well however it ends.
+        # Counted separately from the job that starts it, which succeeds in any case.
         background = f"{name} in the background"
         times, until = self._broken.get(background, (0, 0.0))
         if future is None:

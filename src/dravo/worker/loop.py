@@ -40,31 +40,31 @@ from dravo.store.plan_writer import DONE
 from dravo.worker.jobs import Jobs, pause
 
 THREADS = 16
-# How many sources are read at a time.
+# Number of concurrent imports.
 PULLS = 3
-# How many are taken in one look for an application, beyond those that go at once.
+# Number of tasks that are queued for an application beyond those that start at once.
 AHEAD = 200
-# How many attempts are written down in one transaction at the most.
+# Maximum number of results in one transaction.
 AT_ONCE = 64
-# How long a task that broke off is left alone: longer each time.
+# Seconds before a task is retried after an internal error: longer each time.
 BROKEN_SECONDS, BROKEN_SECONDS_AT_MOST = 10.0, 600.0
 UNWRITTEN_SECONDS_AT_MOST = 60.0
-# A file in the data folder that says that the worker finished what it had in hand when it ended.
+# A file in the data folder, present if the worker finished its tasks before it ended.
 ENDED_WELL = "worker-ended-well"
-# How often it is seen whether anything was written; how often is looked all the same, for what is due by
-# time; and how often at the most while enough is queued.
+# Seconds between checks for new writes, between reads for tasks that are due by time, and between reads while
+# enough tasks are queued.
 GLANCE_SECONDS, LOOK_SECONDS, BUSY_SECONDS = 0.1, 0.5, 0.4
 SWEEP_SECONDS = 600
-# How often what was written is folded into the database's file.
+# Seconds between checkpoints of the database.
 CHECKPOINT_SECONDS = 60
-# How often the settler shows that it lives while there is nothing to write.
+# Seconds between heartbeats of the writing loop while it is idle.
 SETTLER_SECONDS = 1.0
 
 log = structlog.get_logger("worker")
 
-# Tasks of one application that go in one thread.
+# Tasks of one application that one thread carries out.
 Batch = tuple[ReadyTask, ...]
-# How they went, and whether the hand is under way until that is written.
+# Their results, and whether the batch stays in progress until the results are written.
 Written = tuple[Batch, list[AttemptResult], bool]
 
 
@@ -80,30 +80,29 @@ class Worker:
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="task")
         self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
         self._run: Future[None] | None = None
-        # Sources are read side by side, each by one run at a time; by its id.
+        # Running imports by source ID: one for each source at a time.
         self._pulls = ThreadPoolExecutor(PULLS, thread_name_prefix="pull")
         self._reading: dict[str, Future[None]] = {}
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
-        # How often in a row the tasks of an account or a group broke off by a mistake of ours.
+        # Number of internal errors in a row by account or group.
         self._broken: dict[str, int] = {}
-        # Under way for each application: all, and of them groups.
+        # Tasks in progress by application: all of them, and those of groups.
         self._busy: dict[str, int] = {}
         self._groups: dict[str, int] = {}
-        # What is tried as soon as others of the application are through, and how many of it go at a time.
+        # Queued tasks by application, and how many of them can be in progress.
         self._queued: dict[str, deque[ReadyTask]] = {}
         self._pace: dict[str, int] = {}
-        # Applications of which groups wait for a thread.
+        # Applications whose groups wait for a thread.
         self._waiting_groups: set[str] = set()
-        # How many changes may go in one request to it.
+        # Maximum number of changes in one request to the application.
         self._together: dict[str, int] = {}
         self._all_written = True
-        # How often in a row the records could not be written, and until when no application is asked for
-        # anything because of that.
+        # Number of failed writes in a row, and until when no request is sent because of them.
         self._unwritten, self._rests_until = 0, 0.0
         self._settlements: SimpleQueue[Written | None] = SimpleQueue()
         self._wake = threading.Event()
-        # When it looked last, and which commits it had seen then.
+        # Time of the last read, and the commits that it had seen.
         self._looked, self._seen = 0.0, -1
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
@@ -127,7 +126,7 @@ class Worker:
         mark = self.ctx.folder / ENDED_WELL
         ended_well = mark.exists()
         if not ended_well:
-            # It was killed, or never ran: what was under way then may have been carried out.
+            # The worker was killed or never ran: requests in progress may have been carried out.
             task_queue.mark_in_flight_unknown(self.ctx)
         mark.unlink(missing_ok=True)
         reconciliation.end_broken_off(self.ctx)
@@ -142,7 +141,7 @@ class Worker:
                 try:
                     more = self.look()
                 except DravoError as wrong:
-                    # The records were locked for long; nothing is lost, it is looked at again.
+                    # The database was locked for long. Nothing is lost; it is read again.
                     log.warning("could not look for tasks", reason=str(wrong))
             woken = more or self._wake.wait(GLANCE_SECONDS)
             self._wake.clear()
@@ -216,7 +215,7 @@ class Worker:
                 queue.append(each)
                 self._pace[each.application_id] = each.pace
                 self._together[each.application_id] = each.together
-            # Also those that had to wait because others had taken all threads: nobody else comes back to
+            # Also applications that waited because others had taken all threads: nothing else returns to
             # them.
             queued = [application_id for application_id, queue in self._queued.items() if queue]
         for application_id in queued:
@@ -240,7 +239,7 @@ class Worker:
         do("expired sessions", lambda: maintenance.lapse(ctx, now), None)
         do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
-            # Providers may let one wait: that is done beside everything else.
+            # Providers may answer slowly, so this runs in a thread of its own.
             self._addresses = self._pulls.submit(
                 do, "metadata addresses", lambda: maintenance.look_at_addresses(ctx, now), None
             )
@@ -304,7 +303,7 @@ class Worker:
                 queue = self._queued.get(application_id)
                 busy = self._busy.get(application_id, 0)
                 allowed = min(self._pace.get(application_id, 1), self._share(application_id))
-                # What could not be written down would be asked for again and again.
+                # Results that cannot be stored would cause the same requests again and again.
                 rests = time.monotonic() < self._rests_until
                 if (
                     not queue
@@ -315,9 +314,9 @@ class Worker:
                 ):
                     return
                 if self._settlements.qsize() >= AT_ONCE:
-                    # What is not written down yet would have to be found out again after a crash.
+                    # Results that are not stored would have to be looked up again after a crash.
                     return
-                # What broke off goes alone, so that it breaks off nothing else.
+                # A task with an internal error runs alone, so that it stops no other task.
                 together = 1 if queue[0].account_id in self._broken else self._together.get(application_id, 1)
                 hand = tuple(queue.popleft() for _ in range(min(together, len(queue))))
                 self._take(application_id, {each.account_id for each in hand}, is_group=False)
@@ -345,8 +344,8 @@ class Worker:
         if not settlements:
             self._finished_hand(hand, set(), wrong, frees=True)
             return
-        # Where all went well the next may go while this is written down; a trouble may mean that none is to
-        # go.
+        # After a success, the next tasks can start while the results are written; an error may mean that none
+        # should start.
         well = not any(isinstance(each.went, ProvisioningError) for each in settlements)
         self._settlements.put((hand, settlements, not well))
         if well:
@@ -385,7 +384,8 @@ class Worker:
                 [each for _, settlements, _ in together for each in settlements]
             )
         except DravoError as failed:
-            # The records cannot be written now; nothing is lost, for the next attempt looks at what is there.
+            # The database cannot be written now. Nothing is lost, because the next attempt reads the
+            # application first.
             self._all_written = False
             self._unwritten += 1
             self._rests_until = time.monotonic() + pause(self._unwritten, longest=UNWRITTEN_SECONDS_AT_MOST)
@@ -393,7 +393,7 @@ class Worker:
             return [set() for _ in together], [failed for _ in together]
         except Exception as failed:  # noqa: BLE001 (anyone who lets go of the hand logs it)
             if len(together) > 1:
-                # One of them it is: each by itself, the others are written.
+                # One result causes the error: each is written by itself, so that the others are stored.
                 apart = [self._write([each]) for each in together]
                 return [outcomes[0] for outcomes, _ in apart], [wrong[0] for _, wrong in apart]
             self._all_written = False
@@ -507,7 +507,7 @@ class Worker:
             if is_group:
                 self._groups[application_id] -= 1
             if wrong is not None or outcomes - {DONE}:
-                # It may have to be left alone now: what was queued is looked at again with that known.
+                # The application may be paused now: its queued tasks are checked again.
                 self._queued.pop(application_id, None)
             few = len(self._queued.get(application_id, ())) < self._pace.get(
                 application_id, 1

@@ -21,10 +21,10 @@ def main(folder: Path, heartbeats: Heartbeats) -> None:
     try:
         worker = Worker(child_process.begin("worker", folder), heartbeats)
         child_process.keep_what_is_loaded()
-        # By a thread: what the handler interrupts may hold the very locks that stopping needs.
+        # In a thread, because the interrupted code may hold locks that stopping needs.
         signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=worker.stop).start())
         worker.run()
     except Exception:
         log.exception("the worker failed unexpectedly and ends")
-        # No thread is waited for: some may be in the middle of a long request.
+        # Threads are not awaited: some may be in a long request.
         os._exit(1)

@@ -22,7 +22,7 @@ from dravo.store.queries import seats as seat_queries
 from dravo.store.queries.users import attributes_ref
 from dravo.store.snapshots import users as user_snapshots
 
-# So many lines are told at the most; whatever is beyond is counted.
+# Maximum number of listed users; all others are only counted.
 SHOWN = 5_000
 
 

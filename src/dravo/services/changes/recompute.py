@@ -25,7 +25,7 @@ from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 
 USERS_PER_CHUNK = 250
-# For how long a user is left alone of whom nothing could be worked out.
+# Seconds for which a user is set aside after an error.
 SET_ASIDE_SECONDS = 60.0
 
 log = structlog.get_logger("worker")
@@ -115,7 +115,7 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
         users = user_snapshots.users(connection, [user_id for user_id, _ in marks])
         kept = _as_kept(connection, users.values())
     outcomes = [plan_user(user, catalogue, now) for user in users.values()]
-    # Of several records any change of which source has priority may let another one speak.
+    # With several records, a changed priority can select another record's values.
     other = [
         each for each in outcomes if each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each)
     ]
@@ -137,7 +137,7 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
                 )
             remove_marks(connection, marks)
     except (StalePreview, IntegrityError):
-        # Another process was quicker; the marks still stand, so they come up again from what is true then.
+        # Another process changed the data first. The marks remain, so these users are planned again.
         return 1
     return len(marks)
 

@@ -51,7 +51,7 @@ def preview(ctx: AppContext, name: str, value: bool | int | str) -> ChangeEffect
     return effects
 
 
-# Settings that change nothing that exists, with what they apply to.
+# Settings without effects on existing objects, with what they apply to.
 _LATER = {
     "highest_role_limit": "The limit applies to later changes of access.",
     "user_session_hours": "The lifetime applies to new sessions. Current sessions keep theirs.",

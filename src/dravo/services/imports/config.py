@@ -31,7 +31,7 @@ from dravo.store.sources import sources as source_rows
 from dravo.store.sources.sources import Source
 
 HOURLY = "0 * * * *"
-# What changes where a connection goes: with another one of these, its secret is forgotten.
+# Settings that decide where a connection goes: if one of them changes, the secret is deleted.
 _WHERE = ("address", "token_address", "client_id", "bind_dn", "sign_in", "start_tls", "check_certificate")
 SAMPLE = 20
 MOST_GROUPS = 1_000
@@ -166,7 +166,7 @@ def _changed(
             }
             details["settings"] = differing
             if row.secret and any(name in _WHERE for name in differing) and given.get("secret") is None:
-                # A secret goes only where it was meant to go.
+                # A secret is sent only to the server for which it was entered.
                 values["secret"] = None
                 details["secret"] = "deleted, because the host changed"
     if given.get("secret") is not None:
@@ -205,7 +205,7 @@ def _when(
             )
         values["enabled_from"] = details["enabled_from"] = at
     elif "enabled" in values:
-        # Anyone who decides now decides again.
+        # An immediate change replaces a scheduled one.
         values["enabled_from"] = None
     if {"schedule", "enabled"} & values.keys():
         text, enabled = values.get("schedule", row.schedule), values.get("enabled", row.enabled)
@@ -232,7 +232,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         )
 
 
-# The check, and looking at answers before they count
+# Connection check, and preview of the source policy
 
 
 def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | None = None) -> dict[str, Any]:

@@ -18,7 +18,7 @@ from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 
-# One user at once
+# Refresh of one user
 
 
 def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str, Any]:

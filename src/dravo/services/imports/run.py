@@ -40,7 +40,7 @@ from dravo.store.sources import sources as source_rows
 from dravo.store.sources.settings import SourceImport
 from dravo.store.sources.sources import Source
 
-# How often a run says how far it is, and looks whether it is asked to stop.
+# Seconds between updates of the progress and checks for a request to stop.
 TELL_SECONDS = 0.5
 # Lines and entries that could not be read, such as an entry without its ID.
 UNREADABLE = "unreadable"
@@ -49,7 +49,7 @@ MOST_BAD_LINES = 1_000
 log = structlog.get_logger("worker")
 
 
-# Carrying one out
+# Carrying out a run
 
 
 def carry_out(ctx: AppContext, run_id: str) -> None:
@@ -86,14 +86,13 @@ class ImportRun:
         self._read = 0
         self._bad = 0
         self._told_at = 0.0
-        # Groups that come of what is said of users: by folded name, the name and who is in it.
+        # Groups from user attributes: by folded name, the name and its members.
         self._made: dict[str, tuple[str, list[str]]] = {}
 
     def _is_whole(self) -> bool:
         """Whether to read all users: the changes are not enough, or the last full run is too old."""
         if self.policy.makes_groups:
-            # Who is in a group that is made of what is said of users is known of everyone only where
-            # everyone is read.
+            # The members of groups from user attributes are complete only if all users are read.
             return True
         if self.run.whole or not self.row.change_marker or not self.row.full_at:
             return True
@@ -113,7 +112,7 @@ class ImportRun:
                 self._tell()
             self.users.finish()
             groups = self.groups.choose(chain(self._groups_of(reader, since), made_entries(self._made)))
-            # A missing member may stand in a line that could not be read.
+            # A missing member may be in an unreadable line.
             self.groups.take(groups, ends=not self._bad)
             self._tell(at_once=True)
             held = self._conclude() if self.whole else None
@@ -131,7 +130,7 @@ class ImportRun:
         """
         reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
-            # Some have their groups from the users only.
+            # Some sources report groups only with the users.
             deque(reader.users(), maxlen=0)
             entries = [each for each in reader.groups() if isinstance(each, GroupEntry)]
         finally:
@@ -237,7 +236,8 @@ class ImportRun:
         with self.ctx.database.writing() as connection:
             write_lines(connection, lines)
             if not self.run.preview:
-                # They stay in their groups, whose lists no longer name them: these are looked at again.
+                # They stay members of groups that no longer list them: these groups are processed again at
+                # the next import.
                 imported_records.forget_digests(connection, ids)
 
     def _unreadable(self, missing: list[str], missing_groups: list[str]) -> str | None:
@@ -254,7 +254,7 @@ class ImportRun:
             ("users", len(missing), self.users.present),
             ("groups", len(missing_groups), self.groups.present),
         ):
-            # An answer that holds nobody at all is never believed, however few there were.
+            # An empty result is never accepted, however few users there were.
             if number and (number > limit.allowed(population) or number == population):
                 return (
                     f"Run held: {number:,} of {population:,} {what} are missing, above the removal "
@@ -297,12 +297,12 @@ class ImportRun:
         with self.ctx.database.writing() as connection:
             run_queries.update_run(connection, self.run.id, **values)
             if not self.run.preview:
-                # Where something was not read, the next run reads everyone.
+                # If something was not read, the next run reads all users.
                 after: dict[str, Any] = {
                     "change_marker": mark,
                     **({"full_at": None if held or self._bad else now} if self.whole or self._bad else {}),
                 }
-                # If its settings changed meanwhile, nothing is known of a reading by the new ones.
+                # If the settings changed meanwhile, the position belongs to the old ones and is not stored.
                 if source_rows.stored_policy(connection, self.source.id) == self.source.policy:
                     stored.update_unchanged_import(connection, self.row, **after)
 

@@ -30,7 +30,7 @@ SWEPT_AT_ONCE = 5_000
 MOST_BREAKS = 2
 
 
-# Asking for runs
+# Requesting runs
 
 
 def request_run(
@@ -195,7 +195,7 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
     return one_run(ctx, run_id)
 
 
-# Looking at runs
+# Reading runs
 
 
 def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:

@@ -26,7 +26,7 @@ from dravo.store.imported_records import Known
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import raise_revision
 
-# So many groups are made, and so many memberships written, in one transaction.
+# Number of groups created, and of memberships written, in one transaction.
 AT_ONCE = 100
 PORTION = 1_000
 NEW_GROUPS, CHANGED_GROUPS, LEFT_GROUPS, JOINED, DROPPED, STRANGERS = (
@@ -74,7 +74,7 @@ class BulkGroups:
         self.counts: Counter[str] = Counter()
         self.seen: set[str] = set()
         with ctx.database.reading() as connection:
-            # Groups are few beside users: all of them are looked up, also for a reading of what changed.
+            # There are few groups compared with users: all are looked up, also in an import of changes.
             self.known = imported_records.known_groups(
                 connection, self.source.id, connection_type=self.connection_type
             )
@@ -115,7 +115,7 @@ class BulkGroups:
         """
         self._ends = ends
         allowed = self._without_clashes(entries)
-        # Anyone who did not come leaves their groups when it is concluded that they left, and not before.
+        # Missing users leave their groups when they become leavers, not before.
         self._absent = (
             frozenset(self.users.known[each].id for each in self.users.missing())
             if self.users.whole
@@ -159,7 +159,7 @@ class BulkGroups:
             for entry in entries:
                 known = self.known.get(entry.native_id)
                 if known is None or known.gone or not catalogue.concerns(known.id):
-                    # What is only now made can be named by nothing yet.
+                    # No assignment can name a group that is created here.
                     continue
                 listed = groups.listed_records(connection, known.id)
                 wanted = {of_users[member] for member in entry.members if member in of_users}
@@ -280,10 +280,10 @@ class BulkGroups:
                 inner.add(inner_id)
             else:
                 strangers += 1
-        # Anyone who is unknown now may be known at the next reading, while the list is the same then: it is
-        # looked at again.
+        # An unknown member may be known at the next import, while the member list stays the same: the group
+        # is processed again then.
         absent = (listed_records - users) & self._absent
-        # The same of those whom the list names, and who did not come themselves.
+        # The same for listed members who were not in the import.
         uncertain = not self._ends or bool(strangers) or not users.isdisjoint(self._absent)
         digest = None if uncertain else entry.digest(self._salt)
         self.counts[STRANGERS] += strangers
@@ -320,7 +320,7 @@ class BulkGroups:
             return
         now = clock.now()
         with self.ctx.database.writing() as connection:
-            # What is declared may have changed since: who is concerned is asked within the transaction that
+            # The configuration may have changed: the affected users are selected within the transaction that
             # writes.
             catalogue = self.ctx.catalogue.get(connection)
             for each in portions:
@@ -365,7 +365,7 @@ class BulkGroups:
         for group_id, (name, _) in self._names.items():
             if group_id not in told or (group_id in now_in) == (group_id in listed):
                 continue
-            # The rest of the list is as it was read last: it is looked at again at the next reading.
+            # The other members are as imported last: the group is processed again at the next import.
             joins = group_id in now_in
             self.counts[JOINED if joins else DROPPED] += 1
             portion = _Portion(

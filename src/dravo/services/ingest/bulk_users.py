@@ -71,7 +71,7 @@ class Batch:
     known: dict[str, Known] = field(default_factory=dict)
     outside: list[str] = field(default_factory=list)
     settled: list[str] = field(default_factory=list)
-    # Names and addresses that are asked for, and who had them: looked at again before it is written.
+    # Looked-up names and addresses with their users; they are checked again before the write.
     names: set[str] = field(default_factory=set)
     emails: set[str] = field(default_factory=set)
     had_by: frozenset[str] = frozenset()
@@ -102,7 +102,7 @@ class BulkUsers:
         self.preview, self.whole = options.preview, bool(options.whole)
         self.connection_type = connection_type
         with ctx.database.reading() as connection:
-            # Of a reading of what changed, anyone who comes is looked up when they come.
+            # In an import of changes, users are looked up one batch at a time.
             self.known = (
                 imported_records.known_users(connection, source.id, connection_type=connection_type)
                 if self.whole
@@ -117,18 +117,17 @@ class BulkUsers:
         self.counts: Counter[str] = Counter()
         self.gained: Counter[tuple[str, str]] = Counter()
         self.lost: Counter[tuple[str, str]] = Counter()
-        # Groups whose lists were gone through in this reading: anyone who did not come is not in them.
+        # Groups that this import has processed: missing users are not members of them.
         self.listed_now: list[str] = []
         self._put_off: list[Entry] = []
-        # Where there is no run, what became of anyone who came: for the one who waits for it.
+        # Without a run, the result of each user, for the waiting caller.
         self.told: list[dict[str, Any]] = []
-        # As long as there is a pilot group: the locators of those in it. Who is not is left as they are.
+        # With a pilot group: the references of its members. Other users stay unchanged.
         self.pilots: frozenset[str] | None = None
-        # In a run that only looks: names and addresses of those who would be made, so that two of one name
-        # are told.
+        # In a preview: names and addresses of users that would be created, so that duplicates are reported.
         self._planned: dict[str, str] = {}
-        # And what would become of users, before their groups are known: of those who are here by user id, of
-        # new ones by reference.
+        # And the planned users before their groups are known: existing ones by user ID, new ones by
+        # reference.
         self.after: dict[str, UserSnapshot] = {}
         self.new: dict[str, UserSnapshot] = {}
 
@@ -230,7 +229,7 @@ class BulkUsers:
         candidates = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
         decided = imported_records.decisions(connection, self.source.id, "user", ids) if ids else {}
-        # Names that are given up in this very batch are free.
+        # Names that users of this batch give up are free.
         leaving = {each.row.id for each in wanted if each.row is not None}
         holders = imported_records.holders(
             connection,
@@ -243,7 +242,7 @@ class BulkUsers:
         for each in fresh:
             keys = each.keys if each.asks_for_name else set()
             if not taken.isdisjoint(keys):
-                # Two of one name: the second is looked at again once the first is in.
+                # Two users with one name: the second one is processed after the first one is written.
                 batch.put_off.append(each.entry)
                 continue
             result = self._whose(each, candidates, decided.get(each.entry.native_id), holders, leaving)
@@ -386,7 +385,7 @@ class BulkUsers:
         differs: Mapping[str, Any] | None = None,
         message: str | None = None,
     ) -> dict[str, Any]:
-        # A user who would only be made is nobody yet to point at.
+        # A user that would be created has no ID yet.
         shown = None if self.preview and kind == NEW else user_id
         return {
             "run_id": self.run_id,
@@ -402,7 +401,7 @@ class BulkUsers:
     def _write(self, batch: Batch) -> None:
         with self.ctx.database.writing() as connection:
             check_revision(connection, batch.catalogue.revision)
-            # Another source, or a push, may have brought a user of such a name in between.
+            # Another source may have created a user with this name in between.
             if imported_records.who_has(connection, batch.names, batch.emails) != batch.had_by:
                 raise StalePreview("A user was created in the meantime.")
             apply_outcomes(
@@ -413,7 +412,7 @@ class BulkUsers:
                 seen=batch.catalogue.revision,
             )
             if self.run_id is None:
-                # Their groups come next: nothing is delivered for them before that.
+                # Their groups follow; nothing is provisioned for them before that.
                 recompute_marks.mark_users(
                     connection, [each.user.user_id for each in batch.outcomes], batch.now
                 )
@@ -451,7 +450,7 @@ class BulkUsers:
                 (change.application_id, change.role_id) for change in outcome.access if change.closed
             )
 
-    # Leaving
+    # Leavers
 
     def missing(self) -> list[str]:
         """Return the native IDs of users that the run did not report, or that are out of scope now."""
@@ -521,7 +520,7 @@ class BulkUsers:
             return
         with self.ctx.database.writing() as connection:
             check_revision(connection, catalogue.revision)
-            # Lists that may name them still are looked at again, for they may come back.
+            # Groups that still list them are processed again at the next import, because they may return.
             imported_records.forget_digests(
                 connection, [row.id for row in found if row.native_id in self.seen]
             )

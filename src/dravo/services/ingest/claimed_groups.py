@@ -21,7 +21,7 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.snapshots.config import raise_revision
 
-# How many of a source's last traces are looked through, and how many groups are offered.
+# Number of recent traces that are searched, and of groups that are offered.
 TRACES, MOST = 50, 20
 
 

@@ -30,9 +30,9 @@ from dravo.store.sources.sources import Source
 CHOICES: dict[str, tuple[str, ...]] = {
     RENAMED: (LET, LEAVE_OUT),
     GROUP_NAME: (LET, LEAVE_OUT),
-    # Two records of one source are never one: it would say two things at once of the same user.
+    # Two records of one source are never linked to one user: they would contradict each other.
     TWO_RECORDS: (MAKE, LEAVE_OUT),
-    # Nothing is linked to an operator: by way of a source a user could become one.
+    # No record is linked to an operator: otherwise a source could make its user an operator.
     OPERATOR: (MAKE, LEAVE_OUT),
 }
 USUAL = (LINK, MAKE, LEAVE_OUT)
@@ -121,7 +121,7 @@ def decide(
         }
         connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
         if row.subject == "group":
-            # Its list was not kept: the next reading is one of everyone.
+            # Its members were not stored: the next import reads all users.
             connection.execute(
                 update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None)
             )
@@ -206,7 +206,8 @@ def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, us
         records.decided(connection, record.id)
         recompute_marks.mark_users(connection, [user_id or record.user_id], now)
         if decision == LINK and user_id != record.user_id:
-            # The undecided user never had access. Left behind, it would count as a leaver of the same name.
+            # The undecided user never had access. If it stayed, it would count as a leaver with the same
+            # name.
             records.forget_user(connection, record.user_id)
 
 
@@ -214,7 +215,7 @@ def _carry_out(ctx: AppContext, caller: Caller, key: str, row: Any) -> None:
     """Ingest the entry of a decided conflict, as the source reported it last."""
     entry = Entry(row.native_id, row.entry["reference"], row.entry["attributes"])
     if row.connection_type == SIGN_IN:
-        # Their groups come when they sign in the next time.
+        # Their groups follow at their next sign-in.
         with ctx.database.reading() as connection:
             source, signs_in = source_policies.sign_in_of(connection, key)
         arrived = BulkUsers(

@@ -55,7 +55,7 @@ from dravo.store.snapshots.config import ConfigCache, check_revision, raise_revi
 
 # How long a request is retried when concurrent requests change the same data first.
 PATIENCE_SECONDS = 20.0
-# Up to so many users are worked out within the request; more are marked and worked through by the worker.
+# Up to this number of users are recomputed within the request; more are marked for the worker.
 AT_ONCE = 1_000
 
 
@@ -207,13 +207,14 @@ class Intake:
             )
             after = with_record(user, record)
             if gone:
-                # With one source a user's groups are its record's; with several, only this record's end.
+                # With one record, all groups of the user end; with several, only those of this record.
                 after = replace(
                     after,
                     groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else (),
                 )
             outcome = plan_user(after, catalogue, now)
-            # A user of one record is that record; of several, any change may let another one speak.
+            # A user with one record equals that record; with several, a change can select another record's
+            # values.
             alone = len(user.records) == 1
             before = row.data if alone else catalogue.merged(user.records).attributes
             renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
@@ -383,8 +384,7 @@ class Intake:
             with self.database.reading() as connection:
                 plan = self._resolve(connection, source_id, group_id, list(members))
             catalogue = self.catalogue.latest(self.database)
-            # No assignment can name a group that is only now made; but a pattern or a condition can name it
-            # by what it is called.
+            # No assignment can name a group that is created here, but a pattern or a rule can match its name.
             named = catalogue.named_by_its_name(source_id)
             write_trace = manner.prepare(
                 IngestChange("group", group_id, None, data, added=len(members), marked=named)
@@ -537,7 +537,7 @@ class Intake:
         self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool
     ) -> None:
         if mark:
-            # Before and after: who leaves by this is marked as well as who comes.
+            # Users before and after the change are marked: those who leave and those who join.
             recompute_marks.mark_users_within(connection, group_id, now)
         memberships.end_members(connection, group_id, [*plan.users_removed, *plan.groups_removed], now)
         memberships.add_members(
@@ -633,8 +633,8 @@ class Intake:
                     if time.monotonic() > until:
                         raise
                 if not waits:
-                    # From the second try on, requests wait for each other: otherwise they would keep
-                    # overtaking one another.
+                    # From the second attempt on, requests wait for each other: otherwise they could conflict
+                    # again and again.
                     turn.enter_context(self.database.overtaken)
                     waits = True
 

@@ -125,7 +125,7 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
             giver, records=remaining, groups=tuple(each for each in giver.groups if each in kept)
         )
     else:
-        # Of whom nothing is said any more, nothing remains but the memory.
+        # A user without records becomes a leaver.
         giver_after = replace(
             with_record(giver, replace(record, user_id=giver.user_id, gone=True)), groups=()
         )

@@ -25,7 +25,7 @@ from dravo.store.organization import outbound_mail
 from dravo.store.organization import settings as stored_settings
 from dravo.store.organization.outbound_mail import QueuedMail
 
-# Under these names the settings keep by which server mail goes, and how it went last.
+# Names under which the email server and its last result are stored.
 SERVER, WENT = "mail_server", "mail_status"
 PAUSES = (5, 15, 60, 300, 900, 3_600)
 AT_ONCE = 20
@@ -182,7 +182,7 @@ def _send_one(ctx: AppContext, server: MailServer | None, row: QueuedMail) -> No
             trouble, over = f"{wrong.message} {wrong.hint}", wrong.lasting
             log.warning("an email was not accepted", reason=wrong.message, tries=row.tries + 1)
         except Exception:
-            # The other letters go all the same.
+            # Other messages must still be sent.
             trouble = "The email failed with an internal error. See the service log."
             log.exception("an email failed", tries=row.tries + 1)
     with ctx.database.writing() as connection:

@@ -22,7 +22,7 @@ from dravo.store.sources import sources as source_rows
 
 FLOW = "flow"
 MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS = 9, 11, 8
-# Counting takes no more than so small a part of the time.
+# Counting takes at most one part in this number of the time.
 SHARE = 40
 LEAST_SECONDS = 2.0
 

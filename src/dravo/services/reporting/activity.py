@@ -149,7 +149,7 @@ def _request(row: RequestEvent) -> dict[str, Any]:
 
 
 def _task(row: AttemptEvent) -> dict[str, Any]:
-    # What is to be done now may be more than what was aimed at then: only the words of the same version fit.
+    # The desired state may have changed since the attempt: its words are shown only for the same version.
     aim = f": {row.desired_state}" if row.version == row.desired_version else ""
     went = {
         DONE: f"{row.display_name} in {row.label}{aim}",

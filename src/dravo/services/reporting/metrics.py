@@ -133,7 +133,7 @@ def as_text(found: list[Measure]) -> Iterator[str]:
     for each in found:
         yield f"# HELP {each.name} {each.meaning}"
         yield f"# TYPE {each.name} {each.kind}"
-        # OpenMetrics has the samples of counters end so.
+        # In OpenMetrics, samples of counters end with "_total".
         sample = f"{each.name}_total" if each.kind == "counter" else each.name
         for labels, value in each.values:
             inner = ",".join(f'{name}="{_escaped(text)}"' for name, text in labels.items())

@@ -179,7 +179,8 @@ class ScimHandler:
             resource = group_resource(taken, asked.base, (), asked.visitor.shapes)
             headers = {"ETag": resource["meta"]["version"]}
             if asked.query.attributes:
-                # Asked for, so shown; else no body, for the members may be many (RFC 7644, section 3.5.2).
+                # With requested attributes, the resource is returned; otherwise no body, because there can be
+                # many members (RFC 7644, section 3.5.2).
                 return self._shown(asked, "Group", self._with_members(asked, taken), 200)
             return ScimResponse(204, None, headers)
         data = read_resource(payload, shape)
@@ -203,7 +204,7 @@ class ScimHandler:
         try:
             found = self._own.whole(asked.visitor.source_id, "Group", taken.id, asked.base, shapes)
         except NotFound:
-            # Removed by another request between the change and this look: what was done is still true.
+            # Another request deleted the resource after the change; the change still happened.
             return plain
         return {**found, "meta": plain["meta"]}
 
@@ -229,7 +230,7 @@ class ScimHandler:
         run = BulkRun(self, asked, payload)
         return ScimResponse(200, {"schemas": [BULK_RESPONSE], "Operations": run.carry_out()})
 
-    # For traces of what is about nobody
+    # Traces without a subject
 
     def source_id(self, key: str) -> str | None:
         """Return the id of the source with a key, or None."""
@@ -329,7 +330,7 @@ class BulkRun:
             return
         known = self._results.get(operation.number)
         if known is not None:
-            # The second half of one that was made without its references.
+            # The second part of an operation whose resource was created without its references.
             known["version"] = answer.headers.get("ETag", known.get("version"))
             return
         identifier = answer.body["id"] if answer.body else resolved(operation.identifier, self._ids)

@@ -96,7 +96,7 @@ class TraceDraft:
             try:
                 stored.insert_request(connection, row)
             except OperationalError:
-                # The records themselves cannot be written: then the change cannot either.
+                # The database cannot be written, so the change must fail too.
                 raise
             except Exception:
                 log.error(

@@ -202,7 +202,7 @@ class OwnRecords:
                     waiting.append(row)
                     if len(waiting) < source_rows.CHUNK:
                         continue
-                # What nobody asks about is not made: it would cost more than the asking.
+                # Values that the filter does not use are not computed: this would cost more than the query.
                 plain = ({**row.data, "id": row.id} for row in waiting)
                 for resource in (
                     self._rendered(connection, kind.name, waiting, base, shapes, lists=lists)
@@ -276,7 +276,7 @@ class Search:
             for tree, kind in zip(self.trees, kinds, strict=True)
         ]
         if len(kinds) > 1:
-            # A name may mean different things to the kinds, so only the core judges there.
+            # An attribute can differ between resource types, so the core evaluates the filter.
             self.narrowings = [
                 each if tree is None else EVERYTHING
                 for each, tree in zip(self.narrowings, self.trees, strict=True)

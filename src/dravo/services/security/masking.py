@@ -16,7 +16,7 @@ import orjson
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 
 HIDDEN = "•••"
-# By these users are told apart, and they stand everywhere.
+# Names that tell users apart are shown everywhere.
 _SEEN = ("userName", "displayName", "name")
 _EMAIL = re.compile(r"[\w.!#$%&'*+/=?^`{|}~-]+@(?=[\w-]+\.)")
 _HIDDEN: ContextVar[bool] = ContextVar("attributes are hidden", default=False)
@@ -41,7 +41,7 @@ def _masked(items: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
     for item in items:
         shown = {**item}
         if item.get("email"):
-            # The email's domain is no secret; the user's part of it is.
+            # The domain of an email address is no secret; the part before it is.
             shown["email"] = f"{HIDDEN}@{item['email'].rpartition('@')[2]}"
         if "attributes" in item:
             shown["attributes"] = [

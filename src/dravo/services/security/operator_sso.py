@@ -28,12 +28,12 @@ from dravo.store.operators.links import OperatorLink
 from dravo.store.operators.operators import Operator
 from dravo.store.sources.sources import Source
 
-# Whom a source lets in (P5).
+# Who can sign in through a source.
 USERS, OPERATORS, BOTH = "users", "operators", "both"
 SERVES = (USERS, OPERATORS, BOTH)
 
 
-# One's own
+# Own links
 
 
 def word_for(csrf: str, key: str) -> str:
@@ -214,7 +214,7 @@ def enter(ctx: AppContext, source: Source, row: Operator, proved: VerifiedIdenti
     return secret
 
 
-# That nobody is locked out
+# Protection from locking operators out
 
 
 def check_own_way(connection: Connection, caller: Caller, source_id: str) -> None:

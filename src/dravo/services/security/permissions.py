@@ -19,7 +19,7 @@ SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = (
 KINDS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 
 OWN = frozenset({"own.read", "own.change"})
-# What users' attributes are, beyond names and user names: not for those for whom they are masked.
+# Needed to see user attributes beyond names and user names; operators with masked attributes do not have it.
 ATTRIBUTES = "attributes.read"
 READ = frozenset(
     {

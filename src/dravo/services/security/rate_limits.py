@@ -13,8 +13,7 @@ from limits.strategies import MovingWindowRateLimiter
 
 from dravo.core.errors import TooManyTries
 
-# So many names and addresses are remembered at a time; the one that was counted longest ago is forgotten
-# first.
+# Maximum number of names and addresses; beyond it, the one that was counted longest ago is dropped.
 REMEMBERED = 10_000
 
 

@@ -23,7 +23,7 @@ from dravo.store.operators.operators import Operator
 
 DIGITS, STEP = 6, 30
 RECOVERY_CODES = 10
-# By how many steps an app's clock may be ahead or behind.
+# Number of time steps by which the clock of an app may differ.
 NEAR = 1
 
 
@@ -107,7 +107,7 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
         }
         operator_rows.update_operator(connection, caller.operator_id, **values)
         codes = _new_codes(connection, caller.operator_id)
-        # Sessions that began with the password alone end.
+        # Sessions without a second factor end.
         this = digest(caller.session or "")
         session_rows.delete_of_operator(connection, caller.operator_id, but=this)
         record_change(

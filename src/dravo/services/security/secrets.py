@@ -107,7 +107,7 @@ class Keys:
         if not text:
             file = folder / KEY_FILE
             if not file.exists() and not new:
-                # Another key would read none of the secrets that are kept, and seal a second audit log.
+                # With another key, stored secrets could not be read, and the audit log could not be verified.
                 raise KeyMissing(
                     f"The folder '{folder}' has a database but no key.",
                     f"Restore the file '{KEY_FILE}', or set {KEY_VARIABLE}.",

@@ -50,13 +50,12 @@ def sign_in(
     limiter.check(*marks)
     with ctx.database.reading() as connection:
         row = operator_rows.by_name(connection, user_name_key(name))
-    # Something is verified either way, so that time does not tell whether the name exists.
+    # A hash is verified in any case, so that the response time does not reveal whether the name exists.
     fits = password_fits(row.password_hash if row else _nobody(), password)
     recovers = False
     if row is not None and row.only_by_source:
         recovers = True
-        # On the day on which the source is down a recovery code lets them in; their password counts for
-        # nothing.
+        # If the source is not available, a recovery code works in place of the password, which is disabled.
         with ctx.database.reading() as connection:
             fits = second_factor.knows(connection, row, password)
     if row is None or not fits or row.disabled_at:
@@ -66,7 +65,7 @@ def sign_in(
     if row.factor_secret is not None:
         _check_factor(ctx, limiter, marks, row, code, address)
     with ctx.database.writing() as connection:
-        # It is used up only now: anyone who is asked for their second factor first sends it once more.
+        # The code is used up only now: if a second factor is required, it is sent twice.
         if recovers and not second_factor.recovers(connection, row, password):
             raise _does_not_fit()
         limiter.worked(marks[0])
@@ -171,8 +170,8 @@ def _check_factor(
             "Enter the code from your app, or a recovery code.",
             "code",
         )
-    # From wherever they come: anyone who gets as far has the password, so that nobody else is locked out by
-    # it.
+    # By name alone, from all addresses: only those who have the password get here, so they lock out nobody
+    # else.
     limiter.check(codes_mark(row.id))
     with ctx.database.writing() as connection:
         fits = second_factor.fits(ctx, connection, row, code)

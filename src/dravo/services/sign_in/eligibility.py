@@ -30,7 +30,7 @@ from dravo.store import imported_records
 from dravo.store import tables as t
 from dravo.store.queries.users import User
 
-# Why a source is not asked at all.
+# Why a source is not available for sign-in.
 NOT_THERE_YET = ("disabled", "settings")
 
 
@@ -93,7 +93,7 @@ def _way(connection: Connection, user: User, row: Any, record: Any) -> dict[str,
     except SignInRefused as wrong:
         told, reason, hint = FOR_USERS.get(wrong.reason, wrong.message), wrong.message, wrong.hint
         if row.protocol == MAIL and wrong.reason in NOT_THERE_YET:
-            # They ask for a code by their address, and no source is found that has codes for it.
+            # The user requests a code with an address for which no source sends codes.
             told = FOR_USERS["no_code"]
     return {
         "source": {"key": row.key, "label": row.label},
@@ -150,7 +150,7 @@ def _is_active(user: User) -> bool:
     return user.active and user.left_at is None
 
 
-# Planning a kept trace again
+# Re-running a trace
 
 
 def plan_again(

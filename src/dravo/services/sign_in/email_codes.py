@@ -39,11 +39,11 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.sources.sources import Source
 
-# Eight digits, five tries, ten minutes: guessing gets nowhere.
+# Eight digits, five attempts, ten minutes: guessing does not succeed.
 DIGITS, TRIES, SECONDS = 8, 5, 600
-# The name of the issuer where it is ourselves who prove the address; no provider has one with blanks.
+# The issuer of emailed codes, which Dravo itself verifies; no provider has a name with spaces.
 ISSUER = "emailed code"
-# Letters to one address, from wherever they are asked for, within a quarter of an hour.
+# Maximum number of emails to one address within 15 minutes, wherever they are requested.
 LETTERS, LETTERS_SECONDS = 6, 900
 
 

@@ -112,7 +112,7 @@ class JitProvisioner:
             self.steps.note("Matching", f"Existing user, {changed}.")
         return self._planned(users, user, kind) if self.preview else self._written(user, kind)
 
-    # Looking only
+    # Planning
 
     def _planned(self, users: BulkUsers, user: dict[str, Any], kind: str) -> JitResult:
         now = clock.now()
@@ -152,7 +152,7 @@ class JitProvisioner:
             else user_snapshots.users(connection, [user_id])[user_id]
         )
 
-    # For real
+    # Applying
 
     def _written(self, user: dict[str, Any], kind: str) -> JitResult:
         now = clock.now()
@@ -206,7 +206,7 @@ class JitProvisioner:
         if set(listed) != set(wanted):
             recompute_marks.mark_users(connection, [record.user_id], now)
 
-    # What both share
+    # Shared parts
 
     def _record(self, connection: Connection) -> Any:
         r = t.record.c
@@ -323,7 +323,7 @@ def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -
         {fold(each) for each in told},
         (g.id, g.display_name, g.display_name_key, g.native_id, g.external_id),
     )
-    # An id may be written in other letter case there.
+    # The provider may write the ID in another letter case.
     ids = {each for name in told for each in (name, name.lower(), name.upper())}
     where = or_(g.native_id.in_(ids), g.external_id.in_(ids), g.display_name_key.in_(keys))
     rows = connection.execute(

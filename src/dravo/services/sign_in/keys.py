@@ -23,7 +23,7 @@ from dravo.store.ids import new_id
 
 YEARS = 5
 BITS = 3072
-# A provider may go on encrypting for the former key for so long.
+# Time for which a provider may still encrypt for the previous key.
 KEPT_DAYS = 7
 AS_PEM = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
 NOT_YET = Instant("9999-12-31T00:00:00.000000Z")

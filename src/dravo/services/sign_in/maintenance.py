@@ -89,7 +89,7 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
             more, told = _certificates(row)
             values |= more
         else:
-            # Keys of OpenID providers change by themselves; the issuer stays, or it would be another
+            # Keys of OpenID providers change without notice; the issuer must stay, or it would be another
             # provider.
             values["provider"] = {**fetch_configuration(row.settings["issuer"]), "from": "address"}
     except DravoError as wrong:
@@ -97,7 +97,7 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
         log.warning("a provider's address could not be read", source=row.source_id, reason=wrong.message)
     s = t.source_sign_in.c
     with ctx.database.writing() as connection:
-        # Anyone who changed the settings meanwhile knows better.
+        # Settings that were changed meanwhile have priority.
         where = (s.source_id == row.source_id, s.changed_at == row.changed_at)
         if connection.execute(update(t.source_sign_in).where(*where).values(**values)).rowcount and told:
             action = "accepted certificates" if "provider" in values else "found new certificates"

@@ -89,7 +89,7 @@ def inactive() -> SignInRefused:
     )
 
 
-# By the reason of a refusal, the step at which it stands in the trace.
+# The trace step by the reason of a refusal.
 STEP_OF = {
     "certificate": "Signature",
     "signature": "Signature",
@@ -122,8 +122,7 @@ STEP_OF = {
     "code": "Token",
     "userinfo": "UserInfo",
 }
-# And what a user is told, who can repair nothing of it: no more than that, and never what would help to
-# guess.
+# The message for the user, who cannot fix it: it never contains details that would help an attacker.
 FOR_USERS = {
     "": "Your sign-in could not be verified.",
     "conflict": "An administrator must confirm your account first.",

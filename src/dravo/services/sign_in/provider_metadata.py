@@ -75,7 +75,7 @@ def fetch_configuration(issuer: str) -> dict[str, Any]:
             "Enter the issuer exactly as the provider names it.",
         )
     provider = read_configuration(found.document, issuer)
-    # As JSON has it, so that it can be compared with what is kept.
+    # As JSON, so that it can be compared with the stored value.
     plain = {
         name: list(value) if isinstance(value, tuple) else value for name, value in asdict(provider).items()
     }

@@ -47,7 +47,7 @@ from dravo.store import clock, imported_records
 from dravo.store import tables as t
 
 LARGEST_RESPONSE = 1024 * 1024
-# What may be brought for 24 hours is remembered for longer than that, whatever the clocks.
+# An assertion is valid for at most 24 hours, so its ID is kept for longer, whatever the clock skew.
 LONGEST_REMEMBERED = 26 * 3_600.0
 LINKED = "linked"
 
@@ -75,7 +75,7 @@ class SignInResult:
     support_contact: str = ""
 
 
-# What comes back
+# Receiving responses
 
 
 def receive_saml(
@@ -165,7 +165,7 @@ def _check_protocol(way: SignInAttempt, protocol: str) -> None:
         )
 
 
-# What it comes to
+# Results
 
 
 def complete_sign_in(
@@ -186,7 +186,7 @@ def complete_sign_in(
             _apply_subject_claim(way)
             way.arrival = _provision(ctx, way)
         except SignInRefused as wrong:
-            # Anyone who is an operator too gets in as one, whatever they are as a user.
+            # An operator gets in as an operator, whatever the status of the user is.
             if operator is None:
                 raise
             way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
@@ -293,8 +293,8 @@ def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
 
 
 def _instant(seconds: float) -> Instant:
-    # Times are checked before: nothing is taken that counts for longer than the longest that can be set, and
-    # the clocks' difference.
+    # Times are checked before: nothing is accepted that is valid for longer than the longest setting plus the
+    # clock skew.
     return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, LONGEST_REMEMBERED)))
 
 
@@ -372,7 +372,7 @@ def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
         import_refresh.refresh(ctx, operators.SYSTEM, way.source.key, user_id)
         way.steps.note("Directory", "The user was refreshed from the directory of this source.")
     except DravoError as wrong:
-        # Anyone who proved who they are need not wait for a directory.
+        # A verified user does not wait for a directory.
         way.steps.note(
             "Directory",
             f"The user could not be refreshed: {wrong.message} Dravo uses the stored attributes.",

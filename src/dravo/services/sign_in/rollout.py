@@ -87,7 +87,7 @@ def set_status(
             .values(status=status, enabled_from=at)
         )
         if status == DISABLED:
-            # Anyone who is signed in by it is not any more.
+            # Sessions that began through the source end.
             connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
             operator_sso.end_sessions(connection, source.id)
         details = {"key": key, "before": row.status, "after": status, "enabled_from": at}

@@ -236,7 +236,7 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
     at = row.provider.get("end_session")
     if not at:
         return ""
-    # RP-Initiated Logout 1.0, section 2: by the client id, for tokens are not kept.
+    # RP-Initiated Logout 1.0, section 2: by the client ID, because ID tokens are not stored.
     query = {
         "client_id": row.settings["client_id"],
         "post_logout_redirect_uri": ours["signed_out"],

@@ -80,12 +80,12 @@ class OidcSettings(ByProvider):
 class MailSettings(Common):
     """Settings of emailed codes."""
 
-    # What is known of those who register does not lapse: nobody else says it again.
+    # Values of users who registered themselves do not expire, because no source reports them again.
     claim_days: int = Field(0, ge=0, le=3_660)
     new_user_group: str = Field("", max_length=200)
 
 
-# Settings that prove nothing, and that need not be tried again.
+# Settings that need no new test sign-in when they change.
 UNTESTED = {"pilot", "support_contact", "claim_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
@@ -163,7 +163,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     protocol = row.protocol if row is not None else given.get("protocol") or ""
     before = row.settings if row is not None else {}
     settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
-    # What is fetched is fetched before anything is written, and nobody waits for it with the writer's lock.
+    # Metadata is fetched before the write, so that no other writer waits for it.
     values, details = _of_provider(protocol, settings, before, row, given)
     if protocol == MAIL and serves not in (None, USERS):
         raise InvalidInput(
@@ -174,7 +174,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
         key_row = sign_in_keys.new_key(ctx, source.id, key, clock.now())
     now = clock.now()
     with ctx.database.writing() as connection:
-        # Meanwhile a super administrator may have set that it lets operators in.
+        # A super administrator may have opened the source to operators meanwhile.
         check_super_administrator(
             caller,
             connection.execute(
@@ -203,7 +203,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
                 connection.execute(insert(t.sign_in_key).values(**key_row))
             details["protocol"] = protocol
         elif values:
-            # What is not proved yet is proved again.
+            # Changed settings need a new successful sign-in.
             weighty = bool(
                 {"provider", "secret", "policy"} & values.keys()
                 or set(details.get("settings", ())) - UNTESTED
@@ -240,7 +240,7 @@ def _changed_values(
         and given.get("secret") is None
         and settings.get("issuer") != before.get("issuer")
     ):
-        # A secret goes only where it was meant to go.
+        # A secret is sent only to the server for which it was entered.
         values["secret"], details["secret"] = None, "deleted, because the host changed"
     if given.get("secret") is not None:
         values["secret"], details["secret"] = (
@@ -302,7 +302,7 @@ def _of_provider(
     except DravoError as wrong:
         if wrong.field in ("metadata", "certificate", "fields"):
             raise
-        # An address that does not answer yet is told, and does not stand in the way of keeping it.
+        # A metadata URL that does not answer yet is reported; the settings are saved all the same.
         return {"trouble": f"{wrong.message} {wrong.hint}".strip(), "looked_at": clock.now()}, {}
     if found is None:
         return {}, {}
@@ -346,7 +346,7 @@ def saml_document(provider: Provider, how: str) -> dict[str, Any]:
             "Ask the administrator of the provider for its metadata.",
             "metadata",
         )
-    # Browsers are sent to these: nothing but pages by HTTP.
+    # Browsers are sent to these URLs, so only HTTP is allowed.
     for address in (*provider.sign_in.values(), *provider.sign_out.values()):
         check_url(address, "metadata")
     return {

@@ -59,7 +59,7 @@ def safe_back(path: str | None) -> str:
     return path
 
 
-# Beginning
+# Starting a sign-in
 
 
 @dataclass(frozen=True)
@@ -122,12 +122,12 @@ def start(ctx: AppContext, key: str, base: str, options: StartOptions = STANDARD
     if lacking:
         raise sign_in_messages.unfinished(lacking)
     if row.protocol == MAIL:
-        # The sign-in page asks for the address and sends the code; nothing is begun before that.
+        # The sign-in page asks for the address and requests the code; nothing starts before that.
         query = {"by": key, **({"sign_in_test": sign_in_test} if sign_in_test else {})}
         return SignInRedirect(
             f"{base}/sign-in?{urlencode(query)}", None, browser or secrets.token_urlsafe(32)
         )
-    # A browser that has several pages open keeps one mark for all of them.
+    # A browser with several open pages has one cookie for all of them.
     state, browser = secrets.token_urlsafe(32), browser or secrets.token_urlsafe(32)
     begun: dict[str, Any] = {
         "state_hash": digest(state),

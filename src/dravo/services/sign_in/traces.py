@@ -24,7 +24,7 @@ from dravo.store.queries import search as text_search
 SIGNED_IN, OBSERVED, REFUSED = "signed_in", "observed", "refused"
 LARGEST_RAW = 60_000
 MOST_OF_A_SOURCE = 5_000
-# What would prove or open something once more is left out of what is kept.
+# Secrets that could be used again are not stored.
 _SECRET_PARTS = re.compile(rb"(<(?:[^\s<>:/]+:)?(?:SignatureValue|CipherValue|DigestValue)\b[^>]*>)[^<]*")
 
 
@@ -77,7 +77,7 @@ def _line(row: Any) -> dict[str, Any]:
         "at": row.at,
         "outcome": row.outcome,
         "reason": row.reason,
-        # These quote what arrived.
+        # These quote received values.
         "message": masking.HIDDEN if hidden else row.message,
         "hint": "" if hidden else row.hint,
         "name": masking.HIDDEN if hidden else row.name,

@@ -85,7 +85,7 @@ class SignInAttempt:
     sign_in_test: Any = None
     steps: StepLog = field(default_factory=StepLog)
     proved: VerifiedIdentity | None = None
-    # The same under the name that the provider has for them.
+    # The same, under the provider's name for the user.
     named: VerifiedIdentity | None = None
     user: dict[str, Any] | None = None
     arrival: JitResult | None = None

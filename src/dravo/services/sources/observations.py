@@ -24,7 +24,7 @@ SIGN_IN_CHECKLIST = (
     (GROUPS, "First groups in claims"),
     (SCIM_USER, "First user signed in"),
 )
-# Where a code is mailed in place of a provider's answer.
+# For emailed codes.
 EMAIL_CODE_CHECKLIST = (
     (STARTED, "First code requested"),
     (PROVED, "First code entered"),
@@ -43,7 +43,7 @@ def note_apart(ctx: AppContext, source_id: str, what: str) -> None:
         note(connection, source_id, what)
 
 
-# What the setup checklist ticks, in the order in which it happens.
+# Steps of the setup checklist in their usual order.
 CALL, USER, CHANGE, DEACTIVATION, GROUP, MEMBERSHIP = (
     "call",
     "user",
@@ -77,7 +77,7 @@ class TrafficObserver:
 
     def note(self, source_id: str, what: str, detail: str | None = None, token_id: str | None = None) -> None:
         """Note an observation; one noted a moment ago is not written again."""
-        # Each token by itself, so that the first use of a new one is known at once.
+        # For each token, so that the first use of a new one is shown at once.
         key, present = (source_id, what, token_id), time.monotonic()
         pause = self.TROUBLE_PAUSE if what in PROBLEMS else self.PAUSE
         with self._lock:

@@ -69,7 +69,7 @@ def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str
             stored.insert_schema(
                 connection, StoredSchema(new_id(), source.id, schema.id, kind, document, now)
             )
-            # Rules may ask for what it holds from now on.
+            # Rules can use its attributes from now on.
             raise_revision(connection)
             details = {"source": key, "urn": schema.id, "kind": kind}
             record_change(

@@ -28,7 +28,7 @@ from dravo.store.sources import sources as source_rows
 from dravo.store.sources.listing import ListedActivity, ListedSource
 from dravo.store.sources.sources import Source, TokenExpiry
 
-# A token counts as in use for so long after it was used last.
+# Seconds after its last use for which a token counts as in use.
 USED_LATELY_SECONDS = 7 * 86_400
 
 

@@ -14,7 +14,7 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.snapshots.config import raise_revision
 
-# Whatever a source says of a user comes before what was entered here.
+# Values of any source come before local values.
 LAST = 1_000
 
 

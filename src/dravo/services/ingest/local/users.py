@@ -101,7 +101,7 @@ def take_in(
             source, data, IngestOptions(trace=writes), direct
         )
     except ScimError as wrong:
-        # Another user entered them in this very moment.
+        # Another operator created the same user at the same moment.
         raise AlreadyExists(wrong.detail, "Use the existing user.", "user_name") from None
     return made[0]
 
