@@ -11,7 +11,7 @@ import orjson
 import structlog
 
 LONGEST_LINE, LONGEST_VALUE = 16_000, 2_000
-# Where something went wrong, without what the variables held: passwords, codes and tokens are among them.
+# Tracebacks without local variables, which can hold passwords, codes and tokens.
 _tracebacks = structlog.processors.ExceptionRenderer(
     structlog.tracebacks.ExceptionDictTransformer(show_locals=False, max_frames=20)
 )
@@ -86,5 +86,5 @@ def configure(process: str, file: TextIO | None = None) -> None:
     root.handlers = [*(each for each in root.handlers if not isinstance(each, _Lines)), lines]
     for noisy in ("httpx", "httpcore", "alembic"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
-    # That requests wait for a thread for a moment is no news.
+    # Requests that wait briefly for a thread are not logged.
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)

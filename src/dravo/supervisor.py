@@ -36,11 +36,12 @@ from dravo.services.heartbeats import LOST_SECONDS, Heartbeats
 from dravo.store.database import FILE_NAME, Database
 
 LOCK_FILE = "lock"
-# How many callers may wait for the web process while it starts.
+# Number of callers that can wait while the web process starts.
 BACKLOG = 1024
-# A process that ends is started again at once; one that ends soon after that, later and later.
+# A process that ends is restarted at once; after early ends, with growing pauses.
 LONGEST_PAUSE_SECONDS, STEADY_SECONDS = 15.0, 10.0
-# Within ten seconds of a signal the service has ended: so long its processes have for what is under way.
+# Seconds that the processes have to finish their work, so that the service ends within ten seconds of a
+# signal.
 END_SECONDS = 8.0
 SIGNALS = (signal.SIGTERM, signal.SIGINT)
 
@@ -148,12 +149,12 @@ def load() -> None:
 
     No thread may run in this process until they are forked.
     """
-    # Nothing that importing creates becomes garbage; looking for it takes a tenth of the start.
+    # Imports create no garbage, and collecting takes a tenth of the start.
     gc.disable()
     import dravo.web.process
     import dravo.worker.process  # noqa: F401
 
-    # What is frozen is not touched by the collector, so that its memory stays shared.
+    # The collector skips frozen objects, so that their memory stays shared.
     gc.freeze()
     gc.enable()
 
@@ -196,9 +197,9 @@ class Service:
         self.children: dict[str, BaseProcess] = {}
         self.heartbeats = Heartbeats()
         self._started_at: dict[str, float] = {}
-        # Of those that ended soon after their start: how often in a row.
+        # Number of early ends in a row by process.
         self._failures: dict[str, int] = {}
-        # When those that ended are to be started again.
+        # Time of the next start by process.
         self._again_at: dict[str, float] = {}
         self._sockets: list[socket.socket] = []
         self._stopping = self._watching = False
@@ -220,11 +221,10 @@ class Service:
         if name == "worker":
             self.heartbeats.begin()
         self._started_at[name] = time.monotonic()
-        # Whatever waits in a buffer would be written by the child as well.
+        # Otherwise the child would write buffered output a second time.
         sys.stdout.flush()
         child = multiprocessing.get_context("fork").Process(target=self._be, args=(name,), name=name)
-        # Until the child has handlers of its own, a signal to it waits: this process's handlers would
-        # swallow it.
+        # Signals wait until the child has its own handlers: the handlers of this process would swallow them.
         signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
         try:
             child.start()
@@ -245,12 +245,12 @@ class Service:
         if parent is None:
             raise RuntimeError("this is not a forked process")
         own = self._sockets if name == "web" else []
-        # Nothing else is the child's: not the lock on the folder, nor what tells another child that this
-        # process is alive.
+        # The child closes everything else: the lock on the folder, and the pipe that shows another child that
+        # this process lives.
         kept = {0, 1, 2, parent.sentinel, *(each.fileno() for each in own)}
         for descriptor in [int(each.name) for each in Path("/proc/self/fd").iterdir()]:
             if descriptor not in kept:
-                # The one by which they were listed is closed already.
+                # The descriptor of the listing is closed already.
                 with contextlib.suppress(OSError):
                     os.close(descriptor)
         try:
@@ -270,10 +270,10 @@ class Service:
         beside = self.folder / "processes.new"
         try:
             beside.write_text("\n".join(lines) + "\n")
-            # Anyone who reads it finds all lines or those from before, never half of them.
+            # A reader finds the new or the old lines, never a part.
             beside.replace(self.folder / "processes")
         except OSError as wrong:
-            # Without room on the disk the processes are watched all the same.
+            # Processes are watched even if the disk is full.
             log.warning(
                 "the process IDs could not be written", file=str(self.folder / "processes"), error=str(wrong)
             )
@@ -355,8 +355,8 @@ class Service:
             child.terminate()
         end = time.monotonic() + END_SECONDS
         for child in self.children.values():
-            # Not by `join` with a time limit: it relies on a descriptor that the child has closed, and could
-            # wait for ever.
+            # Not `join` with a timeout: it needs a descriptor that the child has closed, and could wait
+            # forever.
             while child.is_alive() and time.monotonic() < end:
                 time.sleep(0.05)
             if child.is_alive():
@@ -402,7 +402,7 @@ def serve(
         )
     with folder_lock(folder):
         load()
-        # Brings the folder to the present schema, and tells what is wrong with it before anything is started.
+        # Migrates the database and reports errors before anything is started.
         AppContext(folder).close()
         address = ServiceAddress(host, port, public_url, proxy)
         service = Service(folder, address, allow_loopback=allow_loopback)

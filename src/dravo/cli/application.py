@@ -320,7 +320,7 @@ def _remove_role(given: argparse.Namespace, dravo: Dravo) -> None:
 def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
     token = None
     if not given.keep_token:
-        # Not an option: what stands on a command line is seen by everyone on the machine.
+        # Not an option, because every user of the machine can see command lines.
         token = (
             getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()
         ).strip()

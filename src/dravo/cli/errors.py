@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-# Exit codes: what a program can tell from them.
+# Exit codes.
 FAILED, WRONG_USE, NOT_THERE, NOT_PERMITTED, UNREACHABLE = 1, 2, 3, 4, 5
 
 

@@ -77,7 +77,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
     try:
         sys.exit(output.run(given))
     except BrokenPipeError:
-        # Anyone who reads has seen enough, as with `| head`.
+        # The reader closed the pipe, as `head` does.
         sys.stderr.close()
         sys.exit(0)
     except KeyboardInterrupt:

@@ -135,7 +135,7 @@ class Dravo:
                 try:
                     answer = other.get(f"/jobs/{name}")
                 except httpx.HTTPError:
-                    # Anyone who called is told; here there is only nothing to show.
+                    # The caller gets the error; there is nothing to show here.
                     continue
                 if answer.is_success and answer.json()["total"]:
                     show(answer.json()["done"], answer.json()["total"])

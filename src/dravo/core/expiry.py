@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dravo.core.instants import Instant, later
 
-# So many days before its end a warning is shown.
+# Number of days before an expiry from which a warning is shown.
 DAYS_BEFORE = 30
 
 

@@ -74,19 +74,17 @@ class ConfigSnapshot:
     parents: Mapping[str, tuple[str, ...]]
     priority: Mapping[str, int]
     labels: Mapping[str, GroupLabel]
-    # For an application the groups that are sent to it, and whether its roles are sent as groups.
+    # Provisioned groups by application, and whether roles are sent as groups.
     provisioned: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    # Assignments for everyone and for those who meet a condition; how applications decide; keys of sources
-    # by id.
+    # Assignments for everyone and by rule; access policies; keys of sources by ID.
     general: tuple[Assignment, ...] = ()
     policies: Mapping[str, Policy] = field(default_factory=dict)
     sources: Mapping[str, str] = field(default_factory=dict)
-    # Sources for which a pattern of names is declared: any group of theirs can come to give something by its
-    # name.
+    # Sources with an assignment by pattern: any of their groups can start to assign a role through its name.
     patterned: frozenset[str] = frozenset()
     plans: Mapping[str, Plan] = field(default_factory=dict)
-    # Sources whose inactive counts whatever others say, and those that say nothing of users whom another
-    # source knows.
+    # Sources whose inactive records deactivate the user, and sources that do not change users of other
+    # sources.
     vetoing: frozenset[str] = frozenset()
     quiet: frozenset[str] = frozenset()
 
@@ -104,7 +102,7 @@ class ConfigSnapshot:
     @cached_property
     def highest(self) -> dict[str, str]:
         """For an application's id the id of its highest role."""
-        # The highest comes last, and stays.
+        # The highest priority comes last and wins.
         ordered = sorted(self.roles.values(), key=lambda role: role.order, reverse=True)
         return {role.application_id: role.id for role in ordered}
 
@@ -192,9 +190,9 @@ class UserSnapshot:
     access: tuple[HeldAccess, ...] = ()
     accounts: tuple[HeldAccount, ...] = ()
     known_since: Instant | None = None
-    # (application id, role id) of the roles that they keep because nothing came any more.
+    # (application ID, role ID) of retained roles.
     kept: tuple[tuple[str, str], ...] = ()
-    # Seats that they have or wait for.
+    # Seats that the user has or waits for.
     seats: tuple[Seat, ...] = ()
 
     @property
@@ -265,7 +263,7 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
     own_plans = {each.id: each.plan_id for each in user.direct if each.plan_id is not None}
     plan_of = {**catalogue.plan_of, **own_plans} if own_plans else catalogue.plan_of
     seats = _seating(user, found, catalogue, plan_of) if plan_of or user.seats else NO_SEATING
-    # A seat that ends with this goes no longer over.
+    # A seat that ends with this change is no longer transferred.
     remaining = (
         replace(user, seats=tuple(each for each in user.seats if each.id not in seats.ends))
         if seats.ends
@@ -444,7 +442,7 @@ def _account_changes(
     roles: dict[str, list[Role]] = {}
     seated = {seat.application_id: catalogue.plans.get(seat.plan_id) for seat in user.seats if seat.seated}
     for (application_id, role_id), reasons in found.roles.items():
-        # A role that comes with a plan is sent with the seat.
+        # A role with a license plan is sent once the user has a seat.
         if not plan_of or goes_over(reasons, seated.get(application_id), plan_of, catalogue.plans):
             roles.setdefault(application_id, []).append(catalogue.roles[role_id])
     held = {account.application_id: account for account in user.accounts}

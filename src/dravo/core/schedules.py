@@ -44,7 +44,7 @@ def read_schedule(text: str, zone: tzinfo | str = "UTC") -> BaseTrigger:
         weekdays = _weekdays(weekday)
         if day.startswith("*") or weekday.startswith("*"):
             return trigger(day=day, day_of_week=weekdays)
-        # Where both are named, either is enough.
+        # If both days are given, either one is enough (cron).
         return OrTrigger([trigger(day=day), trigger(day_of_week=weekdays)])
     except (ValueError, TypeError) as wrong:
         raise InvalidInput(

@@ -13,8 +13,8 @@ from dravo.core.errors import DravoError
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
-# Metadata services of hosting networks that are not link-local: they give the credentials of a machine to
-# anyone who asks from it.
+# Metadata services of hosting networks outside link-local addresses: they return the credentials of the
+# machine to any local caller.
 _METADATA = frozenset(
     map(
         ipaddress.ip_address,
@@ -72,13 +72,13 @@ def resolve(host: str, port: int) -> Address:
         Unreachable: if the name has no address.
     """
     try:
-        # What is an address already has nothing to be resolved.
+        # An IP address needs no name resolution.
         addresses = [ipaddress.ip_address(host)]
     except ValueError:
         try:
             found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         except (OSError, UnicodeError):
-            # Also what can be no name at all, such as one with two dots in a row.
+            # Also for text that cannot be a host name, such as one with two dots in a row.
             raise Unreachable(f"the name '{host}' has no address", sent=False) from None
         addresses = [ipaddress.ip_address(str(each[4][0]).partition("%")[0]) for each in found]
     addresses = [getattr(each, "ipv4_mapped", None) or each for each in addresses]

@@ -252,7 +252,7 @@ class Client:
         `send`.
         """
         form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
-        # Names and secrets are form-encoded before they stand in the header (RFC 6749, section 2.3.1).
+        # Client ID and secret are form-encoded in the header (RFC 6749, section 2.3.1).
         signed = Connection("", quote_plus(secret), quote_plus(client_id)).authorization
         return self._send(
             time.monotonic(),

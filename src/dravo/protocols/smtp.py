@@ -20,8 +20,8 @@ from dravo.protocols.http_client import trusted, why_no_tls
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
 SECURITIES = (NONE, STARTTLS, TLS)
 SECONDS = 20
-# One at sign, no blanks and nothing that ends a line or begins another address: RFC 5321 allows more, and
-# nobody has such an address.
+# One at sign, no spaces, and no characters that end a line or start another address. RFC 5321 allows more,
+# but such addresses are not in use.
 _ADDRESS = re.compile(r"[^\s@<>()\[\]\\,;:\"]{1,64}@[^\s@<>()\[\]\\,;:\"]{1,253}")
 
 
@@ -79,7 +79,7 @@ def compose(sender: str, to: str, subject: str, text: str) -> bytes:
     message = EmailMessage()
     message["From"], message["To"], message["Subject"] = sender, to, subject
     message["Date"], message["Message-ID"] = formatdate(), make_msgid(domain=sender.rpartition("@")[2])
-    # Nobody's absence is to be told to a machine (RFC 3834).
+    # Suppresses out-of-office replies (RFC 3834).
     message["Auto-Submitted"] = "auto-generated"
     message.set_content(text)
     return message.as_bytes()
@@ -140,8 +140,7 @@ def _said(wrong: smtplib.SMTPResponseException) -> str:
 
 
 def _connect(server: MailServer) -> smtplib.SMTP:
-    # We say who we are by the sender's domain; asking what this machine is called can take long where no
-    # name server answers.
+    # EHLO uses the sender's domain; looking up the name of this machine can take long without a name server.
     ourselves = server.sender.rpartition("@")[2]
     if server.security == TLS:
         return _TlsToChecked(server.host, server.port, ourselves, timeout=SECONDS, context=trusted())
@@ -159,7 +158,7 @@ class _ToChecked(smtplib.SMTP):
 
 
 class _TlsToChecked(smtplib.SMTP_SSL):
-    # Named by the standard library, which keeps them there.
+    # Attribute names of the standard library.
     context: ssl.SSLContext
     _host: str
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-# In both widths: a spreadsheet takes the wide ones for the same.
+# In both widths, because spreadsheets treat full-width characters the same.
 FORMULA = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20")
 
 

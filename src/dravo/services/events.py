@@ -11,7 +11,7 @@ from typing import Any
 import structlog
 
 RUN, TASK, HOLD, PAUSE, SIGN_IN = "import_run", "task", "hold", "pause", "failed_sign_in"
-# Of each event its outcomes, which are counted apart, and in which words it is logged.
+# The outcomes of each event, counted separately, and the text that is logged.
 OUTCOMES = {
     RUN: ("done", "held", "stopped", "failed"),
     TASK: ("done", "waiting", "failed", "held", "paused"),
@@ -47,7 +47,7 @@ log = structlog.get_logger("events")
 def count(event: str, outcome: str, number: int = 1) -> None:
     """Count an event. Two processes that count at the same instant may count one event."""
     place = _PLACES.get((event, outcome))
-    # What is new is logged only: counting never stops the one who counts.
+    # An unknown outcome is only logged: counting never fails.
     if place is not None:
         _counts[place] += number
 

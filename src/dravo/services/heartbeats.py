@@ -9,13 +9,13 @@ from __future__ import annotations
 import mmap
 import time
 
-# The loop that looks for work, and the one that writes down how attempts went.
+# The loop that starts tasks, and the loop that writes the results of attempts.
 WORK, SETTLEMENTS = "work", "settlements"
 LOOPS = (WORK, SETTLEMENTS)
 # Where unexpected errors are counted.
 JOB, USER, TASK, SETTLEMENT, RUN = "job", "user", "task", "settlement", "run"
 KINDS = (JOB, USER, TASK, SETTLEMENT, RUN)
-# After the first, the service is not ready; after the second, the supervisor restarts the worker.
+# Seconds without a heartbeat after which the service is not ready, and after which the worker is restarted.
 LATE_SECONDS, LOST_SECONDS = 30.0, 300.0
 
 
@@ -23,7 +23,7 @@ class Heartbeats:
     """The time of each loop's last iteration, and counts of unexpected errors since the service started."""
 
     def __init__(self) -> None:
-        # Not a file's: every process that is forked from this one sees the same memory.
+        # Anonymous memory: all processes forked from this one share it.
         self._memory = mmap.mmap(-1, 8 * (len(LOOPS) + len(KINDS)))
         self._numbers = memoryview(self._memory).cast("d")
         self.begin()

@@ -58,7 +58,7 @@ POLICY = (
     "connect-src 'self'; form-action 'self'{posts_to}; base-uri 'none'; frame-ancestors 'none'"
 )
 
-# How many callers may wait for a provisioning summary at a time: half of the server's threads.
+# Maximum number of callers that wait for a provisioning summary: half of the server's threads.
 MOST_SUMMARY_WAITS = 4
 
 
@@ -149,7 +149,7 @@ def api_document(app: Api) -> dict[str, Any]:
     }
     for path, operations in document["paths"].items():
         for method, operation in operations.items():
-            # The library adds a form of error that is not ours; 4XX says what ours are.
+            # The library adds its own form of error; 4XX describes ours.
             operation["responses"].pop("422", None)
             operation["x-permission"] = permissions[method.upper(), path]
     return document
@@ -238,8 +238,7 @@ def _add_console(app: Flask) -> None:
             return Response(
                 "The console is not built yet. Run 'make setup'.\n", 503, content_type="text/plain"
             )
-        # The theme's colors are written into the page as a style, which the policy lets through by this
-        # page's own nonce.
+        # The theme's colors are an inline style, which the policy allows through the nonce of this page.
         g.nonce = secrets.token_urlsafe(16)
         text = (BUILT / "index.html").read_text().replace("__NONCE__", g.nonce)
         return Response(text, content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-cache"})
@@ -249,8 +248,8 @@ def _add_headers(response: Response) -> Response:
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     if response.mimetype == "text/html":
         nonce = g.get("nonce")
-        # Only the page that takes a browser on to a provider posts elsewhere, to that one place, and does so
-        # by itself.
+        # Only the page that forwards a browser to a provider posts to another site, to this one URL, by a
+        # script.
         posts_to = g.get("posts_to")
         response.headers["Content-Security-Policy"] = POLICY.format(
             nonce=f" 'nonce-{nonce}'" if nonce else "",

@@ -6,8 +6,7 @@ import ipaddress
 
 from flask import request
 
-# What one host or household has to itself (RFC 6177): anyone who has such a network has more addresses than
-# any limit could count.
+# The network of one host or household (RFC 6177), which has more addresses than any limit could count.
 NETWORK = 64
 
 

@@ -9,7 +9,7 @@ from typing import Literal
 
 from flask import Response, current_app, request
 
-# Of an operator's session; of a browser between the beginning and the end of a sign-in; of a user's session.
+# Cookies of an operator's session, of a browser during a sign-in, and of a user's session.
 OPERATOR, BROWSER, USER = "dravo_session", "dravo_browser", "dravo_user_session"
 
 

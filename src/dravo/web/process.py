@@ -18,8 +18,7 @@ from dravo.services.heartbeats import Heartbeats
 from dravo.web.app import create_app
 
 WEB_THREADS = 8
-# So many may be connected at a time; anyone who says nothing for so long is let go, so that idle connections
-# stand in nobody's way.
+# Maximum number of connections, and seconds after which an idle one is closed.
 CONNECTIONS, IDLE_SECONDS = 4_000, 30
 
 
@@ -35,8 +34,8 @@ def run_web(
     _allow_connections()
     app = create_app(ctx, public_url, heartbeats)
     child_process.keep_what_is_loaded()
-    # Limits count by where a caller is; behind a proxy everyone would be in one place. Of anybody else such
-    # a word is dropped.
+    # Limits count by address; behind a proxy all callers would have the same one. The header of other callers
+    # is dropped.
     behind = (
         {"trusted_proxy": proxy, "trusted_proxy_count": 1, "trusted_proxy_headers": {"x-forwarded-for"}}
         if proxy

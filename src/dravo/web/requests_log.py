@@ -12,9 +12,9 @@ from dravo.store.ids import new_id
 from dravo.web.callers import place
 
 HEADER = "X-Request-ID"
-# What a proxy may give as an ID: nothing that could forge a line.
+# Accepted request IDs of a proxy: nothing that could forge a log line.
 _GIVEN = re.compile(r"[A-Za-z0-9._-]{8,64}")
-# Asked all the time, and files of the console.
+# Frequent health checks, and files of the console.
 _QUIET = ("/healthz", "/readyz", "/metrics", "/assets/")
 
 log = structlog.get_logger("requests")

@@ -40,7 +40,7 @@ _GROUPS = Attribute(
         Attribute("source", case_exact=True, description="Key of the source of the group."),
     ),
 )
-# What a record says for itself, or what nobody may ask about.
+# Attributes that describe the record itself, or that rules must not use.
 _NOT_ASKED = frozenset({"active", "password", "groups"})
 
 
@@ -121,7 +121,7 @@ def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
     )
 
 
-# Attributes of the enterprise extension are known by their short names too, for users to read and write.
+# Attributes of the enterprise extension have short names too.
 _SHORT = {
     attribute.name.lower(): attribute.name
     for attribute in ENTERPRISE_SCHEMA.attributes
@@ -250,7 +250,7 @@ def _text_compare(urn: str | None, name: str, operator: str, wanted: str) -> Hol
         return lambda user: text_of(user, urn, name) == wanted
 
     def begins(user: Mapping[str, Any]) -> bool:
-        # Who has no such attribute has none that begins with anything, not even with nothing.
+        # A user without the attribute matches no prefix, not even the empty one.
         text = text_of(user, urn, name)
         return text is not None and text.startswith(wanted)
 

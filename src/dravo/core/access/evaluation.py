@@ -27,8 +27,7 @@ from typing import Any, NamedTuple
 from dravo.core.access.conditions import Condition, text_of
 from dravo.core.instants import Instant
 
-# Who an assignment is for; beside these a reason can be the application's default role, or that roles were
-# kept.
+# Kinds of assignments. A reason can also be the fallback role, or a retained role.
 DIRECT, GROUP, EVERYONE, RULE, PATTERN = "direct", "group", "everyone", "rule", "pattern"
 DEFAULT, KEPT = "fallback", "retained"
 
@@ -269,7 +268,7 @@ def memberships(direct: Iterable[str], parents: Mapping[str, Iterable[str]]) -> 
         inner = waiting.pop(0)
         for parent in parents.get(inner.group_id, ()):
             if parent not in found:
-                # Each group is reached once, by its shortest way.
+                # Each group is reached once, by its shortest path.
                 found[parent] = Membership(parent, (*inner.through, inner.group_id))
                 waiting.append(found[parent])
     return tuple(found.values())
@@ -286,7 +285,7 @@ def compute_access(facts: UserFacts, declared: AccessConfig, now: Instant) -> Ac
     if not facts.active:
         return Access({})
     prepared = declared.prepared
-    # Their own assignments may make an application need the whole table for them alone.
+    # Because of direct assignments, the complete decision table may be needed for this user alone.
     own = frozenset(each.application_id for each in facts.direct if not each.plain)
     special = prepared.special | own if own else prepared.special
     general = list(_general(facts, prepared))

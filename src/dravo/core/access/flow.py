@@ -68,7 +68,7 @@ def picture(
         most_groups, most_roles, most_applications: how many nodes a stage shows unbundled.
     """
     rows = [each for each in held if each.role in application_of]
-    # Ways other than groups are few.
+    # There are few kinds of reasons besides groups.
     group_of = _bundling([each for each in rows if each.by_group], lambda each: each.way, most_groups)
     application_in = _bundling(rows, lambda each: application_of[each.role], most_applications)
     role_of = _bundling(rows, lambda each: each.role, most_roles)
@@ -111,6 +111,6 @@ def _bundling(rows: list[Held], what: Callable[[Held], Thing], most: int) -> dic
     for each in rows:
         sizes[what(each)] += each.users
     largest = [thing for thing, _ in sorted(sizes.items(), key=lambda item: (-item[1], str(item[0])))]
-    # One that would be bundled alone may stand by itself.
+    # A single role is not bundled.
     kept = set(largest if len(largest) <= most + 1 else largest[:most])
     return {thing: thing if thing in kept else None for thing in largest}

@@ -23,11 +23,11 @@ from dravo.core.scim.filters import element_matches, locations, matches
 from dravo.core.scim.paths import parse_filter, parse_path
 from dravo.core.scim.schemas import USER, ResourceType
 
-# What an expression reads: a user as SCIM has them, or an entry with attributes of any name.
+# What an expression reads: a SCIM user, or an entry of a source with attributes of any name.
 SCIM_USER, ENTRY = "user", "entry"
 LONGEST_EXPRESSION = 2_000
 DEEPEST = 12
-# What is Dravo's own to say, or nobody's to read.
+# Attributes that only Dravo sets, or that expressions must not read.
 _NOT_READ = ("groups", "password", "meta", "schemas")
 
 Values = Callable[[Mapping[str, Any]], Any]
@@ -421,7 +421,7 @@ def _put_together(pieces: list[str | Values]) -> Values:
         for piece in pieces:
             value = piece if isinstance(piece, str) else piece(user)
             if value is None:
-                # Nothing half-made is ever sent: one part missing, and the whole is missing.
+                # No partial value is ever sent: if one part is missing, the result is missing.
                 return None
             found.append(
                 ", ".join(map(functions.text_of, value))
@@ -446,7 +446,7 @@ def _unquoted(token: Token, offset: int) -> str:
     if token[0] == "'":
         kept = kept.replace('\\"', '"').replace('"', '\\"')
     try:
-        # A backslash before another sign stands for itself, so that patterns need not be written twice over.
+        # A backslash before another character is literal, so that patterns need no double backslashes.
         return str(json.loads(f'"{_escaped(kept)}"', strict=False))
     except ValueError:
         raise ExpressionError(

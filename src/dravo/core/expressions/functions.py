@@ -15,7 +15,7 @@ import re2
 
 Step = Callable[[Any], Any]
 LONGEST = 10_000
-# Letters that do not fall apart into a plain one and an accent.
+# Letters that Unicode does not decompose into a base letter and an accent.
 _PLAIN = str.maketrans(
     {
         "ß": "ss",

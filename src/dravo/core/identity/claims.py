@@ -15,9 +15,9 @@ from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
 from dravo.core.identity.source_policy import ASK, BY_EMAIL, SourcePolicy
 
-# What becomes of a group that claims name: it exists, is created, or is not accepted.
+# What happens to a group in claims: it exists, is created, or is ignored.
 GROUP_EXISTING, GROUP_CREATED, GROUP_IGNORED = "existing", "created", "ignored"
-# By its object identifier the name of an attribute (RFC 4519, RFC 2798), as SAML's X.500 profile writes it.
+# Attribute names by object identifier (RFC 4519, RFC 2798), as in SAML's X.500 profile.
 _OIDS = {
     "urn:oid:0.9.2342.19200300.100.1.1": "uid",
     "urn:oid:0.9.2342.19200300.100.1.3": "mail",
@@ -48,7 +48,7 @@ OIDC_ATTRIBUTES = (
     ("name.familyName", "family_name"),
     ('emails[type eq "work"].value', "email"),
 )
-# By a code that was mailed nothing is known but the address; those who register say their names.
+# An emailed code verifies only the address; users who register enter their names.
 MAIL_ATTRIBUTES = (
     ("userName", "email"),
     ("displayName", "name"),
@@ -76,7 +76,7 @@ class Claims:
 def usual_policy(protocol: str) -> SourcePolicy:
     """Return the answers that a sign-in begins with, by its protocol, "saml", "oidc" or "mail"."""
     if protocol == "email_code":
-        # Anyone who has the address is known by it, and nobody is made unless that is wanted.
+        # Users match by the address, and none is created unless the policy says so.
         return SourcePolicy(
             match=BY_EMAIL, makes=False, attributes=MAIL_ATTRIBUTES, reads=ENTRY, groups_from=(REGISTERED,)
         )

@@ -143,9 +143,9 @@ def _is_safe(
 ) -> bool:
     """Whether a record may be linked to its only candidate."""
     if candidate.here is False and named:
-        # The same source says both, by two connection types, under one user name.
+        # The same source reports both through two connection types, with one user name.
         return True
-    # Otherwise another source could put a new user's email on one of its own users, and take over the new
+    # Otherwise another source could set a new user's email on one of its own users and take over the new
     # user's access.
     if policy.match == ASK or not policy.owns(candidate.email) or not candidate.email_counts:
         return False

@@ -12,7 +12,7 @@ _PROFILE = get_profile("UsernameCaseMapped")
 
 def fold(text: str) -> str:
     """Return a text as it is compared where letter case does not matter: composed form, case folded."""
-    # ASCII has one form only, and most that is compared is ASCII.
+    # ASCII has only one form, and most compared texts are ASCII.
     return text.lower() if text.isascii() else unicodedata.normalize("NFC", text).casefold()
 
 
@@ -51,7 +51,7 @@ def lookalike_key(name: str) -> str | None:
 
 
 def _mixes_scripts(name: str) -> bool:
-    # Its tables take a tenth of a second to load, and hardly any name is looked up in them.
+    # Imported at its first use: loading its tables takes a tenth of a second, and few names need them.
     from confusable_homoglyphs import confusables
 
     return bool(confusables.is_mixed_script(name, allowed_aliases=["COMMON", "INHERITED"]))

@@ -10,9 +10,9 @@ from typing import Any
 
 from dravo.core.identity.names import fold, user_name_key
 
-# The connection type of users and groups that operators enter here.
+# The connection type of local users and groups.
 LOCAL = "local"
-# The connection type of what a user proved of themselves when they signed in.
+# The connection type of records from sign-ins.
 SIGN_IN = "sign_in"
 
 

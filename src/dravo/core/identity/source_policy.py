@@ -24,13 +24,13 @@ from dravo.core.scim.patches import element_from_filter
 from dravo.core.scim.resources import read_resource, read_text
 from dravo.core.scim.schemas import USER
 
-# By what a record that is bound to nobody yet may be linked to a user who is there (P1).
+# How a new record can be matched with an existing user.
 ASK, BY_USER_NAME, BY_EMAIL = "ask", "user_name", "email"
 MATCHES = (ASK, BY_USER_NAME, BY_EMAIL)
-# Which groups come in (P2).
+# Which groups are accepted.
 EVERY, NONE, NAMED, PATTERN = "all", "none", "named", "pattern"
 CHOICES = (EVERY, NONE, NAMED, PATTERN)
-# What no expression fills in.
+# Attributes that expressions cannot set.
 LONGEST_NAME = 200
 NOT_FILLED = ("id", "meta", "schemas", "groups", "password")
 

@@ -35,7 +35,7 @@ PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
 DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "do_nothing"
 LEAVING = (DEACTIVATE, DELETE, LEAVE_ALONE)
 
-# How a plan is sent unless something else is said.
+# The default way to send license plans.
 PLAN_PLAIN = RoleEncoding(ENTITLEMENTS)
 
 PROVISIONED = (
@@ -148,7 +148,7 @@ def _present(
     for name in PROVISIONED:
         value = user.attributes.get(name)
         if isinstance(value, Mapping) and name.startswith("urn:"):
-            # A manager's id means nothing to another service, so it does not are sent.
+            # The ID of a manager has no meaning in another service, so it is not sent.
             value = {part: value[part] for part in ENTERPRISE_PARTS if part in value}
         if value:
             attributes[name] = value

@@ -230,7 +230,7 @@ def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = 
     put(holder, target, ", ".join(names) or None)
     if holder:
         return holder
-    # Said outright that there is none, so that what stands there is removed.
+    # An explicit empty value, so that the application removes its own.
     if target.path is None:
         assert target.foreign is not None
         return {target.foreign[0]: {target.foreign[1]: None}}

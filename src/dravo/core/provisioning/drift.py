@@ -17,13 +17,13 @@ GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED = (
     "group_unexpected",
 )
 GROUP_KINDS = (GROUP_MISSING, GROUP_NAME, GROUP_MEMBERS, GROUP_UNEXPECTED)
-# Of nobody here: they are linked or ignored, and never repaired.
+# Accounts without a user here: they are linked or ignored, never repaired.
 FOREIGN = (UNEXPECTED, GROUP_UNEXPECTED)
 GIVES_ROLES = frozenset({"roles", "entitlements"})
 KINDS = (MISSING, UNEXPECTED, DIFFERENT, ROLE, STATUS, *GROUP_KINDS)
-# So many names are told of members who differ.
+# Maximum number of listed members that differ.
 NAMED = 20
-# What is kept of an account that is nobody's here: enough to recognize the user, and to make a user of it.
+# Stored attributes of an account without a user: enough to recognize the person, and to create a user.
 KEPT = ("userName", "displayName", "name", "title", "externalId", "active", "roles", "emails", ENTERPRISE_URN)
 
 
@@ -228,6 +228,6 @@ def agrees(wanted: Any, found: Any) -> bool:
             and all(any(agrees(each, other) for other in found) for each in wanted)
         )
     if isinstance(wanted, bool) or isinstance(found, bool):
-        # A mark that is not set may be left out.
+        # A boolean that is false may be missing.
         return bool(wanted) == bool(found) if found is not None else not wanted
     return str(wanted) == str(found) if found is not None else False

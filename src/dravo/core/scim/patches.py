@@ -181,7 +181,7 @@ def _set(holder: dict[str, Any], at: Location, operation: Operation) -> None:
     if attribute.multi_valued and operation.kind == "add":
         holder[attribute.name] = _added(attribute, holder.get(attribute.name, []), value or [])
     elif attribute.type == "complex" and not attribute.multi_valued and value is not None:
-        # Parts that are not named are left as they are (RFC 7644, sections 3.5.2.1 and 3.5.2.3).
+        # Sub-attributes that are not named stay unchanged (RFC 7644, sections 3.5.2.1 and 3.5.2.3).
         holder[attribute.name] = {**holder.get(attribute.name, {}), **value}
     elif value is None:
         holder.pop(attribute.name, None)
@@ -219,7 +219,7 @@ def _added(attribute: Attribute, present: list[Any], new: list[Any]) -> list[Any
             result.append(element)
             there = element
         elif isinstance(element, dict) and "primary" in element:
-            # The same value, marked otherwise, is no second one.
+            # The same value with another type or primary flag is not a second value.
             there["primary"] = element["primary"]
         _keep_one_primary(
             result, there if isinstance(element, dict) and element.get("primary") is True else None

@@ -282,7 +282,7 @@ class _Builder:
         elif leaf.type == "binary" and operator in ("gt", "ge", "lt", "le"):
             raise invalid_filter(f"'{at}' is binary and has no order.")
         elif leaf.type == "dateTime":
-            # Told also where there is nobody yet whose time it could be compared with.
+            # The error is reported even if there is no resource to compare with.
             read_time(value)
         return Compare(at, operator, value)
 
@@ -318,7 +318,7 @@ def _check_size(text: str) -> None:
     if len(text) > LONGEST_FILTER:
         raise invalid_filter(f"The filter is longer than {LONGEST_FILTER} characters.")
     depth = deepest = 0
-    # Brackets within strings nest nothing.
+    # Brackets within strings do not nest.
     for character in _STRING.sub("", text):
         if character in "([":
             depth += 1

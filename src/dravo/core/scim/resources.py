@@ -150,7 +150,8 @@ def read_value(attribute: Attribute, value: Any) -> Any:
 
 def _read_single(attribute: Attribute, value: Any) -> Any:
     if attribute.type == "complex":
-        # A text alone means its value; so does a number where there can be but one, such as a manager's id.
+        # A plain string is taken as the value; so is a number for a single-valued attribute, such as a
+        # manager.
         if isinstance(value, str) or (
             isinstance(value, int) and not isinstance(value, bool) and not attribute.multi_valued
         ):

@@ -11,7 +11,7 @@ from dravo.core.scim.filters import values
 from dravo.core.scim.paths import Location, locate
 from dravo.core.scim.schemas import ResourceType
 
-# Without a value a resource stands last when ascending and first when descending.
+# A resource without a value is last in ascending and first in descending order.
 SortKey = tuple[int, str | float]
 
 

@@ -62,6 +62,6 @@ def _names(header: str, tag: str) -> bool:
     """Whether a list of entity tags contains one, by weak comparison: all our tags are weak."""
     found = [each.removeprefix("W/") for each in _TAG.findall(header)]
     if not found:
-        # Some send the bare text that they found in meta.version.
+        # Some clients send the plain text of meta.version.
         found = [f'"{header.strip()}"']
     return "*" in found or tag.removeprefix("W/") in found

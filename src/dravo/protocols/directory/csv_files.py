@@ -36,7 +36,7 @@ LARGEST_FILE = 64 * 1024 * 1024
 LONGEST_CELL = 64_000
 SAMPLE = 200
 STEPS = ("Files", "Columns", "Users", "Groups", "Attribute mapping")
-# What the library says of a quotation mark that is open at the end of a file.
+# The error of the csv module for a quotation mark that is not closed at the end of the file.
 _NEVER_CLOSED = "unexpected end of data"
 _SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}
 
@@ -120,7 +120,7 @@ def _lines(
         except csv.Error as wrong:
             hint = "Add the closing quote. Double the quotes inside a cell."
             if str(wrong) == _NEVER_CLOSED:
-                # All that stands behind the mark was taken for the cell's content: nothing is known of it.
+                # Everything after the quotation mark was read as one cell, so its lines are unknown.
                 raise DirectoryTrouble(f"{name}.csv, line {begins}: a quote is never closed.", hint) from None
             yield begins, BadLine(f"{name}.csv, line {begins}", f"The line is invalid: {wrong}.", hint)
             continue
@@ -150,8 +150,8 @@ def _decoded(content: bytes, name: str, settings: CsvSettings) -> tuple[str, str
     elif content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         tries = ["utf-16"]
     else:
-        # What is not UTF-8 is nearly always one of the Western one-byte encodings; all bytes mean something
-        # in the last one.
+        # Files that are not UTF-8 are nearly always in a Western one-byte encoding; the last one can decode
+        # any byte.
         tries = ["utf-8-sig", "windows-1252", "iso-8859-1"]
     for encoding in tries:
         try:
@@ -193,7 +193,7 @@ class CsvReader:
     def __init__(self, settings: CsvSettings, folder: Path, uses: Sequence[str] = ()) -> None:
         self.settings, self.folder = settings, folder
         self._uses = frozenset(uses)
-        # Groups that users' lines name: by folded name the name and its members.
+        # Groups named in lines of users: by folded name, the name and its members.
         self._named: dict[str, tuple[str, list[str]]] = {}
 
     def close(self) -> None:

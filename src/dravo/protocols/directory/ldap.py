@@ -40,12 +40,12 @@ PAGE = 1_000
 SECONDS = 30
 CONNECT_SECONDS = 5
 SAMPLE = 200
-# An operational attribute that RFC 4530 gives every entry; who has another says so in the settings.
+# The operational attribute of RFC 4530; a directory with another one has it in its settings.
 ENTRY_UUID, CHANGED_AT = "entryUUID", "modifyTimestamp"
 MEMBERSHIPS = ("member", "uniqueMember", "memberUid", "memberOf")
 _ADDRESS = re.compile(r"(ldaps?)://(\[[0-9a-fA-F:]+\]|[^\s/:?#]+)(?::(\d{1,5}))?/?", re.IGNORECASE)
 _MARK = re.compile(r"\d{14}(\.\d+)?Z")
-# One attribute a part, values of letters, digits, dots, hyphens, underscores and single blanks within.
+# One attribute per part, with values of letters, digits, dots, hyphens, underscores and single inner spaces.
 _PLAIN_DN = re.compile(
     r"[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*(?:,[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*)*"
 )
@@ -115,7 +115,7 @@ def folded_dn(text: str) -> str:
         ValueError: if it is none.
     """
     if _PLAIN_DN.fullmatch(text):
-        # Nothing in it can be written in two ways but its letter case.
+        # Such a DN has only one spelling, apart from letter case.
         return text.lower()
     try:
         parts = str2dn(text)
@@ -160,7 +160,7 @@ class LdapReader:
         self._files: tempfile.TemporaryDirectory[str] | None = None
         self._newest: str | None = None
         self._whole = settings.membership == "memberOf"
-        # By memberOf: for a group's folded DN its DN and members.
+        # From memberOf: by folded DN of the group, its DN and members.
         self._by_user: dict[str, tuple[str, list[str]]] = {}
         self._folded: dict[str, str] = {}
 
@@ -195,7 +195,7 @@ class LdapReader:
         encrypted = scheme == "ldaps" or self.settings.start_tls
         if not encrypted and self.settings.sign_in == "simple" and not found.is_loopback:
             raise DirectoryTrouble("The password would be sent in clear text.", "Use ldaps://, or StartTLS.")
-        # The certificate vouches for the name; without one the very address is called that was looked at.
+        # With TLS, the certificate verifies the name; without it, the connection goes to the checked address.
         named = host if encrypted and self.settings.check_certificate else str(found)
         connection = ldap.initialize(f"{scheme}://{f'[{named}]' if ':' in named else named}:{port}")
         connection.set_option(ldap.OPT_PROTOCOL_VERSION, ldap.VERSION3)
@@ -238,7 +238,8 @@ class LdapReader:
                 connection.sasl_external_bind_s()
             elif settings.sign_in == "simple":
                 if not self._secret:
-                    # A name without a password signs nobody in, and looks like success (RFC 4513, 5.1.2).
+                    # A bind with a name and no password is anonymous, but looks like success (RFC 4513,
+                    # 5.1.2).
                     raise DirectoryTrouble(
                         "The password is missing.",
                         "Enter the password of the bind DN, or use an anonymous bind.",
@@ -335,7 +336,8 @@ class LdapReader:
         settings = self.settings
         lowered = {name.lower(): found for name, found in values.items()}
         members = lowered.pop(settings.membership.lower(), [])
-        # Some directories give long lists in parts, as member;range=0-1499: a part is not the list.
+        # Some directories return long lists in parts, as member;range=0-1499: one part is not the complete
+        # list.
         if any(name.startswith(f"{settings.membership.lower()};range=") for name in lowered):
             raise DirectoryTrouble(
                 f"The directory returns only some members of {dn}.",
@@ -378,13 +380,13 @@ class LdapReader:
                 ]
                 more = bool(cookies and cookies[0])
                 if more:
-                    # The directory makes the next page ready while this one is worked on.
+                    # The directory prepares the next page while this one is processed.
                     page.cookie = cookies[0]
                     number = ask()
             except ldap.LDAPError as wrong:
                 raise _trouble(wrong, f"reading {base}") from None
             for dn, values in found:
-                # Referrals come without a DN; they are not followed unless the settings say so.
+                # Referrals have no DN; they are followed only if the settings say so.
                 if dn:
                     yield dn, values
             if not more:
@@ -476,7 +478,7 @@ class LdapReader:
             ldap.NO_SUCH_OBJECT,
             ldap.UNWILLING_TO_PERFORM,
         ):
-            # It answers, and says nothing to strangers.
+            # The server answers, but shows nothing without a bind.
             return
         except ldap.LDAPError as wrong:
             raise _trouble(wrong, "connecting") from None
@@ -511,7 +513,7 @@ class LdapReader:
         for dn, values in self._first(settings.users_base, scope, settings.users_filter, every):
             attributes = {name.lower(): [_text(each) for each in found] for name, found in values.items()}
             attributes["dn"] = [dn]
-            # Looked for, and not kept for a moment.
+            # Searched each time, never cached.
             passwords += attributes.pop("userpassword", None) is not None
             read += 1
             native_id = self._id(attributes)

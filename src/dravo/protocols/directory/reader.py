@@ -67,7 +67,7 @@ class GroupEntry:
         return hashlib.blake2b(content, digest_size=12).hexdigest()
 
 
-# No directory's own id begins like this, for none may hold this sign.
+# No native ID starts with this character, because none may contain it.
 _MADE = "\x1fmade "
 
 

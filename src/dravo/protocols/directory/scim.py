@@ -134,7 +134,7 @@ class ScimReader:
             )
             answer = self._send(path, query)
         if answer.status == 401 and self.settings.sign_in == "client_credentials":
-            # A token may run out in the middle of a long list.
+            # A token can expire during a long list.
             self._connection = None
             answer = self._send(path, query)
         if answer.status in (401, 403):
@@ -167,7 +167,7 @@ class ScimReader:
             try:
                 body = self._ask("/ServiceProviderConfig")
             except DirectoryTrouble:
-                # Some have none; the list itself tells what matters.
+                # Some services have no ServiceProviderConfig; reading the list is the real check.
                 body = {}
             offered = body.get("pagination") if isinstance(body.get("pagination"), Mapping) else {}
             self._capabilities = read_capabilities(
@@ -181,7 +181,7 @@ class ScimReader:
         """Yield all users, or users who changed since a mark."""
         wanted = [f"({self.settings.users_filter})"] if self.settings.users_filter else []
         changed = [*wanted, f'meta.lastModified ge "{since}"']
-        # A service that cannot tell what changed says so, and is asked for everyone.
+        # A service that cannot filter by time returns an error; then all users are read.
         text = " and ".join(changed if since is not None and self._finds(" and ".join(changed)) else wanted)
         for resource in self._listing("/Users", {"filter": text} if text else {}):
             entry = self._entry(resource)

@@ -11,8 +11,7 @@ from urllib.parse import urlsplit
 from dravo.core.errors import InvalidInput
 
 WELL_KNOWN = "/.well-known/openid-configuration"
-# A token is taken only if it is signed by one of these: no HMAC, whose secret others may know, and never
-# "none".
+# Accepted signature algorithms: no HMAC, whose secret others may know, and never "none".
 ALGORITHMS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
 
 

@@ -20,7 +20,7 @@ from dravo.protocols.saml.names import DS, XENC, XENC11, q
 from dravo.protocols.verified_identity import SignInRefused
 
 _BLOCK, _GCM = f"{XENC}aes", f"{XENC11}aes"
-# By their names in the standard, how long the key is and whether what it yields is checked to be whole.
+# By name in the standard: the key length, and whether the integrity of the content is checked.
 _DATA = {
     f"{_BLOCK}128-cbc": (16, False),
     f"{_BLOCK}192-cbc": (24, False),
@@ -106,7 +106,7 @@ def _unwrapped(wrapped: etree._Element, key: rsa.RSAPrivateKey) -> bytes | None:
     method = wrapped.find(q(XENC, "EncryptionMethod"))
     name = method.get("Algorithm") if method is not None else None
     if method is None or name not in _OAEP:
-        # RSA by PKCS #1 v1.5 tells too much to anyone who may try often.
+        # RSA with PKCS #1 v1.5 is refused, because its errors help an attacker who can try often.
         raise _algorithm(name)
     digest, mask = method.find(q(DS, "DigestMethod")), method.find(q(XENC11, "MGF"))
     hashed = _HASHES.get(str(digest.get("Algorithm"))) if digest is not None else hashes.SHA1()

@@ -20,8 +20,7 @@ SUCCESS = "urn:oasis:names:tc:SAML:2.0:status:Success"
 UNSPECIFIED = "urn:oasis:names:tc:SAML:1.1:nameid-format:unspecified"
 
 RSA_SHA256 = "http://www.w3.org/2001/04/xmldsig-more#rsa-sha256"
-# No SHA-1, no HMAC (with a public key as its secret anybody could sign), nothing that is not known to be
-# sound.
+# Accepted algorithms: no SHA-1, no HMAC (with a public key as its secret, anybody could sign).
 SIGNATURE_METHODS = frozenset(
     {
         RSA_SHA256,

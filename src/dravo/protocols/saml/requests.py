@@ -106,7 +106,7 @@ def by_redirect(
         f"&RelayState={quote(relay, safe='')}" if relay else ""
     )
     if key is not None:
-        # What is signed is the query as it stands, in this order (bindings, section 3.4.4.1).
+        # The signature covers the query string in this order (bindings, section 3.4.4.1).
         query += f"&SigAlg={quote(RSA_SHA256, safe='')}"
         signature = key.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())
         query += f"&Signature={quote(base64.b64encode(signature), safe='')}"
@@ -129,7 +129,7 @@ def _signed(root: etree._Element, key: rsa.RSAPrivateKey) -> etree._Element:
     made = signer.sign(
         root, key=pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID", always_add_key_value=False
     )
-    # The schema wants the signature right behind the issuer.
+    # The schema requires the signature directly after the issuer.
     signature = made.find("{http://www.w3.org/2000/09/xmldsig#}Signature")
     made.remove(signature)
     made.insert(1, signature)

@@ -56,7 +56,7 @@ def signed(element: etree._Element, certificates: Sequence[Certificate]) -> etre
             "Configure the provider to sign the response or the assertion.",
         )
     _check_form(element, signature)
-    # Alone in a document of its own, so that nothing around it can be meant by the reference.
+    # In a document of its own, so that the reference cannot mean anything around it.
     alone = etree.tostring(element, with_tail=False)
     for certificate in certificates:
         result = _verified(alone, certificate)
@@ -159,7 +159,7 @@ def _verified(alone: bytes, certificate: Certificate) -> Any:
     except (InvalidSignature, InvalidDigest, InvalidCertificate):
         return None
     except (InvalidInput, SignXMLException, ValueError, TypeError, AttributeError, etree.LxmlError) as wrong:
-        # Whatever a message makes of the library: it proves nobody.
+        # Whatever error the message causes in the library, it verifies nobody.
         raise SignInRefused(
             "signature", f"The signature cannot be read: {str(wrong)[:200]}", STRANGER
         ) from None

@@ -149,7 +149,7 @@ def sync_account(wanted: AccountTarget) -> Conversation:
             )
         if reached is not None:
             return reached
-        # It is gone there: look again, and make it again if that is allowed.
+        # The account is missing: search again, and create it if the settings allow it.
         wanted = replace(wanted, remote_id=None, applied=None)
     return (yield from _find_or_create(wanted))
 
@@ -165,7 +165,7 @@ def _find_or_create(wanted: AccountTarget) -> Conversation:
                 return reached
             continue
         if not wanted.desired["active"]:
-            # Nobody there, and nobody to be let in: there is nothing to do.
+            # There is no account and none should exist: nothing to do.
             return AccountResult(None)
         if not wanted.may_create:
             raise HeldBySettings(
@@ -199,13 +199,13 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
     at_hand: list[Resource] | None = (yield CachedListQuery()) if lately else None
     own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
     if own is None:
-        # It can neither be searched nor listed.
+        # The application supports neither search nor list.
         if wanted.doubt:
             raise _unknown()
         return None
     if own:
         whole = yield from _whole(_only(own), at_hand)
-        # Of a list that was read before, it may be gone by now: then it is looked for again.
+        # An account from an earlier list may be deleted by now: then search again.
         return (whole, MADE) if whole is not None else (yield from _look(wanted, lately=False))
     if not wanted.desired["active"]:
         return None
@@ -286,8 +286,8 @@ def _search(
             ]
             total = body.get("totalResults")
             if isinstance(total, int) and total > len(found):
-                # It overlooks the filter, and this is but the first page of everyone: who is not on it may
-                # be there all the same.
+                # The application ignores the filter, and this is only the first page of all accounts: the
+                # account can still exist.
                 found = None
         elif response.status == 403:
             classify(response, "looking for the account")
@@ -295,7 +295,7 @@ def _search(
         found = yield FullListQuery()
     if found is None:
         return None
-    # Some overlook a filter and answer with everyone, so what comes is looked at.
+    # Some applications ignore filters and return all accounts, so each result is checked.
     if attribute == "userName":
         return [each for each in found if fold(str(each.get("userName", ""))) == fold(value)]
     return [each for each in found if each.get(attribute) == value]
@@ -314,7 +314,7 @@ def _create(wanted: AccountTarget) -> Generator[Question, Any, AccountResult | N
     body = classify(response, "creating the account")
     remote_id = body.get("id")
     if not remote_id:
-        # Made, but it does not say as what: the next look finds it by our external id.
+        # Created, but the response has no ID: the next search finds the account by its external ID.
         raise RetryableError("The application created the account, but returned no ID.")
     return AccountResult(str(remote_id), MADE)
 
@@ -337,7 +337,7 @@ def _update(
                     "Change the account in the application, or enable updating accounts.",
                 )
             return AccountResult(remote_id, origin)
-        # Leaving has settings of its own, so it goes ahead; nothing else of the account is touched.
+        # Leavers have a setting of their own, so this is done first; nothing else of the account changes.
         after = {**before, **({"active": False, "roles": []} if "roles" in after else {"active": False})}
     operations = differences(before, after)
     if not operations:
@@ -353,7 +353,7 @@ def _update(
     if current is None:
         return None
     kept = {name: value for name, value in current.items() if name not in ("id", "meta", "groups", "schemas")}
-    # A complex value keeps the parts of it that we say nothing of; what we say is empty goes.
+    # A complex value keeps sub-attributes that Dravo does not set; empty ones are removed.
     merged = {
         name: {**kept[name], **value}
         if isinstance(value, Mapping) and isinstance(kept.get(name), Mapping)

@@ -16,9 +16,10 @@ from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities
 
 BULK_URN = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
-# So many together at the most, whatever is offered: one lost answer puts all of them in doubt.
+# Maximum number of changes in a bulk request, whatever is offered: one lost response makes all of them
+# uncertain.
 MOST = 100
-# What one operation adds to the text around its body.
+# Bytes that one operation adds to its body.
 AROUND = 200
 
 
@@ -89,7 +90,7 @@ def apart(requests: Sequence[Request], response: Response) -> list[Response | No
     listed = [each for each in told if isinstance(each, Mapping)] if isinstance(told, list) else []
     by_id = {str(each["bulkId"]): each for each in listed if each.get("bulkId") is not None}
     if not by_id and len(listed) == len(requests):
-        # A bulkId is required for POST only; without any, results stand in the order of the request.
+        # A bulkId is required for POST only; without it, results are in the order of the request.
         by_id = {str(place): each for place, each in enumerate(listed)}
     return [_own(request, by_id.get(str(place)), response) for place, request in enumerate(requests)]
 
@@ -99,7 +100,7 @@ def _own(request: Request, result: Mapping[str, Any] | None, whole: Response) ->
         return None
     status = result.get("status")
     if isinstance(status, Mapping):
-        # As the first drafts of the standard had it.
+        # The form of the first drafts of the standard.
         status = status.get("code")
     try:
         code = int(str(status))
@@ -110,7 +111,7 @@ def _own(request: Request, result: Mapping[str, Any] | None, whole: Response) ->
     location = str(result["location"]) if result.get("location") else None
     body = result.get("response")
     if not isinstance(body, Mapping):
-        # After a success the resource may be left out; what it is called there stands in its location.
+        # After a success the resource can be missing; its ID is in the location.
         made = request.method == "POST" and code < 300 and location
         body = {"id": unquote(urlsplit(str(location)).path.rstrip("/").rpartition("/")[2])} if made else {}
     return Response(

@@ -17,7 +17,7 @@ from dravo.protocols.scim_client.responses import ProvisioningError, looks_like_
 OK, WRONG, SKIPPED, NOT_YET = "ok", "failed", "skipped", "pending"
 READING = ("Address", "Service", "Token", "Reading")
 WRITING = ("Creating", "Changing", "Deactivating", "Removing")
-# Where services are usually found when only the host was given.
+# Usual paths of SCIM services, tried if only the host was entered.
 USUAL_ENDINGS = ("/scim/v2", "/scim", "/v2")
 
 

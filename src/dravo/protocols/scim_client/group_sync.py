@@ -20,7 +20,7 @@ from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.responses import Refused, RetryableError, classify
 
 CHUNK = 100
-# An id of so many signs in an answer is a member's; shorter ones stand in any text.
+# Minimum length of an ID to be recognized in an error message; shorter ones occur in any text.
 LONG_ENOUGH = 6
 
 
@@ -137,7 +137,7 @@ def bring_group(wanted: WantedGroup) -> Conversation:
         put = frozenset(sorted(wanted.members)[:CHUNK])
         response: Response = yield Request("POST", "/Groups", body=_new(wanted, put))
         if response.status in (400, 404) and put:
-            # One member whom it does not take keeps nobody else out: the group first, then they.
+            # One refused member must not block the others: create the group first, then add members.
             put = frozenset()
             response = yield Request("POST", "/Groups", body=_new(wanted, put))
         if response.status == 409:
@@ -280,7 +280,7 @@ class _LeftOut:
     add: set[str] = field(default_factory=set)
     remove: set[str] = field(default_factory=set)
     refusal: str = ""
-    # Whether the list of accounts was asked for.
+    # Whether the list of accounts was requested.
     looked: bool = False
 
     def note(self, part: _Part, members: Sequence[str], response: Response) -> None:
@@ -386,7 +386,7 @@ def _apart(
         return []
     named = [each for each in members if len(each) >= LONG_ENOUGH and each in response.excerpt]
     if not named and not left_out.looked:
-        # Once is enough: what it lacks is left out, and what it has is refused for another reason.
+        # Once only: missing members are left out, and existing ones are refused for another reason.
         left_out.looked = True
         there = yield Accounts()
         named = [each for each in members if each not in there] if there is not None else []
@@ -411,7 +411,7 @@ def _replace(
     }
     left_out: frozenset[str] = frozenset()
     refusal = ""
-    # Without anyone the answer names, where it refuses a user.
+    # Without the members that the error names.
     members = others | wanted.members
     while True:
         listed = [{"value": each} for each in sorted(members)]
@@ -446,6 +446,6 @@ def _remove(wanted: WantedGroup) -> Conversation:
         if response.status != 404:
             classify(response, "deleting the group", empty=True)
         return ReachedGroup(None)
-    # It was there before us: our users leave it, and it stays.
+    # The group existed before Dravo: only the users of Dravo are removed.
     yield from _change(replace(wanted, name=wanted.applied_name), wanted.remote_id, wanted.origin)
     return ReachedGroup(None)

@@ -74,8 +74,8 @@ def everything(
         if len(found) == before and resources:
             raise RetryableError("The list does not continue: the application returned the same page twice.")
     if len(found) < total and not capabilities.cursor:
-        # A user left while it was read, or it gives less than it says: not whole, so nothing is concluded
-        # from it.
+        # The list changed while it was read, or is shorter than its total: it is incomplete, so nothing is
+        # concluded from it.
         raise RetryableError(
             f"The list has {total} entries, but the application returned {len(found)}.",
             "Dravo reads the list again automatically.",

@@ -35,15 +35,14 @@ from dravo.web.callers import place
 
 CSRF_HEADER = "X-Dravo-CSRF"
 PREFIX = "/api/v1"
-# A caller who sends a name along can ask under it how far the work is, and stop it.
+# A caller can send a name, and use it to read the progress or to stop the work.
 WORK_HEADER, WORK_NAME = "Dravo-Job", re.compile(r"[A-Za-z0-9-]{8,64}")
 
 log = structlog.get_logger("api")
 View = TypeVar("View", bound=Callable[..., Any])
 
 
-# Of which application a route is: for those who may go about their own ones only. What names none is not for
-# them at all.
+# The application of a route, for application owners. Routes without one are not for them.
 PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = (
     "path",
     "application in the path",
@@ -157,7 +156,7 @@ def check_caller() -> None:
     g.caller = known
     masking.hide_for(known)
     name = request.headers.get(WORK_HEADER)
-    # Asking about work, or stopping it, is not itself work of that name.
+    # Requests about a job are not jobs themselves.
     if name and request.method not in ("GET", "HEAD") and not request.path.startswith(f"{PREFIX}/jobs/"):
         if not WORK_NAME.fullmatch(name):
             raise InvalidInput(
@@ -260,7 +259,7 @@ def _by_token() -> Caller:
     scheme, _, token = request.headers["Authorization"].partition(" ")
     known = api_tokens.by_text(app_context(), token.strip()) if scheme.lower() == "bearer" else None
     if known is None:
-        # A token that is good always works, however many bad ones come from the same address.
+        # A valid token always works, however many invalid ones come from the same address.
         limiter.check(address)
         limiter.failed(address)
         raise NotSignedIn(

@@ -93,7 +93,7 @@ def _reject(scim: ScimServer, key: str, reason: str) -> Response:
 def _draft(source_id: str) -> TraceDraft:
     """Return the beginning of the trace of this request, with the path below the source's base URL."""
     path = request.path.removeprefix(f"/scim/v2/{source_key()}") or "/"
-    # Decoded, so that operators find a filter by its own words.
+    # Decoded, so that operators can search for the words of a filter.
     query = unquote_plus(request.query_string.decode("utf-8", "replace")) or None
     return TraceDraft(source_id, request.method, path, query)
 

@@ -34,10 +34,10 @@ from dravo.web import cookies
 from dravo.web.api.auth import app_context, keep_session, needs
 from dravo.web.callers import place
 
-# A form has a response in base64, of which every sign may be escaped, and a few short fields.
+# A form contains a response in base64, of which every character may be escaped, and a few short fields.
 LARGEST_FORM, MOST_FIELDS = 3 * sign_in_responses.LARGEST_RESPONSE + 4_096, 20
 
-# What is published for providers may be kept for some minutes: keys change long before the former ones end.
+# Providers may cache these documents for some minutes: keys change long before the previous ones end.
 PUBLISHED = "public, max-age=300"
 
 routes = Blueprint("sso", __name__, url_prefix="/sso")
@@ -154,8 +154,8 @@ def start(source: str) -> Response:
         where = urlsplit(begun.url)
         g.posts_to = f"{where.scheme}://{where.netloc}"
         response = make_response(render_template("post.html", url=begun.url, form=begun.form, nonce=g.nonce))
-    # A response that a provider has the browser post comes from another site: only a cookie that says so is
-    # sent along with it, and browsers take such a one only over TLS.
+    # A response that the browser posts comes from the provider's site: only a cookie with SameSite=None is
+    # sent with it, and browsers accept such a cookie only over TLS.
     cookies.keep(
         response,
         cookies.BROWSER,

@@ -15,7 +15,7 @@ from dravo.web.api.auth import app_context, caller, needs
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of, sure_of_query
 
-# The same room: what stands under one path has to be told of by one blueprint.
+# In the same blueprint, because one path must be described by one blueprint.
 from dravo.web.api.routes.users import routes
 from dravo.web.api.schemas.common import ConfirmedQuery, IdPath
 from dravo.web.api.schemas.local import GroupNameRequest, LocalUserFields, LocalUserRequest, MembersRequest
