@@ -165,8 +165,8 @@ def which_are_listed(connection: Connection, group_id: str, ids: Sequence[str]) 
         for column in (m.c.record_id, m.c.inner_group_id):
             found.update(
                 connection.execute(
-                    # The condition implies that the column is not null. Stated explicitly, SQLite would scan
-                    # that range.
+                    # The condition implies that the column is not null. Stated explicitly, the planner would
+                    # scan that range.
                     select(column).where(m.c.group_id == group_id, m.c.until_at.is_(None), column.in_(some))
                 ).scalars()
             )
