@@ -15,7 +15,7 @@ from typing import Any
 from dravo.cli.main import make_parser
 from dravo.protocols.directory.connectors import KINDS, fields_of
 from dravo.services.sign_in.settings import MailSettings, OidcSettings, SamlSettings
-from dravo.web.api.model_descriptions import MODELS
+from dravo.web.api.descriptions import FIELDS
 
 ROOT = Path(__file__).parents[1]
 GUIDES = sorted((ROOT / "docs/guides").glob("*.md"))
@@ -273,11 +273,17 @@ def test_commands_and_api_call_the_same_thing_the_same() -> None:
     assert used - {"help"} == ONLY_COMMANDS.keys()
 
 
-def test_descriptions_of_models_name_models_and_fields_that_exist() -> None:
-    schemas = document()["components"]["schemas"]
-    assert [
-        (model, field)
-        for model, fields in MODELS.items()
-        for field in fields
-        if field not in schemas.get(model, {}).get("properties", {})
-    ] == []
+def test_every_shared_description_is_used() -> None:
+    found = document()
+    shown = {
+        (name, field.get("description"))
+        for schema in found["components"]["schemas"].values()
+        for name, field in schema.get("properties", {}).items()
+    }
+    shown |= {
+        (parameter["name"], parameter["description"])
+        for operations in found["paths"].values()
+        for each in operations.values()
+        for parameter in each.get("parameters", ())
+    }
+    assert [each for each in FIELDS.items() if each not in shown] == []

@@ -1,14 +1,12 @@
 """Descriptions of the management API: one for each name of a field, and one tag for each resource.
 
 A name means one thing, so its description is written once. Where its meaning depends on the model, the model
-says it (`Field(description=...)`), or `model_descriptions.py` does.
+says it (`Field(description=...)`).
 """
 
 from __future__ import annotations
 
 from typing import Any
-
-from dravo.web.api.model_descriptions import MODELS
 
 # The tag of an operation, by the first part of its path.
 TAGS = {
@@ -73,7 +71,6 @@ QUERY_PARAMETERS = {
 FIELDS = {
     "access": "Access: roles with their reasons.",
     "account": "The account in the application, or null.",
-    "accounts": "Number of accounts, or the accounts.",
     "action": "What the operator did.",
     "active": "Whether the user or account is active.",
     "active_users": "Number of active users.",
@@ -97,7 +94,6 @@ FIELDS = {
     "asked": "Number of users who need a seat.",
     "assignment": "ID of the assignment, or null.",
     "assignments": "Number of assignments.",
-    "at": "Time (UTC).",
     "attempts": "Number of attempts.",
     "attribute": "Name of the attribute.",
     "attributes": "Attributes, or attribute mapping.",
@@ -128,7 +124,6 @@ FIELDS = {
     "client_id": "Client ID.",
     "closed_at": "Time of the end, or null.",
     "closed_by": "Operator who ended the review, or null.",
-    "code": "Code entered by the user, or the error code.",
     "comes_in": "Whether, or how many, are accepted.",
     "confirm": "Typed label that confirms a serious change.",
     "confirmed": "Confirmed groups, or number of confirmed rows.",
@@ -147,7 +142,6 @@ FIELDS = {
     "deactivation_wins": "Whether an inactive record of this source always deactivates the user.",
     "decided_at": "Time of the decision, or null.",
     "decided_by": "Operator who decided, or null.",
-    "decision": "The decision.",
     "default": "Default value.",
     "department": "Department.",
     "desired_version": "Version of the desired state.",
@@ -218,11 +212,8 @@ FIELDS = {
     "hint": "How to fix the problem.",
     "holds": "Whether the chain of entries is intact.",
     "host": "Host name.",
-    "id": "ID.",
-    "ids": "IDs.",
     "ignored": "Whether to ignore the differences.",
     "inner": "Nested groups.",
-    "issuer": "Issuer.",
     "items": "Items of this page.",
     "key": "Key for URLs.",
     "kind": "Kind.",
@@ -238,7 +229,6 @@ FIELDS = {
     "lines": "Result for each line.",
     "link": "Link for the test sign-in, returned once.",
     "local": "Whether the group is a local group.",
-    "looked_at": "Time of the last fetch, or number of evaluated users.",
     "lost": "Number of users who lose access, or the lost roles.",
     "made": "Attributes that the mapping produces.",
     "made_groups": "Groups from user attributes.",
@@ -248,7 +238,6 @@ FIELDS = {
     "match": "Matching rule: ask, user_name or email.",
     "max_concurrency": "Maximum number of concurrent requests, 1 to 32.",
     "max_results": "Maximum page size.",
-    "members": "Members, or their number.",
     "members_there": "Number of members in the application.",
     "message": "Message in words.",
     "method": "HTTP method.",
@@ -287,7 +276,6 @@ FIELDS = {
     "opens": "Whether the source allows the user to sign in.",
     "operator": "The operator.",
     "origin": "How Dravo got the account or group: made or adopted.",
-    "outcome": "Outcome.",
     "owner": "Person or team responsible for the application.",
     "password": "Password.",
     "patch": "Whether PATCH is supported.",
@@ -384,18 +372,15 @@ FIELDS = {
     "sign_in_test": "Whether it was a test sign-in.",
     "sign_out": "Single logout URL.",
     "signed_in_at": "Time of the last sign-in, or null.",
-    "since": "Start.",
     "size": "Size in bytes.",
     "so_far_at": "Time of the last step, or null.",
     "sort": "Whether sorting is supported.",
     "source": "The source.",
     "sources": "The sources.",
     "stage": "Stage: source, group, role or application.",
-    "stages": "The stages.",
     "start": "URL that starts the sign-in.",
     "started_at": "Time of the start, or null.",
     "state": "Opaque value that belongs to the browser.",
-    "status": "Status.",
     "steps": "Steps with their results.",
     "subject": "Subject: the identifier at the provider, or the object of the request.",
     "support_contact": "Support contact, or empty.",
@@ -434,8 +419,6 @@ FIELDS = {
     "user_name": "User name.",
     "users": "The users, or their number.",
     "uses": "Attributes that the expression reads.",
-    "value": "Value.",
-    "values": "Values.",
     "verified_at": "Time of the last successful sign-in with these settings, or null.",
     "version": "Version.",
     "waiting": "Number of waiting tasks or users.",
@@ -464,7 +447,6 @@ def describe(document: dict[str, Any]) -> None:
                 name = parameter["name"]
                 parameter.setdefault("description", own.get(name) or FIELDS.get(name, ""))
     document["tags"] = [{"name": name} for name in sorted(set(TAGS.values()))]
-    for model, schema in document["components"]["schemas"].items():
+    for schema in document["components"]["schemas"].values():
         for name, field in schema.get("properties", {}).items():
-            of_model = MODELS.get(model, {}).get(name)
-            field.setdefault("description", of_model or FIELDS.get(name, ""))
+            field.setdefault("description", FIELDS.get(name, ""))

@@ -24,13 +24,15 @@ class AccessQuery(SearchQuery):
 class Reason(Model):
     """A reason for access: an assignment, the fallback role, or a retained role."""
 
-    kind: Literal["direct", "group", "everyone", "rule", "pattern", "fallback", "retained"]
+    kind: Literal["direct", "group", "everyone", "rule", "pattern", "fallback", "retained"] = Field(
+        description="Kind of reason, such as direct, group, rule or everyone."
+    )
     assignment: str | None
     rule: str | None
-    group: GroupRef | None
-    source: KeyAndLabel | None
+    group: GroupRef | None = Field(description="The group that gives the role, or null.")
+    source: KeyAndLabel | None = Field(description="The source of the group, or null.")
     through: list[str]
-    since: str
+    since: str = Field(description="Time from which the reason applies.")
     until: str | None
     by: str | None
     note: str | None
@@ -41,17 +43,17 @@ class SeatOf(Model):
 
     plan: KeyAndLabel
     requested_at: str
-    since: str | None
+    since: str | None = Field(description="Time from which the user has the seat; null on the waiting list.")
 
 
 class Access(Model):
     """A role of a user in an application, with its reasons."""
 
-    id: str
-    user: UserRef
-    application: KeyAndLabel
-    role: RoleRef
-    since: str
+    id: str = Field(description="ID of the access.")
+    user: UserRef = Field(description="The user who has the role.")
+    application: KeyAndLabel = Field(description="The application of the role.")
+    role: RoleRef = Field(description="The role of the user.")
+    since: str = Field(description="Time from which the user has the role.")
     until: str | None
     reasons: list[Reason]
     seat: SeatOf | None

@@ -21,8 +21,8 @@ class AccountsQuery(SearchQuery):
 class OpenTask(Model):
     """The open task of an account."""
 
-    id: str
-    status: str
+    id: str = Field(description="ID of the task.")
+    status: str = Field(description="Status: waiting, failed or held.")
     message: str | None
     hint: str | None
     next_attempt_at: str | None
@@ -31,12 +31,12 @@ class OpenTask(Model):
 class Account(Model):
     """The account of a user in an application."""
 
-    id: str
-    user: UserRef
-    application: KeyAndLabel
+    id: str = Field(description="ID of the account.")
+    user: UserRef = Field(description="The user of the account.")
+    application: KeyAndLabel = Field(description="The application of the account.")
     should_be: str
-    roles: list[str]
-    status: str
+    roles: list[str] = Field(description="Roles that the account should have.")
+    status: str = Field(description="Status: in_sync, pending, waiting, failed, held or unmanaged.")
     desired_version: int
     applied_version: int
     pending_since: str

@@ -39,16 +39,16 @@ class EntryPath(Model):
 class AuditObject(Model):
     """The changed object."""
 
-    kind: str
-    id: str
+    kind: str = Field(description="Kind of the changed object.")
+    id: str = Field(description="ID of the changed object.")
 
 
 class AuditEntry(Model):
     """An entry of the audit log."""
 
-    id: int
-    at: str
-    operator: str
+    id: int = Field(description="Number of the entry.")
+    at: str = Field(description="Time of the change.")
+    operator: str = Field(description="The operator who made the change.")
     action: str
     object: AuditObject
     details: dict[str, Any]
@@ -57,23 +57,25 @@ class AuditEntry(Model):
 class ActivityUser(Model):
     """A user in the activity list."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the user.")
+    name: str = Field(description="Display name of the user.")
 
 
 class ActivityLine(Model):
     """One activity: a request, an attempt, an import run, a reconciliation or a change by an operator."""
 
-    id: str
-    kind: Literal["request", "task", "reconciliation", "change", "run"]
-    at: str
-    outcome: Literal["ok", "failed", "running"]
+    id: str = Field(description="ID of the event.")
+    kind: Literal["request", "task", "reconciliation", "change", "run"] = Field(
+        description="Kind of event: request, run, task, reconciliation or change."
+    )
+    at: str = Field(description="Time of the event.")
+    outcome: Literal["ok", "failed", "running"] = Field(description="Result of the event.")
     by: str = Field(description="The actor: a source, Dravo or an operator.")
-    what: str
+    what: str = Field(description="What happened, in words.")
     detail: str
-    source: KeyAndLabel | None
-    application: KeyAndLabel | None
-    user: ActivityUser | None
+    source: KeyAndLabel | None = Field(description="The source concerned, or null.")
+    application: KeyAndLabel | None = Field(description="The application concerned, or null.")
+    user: ActivityUser | None = Field(description="The user concerned, or null.")
     task: str | None = Field(None, description="ID of the task.")
     object: AuditObject | None = Field(None, description="The change of an operator.")
     undoable: bool = Field(False, description="Whether the change can be undone.")

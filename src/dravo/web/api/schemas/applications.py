@@ -18,15 +18,17 @@ class ApplicationLine(Model):
     """An application as in lists."""
 
     key: str
-    label: str
+    label: str = Field(description="Label of the application.")
     owner: str | None
     address: str | None
     hidden: bool
     tracked_only: bool
     enabled: bool
-    status: str
-    users: int
-    accounts: int
+    status: str = Field(
+        description="Status: tracked_only, not_set_up, paused, disabled, not_answering or ok."
+    )
+    users: int = Field(description="Number of users with access.")
+    accounts: int = Field(description="Number of accounts.")
     waiting: int
     failed: int
     drifting: int
@@ -45,7 +47,7 @@ class ApplicationLine(Model):
 class Role(RoleRef):
     """A role with the number of its users."""
 
-    users: int
+    users: int = Field(description="Number of users with the role.")
 
 
 class Policy(Model):
@@ -61,23 +63,23 @@ class Policy(Model):
 class Application(ApplicationLine):
     """An application with all settings."""
 
-    roles: list[Role]
+    roles: list[Role] = Field(description="Roles of the application, the highest first.")
     plans: list[Plan]
     policy: Policy
-    settings: Settings
+    settings: Settings = Field(description="Provisioning settings.")
     connection: ConnectionStatus
 
 
 class ProvisionedGroup(Model):
     """A provisioned group: a group ("group") or the users of a role ("role")."""
 
-    id: str
-    kind: str
+    id: str = Field(description="ID of the provisioned group.")
+    kind: str = Field(description="Kind: a group, or a role that is sent as a group.")
     of: str
-    name: str
+    name: str = Field(description="Name of the group in the application.")
     going: bool
-    status: str
-    members: int
+    status: str = Field(description="Status of the group in the application.")
+    members: int = Field(description="Number of desired members.")
     members_there: int
     remote_id: str | None
     origin: str | None
@@ -136,7 +138,7 @@ class PolicyRequest(ConfirmedRequest):
 
     eligibility: Literal["assigned", "everyone"] | None = None
     fallback: Literal["no_access", "fallback_role", "retain"] | None = None
-    fallback_role: Text | None = Field(None, description="Key.")
+    fallback_role: Text | None = Field(None, description="Key of the fallback role.")
     several: Literal["all", "highest"] | None = None
     first: Literal["both", "direct", "rules"] | None = None
 

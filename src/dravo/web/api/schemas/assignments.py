@@ -29,7 +29,9 @@ class PatternGroup(Model):
     """A group that matches a pattern, with the resulting role."""
 
     group: GroupRef
-    outcome: Literal["gives", "unknown_role", "needs_confirmation"]
+    outcome: Literal["gives", "unknown_role", "needs_confirmation"] = Field(
+        description="Result for the group: gives, unknown_role or needs_confirmation."
+    )
     captured: str
     role: str | None
 
@@ -39,15 +41,17 @@ class Assignment(Model):
 
     model_config = ConfigDict(populate_by_name=True)
 
-    id: str
-    application: KeyAndLabel
-    kind: Literal["user", "group", "everyone", "rule", "pattern"]
+    id: str = Field(description="ID of the assignment.")
+    application: KeyAndLabel = Field(description="The application of the role.")
+    kind: Literal["user", "group", "everyone", "rule", "pattern"] = Field(
+        description="For whom: user, group, rule, pattern or everyone."
+    )
     excludes: bool
-    role: RoleRef | None
+    role: RoleRef | None = Field(description="The assigned role; null for an exclusion or eligibility only.")
     plan: KeyAndLabel | None
-    user: UserRef | None
-    group: GroupRef | None
-    source: KeyAndLabel | None
+    user: UserRef | None = Field(description="The user who gets the role, or null.")
+    group: GroupRef | None = Field(description="The group that gets the role, or null.")
+    source: KeyAndLabel | None = Field(description="The source of the group, pattern or rule, or null.")
     rule: str | None
     pattern: str | None
     confirmed: list[str] = Field(description="IDs of groups that are confirmed for the highest role.")
@@ -80,9 +84,9 @@ class PageOfWaitingUsers(Page[UserRef]):
 class PreviewUser(Model):
     """A user affected by a change, with the roles before and after."""
 
-    what: Literal["gained", "lost", "changed"]
-    user: UserRef
-    application: KeyAndLabel
+    what: Literal["gained", "lost", "changed"] = Field(description="What changes: gained, lost or changed.")
+    user: UserRef = Field(description="The user whose roles change.")
+    application: KeyAndLabel = Field(description="The application in which the roles change.")
     before: list[str]
     after: list[str]
 
@@ -102,16 +106,16 @@ class Preview(Model):
 
     application: KeyAndLabel | None = Field(description="The affected application; null for several.")
     type_to_confirm: str = Field(description="The text to send in `confirm` for a serious change.")
-    gained: int
-    lost: int
-    changed: int
+    gained: int = Field(description="Number of users who gain access.")
+    lost: int = Field(description="Number of users who lose access.")
+    changed: int = Field(description="Number of users who change roles.")
     unchanged: int
-    accounts: int
+    accounts: int = Field(description="Number of accounts that change.")
     taken: int = Field(description="Number of users who lose a role.")
     top_gained: int = Field(description="Number of users who get the highest role.")
     confirm: str = Field(description="Why the change needs a confirmation; empty if it does not.")
-    seats: list[PreviewSeats]
-    users: list[PreviewUser]
+    seats: list[PreviewSeats] = Field(description="License plans of which users would need a seat.")
+    users: list[PreviewUser] = Field(description="The first users whose roles change.")
 
 
 class ChangeEffects(Model):
@@ -126,7 +130,7 @@ class MatchingUsers(Model):
 
     rule: str
     reach: int
-    users: list[UserRef]
+    users: list[UserRef] = Field(description="The first matching users by name.")
 
 
 class PatternTried(Model):
@@ -141,12 +145,14 @@ class PatternTried(Model):
 class BulkLine(Model):
     """One line of a bulk mapping."""
 
-    number: int
+    number: int = Field(description="Line number in the pasted text, from 1.")
     source: str
     group: str
     role: str
-    status: Literal["new", "exists", "invalid"]
-    message: str
+    status: Literal["new", "exists", "invalid"] = Field(
+        description="Whether the assignment is new, exists already, or the line is invalid."
+    )
+    message: str = Field(description="What is wrong with the line; empty if nothing.")
 
 
 class Bulk(Model):
@@ -170,7 +176,7 @@ class AssignmentsQuery(PageQuery):
 class CreateAssignmentRequest(ConfirmedRequest):
     """A new assignment with exactly one target."""
 
-    application: Text
+    application: Text = Field(description="Key of the application.")
     role: Text | None = Field(
         None, description="Key of the role; null for access without a role and for patterns."
     )

@@ -18,7 +18,7 @@ class Model(BaseModel):
 class Problem(Model):
     """An error with its hint."""
 
-    code: str
+    code: str = Field(description="Code of the error for programs.")
     message: str
     hint: str = ""
     field: str | None = None

@@ -55,9 +55,9 @@ class RemovalQuery(Model):
 class ConfirmedPreview(RequestModel):
     """The numbers of the preview."""
 
-    gained: int
-    lost: int
-    changed: int
+    gained: int = Field(description="Number of users who gain access.")
+    lost: int = Field(description="Number of users who lose access.")
+    changed: int = Field(description="Number of users who change roles.")
 
 
 class ConfirmedRequest(RequestModel):
@@ -108,7 +108,7 @@ class KeyAndLabel(Model):
 class UserRef(Model):
     """A reference to a user."""
 
-    id: str
+    id: str = Field(description="ID of the user.")
     display_name: str
     user_name: str
 
@@ -116,8 +116,8 @@ class UserRef(Model):
 class GroupRef(Model):
     """A reference to a group."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the group.")
+    name: str = Field(description="Name of the group.")
     external_id: str | None = None
     gone: bool = False
 

@@ -28,7 +28,7 @@ class Capabilities(Model):
 class SignInWay(Model):
     """The authentication at an application, without the secret."""
 
-    kind: str
+    kind: str = Field(description="Authentication method: bearer, basic or client_credentials.")
     user: str | None = None
     token_url: str | None = None
     client_id: str | None = None
@@ -52,9 +52,9 @@ class ConnectionStatus(Model):
 class CheckStep(Model):
     """One step of a connection check."""
 
-    name: str
-    outcome: str
-    message: str
+    name: str = Field(description="What the step checks.")
+    outcome: str = Field(description="Result: ok, failed, skipped or pending.")
+    message: str = Field(description="Result of the step in a sentence.")
     hint: str
 
 
@@ -75,7 +75,9 @@ class CheckQuery(Model):
 class CredentialsRequest(RequestModel):
     """The authentication at an application."""
 
-    kind: Literal["bearer", "basic", "client_credentials"] = "bearer"
+    kind: Literal["bearer", "basic", "client_credentials"] = Field(
+        "bearer", description="Authentication method."
+    )
     user: Text | None = None
     token_url: Text | None = None
     client_id: Text | None = None

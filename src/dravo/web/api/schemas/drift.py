@@ -34,7 +34,7 @@ class DriftQuery(PageQuery):
 class DriftRequest(RequestModel):
     """Differences by ID."""
 
-    ids: list[Text] = Field(min_length=1, max_length=1_000)
+    ids: list[Text] = Field(min_length=1, max_length=1_000, description="IDs of the differences.")
 
 
 class IgnoreRequest(DriftRequest):
@@ -61,8 +61,8 @@ class CreateUserFromAccountRequest(RequestModel):
 class Run(Model):
     """A reconciliation with its progress and result."""
 
-    id: str
-    status: str
+    id: str = Field(description="ID of the run.")
+    status: str = Field(description="Status: waiting, running, done, held, stopped or failed.")
     requested_by: str
     requested_at: str
     started_at: str | None
@@ -82,11 +82,11 @@ class PageOfRuns(Page[Run]):
 class DriftLine(Model):
     """A difference between an application and its desired state."""
 
-    id: str
-    kind: str
-    status: str
-    name: str
-    user: str | None
+    id: str = Field(description="ID of the difference.")
+    kind: str = Field(description="Kind of difference, such as missing, attributes or role.")
+    status: str = Field(description="Status: open, repairing, repaired or ignored.")
+    name: str = Field(description="Name of the user or group.")
+    user: str | None = Field(description="ID of the user, or null.")
     account: str | None
     remote_id: str | None
     there: dict[str, Any]
@@ -102,16 +102,16 @@ class PageOfDrift(Page[DriftLine]):
 class RepairLine(Model):
     """What a repair does to one account or group."""
 
-    id: str
-    kind: str
-    name: str
+    id: str = Field(description="ID of the difference.")
+    kind: str = Field(description="Kind of difference.")
+    name: str = Field(description="Name of the user or group.")
     effect: str
 
 
 class RepairPreview(Model):
     """The result of a repair."""
 
-    number: int
+    number: int = Field(description="Number of differences to repair.")
     items: list[RepairLine]
 
 

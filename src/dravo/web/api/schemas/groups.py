@@ -20,11 +20,13 @@ class GroupsQuery(SearchQuery):
 class Group(Model):
     """A group."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the group.")
+    name: str = Field(description="Name of the group.")
     external_id: str | None
-    source: KeyAndLabel | None
-    members: int
+    source: KeyAndLabel | None = Field(
+        description="The source that reports the group; null for a local group."
+    )
+    members: int = Field(description="Number of direct members.")
     assignments: int
     modified_at: str
 
@@ -32,8 +34,8 @@ class Group(Model):
 class GroupNearby(Model):
     """A nested or containing group."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the group.")
+    name: str = Field(description="Name of the group.")
     source: KeyAndLabel | None
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from dravo.web.api.schemas.base import Model
 from dravo.web.api.schemas.common import KeyAndLabel, UserRef
 
@@ -16,11 +18,11 @@ class HeldUser(Model):
 class HoldItem(Model):
     """The held removals of an application."""
 
-    application: KeyAndLabel
-    number: int
-    since: str
+    application: KeyAndLabel = Field(description="The application whose removals are held.")
+    number: int = Field(description="Number of held removals.")
+    since: str = Field(description="Time of the first held removal.")
     message: str
-    users: list[HeldUser]
+    users: list[HeldUser] = Field(description="The first users whose access would be removed.")
 
 
 class HoldList(Model):

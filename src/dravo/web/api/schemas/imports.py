@@ -57,7 +57,7 @@ class SourcePolicyRequest(RequestModel):
 class FileRequest(RequestModel):
     """A file, in base64."""
 
-    name: Literal["users.csv", "groups.csv", "memberships.csv"]
+    name: Literal["users.csv", "groups.csv", "memberships.csv"] = Field(description="Name of the file.")
     content: str = Field(max_length=90_000_000)
 
 
@@ -75,7 +75,7 @@ class StartRunRequest(RequestModel):
 class ConflictDecisionRequest(RequestModel):
     """The decision of a conflict."""
 
-    decision: Literal["link", "create", "accept", "ignore"]
+    decision: Literal["link", "create", "accept", "ignore"] = Field(description="What to do with the record.")
     user: Text | None = Field(None, description="User to link: ID, user name, email or external ID.")
 
 
@@ -129,10 +129,10 @@ class UserOfSourcePath(Model):
 class ConnectorSetting(Model):
     """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
 
-    name: str
-    label: str
+    name: str = Field(description="Name of the setting.")
+    label: str = Field(description="Label of the setting.")
     hint: str
-    kind: str
+    kind: str = Field(description="Kind of value: text, lines, switch or choice.")
     choices: list[str]
     default: Any
     required: bool
@@ -142,9 +142,9 @@ class Connector(Model):
     """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
 
     key: str
-    label: str
+    label: str = Field(description="Name of the connector.")
     reads: str
-    settings: list[ConnectorSetting]
+    settings: list[ConnectorSetting] = Field(description="Settings of the connector.")
 
 
 class Connectors(Model):
@@ -156,9 +156,9 @@ class Connectors(Model):
 class ImportCheckStep(Model):
     """A step of a connection check."""
 
-    name: str
-    outcome: str
-    message: str
+    name: str = Field(description="What the step checks.")
+    outcome: str = Field(description="Result: ok, failed, skipped or warning.")
+    message: str = Field(description="Result of the step in a sentence.")
     hint: str
 
 
@@ -182,8 +182,8 @@ class SourcePolicy(Model):
 
     match: str
     domains: list[str]
-    users: str
-    groups: AcceptedGroups
+    users: str = Field(description="SCIM filter of the accepted users; empty accepts all.")
+    groups: AcceptedGroups = Field(description="Which groups of the source are accepted.")
     makes: bool
     pilot: str
     groups_from: list[str] = Field(description="Expressions that produce group names.")
@@ -202,10 +202,10 @@ class ImportFile(Model):
 class ImportSettings(Model):
     """The import settings of a source."""
 
-    kind: str
-    label: str
+    kind: str = Field(description="Key of the connector.")
+    label: str = Field(description="Name of the connector.")
     reads: str
-    settings: dict[str, Any]
+    settings: dict[str, Any] = Field(description="Settings of the connector.")
     fields: list[ConnectorSetting]
     has_secret: bool
     enabled: bool
@@ -225,14 +225,14 @@ class ImportSettings(Model):
 class SampleAttribute(Model):
     """An attribute of a source with sample values."""
 
-    name: str
-    values: list[str]
+    name: str = Field(description="Name of the attribute in the source.")
+    values: list[str] = Field(description="Some of its values.")
 
 
 class SampleUser(Model):
     """The result of the source policy for one record."""
 
-    name: str
+    name: str = Field(description="Name of the user in the source.")
     user: dict[str, Any] | None
     groups: list[str] = Field(description="Groups from user attributes.")
     comes_in: bool
@@ -259,8 +259,8 @@ class BeforeAndAfter(Model):
 class PolicyPreviewUser(Model):
     """A user whom another source policy would change."""
 
-    name: str
-    outcome: str
+    name: str = Field(description="Name of the user in the source.")
+    outcome: str = Field(description="What would happen to the user.")
     changes: list[BeforeAndAfter]
     message: str
 
@@ -268,36 +268,38 @@ class PolicyPreviewUser(Model):
 class PolicyPreviewGroup(Model):
     """A group of the source, and whether it would be accepted."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the group.")
+    name: str = Field(description="Name of the group.")
     comes_in: bool
 
 
 class MadeGroup(Model):
     """A group from user attributes, with its number of members."""
 
-    name: str
+    name: str = Field(description="Name of the group.")
     users: int
 
 
 class PolicyPreview(Model):
     """The preview of a source policy."""
 
-    looked_at: int
+    looked_at: int = Field(description="Number of evaluated users.")
     comes_in: int
     changed: int
     leaves: int
     refused: int
     items: list[PolicyPreviewUser]
-    groups: list[PolicyPreviewGroup]
+    groups: list[PolicyPreviewGroup] = Field(
+        description="Groups of the source, with whether the policy accepts each."
+    )
     made_groups: list[MadeGroup]
 
 
 class RunCount(Model):
     """A number by kind."""
 
-    name: str
-    number: int
+    name: str = Field(description="What is counted.")
+    number: int = Field(description="Number of results.")
 
 
 class RunEffect(Model):
@@ -312,8 +314,8 @@ class RunEffect(Model):
 class ImportRun(Model):
     """An import run."""
 
-    id: str
-    status: str
+    id: str = Field(description="ID of the run.")
+    status: str = Field(description="Status: waiting, running, done, held, stopped or failed.")
     requested_by: str
     requested_at: str
     started_at: str | None
@@ -337,10 +339,10 @@ class PageOfImportRuns(Page[ImportRun]):
 class ImportRunEntry(Model):
     """A run entry: the result for one user or group."""
 
-    id: int
-    kind: str
-    user: str | None
-    name: str
+    id: int = Field(description="ID of the entry.")
+    kind: str = Field(description="Result: new, changed, left, refused, conflict or missing.")
+    user: str | None = Field(description="ID of the user, or null.")
+    name: str = Field(description="Name of the user or group.")
     changes: list[BeforeAndAfter]
     message: str | None
 
@@ -352,26 +354,26 @@ class PageOfImportRunEntries(Page[ImportRunEntry]):
 class PossibleUser(Model):
     """A possible user of a record."""
 
-    id: str
+    id: str = Field(description="ID of the user.")
     display_name: str
     user_name: str
-    status: str
+    status: str = Field(description="Status: active, inactive or left.")
 
 
 class SourceConflict(Model):
     """A conflict with the possible decisions."""
 
-    id: str
-    subject: str
-    kind: str
-    name: str
+    id: str = Field(description="ID of the conflict.")
+    subject: str = Field(description="What the conflict is about: a user or a group.")
+    kind: str = Field(description="Why the record or change waits for a decision.")
+    name: str = Field(description="Name of the user or group in the source.")
     message: str
     native_id: str
     says: dict[str, Any]
     candidates: list[PossibleUser]
     choices: list[str]
-    status: str
-    decision: str | None
+    status: str = Field(description="Status: open, decided or over.")
+    decision: str | None = Field(description="Decision that was made, or null.")
     decided_by: str | None
     decided_at: str | None
     first_seen_at: str

@@ -18,17 +18,19 @@ class Plan(KeyAndLabel):
     taken: int
     waiting: int
     free: int | None
-    status: Literal["free", "short", "full"]
+    status: Literal["free", "short", "full"] = Field(
+        description="Whether seats are free, running short or all taken (full)."
+    )
 
 
 class Seat(Model):
     """A seat of a user, or a place on the waiting list."""
 
-    id: str
-    user: UserRef
+    id: str = Field(description="ID of the seat.")
+    user: UserRef = Field(description="The user with the seat, or on the waiting list.")
     plan: KeyAndLabel
     requested_at: str
-    since: str | None
+    since: str | None = Field(description="Time from which the user has the seat; null on the waiting list.")
     place: int | None
 
 

@@ -32,7 +32,7 @@ class LocalUserRequest(LocalUserFields, ConfirmedRequest):
 class GroupNameRequest(RequestModel):
     """The name of a local group."""
 
-    name: Text
+    name: Text = Field(description="Name of the group.")
 
 
 class MembersRequest(ConfirmedRequest):

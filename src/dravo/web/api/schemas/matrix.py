@@ -34,7 +34,7 @@ class ComparedRole(Model):
 class ComparedApplication(Model):
     """The roles of two users in an application."""
 
-    application: KeyAndLabel
+    application: KeyAndLabel = Field(description="The application in which both users are compared.")
     same: bool
     sides: list[list[ComparedRole]]
 
@@ -50,15 +50,17 @@ class ComparedGroup(Model):
 class Compared(Model):
     """The comparison of two users; differences first."""
 
-    users: list[UserLine]
-    applications: list[ComparedApplication]
-    groups: list[ComparedGroup]
+    users: list[UserLine] = Field(description="Both users.")
+    applications: list[ComparedApplication] = Field(
+        description="Applications in which one of the users has a role."
+    )
+    groups: list[ComparedGroup] = Field(description="Groups of one or both users.")
 
 
 class MatrixUser(UserLine):
     """A user with their roles, by application."""
 
-    roles: dict[str, list[str]]
+    roles: dict[str, list[str]] = Field(description="Roles by key of the application.")
 
 
 class Matrix(Page[MatrixUser]):
@@ -71,13 +73,13 @@ class Matrix(Page[MatrixUser]):
 class AccessDifference(Model):
     """A user whose roles in an application differ between two times."""
 
-    id: str
-    user: UserRef
-    application: KeyAndLabel
-    what: Literal["joined", "left", "changed"]
+    id: str = Field(description="ID of the difference.")
+    user: UserRef = Field(description="The user whose roles differ.")
+    application: KeyAndLabel = Field(description="The application in which the roles differ.")
+    what: Literal["joined", "left", "changed"] = Field(description="What happened: joined, left or changed.")
     before: list[str]
     after: list[str]
-    at: str
+    at: str = Field(description="Time of the change.")
     reasons: list[str]
 
 

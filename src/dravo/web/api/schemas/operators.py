@@ -13,7 +13,7 @@ from dravo.web.api.schemas.common import KeyAndLabel, Page
 class SignInRequest(RequestModel):
     """Name and password of an operator."""
 
-    name: Text
+    name: Text = Field(description="Name of the operator.")
     password: Text
     code: str = Field("", max_length=60, description="Code of the second factor, or a recovery code.")
 
@@ -21,13 +21,15 @@ class SignInRequest(RequestModel):
 class CodeRequest(RequestModel):
     """A code of a second factor, or a recovery code."""
 
-    code: str = Field(max_length=60)
+    code: str = Field(max_length=60, description="Code from the authenticator app.")
 
 
 class RenewCodesRequest(RequestModel):
     """A code of your second factor."""
 
-    code: str = Field("", max_length=60)
+    code: str = Field(
+        "", max_length=60, description="Code from the authenticator app, if a second factor is enabled."
+    )
 
 
 class PasswordSignInRequest(RequestModel):
@@ -47,8 +49,10 @@ class ChangePasswordRequest(Model):
 class CreateOperatorRequest(RequestModel):
     """A new operator. Without a password, Dravo generates one."""
 
-    name: Text
-    kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"]
+    name: Text = Field(description="Name with which the operator signs in.")
+    kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"] = (
+        Field(description="Kind of operator; it decides about the permissions.")
+    )
     applications: list[Text] = Field(
         [], max_length=500, description="Keys of the applications of an application owner."
     )
@@ -59,8 +63,8 @@ class CreateOperatorRequest(RequestModel):
 class Session(Model):
     """Your session."""
 
-    name: str
-    kind: str
+    name: str = Field(description="Name with which you signed in.")
+    kind: str = Field(description="Kind of operator that you are.")
     csrf: str
     permissions: list[str]
     applications: list[str] | None = Field(
@@ -72,11 +76,11 @@ class Session(Model):
 class Operator(Model):
     """An operator."""
 
-    id: str
-    name: str
-    kind: str
+    id: str = Field(description="ID of the operator.")
+    name: str = Field(description="Name with which the operator signs in.")
+    kind: str = Field(description="Kind of operator, such as administrator or auditor.")
     masked: bool
-    applications: list[str]
+    applications: list[str] = Field(description="Keys of the applications of an application owner.")
     created_at: str
     second_factor: bool
     only_by_source: bool
@@ -87,7 +91,7 @@ class SecondFactor(Model):
     """Your second factor."""
 
     on: bool
-    since: str | None
+    since: str | None = Field(description="Time when the second factor was set up, or null.")
     recovery_left: int
     required: bool
 
@@ -103,12 +107,12 @@ class NewSecondFactor(Model):
 class OperatorLink(Model):
     """A linked source of an operator."""
 
-    id: str
+    id: str = Field(description="ID of the link.")
     source: KeyAndLabel
     subject: str
     created_at: str
     last_used_at: str
-    status: str
+    status: str = Field(description="Status of sign-in at the source: disabled, pilot or enabled.")
 
 
 class LinkOffer(KeyAndLabel):

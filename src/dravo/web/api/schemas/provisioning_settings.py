@@ -24,14 +24,14 @@ class RolesAs(Model):
     attribute: str | None
     which: str
     shape: str
-    value: str
+    value: str = Field(description="Whether the key or the label of the role is sent.")
 
 
 class GroupOver(Model):
     """A provisioned group with an optional name."""
 
     group: str
-    name: str | None = None
+    name: str | None = Field(None, description="Name of the group in the application, if it differs.")
 
 
 class GroupsOver(Model):
@@ -84,10 +84,10 @@ class SettingsPreviewUser(Model):
 class SettingsPreview(Model):
     """The preview of changed settings."""
 
-    accounts: int
+    accounts: int = Field(description="Number of accounts in the application.")
     changed: int
     whole: bool
-    users: list[SettingsPreviewUser]
+    users: list[SettingsPreviewUser] = Field(description="The first users whose account changes.")
 
 
 Leaving = Literal["deactivate", "delete", "do_nothing"]
@@ -107,14 +107,16 @@ class RoleEncodingRequest(RequestModel):
     attribute: Text | None = None
     which: Literal["all", "highest"] = "all"
     shape: Literal["as_declared", "objects", "strings"] = "as_declared"
-    value: Literal["key", "label"] = "key"
+    value: Literal["key", "label"] = Field(
+        "key", description="Whether the key or the label of the role is sent."
+    )
 
 
 class ProvisionedGroupRequest(RequestModel):
     """A provisioned group with an optional name."""
 
     group: Text
-    name: Text | None = None
+    name: Text | None = Field(None, description="Name of the group in the application, if it differs.")
 
 
 class ProvisionedGroupsRequest(RequestModel):

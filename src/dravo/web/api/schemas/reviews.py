@@ -32,7 +32,7 @@ class RowsRequest(RequestModel):
 class DecisionRequest(RowsRequest, ConfirmedRequest):
     """A decision for rows of one application."""
 
-    decision: Literal["confirmed", "removed"]
+    decision: Literal["confirmed", "removed"] = Field(description="Decision for the selected rows.")
     note: Text | None = None
 
 
@@ -52,10 +52,10 @@ class ReviewExportQuery(Model):
 class ReviewPart(Model):
     """The progress of a review in one application."""
 
-    application: KeyAndLabel
+    application: KeyAndLabel = Field(description="The application of this part.")
     owner: str | None
     rows: int
-    confirmed: int
+    confirmed: int = Field(description="Number of confirmed rows.")
     taken_away: int
     open: int
 
@@ -63,7 +63,7 @@ class ReviewPart(Model):
 class Review(Model):
     """An access review."""
 
-    id: str
+    id: str = Field(description="ID of the review.")
     label: str
     note: str | None
     narrowed: dict[str, str]
@@ -75,7 +75,7 @@ class Review(Model):
     closed_by: str | None
     applications: list[ReviewPart]
     rows: int
-    confirmed: int
+    confirmed: int = Field(description="Number of confirmed rows.")
     taken_away: int
     open: int
 
@@ -83,18 +83,22 @@ class Review(Model):
 class ReviewRow(Model):
     """A review row: the access when the review was created, and the decision."""
 
-    id: str
-    user: UserRef
-    status: Literal["active", "inactive", "left"]
-    application: KeyAndLabel
-    role: RoleRef
-    since: str
+    id: str = Field(description="ID of the row.")
+    user: UserRef = Field(description="The reviewed user.")
+    status: Literal["active", "inactive", "left"] = Field(
+        description="Status of the user: active, inactive or left."
+    )
+    application: KeyAndLabel = Field(description="The application of the role.")
+    role: RoleRef = Field(description="The reviewed role.")
+    since: str = Field(description="Time from which the user has the role.")
     reasons: list[str]
-    decision: Literal["confirmed", "removed"] | None
+    decision: Literal["confirmed", "removed"] | None = Field(
+        description="Decision: confirmed or removed; null while open."
+    )
     decided_at: str | None
     decided_by: str | None
     note: str | None
-    outcome: str | None
+    outcome: str | None = Field(description="What happened after the decision, or null.")
 
 
 class PageOfReviews(Page[Review]):

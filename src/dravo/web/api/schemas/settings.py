@@ -18,7 +18,7 @@ class SettingPath(Model):
 class SettingRequest(RequestModel):
     """A setting's value."""
 
-    value: bool | int | Annotated[str, Field(max_length=300)]
+    value: bool | int | Annotated[str, Field(max_length=300)] = Field(description="New value of the setting.")
 
 
 class MailRequest(RequestModel):
@@ -64,11 +64,11 @@ class MailTested(MailSettings):
 class Setting(Model):
     """A setting of the organization."""
 
-    name: str
+    name: str = Field(description="Name of the setting.")
     group: str
     label: str
-    kind: Literal["number", "boolean", "time_zone", "text"]
-    value: bool | int | str
+    kind: Literal["number", "boolean", "time_zone", "text"] = Field(description="Kind of value.")
+    value: bool | int | str = Field(description="Current value.")
     default: bool | int | str
     least: int
     most: int

@@ -47,7 +47,9 @@ class SignInSettingsRequest(RequestModel):
 class SignInStatusRequest(RequestModel):
     """The status of sign-in."""
 
-    status: Literal["disabled", "pilot", "enabled"]
+    status: Literal["disabled", "pilot", "enabled"] = Field(
+        description="New status: disabled, pilot or enabled."
+    )
     enabled_from: str | None = Field(
         None, max_length=40, description="Time at which sign-in is enabled for everyone."
     )
@@ -93,7 +95,7 @@ class ClaimedQuery(Model):
 class ClaimedGroupRequest(RequestModel):
     """A group named as in claims."""
 
-    name: Text
+    name: Text = Field(description="Name of the group as the provider sends it.")
 
 
 class SignInTracePath(Model):
@@ -126,7 +128,7 @@ class VerifyCodeRequest(RequestModel):
     """An emailed code; new users also send their name."""
 
     state: str = Field(max_length=100)
-    code: str = Field(max_length=40)
+    code: str = Field(max_length=40, description="The emailed code.")
     given_name: str = Field("", max_length=100)
     family_name: str = Field("", max_length=100)
 
@@ -165,19 +167,19 @@ class OurCertificate(Model):
 class SignIn(Model):
     """The sign-in settings of a source with the setup checklist."""
 
-    source: KeyAndLabel
+    source: KeyAndLabel = Field(description="The source through which users sign in.")
     protocol: str
     protocol_label: str
-    settings: dict[str, Any]
+    settings: dict[str, Any] = Field(description="Sign-in settings.")
     has_secret: bool
     policy: SourcePolicy
-    status: str
+    status: str = Field(description="Status: disabled, pilot or enabled.")
     serves: str
     enabled_from: str | None
     verified_at: str | None
     missing: list[str]
     provider: KnownProvider
-    looked_at: str | None
+    looked_at: str | None = Field(description="Time of the last fetch of the provider's metadata, or null.")
     trouble: str
     give: list[ChecklistValue]
     certificates: list[OurCertificate]
@@ -191,8 +193,8 @@ class SignIn(Model):
 class SignInTest(Model):
     """A test sign-in by one named user."""
 
-    id: str
-    user: str
+    id: str = Field(description="ID of the test sign-in.")
+    user: str = Field(description="User name or email of the user who may try.")
     mode: str
     created_by: str
     created_at: str
@@ -219,14 +221,14 @@ class PageOfSignInTests(Page[SignInTest]):
 class SignInLine(Model):
     """A sign-in with its outcome."""
 
-    id: str
-    at: str
-    outcome: str
+    id: str = Field(description="ID of the sign-in.")
+    at: str = Field(description="Time of the sign-in.")
+    outcome: str = Field(description="Outcome: signed_in, observed or refused.")
     reason: str | None
     message: str
     hint: str
-    name: str
-    user: str | None
+    name: str = Field(description="Name or address of the user, as far as known.")
+    user: str | None = Field(description="ID of the user who signed in, or null.")
     sign_in_test: str | None
 
 
@@ -239,7 +241,7 @@ class ClaimedGroup(Model):
 
     claimed: str
     group: dict[str, Any] | None
-    outcome: str
+    outcome: str = Field(description="What happens to the group: existing, created or ignored.")
     gives: list[dict[str, str]]
 
 
@@ -247,7 +249,7 @@ class GroupInClaims(Model):
     """A group in claims that does not exist yet."""
 
     source: KeyAndLabel
-    name: str
+    name: str = Field(description="Name of the group.")
 
 
 class GroupsInClaims(Model):
@@ -259,8 +261,8 @@ class GroupsInClaims(Model):
 class GroupMadeAhead(Model):
     """A group created from claims."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the new group.")
+    name: str = Field(description="Name of the new group.")
 
 
 class SignInAccess(Model):
@@ -275,11 +277,11 @@ class SignInAccess(Model):
 class PlannedSignIn(Model):
     """The result of a sign-in."""
 
-    outcome: str
+    outcome: str = Field(description="Outcome: signed_in, observed or refused.")
     message: str
     hint: str
     steps: list[ImportCheckStep]
-    kind: str
+    kind: str = Field(description="Kind of problem, or empty.")
     made: dict[str, Any]
     groups: list[ClaimedGroup]
     access: list[SignInAccess]
@@ -288,13 +290,13 @@ class PlannedSignIn(Model):
 class SignInTrace(SignInLine):
     """A sign-in trace."""
 
-    issuer: str
-    subject: str
+    issuer: str = Field(description="Issuer of the identity.")
+    subject: str = Field(description="Identifier of the user at the provider.")
     steps: list[ImportCheckStep]
     received: list[SampleAttribute]
-    kind: str
+    kind: str = Field(description="What happened to the source record, or null.")
     made: dict[str, Any]
-    groups: list[ClaimedGroup]
+    groups: list[ClaimedGroup] = Field(description="Claimed groups with what they give.")
     access: list[SignInAccess]
     raw: str
 
@@ -302,7 +304,7 @@ class SignInTrace(SignInLine):
 class UserSession(Model):
     """A session of a user."""
 
-    id: str
+    id: str = Field(description="ID of the session.")
     source: KeyAndLabel
     created_at: str
     last_seen_at: str
@@ -322,13 +324,13 @@ class OwnApplication(Model):
     label: str
     address: str | None
     roles: list[str]
-    since: str
+    since: str = Field(description="Time from which the user has access.")
 
 
 class UserPortal(Model):
     """The applications and the support contact of a signed-in user."""
 
-    name: str
+    name: str = Field(description="Display name of the user.")
     user_name: str
     source: str
     csrf: str
@@ -381,14 +383,14 @@ class CodeSent(Model):
     """A requested code; send `state` back with it."""
 
     state: str
-    source: str
+    source: str = Field(description="Label of the source through which the user signs in.")
     minutes: int
 
 
 class CodeResult(Model):
     """The result of a code: "signed_in", "observed" or "refused"."""
 
-    outcome: str
+    outcome: str = Field(description="Outcome: signed_in, observed or refused.")
     back: str
     message: str
     support_contact: str

@@ -43,7 +43,7 @@ class CreateScimTokenRequest(CreateTokenRequest):
 class SchemaRequest(RequestModel):
     """An extension schema, as the JSON document of RFC 7643, section 7."""
 
-    kind: Literal["User", "Group"]
+    kind: Literal["User", "Group"] = Field(description="Resource type that the schema extends.")
     document: dict[str, Any] = Field(description="The schema: id (its URN), name, description, attributes.")
 
 
@@ -77,7 +77,7 @@ class Source(Model):
     """A source; `read_as` is the connector of its import."""
 
     key: str
-    label: str
+    label: str = Field(description="Label of the source.")
     domains: list[str] = Field(description="All email domains of the source.")
     connection_type: str
     sign_in_status: str | None
@@ -95,8 +95,8 @@ class Source(Model):
     deactivation_wins: bool
     updates: bool
     created_at: str
-    users: int
-    groups: int
+    users: int = Field(description="Number of users.")
+    groups: int = Field(description="Number of groups.")
     last_call_at: str | None
     last_activity_at: str | None = Field(description="Time of the last request, import run or sign-in.")
     shared_domains: list[SharedDomain] = Field(description="Domains that other sources own too.")
@@ -119,8 +119,8 @@ class NewScimToken(ScimToken):
 class ChecklistValue(Model):
     """A value to enter on the other side."""
 
-    name: str
-    value: str
+    name: str = Field(description="Name of the field at the identity provider.")
+    value: str = Field(description="Value to enter there.")
     note: str
 
 
@@ -136,7 +136,7 @@ class ChecklistItem(Model):
 class ChecklistTrouble(Model):
     """A rejected or misdirected request."""
 
-    at: str
+    at: str = Field(description="Time of the last problem.")
     message: str
 
 
@@ -164,8 +164,8 @@ class SourceSchema(Model):
     """A schema extension of a source for User or Group."""
 
     urn: str
-    kind: str
-    name: str
+    kind: str = Field(description="Resource type that the schema extends: User or Group.")
+    name: str = Field(description="Name of the schema.")
     document: dict[str, Any]
 
 
@@ -178,34 +178,34 @@ class SourceSchemas(Model):
 class TraceSubject(Model):
     """The user or group of a request."""
 
-    kind: str
-    id: str
-    name: str
+    kind: str = Field(description="Kind: user or group.")
+    id: str = Field(description="ID of the record or the group.")
+    name: str = Field(description="Name of the user or the group.")
 
 
 class TraceUser(Model):
     """The effects of a request on one user."""
 
-    id: str
-    name: str
-    gained: list[str]
-    lost: list[str]
-    accounts: list[list[str]]
+    id: str = Field(description="ID of the user.")
+    name: str = Field(description="Display name of the user.")
+    gained: list[str] = Field(description="Roles that the user gained.")
+    lost: list[str] = Field(description="Roles that the user lost.")
+    accounts: list[list[str]] = Field(description="Accounts that change: application and desired state.")
 
 
 class ScimRequestLine(Model):
     """A request of a source with its effects."""
 
-    id: str
-    at: str
+    id: str = Field(description="ID of the request.")
+    at: str = Field(description="Time of the request.")
     method: str
     path: str
     query: str | None
-    status: int
+    status: int = Field(description="HTTP status of the response.")
     milliseconds: int
-    outcome: str
+    outcome: str = Field(description="What Dravo did, in a sentence.")
     quirks: list[str]
-    subject: TraceSubject | None
+    subject: TraceSubject | None = Field(description="The user or group of the request, or null.")
     users: list[TraceUser]
     more: int
 

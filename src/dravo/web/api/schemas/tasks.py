@@ -14,9 +14,9 @@ class TaskError(Model):
     """Open tasks of one application with the same error."""
 
     application: KeyAndLabel
-    kind: str
-    status: str
-    number: int
+    kind: str = Field(description="Kind of error.")
+    status: str = Field(description="Status: waiting, failed or held.")
+    number: int = Field(description="Number of open tasks with this error.")
     message: str
     hint: str
 
@@ -80,7 +80,7 @@ class RetryRequest(RequestModel):
     """The tasks to retry."""
 
     application: Text
-    kind: Text | None = None
+    kind: Text | None = Field(None, description="Only tasks with this kind of error.")
 
 
 class ResolveRequest(RequestModel):
@@ -96,7 +96,7 @@ class Exchange(Model):
     method: str
     path: str
     query: dict[str, str] | None
-    status: int | None
+    status: int | None = Field(description="HTTP status of the response, or null without a response.")
     milliseconds: int
     excerpt: str | None
     together: int | None = Field(None, description="Number of changes in a bulk request, or null.")
@@ -108,7 +108,7 @@ class Attempt(Model):
     version: int
     started_at: str
     ended_at: str
-    outcome: str
+    outcome: str = Field(description="Result of the attempt, such as done, failed or waiting.")
     message: str | None
     exchanges: list[Exchange]
 
@@ -116,13 +116,13 @@ class Attempt(Model):
 class TaskLine(Model):
     """A task as in lists."""
 
-    id: str
-    user: UserRef
-    application: KeyAndLabel
+    id: str = Field(description="ID of the task.")
+    user: UserRef = Field(description="The user of the account.")
+    application: KeyAndLabel = Field(description="The application to which the change is sent.")
     account: str
-    status: str
+    status: str = Field(description="Status: waiting, failed, held, done or discarded.")
     desired_state: str
-    version: int
+    version: int = Field(description="Version of the desired state that the task sends.")
     attempts: int
     created_at: str
     next_attempt_at: str | None
@@ -130,7 +130,7 @@ class TaskLine(Model):
     message: str | None
     hint: str | None
     waits_for: str | None
-    kind: str | None
+    kind: str | None = Field(description="Kind of error, or null.")
 
 
 class Task(TaskLine):

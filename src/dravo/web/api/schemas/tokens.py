@@ -35,10 +35,10 @@ class ApiTokensQuery(PageQuery):
 
 
 class Token(Model):
-    """A SCIM token without its secret."""
+    """A token without its secret."""
 
-    id: str
-    label: str
+    id: str = Field(description="ID of the token.")
+    label: str = Field(description="Purpose of the token.")
     prefix: str
     created_at: str
     expires_at: str | None
@@ -49,8 +49,8 @@ class Token(Model):
 class TokenOperator(Model):
     """The operator of a token."""
 
-    id: str
-    name: str
+    id: str = Field(description="ID of the operator.")
+    name: str = Field(description="Name of the operator.")
 
 
 class ApiToken(Token):

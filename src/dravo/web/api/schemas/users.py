@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from dravo.web.api.schemas.access import Access
 from dravo.web.api.schemas.accounts import Account
 from dravo.web.api.schemas.base import Model
@@ -32,24 +34,24 @@ class UserLine(UserRef):
     """A user as in lists."""
 
     email: str | None
-    status: str
-    since: str
+    status: str = Field(description="Status: active, inactive or left.")
+    since: str = Field(description="Time since when the user has this status.")
     modified_at: str
 
 
 class UserAttribute(Model):
     """An attribute with its source."""
 
-    name: str
-    value: str
+    name: str = Field(description="Name of the attribute.")
+    value: str = Field(description="Merged value of the attribute.")
     source: KeyAndLabel | None
 
 
 class UserRecord(Model):
     """A source record of a user."""
 
-    id: str
-    source: KeyAndLabel
+    id: str = Field(description="ID of the source record.")
+    source: KeyAndLabel = Field(description="The source that reports the record.")
     connection_type: str
     external_id: str | None
     user_name: str | None
@@ -64,7 +66,7 @@ class UserGroup(Model):
 
     group: GroupRef
     source: KeyAndLabel | None
-    since: str
+    since: str = Field(description="Time from which the user is a member.")
     until: str | None
 
 
@@ -73,10 +75,10 @@ class User(UserLine):
 
     attributes: list[UserAttribute]
     records: list[UserRecord]
-    groups: list[UserGroup]
+    groups: list[UserGroup] = Field(description="Groups of the user.")
     access: list[Access]
     ended: list[Access]
-    accounts: list[Account]
+    accounts: list[Account] = Field(description="Accounts of the user.")
     being_worked_out: bool
 
 
@@ -93,8 +95,8 @@ class PossibleAccess(Model):
 class AccessExplanation(Model):
     """The explanation of a user's access."""
 
-    user: UserRef
-    application: KeyAndLabel
+    user: UserRef = Field(description="The explained user.")
+    application: KeyAndLabel = Field(description="The explained application.")
     has_access: bool
     sentences: list[str]
     access: list[Access]
