@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy import Connection, delete, select, update
 
-from dravo.core.errors import InvalidInput
+from dravo.core.errors import DravoError, InvalidInput
 from dravo.core.instants import Instant, later, parse_instant
 from dravo.core.planning import UserSnapshot
 from dravo.services.changes.effects import ChangeEffects, count
@@ -23,16 +23,20 @@ from dravo.services.sign_in.settings import (
     ENABLED,
     PILOT,
     STATUSES,
-    UNTESTED,
+    changed_values,
+    check_protocol_serves,
+    check_serves,
     check_super_administrator,
     missing,
-    policy_with,
+    needs_new_test,
     read_settings,
 )
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.queries import sign_in as sign_in_queries
+from dravo.store.sources.settings import SourceSignIn
+from dravo.store.sources.sources import Source
 
 DAY = 86_400
 
@@ -62,25 +66,11 @@ def set_status(
     with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
         check_super_administrator(caller, row)
-        if row.serves != USERS:
-            if status == ENABLED or at is not None:
-                operator_sso.check_own_way(connection, caller, source.id)
-            if status == DISABLED:
-                operator_sso.check_nobody_is_locked_out(connection, source.id)
-        if status != DISABLED or at is not None:
-            if lacking := missing(connection, row):
-                raise InvalidInput(
-                    f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.", "status"
-                )
-            if status == PILOT and not row.settings.get("pilot"):
-                raise InvalidInput(
-                    "The pilot group is missing.", "Enter the group whose members can sign in.", "pilot"
-                )
-            if row.verified_at is None and confirm != source.label:
-                hint = (
-                    f"Run a test sign-in first, or type the name of the source, '{source.label}', to confirm."
-                )
-                raise NeedsConfirmation("These settings have not been tested yet.", hint, "confirm")
+        _check_possible(connection, caller, source, row, status, scheduled=at is not None)
+        opens = status != DISABLED or at is not None
+        if opens and row.verified_at is None and confirm != source.label:
+            hint = f"Run a test sign-in first, or type the name of the source, '{source.label}', to confirm."
+            raise NeedsConfirmation("These settings have not been tested yet.", hint, "confirm")
         connection.execute(
             update(t.source_sign_in)
             .where(t.source_sign_in.c.source_id == source.id)
@@ -97,6 +87,37 @@ def set_status(
             caller,
             now,
             AuditEvent("changed sign-in status", "source", source.id, details=details),
+        )
+
+
+def _check_possible(
+    connection: Connection,
+    caller: Caller,
+    source: Source,
+    row: SourceSignIn,
+    status: str,
+    *,
+    scheduled: bool = False,
+) -> None:
+    """Check that a source can get a status: no operator is locked out, and no setting is missing.
+
+    Raises:
+        InvalidInput, StillInUse.
+    """
+    if row.serves != USERS:
+        if status == ENABLED or scheduled:
+            operator_sso.check_own_way(connection, caller, source.id)
+        if status == DISABLED:
+            operator_sso.check_nobody_is_locked_out(connection, source.id)
+    if status == DISABLED and not scheduled:
+        return
+    if lacking := missing(connection, row):
+        raise InvalidInput(
+            f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.", "status"
+        )
+    if status == PILOT and not row.settings.get("pilot"):
+        raise InvalidInput(
+            "The pilot group is missing.", "Enter the group whose members can sign in.", "pilot"
         )
 
 
@@ -121,35 +142,42 @@ def _check_status(status: str) -> None:
 # Previews
 
 
-def preview_settings(ctx: AppContext, key: str, given: dict[str, Any]) -> ChangeEffects:
-    """Return the effects of other sign-in settings; nothing is changed or fetched.
+def preview_settings(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> ChangeEffects:
+    """Return the effects of other sign-in settings; nothing is changed, and no metadata is fetched.
 
     Args:
         ctx: the data folder.
+        caller: who would change them.
         key: the key of the source.
         given: as in `settings.change`.
 
     Raises:
-        InvalidInput, NotFound.
+        InvalidInput, NotFound, NotPermitted, StillInUse: as the change itself.
     """
     effects = ChangeEffects()
+    serves = given.get("serves")
     with ctx.database.reading() as connection:
         source, row = sign_in_of(connection, key)
+        check_super_administrator(caller, row, serves)
+        check_protocol_serves(row.protocol, serves)
         before = row.settings
-        merged = {**before, **(given.get("settings") or {})}
-        after = read_settings(row.protocol, merged).model_dump()
-        policy_with(row, given.get("policy") or {})
-        changed = {name for name, value in after.items() if before.get(name) != value}
-        for name in sorted(changed):
+        after = read_settings(row.protocol, {**before, **(given.get("settings") or {})}).model_dump()
+        values, details = changed_values(ctx, row.protocol, row, given, after)
+        for name in details.get("settings", ()):
             effects.add(f"`{name}`: {_shown(after[name])} (now {_shown(before.get(name))}).")
-        if row.secret and given.get("secret") is None and "issuer" in changed:
-            effects.add("The client secret is deleted, because the host changes.")
-        if (serves := given.get("serves")) is not None and serves != row.serves:
+        if "secret" in details:
+            effects.add(f"The client secret is {details['secret']}.")
+        if "policy" in details:
+            effects.add("The source policy changes.")
+        if serves is not None and serves != row.serves:
+            check_serves(connection, caller, source, row, serves)
             effects.add(_SERVES[serves])
-        others = given.keys() & {"metadata", "fields", "secret", "policy"}
-        if changed - UNTESTED or any(given[name] is not None for name in others):
+        replaced = given.get("metadata") is not None or given.get("fields") is not None
+        if replaced:
+            effects.add("The values of the provider are replaced.")
+        if replaced or needs_new_test(values, details):
             effects.add("The settings need a new test sign-in, or the label of the source to confirm them.")
-        if "claim_days" in changed and after["claim_days"]:
+        if "claim_days" in details.get("settings", ()) and after["claim_days"]:
             _preview_claim_age(ctx, connection, source.id, after["claim_days"], effects)
     return effects
 
@@ -177,8 +205,9 @@ def _preview_claim_age(
     ending = sign_in_queries.groups_by_claims_before(connection, source_id, before)
     number = sum(len(groups) for groups in ending.values())
     effects.add(
-        f"{count(number, 'membership', 'memberships')} of {count(len(ending), 'user', 'users')} expire: the "
-        f"last sign-in was more than {count(days, 'day', 'days')} ago."
+        f"{count(number, 'membership', 'memberships')} of {count(len(ending), 'user', 'users')} "
+        f"{'expires' if number == 1 else 'expire'}: the last sign-in was more than "
+        f"{count(days, 'day', 'days')} ago."
     )
     if not number:
         return
@@ -191,7 +220,7 @@ def _preview_claim_age(
     effects.add_access(connection, PlannedChange(None, (users,), ctx.catalogue.get(connection), without))
 
 
-def preview_status(ctx: AppContext, key: str, status: str) -> ChangeEffects:
+def preview_status(ctx: AppContext, caller: Caller, key: str, status: str) -> ChangeEffects:
     """Return the effects of another sign-in status; nothing is changed.
 
     Raises:
@@ -204,6 +233,10 @@ def preview_status(ctx: AppContext, key: str, status: str) -> ChangeEffects:
         if status == row.status:
             effects.add("The source has this status already.")
             return effects
+        try:
+            _check_possible(connection, caller, source, row, status)
+        except DravoError as wrong:
+            effects.add(f"The status cannot be set yet. {wrong.message} {wrong.hint}")
         users = sign_in_queries.number_of_users(connection, source.id)
         if status == DISABLED:
             sessions = sign_in_queries.number_of_sessions(connection, source.id)
@@ -211,16 +244,14 @@ def preview_status(ctx: AppContext, key: str, status: str) -> ChangeEffects:
             effects.add(f"{count(users, 'user', 'users')} cannot sign in through {source.label} any more.")
             effects.add("Access and accounts stay.")
             return effects
-        if lacking := missing(connection, row):
-            effects.add(f"The status cannot be set yet. Missing: {', '.join(lacking)}.")
         pilot = row.settings.get("pilot")
         if status == PILOT and pilot:
             members = sign_in_queries.number_in_pilot(connection, source.id, pilot)
             effects.add(f"Only members of '{pilot}' can sign in: {count(members, 'user', 'users')} now.")
-        elif status == PILOT:
-            effects.add("The status cannot be set yet. Enter the pilot group (`pilot`).")
-        else:
-            effects.add(f"Everyone whom {source.label} accepts can sign in; {users:,} did before.")
+        elif status == ENABLED:
+            effects.add(
+                f"All users whom {source.label} accepts can sign in. {users:,} have signed in before."
+            )
         if row.verified_at is None:
             effects.add("These settings have not been tested: the label of the source has to confirm.")
     return effects

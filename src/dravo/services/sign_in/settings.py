@@ -165,10 +165,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     settings = read_settings(protocol, {**before, **(given.get("settings") or {})}).model_dump()
     # Metadata is fetched before the write, so that no other writer waits for it.
     values, details = _of_provider(protocol, settings, before, row, given)
-    if protocol == MAIL and serves not in (None, USERS):
-        raise InvalidInput(
-            "Operators cannot sign in with an emailed code.", "Set `serves` to users.", "serves"
-        )
+    check_protocol_serves(protocol, serves)
     key_row = None
     if row is None and protocol != MAIL:
         key_row = sign_in_keys.new_key(ctx, source.id, key, clock.now())
@@ -182,13 +179,14 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             ).first(),
             serves,
         )
-        changed, changed_details = _changed_values(ctx, protocol, row, given, settings)
+        changed, changed_details = changed_values(ctx, protocol, row, given, settings)
         values |= changed
         details |= changed_details
         if serves is not None and serves != (row.serves if row is not None else USERS):
             values["serves"] = details["serves"] = serves
             if row is not None:
-                _check_serves(connection, caller, source, row, serves)
+                check_serves(connection, caller, source, row, serves)
+                _end_sessions(connection, source, serves)
         if row is None:
             made = {
                 "source_id": source.id,
@@ -203,12 +201,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
                 connection.execute(insert(t.sign_in_key).values(**key_row))
             details["protocol"] = protocol
         elif values:
-            # Changed settings need a new successful sign-in.
-            weighty = bool(
-                {"provider", "secret", "policy"} & values.keys()
-                or set(details.get("settings", ())) - UNTESTED
-            )
-            again = {"changed_at": now, **({"verified_at": None} if weighty else {})}
+            again = {"changed_at": now, **({"verified_at": None} if needs_new_test(values, details) else {})}
             connection.execute(
                 update(t.source_sign_in)
                 .where(t.source_sign_in.c.source_id == source.id)
@@ -224,7 +217,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             )
 
 
-def _changed_values(
+def changed_values(
     ctx: AppContext, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any]
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the columns that change (settings, secret, policy), and the details for the audit log."""
@@ -257,6 +250,30 @@ def _changed_values(
     return values, details
 
 
+def needs_new_test(values: dict[str, Any], details: dict[str, Any]) -> bool:
+    """Return whether settings need a new successful sign-in after a change.
+
+    Args:
+        values: the columns that change.
+        details: the details of the change, with the names of changed settings.
+    """
+    return bool(
+        {"provider", "secret", "policy"} & values.keys() or set(details.get("settings", ())) - UNTESTED
+    )
+
+
+def check_protocol_serves(protocol: str, serves: str | None) -> None:
+    """Check that a protocol can sign in those whom a source is to serve.
+
+    Raises:
+        InvalidInput.
+    """
+    if protocol == MAIL and serves not in (None, USERS):
+        raise InvalidInput(
+            "Operators cannot sign in with an emailed code.", "Set `serves` to users.", "serves"
+        )
+
+
 def check_super_administrator(caller: Caller, row: Any, serves: str | None = None) -> None:
     """Check that only a super administrator changes a source that serves operators.
 
@@ -273,15 +290,22 @@ def check_super_administrator(caller: Caller, row: Any, serves: str | None = Non
         caller.require("operators.change")
 
 
-def _check_serves(connection: Connection, caller: Caller, source: Source, row: Any, serves: str) -> None:
-    """Check that nobody is locked out by another `serves`; sessions of those who cannot sign in any more
-    end.
+def check_serves(connection: Connection, caller: Caller, source: Source, row: Any, serves: str) -> None:
+    """Check that another `serves` locks out no operator.
+
+    Raises:
+        InvalidInput, StillInUse.
     """
     if serves == USERS:
         operator_sso.check_nobody_is_locked_out(connection, source.id)
-        operator_sso.end_all(connection, source.id)
     elif row.status == ENABLED or row.enabled_from is not None:
         operator_sso.check_own_way(connection, caller, source.id)
+
+
+def _end_sessions(connection: Connection, source: Source, serves: str) -> None:
+    """End the sessions and links of those who cannot sign in any more."""
+    if serves == USERS:
+        operator_sso.end_all(connection, source.id)
     if serves == OPERATORS:
         connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
 

@@ -100,7 +100,7 @@ def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
 
     Evaluates the policy with the stored records. Changes nothing.
     """
-    return import_config.try_policy(app_context(), path.key, body.policy)
+    return import_config.try_policy(app_context(), path.key, body.policy.model_dump())
 
 
 @routes.post("/sources/<key>/import/files", responses=responses("imports.ImportSettings"))

@@ -78,7 +78,7 @@ def preview_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any
 
     Returns the effects of other settings. Changes nothing, and fetches nothing from the provider.
     """
-    return rollout.preview_settings(app_context(), path.key, body.model_dump()).document()
+    return rollout.preview_settings(app_context(), caller(), path.key, body.model_dump()).document()
 
 
 @routes.delete("/sources/<key>/sign-in", responses={204: None})
@@ -110,7 +110,7 @@ def preview_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str
 
     Returns the sessions that would end and who could sign in. Changes nothing.
     """
-    return rollout.preview_status(app_context(), path.key, body.status).document()
+    return rollout.preview_status(app_context(), caller(), path.key, body.status).document()
 
 
 @routes.post("/sources/<key>/sign-in/certificates", responses=responses("sign_in.SignIn"))
@@ -185,7 +185,7 @@ def plan_again(path: SignInTracePath, body: RerunRequest) -> dict[str, Any]:
 
     Uses the current settings or the given policy. Changes nothing.
     """
-    return eligibility.plan_again(app_context(), path.key, path.trace, body.policy)
+    return eligibility.plan_again(app_context(), path.key, path.trace, body.policy.model_dump())
 
 
 @routes.get("/claimed-groups", responses=responses("sign_in.GroupsInClaims"))

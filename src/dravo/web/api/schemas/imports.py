@@ -4,10 +4,50 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import ConfirmedRequest, Page, PageQuery, SearchQuery
+
+
+class AcceptedGroupsRequest(RequestModel):
+    """The accepted groups: all, none, those with a name, or those that match a pattern."""
+
+    which: Text = Field("all", description="Which groups: all, none, named or pattern.")
+    names: list[str] = Field([], max_length=10_000)
+    pattern: str = Field("", max_length=1_000)
+
+
+class MappedAttributeRequest(RequestModel):
+    """An attribute of users with the expression that fills it."""
+
+    attribute: Text
+    expression: Text
+
+
+class SourcePolicyFields(RequestModel):
+    """Fields of a source policy. Omitted fields keep their value."""
+
+    match: Text | None = None
+    domains: list[str] | None = Field(None, max_length=1_000)
+    users: str | None = Field(
+        None, max_length=10_000, description="SCIM filter of the accepted users; empty accepts all."
+    )
+    groups: AcceptedGroupsRequest | None = Field(None, description="Which groups of the source are accepted.")
+    makes: bool | None = None
+    pilot: str | None = Field(None, max_length=1_000)
+    groups_from: list[str] | None = Field(
+        None, max_length=1_000, description="Expressions that produce group names."
+    )
+    gives: list[str] | None = Field(None, max_length=1_000, description="Groups for all users of the source.")
+    attributes: list[MappedAttributeRequest] | None = Field(
+        None, max_length=1_000, description="The attribute mapping; it needs a row for userName."
+    )
+
+    @model_serializer(mode="wrap")
+    def _given(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        """Leave out omitted fields."""
+        return {name: value for name, value in write(self).items() if value is not None}
 
 
 class ImportSettingsRequest(RequestModel):
@@ -19,11 +59,7 @@ class ImportSettingsRequest(RequestModel):
         None, max_length=20_000, description="Secret, stored encrypted; empty to delete it."
     )
     schedule: str | None = Field(None, max_length=100, description="Schedule (cron, UTC); empty for none.")
-    policy: dict[str, Any] | None = Field(
-        None,
-        description="Source policy: match, domains, users, groups, groups_from, gives, makes, pilot, "
-        "attributes.",
-    )
+    policy: SourcePolicyFields | None = None
     enabled: bool | None = None
     enabled_from: str | None = Field(
         None, max_length=40, description="Time at which the import is enabled; empty for none."
@@ -51,7 +87,7 @@ class CheckRequest(RequestModel):
 class SourcePolicyRequest(RequestModel):
     """A source policy to preview."""
 
-    policy: dict[str, Any] = {}
+    policy: SourcePolicyFields = Field(default_factory=lambda: SourcePolicyFields.model_validate({}))
 
 
 class FileRequest(RequestModel):

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import KeyAndLabel, Page, PageQuery
-from dravo.web.api.schemas.imports import ImportCheckStep, SampleAttribute, SourcePolicy
+from dravo.web.api.schemas.imports import ImportCheckStep, SampleAttribute, SourcePolicy, SourcePolicyFields
 from dravo.web.api.schemas.sources import ChecklistItem, ChecklistValue
 
 
@@ -38,7 +38,7 @@ class SignInSettingsRequest(RequestModel):
         max_length=5_000,
         description="Client secret (OpenID Connect), stored encrypted; empty to delete it.",
     )
-    policy: dict[str, Any] | None = Field(None, description="Source policy, as for imports.")
+    policy: SourcePolicyFields | None = None
     metadata: str | None = Field(None, max_length=2_000_000, description="Metadata of the provider as text.")
     fields: ProviderFields | None = None
     look: bool = Field(False, description="Whether to fetch the metadata now.")
@@ -83,7 +83,7 @@ class SignInTracesQuery(PageQuery):
 class RerunRequest(RequestModel):
     """A source policy for the evaluation; empty for the saved one."""
 
-    policy: dict[str, Any] = {}
+    policy: SourcePolicyFields = Field(default_factory=lambda: SourcePolicyFields.model_validate({}))
 
 
 class ClaimedQuery(Model):
