@@ -23,6 +23,7 @@ from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.access import AccessFilter
 from dravo.store.snapshots import users as user_snapshots
+from dravo.store.sources import sources as source_rows
 
 
 def user(ctx: AppContext, name: str) -> dict[str, Any]:
@@ -34,9 +35,7 @@ def user(ctx: AppContext, name: str) -> dict[str, Any]:
     """
     with ctx.database.reading() as connection:
         row = find_user(connection, name)
-        labels = {
-            each.id: {"key": each.key, "label": each.label} for each in connection.execute(select(t.source))
-        }
+        labels = source_rows.keys_and_labels(connection, list({*row.value_sources.values()}))
         most = PageRequest(count=200)
         return {
             **user_queries.user_line(row),

@@ -202,7 +202,7 @@ def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]
     """Return a page of a source's runs, newest first."""
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        return run_queries.runs_of_source(connection, source.id, page_request, run_line)
+        return run_queries.list_runs(connection, page_request, run_line, source_id=source.id)
 
 
 def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from sqlalchemy import Connection, insert, select, update
+from sqlalchemy import Connection, insert, select
 
 from dravo.core.errors import AlreadyExists, DravoError
 from dravo.core.instants import Instant
@@ -18,7 +18,8 @@ from dravo.services.context import AppContext
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.queries.runs import ASKED, FAILED, FINISHED, RUNNING
+from dravo.store.queries import runs as run_queries
+from dravo.store.queries.runs import ASKED, FAILED, FINISHED
 
 IMPORT = "import"
 
@@ -93,7 +94,7 @@ def end(ctx: AppContext, run_id: str, status: str, *, message: str, hint: str = 
     """Write how a run ended."""
     values = {"status": status, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+        run_queries.update_run(connection, run_id, **values)
         key = connection.execute(
             select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)
         ).scalar()
@@ -115,7 +116,7 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
                 "Wait for the run to end. It refreshes all users.",
             )
         run_id = begin(connection, source_id, requested_by, now, RunOptions(whole=False))
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(status=RUNNING, started_at=now))
+        run_queries.start(connection, run_id, now)
     try:
         yield run_id
     except DravoError as wrong:
@@ -123,10 +124,10 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
         raise
     with ctx.database.writing() as connection:
         values = {"status": FINISHED, "ended_at": clock.now(), "progress": 1}
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+        run_queries.update_run(connection, run_id, **values)
 
 
 def note_counts(ctx: AppContext, run_id: str, counts: dict[str, int]) -> None:
     """Write the counts of a run."""
     with ctx.database.writing() as connection:
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(counts=counts))
+        run_queries.update_run(connection, run_id, counts=counts)

@@ -49,8 +49,9 @@ from dravo.store.ids import new_id
 from dravo.store.pagination import PageRequest, page
 from dravo.store.plan_writer import DONE
 from dravo.store.plan_writer import FAILED as FAILED_TASK
+from dravo.store.queries import applications as application_rows
 from dravo.store.queries import runs as run_queries
-from dravo.store.queries.runs import ASKED, FAILED, FINISHED, RUNNING, STOPPED, request_stop
+from dravo.store.queries.runs import ASKED, FAILED, FINISHED, STOPPED, Run, request_stop
 
 RECONCILIATION = "reconciliation"
 OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
@@ -147,38 +148,28 @@ def end_broken_off(
     """Close runs that were in progress when the worker ended. A run writes its findings only at its end."""
     values = {"status": FAILED, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
-        connection.execute(
-            update(t.run)
-            .where(t.run.c.kind == RECONCILIATION, t.run.c.status == RUNNING, t.run.c.ended_at.is_(None))
-            .values(**values)
-        )
+        for run in run_queries.running(connection, RECONCILIATION):
+            run_queries.update_run(connection, run.id, **values)
 
 
 def next_requested(ctx: AppContext) -> str | None:
     """Return the id of the run that has waited longest, or None."""
     with ctx.database.reading() as connection:
-        found: str | None = connection.execute(
-            select(t.run.c.id)
-            .where(t.run.c.kind == RECONCILIATION, t.run.c.status == ASKED, t.run.c.ended_at.is_(None))
-            .order_by(t.run.c.id)
-            .limit(1)
-        ).scalar()
-    return found
+        waiting = run_queries.requested(connection, RECONCILIATION)
+    return waiting[0].id if waiting else None
 
 
 def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
     """Carry out a run: read, compare, and write the drift."""
-    p, r = t.application.c, t.run.c
     with ctx.database.writing() as connection:
-        values = {"status": RUNNING, "started_at": clock.now()}
-        if not connection.execute(
-            update(t.run).where(r.id == run_id, r.ended_at.is_(None)).values(**values)
-        ).rowcount:
+        run = run_queries.start(connection, run_id, clock.now())
+        if run is None or run.application_id is None:
             # An operator stopped it before it started.
             return
-        application = connection.execute(
-            select(t.application).join(t.run, r.application_id == p.id).where(r.id == run_id)
-        ).one()
+        application = application_rows.by_id(connection, run.application_id)
+    if application.base_url is None or application.secret is None:
+        _end(ctx, run_id, FAILED, "The connection of the application was removed.")
+        return
     there = ConnectedApplication(
         application.id,
         application.base_url,
@@ -241,8 +232,8 @@ def _read(
         answer = talker.exchange(talk, request)
         progress += len((answer.body or {}).get("Resources") or [])
         with ctx.database.writing() as connection:
-            connection.execute(update(t.run).where(t.run.c.id == run_id).values(progress=progress))
-            if connection.execute(select(t.run.c.stop_requested).where(t.run.c.id == run_id)).scalar():
+            run_queries.update_run(connection, run_id, progress=progress)
+            if run_queries.is_stop_requested(connection, run_id):
                 raise Stopped
 
 
@@ -375,17 +366,15 @@ def _write(
         for start in range(0, len(gone), 500):
             connection.execute(delete(t.drift).where(d.id.in_(gone[start : start + 500])))
         counts = {"read": read, "groups": groups, **Counter(each.kind for each in drifts)}
-        connection.execute(
-            update(t.run)
-            .where(t.run.c.id == run_id)
-            .values(status=FINISHED, ended_at=now, counts=counts, progress=read)
+        run_queries.update_run(
+            connection, run_id, status=FINISHED, ended_at=now, counts=counts, progress=read
         )
 
 
 def _end(ctx: AppContext, run_id: str, status: str, message: str, hint: str = "") -> None:
     values = {"status": status, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
-        connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+        run_queries.update_run(connection, run_id, **values)
 
 
 def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
@@ -396,11 +385,7 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
     """
     now = clock.now()
     with ctx.database.writing() as connection:
-        row = connection.execute(
-            select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)
-        ).first()
-        if row is None:
-            raise NotFound(f"There is no run with the ID '{run_id}'.")
+        row = _known_run(connection, run_id)
         if request_stop(connection, row, now):
             record_change(
                 connection,
@@ -408,7 +393,10 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
                 caller,
                 now,
                 AuditEvent(
-                    "stopped a reconciliation", "application", row.application_id, details={"run": run_id}
+                    "stopped a reconciliation",
+                    "application",
+                    str(row.application_id),
+                    details={"run": run_id},
                 ),
             )
     return one_run(ctx, run_id)
@@ -421,7 +409,7 @@ def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]
     """Return a page of an application's runs, newest first."""
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        return run_queries.runs(connection, t.run.c.application_id == application.id, page_request, _run_line)
+        return run_queries.list_runs(connection, page_request, _run_line, application_id=application.id)
 
 
 def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
@@ -431,15 +419,17 @@ def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
         NotFound.
     """
     with ctx.database.reading() as connection:
-        row = connection.execute(
-            select(t.run).where(t.run.c.id == run_id, t.run.c.kind == RECONCILIATION)
-        ).first()
-    if row is None:
+        return _run_line(_known_run(connection, run_id))
+
+
+def _known_run(connection: Connection, run_id: str) -> Run:
+    row = run_queries.get(connection, run_id)
+    if row is None or row.kind != RECONCILIATION:
         raise NotFound(f"There is no run with the ID '{run_id}'.")
-    return _run_line(row)
+    return row
 
 
-def _run_line(row: Any) -> dict[str, Any]:
+def _run_line(row: Run) -> dict[str, Any]:
     counts = row.counts or {}
     return {
         "id": row.id,

@@ -27,6 +27,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import raise_revision
 
@@ -222,10 +223,7 @@ def _role_there(connection: Connection, application: Application, there: dict[st
     Raises:
         InvalidInput: if it has no known role, or several.
     """
-    r = t.role.c
-    roles = {
-        row.key: row for row in connection.execute(select(t.role).where(r.application_id == application.id))
-    }
+    roles = application_rows.role_keys(connection, application.id)
     values = [each.get("value") if isinstance(each, dict) else each for each in there.get("roles") or []]
     known = [str(value) for value in values if value in roles]
     if len(known) != 1:

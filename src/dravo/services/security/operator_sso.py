@@ -26,6 +26,7 @@ from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.links import OperatorLink
 from dravo.store.operators.operators import Operator
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
 # Who can sign in through a source.
@@ -175,7 +176,7 @@ def link(ctx: AppContext, operator_id: str, source: Source, proved: VerifiedIden
                 raise SignInRefused(
                     "operator", "The operator who started this is disabled.", "Ask a super administrator."
                 )
-            if not links.serves_operators(connection, source.id):
+            if not source_settings.serves_operators(connection, source.id):
                 raise SignInRefused(
                     "operator",
                     "This source no longer signs in operators.",

@@ -37,6 +37,9 @@ from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.sources import settings as source_settings
+from dravo.store.sources import sources as source_rows
+from dravo.store.sources.settings import SourceSignIn
 from dravo.store.sources.sources import Source
 
 # Eight digits, five attempts, ten minutes: guessing does not succeed.
@@ -188,8 +191,8 @@ def _source_for(connection: Connection, address: str, sign_in_test: str | None, 
     return (*_with_source(connection, enabled[0]), None) if len(enabled) == 1 else None
 
 
-def _with_source(connection: Connection, row: Any) -> tuple[Any, Any]:
-    return connection.execute(select(t.source).where(t.source.c.id == row.source_id)).one(), row
+def _with_source(connection: Connection, row: Any) -> tuple[Source, Any]:
+    return source_rows.by_id(connection, row.source_id), row
 
 
 def _may_ask(connection: Connection, source: Source, row: Any, address: str) -> bool:
@@ -271,10 +274,8 @@ def verify(ctx: AppContext, base: str, entered: EnteredCode) -> SignInResult:
     return _complete(ctx, way, address, attributes, registers=registers)
 
 
-def _sign_in_of(connection: Connection, source_id: str) -> Any:
-    row = connection.execute(
-        select(t.source_sign_in).where(t.source_sign_in.c.source_id == source_id)
-    ).first()
+def _sign_in_of(connection: Connection, source_id: str) -> SourceSignIn:
+    row = source_settings.sign_in_of(connection, source_id)
     if row is None:
         raise NotFound("Sign-in with a code is disabled.", "Contact the user who invited you.")
     return row

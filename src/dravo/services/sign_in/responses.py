@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, insert, select, update
+from sqlalchemy import Connection, insert, select
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
@@ -45,6 +45,7 @@ from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, imported_records
 from dravo.store import tables as t
+from dravo.store.sources import settings as source_settings
 
 LARGEST_RESPONSE = 1024 * 1024
 # An assertion is valid for at most 24 hours, so its ID is kept for longer, whatever the clock skew.
@@ -456,11 +457,7 @@ def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
 
 def _note_proved(connection: Connection, way: SignInAttempt) -> None:
     """Note that a user signed in with the current settings."""
-    connection.execute(
-        update(t.source_sign_in)
-        .where(t.source_sign_in.c.source_id == way.source.id)
-        .values(verified_at=clock.now())
-    )
+    source_settings.update_sign_in(connection, way.source.id, verified_at=clock.now())
 
 
 def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignInResult:

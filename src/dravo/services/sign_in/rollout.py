@@ -35,6 +35,7 @@ from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.queries import sign_in as sign_in_queries
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources.settings import SourceSignIn
 from dravo.store.sources.sources import Source
 
@@ -71,11 +72,7 @@ def set_status(
         if opens and row.verified_at is None and confirm != source.label:
             hint = f"Run a test sign-in first, or type the name of the source, '{source.label}', to confirm."
             raise NeedsConfirmation("These settings have not been tested yet.", hint, "confirm")
-        connection.execute(
-            update(t.source_sign_in)
-            .where(t.source_sign_in.c.source_id == source.id)
-            .values(status=status, enabled_from=at)
-        )
+        source_settings.update_sign_in(connection, source.id, status=status, enabled_from=at)
         if status == DISABLED:
             # Sessions that began through the source end.
             connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))

@@ -36,6 +36,8 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.operators import sessions as operator_session_rows
+from dravo.store.sources import settings as source_settings
+from dravo.store.sources import sources as source_rows
 
 IDLE_HOURS = 2
 
@@ -218,10 +220,8 @@ def leave_as_operator(ctx: AppContext, caller: Caller, base: str) -> str:
 def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str | None], base: str) -> str:
     """Return the address that signs a user out at the provider, by (subject, its format, session)."""
     with ctx.database.reading() as connection:
-        source = connection.execute(select(t.source).where(t.source.c.id == source_id)).one()
-        row = connection.execute(
-            select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
-        ).first()
+        source = source_rows.by_id(connection, source_id)
+        row = source_settings.sign_in_of(connection, source.id)
         keys = sign_in_keys.of_source(ctx, connection, source.id) if row is not None else []
     if row is None or row.protocol == MAIL:
         return ""

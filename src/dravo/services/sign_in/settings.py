@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection, delete, insert
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound, did_you_mean
 from dravo.core.identity import claims
@@ -29,6 +29,7 @@ from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_
 from dravo.services.sources.policy import sign_in_of, sign_in_policy
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
 SAML, OIDC, MAIL = "saml", "oidc", "email_code"
@@ -150,9 +151,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     serves = given.get("serves")
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        row = connection.execute(
-            select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
-        ).first()
+        row = source_settings.sign_in_of(connection, source.id)
     check_super_administrator(caller, row, serves)
     if row is not None and given.get("protocol") not in (None, row.protocol):
         raise InvalidInput(
@@ -172,13 +171,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     now = clock.now()
     with ctx.database.writing() as connection:
         # A super administrator may have opened the source to operators meanwhile.
-        check_super_administrator(
-            caller,
-            connection.execute(
-                select(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id)
-            ).first(),
-            serves,
-        )
+        check_super_administrator(caller, source_settings.sign_in_of(connection, source.id), serves)
         changed, changed_details = changed_values(ctx, protocol, row, given, settings)
         values |= changed
         details |= changed_details
@@ -202,11 +195,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             details["protocol"] = protocol
         elif values:
             again = {"changed_at": now, **({"verified_at": None} if needs_new_test(values, details) else {})}
-            connection.execute(
-                update(t.source_sign_in)
-                .where(t.source_sign_in.c.source_id == source.id)
-                .values(**values, **again)
-            )
+            source_settings.update_sign_in(connection, source.id, **values, **again)
         if details:
             record_change(
                 connection,
@@ -471,9 +460,7 @@ def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
             raise NotFound("There is no new certificate to accept.", "Fetch the metadata again.")
         provider = {**row.provider, **row.waiting}
         values = {"provider": provider, "waiting": None, "verified_at": None, "changed_at": now}
-        connection.execute(
-            update(t.source_sign_in).where(t.source_sign_in.c.source_id == source.id).values(**values)
-        )
+        source_settings.update_sign_in(connection, source.id, **values)
         fingerprints = [
             each.fingerprint for pem in row.waiting["certificates"] for each in read_certificates(pem)
         ]

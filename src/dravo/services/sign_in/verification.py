@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import Any
 
 import orjson
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, select
 
 from dravo.core.instants import Instant
 from dravo.protocols.directory.reader import NOTED, OK, WRONG
@@ -30,6 +30,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.test_sign_ins import OBSERVE
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
 
@@ -320,12 +321,8 @@ def _accepted(
         fresh = provider_metadata.fetch_keys(way.row.provider["keys"])
     way.steps.note("Keys", "The token names an unknown key. Dravo fetched the keys of the provider again.")
     with ctx.database.writing() as connection:
-        s = t.source_sign_in.c
-        connection.execute(
-            update(t.source_sign_in)
-            .where(s.source_id == way.source.id)
-            .values(provider={**way.row.provider, "jwks": fresh})
-        )
+        provider = {**way.row.provider, "jwks": fresh}
+        source_settings.update_sign_in(connection, way.source.id, provider=provider)
     try:
         return id_tokens.accept(token, read_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
     except UnknownKey as wrong:

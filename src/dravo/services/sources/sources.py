@@ -24,6 +24,7 @@ from dravo.store.pagination import PageRequest
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources import listing, removal
 from dravo.store.sources import schemas as stored_schemas
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources import sources as source_rows
 from dravo.store.sources.listing import ListedActivity, ListedSource
 from dravo.store.sources.sources import Source, TokenExpiry
@@ -113,7 +114,7 @@ def remove(ctx: AppContext, caller: Caller, key: str) -> None:
                 "Revoke its tokens to block its requests. Its users stay unchanged.",
             )
         _check_patterns(connection, row)
-        if removal.serves_operators(connection, row.id):
+        if source_settings.serves_operators(connection, row.id):
             raise StillInUse(f"Operators sign in through '{row.label}'.", "Set `serves` to users first.")
         urns = [each.urn for each in stored_schemas.of_source(connection, row.id)]
         removal.delete_source(connection, row.id)

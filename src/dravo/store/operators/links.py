@@ -69,13 +69,6 @@ def sources_for_operators(connection: Connection) -> list[tuple[str, str]]:
     return [(row.key, row.label) for row in connection.execute(statement)]
 
 
-def serves_operators(connection: Connection, source_id: str) -> bool:
-    """Return whether a source serves operators."""
-    i = t.source_sign_in.c
-    statement = select(i.source_id).where(i.source_id == source_id, i.serves != USERS)
-    return connection.execute(statement).first() is not None
-
-
 def get(connection: Connection, link_id: str, operator_id: str) -> OperatorLink | None:
     """Return a link of an operator, or None."""
     n = t.operator_link.c

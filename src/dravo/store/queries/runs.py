@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, delete, select, update
+from sqlalchemy import Connection, delete, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -133,29 +133,21 @@ def delete_entries(connection: Connection, before: Instant, limit: int) -> int:
     return connection.execute(delete(t.run_entry).where(x.id.in_(old.scalar_subquery()))).rowcount
 
 
-def runs_of_source(
-    connection: Connection, source_id: str, page_request: PageRequest, show: Callable[[Run], dict[str, Any]]
-) -> dict[str, Any]:
-    """Return a page of a source's runs, newest first."""
-    return runs(connection, t.run.c.source_id == source_id, page_request, shown_as(Run, show))
-
-
-def runs(
+def list_runs(
     connection: Connection,
-    of: ColumnElement[bool],
     page_request: PageRequest,
-    show: Callable[[Any], dict[str, Any]],
+    show: Callable[[Run], dict[str, Any]],
+    *,
+    source_id: str | None = None,
+    application_id: str | None = None,
 ) -> dict[str, Any]:
-    """Return a page of runs, newest first.
-
-    Args:
-        of: the condition, such as one source or one application.
-        show: returns the item of a row.
-    """
-    return page(connection, select(t.run).where(of), [t.run.c.id.desc()], page_request, show)
+    """Return a page of the runs of a source or of an application, newest first."""
+    r = t.run.c
+    of = r.source_id == source_id if source_id is not None else r.application_id == application_id
+    return page(connection, select(t.run).where(of), [r.id.desc()], page_request, shown_as(Run, show))
 
 
-def request_stop(connection: Connection, row: Any, now: Instant) -> bool:
+def request_stop(connection: Connection, row: Run, now: Instant) -> bool:
     """Ask a run to stop at its next batch or page; one that has not started ends at once.
 
     Args:
@@ -169,5 +161,5 @@ def request_stop(connection: Connection, row: Any, now: Instant) -> bool:
     values: dict[str, Any] = {"stop_requested": True}
     if row.status == ASKED:
         values |= {"status": STOPPED, "ended_at": now, "message": "The run was stopped before it started."}
-    connection.execute(update(t.run).where(t.run.c.id == row.id).values(**values))
+    update_run(connection, row.id, **values)
     return True

@@ -42,13 +42,6 @@ def has_reported(connection: Connection, source_id: str) -> bool:
     )
 
 
-def serves_operators(connection: Connection, source_id: str) -> bool:
-    """Return whether operators can sign in through a source."""
-    i = t.source_sign_in.c
-    found = select(i.source_id).where(i.source_id == source_id, i.serves != "users")
-    return connection.execute(found).first() is not None
-
-
 def pattern_use(connection: Connection, source_id: str) -> PatternUse | None:
     """Return an assignment by pattern that needs a source, or None."""
     a, p = t.assignment.c, t.application.c

@@ -88,6 +88,20 @@ def sign_in_of(connection: Connection, source_id: str) -> SourceSignIn | None:
     return None if row is None else SourceSignIn(*row)
 
 
+def serves_operators(connection: Connection, source_id: str) -> bool:
+    """Return whether operators can sign in through a source."""
+    i = t.source_sign_in.c
+    found = select(i.source_id).where(i.source_id == source_id, i.serves != "users")
+    return connection.execute(found).first() is not None
+
+
+def update_sign_in(connection: Connection, source_id: str, **values: Any) -> None:
+    """Change sign-in settings of a source."""
+    connection.execute(
+        update(t.source_sign_in).where(t.source_sign_in.c.source_id == source_id).values(**values)
+    )
+
+
 def insert_import(connection: Connection, values: dict[str, Any]) -> None:
     """Insert the import settings of a source."""
     connection.execute(insert(t.source_import).values(**values))
