@@ -10,7 +10,7 @@ from sqlalchemy import Connection
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.identity.records import LOCAL
 from dravo.services.security import masking
-from dravo.store import imported_records
+from dravo.store.imports import matching as record_matching
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
@@ -131,7 +131,7 @@ def _decided(connection: Connection, found: Sequence[User]) -> Sequence[User]:
     """
     if len(found) < 2:
         return found
-    undecided = imported_records.undecided_users(connection, [row.id for row in found])
+    undecided = record_matching.undecided_users(connection, [row.id for row in found])
     return [row for row in found if row.id not in undecided] or found
 
 

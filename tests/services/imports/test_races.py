@@ -24,8 +24,9 @@ from dravo.services.ingest.bulk_users import BulkUsers
 from dravo.services.ingest.run_log import RunOptions
 from dravo.services.provisioning import holds
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock, imported_records
+from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.imports import records as import_records
 from dravo.store.pagination import PageRequest
 from dravo.store.prepared_statements import PreparedStatement
 from tests.directories import Reading
@@ -130,7 +131,7 @@ def test_what_cannot_be_written_leaves_nothing_half_done(
         raise StalePreview("Nobody is ever ready.")
 
     door = users_in(reading)
-    monkeypatch.setattr(imported_records, "touch", refuse)
+    monkeypatch.setattr(import_records, "touch", refuse)
     with pytest.raises(StalePreview):
         door.take([entry("1", "una")])
     for table in (t.user, t.record, t.run_entry):

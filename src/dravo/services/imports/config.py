@@ -25,7 +25,10 @@ from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources.policy import import_of, import_policy
-from dravo.store import clock, imported_records
+from dravo.store import clock
+from dravo.store.imports import conflicts as stored_conflicts
+from dravo.store.imports import groups as imported_groups
+from dravo.store.imports import records as imported_records
 from dravo.store.sources import settings as stored
 from dravo.store.sources import sources as source_rows
 from dravo.store.sources.sources import Source
@@ -67,7 +70,7 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
         zone = organization_settings.time_zone(connection)
-        conflicts = imported_records.number_of_open_conflicts(connection, source.id)
+        conflicts = stored_conflicts.number_of_open_conflicts(connection, source.id)
     kind, now = kind_of(row.kind), clock.now()
     scheduled = row.enabled and bool(row.schedule)
     return {
@@ -369,7 +372,7 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
 def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> list[dict[str, Any]]:
     """Return the known groups of a source, and whether the policy accepts each."""
     with ctx.database.reading() as connection:
-        rows = imported_records.groups_by_name(connection, source.id, MOST_GROUPS)
+        rows = imported_groups.groups_by_name(connection, source.id, MOST_GROUPS)
     return [
         {
             "id": row.id,

@@ -16,7 +16,8 @@ from dravo.services.ingest.run_log import is_under_way, note_counts, small_run
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock, imported_records
+from dravo.store import clock
+from dravo.store.imports import records as imported_records
 
 # Refresh of one user
 

@@ -31,7 +31,9 @@ from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BATCH, BulkUsers, write_lines
 from dravo.services.ingest.run_log import RunOptions, end
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock, imported_records
+from dravo.store import clock
+from dravo.store.imports import groups as imported_groups
+from dravo.store.imports import records as imported_records
 from dravo.store.plan_writer import EVERY_APPLICATION, ConfirmedRemovals
 from dravo.store.queries import runs as run_queries
 from dravo.store.queries.runs import FAILED, FINISHED, HELD, STOPPED, Run
@@ -227,7 +229,7 @@ class ImportRun:
                 "run_id": self.run.id,
                 "kind": "missing",
                 "user_id": row.user_id,
-                "name": imported_records.shown_name(row.data),
+                "name": imported_groups.shown_name(row.data),
                 "changes": None,
                 "message": None,
             }

@@ -19,10 +19,13 @@ from dravo.protocols.directory.reader import GroupEntry
 from dravo.services.context import AppContext
 from dravo.services.ingest.bulk_users import LET, BulkUsers, write_lines
 from dravo.services.ingest.intake import Intake
-from dravo.store import clock, groups, imported_records, memberships, provisioned_groups, recompute_marks
+from dravo.store import clock, groups, memberships, provisioned_groups, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.imported_records import Known
+from dravo.store.imports import conflicts as stored_conflicts
+from dravo.store.imports import groups as imported_groups
+from dravo.store.imports import matching as record_matching
+from dravo.store.imports.records import Known
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import raise_revision
 
@@ -75,11 +78,11 @@ class BulkGroups:
         self.seen: set[str] = set()
         with ctx.database.reading() as connection:
             # There are few groups compared with users: all are looked up, also in an import of changes.
-            self.known = imported_records.known_groups(
+            self.known = imported_groups.known_groups(
                 connection, self.source.id, connection_type=self.connection_type
             )
-            self._names = imported_records.names_of_groups(connection, self.source.id, self.connection_type)
-            self._conflicted = imported_records.with_conflicts(connection, self.source.id, "group")
+            self._names = imported_groups.names_of_groups(connection, self.source.id, self.connection_type)
+            self._conflicted = stored_conflicts.with_conflicts(connection, self.source.id, "group")
         self._salt = f"{self.policy.digest} groups"
         self._absent: frozenset[str] = frozenset()
         self._ends = True
@@ -132,7 +135,7 @@ class BulkGroups:
                 if self.users.whole
                 else list(dict.fromkeys(member for each in allowed for member in each.members))
             )
-            of_users, of_groups = imported_records.locators(
+            of_users, of_groups = record_matching.locators(
                 connection, self.source.id, wanted, self.connection_type
             )
         waiting: list[_Portion] = []
@@ -151,7 +154,7 @@ class BulkGroups:
         users, now = self.users, clock.now()
         with self.ctx.database.reading() as connection:
             catalogue = self.ctx.catalogue.get(connection)
-            of_users, _ = imported_records.locators(
+            of_users, _ = record_matching.locators(
                 connection, self.source.id, connection_type=self.connection_type
             )
             joined: dict[str, list[str]] = {}
@@ -187,7 +190,7 @@ class BulkGroups:
         allowed, clashing = [], []
         with self.ctx.database.reading() as connection:
             ids = [each.native_id for each in entries if each.native_id in self._conflicted]
-            decided = imported_records.decisions(connection, self.source.id, "group", ids) if ids else {}
+            decided = stored_conflicts.decisions(connection, self.source.id, "group", ids) if ids else {}
         for entry in entries:
             known = self.known.get(entry.native_id)
             holder = by_name.get(fold(entry.name))
@@ -217,7 +220,7 @@ class BulkGroups:
             self.counts["conflict"] += len(clashing)
             with self.ctx.database.writing() as connection:
                 if not self.preview:
-                    imported_records.note_conflicts(connection, self.source.id, "group", conflicts, now)
+                    stored_conflicts.note_conflicts(connection, self.source.id, "group", conflicts, now)
                 write_lines(connection, [self._line("conflict", each.name, message) for each in clashing])
         return allowed
 
@@ -249,8 +252,8 @@ class BulkGroups:
             write_lines(connection, lines)
             if self.preview:
                 return
-            imported_records.make_groups(connection, self.source.id, made, now, self.connection_type)
-            imported_records.name_groups(connection, named, now)
+            imported_groups.make_groups(connection, self.source.id, made, now, self.connection_type)
+            imported_groups.name_groups(connection, named, now)
             by_name = catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups
             if named or (made and by_name):
                 raise_revision(connection)
@@ -260,7 +263,7 @@ class BulkGroups:
                     recompute_marks.mark_users_within(connection, group_id, now)
             settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
             if settled:
-                imported_records.end_conflicts(connection, self.source.id, "group", settled)
+                stored_conflicts.end_conflicts(connection, self.source.id, "group", settled)
         self.known.update(
             {entry.native_id: Known(group_id, None, gone=False) for group_id, entry in (*made, *named)}
         )
@@ -335,7 +338,7 @@ class BulkGroups:
                     recompute_marks.mark_users_within(connection, each.group_id, now)
             if any(each.nesting for each in portions):
                 raise_revision(connection)
-            imported_records.note_digests(
+            imported_groups.note_digests(
                 connection, [(each.group_id, each.digest) for each in portions if each.last]
             )
             write_lines(

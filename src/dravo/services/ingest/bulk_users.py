@@ -26,10 +26,14 @@ from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_use
 from dravo.protocols.directory.reader import Entry
 from dravo.services.context import AppContext
 from dravo.services.ingest.run_log import STANDARD_RUN, RunOptions
-from dravo.store import clock, groups, imported_records, memberships, recompute_marks
+from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.imported_records import IMPORT, Known, NewRecord
+from dravo.store.imports import conflicts as stored_conflicts
+from dravo.store.imports import groups as imported_groups
+from dravo.store.imports import matching as record_matching
+from dravo.store.imports import records as imported_records
+from dravo.store.imports.records import IMPORT, Known, NewRecord
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.snapshots import users as user_snapshots
@@ -111,7 +115,7 @@ class BulkUsers:
             self._present = (
                 0 if self.whole else imported_records.how_many(connection, source.id, connection_type)
             )
-            self._conflicted = imported_records.with_conflicts(connection, source.id, "user")
+            self._conflicted = stored_conflicts.with_conflicts(connection, source.id, "user")
         self.seen: set[str] = set()
         self.outside: set[str] = set()
         self.counts: Counter[str] = Counter()
@@ -228,10 +232,10 @@ class BulkUsers:
         wanted = [each for each in fresh if each.asks_for_name]
         candidates = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
-        decided = imported_records.decisions(connection, self.source.id, "user", ids) if ids else {}
+        decided = stored_conflicts.decisions(connection, self.source.id, "user", ids) if ids else {}
         # Names that users of this batch give up are free.
         leaving = {each.row.id for each in wanted if each.row is not None}
-        holders = imported_records.holders(
+        holders = record_matching.holders(
             connection,
             self.source.id,
             [each.found.user_name_key for each in wanted if each.row is not None],
@@ -263,7 +267,7 @@ class BulkUsers:
         batch.names = {name for each in wanted for name in each.names}
         batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
         found = (
-            imported_records.candidates(
+            record_matching.candidates(
                 connection, self.source.id, batch.names, batch.emails, self.connection_type
             )
             if batch.names
@@ -362,7 +366,7 @@ class BulkUsers:
         batch.lines.append(self._line(kind, user_id, name, differs, message))
 
     def _note_conflict(self, each: _ParsedEntry, found: Conflict, batch: Batch) -> None:
-        name = imported_records.shown_name(each.data)
+        name = imported_groups.shown_name(each.data)
         batch.counts[CONFLICT] += 1
         batch.lines.append(self._line(CONFLICT, None, name, message=found.message))
         entry = {"reference": each.entry.reference, "attributes": each.entry.attributes, "user": each.data}
@@ -402,7 +406,7 @@ class BulkUsers:
         with self.ctx.database.writing() as connection:
             check_revision(connection, batch.catalogue.revision)
             # Another source may have created a user with this name in between.
-            if imported_records.who_has(connection, batch.names, batch.emails) != batch.had_by:
+            if record_matching.who_has(connection, batch.names, batch.emails) != batch.had_by:
                 raise StalePreview("A user was created in the meantime.")
             apply_outcomes(
                 connection,
@@ -420,11 +424,11 @@ class BulkUsers:
             if not imported_records.write(connection, batch.written, batch.renamed, batch.now):
                 raise StalePreview("A record changed in the meantime.")
             imported_records.touch(connection, batch.touched)
-            imported_records.note_conflicts(
+            stored_conflicts.note_conflicts(
                 connection, self.source.id, "user", batch.conflicts, batch.now, self.connection_type
             )
             if batch.settled:
-                imported_records.end_conflicts(connection, self.source.id, "user", batch.settled)
+                stored_conflicts.end_conflicts(connection, self.source.id, "user", batch.settled)
             write_lines(connection, batch.lines)
         self._conflicted.update(each["native_id"] for each in batch.conflicts)
 
@@ -511,7 +515,7 @@ class BulkUsers:
                     replace(after, groups=tuple(dict.fromkeys((*kept, *local)))), catalogue, now
                 )
                 outcomes.append(outcome)
-                lines.append(self._line(LEFT, row.user_id, imported_records.shown_name(row.data)))
+                lines.append(self._line(LEFT, row.user_id, imported_groups.shown_name(row.data)))
         self.counts[LEFT] += len(found)
         if self.preview:
             self.weigh(outcomes)

@@ -16,9 +16,10 @@ from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock, imported_records
+from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.imports import groups as imported_groups
 from dravo.store.snapshots.config import raise_revision
 
 # Number of recent traces that are searched, and of groups that are offered.
@@ -88,7 +89,7 @@ def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]
             raise AlreadyExists(
                 f"'{source.label}' has a group '{name}' already.", "Use the existing group.", "name"
             )
-        imported_records.make_groups(connection, source.id, [(own_id, _Claimed(name))], now, SIGN_IN)
+        imported_groups.make_groups(connection, source.id, [(own_id, _Claimed(name))], now, SIGN_IN)
         raise_revision(connection)
         record_change(
             connection,

@@ -21,8 +21,9 @@ from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock, imported_records, recompute_marks, records
+from dravo.store import clock, recompute_marks, records
 from dravo.store import tables as t
+from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.pagination import PageRequest, page
 from dravo.store.queries import users as user_queries
 from dravo.store.sources.sources import Source
@@ -39,7 +40,7 @@ USUAL = (LINK, MAKE, LEAVE_OUT)
 
 
 def list_conflicts(
-    ctx: AppContext, caller: Caller, key: str, page_request: PageRequest, status: str = imported_records.OPEN
+    ctx: AppContext, caller: Caller, key: str, page_request: PageRequest, status: str = stored_conflicts.OPEN
 ) -> dict[str, Any]:
     """Return a page of a source's conflicts, oldest first, each with its choices and candidates."""
     c = t.conflict.c
@@ -113,7 +114,7 @@ def decide(
             )
         user_id = _whom(connection, source, row, decision, user)
         values = {
-            "status": imported_records.DECIDED,
+            "status": stored_conflicts.DECIDED,
             "decision": decision,
             "user_id": user_id,
             "decided_by": caller.name,
@@ -148,7 +149,7 @@ def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
     c = t.conflict.c
     row = connection.execute(
         select(t.conflict).where(
-            c.id == conflict_id, c.source_id == source.id, c.status != imported_records.OVER
+            c.id == conflict_id, c.source_id == source.id, c.status != stored_conflicts.OVER
         )
     ).first()
     if row is None:

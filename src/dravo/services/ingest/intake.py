@@ -39,7 +39,6 @@ from dravo.services.ingest.types import (
 from dravo.store import (
     clock,
     groups,
-    imported_records,
     memberships,
     provisioned_groups,
     recompute_marks,
@@ -48,6 +47,8 @@ from dravo.store import (
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
+from dravo.store.imports import conflicts as stored_conflicts
+from dravo.store.imports import matching as record_matching
 from dravo.store.plan_writer import UserRewrite, apply_outcomes
 from dravo.store.queries import source_rows
 from dravo.store.snapshots import users as user_snapshots
@@ -234,7 +235,7 @@ class Intake:
                 if undecided != row.undecided:
                     records.decided(connection, record_id, undecided=undecided)
                 if (asks and not others) or gone:
-                    imported_records.end_conflicts(connection, source_id, "user", [record_id])
+                    stored_conflicts.end_conflicts(connection, source_id, "user", [record_id])
                 if gone:
                     memberships.end_memberships_of_record(connection, record_id, now)
                 if outcome.merged.gone:
@@ -269,7 +270,7 @@ class Intake:
             but: the ID of the record's own user, which does not count.
         """
         return (
-            imported_records.elsewhere(connection, source_id, *_matched_values(data), but=but)
+            record_matching.elsewhere(connection, source_id, *_matched_values(data), but=but)
             if self.connection_type == INBOUND_SCIM
             else NOBODY
         )
@@ -295,8 +296,8 @@ class Intake:
             "candidates": sorted(others),
         }
         # An earlier decision was about another user name or email.
-        imported_records.end_conflicts(connection, source_id, "user", [record_id], decided_only=True)
-        imported_records.note_conflicts(connection, source_id, "user", [conflict], now, INBOUND_SCIM)
+        stored_conflicts.end_conflicts(connection, source_id, "user", [record_id], decided_only=True)
+        stored_conflicts.note_conflicts(connection, source_id, "user", [conflict], now, INBOUND_SCIM)
 
     def _what_conflicts(
         self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]

@@ -20,9 +20,10 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, groups, imported_records, memberships
+from dravo.store import clock, groups, memberships
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
@@ -214,6 +215,6 @@ def _write(
     ):
         raise StalePreview("The record changed in the meantime.")
     if planned.row.undecided:
-        imported_records.end_conflicts(connection, planned.row.source_id, "user", [planned.row.id])
+        stored_conflicts.end_conflicts(connection, planned.row.source_id, "user", [planned.row.id])
     if outcomes[0].merged.gone:
         memberships.end_memberships_of_user(connection, planned.giver.user_id, now)

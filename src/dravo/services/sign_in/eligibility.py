@@ -26,8 +26,8 @@ from dravo.services.sign_in.messages import FOR_USERS, STEP_OF
 from dravo.services.sign_in.settings import DISABLED, MAIL, PILOT, PROTOCOLS, SAML
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
-from dravo.store import imported_records
 from dravo.store import tables as t
+from dravo.store.imports import matching as record_matching
 from dravo.store.queries.users import User
 
 # Why a source is not available for sign-in.
@@ -136,7 +136,7 @@ def _check(connection: Connection, user: User, row: Any, record: Any) -> None:
 def _check_binding(connection: Connection, user: User, source_id: str, policy: SourcePolicy) -> None:
     """Check whether the source may link its next sign-in to this user, if it reports the known values."""
     named, mailed = f"name:{user.user_name_key}", f"email:{user.email_key}"
-    found = imported_records.candidates(
+    found = record_matching.candidates(
         connection, source_id, {user.user_name_key}, {user.email_key} if user.email_key else (), SIGN_IN
     )
     candidates = {each.user_id: each for key in (named, mailed) for each in found.get(key, ())}

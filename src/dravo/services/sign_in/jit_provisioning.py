@@ -23,9 +23,10 @@ from dravo.services.ingest.bulk_users import CHANGED, CONFLICT, NEW, UNKNOWN, Bu
 from dravo.services.ingest.run_log import RunOptions
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in.verification import JitResult, StepLog
-from dravo.store import clock, groups, imported_records, memberships, recompute_marks
+from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.imports import groups as imported_groups
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources.sources import Source
@@ -192,7 +193,7 @@ class JitProvisioner:
         for each in fresh:
             each["group"]["id"] = new_id()
             made.append((each["group"]["id"], _Made(each["claimed"], each["group"]["name"])))
-        imported_records.make_groups(connection, self.source.id, made, now, SIGN_IN)
+        imported_groups.make_groups(connection, self.source.id, made, now, SIGN_IN)
         if made and (catalogue.named_by_its_name(self.source.id) or catalogue.asks_groups):
             raise_revision(connection)
         wanted = [each["group"]["id"] for each in chosen if each["group"] is not None]

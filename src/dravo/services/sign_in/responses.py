@@ -43,8 +43,9 @@ from dravo.services.sign_in.verification import (
 )
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
-from dravo.store import clock, imported_records
+from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.imports import records as imported_records
 from dravo.store.sources import settings as source_settings
 
 LARGEST_RESPONSE = 1024 * 1024

@@ -18,8 +18,9 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources.observations import CALL, SCIM_USER
-from dravo.store import clock, imported_records
+from dravo.store import clock
 from dravo.store.ids import new_id
+from dravo.store.imports import matching as record_matching
 from dravo.store.pagination import PageRequest
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources import listing, removal
@@ -173,7 +174,7 @@ def _lines(connection: Connection, rows: Sequence[ListedSource]) -> list[dict[st
     """Return sources as the API shows them, with the domains that each shares with others: there no email
     address names one source.
     """
-    owned = imported_records.domains(connection)
+    owned = record_matching.domains(connection)
     named = source_rows.keys_and_labels(connection, list(owned))
 
     def shared(source_id: str) -> list[dict[str, Any]]:

@@ -1,0 +1,1 @@
+"""Records, groups and conflicts of imports."""
