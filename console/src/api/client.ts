@@ -30,7 +30,7 @@ const door: Middleware = {
   },
   onResponse({ response, request }) {
     end(request.headers.get(WORK))
-    // Who is signed in as a user, and not as an operator, is another matter.
+    // Sessions of users are separate from sessions of operators.
     if (response.status === 401 && !/\/api\/v1\/(session|me\/)/.test(request.url)) onSignedOut()
     return response
   },
@@ -39,7 +39,7 @@ const door: Middleware = {
 export const api = createClient<paths>({ baseUrl: '/' })
 api.use(door)
 
-/** Ends previews that are still worked on: something else is wanted now. */
+/** Cancels pending previews, because their values changed. */
 export function stopPreviews(): void {
   for (const each of underWay.filter((work) => work.url.endsWith('/preview')))
     void api.DELETE('/api/v1/jobs/{id}', { params: { path: { id: each.name } } })
@@ -54,7 +54,7 @@ export class ApiProblem extends Error {
   }
 }
 
-/** Gives what a call answered, or throws what the service said was wrong. */
+/** Returns the answer of a call, or throws the error of the service. */
 export async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let result
   try {

@@ -25,7 +25,7 @@ const theme = useTheme()
 const { session } = useSession()
 const opened = ref(false)
 const finding = ref(false)
-/** `/` finds from anywhere, unless somebody is typing. */
+/** `/` opens the search, unless a field has the focus. */
 function listen(event: KeyboardEvent): void {
   const into = event.target as HTMLElement
   if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey) return

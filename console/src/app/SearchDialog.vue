@@ -22,7 +22,7 @@ interface Found {
 }
 const fits = (...texts: string[]) => texts.some((each) => each.toLowerCase().includes(words.value.toLowerCase()))
 
-/** Somebody who is meant by the very id, or external id, that was typed. */
+/** The user with exactly the typed ID or external ID. */
 async function meant(user: string) {
   try {
     return await answered(api.GET('/api/v1/users/{user}', { params: { path: { user } } }))

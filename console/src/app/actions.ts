@@ -1,4 +1,4 @@
-// Something that may go wrong: what went wrong is kept to be shown, and what succeeded is seen everywhere.
+// Actions that can fail: keeps the error to be shown, and tells all pages about a success.
 import { useQueryClient } from '@tanstack/vue-query'
 import { ref, type Ref } from 'vue'
 

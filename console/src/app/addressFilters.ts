@@ -1,4 +1,4 @@
-// Filters that stay in the address, so that a list can be linked and come back to.
+// Filters that are part of the URL, so that a list can be linked.
 import { computed, ref, watch, type Ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -11,7 +11,7 @@ export function useAddressFilter(name: string): Ref<string | undefined> {
   })
 }
 
-/** Words that are being typed: taken into the address when the typing pauses. */
+/** Typed words, which are put into the URL when the typing pauses. */
 export function useWords(): { typed: Ref<string>; words: Ref<string | undefined> } {
   const words = useAddressFilter('q')
   const typed = ref(words.value ?? '')

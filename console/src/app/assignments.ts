@@ -11,14 +11,14 @@ export function assignedTo(each: Assignment): string {
   return each.rule ? `Users who match ${each.rule}` : 'Everyone'
 }
 
-/** What an assignment gives. */
+/** Returns the role or access of an assignment. */
 export function what(each: Assignment): string {
   if (each.excludes) return 'excluded'
   if (each.role) return each.role.label
   return each.pattern ? 'from the group name' : 'access without a role'
 }
 
-/** Why somebody has a role, in a word or a name. */
+/** Returns the reason for a role in a word or a name. */
 export function because(reason: Schemas['Reason']): string {
   if (reason.kind === 'fallback') return 'fallback role'
   if (reason.kind === 'retained') return 'retained'
@@ -27,7 +27,7 @@ export function because(reason: Schemas['Reason']): string {
   return reason.group ? reason.group.name : `assigned by ${reason.by}`
 }
 
-/** What goes with a change that was looked at first: what was seen, and the name where it had to be typed. */
+/** The confirmation of a previewed change: the seen counts, and the typed name if required. */
 export interface Confirmation {
   confirm: string | null
   expect: Schemas['ConfirmedPreview'] | null

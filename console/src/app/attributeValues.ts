@@ -1,4 +1,4 @@
-// An attribute's value as users say it: of elements their value, of parts their values.
+// The value of an attribute in words: of elements their values, of sub-attributes their values.
 export function told(value: unknown): string {
   if (value === null || value === undefined) return 'nothing'
   if (Array.isArray(value)) return value.map(told).join(', ') || 'nothing'

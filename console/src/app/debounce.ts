@@ -1,8 +1,8 @@
-// What is being typed, taken up when the typing pauses.
+// A typed value, taken when the typing pauses.
 import { shallowRef, watch, type Ref } from 'vue'
 
 export function usePaused<T>(source: () => T, milliseconds: number): Ref<T> {
-  // Not deep: what has settled is the very value that was typed.
+  // Shallow, so that the result is the typed value itself.
   const settled = shallowRef(source())
   let timer: ReturnType<typeof setTimeout> | undefined
   watch(source, (now) => {

@@ -1,4 +1,4 @@
-// Files that are made here, out of what is on the page.
+// Files that are created from the page.
 
 /** Returns rows as CSV (RFC 4180); a cell that a spreadsheet would take for a formula begins with an apostrophe. */
 export function csvOf(rows: string[][]): string {

@@ -1,4 +1,4 @@
-// Work that one waits for, such as a preview of everyone: under which name it goes, how far it is, and stopping it.
+// Long requests, such as a preview of all users: their name, progress and cancellation.
 import { reactive } from 'vue'
 
 export interface Work {
@@ -7,7 +7,7 @@ export interface Work {
   since: number
 }
 
-/** What was asked of the service and not answered yet, but for what only reads. */
+/** Pending requests that change something. */
 export const underWay: Work[] = reactive([])
 
 export function begin(url: string): Work {

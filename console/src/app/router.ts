@@ -1,7 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { resume, useSession } from './session'
 
-// `stage` is the stretch of the band that is lit.
+// `stage` is the highlighted stage of the navigation.
 export const router = createRouter({
   history: createWebHistory(),
   routes: [

@@ -1,4 +1,4 @@
-// Who is signed in.
+// The signed-in operator.
 import { computed, ref } from 'vue'
 import { answered, api, useCsrf, type Schemas } from '../api/client'
 
@@ -35,7 +35,7 @@ export async function signIn(name: string, password: string, code: string): Prom
   set(await answered(api.POST('/api/v1/session', { body: { name, password, code } })))
 }
 
-/** Signs out; tells whether the browser is on its way to the provider that let them in, to sign out there too. */
+/** Signs out; returns whether the browser goes to the provider to sign out there too. */
 export async function signOut(): Promise<boolean> {
   const { go_to: onward } = await answered(api.DELETE('/api/v1/session'))
   set(null)

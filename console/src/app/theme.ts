@@ -10,12 +10,12 @@ export function keepTheme(name: string): void {
 
 const cspNonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content
 
-// The names of design and page: well, look (needs a look), failed, rest.
+// Colors by meaning: well, look (needs attention), failed, rest.
 export const vuetify = createVuetify({
   icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
   theme: {
     cspNonce,
-    // Until somebody chooses, that of their system, also when it changes during the day.
+    // The theme of the system until the user chooses one, also when the system changes it.
     defaultTheme: chosen === 'dark' || chosen === 'light' ? chosen : 'system',
     themes: {
       light: {

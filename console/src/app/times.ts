@@ -1,4 +1,4 @@
-// Times as users read them: the day only where it is not today.
+// Times for users: the day is shown only if it is not today.
 const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' })
 const day = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
 const year = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The period of an assignment: days where days were entered, else instants.
+// The period of an assignment, as days if days were entered.
 import type { Schemas } from '../api/client'
 import TimeLabel from './TimeLabel.vue'
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A button whose work takes a while: it says so to everyone, also to those who hear the page. */
+/** A button that shows that its work is in progress, also to screen readers. */
 defineProps<{ busy: boolean }>()
 </script>
 

@@ -6,7 +6,7 @@ import { csvOf, save } from '../app/files'
 import StatusLabel from './StatusLabel.vue'
 
 const props = defineProps<{ preview: Schemas['Preview'] }>()
-// The name of what it concerns, typed, where the change is serious.
+// The typed name that confirms a serious change.
 const confirm = defineModel<string>('confirm', { default: '' })
 const most = 200
 const all = computed(() => props.preview.gained + props.preview.lost + props.preview.changed)

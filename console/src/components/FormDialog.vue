@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useTemplateRef } from 'vue'
-// A question with a form: what is typed stays until it was taken.
+// A dialog with a form; its values stay until they are saved.
 import BusyButton from './BusyButton.vue'
 import ErrorMessage from './ErrorMessage.vue'
 import JobProgress from './JobProgress.vue'
@@ -17,7 +17,7 @@ defineProps<{
 const open = defineModel<boolean>({ required: true })
 const form = useTemplateRef<HTMLFormElement>('form')
 
-/** The first field is ready to be typed into, unless somebody is typing already. */
+/** Focuses the first field, unless another one has the focus. */
 function ready(): void {
   if (document.activeElement?.matches('input, textarea')) return
   form.value?.querySelector<HTMLElement>('input:not([type=radio]), textarea:not([aria-hidden])')?.focus()

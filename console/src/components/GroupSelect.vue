@@ -10,13 +10,13 @@ import ErrorMessage from './ErrorMessage.vue'
 interface Choice {
   value: string
   title: string
-  /** A group that only claims have named: made when it is chosen. */
+  /** A group that exists only in claims; it is created when it is selected. */
   claimed?: Schemas['GroupInClaims']
 }
 const props = defineProps<{ label: string; source?: string | null; several?: boolean; claimed?: boolean }>()
 const may = useMay()
 const chosen = defineModel<string[]>({ required: true })
-// Whole choices are kept, so that they keep their names while other words are looked for.
+// Selected groups are kept with their names while other words are searched.
 const kept = ref<Choice[]>([])
 const held = computed<Choice[] | Choice | null>({
   get: () => {
@@ -37,7 +37,7 @@ async function make({ source, name }: Schemas['GroupInClaims']): Promise<void> {
     const made = await answered(api.POST('/api/v1/sources/{key}/sign-in/groups', { params, body: { name } }))
     held.value = { value: made.id, title: `${made.name} · ${source.label} · no members yet` }
     wrong.value = null
-    // The field holds on to the words of what was clicked; a new one shows what was made of it.
+    // The field keeps the clicked text; a new field shows the created group.
     renewed.value++
   } catch (problem) {
     wrong.value = problem
@@ -46,7 +46,7 @@ async function make({ source, name }: Schemas['GroupInClaims']): Promise<void> {
 const typed = ref('')
 const words = usePaused(() => typed.value.trim(), 200)
 function look(text: string | null): void {
-  // The name of what is chosen is no word to look for.
+  // The name of the selected group is not searched.
   if (!kept.value.some((each) => each.title === text)) typed.value = text ?? ''
 }
 const found = useQuery({

@@ -7,7 +7,7 @@ import ErrorMessage from './ErrorMessage.vue'
 interface Page {
   items: Item[]
   total: number
-  /** Whether the total is all there are; where it is not said, it is. */
+  /** Whether the total is the number of all rows; true by default. */
   whole?: boolean
   next?: string | null
 }

@@ -13,7 +13,7 @@ import ChangePreview from './ChangePreview.vue'
 const props = defineProps<{
   title: string
   act: string
-  /** What is asked for, as far as the preview depends on it; null as long as it is not whole. */
+  /** The values that the preview depends on; null while they are incomplete. */
   about: unknown
   look: () => Promise<Schemas['Preview']>
   carryOut: (said: Confirmation) => Promise<unknown>
@@ -38,7 +38,7 @@ const preview = useQuery({
   staleTime: 0,
   retry: false,
 })
-/** What is shown is not yet what is wanted. */
+/** The shown preview is out of date. */
 const looking = computed(() => Boolean(props.about && (settled.value !== props.about || preview.isFetching.value)))
 async function carry(): Promise<void> {
   if (looking.value || !props.about) return

@@ -12,7 +12,7 @@ const found = useQuery({
   queryFn: () => answered(api.GET('/api/v1/users', { params: { query: { q: typed.value || undefined, count: 20 } } })),
   staleTime: 5000,
 })
-// Somebody who was chosen by an address stands here by name too.
+// A user that the URL selects is shown by name too.
 const known = useQuery({
   queryKey: computed(() => ['users', 'selected', chosen.value]),
   enabled: computed(() => Boolean(chosen.value && !found.data.value?.items.some((each) => each.id === chosen.value))),

@@ -141,7 +141,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def whom(assignment: Any) -> str:
-    """Return for whom an assignment is, in words."""
+    """Return the users of an assignment in words."""
     if assignment["user"]:
         return str(assignment["user"]["display_name"])
     if assignment["group"]:

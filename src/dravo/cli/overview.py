@@ -40,7 +40,7 @@ def _overview(given: argparse.Namespace, dravo: Dravo) -> None:
         "Needs attention": lambda s: f"{s['needs']:,}" if s["needs"] else None,
     }
     table(columns, found["stages"])
-    print(f"{found['active_users']:,} active users; {found['being_worked_out']:,} are being recalculated.")
+    print(f"{found['active_users']:,} active users; {found['being_recomputed']:,} are being recalculated.")
 
 
 def _flow(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -222,7 +222,7 @@ class Identity:
         return self.chooser("Who are you?", fields, "/saml")
 
     def respond(self, form: dict[str, str]) -> Answer:
-        """Return the page that posts a response by itself."""
+        """Return the page that posts a response automatically."""
         status = "Success"
         if form["who"] not in self.kept["users"] or self.fault("not_assigned"):
             status = "RequestDenied"

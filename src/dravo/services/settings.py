@@ -208,7 +208,7 @@ def _instant(value: str | None) -> Instant | None:
 
 
 def _move_days(connection: Connection, zone: str) -> None:
-    """Move the days of assignments to another time zone, and mark all users whom they can touch."""
+    """Move the days of assignments to another time zone, and mark all users that they can affect."""
     spans = days_in(connection, zone)
     assignment_days.move(connection, spans)
     if spans:

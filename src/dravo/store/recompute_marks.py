@@ -50,7 +50,7 @@ def is_due(connection: Connection, now: Instant) -> bool:
 
 
 def mark_due(connection: Connection, now: Instant) -> None:
-    """Mark users for whom an assignment starts or ends by now."""
+    """Mark users with an assignment that starts or ends by now."""
     mark_selected(connection, _due(now))
 
 
@@ -60,7 +60,7 @@ def _due(now: Instant) -> Select[Any]:
 
 
 def mark_users_within(connection: Connection, group_id: str, now: Instant) -> None:
-    """Mark everyone in a group, by any nesting, to be worked out again; set-based, as of this transaction."""
+    """Mark all users in a group, directly or through nested groups."""
     mark_selected(connection, users_within(group_id, literal(now)))
 
 

@@ -123,7 +123,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         license_plans_routes,
         reviews_routes,
     ):
-        app.take_in(part.routes)
+        app.add_part(part.routes)
     scim_admission.install(app, ctx)
     app.register_blueprint(scim.routes)
     app.register_blueprint(sso.routes)

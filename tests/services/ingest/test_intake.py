@@ -136,7 +136,7 @@ def test_a_large_change_of_members_is_worked_through_by_marks(
     users = [services.user(staff, f"p{number}") for number in range(8)]
     services.add(staff, group, *users)
     assert len(services.rows(t.pending_recompute)) == 8
-    assert access_explanation.user(services.ctx, "p1")["being_worked_out"]
+    assert access_explanation.user(services.ctx, "p1")["being_recomputed"]
     assert recompute.process_marks(services.ctx) == 8
     assert access_of(services, "p7") == {("records", "viewer")}
     services.patch_group(staff, group, {"op": "replace", "path": "members", "value": []})

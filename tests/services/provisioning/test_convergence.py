@@ -323,7 +323,7 @@ def test_tasks_are_handed_out_within_the_pace_and_never_twice(
     assert len(ready(services)) == 4
 
 
-def test_who_is_marked_is_not_provisioned_before_being_worked_out(
+def test_who_is_marked_is_not_provisioned_before_being_recomputed(
     services: ServiceFixture, records: Application
 ) -> None:
     staff = services.source()

@@ -84,7 +84,7 @@ def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: Servi
     [
         ({"settings": {"clock_skew": 9_000}}, "clock_skew"),
         ({"settings": {"color": "red"}}, "no setting 'color'"),
-        ({"protocol": "oidc"}, "speaks SAML 2.0"),
+        ({"protocol": "oidc"}, "uses SAML 2.0"),
         ({"settings": {"metadata_url": "javascript:alert(1)"}}, "' is not a valid URL"),
         ({"fields": {"certificates": "abc"}}, "The certificate is incomplete or invalid."),
         ({"fields": {"entity_id": "a\nb"}}, "The entity ID contains a line break"),

@@ -13,7 +13,7 @@ const { typed, words } = useWords()
 const application = useAddressFilter('application')
 const only = useAddressFilter('only')
 const at = useAddressFilter('at')
-// One role of the application, as links lead to it.
+// The role of the application in the URL.
 const role = useAddressFilter('role')
 const choices = useApplicationChoices()
 const narrowed = [
@@ -41,7 +41,7 @@ watch(application, () => {
 })
 const columns = computed(() => ['User', 'Status', ...applications.value.map((each) => each.label)])
 
-/** Where the whole of what is shown can be had as a file. */
+/** The URL of the export of all shown rows. */
 const address = (form: 'csv' | 'json') => {
   const query = new URLSearchParams({ form })
   for (const [name, value] of Object.entries(view.value)) if (value) query.set(name, value)

@@ -30,7 +30,7 @@ const open = computed(() => Boolean(data.value && !data.value.closed_at))
 const { typed, words } = useWords()
 const application = useAddressFilter('application')
 const decision = useAddressFilter('decision')
-// One application at a time: each is decided by its own owner.
+// One application at a time, because each has its own owner.
 watch(data, (now) => {
   if (now && !application.value) application.value = now.applications[0]?.application.key
 })

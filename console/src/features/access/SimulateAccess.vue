@@ -9,7 +9,7 @@ import GroupSelect from '../../components/GroupSelect.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 
 const sources = useSourceChoices()
-/** A kept sign-in can be the start; what it says of somebody does not go by the address. */
+/** A stored sign-in can be the start; its values are not put into the URL. */
 const given = JSON.parse(String(history.state.expected ?? 'null')) as {
   source: string
   groups: string[]
@@ -23,7 +23,7 @@ const groups = ref<string[]>(given?.groups ?? [])
 const more = ref(given ? JSON.stringify(given.user, null, 2) : '')
 const ENTERPRISE = 'urn:ietf:params:scim:schemas:extension:enterprise:2.0:User'
 
-/** What was typed as JSON, or undefined if it is none. */
+/** The typed text as JSON, or undefined if it is invalid. */
 const parsed = computed<Record<string, unknown> | undefined>(() => {
   if (!more.value.trim()) return {}
   try {

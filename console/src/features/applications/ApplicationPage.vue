@@ -34,7 +34,7 @@ const tabs = computed(() => [
   ['drift', 'Drift'],
   ['settings', 'Settings'],
 ])
-/** What is still missing until accounts reach the application; half-finished is a status. */
+/** What is still missing before accounts are provisioned. */
 const missing = computed(() => {
   const list: string[] = []
   if (!data.value) return list

@@ -24,7 +24,7 @@ const everyKind: { value: Kind; label: string }[] = [
   { value: 'everyone', label: 'Everyone' },
   { value: 'user', label: 'User' },
 ]
-// A rule asks about attributes.
+// Rules use attributes.
 const kinds = computed(() => everyKind.filter((each) => each.value !== 'rule' || may('attributes.read')))
 const kind = ref<Kind>('group')
 const groups = ref<string[]>([])

@@ -30,7 +30,7 @@ const words = {
   group_unexpected: 'group not created by Dravo',
 }
 type Kind = keyof typeof words
-/** What belongs to nobody here is linked or ignored, and never repaired. */
+/** Accounts without a user are linked or ignored, never repaired. */
 const foreign = new Set<string>(['unexpected', 'group_unexpected'])
 const kind = ref<Kind | null>(null)
 const ignored = ref(false)
@@ -61,7 +61,7 @@ const stop = (id: string) =>
 const chosen = ref<string[]>([])
 const looking = ref(false)
 const lines = ref<Line[]>([])
-/** What repairing would do stands in each line; it is shown once more for those that were chosen. */
+/** Shows once more what a repair would do to the selected rows. */
 async function look(ids: string[]): Promise<void> {
   await attempt(async () => {
     const found = await answered(

@@ -11,7 +11,7 @@ const props = defineProps<{ application: Schemas['Application'] }>()
 const path = { key: props.application.key }
 const { wrong, busy, attempt } = useAttempts()
 const plan = reactive({ key: '', label: '', rank: 10, seats: '' })
-/** A number of seats as it was typed; nothing means no limit. */
+/** The typed number of seats; empty for no limit. */
 const number = (typed: string | number) => (String(typed).trim() === '' ? null : Number(typed))
 const add = () =>
   attempt(async () => {

@@ -63,13 +63,13 @@ const chosenGroups = computed({
 const groupName = (id: string) => groupChoices.value.find((each) => each.value === id)?.title ?? id
 
 function body(): Schemas['ProvisioningSettingsRequest'] {
-  // What follows from the schedule is shown, and not sent.
+  // Values computed from the schedule are shown, not sent.
   const { reconcile_next_at, reconcile_schedule_words, reconcile_times, ...rest } = settings.value
   void [reconcile_next_at, reconcile_schedule_words, reconcile_times]
   const numbers = { max_concurrency: Number(rest.max_concurrency), rate_limit: Number(rest.rate_limit) }
   return { ...rest, ...numbers } as Schemas['ProvisioningSettingsRequest']
 }
-/** Looks first; where no account changes there is nothing to look at, and it is kept at once. */
+/** Previews first; if no account changes, it saves at once. */
 async function look(): Promise<void> {
   kept.value = false
   let changed = 0

@@ -37,7 +37,7 @@ const operator = ref('eq')
 const value = ref('')
 const by = ref('and')
 
-/** Put the picked condition behind what is there; the text stays free to be changed. */
+/** Appends the picked condition; the text can still be edited. */
 function add(): void {
   const picked = `${attribute.value} ${operator.value} ${JSON.stringify(value.value)}`
   const before = rule.value.trim()

@@ -13,7 +13,7 @@ const props = defineProps<{ application?: string }>()
 const { session } = useSession()
 const removal_limit = useQuery({
   queryKey: ['removal_limit'],
-  // It is told of the whole organization: an application owner is not asked.
+  // It concerns all applications, so application owners do not see it.
   enabled: computed(() => session.value?.applications === null),
   queryFn: () => answered(api.GET('/api/v1/holds')),
   refetchInterval: 4000,

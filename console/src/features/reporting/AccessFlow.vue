@@ -17,7 +17,7 @@ const frame = useTemplateRef<HTMLElement>('frame')
 const width = ref(1160)
 const bar = 12
 const row = 22
-/** As high as the fullest stage needs it for its words. */
+/** High enough for the labels of the stage with the most boxes. */
 const height = computed(() => {
   const counts = ['source', 'group', 'role', 'application'].map(
     (stage) => flow.data.value?.nodes.filter((node) => node.stage === stage).length ?? 0,

@@ -51,7 +51,7 @@ const { session } = useSession()
 const mayUndo = computed(() => session.value?.permissions.includes('assignments.change') && !session.value.applications)
 const undoing = ref<Line | null>(null)
 const asking = ref(false)
-/** Changes are entries of the audit log; their number stands behind the kind. */
+/** Changes are entries of the audit log; their number is after the kind. */
 const entry = computed(() => Number(undoing.value?.id.split(':')[1] ?? 0))
 const params = computed(() => ({ path: { id: entry.value } }))
 const look = () => answered(api.GET('/api/v1/audit/{id}/undo', { params: params.value }))

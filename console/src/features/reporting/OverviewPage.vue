@@ -14,7 +14,7 @@ import TimeLabel from '../../components/TimeLabel.vue'
 const refetchInterval = 4000
 const { session } = useSession()
 const may = useMay()
-// An application owner looks at their own applications; the rest of the organization is not theirs.
+// Application owners see their own applications only.
 const whole = computed(() => session.value?.applications === null)
 const overview = useQuery({
   queryKey: ['overview'],
@@ -117,8 +117,8 @@ const quiet = computed(
         <p v-if="overview.data.value" class="lead">
           {{ overview.data.value.active_users.toLocaleString('en') }} active users in
           {{ overview.data.value.groups.toLocaleString('en') }} groups
-          <template v-if="overview.data.value.being_worked_out">
-            · {{ overview.data.value.being_worked_out.toLocaleString('en') }} being recalculated
+          <template v-if="overview.data.value.being_recomputed">
+            · {{ overview.data.value.being_recomputed.toLocaleString('en') }} being recalculated
           </template>
         </p>
       </div>

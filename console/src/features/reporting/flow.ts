@@ -1,4 +1,4 @@
-// Where things stand in the flow picture: stages from left to right, in each the places one under the other, as high as users flow through.
+// Positions in the flow picture: stages from left to right, with boxes whose height is the number of users.
 import type { Schemas } from '../../api/client'
 
 type Node = Schemas['FlowNode']
@@ -19,11 +19,11 @@ export interface Ribbon {
 const stages = ['source', 'group', 'role', 'application']
 const least = 3
 
-/** Places nodes and bands in a picture of a width and height; between two places of a stage there is room for their words. */
+/** Places nodes and bands in a picture of a width and height, with room for labels between the boxes. */
 export function laidOut(flow: Schemas['Flow'], width: number, height: number, bar: number, gap: number) {
   const columns = stages.map((stage) => flow.nodes.filter((node) => node.stage === stage))
   const total = (nodes: Node[]) => nodes.reduce((sum, node) => sum + node.users, 0)
-  // One scale for all stages: that of the stage which needs most room.
+  // One scale for all stages, given by the stage that needs the most room.
   const scale = Math.max(
     0,
     Math.min(
@@ -57,7 +57,7 @@ function ribbons(flow: Schemas['Flow'], placed: Map<string, Placed>, scale: numb
     const to = placed.get(band.to_id)
     return from && to ? [{ from, to, users: band.users }] : []
   })
-  // In the order in which the ends stand, so that bands cross as little as they must.
+  // In the order of their ends, so that bands cross as little as possible.
   const leaving = new Map<(typeof found)[number], number>()
   for (const each of [...found].sort((a, b) => a.from.y - b.from.y || a.to.y - b.to.y))
     leaving.set(each, taken(out, each.from, Math.max(1, each.users * scale)))

@@ -23,7 +23,7 @@ const securities = [
   { title: 'TLS', value: 'tls' },
   { title: 'None', value: 'none' },
 ]
-/** The fields follow what is kept until somebody types. */
+/** The fields show the stored values until they are edited. */
 let filled = false
 watch(
   () => mail.data.value,

@@ -23,7 +23,7 @@ const kindItems = kinds.map((each) => ({ title: inWords(each), value: each }))
 const owned = ref<string[]>([])
 const masked = ref(false)
 const applications = useApplicationChoices()
-/** What is said of the new operator; only what fits the kind. */
+/** The values of the new operator that its kind needs. */
 const operator = computed(() => ({
   name: name.value,
   kind: kind.value,

@@ -22,7 +22,7 @@ async function give(): Promise<void> {
     came.value = await answered(api.POST('/api/v1/sign-in/code/verify', { body }))
     if (came.value.outcome === 'signed_in') location.assign(came.value.back)
   } catch (problem) {
-    // The code is right, and they are new: only their names are asked for.
+    // The code is correct and the user is new: only the names are missing.
     if (problem instanceof ApiProblem && problem.problem.code === 'names_needed') isNew.value = true
     else wrong.value = problem
   } finally {

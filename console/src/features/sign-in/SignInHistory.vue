@@ -47,13 +47,13 @@ const plan = (id: string) =>
     const [params, body] = [at(id), { policy: {} }]
     again.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/rerun', { params, body }))
   })
-/** Take it as the start of what somebody would get. */
+/** Starts a simulation with this sign-in. */
 function expect(trace: Schemas['SignInTrace']): void {
   const groups = trace.groups.flatMap((each) => (each.group?.id ? [String(each.group.id)] : []))
   const expected = JSON.stringify({ source: props.source, groups, user: trace.made })
   void router.push({ path: '/access/simulate', state: { expected } })
 }
-/** Hand the trace over as a file. */
+/** Downloads the trace. */
 function save(trace: Schemas['SignInTrace']): void {
   const address = URL.createObjectURL(new Blob([JSON.stringify(trace, null, 2)], { type: 'application/json' }))
   Object.assign(document.createElement('a'), { href: address, download: `sign-in-${trace.id}.json` }).click()

@@ -10,7 +10,7 @@ import { signIn } from '../../app/session'
 
 const route = useRoute()
 const router = useRouter()
-// Only ways within the console: no other place can be put into the address.
+// Only paths within the console, so that the URL cannot lead to another site.
 const wanted = String(route.query.to ?? '/')
 const to = wanted.startsWith('/') && !wanted.startsWith('//') ? wanted : '/'
 const name = ref('')
@@ -27,9 +27,9 @@ const where = useQuery({
 const email = ref('')
 const nowhere = ref(false)
 const choices = ref<Schemas['SignInChoice'][]>([])
-/** A code that was mailed to that address, where it signs in so. */
+/** The code that was emailed to the address, if it signs in by code. */
 const asked = ref<Schemas['CodeSent'] | null>(null)
-/** Where somebody signs in follows from the domain of their email. */
+/** The domain of the email address decides where the user signs in. */
 async function find(): Promise<void> {
   nowhere.value = false
   choices.value = []
@@ -45,7 +45,7 @@ async function find(): Promise<void> {
     wrong.value = problem
   }
 }
-/** The secret of a sign_in_test's link, if it is one by a code. */
+/** The secret in the link of a test sign-in with a code. */
 const sign_in_test = typeof route.query.sign_in_test === 'string' ? route.query.sign_in_test : undefined
 async function ask(source?: string): Promise<void> {
   try {
@@ -64,7 +64,7 @@ async function enter(): Promise<void> {
     await signIn(name.value, password.value, code.value)
     await router.push(to)
   } catch (problem) {
-    // Name and password fit: only the second factor is asked for.
+    // Name and password are correct: only the second factor is missing.
     if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed') needsCode.value = true
     else wrong.value = problem
   } finally {

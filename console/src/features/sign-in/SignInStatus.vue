@@ -40,14 +40,14 @@ async function put(status: 'disabled' | 'pilot' | 'enabled', at?: string, confir
     await queries.invalidateQueries()
   })
 }
-/** Nobody has come through these settings yet: then the name is typed. */
+/** Nobody has signed in with these settings yet: the name must be typed. */
 function want(status: 'pilot' | 'enabled'): void {
   typed.value = ''
   wanted.value = status
   if (props.signIn.verified_at || props.signIn.missing.length) void put(status)
   else asking.value = true
 }
-/** Whom it lets in: operators too only by a super administrator's word. */
+/** Who can sign in; only a super administrator can change it. */
 const serves = computed(() => props.signIn.serves)
 const servesItems = [
   { title: 'Users', value: 'users' },

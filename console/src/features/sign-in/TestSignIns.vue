@@ -21,7 +21,7 @@ const begin = () =>
     const [params, body] = [{ path: { key: props.source } }, { user: user.value, mode: mode.value, minutes: 30 }]
     made.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/tests', { params, body }))
   })
-/** How far each link has come, as it is used. */
+/** The status of each link. */
 const sign_in_tests = useQuery({
   queryKey: ['sources', props.source, 'sign-ins'],
   refetchInterval: 2000,

@@ -38,7 +38,7 @@ const reading = useQuery({
   queryFn: () => answered(api.GET('/api/v1/sources/{key}/import', { params: { path } })),
   refetchInterval: 5000,
 })
-/** What is read from now on keeps its form, with what its check has just shown. */
+/** Keeps the form of the import open with the result of its check. */
 const begun = ref(false)
 watch(source.data, (found) => (begun.value ||= found !== undefined && found.connection_type !== 'import'), {
   immediate: true,
@@ -58,7 +58,7 @@ const signIn = useQuery({
 })
 const queries = useQueryClient()
 const { wrong, attempt } = useAttempts()
-/** Have users sign in by this source from now on: the rest is filled in on its checklist. */
+/** Adds sign-in to the source; its values are entered on the Sign-in tab. */
 const letSignIn = (protocol: 'saml' | 'oidc' | 'email_code') =>
   attempt(async () => {
     await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: { protocol } }))
@@ -75,7 +75,7 @@ const reads = [
   ['conflicts', 'Conflicts'],
   ['import', 'Import settings'],
 ] as const
-/** What it does comes first: a source that is read shows its runs, one that calls us its exchange checklist. */
+/** The main tab first: import runs for an import, the setup checklist for inbound SCIM. */
 const tabs = computed(() => {
   const conflicts = ['conflicts', 'Conflicts'] as const
   if (read.value && signsIn.value)

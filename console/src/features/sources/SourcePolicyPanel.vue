@@ -16,7 +16,7 @@ const props = defineProps<{
   source: string
   label: string
   conflicts: number
-  /** How the source is read; without it the questions are about those who sign in by it. */
+  /** The import settings; without them the policy is that of sign-in. */
   reading?: Schemas['ImportSettings']
   signIn?: Schemas['SignIn']
 }>()
@@ -70,7 +70,7 @@ async function look(): Promise<void> {
   })
   busy.value = false
 }
-/** What the last sign-in that proved somebody would come to with these answers. */
+/** Previews the last successful sign-in with this policy. */
 async function lastPlanned() {
   const query = { count: 50 }
   const traces = await answered(api.GET('/api/v1/sources/{key}/sign-in/traces', { params: { path, query } }))

@@ -40,7 +40,7 @@ async function fetch(after: string | undefined, count: number) {
   shown.value = page.items
   return page
 }
-/** Whether the new token was seen at work, so that the one it replaces may go. */
+/** Whether the new token was used, so that the old one can be revoked. */
 const arrived = computed(() => shown.value.find((each) => each.id === made.value?.id)?.last_used_at ?? null)
 
 function begin(old: Token | null): void {

@@ -10,7 +10,7 @@ import GroupSelect from '../../components/GroupSelect.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 
 const props = defineProps<{ group: Schemas['GroupDetail'] }>()
-// Somebody, or a group, who is to be taken out.
+// The user or group to remove.
 const leaving = defineModel<{ user?: string; group?: string; name: string } | null>('leaving', { default: null })
 const emit = defineEmits<{ changed: [] }>()
 const router = useRouter()

@@ -29,7 +29,7 @@ watch(open, (now) => {
   if (props.user) typed.value.email = props.user.email ?? ''
   active.value = props.user ? props.user.status === 'active' : true
 })
-/** The name that is shown stays as it is, unless it only was both names together. */
+/** The display name stays, unless it was the given name and the family name. */
 const shown = computed(() => {
   const known = (name: string) => props.user?.attributes.find((each) => each.name === name)?.value ?? ''
   const made = [known('name.givenName'), known('name.familyName')].filter(Boolean).join(' ')

@@ -14,7 +14,7 @@ const found = useQuery({
   refetchInterval: 5000,
 })
 const ways = computed(() => found.data.value?.ways ?? [])
-/** Sources that allow the user, or have a record of the user; the others are folded away. */
+/** Sources that allow the user or have a record of the user; the others are collapsed. */
 const near = computed(() => ways.value.filter((each) => each.opens || each.bound_at))
 const far = computed(() => ways.value.filter((each) => !near.value.includes(each)))
 </script>

@@ -57,7 +57,7 @@ const move = ({ confirm, expect }: Confirmation) =>
 const { wrong, attempt } = useAttempts()
 const reading = ref(false)
 const readNow = ref('')
-/** What a source that is read says of them at this moment, their groups too. */
+/** Imports the user and their groups from a source now. */
 async function readAgain(key: string): Promise<void> {
   reading.value = true
   readNow.value = ''
@@ -89,7 +89,7 @@ const answer = useQuery({
     ),
 })
 
-/** Accounts that no access shows: what is left in an application behind it. */
+/** Accounts without access, which remain in an application. */
 const remaining = computed(() => {
   const shown = new Set(data.value?.access.map((each) => each.application.key))
   return data.value?.accounts.filter((each: Schemas['Account']) => !shown.has(each.application.key)) ?? []
@@ -107,7 +107,7 @@ const remaining = computed(() => {
             <StatusLabel :status="data.status" /> since <TimeLabel :at="data.since" /> ·
             <span class="mono">{{ data.user_name }}</span>
             <template v-if="data.email"> · {{ data.email }}</template>
-            <template v-if="data.being_worked_out"> · <StatusLabel status="waiting" /> being recalculated</template>
+            <template v-if="data.being_recomputed"> · <StatusLabel status="waiting" /> being recalculated</template>
           </p>
         </div>
         <template v-if="local && may('users.change')">

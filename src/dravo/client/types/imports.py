@@ -192,7 +192,7 @@ class PolicyPreviewGroup(TypedDict):
 
 
 class PolicyPreviewUser(TypedDict):
-    """A user whom another source policy would change."""
+    """A user that another source policy would change."""
 
     name: str
     outcome: str

@@ -42,7 +42,7 @@ class Overview(TypedDict):
     stages: list[Stage]
     active_users: int
     groups: int
-    being_worked_out: int
+    being_recomputed: int
 
 
 class Stage(TypedDict):

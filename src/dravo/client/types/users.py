@@ -60,7 +60,7 @@ class User(TypedDict):
     access: list[Access]
     ended: list[Access]
     accounts: list[Account]
-    being_worked_out: bool
+    being_recomputed: bool
 
 
 class UserAttribute(TypedDict):

@@ -95,7 +95,7 @@ class Assignment:
 
     @property
     def kind(self) -> str:
-        """For whom the assignment is, in a word."""
+        """The kind of users that it assigns."""
         if self.user_id is not None:
             return DIRECT
         if self.group_id is not None:

@@ -184,7 +184,7 @@ def _other_issuer(found: str, expected: Expected) -> SignInRefused:
 
 
 def _assertion(response: etree._Element, expected: Expected, *, is_signed: bool) -> etree._Element:
-    """Return the one assertion, as it was signed; by itself, or within the signed response."""
+    """Return the only assertion as it was signed: directly, or within the signed response."""
     plain, hidden = response.findall(q(SAML, "Assertion")), response.findall(q(SAML, "EncryptedAssertion"))
     everywhere = [
         each for name in ("Assertion", "EncryptedAssertion") for each in response.iter(q(SAML, name))

@@ -261,7 +261,7 @@ def _statement() -> Any:
 
 
 def kind_of(row: Any) -> str:
-    """Return for whom an assignment is, in a word."""
+    """Return the kind of users of an assignment."""
     if row.user_id is not None:
         return "user"
     if row.group_id is not None:

@@ -52,7 +52,7 @@ def user(ctx: AppContext, name: str) -> dict[str, Any]:
             "accounts": masking.accounts(
                 account_queries.accounts(connection, most, None, row.id, None, None)["items"]
             ),
-            "being_worked_out": connection.execute(
+            "being_recomputed": connection.execute(
                 select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id == row.id)
             ).first()
             is not None,

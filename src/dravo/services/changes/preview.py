@@ -74,7 +74,7 @@ class PlannedChange:
 
 
 def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan]:
-    """Yield the plans of all users whom a change can touch, some hundred at a time in memory."""
+    """Yield the plans of all users that a change can affect, some hundred at a time in memory."""
     now = clock.now()
     ids = list(
         dict.fromkeys(user_id for each in change.touched for user_id in connection.execute(each).scalars())

@@ -199,7 +199,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
 def _groups_there(
     groups: Sequence[ExpectedGroup], capabilities: Capabilities
 ) -> Generator[Request, Any, list[Mapping[str, Any]]]:
-    """Read the groups of an application; a group that the list shows without members is read by itself."""
+    """Read the groups of an application; a group listed without members is read separately."""
     listed = yield from everything("/Groups", capabilities)
     by_id = {str(each["id"]): each for each in listed}
     for group in groups:

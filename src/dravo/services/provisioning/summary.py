@@ -17,13 +17,13 @@ GLANCE_SECONDS = 0.05
 
 @dataclass(frozen=True)
 class ProvisioningSummary:
-    """Counts of pending work, and whether Dravo has nothing left to do by itself."""
+    """Counts of pending work, and whether Dravo has nothing left to do automatically."""
 
     counts: TaskCounts
 
     @property
     def settled(self) -> bool:
-        """Whether no user is being recomputed and no task is waiting that Dravo processes by itself."""
+        """Whether no user is being recomputed and no task waits that Dravo processes automatically."""
         return self.counts.recomputing == 0 and self.counts.waiting == 0
 
 

@@ -13,6 +13,7 @@ from dravo.services import events
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import Heartbeats
 from dravo.store.reports import metrics as stored
+from dravo.store.reports.metrics import MetricCounts
 
 
 @dataclass(frozen=True)
@@ -29,12 +30,10 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
     """Return every metric with its current value."""
     with ctx.database.reading() as connection:
         found = stored.count(connection)
-    keys = {each.id: each.key for each in found.applications}
+    return [*_of_users(found), *_of_applications(found, now)]
 
-    def label(application_id: str, **more: str) -> dict[str, str]:
-        return {"application": keys[application_id], **more}
 
-    provisioning = [each for each in found.applications if each.enabled]
+def _of_users(found: MetricCounts) -> list[Measure]:
     return [
         Measure(
             "dravo_users",
@@ -49,6 +48,22 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
             "Users of each source.",
             tuple(({"source": key}, number) for key, number in found.records.items()),
         ),
+        Measure(
+            "dravo_users_pending_recompute",
+            "Users whose access is being recalculated.",
+            (({}, found.pending_recompute),),
+        ),
+    ]
+
+
+def _of_applications(found: MetricCounts, now: Instant) -> list[Measure]:
+    keys = {each.id: each.key for each in found.applications}
+
+    def label(application_id: str, **more: str) -> dict[str, str]:
+        return {"application": keys[application_id], **more}
+
+    provisioning = [each for each in found.applications if each.enabled]
+    return [
         Measure(
             "dravo_accounts",
             "Accounts in each application.",
@@ -87,11 +102,6 @@ def measures(ctx: AppContext, now: Instant) -> list[Measure]:
             "dravo_application_failures",
             "Consecutive failures.",
             tuple((label(each.id), each.failures) for each in provisioning),
-        ),
-        Measure(
-            "dravo_users_to_work_out",
-            "Users whose access is being recalculated.",
-            (({}, found.pending_recompute),),
         ),
     ]
 

@@ -47,5 +47,5 @@ def band(ctx: AppContext) -> dict[str, Any]:
         ],
         "active_users": row.active_users,
         "groups": row.groups,
-        "being_worked_out": row.pending_recompute,
+        "being_recomputed": row.pending_recompute,
     }

@@ -159,10 +159,10 @@ def _way(ctx: AppContext, key: str, base: str) -> SignInAttempt:
 def _check_protocol(way: SignInAttempt, protocol: str) -> None:
     """Check that the source uses the protocol of the response; raises "protocol"."""
     if way.row.protocol != protocol:
-        speaks = sign_in_settings.PROTOCOLS[way.row.protocol]
+        used = sign_in_settings.PROTOCOLS[way.row.protocol]
         raise SignInRefused(
             "protocol",
-            f"'{way.source.label}' speaks {speaks}.",
+            f"'{way.source.label}' uses {used}.",
             "Enter the ACS URL of this source at the provider.",
         )
 

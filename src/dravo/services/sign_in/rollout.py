@@ -247,7 +247,7 @@ def preview_status(ctx: AppContext, caller: Caller, key: str, status: str) -> Ch
             effects.add(f"Only members of '{pilot}' can sign in: {count(members, 'user', 'users')} now.")
         elif status == ENABLED:
             effects.add(
-                f"All users whom {source.label} accepts can sign in. {users:,} have signed in before."
+                f"All users that {source.label} accepts can sign in. {users:,} have signed in before."
             )
         if row.verified_at is None:
             effects.add("These settings have not been tested: the label of the source has to confirm.")

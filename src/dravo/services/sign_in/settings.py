@@ -155,7 +155,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     check_super_administrator(caller, row, serves)
     if row is not None and given.get("protocol") not in (None, row.protocol):
         raise InvalidInput(
-            f"'{source.label}' speaks {PROTOCOLS[row.protocol]}.",
+            f"'{source.label}' uses {PROTOCOLS[row.protocol]}.",
             "Add another source for the other protocol.",
             "protocol",
         )

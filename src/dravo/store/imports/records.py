@@ -273,7 +273,7 @@ class ImportedUser:
 
 
 def record_of_user(connection: Connection, source_id: str, user_id: str) -> ImportedUser | None:
-    """Return the record of a user whom a source's imports report, or None."""
+    """Return the record of a user that a source's imports report, or None."""
     r = t.record.c
     statement = select(r.id, r.native_id).where(
         r.source_id == source_id, r.connection_type == IMPORT, r.user_id == user_id, r.deleted_at.is_(None)

@@ -121,7 +121,7 @@ def keys_and_labels(connection: Connection, source_ids: Sequence[str]) -> dict[s
 
 
 def users_of_several_sources(source_id: str, *columns: Any) -> Select[Any]:
-    """Return the select of users whom a source and another one report."""
+    """Return the select of users that a source and another one report."""
     r = t.record.c
     here = select(r.user_id).where(r.source_id == source_id)
     several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)

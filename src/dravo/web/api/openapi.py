@@ -63,23 +63,23 @@ class Api(OpenAPI):
     """The application that the parts of the API belong to."""
 
     def __init__(self, *arguments: Any, **more: Any) -> None:
-        self._rooms: list[ApiBlueprint] = []
+        self._parts: list[ApiBlueprint] = []
         super().__init__(*arguments, **more)
 
-    def take_in(self, room: ApiBlueprint) -> None:
-        """Serve a room's routes."""
-        self._rooms.append(room)
-        self.register_api(room)
+    def add_part(self, part: ApiBlueprint) -> None:
+        """Serve the routes of a part."""
+        self._parts.append(part)
+        self.register_api(part)
 
     @property
     def api_doc(self) -> dict[str, Any]:
         """The OpenAPI document."""
         with _TURN:
             if not self.spec_json:
-                for room in self._rooms:
-                    room.describe()
-                    self.paths.update(room.paths)
-                    self.components_schemas.update(room.components_schemas)
+                for part in self._parts:
+                    part.describe()
+                    self.paths.update(part.paths)
+                    self.components_schemas.update(part.components_schemas)
             document = dict(super().api_doc)
             describe(document)
             return document

@@ -293,7 +293,7 @@ class BeforeAndAfter(Model):
 
 
 class PolicyPreviewUser(Model):
-    """A user whom another source policy would change."""
+    """A user that another source policy would change."""
 
     name: str = Field(description="Name of the user in the source.")
     outcome: str = Field(description="What would happen to the user.")

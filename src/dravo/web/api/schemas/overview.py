@@ -23,7 +23,7 @@ class Overview(Model):
     stages: list[Stage] = Field(description="Numbers of each stage of the work.")
     active_users: int
     groups: int = Field(description="Number of groups.")
-    being_worked_out: int
+    being_recomputed: int
 
 
 class FlowNode(Model):

@@ -36,7 +36,7 @@ class ProvisioningSummary(Model):
     )
     recomputing: int = Field(description="Users whose access is being recomputed.")
     waiting: int = Field(
-        description="Tasks that Dravo processes by itself, with those that wait for a retry."
+        description="Tasks that Dravo processes automatically, with those that wait for a retry."
     )
     stopped: int = Field(
         description="Tasks that wait until their application is enabled, connected or resumed."

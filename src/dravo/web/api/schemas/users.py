@@ -79,7 +79,7 @@ class User(UserLine):
     access: list[Access]
     ended: list[Access]
     accounts: list[Account] = Field(description="Accounts of the user.")
-    being_worked_out: bool
+    being_recomputed: bool
 
 
 class PossibleAccess(Model):
