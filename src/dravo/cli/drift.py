@@ -8,7 +8,17 @@ from collections.abc import Iterator
 from typing import Any
 
 from dravo.cli.errors import FAILED
-from dravo.cli.output import command, list_options, moment, noun, said, show_json, show_list, table
+from dravo.cli.output import (
+    UsageError,
+    command,
+    list_options,
+    moment,
+    noun,
+    said,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 # The most differences that one call repairs.
@@ -142,6 +152,8 @@ def _what(line: Any) -> str:
 
 def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
     ids = list(given.ids)
+    if not ids and not given.all:
+        raise UsageError("Name differences by ID, or use --all.")
     if given.all:
         found = dravo.applications.drift(given.application, status="open")
         ids = [each["id"] for each in found if each["kind"] not in ("unexpected", "group_unexpected")]
@@ -155,11 +167,13 @@ def _repair(given: argparse.Namespace, dravo: Dravo) -> None:
             show_json(lines)
             return
         table({"User or group": lambda d: d["name"], "Repair": lambda d: d["effect"]}, lines)
-        print(f"{len(lines)} differences would be repaired. Nothing has been changed yet.")
+        what = "difference" if len(lines) == 1 else "differences"
+        print(f"{len(lines)} {what} would be repaired. Nothing has been changed yet.")
         return
     number = sum(dravo.applications.repair_drift(given.application, each) for each in _some(ids))
+    what = "difference is" if number == 1 else "differences are"
     print(
-        f"{number} differences are being repaired. Watch them with 'dravo task list --application "
+        f"{number} {what} being repaired. Watch them with 'dravo task list --application "
         f"{given.application}'."
     )
 

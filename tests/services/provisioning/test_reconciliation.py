@@ -374,6 +374,8 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
     )
     listed = dravo("drift", "list", garden)
     assert "account is missing" in listed and "stranger" in listed
+    nothing_named = command_line.dravo(running, "drift", "repair", garden)
+    assert nothing_named.returncode == 2 and "Name differences by ID, or use --all." in nothing_named.stderr
     assert "4 differences are being repaired" in dravo("drift", "repair", garden, "--all")
     running.settled(garden)
     assert len(app.accounts()) == 5

@@ -228,7 +228,8 @@ def _preview_seats(connection: Connection, plan: Any, seats: int | None, effects
         effects.add(f"All {taken:,} users keep their seats. The next user waits until {free_first:,} leave.")
     if waiting:
         effects.add(
-            f"{min(waiting, free):,} of {count(waiting, 'waiting user', 'waiting users')} get a seat."
+            f"{count(waiting, 'user waits', 'users wait')} for a seat; {min(waiting, free):,} of them "
+            f"{'gets' if min(waiting, free) == 1 else 'get'} one."
         )
 
 
