@@ -208,9 +208,11 @@ def find_and_choose(field: Locator, words: str, option: str = "") -> None:
             field.fill(words)
             offered = field.page.get_by_role("option", name=whole).first
             offered.click(timeout=10_000)
-            chosen = field.evaluate("input => input.value + ' ' + input.closest('.v-input').innerText")
-            if whole.search(chosen):
-                return
+            # A lost click leaves the typed words in the input; only a choice has its own element.
+            chosen = field.locator("xpath=ancestor::*[contains(@class, 'v-input ')]")
+            chosen = chosen.locator(".v-autocomplete__selection").filter(has_text=whole)
+            expect(chosen).to_be_attached(timeout=2_000)
+            return
     raise AssertionError(f"{option or words} could not be chosen")
 
 
