@@ -16,6 +16,8 @@ from dravo.demo.runner import free_port
 from dravo.services.imports import config as import_config
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
+from dravo.services.imports.config import ImportSettings
+from dravo.services.imports.runs import ImportRunEntry
 from dravo.services.ingest.run_log import RunOptions
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
@@ -156,7 +158,7 @@ class Reading:
         }
         import_config.change(services.ctx, services.caller, key, given)
 
-    def change(self, **given: Any) -> dict[str, Any]:
+    def change(self, **given: Any) -> ImportSettings:
         return import_config.change(self.services.ctx, self.services.caller, self.key, given)
 
     def run(self, confirmed: str | None = None, **how: Any) -> dict[str, Any]:
@@ -164,13 +166,13 @@ class Reading:
         run = import_runs.request_run(
             self.services.ctx, self.services.caller, self.key, RunOptions(**how), confirmed
         )
-        import_run.carry_out(self.services.ctx, run["id"])
-        found = import_runs.one_run(self.services.ctx, run["id"])
-        return {**found, **{each["name"]: each["number"] for each in found["counts"]}}
+        import_run.carry_out(self.services.ctx, run.id)
+        found = import_runs.one_run(self.services.ctx, run.id)
+        return {**vars(found), **{each.name: each.number for each in found.counts}}
 
-    def lines(self, run: dict[str, Any], kind: str | None = None) -> list[dict[str, Any]]:
+    def lines(self, run: dict[str, Any], kind: str | None = None) -> list[ImportRunEntry]:
         return list(
-            import_runs.lines(self.services.ctx, self.key, run["id"], PageRequest(count=500), kind)["items"]
+            import_runs.lines(self.services.ctx, self.key, run["id"], PageRequest(count=500), kind).items
         )
 
     def records(self) -> dict[str, Any]:

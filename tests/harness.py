@@ -392,9 +392,7 @@ def set_up(folder: Path) -> Running:
     """Return a service that is set up with an operator and a token, not yet started."""
     ctx = open_context(folder)
     made = operators.add(ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
-    token = api_tokens.create(ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write")[
-        "token"
-    ]
+    token = api_tokens.create(ctx, Caller(made.id, made.name, SUPER_ADMINISTRATOR), "Tests", "write").token
     ctx.close()
     return Running(folder, free_port(), token)
 

@@ -85,8 +85,8 @@ class ServiceFixture:
 
     def create_users_of_conflicts(self, key: str) -> None:
         """Decide every open conflict of a source: each is a new user."""
-        for each in conflicts.list_conflicts(self.ctx, self.caller, key, PageRequest())["items"]:
-            conflicts.decide(self.ctx, self.caller, key, each["id"], conflicts.MAKE)
+        for each in conflicts.list_conflicts(self.ctx, self.caller, key, PageRequest()).items:
+            conflicts.decide(self.ctx, self.caller, key, each.id, conflicts.MAKE)
 
     def group(self, source: str, name: str, *members: str) -> str:
         """Push a group and return its id."""

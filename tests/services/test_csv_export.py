@@ -79,8 +79,8 @@ def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
     recompute.process_marks(services.ctx)
     super_admin = _super_admin(services)
-    review = access_reviews.start(services.ctx, super_admin, "Winter", "2099-01-31", View())["id"]
-    token = api_tokens.create(services.ctx, super_admin, "Tests", "read")["token"]
+    review = access_reviews.start(services.ctx, super_admin, "Winter", "2099-01-31", View()).id
+    token = api_tokens.create(services.ctx, super_admin, "Tests", "read").token
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     path = "/api/v1/access/matrix/export" if of == "matrix" else f"/api/v1/reviews/{review}/export"
 
@@ -101,7 +101,7 @@ def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(
 
 def _super_admin(services: ServiceFixture) -> Caller:
     made = operators.add(services.ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR))
-    return Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
+    return Caller(made.id, made.name, SUPER_ADMINISTRATOR)
 
 
 def test_records_that_cannot_be_read_are_told_as_such(services: ServiceFixture) -> None:

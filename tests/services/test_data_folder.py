@@ -79,8 +79,8 @@ def test_the_records_hold_neither_a_session_nor_its_csrf_token(services: Service
     )
     known = operator_sessions.by_session(services.ctx, secret)
     assert known is not None
-    assert known[1] == told["csrf"]
+    assert known[1] == told.csrf
     services.ctx.database.checkpoint()
     content = (services.ctx.folder / FILE_NAME).read_bytes()
     assert secret.encode() not in content
-    assert told["csrf"].encode() not in content
+    assert told.csrf.encode() not in content

@@ -75,7 +75,7 @@ def test_held_removals_are_one_line_for_each_application(services: ServiceFixtur
             "applied_version = desired_version, remote_id = id"
         )
         connection.exec_driver_sql(f"UPDATE task SET status = 'done', closed_at = '{now}'")
-    assignments.remove(services.ctx, operators.SYSTEM, assignment["id"], Confirmation("Records"))
+    assignments.remove(services.ctx, operators.SYSTEM, assignment.id, Confirmation("Records"))
     with services.ctx.database.writing() as connection:
         # Nobody has looked at these removals.
         connection.exec_driver_sql(

@@ -33,7 +33,7 @@ def test_what_has_no_end_is_not_told() -> None:
 
 
 def needs(services: ServiceFixture, stage: str) -> int:
-    return int(next(each["needs"] for each in overview.band(services.ctx)["stages"] if each["name"] == stage))
+    return int(next(each.needs for each in overview.band(services.ctx).stages if each.name == stage))
 
 
 def test_the_secret_of_a_connection_is_told_until_another_is_given(services: ServiceFixture) -> None:
@@ -45,7 +45,7 @@ def test_the_secret_of_a_connection_is_told_until_another_is_given(services: Ser
         "records",
         ConnectionSettings("https://records.example/scim/v2", "first", expires_at=soon),
     )
-    assert applications.one(services.ctx, "records")["secret_ends_at"] == soon
+    assert applications.one(services.ctx, "records").secret_ends_at == soon
     assert needs(services, "applications") == 1
     connections.connect(
         services.ctx,
@@ -53,7 +53,7 @@ def test_the_secret_of_a_connection_is_told_until_another_is_given(services: Ser
         "records",
         ConnectionSettings("https://records.example/scim/v2", "second", expires_at=later(soon, 300 * DAY)),
     )
-    assert applications.one(services.ctx, "records")["secret_ends_at"] is None
+    assert applications.one(services.ctx, "records").secret_ends_at is None
     assert needs(services, "applications") == 0
 
 
@@ -63,12 +63,12 @@ def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(services
     old = scim_tokens.add_token(services.ctx, services.caller, "staff", "old", soon)
 
     def told() -> tuple[str | None, int]:
-        return sources.list_sources(services.ctx, PageRequest())["items"][0]["token_ends_at"], needs(
+        return sources.list_sources(services.ctx, PageRequest()).items[0].token_ends_at, needs(
             services, "sources"
         )
 
     assert told() == (None, 0), "nobody uses it"
-    observations.TrafficObserver(services.ctx).note(source, observations.CALL, None, old["id"])
+    observations.TrafficObserver(services.ctx).note(source, observations.CALL, None, old.id)
     assert told() == (soon, 1)
-    scim_tokens.revoke_token(services.ctx, services.caller, "staff", old["id"])
+    scim_tokens.revoke_token(services.ctx, services.caller, "staff", old.id)
     assert told() == (None, 0)

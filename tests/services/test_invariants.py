@@ -179,7 +179,7 @@ class Records(RuleBasedStateMachine):
 
     def assign(self, wish: AssignmentRequest) -> None:
         with contextlib.suppress(AlreadyExists):
-            self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish)["id"])
+            self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish).id)
 
     @rule(number=st.integers(0, 9))
     def take_away(self, number: int) -> None:
@@ -191,7 +191,7 @@ class Records(RuleBasedStateMachine):
     @rule(name=st.sampled_from(["l0", "l1"]), role=st.sampled_from(ROLES))
     def make_local_group(self, name: str, role: str) -> None:
         if name not in self.locals:
-            self.locals[name] = local_groups.add(self.services.ctx, self.services.caller, name)["id"]
+            self.locals[name] = local_groups.add(self.services.ctx, self.services.caller, name).id
             self.assign(AssignmentRequest("records", role, group=self.locals[name]))
 
     @rule(name=st.sampled_from(["l0", "l1"]), who=st.sets(st.sampled_from(NAMES)), put=st.booleans())

@@ -44,7 +44,7 @@ def garden(services: ServiceFixture) -> ServiceFixture:
 
 def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list[Any]:
     with garden.ctx.database.reading() as connection:
-        return list(view(connection, MOST, *given, **named)["items"])
+        return list(view(connection, MOST, *given, **named).items)
 
 
 @pytest.mark.parametrize(
@@ -62,7 +62,7 @@ def listed(garden: ServiceFixture, view: Any, *given: Any, **named: Any) -> list
 def test_users_are_found_by_words_and_status(
     garden: ServiceFixture, words: str | None, status: str | None, expected: list[str]
 ) -> None:
-    assert [each["display_name"] for each in listed(garden, user_queries.users, words, status)] == expected
+    assert [each.display_name for each in listed(garden, user_queries.users, words, status)] == expected
 
 
 def test_groups_tell_their_size_and_what_they_give(garden: ServiceFixture) -> None:
@@ -71,27 +71,27 @@ def test_groups_tell_their_size_and_what_they_give(garden: ServiceFixture) -> No
             group_id: len(each) for group_id, each in garden.ctx.catalogue.get(connection).by_group.items()
         }
     assert [
-        (each["name"], each["members"], each["assignments"])
+        (each.name, each.members, each.assignments)
         for each in listed(garden, group_queries.groups, None, None, given)
     ] == [
         ("Guides", 1, 1),
         ("Herbarium", 3, 1),
     ]
-    assert [each["name"] for each in listed(garden, group_queries.groups, "herb", "staff", given)] == [
+    assert [each.name for each in listed(garden, group_queries.groups, "herb", "staff", given)] == [
         "Herbarium"
     ]
     assert listed(garden, group_queries.groups, None, "none", given) == []
 
 
 def test_a_group_is_found_by_its_id_whatever_others_are_called(garden: ServiceFixture) -> None:
-    wanted = listed(garden, group_queries.groups, "herbarium", None, {})[0]["id"]
+    wanted = listed(garden, group_queries.groups, "herbarium", None, {})[0].id
     staff = garden.rows(t.source)[0].id
     for number in range(3):
         garden.group(staff, f"a {wanted} {number}")
     with garden.ctx.database.reading() as connection:
         found = group_queries.group(connection, wanted)
         assert found is not None
-        assert found["name"] == "Herbarium"
+        assert found.name == "Herbarium"
         assert group_queries.group(connection, "none") is None
 
 
@@ -125,43 +125,31 @@ def test_access_is_listed_with_its_reasons_and_accounts(
     garden: ServiceFixture, asked: dict[str, Any], expected: list[Any]
 ) -> None:
     found = listed(garden, access_queries.access, AccessFilter(**asked))
-    assert (
-        sorted(
-            (each["user"]["display_name"], each["application"]["key"], each["role"]["key"]) for each in found
-        )
-        == expected
-    )
+    assert sorted((each.user.display_name, each.application.key, each.role.key) for each in found) == expected
     for each in found:
-        assert each["reasons"][0]["by"] == "the command line"
-        assert each["account"]["application"]["key"] == each["application"]["key"]
+        assert each.reasons[0].by == "the command line"
+        assert each.account.application.key == each.application.key
 
 
 def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) -> None:
     assert len(listed(garden, account_queries.accounts, None, None, None, None)) == 3
     assert [
-        each["user"]["user_name"]
+        each.user.user_name
         for each in listed(garden, account_queries.accounts, "records", None, "waiting", "cyd")
     ] == ["cyd"]
     for status in ("in_sync", "pending", "unmanaged"):
         assert listed(garden, account_queries.accounts, None, None, status, None) == []
     opened = tasks.list_tasks(garden.ctx, MOST, "open")
-    assert opened["total"] == 3
-    assert (
-        tasks.list_tasks(garden.ctx, MOST, "waiting", "desk")["items"][0]["desired_state"] == "active, Viewer"
-    )
-    assert tasks.list_tasks(garden.ctx, MOST, "failed")["total"] == 0
-    assert (
-        tasks.list_tasks(garden.ctx, MOST, words="cyd")["items"][0]["desired_state"]
-        == "active, Curator, Viewer"
-    )
-    one = opened["items"][0]
-    assert tasks.one(garden.ctx, one["id"])["tries"] == []
+    assert opened.total == 3
+    assert tasks.list_tasks(garden.ctx, MOST, "waiting", "desk").items[0].desired_state == "active, Viewer"
+    assert tasks.list_tasks(garden.ctx, MOST, "failed").total == 0
+    assert tasks.list_tasks(garden.ctx, MOST, words="cyd").items[0].desired_state == "active, Curator, Viewer"
+    one = opened.items[0]
+    assert tasks.one(garden.ctx, one.id).tries == []
 
 
 def test_the_band_counts_what_there_is_and_what_needs_a_user(garden: ServiceFixture) -> None:
-    stages = {
-        stage["name"]: (stage["count"], stage["needs"]) for stage in overview.band(garden.ctx)["stages"]
-    }
+    stages = {stage.name: (stage.count, stage.needs) for stage in overview.band(garden.ctx).stages}
     assert stages == {
         "sources": (1, 0),
         "users": (3, 0),
@@ -171,32 +159,30 @@ def test_the_band_counts_what_there_is_and_what_needs_a_user(garden: ServiceFixt
     }
     observations.TrafficObserver(garden.ctx).note_refusal("staff", "a wrong token")
     connections.pause(garden.ctx, garden.caller, "desk", paused=True)
-    needs = {stage["name"]: stage["needs"] for stage in overview.band(garden.ctx)["stages"]}
+    needs = {stage.name: stage.needs for stage in overview.band(garden.ctx).stages}
     assert (needs["sources"], needs["applications"]) == (1, 1)
 
 
 def test_applications_and_sources_tell_how_they_do(garden: ServiceFixture) -> None:
     shown = {
-        each["key"]: (each["users"], each["accounts"], each["waiting"])
-        for each in applications.list_applications(garden.ctx, MOST)["items"]
+        each.key: (each.users, each.accounts, each.waiting)
+        for each in applications.list_applications(garden.ctx, MOST).items
     }
     assert shown == {"records": (2, 2, 2), "desk": (1, 1, 1)}
-    assert [(role["key"], role["users"]) for role in applications.one(garden.ctx, "records")["roles"]] == [
+    assert [(role.key, role.users) for role in applications.one(garden.ctx, "records").roles] == [
         ("viewer", 2),
         ("curator", 1),
     ]
-    assert [(each["users"], each["groups"]) for each in sources.list_sources(garden.ctx, MOST)["items"]] == [
-        (3, 2)
-    ]
+    assert [(each.users, each.groups) for each in sources.list_sources(garden.ctx, MOST).items] == [(3, 2)]
 
 
 def test_a_user_shows_which_source_said_what(garden: ServiceFixture) -> None:
     user = access_explanation.user(garden.ctx, "ada@fernhollow.example")
-    shown = {each["name"]: (each["value"], each["source"]["key"]) for each in user["attributes"]}
+    shown = {each.name: (each.value, each.source.key) for each in user.attributes}
     assert shown == {
         "userName": ("ada", "staff"),
         "displayName": ("Ada Fern", "staff"),
         "emails": ("Ada@fernhollow.example", "staff"),
     }
-    assert [each["group"]["name"] for each in user["groups"]] == ["Herbarium"]
-    assert user["records"][0]["active"]
+    assert [each.group.name for each in user.groups] == ["Herbarium"]
+    assert user.records[0].active

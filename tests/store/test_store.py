@@ -146,10 +146,10 @@ def test_pages_cover_a_list_once_however_it_is_cut(services: ServiceFixture) -> 
         while True:
             with services.ctx.database.reading() as connection:
                 page = user_queries.users(connection, PageRequest(after, count), None, None)
-            assert page["total"] == 23
-            assert len(page["items"]) <= count
-            seen += [item["id"] for item in page["items"]]
-            after = page["next"]
+            assert page.total == 23
+            assert len(page.items) <= count
+            seen += [item.id for item in page.items]
+            after = page.next
             if after is None:
                 break
         assert len(seen) == len(set(seen)) == 23
@@ -164,8 +164,8 @@ def test_a_new_user_in_the_middle_shifts_nothing(services: ServiceFixture) -> No
     services.user(staff, "a")
     services.user(staff, "e")
     with services.ctx.database.reading() as connection:
-        second = user_queries.users(connection, PageRequest(first["next"], 9), None, None)
-    assert [item["user_name"] for item in first["items"] + second["items"]] == ["b", "d", "e", "f", "h"]
+        second = user_queries.users(connection, PageRequest(first.next, 9), None, None)
+    assert [item.user_name for item in first.items + second.items] == ["b", "d", "e", "f", "h"]
 
 
 @pytest.mark.parametrize("cursor", ["x", "W10", "WzEsMiwzXQ", "e30", "////", "WzEuNSwgIngiXQ"])
@@ -181,8 +181,7 @@ def test_signs_of_patterns_mean_themselves_when_looked_for(services: ServiceFixt
     with services.ctx.database.reading() as connection:
         found = {
             words: [
-                item["user_name"]
-                for item in user_queries.users(connection, PageRequest(), words, None)["items"]
+                item.user_name for item in user_queries.users(connection, PageRequest(), words, None).items
             ]
             for words in ("%", "_", "'", '"', "50")
         }

@@ -51,10 +51,10 @@ def web(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Web]:
     app = create_app(services.ctx, "http://127.0.0.1:1")
     app.config.update(TOKEN_LIMITER=RateLimiter(10**6, 60), SIGN_IN_LIMITER=RateLimiter(10**6, 60))
     made = operators.add(services.ctx, services.caller, NewOperator("edmund", SUPER_ADMINISTRATOR))
-    token = api_tokens.create(services.ctx, Caller(made["id"], "edmund", SUPER_ADMINISTRATOR), "x", "write")[
-        "token"
-    ]
-    push = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
+    token = api_tokens.create(
+        services.ctx, Caller(made.id, "edmund", SUPER_ADMINISTRATOR), "x", "write"
+    ).token
+    push = scim_tokens.add_token(services.ctx, services.caller, "staff", "x").token
     document = app.api_doc  # type: ignore[attr-defined]
     yield Web(
         app.test_client(),

@@ -25,8 +25,8 @@ def headers(services: ServiceFixture) -> dict[str, str]:
     made = operators.add(
         services.ctx, operators.SYSTEM, NewOperator("edmund", SUPER_ADMINISTRATOR), "a-long-enough-one"
     )
-    caller = Caller(made["id"], "edmund", SUPER_ADMINISTRATOR)
-    return {"Authorization": f"Bearer {api_tokens.create(services.ctx, caller, 'x', 'write')['token']}"}
+    caller = Caller(made.id, "edmund", SUPER_ADMINISTRATOR)
+    return {"Authorization": f"Bearer {api_tokens.create(services.ctx, caller, 'x', 'write').token}"}
 
 
 def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(
@@ -58,7 +58,7 @@ def test_the_body_of_a_caller_who_is_not_known_is_not_parsed(
 
 def test_a_user_is_smaller_than_a_group_may_be(app: Any, services: ServiceFixture) -> None:
     services.source("staff")
-    token = scim_tokens.add_token(services.ctx, operators.SYSTEM, "staff", "Provider")["token"]
+    token = scim_tokens.add_token(services.ctx, operators.SYSTEM, "staff", "Provider").token
     http, known = app.test_client(), {"Authorization": f"Bearer {token}"}
     large = [{"value": f"{number:036}"} for number in range(30_000)]
     refused = http.post("/scim/v2/staff/Users", json={"userName": "ada", "emails": large}, headers=known)

@@ -45,7 +45,7 @@ def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(
         assert (
             assignment_changes.preview_adding(
                 services.ctx, AssignmentRequest("records", "viewer", everyone=True)
-            )["gained"]
+            ).gained
             == 12
         )
         assert (known.get("edmund", "a-preview").done, known.get("edmund", "a-preview").total) == (12, 12)
@@ -78,8 +78,8 @@ def test_a_caller_watches_and_stops_by_the_name_that_they_gave(
         services.user(staff, f"p{number}")
     made = operators.add(services.ctx, services.caller, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR))
     token = api_tokens.create(
-        services.ctx, Caller(made["id"], made["name"], SUPER_ADMINISTRATOR), "Tests", "write"
-    )["token"]
+        services.ctx, Caller(made.id, made.name, SUPER_ADMINISTRATOR), "Tests", "write"
+    ).token
     app = create_app(services.ctx, "http://127.0.0.1:1")
     headers = {"Authorization": f"Bearer {token}", "Dravo-Job": "looked-at-by-a-test"}
     body: dict[str, Any] = {"application": "records", "role": "viewer", "everyone": True}

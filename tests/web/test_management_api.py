@@ -80,13 +80,13 @@ class Inside:
             operators.SYSTEM,
             NewOperator(f"{kind}.{scope}{'.masked' if more.get('masked') else ''}", kind, **more),
         )
-        caller = Caller(made["id"], made["name"], kind)
-        return f"Bearer {api_tokens.create(self.ctx, caller, 'Walk', scope)['token']}"
+        caller = Caller(made.id, made.name, kind)
+        return f"Bearer {api_tokens.create(self.ctx, caller, 'Walk', scope).token}"
 
 
 def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
     sources.add(inside.ctx, operators.SYSTEM, "walk", "Walk")
-    pushing = scim_tokens.add_token(inside.ctx, operators.SYSTEM, "walk", "Provider")["token"]
+    pushing = scim_tokens.add_token(inside.ctx, operators.SYSTEM, "walk", "Provider").token
     walked = inside.routes()
     assert len(walked) > 40
     for method, path in walked:
@@ -303,7 +303,7 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
         applications.add(ctx, operators.SYSTEM, key, key.title(), None, tracked_only=True)
         roles.add_role(ctx, operators.SYSTEM, key, "viewer", "Viewer", 1)
     made = {
-        key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everyone=True))["id"]
+        key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everyone=True)).id
         for key in ("mine", "other")
     }
     token = inside.token("application_owner", "write", applications=["mine"])
@@ -381,7 +381,7 @@ def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
     body = {"userName": "eve", "title": "Guide of moss"}
     pushing = {
         "Authorization": "Bearer "
-        f"{scim_tokens.add_token(services.ctx, operators.SYSTEM, 'staff', 'Provider')['token']}"
+        f"{scim_tokens.add_token(services.ctx, operators.SYSTEM, 'staff', 'Provider').token}"
     }
     app.test_client().post("/scim/v2/staff/Users", json=body, headers=pushing)
     app.test_client().get('/scim/v2/staff/Users?filter=title eq "Guide of moss"', headers=pushing)

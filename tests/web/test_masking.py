@@ -44,9 +44,7 @@ class Office:
             operators.SYSTEM,
             NewOperator(f"{kind} {len(self.services.rows(t.operator))}", kind, **more),
         )
-        token = api_tokens.create(self.services.ctx, Caller(made["id"], made["name"], kind), "Walk", "write")[
-            "token"
-        ]
+        token = api_tokens.create(self.services.ctx, Caller(made.id, made.name, kind), "Walk", "write").token
         return {"Authorization": f"Bearer {token}"}
 
     def reads(self) -> list[str]:
@@ -91,7 +89,7 @@ def office(services: ServiceFixture) -> Iterator[Office]:
         "phoneNumbers": [{"value": PHONE}],
     }
     tokens = {
-        key: scim_tokens.add_token(ctx, operators.SYSTEM, key, "Provider")["token"]
+        key: scim_tokens.add_token(ctx, operators.SYSTEM, key, "Provider").token
         for key in ("staff", "estates")
     }
     for key, user in (("staff", body), ("estates", {**body, "userName": "a.birch"})):
@@ -104,13 +102,13 @@ def office(services: ServiceFixture) -> Iterator[Office]:
         headers={"Authorization": f"Bearer {tokens['staff']}"},
     )
     ids = {
-        "assignments": assignments.add(ctx, operators.SYSTEM, AssignmentRequest("desk", "viewer", rule=RULE))[
-            "id"
-        ]
+        "assignments": assignments.add(
+            ctx, operators.SYSTEM, AssignmentRequest("desk", "viewer", rule=RULE)
+        ).id
     }
     ids["reviews"] = access_reviews.start(
         ctx, operators.SYSTEM, "Spring", "2099-04-02", View(application="desk")
-    )["id"]
+    ).id
     source = services.rows(t.source, key="staff")[0]
     user = services.rows(t.user, user_name="ada")[0]
     with ctx.database.writing() as connection:

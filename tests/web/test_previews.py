@@ -170,8 +170,8 @@ def desk(services: ServiceFixture) -> Desk:
         assignments.add(services.ctx, caller, AssignmentRequest("records", role, group=group, plan="full"))
     sign_in_settings.change(services.ctx, caller, "staff", {"protocol": "saml"})
     operator = operators.add(services.ctx, operators.SYSTEM, NewOperator("una.kerrigan", SUPER_ADMINISTRATOR))
-    known = Caller(operator["id"], operator["name"], SUPER_ADMINISTRATOR)
-    token = api_tokens.create(services.ctx, known, "Walk", "write")["token"]
+    known = Caller(operator.id, operator.name, SUPER_ADMINISTRATOR)
+    token = api_tokens.create(services.ctx, known, "Walk", "write").token
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     return Desk(services, http, {"Authorization": f"Bearer {token}"})
 

@@ -23,7 +23,7 @@ class Provider:
     def __init__(self, services: ServiceFixture) -> None:
         self.services = services
         services.source("staff")
-        token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
+        token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x").token
         self.headers = {"Authorization": f"Bearer {token}"}
         self.http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
 

@@ -141,7 +141,7 @@ def test_behind_a_proxy_every_address_follows_the_public_one(services: ServiceFi
         headers={"X-Forwarded-Host": "evil.example"},
     )
     assert "Secure" in signed.headers["Set-Cookie"]
-    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x")["token"]
+    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "x").token
     made = http.post(
         "/scim/v2/staff/Users",
         json={"userName": "a"},

@@ -296,7 +296,7 @@ def test_a_trace_never_decides_the_answer(
     services.source("staff")
     services.application("records")
     app = create_app(services.ctx, "http://127.0.0.1:1")
-    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")["token"]
+    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider").token
     http, headers = app.test_client(), {"Authorization": f"Bearer {token}"}
 
     def failing(*_: Any) -> Any:

@@ -118,16 +118,16 @@ def _init(given: argparse.Namespace) -> int:
         password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     with folder_lock(given.data):
         ctx = AppContext(given.data)
-        new = not operators.list_operators(ctx, PageRequest())["items"]
+        new = not operators.list_operators(ctx, PageRequest()).items
         made = operators.add(
             ctx, operators.SYSTEM, operators.NewOperator(given.operator, SUPER_ADMINISTRATOR), password
         )
         if new:
             settings.change(ctx, operators.SYSTEM, "second_factor", True)
         ctx.close()
-    print(f"The data folder '{given.data}' is set up. Super administrator: {made['name']}")
-    if made["password"]:
-        print(f"Password (shown only once): {made['password']}")
+    print(f"The data folder '{given.data}' is set up. Super administrator: {made.name}")
+    if made.password:
+        print(f"Password (shown only once): {made.password}")
     if new:
         print("Operators need a second factor. Set it up at your first sign-in (setting 'second_factor').")
     print(f"Next: dravo serve --data {given.data}")

@@ -139,12 +139,12 @@ class Demo:
     def _make_operator(self) -> None:
         ctx = AppContext(self.folder)
         made = operators.add(ctx, operators.SYSTEM, operators.NewOperator(OPERATOR, SUPER_ADMINISTRATOR))
-        caller = Caller(made["id"], made["name"], SUPER_ADMINISTRATOR)
+        caller = Caller(made.id, made.name, SUPER_ADMINISTRATOR)
         token = api_tokens.create(ctx, caller, "Demo", "write")
         ctx.close()
         self.kept |= {
-            "operator": {"name": OPERATOR, "password": made["password"]},
-            "api_token": token["token"],
+            "operator": {"name": OPERATOR, "password": made.password},
+            "api_token": token.token,
         }
         self._keep()
 

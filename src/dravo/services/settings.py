@@ -16,6 +16,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
 from dravo.store.organization import settings as stored_settings
+from dravo.store.pagination import ItemList
 from dravo.store.queries import assignment_days
 from dravo.store.snapshots.config import raise_revision
 
@@ -38,6 +39,21 @@ class Setting:
     kind: str = NUMBER
     # What is needed to change it.
     permission: str = "settings.change"
+
+
+@dataclass
+class SettingLine:
+    """A setting of the organization with its value."""
+
+    name: str
+    group: str
+    label: str
+    kind: str
+    value: bool | int | str
+    default: bool | int | str
+    least: int
+    most: int
+    unit: str
 
 
 SETTINGS = (
@@ -118,28 +134,28 @@ def time_zone(connection: Connection) -> str:
     return str(given or _BY_NAME["time_zone"].default)
 
 
-def list_settings(ctx: AppContext) -> dict[str, Any]:
+def list_settings(ctx: AppContext) -> ItemList[SettingLine]:
     """Return every setting with its value, label and bounds."""
     values = get(ctx)
-    return {
-        "items": [
-            {
-                "name": each.name,
-                "group": each.group,
-                "label": each.label,
-                "kind": each.kind,
-                "value": values[each.name],
-                "default": each.default,
-                "least": each.least,
-                "most": each.most,
-                "unit": each.unit,
-            }
+    return ItemList(
+        [
+            SettingLine(
+                name=each.name,
+                group=each.group,
+                label=each.label,
+                kind=each.kind,
+                value=values[each.name],
+                default=each.default,
+                least=each.least,
+                most=each.most,
+                unit=each.unit,
+            )
             for each in SETTINGS
         ]
-    }
+    )
 
 
-def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, name: str, value: bool | int | str) -> ItemList[SettingLine]:
     """Change an organization setting.
 
     Raises:

@@ -6,7 +6,9 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import (
+    ColumnElement,
     Connection,
+    Subquery,
     and_,
     bindparam,
     exists,
@@ -107,10 +109,10 @@ def write(
     return connection.execute(_WRITE, given).rowcount == 1
 
 
-def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, list[Any]]:
+def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, list[tuple[str, str, str]]]:
     """Return for each group (ID, "User" or "Group", display name) of its members."""
     m = t.membership
-    found: dict[str, list[Any]] = {group_id: [] for group_id in group_ids}
+    found: dict[str, list[tuple[str, str, str]]] = {group_id: [] for group_id in group_ids}
     for start in range(0, len(group_ids), CHUNK):
         some = group_ids[start : start + CHUNK]
         users = (
@@ -124,12 +126,12 @@ def members_of(connection: Connection, group_ids: Sequence[str]) -> dict[str, li
             .join(t.group, t.group.c.id == m.c.inner_group_id)
             .where(m.c.group_id.in_(some), m.c.until_at.is_(None), m.c.inner_group_id.is_not(None))
         )
-        for group_id, *member in connection.execute(users.union_all(groups)):
-            found[group_id].append(member)
+        for group_id, member_id, kind, name in connection.execute(users.union_all(groups)):
+            found[group_id].append((member_id, kind, name))
     return found
 
 
-def members(connection: Connection, group_id: str) -> list[Any]:
+def members(connection: Connection, group_id: str) -> list[tuple[str, str, str]]:
     """Return (ID, "User" or "Group", display name) of a group's members."""
     return members_of(connection, [group_id])[group_id]
 
@@ -258,7 +260,7 @@ def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict
     return found
 
 
-def listed(group_ids: Any) -> Any:
+def listed(group_ids: Any) -> Subquery:
     """Return (user ID, group ID) of direct members of some groups, by a record or, in local groups, by the
     user.
 
@@ -277,19 +279,20 @@ def listed(group_ids: Any) -> Any:
     return union_all(by_record, by_user).subquery("listed")
 
 
-def size_of(group_id: Any) -> Any:
+def size_of(group_id: Any) -> ColumnElement[int]:
     """Return the number of direct members as a column; each index counts its own."""
     m = t.membership.c
-    return sum(
+    by_record, by_user = (
         select(func.count())
         .select_from(t.membership)
         .where(m.group_id == group_id, m.until_at.is_(None), column.is_not(None))
         .scalar_subquery()
         for column in (m.record_id, m.user_id)
     )
+    return by_record + by_user
 
 
-def reaches_nobody() -> Any:
+def reaches_nobody() -> ColumnElement[bool]:
     """Return the condition that a group is deleted, or has neither users nor groups."""
     m = t.membership.c
     inner = exists().where(m.group_id == t.group.c.id, m.until_at.is_(None), m.inner_group_id.is_not(None))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Select, bindparam, func, insert, literal, select, update
+from sqlalchemy import Connection, Select, Subquery, bindparam, func, insert, literal, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -102,12 +102,12 @@ def end_memberships_of_record(connection: Connection, record_id: str, now: Insta
     connection.execute(_END_RECORD, {"record": record_id, "now": now})
 
 
-def _each(found: Any, columns: Sequence[Any]) -> Any:
+def _each(found: Subquery, columns: Sequence[Any]) -> Select[Any]:
     # Without a condition, SQLite would read ON CONFLICT of the insert as a part of the join.
     return select(found.c.user_id, *columns).where(found.c.user_id.is_not(None)).distinct()
 
 
-def users_within(group_id: str, *columns: Any) -> Any:
+def users_within(group_id: str, *columns: Any) -> Select[Any]:
     """Return the select of everyone in a group, by any nesting."""
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
@@ -120,7 +120,7 @@ def users_within(group_id: str, *columns: Any) -> Any:
     return _each(found, columns)
 
 
-def users_in_groups_of(source_ids: Any, *columns: Any) -> Any:
+def users_in_groups_of(source_ids: Any, *columns: Any) -> Select[Any]:
     """Return the select of everyone who is in any group of some sources."""
     found = listed(
         select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.deleted_at.is_(None))
@@ -144,14 +144,9 @@ def how_many_within(connection: Connection, group_id: str) -> int:
     )
 
 
-def everyone(*columns: Any) -> Any:
+def everyone(*columns: Any) -> Select[Any]:
     """Return the select of all users who have not left."""
     return select(t.user.c.id, *columns).where(t.user.c.left_at.is_(None))
-
-
-def user_ids_within(connection: Connection, group_id: str) -> list[str]:
-    """Return the ids of the users in a group, by any nesting."""
-    return list(connection.execute(users_within(group_id)).scalars())
 
 
 def users_of_target(row: Any, *columns: Any) -> Select[Any]:

@@ -8,16 +8,17 @@ import base64
 import binascii
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 
 import orjson
-from sqlalchemy import ColumnElement, Connection, Select, UnaryExpression, func, literal, select, tuple_
+from sqlalchemy import ColumnElement, Connection, Row, Select, UnaryExpression, func, literal, select, tuple_
 from sqlalchemy.sql.operators import desc_op
 
 from dravo.core.errors import InvalidInput
 
 LARGEST = 500
 R = TypeVar("R")
+Item = TypeVar("Item")
 
 
 @dataclass(frozen=True)
@@ -33,18 +34,47 @@ class PageRequest:
     count: int = 50
 
 
+@dataclass(frozen=True)
+class Page(Generic[Item]):
+    """One page of a list.
+
+    Attributes:
+        items: the items of this page.
+        total: the number of items of the whole list.
+        next: the cursor of the following page, or None.
+    """
+
+    items: list[Item]
+    total: int
+    next: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class ItemList(Generic[Item]):
+    """A whole list that is never long."""
+
+    items: list[Item]
+
+
+@dataclass(frozen=True)
+class PartlyCountedPage(Page[Item]):
+    """A page of a list whose rows are slow to find.
+
+    Attributes:
+        whole: whether `total` is the number of all items; otherwise the count stopped there.
+    """
+
+    whole: bool
+
+
 def page(
     connection: Connection,
     statement: Select[Any],
     keys: Sequence[ColumnElement[Any]],
     page_request: PageRequest,
-    show: Callable[[Any], dict[str, Any]],
-    *,
-    count_to: int | None = None,
-) -> dict[str, Any]:
-    """Return one page as {"items", "total", "next"}; `next` is the cursor of the following page, or None.
-
-    With `count_to` also "whole": whether `total` is the number of all rows, or only as far as was counted.
+    show: Callable[[Any], Item],
+) -> Page[Item]:
+    """Return one page of a list.
 
     Args:
         statement: the whole list, with its conditions and joins, without order.
@@ -52,13 +82,48 @@ def page(
             unique.
         page_request: which page.
         show: returns the item of a row.
-        count_to: the highest count to reach, for a list whose rows are slow to find.
 
     Raises:
         InvalidInput: if the cursor was not written by `write_cursor`.
     """
+    rows, following = _rows(connection, statement, keys, page_request)
+    # A first page without a following page is the whole list.
+    total = _total(connection, statement, None) if following or page_request.after else len(rows)
+    return Page([show(row) for row in rows], total, following)
+
+
+def partly_counted_page(
+    connection: Connection,
+    statement: Select[Any],
+    keys: Sequence[ColumnElement[Any]],
+    page_request: PageRequest,
+    show: Callable[[Any], Item],
+    *,
+    count_to: int,
+) -> PartlyCountedPage[Item]:
+    """Return one page of a list whose rows are slow to find.
+
+    Args:
+        statement, keys, page_request, show: as in `page`.
+        count_to: the highest count to reach.
+
+    Raises:
+        InvalidInput: if the cursor was not written by `write_cursor`.
+    """
+    rows, following = _rows(connection, statement, keys, page_request)
+    total = _total(connection, statement, count_to) if following or page_request.after else len(rows)
+    items = [show(row) for row in rows]
+    return PartlyCountedPage(items, min(total, count_to), following, whole=total <= count_to)
+
+
+def _rows(
+    connection: Connection,
+    statement: Select[Any],
+    keys: Sequence[ColumnElement[Any]],
+    page_request: PageRequest,
+) -> tuple[Sequence[Row[Any]], str | None]:
+    """Return the rows of a page, and the cursor of the following page."""
     count = min(max(page_request.count, 1), LARGEST)
-    whole_list = statement
     columns = [key.element if _is_descending(key) else key for key in keys]
     if page_request.after:
         last = tuple_(*(literal(value) for value in read_cursor(page_request.after, len(keys))))
@@ -67,19 +132,13 @@ def page(
     named = [column.label(f"_key{number}") for number, column in enumerate(columns)]
     ordered = statement.add_columns(*named).order_by(*keys)
     rows = connection.execute(ordered.limit(count + 1)).all()
-    following = None
-    if len(rows) > count:
-        rows = rows[:count]
-        following = write_cursor([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
-    # A first page without a following page is the whole list.
-    total = _total(connection, whole_list, count_to) if following or page_request.after else len(rows)
-    found = {"items": [show(row) for row in rows], "total": total, "next": following}
-    if count_to is not None:
-        found |= {"total": min(total, count_to), "whole": total <= count_to}
-    return found
+    if len(rows) <= count:
+        return rows, None
+    rows = rows[:count]
+    return rows, write_cursor([getattr(rows[-1], f"_key{number}") for number in range(len(keys))])
 
 
-def shown_as(kind: Callable[..., R], show: Callable[[R], dict[str, Any]]) -> Callable[[Any], dict[str, Any]]:
+def shown_as(kind: Callable[..., R], show: Callable[[R], Item]) -> Callable[[Any], Item]:
     """Return `show` for the rows of a page.
 
     Args:
@@ -109,7 +168,7 @@ def write_cursor(values: Sequence[Any]) -> str:
     return base64.urlsafe_b64encode(orjson.dumps(list(values))).decode().rstrip("=")
 
 
-def read_cursor(cursor: str, length: int) -> list[Any]:
+def read_cursor(cursor: str, length: int) -> list[str | int]:
     """Return the keys that a cursor holds.
 
     Raises:

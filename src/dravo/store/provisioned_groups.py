@@ -25,6 +25,10 @@ _PRESENT = PreparedStatement(
 )
 
 
+# (account ID, remote ID) of a member.
+Member = tuple[str, str]
+
+
 def follow(
     connection: Connection,
     application_id: str,
@@ -103,7 +107,7 @@ def wake(connection: Connection, which: Any, now: Instant) -> None:
     connection.execute(update(t.provisioned_group).where(which).values(**values))
 
 
-def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[Any]]:
+def differing(connection: Connection, group_id: str) -> tuple[list[Member], list[Member]]:
     """Return (account ID, remote ID) of members to add, and of members to remove with the applied remote
     ID.
     """
@@ -128,7 +132,7 @@ def differing(connection: Connection, group_id: str) -> tuple[list[Any], list[An
     ]
 
 
-def everyone(connection: Connection, group_id: str) -> list[Any]:
+def everyone(connection: Connection, group_id: str) -> list[Member]:
     """Return (account ID, remote ID) of all desired members."""
     m, a = t.provisioned_member.c, t.account.c
     statement = select(m.account_id, a.remote_id).join(t.account, a.id == m.account_id)
@@ -138,7 +142,7 @@ def everyone(connection: Connection, group_id: str) -> list[Any]:
     return [(row.account_id, row.remote_id) for row in rows]
 
 
-def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Any]:
+def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Member]:
     """Return (account ID, remote ID) of all applied members; with a doubt also of all desired ones."""
     m = t.provisioned_member.c
     rows = connection.execute(

@@ -5,6 +5,7 @@ health.
 from __future__ import annotations
 
 import copy
+import dataclasses
 import functools
 import hashlib
 import re
@@ -62,12 +63,29 @@ POLICY = (
 MOST_SUMMARY_WAITS = 4
 
 
+@functools.cache
+def _json_names(kind: type[Any]) -> tuple[tuple[str, str], ...]:
+    """Return the fields of a dataclass with their names in JSON: `from_` becomes "from"."""
+    return tuple((field.name, field.name.rstrip("_")) for field in dataclasses.fields(kind))
+
+
+def _as_object(value: Any) -> dict[str, Any]:
+    """Return the fields of a dataclass.
+
+    Raises:
+        TypeError: for another value.
+    """
+    if not dataclasses.is_dataclass(value) or isinstance(value, type):
+        raise TypeError(f"{type(value).__name__} cannot be written as JSON")
+    return {name: getattr(value, field) for field, name in _json_names(type(value))}
+
+
 class Orjson(JSONProvider):
-    """JSON by orjson, with keys in their order."""
+    """JSON by orjson, with keys in their order; dataclasses become objects."""
 
     def dumps(self, obj: Any, **_: Any) -> str:
         """Return JSON text."""
-        return orjson.dumps(obj).decode()
+        return orjson.dumps(obj, default=_as_object, option=orjson.OPT_PASSTHROUGH_DATACLASS).decode()
 
     def loads(self, s: str | bytes, **_: Any) -> Any:
         """Return the value of a JSON text."""

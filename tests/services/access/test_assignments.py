@@ -16,6 +16,7 @@ from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from dravo.store.queries.references import KeyAndLabel
 from tests.service_fixture import ServiceFixture
 
 
@@ -41,12 +42,10 @@ def test_a_preview_says_what_would_happen_and_changes_nothing(
     preview = assignment_changes.preview_adding(
         services.ctx, AssignmentRequest("records", "viewer", group="herbarium", source="staff")
     )
-    assert (preview["gained"], preview["lost"], preview["accounts"]) == (1, 0, 1)
-    application = {"key": "records", "label": "Records"}
-    user = preview["users"][0]["user"]
-    assert preview["users"] == [
-        {"user": user, "application": application, "what": "gained", "before": [], "after": ["Viewer"]}
-    ]
+    assert (preview.gained, preview.lost, preview.accounts) == (1, 0, 1)
+    (line,) = preview.users
+    assert (line.application, line.what) == (KeyAndLabel("records", "Records"), "gained")
+    assert (line.before, line.after) == ([], ["Viewer"])
     assert [
         len(services.rows(table))
         for table in (t.access, t.account, t.assignment, t.task, t.pending_recompute, t.audit)
@@ -64,11 +63,11 @@ def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: 
         preview = assignment_changes.preview_adding(services.ctx, wish)
         before = len(services.rows(t.access))
         assignments.add(services.ctx, services.caller, wish)
-        assert len(services.rows(t.access)) - before == preview["gained"] + preview["changed"]
-    preview = assignment_changes.preview_removing(services.ctx, direct["id"])
-    assert (preview["lost"], preview["accounts"]) == (1, 1)
-    assignments.remove(services.ctx, services.caller, direct["id"])
-    assert access_explanation.user(services.ctx, "bob")["access"] == []
+        assert len(services.rows(t.access)) - before == preview.gained + preview.changed
+    preview = assignment_changes.preview_removing(services.ctx, direct.id)
+    assert (preview.lost, preview.accounts) == (1, 1)
+    assignments.remove(services.ctx, services.caller, direct.id)
+    assert access_explanation.user(services.ctx, "bob").access == []
 
 
 def test_two_reasons_hold_a_role_until_the_last_is_gone(
@@ -82,16 +81,16 @@ def test_two_reasons_hold_a_role_until_the_last_is_gone(
         services.caller,
         AssignmentRequest("records", "viewer", user="ada", note="Looks after it"),
     )
-    first = access_explanation.user(services.ctx, "ada")["access"][0]
-    assert len(first["reasons"]) == 2
-    assignments.remove(services.ctx, services.caller, by_group["id"])
-    second = access_explanation.user(services.ctx, "ada")["access"][0]
-    assert (second["id"], second["since"]) == (first["id"], first["since"])
-    assert [reason["until"] is None for reason in second["reasons"]] == [False, True]
-    assert second["reasons"][1]["note"] == "Looks after it"
-    assignments.remove(services.ctx, services.caller, direct["id"])
-    assert access_explanation.user(services.ctx, "ada")["access"] == []
-    assert access_explanation.user(services.ctx, "ada")["ended"][0]["id"] == first["id"]
+    first = access_explanation.user(services.ctx, "ada").access[0]
+    assert len(first.reasons) == 2
+    assignments.remove(services.ctx, services.caller, by_group.id)
+    second = access_explanation.user(services.ctx, "ada").access[0]
+    assert (second.id, second.since) == (first.id, first.since)
+    assert [reason.until is None for reason in second.reasons] == [False, True]
+    assert second.reasons[1].note == "Looks after it"
+    assignments.remove(services.ctx, services.caller, direct.id)
+    assert access_explanation.user(services.ctx, "ada").access == []
+    assert access_explanation.user(services.ctx, "ada").ended[0].id == first.id
 
 
 @pytest.mark.parametrize(
@@ -167,14 +166,14 @@ def test_an_assignment_can_be_limited_and_opened_again(
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     soon = later(clock.now(), 3600)
     changed = assignments.change(
-        services.ctx, services.caller, made["id"], AssignmentEdit(until=soon, note="for the summer")
+        services.ctx, services.caller, made.id, AssignmentEdit(until=soon, note="for the summer")
     )
-    assert (changed["until"], changed["note"]) == (soon, "for the summer")
+    assert (changed.until, changed.note) == (soon, "for the summer")
     assert services.rows(t.user, user_name="ada")[0].next_change_at == soon
-    assignments.change(services.ctx, services.caller, made["id"], AssignmentEdit(from_=soon))
-    assert access_explanation.user(services.ctx, "ada")["access"] == []
-    assignments.change(services.ctx, services.caller, made["id"], AssignmentEdit())
-    assert access_explanation.user(services.ctx, "ada")["access"]
+    assignments.change(services.ctx, services.caller, made.id, AssignmentEdit(from_=soon))
+    assert access_explanation.user(services.ctx, "ada").access == []
+    assignments.change(services.ctx, services.caller, made.id, AssignmentEdit())
+    assert access_explanation.user(services.ctx, "ada").access
     with pytest.raises(NotFound):
         assignments.change(services.ctx, services.caller, "none", AssignmentEdit())
 
@@ -202,9 +201,9 @@ def test_a_list_of_assignments_says_how_many_each_reaches(
     services.add(herbarium["staff"], herbarium["group"], herbarium["bob"])
     empty = services.group(herbarium["staff"], "Nobody")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=empty))
-    listed = assignments.list_assignments(services.ctx, PageRequest(), application="records")["items"]
-    assert [(item["group"]["name"], item["reach"]) for item in listed] == [("Herbarium", 2), ("Nobody", 0)]
-    assert assignments.list_assignments(services.ctx, PageRequest(), group_id=empty)["total"] == 1
+    listed = assignments.list_assignments(services.ctx, PageRequest(), application="records").items
+    assert [(item.group.name, item.reach) for item in listed] == [("Herbarium", 2), ("Nobody", 0)]
+    assert assignments.list_assignments(services.ctx, PageRequest(), group_id=empty).total == 1
 
 
 def test_a_tracked_application_has_access_and_no_accounts(
@@ -214,8 +213,8 @@ def test_a_tracked_application_has_access_and_no_accounts(
     roles.add_role(services.ctx, services.caller, "payslips", "clerk", "Clerk", 1)
     assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", user="ada"))
     why = access_explanation.why(services.ctx, "ada", "payslips")
-    assert why["has_access"]
-    assert why["sentences"][-1] == "Payslips is tracked only: Dravo does not provision its accounts."
+    assert why.has_access
+    assert why.sentences[-1] == "Payslips is tracked only: Dravo does not provision its accounts."
     assert services.rows(t.account) == []
     with pytest.raises(InvalidInput, match="' is tracked only"):
         connections.connect(
@@ -224,7 +223,7 @@ def test_a_tracked_application_has_access_and_no_accounts(
 
 
 def sentences(services: ServiceFixture, user: str) -> str:
-    return " ".join(access_explanation.why(services.ctx, user, "records")["sentences"])
+    return " ".join(access_explanation.why(services.ctx, user, "records").sentences)
 
 
 def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbarium: dict[str, str]) -> None:
@@ -250,4 +249,4 @@ def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbari
     services.intake.remove_user(herbarium["staff"], herbarium["ada"])
     assert "left at" in sentences(services, "ada")
     answer: Any = access_explanation.why(services.ctx, "bob", "records")
-    assert answer["would_give"][0]["role"]["key"] == "viewer"
+    assert answer.would_give[0].role.key == "viewer"

@@ -93,7 +93,7 @@ class Desk:
             services.ctx,
             services.caller,
             AssignmentRequest("desk", "supervisor", group=self.group, plan="full"),
-        )["id"]
+        ).id
         self.users: dict[str, str] = {}
 
     def put(self, *names: str) -> None:
@@ -111,16 +111,14 @@ class Desk:
 
     def listed(self, *, waiting: bool = False) -> list[str]:
         return [
-            each["user"]["user_name"]
-            for each in license_plans.seats(self.services.ctx, "desk", PageRequest(), waiting=waiting)[
-                "items"
-            ]
+            each.user.user_name
+            for each in license_plans.seats(self.services.ctx, "desk", PageRequest(), waiting=waiting).items
         ]
 
     def of_plans(self) -> dict[str, str]:
         return {
-            each["user"]["user_name"]: each["plan"]["key"]
-            for each in license_plans.seats(self.services.ctx, "desk", PageRequest())["items"]
+            each.user.user_name: each.plan.key
+            for each in license_plans.seats(self.services.ctx, "desk", PageRequest()).items
         }
 
     def due(self) -> dict[str, list[str]]:
@@ -136,23 +134,23 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     desk.put("ada", "bob", "cai", "dan")
     assert (desk.listed(), desk.listed(waiting=True)) == (["ada", "bob"], ["cai", "dan"])
     assert desk.due() == {"ada": ["supervisor"], "bob": ["supervisor"]}
-    plan = applications.one(services.ctx, "desk")["plans"][0]
-    assert (plan["taken"], plan["waiting"], plan["free"], plan["status"]) == (2, 2, 0, "full")
+    plan = applications.one(services.ctx, "desk").plans[0]
+    assert (plan.taken, plan.waiting, plan.free, plan.status) == (2, 2, 0, "full")
     # Access is there all the same, and says what it waits for.
     why = access_explanation.why(services.ctx, "dan", "desk")
-    assert why["has_access"] and why["account"] is None and why["access"][0]["seat"]["since"] is None
+    assert why.has_access and why.account is None and why.access[0].seat.since is None
     assert any(
         "has waited for a seat of the license plan Full" in each
         and "position 2 of the waiting list" in each
         and "All 2 seats are taken" in each
-        for each in why["sentences"]
+        for each in why.sentences
     )
     services.take_out(desk.staff, desk.group, desk.users["ada"])
     desk.settle()
     assert (desk.listed(), desk.listed(waiting=True)) == (["bob", "cai"], ["dan"])
     assert desk.due()["cai"] == ["supervisor"] and "dan" not in desk.due()
     assert any(
-        "next in line" in each for each in access_explanation.why(services.ctx, "dan", "desk")["sentences"]
+        "next in line" in each for each in access_explanation.why(services.ctx, "dan", "desk").sentences
     )
     # Somebody who is inactive has no seat, and comes last when they are back.
     services.patch_user(desk.staff, desk.users["bob"], {"op": "replace", "path": "active", "value": False})
@@ -165,14 +163,14 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     assert (
         len(desk.listed()),
         desk.listed(waiting=True),
-        applications.one(services.ctx, "desk")["plans"][0]["status"],
+        applications.one(services.ctx, "desk").plans[0].status,
     ) == (3, [], "full")
     # Fewer seats than are taken: nobody loses theirs.
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 1})
     desk.settle()
     assert len(desk.listed()) == 3
     license_plans.change(services.ctx, services.caller, "desk", "full", {"seats": 0})
-    assert applications.one(services.ctx, "desk")["plans"][0]["seats"] is None
+    assert applications.one(services.ctx, "desk").plans[0].seats is None
 
 
 def test_what_needs_no_seat_goes_over_while_a_user_waits(services: ServiceFixture) -> None:
@@ -210,16 +208,14 @@ def test_a_preview_says_how_many_would_wait(services: ServiceFixture) -> None:
     shown = assignment_changes.preview_adding(
         services.ctx, AssignmentRequest("desk", "supervisor", everyone=True, plan="full")
     )
-    assert [(each["plan"]["key"], each["asked"], each["free"], each["wait"]) for each in shown["seats"]] == [
-        ("full", 3, 1, 2)
-    ]
+    assert [(each.plan.key, each.asked, each.free, each.wait) for each in shown.seats] == [("full", 3, 1, 2)]
     assert len(services.rows(t.seat)) == 1
     # The plan of an assignment is changed, and changed again by undoing.
     assignments.change(services.ctx, services.caller, desk.given, AssignmentEdit(plan=""))
     desk.settle()
     assert desk.listed() == [] and desk.due() == {"ada": ["supervisor"]}
     entry = next(row.id for row in services.rows(t.audit) if row.action == "changed assignment")
-    assert undo.preview(services.ctx, entry)["seats"][0]["asked"] == 1
+    assert undo.preview(services.ctx, entry).seats[0].asked == 1
     undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
     desk.settle()
     assert desk.listed() == ["ada"]
@@ -254,7 +250,7 @@ def test_plans_are_made_and_taken_away(services: ServiceFixture) -> None:
         license_plans.remove(services.ctx, services.caller, "desk", "full")
     license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("spare", "Spare", 1, 5))
     license_plans.remove(services.ctx, services.caller, "desk", "spare")
-    assert [each["key"] for each in applications.one(services.ctx, "desk")["plans"]] == ["full"]
+    assert [each.key for each in applications.one(services.ctx, "desk").plans] == ["full"]
 
 
 class Seats(RuleBasedStateMachine):

@@ -51,7 +51,7 @@ def add(services: ServiceFixture, **wish: Any) -> str:
     return str(
         assignments.add(
             services.ctx, services.caller, AssignmentRequest("desk", wish.pop("role", None), **wish)
-        )["id"]
+        ).id
     )
 
 
@@ -77,13 +77,13 @@ def test_a_rule_follows_the_user(services: ServiceFixture, desk: dict[str, str])
     assert roles(services) == {"ada": ["cashier"]}
     services.user(desk["staff"], "dan", **{ENTERPRISE: {"department": "herbarium"}})
     assert roles(services) == {"ada": ["cashier"], "dan": ["cashier"]}
-    line = access_explanation.user(services.ctx, "dan")["access"][0]["reasons"][0]
-    assert (line["kind"], line["rule"]) == ("rule", 'department eq "Herbarium" and not (title sw "Senior")')
+    line = access_explanation.user(services.ctx, "dan").access[0].reasons[0]
+    assert (line.kind, line.rule) == ("rule", 'department eq "Herbarium" and not (title sw "Senior")')
     assert "matches the rule 'department eq" in " ".join(
-        access_explanation.why(services.ctx, "dan", "desk")["sentences"]
+        access_explanation.why(services.ctx, "dan", "desk").sentences
     )
     assert "One of these rules would give access:" in " ".join(
-        access_explanation.why(services.ctx, "bob", "desk")["sentences"]
+        access_explanation.why(services.ctx, "bob", "desk").sentences
     )
 
 
@@ -98,9 +98,7 @@ def test_who_a_rule_reaches_is_counted_and_named(services: ServiceFixture, desk:
         ('source eq "staff"', ["Ada", "Bob", "Cyd"]),
     ):
         found = rule_matches.try_rule(services.ctx, rule)
-        assert (found["reach"], [each["display_name"] for each in found["users"]]) == (len(names), names), (
-            rule
-        )
+        assert (found.reach, [each.display_name for each in found.users]) == (len(names), names), rule
         identifier = add(services, role="cashier", rule=rule)
         assert len(roles(services)) == len(names), "who is reached is who gets it"
         assignments.remove(services.ctx, services.caller, identifier)
@@ -124,11 +122,11 @@ def test_an_exclusion_comes_before_everything(services: ServiceFixture, desk: di
     excluding = add(services, group=group, excludes=True)
     assert roles(services) == {"ada": ["cashier"], "cyd": ["cashier"]}
     assert "excluded from Desk by the group 'Trainees'" in " ".join(
-        access_explanation.why(services.ctx, "bob", "desk")["sentences"]
+        access_explanation.why(services.ctx, "bob", "desk").sentences
     )
     with pytest.raises(AlreadyExists):
         add(services, group=group, excludes=True)
-    assert assignment_changes.preview_removing(services.ctx, excluding)["gained"] == 1
+    assert assignment_changes.preview_removing(services.ctx, excluding).gained == 1
     assignments.remove(services.ctx, services.caller, excluding)
     assert roles(services)["bob"] == ["cashier", "supervisor"]
 
@@ -141,18 +139,16 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
     boss = services.group(desk["staff"], "ticketdesk-supervisor", desk["bob"])
     odd = services.group(desk["staff"], "Ticketdesk-Owner", desk["cyd"])
     assert roles(services) == {"ada": ["cashier"]}
-    row = role_mapping.table(services.ctx, "desk", PageRequest())["items"][0]
-    assert [(each["group"]["name"], each["outcome"]) for each in row["groups"]] == [
+    row = role_mapping.table(services.ctx, "desk", PageRequest()).items[0]
+    assert [(each.group.name, each.outcome) for each in row.groups] == [
         ("ticketdesk-cashier", "gives"),
         ("Ticketdesk-Owner", "unknown_role"),
         ("ticketdesk-supervisor", "needs_confirmation"),
     ]
-    assert row["reach"] == 1
-    assert "no role 'Owner'" in row["notes"][0]["what"] and "highest role" in row["notes"][1]["what"]
+    assert row.reach == 1
+    assert "no role 'Owner'" in row.notes[0].what and "highest role" in row.notes[1].what
     assert (
-        assignment_changes.preview_changing(services.ctx, identifier, AssignmentEdit(confirmed=[boss]))[
-            "gained"
-        ]
+        assignment_changes.preview_changing(services.ctx, identifier, AssignmentEdit(confirmed=[boss])).gained
         == 1
     )
     assignments.change(services.ctx, services.caller, identifier, AssignmentEdit(confirmed=[boss]))
@@ -167,7 +163,7 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
     )
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"], "cyd": ["cashier"]}
     provisioning_roles.add_role(services.ctx, services.caller, "desk", "owner", "Owner", 9)
-    assert "by its name" in " ".join(access_explanation.why(services.ctx, "cyd", "desk")["sentences"])
+    assert "by its name" in " ".join(access_explanation.why(services.ctx, "cyd", "desk").sentences)
     estates = services.source("estates")
     services.group(estates, "ticketdesk-cashier", services.user(estates, "eve"))
     assert "eve" not in roles(services), "a pattern is for the groups of one source"
@@ -183,8 +179,8 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
     add(services, role="cashier", rule='title eq "Director"')
     add(services, source="staff", pattern="desk-(.+)")
     notes = [
-        " ".join(note["what"] for note in row["notes"])
-        for row in role_mapping.table(services.ctx, "desk", PageRequest())["items"]
+        " ".join(note.what for note in row.notes)
+        for row in role_mapping.table(services.ctx, "desk", PageRequest()).items
     ]
     for note, words in zip(
         notes,
@@ -200,12 +196,12 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
         assert words in note
     assert "only contain it" in notes[-1]
     assert all(
-        note["hint"]
-        for row in role_mapping.table(services.ctx, "desk", PageRequest())["items"]
-        for note in row["notes"]
+        note.hint
+        for row in role_mapping.table(services.ctx, "desk", PageRequest()).items
+        for note in row.notes
     )
     tried = role_mapping.try_pattern(services.ctx, "desk", "staff", "^(empty)$", [])
-    assert (tried["reach"], tried["groups"][0]["outcome"]) == (0, "unknown_role")
+    assert (tried.reach, tried.groups[0].outcome) == (0, "unknown_role")
 
 
 def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: dict[str, str]) -> None:
@@ -216,14 +212,14 @@ def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: 
         'staff;Nobody;cashier\n;"Tills, north";boss\n'
     )
     looked = role_mapping.bulk(services.ctx, services.caller, "desk", text, apply=False)
-    assert [line["status"] for line in looked["lines"]] == ["new", "new", "exists", "invalid", "invalid"]
-    assert "no group" in looked["lines"][3]["message"] and "no role 'boss'" in looked["lines"][4]["message"]
-    assert (looked["preview"]["gained"], looked["done"]) == (3, 0)
+    assert [line.status for line in looked.lines] == ["new", "new", "exists", "invalid", "invalid"]
+    assert "no group" in looked.lines[3].message and "no role 'boss'" in looked.lines[4].message
+    assert (looked.preview.gained, looked.done) == (3, 0)
     with pytest.raises(InvalidInput, match="Line 5"):
         role_mapping.bulk(services.ctx, services.caller, "desk", text, apply=True)
     assert roles(services) == {} and services.rows(t.assignment) == []
     good = "\n".join(text.splitlines()[:3]).replace(";", "\t")
-    assert role_mapping.bulk(services.ctx, services.caller, "desk", good, apply=True)["done"] == 2
+    assert role_mapping.bulk(services.ctx, services.caller, "desk", good, apply=True).done == 2
     assert roles(services) == {"ada": ["cashier"], "bob": ["cashier"], "cyd": ["supervisor"]}
     for text, words in (
         ("", "The input is empty."),
@@ -236,12 +232,12 @@ def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: 
 
 def test_a_policy_is_previewed_and_then_holds(services: ServiceFixture, desk: dict[str, str]) -> None:
     policy = {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "cashier"}
-    assert access_policies.preview(services.ctx, "desk", policy)["gained"] == 3
+    assert access_policies.preview(services.ctx, "desk", policy).gained == 3
     assert roles(services) == {}
     access_policies.change(services.ctx, services.caller, "desk", policy)
     assert roles(services) == {name: ["cashier"] for name in ("ada", "bob", "cyd")}
     assert "no assignment gives a role, so the fallback role applies" in " ".join(
-        access_explanation.why(services.ctx, "ada", "desk")["sentences"]
+        access_explanation.why(services.ctx, "ada", "desk").sentences
     )
     add(services, role="supervisor", user="ada")
     assert roles(services)["ada"] == ["supervisor"]
@@ -265,9 +261,7 @@ def test_what_users_have_is_kept_where_that_is_the_policy(
     services.take_out(desk["staff"], group, desk["ada"])
     assert roles(services) == {"ada": ["supervisor"], "bob": ["supervisor"]}
     assert [row.until_at for row in services.rows(t.retained_role)] == [None]
-    assert "retains the last roles" in " ".join(
-        access_explanation.why(services.ctx, "ada", "desk")["sentences"]
-    )
+    assert "retains the last roles" in " ".join(access_explanation.why(services.ctx, "ada", "desk").sentences)
     services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": False})
     assert roles(services) == {"bob": ["supervisor"]}
     services.patch_user(desk["staff"], desk["ada"], {"op": "replace", "path": "active", "value": True})
@@ -289,10 +283,10 @@ def test_days_are_the_organization_s_and_move_with_its_time_zone(
     services: ServiceFixture, desk: dict[str, str]
 ) -> None:
     identifier = add(services, role="cashier", user="ada", until_at="2031-04-02")
-    assert assignments.one(services.ctx, identifier)["until"] == "2031-04-03T00:00:00.000000Z"
+    assert assignments.one(services.ctx, identifier).until == "2031-04-03T00:00:00.000000Z"
     settings.change(services.ctx, services.caller, "time_zone", "Asia/Tokyo")
     line = assignments.one(services.ctx, identifier)
-    assert (line["until"], line["until_day"]) == ("2031-04-02T15:00:00.000000Z", "2031-04-02")
+    assert (line.until, line.until_day) == ("2031-04-02T15:00:00.000000Z", "2031-04-02")
     assert roles(services) == {"ada": ["cashier"]}
     user = next(row for row in services.rows(t.user) if row.user_name == "ada")
     assert user.next_change_at == "2031-04-02T15:00:00.000000Z"
@@ -370,9 +364,9 @@ def test_everything_that_is_previewed_happens(services: ServiceFixture, desk: di
                 name in before and name in after and before[name] != after[name] for name in names
             ),
         }
-        assert {name: preview[name] for name in counted} == counted, wish
-        undone = assignment_changes.preview_removing(services.ctx, made["id"])
-        assert (undone["gained"], undone["lost"], undone["changed"]) == (
+        assert {name: getattr(preview, name) for name in counted} == counted, wish
+        undone = assignment_changes.preview_removing(services.ctx, made.id)
+        assert (undone.gained, undone.lost, undone.changed) == (
             counted["lost"],
             counted["gained"],
             counted["changed"],
@@ -418,7 +412,7 @@ def test_groups_that_map_to_nothing_are_told_apart(services: ServiceFixture, des
                 group: len(each) for group, each in services.ctx.catalogue.get(connection).by_group.items()
             }
             found = group_queries.groups(connection, PageRequest(), None, None, given, mapped=mapped)
-        return {each["name"]: each["assignments"] for each in found["items"]}
+        return {each.name: each.assignments for each in found.items}
 
     assert listed(True) == {"Guides": 1, "ticketdesk-cashier": 1}
     assert listed(False) == {"First aiders": 0, "ticketdesk-supervisor": 0}, (

@@ -54,8 +54,8 @@ def history(services: ServiceFixture) -> dict[str, Any]:
 
 def seen(services: ServiceFixture, **view: Any) -> dict[str, dict[str, list[str]]]:
     return {
-        each["user_name"]: each["roles"]
-        for each in access_matrix.users(services.ctx, View(**view), PageRequest())["items"]
+        each.user_name: each.roles
+        for each in access_matrix.users(services.ctx, View(**view), PageRequest()).items
     }
 
 
@@ -67,9 +67,7 @@ def test_every_past_instant_can_be_looked_at(services: ServiceFixture, history: 
     }
     assert seen(services) == {"bob": {"records": ["Curator", "Viewer"]}, "cyd": {"desk": ["Viewer"]}}
     assert seen(services, at=clock.now()) == seen(services)
-    assert [
-        each["key"] for each in access_matrix.users(services.ctx, View(), PageRequest())["applications"]
-    ] == [
+    assert [each.key for each in access_matrix.users(services.ctx, View(), PageRequest()).applications] == [
         "desk",
         "records",
     ]
@@ -100,11 +98,8 @@ def test_two_instants_are_compared(services: ServiceFixture, history: dict[str, 
     def moves(
         since: Instant, until: Instant, application: str | None = None
     ) -> list[tuple[str, str, str, list[str]]]:
-        items = access_comparison.changes(services.ctx, application, since, until, PageRequest())["items"]
-        return [
-            (each["user"]["user_name"], each["application"]["key"], each["what"], each["reasons"])
-            for each in items
-        ]
+        items = access_comparison.changes(services.ctx, application, since, until, PageRequest()).items
+        return [(each.user.user_name, each.application.key, each.what, each.reasons) for each in items]
 
     assert moves(history["first"], now) == [
         ("ada", "records", "left", ["Viewer: group Guides"]),
@@ -157,15 +152,13 @@ def test_what_a_user_would_get_is_what_they_get(services: ServiceFixture, histor
         services.ctx, services.caller, AssignmentRequest("desk", "viewer", rule='title eq "Guide"')
     )
     found = access_simulation.expect(services.ctx, "staff", {"title": "guide"}, ["Guides"])
-    told = {(each["application"]["key"], each["role"]["key"]): each["reasons"] for each in found["items"]}
+    told = {(each.application.key, each.role.key): each.reasons for each in found.items}
     assert told == {("desk", "viewer"): ['rule title eq "Guide"'], ("records", "viewer"): ["Staff > Guides"]}
     dan = services.user(history["staff"], "dan", title="Guide")
     services.add(history["staff"], history["group"], dan)
     assert seen(services, words="dan") == {"dan": {"desk": ["Viewer"], "records": ["Viewer"]}}
-    assert access_simulation.expect(services.ctx, "staff", {"active": False}, ["Guides"]) == {
-        "active": False,
-        "items": [],
-    }
+    found = access_simulation.expect(services.ctx, "staff", {"active": False}, ["Guides"])
+    assert (found.active, found.items) == (False, [])
     for attributes, groups, kind in (({}, ["Nobody"], NotFound), ({"active": "perhaps"}, [], InvalidInput)):
         with pytest.raises(kind):
             access_simulation.expect(services.ctx, "staff", attributes, groups)
@@ -190,7 +183,7 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
     }
     since = clock.now()
     for name in ("ada", "bob", "cyd"):
-        assignments.remove(services.ctx, services.caller, given[name]["id"])
+        assignments.remove(services.ctx, services.caller, given[name].id)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     assignments.add(
         services.ctx,
@@ -199,9 +192,9 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
     )
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="cyd"))
     found = access_comparison.changes(services.ctx, None, since, clock.now(), PageRequest())
-    assert [(each["user"]["user_name"], each["what"]) for each in found["items"]] == [("cyd", "changed")]
-    assert found["total"] == 1
-    assert access_comparison.changes(services.ctx, "records", since, clock.now(), PageRequest())["total"] == 1
+    assert [(each.user.user_name, each.what) for each in found.items] == [("cyd", "changed")]
+    assert found.total == 1
+    assert access_comparison.changes(services.ctx, "records", since, clock.now(), PageRequest()).total == 1
 
 
 def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: ServiceFixture) -> None:
@@ -210,9 +203,7 @@ def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: Se
     users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd", "dee")}
     roles = {"ada": "viewer", "bob": "curator", "cyd": "viewer", "dee": "viewer"}
     given = {
-        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user=name))[
-            "id"
-        ]
+        name: assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, user=name)).id
         for name, role in roles.items()
     }
     assigned = clock.now()

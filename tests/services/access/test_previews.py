@@ -19,7 +19,7 @@ from dravo.services.access import assignment_changes, assignments
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
-from dravo.services.changes.preview import Confirmation
+from dravo.services.changes.preview import Confirmation, Preview
 from dravo.services.provisioning import holds
 from dravo.store import clock
 from dravo.store import tables as t
@@ -115,17 +115,17 @@ class Previews(Machine):
     def begin(self) -> None:
         self.make()
 
-    def compared(self, preview: dict[str, Any], before: dict[str, set[str]], status: list[Any]) -> None:
+    def compared(self, preview: Preview, before: dict[str, set[str]], status: list[Any]) -> None:
         """Compare what was shown with what has become."""
         after = self.roles()
         users = {*before, *after}
-        assert preview["gained"] == sum(each not in before for each in users)
-        assert preview["lost"] == sum(each not in after for each in users)
-        assert preview["changed"] == sum(
+        assert preview.gained == sum(each not in before for each in users)
+        assert preview.lost == sum(each not in after for each in users)
+        assert preview.changed == sum(
             each in before and each in after and before[each] != after[each] for each in users
         )
         label_of = {row.id: row.label for row in self.services.rows(t.role)}
-        shown = {line["user"]["id"]: set(line["after"]) for line in preview["users"]}
+        shown = {line.user.id: set(line.after) for line in preview.users}
         assert shown == {
             each: {label_of[role] for role in after.get(each, ())}
             for each in users
@@ -154,7 +154,7 @@ class Previews(Machine):
         assert self.status() == status, "looking changes nothing"
         with contextlib.suppress(AlreadyExists):
             self.assignments.append(
-                assignments.add(self.services.ctx, self.services.caller, wish, Confirmation("Records"))["id"]
+                assignments.add(self.services.ctx, self.services.caller, wish, Confirmation("Records")).id
             )
             self.compared(preview, before, status)
 
@@ -169,7 +169,7 @@ class Previews(Machine):
                 self.services.ctx,
                 self.services.caller,
                 identifier,
-                Confirmation("Records", (preview["gained"], preview["lost"], preview["changed"])),
+                Confirmation("Records", (preview.gained, preview.lost, preview.changed)),
             )
             self.compared(preview, before, status)
 
@@ -213,7 +213,7 @@ class Guarded(Machine):
         self.assignments.append(
             assignments.add(
                 self.services.ctx, self.services.caller, AssignmentRequest("records", "viewer", everyone=True)
-            )["id"]
+            ).id
         )
         self.work()
 
@@ -228,14 +228,14 @@ class Guarded(Machine):
     def add(self, asked: tuple[str, str | None, Any]) -> None:
         wish = self.wish(asked)
         preview = assignment_changes.preview_adding(self.services.ctx, wish)
-        if not preview["confirm"]:
+        if not preview.confirm:
             with contextlib.suppress(AlreadyExists):
-                self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish)["id"])
+                self.assignments.append(assignments.add(self.services.ctx, self.services.caller, wish).id)
 
     @rule()
     def somebody_lets_it_through(self) -> None:
         self.work()
-        if holds.list_holds(self.services.ctx)["items"]:
+        if holds.list_holds(self.services.ctx).items:
             holds.approve(self.services.ctx, self.services.caller, "records", "Records")
         self.work()
         agreed = {
@@ -297,7 +297,7 @@ def test_everyone_whom_a_change_touches_is_named(services: ServiceFixture) -> No
     shown = assignment_changes.preview_adding(
         services.ctx, AssignmentRequest("records", "viewer", everyone=True)
     )
-    assert (shown["gained"], len(shown["users"]), len({line["user"]["id"] for line in shown["users"]})) == (
+    assert (shown.gained, len(shown.users), len({line.user.id for line in shown.users})) == (
         120,
         120,
         120,

@@ -18,7 +18,7 @@ from dravo.services.access import assignments, review_export, undo
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import CONFIRMED, TAKEN_AWAY, ReviewDecision
+from dravo.services.access.reviews import CONFIRMED, TAKEN_AWAY, ReviewDecision, ReviewRow
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
@@ -57,12 +57,12 @@ def garden(services: ServiceFixture) -> ServiceFixture:
 
 
 def begin(services: ServiceFixture, **view: Any) -> str:
-    return str(access_reviews.start(services.ctx, services.caller, "Spring", LAST_DAY, View(**view))["id"])
+    return str(access_reviews.start(services.ctx, services.caller, "Spring", LAST_DAY, View(**view)).id)
 
 
-def rows(services: ServiceFixture, review: str, **asked: Any) -> dict[tuple[str, str], dict[str, Any]]:
-    found = access_reviews.rows(services.ctx, review, PageRequest(count=100), **asked)["items"]
-    return {(each["user"]["user_name"], each["role"]["key"]): each for each in found}
+def rows(services: ServiceFixture, review: str, **asked: Any) -> dict[tuple[str, str], ReviewRow]:
+    found = access_reviews.rows(services.ctx, review, PageRequest(count=100), **asked).items
+    return {(each.user.user_name, each.role.key): each for each in found}
 
 
 def held(services: ServiceFixture, application: str = "records") -> set[tuple[str, str]]:
@@ -92,18 +92,18 @@ def test_a_part_of_the_matrix_is_looked_through(
 ) -> None:
     review = begin(garden, **view)
     shown = access_reviews.one(garden.ctx, garden.caller, review)
-    assert (shown["rows"], shown["open"], shown["narrowed"]) == (expected, expected, view)
+    assert (shown.rows, shown.open, shown.narrowed) == (expected, expected, view)
 
 
 def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    assert found["ada", "viewer"]["reasons"] == ["Staff > Herbarium"] and found["cai", "viewer"][
-        "reasons"
-    ] == ["direct assignment"]
-    row = found["cai", "curator"]["id"]
+    assert found["ada", "viewer"].reasons == ["Staff > Herbarium"] and found["cai", "viewer"].reasons == [
+        "direct assignment"
+    ]
+    row = found["cai", "curator"].id
     shown = access_reviews.preview(garden.ctx, review, "records", [row])
-    assert (shown["changed"], shown["users"][0]["after"], len(held(garden))) == (1, ["Viewer"], 5)
+    assert (shown.changed, shown.users[0].after, len(held(garden))) == (1, ["Viewer"], 5)
     decided = access_reviews.decide(
         garden.ctx,
         garden.caller,
@@ -111,10 +111,10 @@ def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garde
         ReviewDecision("records", [row], TAKEN_AWAY, note="moved on"),
         Confirmation(expect=(0, 0, 1)),
     )
-    assert (decided["taken_away"], decided["open"]) == (1, 4)
+    assert (decided.taken_away, decided.open) == (1, 4)
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("bob", "viewer"), ("cai", "viewer")}
     after = rows(garden, review, decision="removed")["cai", "curator"]
-    assert (after["outcome"], after["note"], after["decided_by"]) == (
+    assert (after.outcome, after.note, after.decided_by) == (
         "The assignment was deleted.",
         "moved on",
         garden.caller.name,
@@ -135,53 +135,53 @@ def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(
         garden.ctx,
         garden.caller,
         review,
-        ReviewDecision("records", [found["bob", "viewer"]["id"], found["ada", "viewer"]["id"]], TAKEN_AWAY),
+        ReviewDecision("records", [found["bob", "viewer"].id, found["ada", "viewer"].id], TAKEN_AWAY),
     )
     after = rows(garden, review)
     assert (
-        after["bob", "viewer"]["outcome"]
+        after["bob", "viewer"].outcome
         == "The user is excluded from Records, because the role comes through group Herbarium."
     )
-    assert "still has the role through group Herbarium" in after["ada", "viewer"]["outcome"]
+    assert "still has the role through group Herbarium" in after["ada", "viewer"].outcome
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("cai", "viewer"), ("cai", "curator")}
     # Both roles of one user at once leave nothing.
     other = begin(garden, application="records", words="ada")
-    both = [each["id"] for each in rows(garden, other).values()]
-    assert access_reviews.preview(garden.ctx, other, "records", both)["lost"] == 1
+    both = [each.id for each in rows(garden, other).values()]
+    assert access_reviews.preview(garden.ctx, other, "records", both).lost == 1
     access_reviews.decide(garden.ctx, garden.caller, other, ReviewDecision("records", both, TAKEN_AWAY))
     assert not any(name == "ada" for name, _ in held(garden))
 
 
 def test_a_rule_that_gives_the_same_is_not_forgotten_and_what_is_gone_is_said(garden: ServiceFixture) -> None:
     review = begin(garden)
-    row = rows(garden, review, application="desk")["dan", "viewer"]["id"]
+    row = rows(garden, review, application="desk")["dan", "viewer"].id
     access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("desk", [row], TAKEN_AWAY))
     assert held(garden, "desk") == set()
     record = next(each for each in garden.rows(t.record) if each.data["userName"] == "bob")
     garden.intake.remove_user(record.source_id, record.id)
     process_marks(garden.ctx)
-    row = rows(garden, review)["bob", "viewer"]["id"]
+    row = rows(garden, review)["bob", "viewer"].id
     access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("records", [row], TAKEN_AWAY))
     assert (
-        rows(garden, review)["bob", "viewer"]["outcome"] == "The user no longer had the role."
-        and rows(garden, review)["bob", "viewer"]["status"] == "left"
+        rows(garden, review)["bob", "viewer"].outcome == "The user no longer had the role."
+        and rows(garden, review)["bob", "viewer"].status == "left"
     )
 
 
 def test_an_owner_sees_and_decides_about_their_own_application_only(garden: ServiceFixture) -> None:
     review = begin(garden)
     owner = replace(garden.caller, kind=OWNER, applications=frozenset({"desk"}))
-    assert [
-        each["application"]["key"] for each in access_reviews.one(garden.ctx, owner, review)["applications"]
-    ] == ["desk"]
+    assert [each.application.key for each in access_reviews.one(garden.ctx, owner, review).applications] == [
+        "desk"
+    ]
     theirs = begin(garden, application="records")
     with pytest.raises(NotFound):
         access_reviews.one(garden.ctx, owner, theirs)
-    assert [
-        each["id"] for each in access_reviews.list_reviews(garden.ctx, owner, PageRequest())["items"]
-    ] == [review]
+    assert [each.id for each in access_reviews.list_reviews(garden.ctx, owner, PageRequest()).items] == [
+        review
+    ]
     # A row of another application does not come along under the name of theirs.
-    foreign = rows(garden, review, application="records")["bob", "viewer"]["id"]
+    foreign = rows(garden, review, application="records")["bob", "viewer"].id
     with pytest.raises(NotFound, match="Some of these rows do not belong to '"):
         access_reviews.decide(garden.ctx, owner, review, ReviewDecision("desk", [foreign], TAKEN_AWAY))
     assert len(held(garden)) == 5
@@ -194,18 +194,18 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
         garden.ctx,
         garden.caller,
         review,
-        ReviewDecision("records", [found["ada", "viewer"]["id"]], CONFIRMED, note="=needs it"),
+        ReviewDecision("records", [found["ada", "viewer"].id], CONFIRMED, note="=needs it"),
     )
     access_reviews.close_expired(garden.ctx, later(clock.now(), 60))
-    assert access_reviews.one(garden.ctx, garden.caller, review)["closed_at"] is None
+    assert access_reviews.one(garden.ctx, garden.caller, review).closed_at is None
     access_reviews.close_expired(garden.ctx, "3000-01-02T00:00:00.000000Z")
-    assert access_reviews.one(garden.ctx, garden.caller, review)["closed_by"] == "its due date"
+    assert access_reviews.one(garden.ctx, garden.caller, review).closed_by == "its due date"
     with pytest.raises(InvalidInput, match="has ended"):
         access_reviews.decide(
             garden.ctx,
             garden.caller,
             review,
-            ReviewDecision("records", [found["bob", "viewer"]["id"]], CONFIRMED),
+            ReviewDecision("records", [found["bob", "viewer"].id], CONFIRMED),
         )
     lines = list(
         csv.DictReader(io.StringIO(b"".join(review_export.export(garden.ctx, review, "csv")).decode()))
@@ -220,7 +220,7 @@ def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: Serv
     whole = json.loads(b"".join(review_export.export(garden.ctx, review, "json")))
     assert (whole["label"], len(whole["rows"])) == ("Spring", 5)
     other = begin(garden, application="desk")
-    assert access_reviews.close(garden.ctx, garden.caller, other)["closed_by"] == garden.caller.name
+    assert access_reviews.close(garden.ctx, garden.caller, other).closed_by == garden.caller.name
 
 
 @pytest.mark.parametrize(
@@ -252,7 +252,7 @@ def test_taking_away_from_many_asks_for_the_application_s_name(services: Service
         )
     process_marks(services.ctx)
     review = begin(services)
-    ids = [each["id"] for each in rows(services, review).values()]
+    ids = [each.id for each in rows(services, review).values()]
     with pytest.raises(NeedsConfirmation, match="This change removes access from 15 users"):
         access_reviews.decide(
             services.ctx, services.caller, review, ReviewDecision("records", ids, TAKEN_AWAY)

@@ -4,8 +4,6 @@ confirmation.
 
 from __future__ import annotations
 
-from typing import Any
-
 import pytest
 
 from dravo.core.errors import InvalidInput
@@ -14,6 +12,7 @@ from dravo.services.access import explanation as access_explanation
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.access.assignments import AssignmentLine
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
@@ -21,6 +20,7 @@ from dravo.services.provisioning import roles as provisioning_roles
 from dravo.services.provisioning.roles import RoleEdit
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from dravo.store.queries.references import KeyAndLabel
 from tests.service_fixture import ServiceFixture
 
 RULE = 'title eq "Keeper"'
@@ -47,9 +47,9 @@ def have(services: ServiceFixture, role: str = "curator") -> list[str]:
     )
 
 
-def line(services: ServiceFixture) -> dict[str, Any]:
-    (found,) = role_mapping.table(services.ctx, "records", PageRequest())["items"]
-    return dict(found)
+def line(services: ServiceFixture) -> AssignmentLine:
+    (found,) = role_mapping.table(services.ctx, "records", PageRequest()).items
+    return found
 
 
 def retitle(
@@ -63,7 +63,7 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
 ) -> None:
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule=RULE))
     assert have(services) == ["ada"]
-    assert (line(services)["reach"], line(services)["waiting"], line(services)["confirmed_users"]) == (
+    assert (line(services).reach, line(services).waiting, line(services).confirmed_users) == (
         1,
         0,
         1,
@@ -72,20 +72,20 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
     services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services) == ["ada"], "an attribute alone gives nobody the highest role"
     shown = line(services)
-    assert (shown["reach"], shown["waiting"]) == (1, 2)
-    assert any("2 users match the rule" in each["what"] for each in shown["notes"])
-    waiting = rule_confirmations.waiting(services.ctx, made["id"], PageRequest(count=1))
-    assert (waiting["total"], [each["user_name"] for each in waiting["items"]]) == (2, ["bob"])
-    rest = rule_confirmations.waiting(services.ctx, made["id"], PageRequest(after=waiting["next"]))
-    assert [each["user_name"] for each in rest["items"]] == ["mallory"]
-    bob = waiting["items"][0]["id"]
-    preview = rule_confirmations.preview_confirming(services.ctx, made["id"], [bob])
-    assert [each["user"]["user_name"] for each in preview["users"]] == ["bob"] and have(services) == ["ada"]
-    rule_confirmations.confirm(services.ctx, services.caller, made["id"], [bob])
+    assert (shown.reach, shown.waiting) == (1, 2)
+    assert any("2 users match the rule" in each.what for each in shown.notes)
+    waiting = rule_confirmations.waiting(services.ctx, made.id, PageRequest(count=1))
+    assert (waiting.total, [each.user_name for each in waiting.items]) == (2, ["bob"])
+    rest = rule_confirmations.waiting(services.ctx, made.id, PageRequest(after=waiting.next))
+    assert [each.user_name for each in rest.items] == ["mallory"]
+    bob = waiting.items[0].id
+    preview = rule_confirmations.preview_confirming(services.ctx, made.id, [bob])
+    assert [each.user.user_name for each in preview.users] == ["bob"] and have(services) == ["ada"]
+    rule_confirmations.confirm(services.ctx, services.caller, made.id, [bob])
     assert have(services) == ["ada", "bob"]
     with pytest.raises(InvalidInput, match="does not match the rule"):
-        rule_confirmations.confirm(services.ctx, services.caller, made["id"], ["nobody"])
-    rule_confirmations.confirm(services.ctx, services.caller, made["id"], None)
+        rule_confirmations.confirm(services.ctx, services.caller, made.id, ["nobody"])
+    rule_confirmations.confirm(services.ctx, services.caller, made.id, None)
     assert have(services) == ["ada", "bob", "mallory"]
     # Anyone who no longer meets it loses the role, confirmed or not.
     retitle(services, garden, "bob", "Guide")
@@ -101,9 +101,9 @@ def test_a_rule_that_names_a_source_counts_what_this_source_reports(
     garden["mallory"] = services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services, "viewer") == ["ada"]
     shown = line(services)
-    assert (shown["reach"], shown["source"], shown["confirmed_users"], shown["notes"]) == (
+    assert (shown.reach, shown.source, shown.confirmed_users, shown.notes) == (
         1,
-        {"key": "staff", "label": "Staff"},
+        KeyAndLabel("staff", "Staff"),
         None,
         [],
     )
@@ -114,7 +114,7 @@ def test_a_rule_that_names_a_source_counts_what_this_source_reports(
 
 def test_a_rule_without_a_source_is_flagged(services: ServiceFixture, garden: dict[str, str]) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", rule=RULE))
-    assert [each["what"] for each in line(services)["notes"]] == [
+    assert [each.what for each in line(services).notes] == [
         "Every source can report the attributes of this rule."
     ]
 
@@ -132,7 +132,7 @@ def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(
         )
     assert (
         "Every user who matches this rule later gets the role without confirmation."
-        in assignment_changes.preview_adding(services.ctx, wish)["confirm"]
+        in assignment_changes.preview_adding(services.ctx, wish).confirm
     )
     with pytest.raises(
         NeedsConfirmation, match="Every user who matches this rule later gets the role without confirmation"
@@ -143,9 +143,9 @@ def test_future_users_are_confirmed_with_the_name_typed_and_for_one_source_only(
     services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services) == ["ada", "bob"]
     with pytest.raises(InvalidInput, match="No users of this rule wait for confirmation"):
-        rule_confirmations.confirm(services.ctx, services.caller, made["id"], None)
+        rule_confirmations.confirm(services.ctx, services.caller, made.id, None)
     # Another date is no other rule.
-    assignments.change(services.ctx, services.caller, made["id"], AssignmentEdit(until="2099-01-01"))
+    assignments.change(services.ctx, services.caller, made.id, AssignmentEdit(until="2099-01-01"))
     assert have(services) == ["ada", "bob"]
 
 
@@ -161,7 +161,7 @@ def test_where_a_role_becomes_the_highest_its_users_keep_it_and_others_wait(
         provisioning_roles.remove_role(services.ctx, services.caller, "records", "curator")
     retitle(services, garden, "bob")
     assert have(services, "viewer") == ["ada"]
-    assert line(services)["waiting"] == 1
+    assert line(services).waiting == 1
 
 
 def test_the_page_of_a_user_who_waits_says_so(services: ServiceFixture, garden: dict[str, str]) -> None:
@@ -169,8 +169,8 @@ def test_the_page_of_a_user_who_waits_says_so(services: ServiceFixture, garden: 
     retitle(services, garden, "bob")
     process_marks(services.ctx)
     told = access_explanation.why(services.ctx, "bob", "records")
-    assert not told["has_access"]
-    assert any("waits for a confirmation" in each for each in told["sentences"])
+    assert not told.has_access
+    assert any("waits for a confirmation" in each for each in told.sentences)
 
 
 def test_many_rules_at_once_wait_too(services: ServiceFixture, garden: dict[str, str]) -> None:

@@ -45,15 +45,15 @@ def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden
     )
     added = last(services)
     assert has(services) == ["viewer", "viewer"]
-    assert undo.preview(services.ctx, added)["lost"] == 2
+    assert undo.preview(services.ctx, added).lost == 2
     undo.undo(services.ctx, services.caller, added, UNCONFIRMED)
     assert has(services) == []
     removed = last(services)
-    assert undo.preview(services.ctx, removed)["gained"] == 2
+    assert undo.preview(services.ctx, removed).gained == 2
     undo.undo(services.ctx, services.caller, removed, UNCONFIRMED)
     assert has(services) == ["viewer", "viewer"]
     again = next(row for row in services.rows(t.assignment) if row.removed_at is None)
-    assert (again.note, again.id != made["id"]) == ("First", True)
+    assert (again.note, again.id != made.id) == ("First", True)
     with pytest.raises(AlreadyExists):
         undo.undo(services.ctx, services.caller, removed, UNCONFIRMED)
     with pytest.raises(NotFound):
@@ -63,10 +63,10 @@ def test_each_change_is_taken_back_and_that_too(services: ServiceFixture, garden
     )
     assert has(services) == []
     changed = last(services)
-    assert undo.preview(services.ctx, changed)["gained"] == 2
+    assert undo.preview(services.ctx, changed).gained == 2
     undo.undo(services.ctx, services.caller, changed, UNCONFIRMED)
     assert has(services) == ["viewer", "viewer"]
-    assert assignments.one(services.ctx, again.id)["note"] == "First"
+    assert assignments.one(services.ctx, again.id).note == "First"
 
 
 def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]) -> None:
@@ -77,7 +77,7 @@ def test_a_policy_is_taken_back(services: ServiceFixture, garden: dict[str, Any]
         {"eligibility": "everyone", "fallback": "fallback_role", "fallback_role": "viewer"},
     )
     assert has(services) == ["viewer", "viewer"]
-    assert undo.preview(services.ctx, last(services))["lost"] == 2
+    assert undo.preview(services.ctx, last(services)).lost == 2
     undo.undo(services.ctx, services.caller, last(services), UNCONFIRMED)
     assert has(services) == []
 

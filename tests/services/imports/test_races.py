@@ -249,12 +249,10 @@ def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(
     una = services.user(staff, "una")
     write(reading, "1,una,Guide,")
     reading.run()
-    (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
+    (waiting,) = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items
     services.intake.remove_user(staff, una)
     # They have left meanwhile: linked all the same, for a user said so, and back with that.
-    conflicts.decide(
-        services.ctx, services.caller, "estates", waiting["id"], "link", waiting["candidates"][0]["id"]
-    )
+    conflicts.decide(services.ctx, services.caller, "estates", waiting.id, "link", waiting.candidates[0].id)
     (user,) = services.rows(t.user)
     assert user.left_at is None and user.active and reading.records()["una"].user_id == user.id
 

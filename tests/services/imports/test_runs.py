@@ -118,8 +118,7 @@ def test_adding_changing_renaming_moving_disabling_and_deleting(
     run = reading.run(whole=True)
     assert (run["new"], run["changed"], run["memberships_new"], run["memberships_ended"]) == (1, 2, 1, 1)
     assert {
-        line["name"]: [each["attribute"] for each in line["changes"]]
-        for line in reading.lines(run, "changed")
+        line.name: [each.attribute for each in line.changes] for line in reading.lines(run, "changed")
     } == {
         "Una Kerrigan": ["title"],
         "Zofia Wiśniarska": ["userName"],
@@ -181,7 +180,7 @@ def test_a_look_changes_nothing_and_tells_what_a_run_would_do(
         reading.run()
     run = reading.run(preview=True)
     assert (run["status"], run["new"], run["groups_new"]) == ("done", 3, 2)
-    assert {line["name"] for line in reading.lines(run, "new")} == {
+    assert {line.name for line in reading.lines(run, "new")} == {
         "Una Kerrigan",
         "Ibrahim Sow",
         "Zofia Wiśniarska",
@@ -252,7 +251,7 @@ def test_thousands_of_users_an_outage_in_the_middle_and_a_suspiciously_small_ans
             and "Check the missing entries. If they are right, run the import again with removals allowed."
             in run["hint"]
         )
-        assert all(line["user"] for line in reading.lines(run, "missing"))
+        assert all(line.user for line in reading.lines(run, "missing"))
         with pytest.raises(NeedsConfirmation):
             reading.run(allow_removals=True, confirmed="estates")
         run = reading.run(allow_removals=True, confirmed="Estates")
@@ -307,7 +306,7 @@ def test_an_entry_whose_id_cannot_be_read_removes_nobody(
     small.change(user_dn("una.kerrigan"), description=[])
     run = reading.run(whole=True)
     assert (run["status"], run["unreadable"]) == ("held", 1) and "Dravo removed nothing" in run["message"]
-    assert [line["name"] for line in reading.lines(run, "unreadable")] == [user_dn("una.kerrigan")]
+    assert [line.name for line in reading.lines(run, "unreadable")] == [user_dn("una.kerrigan")]
     assert access(services) == {("una.kerrigan", "viewer"), ("ibrahim.sow", "viewer")}
 
 
@@ -338,30 +337,28 @@ def test_nobody_becomes_a_user_who_is_here_by_a_name_or_an_address(
     reading = read()
     run = reading.run()
     assert (run["new"], run["conflict"]) == (1, 2)
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
-    assert {
-        each["name"]: (each["kind"], [one["user_name"] for one in each["candidates"]]) for each in waiting
-    } == {
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items
+    assert {each.name: (each.kind, [one.user_name for one in each.candidates]) for each in waiting} == {
         "Una Kerrigan": ("name_known", ["una.kerrigan"]),
         "Ibrahim Sow": ("email_known", ["i.sow"]),
     }
-    by_name = {each["name"]: each for each in waiting}
+    by_name = {each.name: each for each in waiting}
     with pytest.raises(InvalidInput, match="The user to link is missing"):
-        conflicts.decide(services.ctx, services.caller, "estates", by_name["Una Kerrigan"]["id"], "link")
+        conflicts.decide(services.ctx, services.caller, "estates", by_name["Una Kerrigan"].id, "link")
     conflicts.decide(
-        services.ctx, services.caller, "estates", by_name["Una Kerrigan"]["id"], "link", "una.kerrigan"
+        services.ctx, services.caller, "estates", by_name["Una Kerrigan"].id, "link", "una.kerrigan"
     )
-    conflicts.decide(services.ctx, services.caller, "estates", by_name["Ibrahim Sow"]["id"], "create")
+    conflicts.decide(services.ctx, services.caller, "estates", by_name["Ibrahim Sow"].id, "create")
     records = reading.records()
     users = {row.id: row for row in services.rows(t.user)}
     assert len(services.rows(t.record, user_id=records["una.kerrigan"].user_id)) == 2
     assert users[records["ibrahim.sow"].user_id].user_name == "ibrahim.sow" and len(users) == 4
-    assert conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"] == []
+    assert conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items == []
     # The lists that named them are looked at again, though they did not change.
     reading.run(whole=True)
     assert reading.members("Estates, all") == {"Tree surgeons", "ibrahim.sow"}
     with pytest.raises(NotFound):
-        conflicts.decide(services.ctx, services.caller, "estates", by_name["Ibrahim Sow"]["id"], "create")
+        conflicts.decide(services.ctx, services.caller, "estates", by_name["Ibrahim Sow"].id, "create")
 
 
 def test_a_match_rule_needs_the_domains_that_the_source_owns(read: Read) -> None:
@@ -386,8 +383,8 @@ def test_the_match_rule_links_only_within_the_domains_of_the_source(
     assert (run["new"], run["conflict"]) == (2, 1)
     assert len(services.rows(t.record, user_id=reading.records()["una.kerrigan"].user_id)) == 2
     assert [
-        each["name"]
-        for each in conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
+        each.name
+        for each in conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items
     ] == ["Ibrahim Sow"]
 
 
@@ -405,9 +402,9 @@ def test_anyone_who_comes_with_a_leavers_name_inherits_nothing(
     small.add_user("una.kerrigan", "Ulric", "Kerrigan")
     run = reading.run(whole=True)
     assert run["conflict"] == 1 and access(services) == set()
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
-    assert [(each["kind"], each["choices"]) for each in waiting] == [("leaver", ["link", "create", "ignore"])]
-    conflicts.decide(services.ctx, services.caller, "estates", waiting[0]["id"], "create")
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items
+    assert [(each.kind, each.choices) for each in waiting] == [("leaver", ["link", "create", "ignore"])]
+    conflicts.decide(services.ctx, services.caller, "estates", waiting[0].id, "create")
     assert reading.records()["una.kerrigan"].user_id != una and access(services) == set()
 
 
@@ -435,9 +432,9 @@ def test_a_new_user_name_that_another_user_has_waits_for_a_decision(
     small.rename("una.kerrigan", "u.kerrigan")
     run = reading.run(whole=True)
     assert run["conflict"] == 1 and "una.kerrigan" in reading.records()
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
-    assert [(each["kind"], each["choices"]) for each in waiting] == [("renamed", ["accept", "ignore"])]
-    conflicts.decide(services.ctx, services.caller, "estates", waiting[0]["id"], "accept")
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items
+    assert [(each.kind, each.choices) for each in waiting] == [("renamed", ["accept", "ignore"])]
+    conflicts.decide(services.ctx, services.caller, "estates", waiting[0].id, "accept")
     assert "u.kerrigan" in reading.records()
 
 
@@ -457,9 +454,9 @@ def test_two_groups_of_one_name_are_not_confused(
     reading = read()
     run = reading.run()
     assert (run["groups_new"], run["conflict"]) == (2, 1)
-    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest())["items"]
-    assert [(each["subject"], each["kind"]) for each in waiting] == [("group", "group_name")]
-    conflicts.decide(services.ctx, services.caller, "estates", waiting[0]["id"], "accept")
+    waiting = conflicts.list_conflicts(services.ctx, services.caller, "estates", PageRequest()).items
+    assert [(each.subject, each.kind) for each in waiting] == [("group", "group_name")]
+    conflicts.decide(services.ctx, services.caller, "estates", waiting[0].id, "accept")
     assert reading.run()["groups_new"] == 1
 
 
@@ -497,7 +494,7 @@ def test_what_a_run_left_in_the_middle_goes_on_and_never_two_at_once(
         )
     import_runs.requeue_interrupted(services.ctx)
     again, _ = import_runs.next_requested(services.ctx, set()) or ("", "")
-    assert again != run_id and import_runs.one_run(services.ctx, run_id)["status"] == "failed"
+    assert again != run_id and import_runs.one_run(services.ctx, run_id).status == "failed"
     import_run.carry_out(services.ctx, again)
     assert len(reading.records()) == 3
 
@@ -511,9 +508,9 @@ def test_a_run_is_stopped_and_leaves_what_is_whole(
     run = import_runs.request_run(services.ctx, services.caller, "estates")
     with services.ctx.database.writing() as connection:
         connection.execute(t.run.update().values(stop_requested=True))
-    import_run.carry_out(services.ctx, run["id"])
-    found = import_runs.one_run(services.ctx, run["id"])
-    assert (found["status"], len(reading.records())) == ("stopped", 1)
+    import_run.carry_out(services.ctx, run.id)
+    found = import_runs.one_run(services.ctx, run.id)
+    assert (found.status, len(reading.records())) == ("stopped", 1)
     assert reading.run()["status"] == "done" and len(reading.records()) == 3
 
 
@@ -522,45 +519,45 @@ def test_the_schedule_asks_once_for_what_was_missed_and_not_while_in_preparation
 ) -> None:
     reading = read(schedule="0 * * * *")
     kept = import_config.shown(services.ctx, "estates")
-    assert (kept["schedule_words"], len(kept["next_at"])) == ("Every hour", 3)
+    assert (kept.schedule_words, len(kept.next_at)) == ("Every hour", 3)
     with services.ctx.database.writing() as connection:
         connection.execute(t.source_import.update().values(next_at="2026-01-01T00:00:00.000000Z"))
     import_runs.request_scheduled(services.ctx, clock.now())
     import_runs.request_scheduled(services.ctx, clock.now())
     assert [run.requested_by for run in services.rows(t.run)] == ["the schedule"]
     reading.change(enabled=False)
-    assert import_config.shown(services.ctx, "estates")["next_at"] == []
+    assert import_config.shown(services.ctx, "estates").next_at == []
 
 
 def test_a_secret_goes_nowhere_else_when_the_address_changes(
     services: ServiceFixture, read: Read, small: Estates
 ) -> None:
     reading = read()
-    assert import_config.shown(services.ctx, "estates")["has_secret"]
+    assert import_config.shown(services.ctx, "estates").has_secret
     assert "reader-of-the-estates" not in str(import_config.shown(services.ctx, "estates"))
     after = reading.change(settings={"address": "ldaps://elsewhere.example"})
-    assert not after["has_secret"]
+    assert not after.has_secret
     tried = import_config.check(services.ctx, services.caller, "estates", {"settings": small.settings})
-    assert [step["outcome"] for step in tried["steps"]][2] == "failed" and "password is missing" in tried[
-        "steps"
-    ][2]["message"]
+    assert [step.outcome for step in tried.steps][2] == "failed" and "password is missing" in tried.steps[
+        2
+    ].message
 
 
 def test_answers_are_tried_on_whom_the_source_said_before(services: ServiceFixture, read: Read) -> None:
     reading = read()
     reading.run()
     found = import_config.try_policy(services.ctx, "estates", {"users": 'userName sw "una"'})
-    assert (found["looked_at"], found["leaves"], found["comes_in"]) == (3, 2, 1)
+    assert (found.looked_at, found.leaves, found.comes_in) == (3, 2, 1)
     found = import_config.try_policy(
         services.ctx, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}}
     )
-    assert [(each["name"], each["comes_in"]) for each in found["groups"]] == [
+    assert [(each.name, each.comes_in) for each in found.groups] == [
         ("Estates, all", False),
         ("Tree surgeons", True),
     ]
     rows = [{"attribute": "userName", "expression": "uid then upper"}]
     found = import_config.try_policy(services.ctx, "estates", {"attributes": rows})
-    assert found["changed"] == 3 and found["items"][0]["changes"][0]["attribute"] == "userName"
+    assert found.changed == 3 and found.items[0].changes[0].attribute == "userName"
     assert set(reading.records()) == {"una.kerrigan", "ibrahim.sow", "zofia.wisniarska"}
     with pytest.raises(InvalidInput, match="The expression for userName is missing"):
         import_config.try_policy(services.ctx, "estates", {"attributes": []})
@@ -589,7 +586,7 @@ def test_whose_word_counts_is_looked_at_and_then_counts(
 
     assert una() == ("Lead", True) and access(services) == set()
     seen = source_priority.preview(services.ctx, "estates", {"priority": 1})
-    assert (seen["gained"], seen["lost"]) == (1, 0) and una() == ("Lead", True)
+    assert (seen.gained, seen.lost) == (1, 0) and una() == ("Lead", True)
     source_priority.change(services.ctx, services.caller, "estates", {"priority": 1})
     assert una() == ("Tree surgeon", True) and access(services) == {("una.kerrigan", "curator")}
     source_priority.change(services.ctx, services.caller, "estates", {"updates": False})
@@ -623,7 +620,7 @@ def test_links_are_made_and_undone_by_hand_and_looked_at_first(
     with pytest.raises(InvalidInput, match="This source already has a record of Ibrahim Sow"):
         record_links.preview(services.ctx, record.id, "ibrahim.sow")
     seen = record_links.preview(services.ctx, record.id, None)
-    assert seen["lost"] == 1 and access(services) == {("una.kerrigan", "viewer")}
+    assert seen.lost == 1 and access(services) == {("una.kerrigan", "viewer")}
     made = record_links.move(services.ctx, services.caller, record.id, None)
     assert made != record.user_id and reading.records()["una.kerrigan"].user_id == made
     process_marks(services.ctx)
@@ -670,14 +667,14 @@ def test_it_is_in_force_from_an_hour_on_and_back(services: ServiceFixture, read:
     reading = read(enabled=False)
     with pytest.raises(InvalidInput, match="The start time is in the past"):
         reading.change(enabled_from="2026-01-01T00:00:00Z")
-    assert reading.change(enabled_from="2031-01-01T06:00:00Z")["enabled_from"]
+    assert reading.change(enabled_from="2031-01-01T06:00:00Z").enabled_from
     import_runs.request_scheduled(services.ctx, Instant("2031-01-01T05:59:59.000000Z"))
-    assert not import_config.shown(services.ctx, "estates")["enabled"]
+    assert not import_config.shown(services.ctx, "estates").enabled
     import_runs.request_scheduled(services.ctx, Instant("2031-01-01T06:00:00.000000Z"))
-    assert import_config.shown(services.ctx, "estates")["enabled"] and [
+    assert import_config.shown(services.ctx, "estates").enabled and [
         run.status for run in services.rows(t.run)
     ] == ["waiting"]
-    assert not reading.change(enabled=False)["enabled"]
+    assert not reading.change(enabled=False).enabled
 
 
 def test_what_runs_did_is_forgotten_after_a_while_and_their_counts_stay(
@@ -687,4 +684,4 @@ def test_what_runs_did_is_forgotten_after_a_while_and_their_counts_stay(
     import_runs.sweep(services.ctx, clock.now(), 1)
     assert len(services.rows(t.run_entry)) > 0
     import_runs.sweep(services.ctx, Instant("2031-01-01T00:00:00.000000Z"), 90)
-    assert services.rows(t.run_entry) == [] and import_runs.one_run(services.ctx, run["id"])["counts"]
+    assert services.rows(t.run_entry) == [] and import_runs.one_run(services.ctx, run["id"]).counts

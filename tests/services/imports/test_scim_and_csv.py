@@ -68,8 +68,8 @@ def test_a_scim_service_is_read_with_client_credentials(services: ServiceFixture
     }
     reading = Reading(services, "scim", settings, app.token)
     checked = import_config.check(services.ctx, services.caller, "estates")
-    assert [step["outcome"] for step in checked["steps"]][:4] == ["ok"] * 4
-    assert {"userName", "displayName", "emails.value"} <= {each["name"] for each in checked["attributes"]}
+    assert [step.outcome for step in checked.steps][:4] == ["ok"] * 4
+    assert {"userName", "displayName", "emails.value"} <= {each.name for each in checked.attributes}
     assert reading.run()["new"] == 3
     reading.change(secret="wrong")
     run = reading.run()
@@ -158,14 +158,14 @@ def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(servic
     files(reading, users="\n".join(lines))
     run = reading.run()
     assert (run["new"], run["unreadable"], run["refused"]) == (2, 3, 1)
-    assert [line["name"] for line in reading.lines(run, "unreadable")] == [
+    assert [line.name for line in reading.lines(run, "unreadable")] == [
         "users.csv, line 3",
         "users.csv, line 4",
         "users.csv, line 5",
     ]
     assert run["status"] == "done" and run["message"] == "3 lines or entries could not be read."
     told = " ".join(
-        line["message"] for line in (*reading.lines(run, "unreadable"), *reading.lines(run, "refused"))
+        line.message for line in (*reading.lines(run, "unreadable"), *reading.lines(run, "refused"))
     )
     assert (
         "already used in line 2" in told
@@ -197,7 +197,7 @@ def test_an_unreadable_line_removes_nobody(services: ServiceFixture, allow_remov
         "are missing."
     )
     assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
-    assert {line["name"] for line in reading.lines(run, "missing")} == {"User 0", "User 11"}
+    assert {line.name for line in reading.lines(run, "missing")} == {"User 0", "User 11"}
     # Once it can be read, anyone who is missing leaves.
     files(reading, users="\n".join([HEAD, *CREW[:-1]]))
     run = reading.run()
@@ -342,12 +342,12 @@ def test_other_groups_of_values_are_tried_on_what_was_said_before(services: Serv
     tried = import_config.try_policy(
         services.ctx, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]}
     )
-    assert tried["made_groups"] == [
-        {"name": "Volunteers", "users": 3},
-        {"name": "Team Guides", "users": 2},
-        {"name": "Team Night watch", "users": 1},
+    assert [(each.name, each.users) for each in tried.made_groups] == [
+        ("Volunteers", 3),
+        ("Team Guides", 2),
+        ("Team Night watch", 1),
     ]
-    assert tried["groups"] == [], "groups of values are none that the source lists"
+    assert tried.groups == [], "groups of values are none that the source lists"
 
 
 def test_a_run_that_was_stopped_before_it_began_stays_stopped(services: ServiceFixture) -> None:
@@ -355,7 +355,7 @@ def test_a_run_that_was_stopped_before_it_began_stays_stopped(services: ServiceF
     files(reading, users="id,Voller Name,login\n1,Zofia,zofia\n")
     run = import_runs.request_run(services.ctx, services.caller, reading.key)
     assert import_runs.next_requested(services.ctx, set()) is not None
-    import_runs.stop(services.ctx, services.caller, reading.key, run["id"])
+    import_runs.stop(services.ctx, services.caller, reading.key, run.id)
     # The worker had it in hand already.
-    import_run.carry_out(services.ctx, run["id"])
-    assert import_runs.one_run(services.ctx, run["id"])["status"] == "stopped" and reading.records() == {}
+    import_run.carry_out(services.ctx, run.id)
+    assert import_runs.one_run(services.ctx, run.id).status == "stopped" and reading.records() == {}

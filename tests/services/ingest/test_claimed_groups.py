@@ -56,9 +56,7 @@ def keep(services: ServiceFixture, door: Door, arrival: JitResult, **more: Any) 
 
 
 def offered(services: ServiceFixture, words: str = "") -> list[tuple[str, str]]:
-    return [
-        (each["source"]["key"], each["name"]) for each in claimed_groups.seen(services.ctx, words)["items"]
-    ]
+    return [(each.source.key, each.name) for each in claimed_groups.seen(services.ctx, words).items]
 
 
 def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixture, door: Door) -> None:
@@ -103,9 +101,9 @@ def test_a_sign_in_test_tells_how_far_it_has_come(services: ServiceFixture, door
     made = test_sign_ins.begin(
         services.ctx, services.caller, "contractors", NewTestSignIn("idris.vance", "observe"), BASE
     )
-    assert (made["so_far"], made["trace"]) == ("not_opened", None)
-    trace = keep(services, door, door.come(preview=True), test_id=made["id"])
-    found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", PageRequest(None, 10))["items"]
-    assert [(each["so_far"], each["trace"], each["message"]) for each in found] == [
+    assert (made.so_far, made.trace) == ("not_opened", None)
+    trace = keep(services, door, door.come(preview=True), test_id=made.id)
+    found = test_sign_ins.list_test_sign_ins(services.ctx, "contractors", PageRequest(None, 10)).items
+    assert [(each.so_far, each.trace, each.message) for each in found] == [
         ("observed", trace, "Sign-in would succeed.")
     ]

@@ -18,6 +18,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.ingest import conflicts, record_links
+from dravo.services.ingest.conflicts import SourceConflict
 from dravo.services.sources import sources
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
@@ -65,8 +66,8 @@ def access(services: ServiceFixture) -> list[str]:
     )
 
 
-def open_conflicts(services: ServiceFixture, key: str = "contractors") -> list[dict[str, Any]]:
-    return list(conflicts.list_conflicts(services.ctx, services.caller, key, PageRequest())["items"])
+def open_conflicts(services: ServiceFixture, key: str = "contractors") -> list[SourceConflict]:
+    return list(conflicts.list_conflicts(services.ctx, services.caller, key, PageRequest()).items)
 
 
 def user_of(services: ServiceFixture, record: str) -> Any:
@@ -89,13 +90,13 @@ def test_anyone_who_may_be_a_user_of_another_source_gets_nothing_until_it_is_dec
     assert services.rows(t.record, id=record)[0].data["userName"] == name
     assert access(services) == ["staff una"]
     (found,) = open_conflicts(services)
-    assert words in found["message"] and [each["user_name"] for each in found["candidates"]] == ["una"]
-    assert found["says"]["userName"] == name and found["choices"] == ["link", "create", "ignore"]
+    assert words in found.message and [each.user_name for each in found.candidates] == ["una"]
+    assert found.says["userName"] == name and found.choices == ["link", "create", "ignore"]
     # What comes for them meanwhile changes nothing of that.
     services.group(garden["contractors"], "Guides", record)
     services.patch_user(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
     assert access(services) == ["staff una"] and len(open_conflicts(services)) == 1
-    told = access_explanation.why(services.ctx, user_of(services, record).id, "records")["sentences"]
+    told = access_explanation.why(services.ctx, user_of(services, record).id, "records").sentences
     assert "may already exist under another source" in told[1]
 
 
@@ -106,7 +107,7 @@ def test_it_is_linked_and_one_user_has_both(services: ServiceFixture, garden: di
     assignments.add(services.ctx, services.caller, AssignmentRequest("plants", "curator", group=group))
     (found,) = open_conflicts(services)
     # A user name that a source repeats still names the existing user.
-    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "link", "una")
+    conflicts.decide(services.ctx, services.caller, "contractors", found.id, "link", "una")
     assert access(services) == ["contractors una", "staff una"]
     assert user_of(services, record).id == user_of(services, garden["una"]).id
     assert {row.application_id for row in services.rows(t.access) if row.until_at is None} == {
@@ -130,9 +131,7 @@ def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: 
         Confirmation("Records"),
     )
     (found,) = open_conflicts(services)
-    conflicts.decide(
-        services.ctx, services.caller, "contractors", found["id"], "link", found["candidates"][0]["id"]
-    )
+    conflicts.decide(services.ctx, services.caller, "contractors", found.id, "link", found.candidates[0].id)
     assert (
         user_of(services, record).id == user_of(services, garden["una"]).id and open_conflicts(services) == []
     )
@@ -151,7 +150,7 @@ def test_it_is_another_user_and_they_get_what_is_theirs(
 ) -> None:
     record = services.user(garden["contractors"], "una")
     (found,) = open_conflicts(services)
-    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "create")
+    conflicts.decide(services.ctx, services.caller, "contractors", found.id, "create")
     assert access(services) == ["contractors una", "staff una"]
     assert user_of(services, record).id != user_of(services, garden["una"]).id
     # The decision holds as long as the user name and the email stay.
@@ -163,7 +162,7 @@ def test_it_is_another_user_and_they_get_what_is_theirs(
 def test_it_is_left_out_and_stays_so(services: ServiceFixture, garden: dict[str, str]) -> None:
     record = services.user(garden["contractors"], "una")
     (found,) = open_conflicts(services)
-    conflicts.decide(services.ctx, services.caller, "contractors", found["id"], "ignore")
+    conflicts.decide(services.ctx, services.caller, "contractors", found.id, "ignore")
     services.patch_user(garden["contractors"], record, {"op": "replace", "path": "title", "value": "Guide"})
     assert access(services) == ["staff una"] and open_conflicts(services) == []
 
@@ -230,7 +229,7 @@ def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner
     run = reading.run()
     assert run["conflict"] == 1 and reading.records() == {}
     (found,) = open_conflicts(services, "hr")
-    assert " No source that owns the email domain has confirmed it." in found["message"]
+    assert " No source that owns the email domain has confirmed it." in found.message
 
 
 def test_an_address_counts_that_a_source_says_which_owns_its_domain(
@@ -258,8 +257,8 @@ def test_domains_of_a_source_are_checked(services: ServiceFixture, tmp_path: Pat
     changed = sources.change(
         services.ctx, services.caller, "staff", "Staff", ["@Fernhollow.example", "fernhollow.example"]
     )
-    assert (changed["label"], changed["domains"]) == ("Staff", ["fernhollow.example"])
-    assert sources.change(services.ctx, services.caller, "staff", domains=[])["domains"] == []
+    assert (changed.label, changed.domains) == ("Staff", ["fernhollow.example"])
+    assert sources.change(services.ctx, services.caller, "staff", domains=[]).domains == []
     for wrong in (["fernhollow"], ["una@fernhollow.example", "a b.example"]):
         with pytest.raises(InvalidInput, match="not a domain"):
             sources.change(services.ctx, services.caller, "staff", domains=wrong)
@@ -275,11 +274,11 @@ def test_a_name_that_looks_like_a_user_s_waits_for_a_decision_in_every_source(
 ) -> None:
     services.user(garden[source], name, displayName="Una", emails=email("other@elsewhere.example"))
     (conflict,) = open_conflicts(services, source)
-    assert (conflict["kind"], [each["user_name"] for each in conflict["candidates"]]) == (
+    assert (conflict.kind, [each.user_name for each in conflict.candidates]) == (
         "lookalike",
         ["una"],
     )
-    assert "looks like that of another user" in conflict["message"]
+    assert "looks like that of another user" in conflict.message
     assert access(services) == ["staff una"]
 
 
@@ -290,7 +289,7 @@ def test_an_imported_name_that_looks_like_a_user_s_is_a_conflict(
     files(reading, users="id,login,email\n1,un\u0430,x@hr-owned.example\n2,ing\u00e9,i@hr-owned.example\n")
     reading.run()
     (conflict,) = open_conflicts(services, "hr")
-    assert conflict["kind"] == "lookalike"
+    assert conflict.kind == "lookalike"
     assert {row.user_name for row in services.rows(t.user)} == {"una", "ing\u00e9"}
 
 
@@ -302,4 +301,4 @@ def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(
         with pytest.raises(ScimError) as refused:
             services.user(garden["staff"], name)
         assert (refused.value.status, refused.value.scim_type) == (409, "uniqueness")
-    assert access_explanation.user(services.ctx, "J\u00dcRGEN")["user_name"] == "j\u00fcrgen"
+    assert access_explanation.user(services.ctx, "J\u00dcRGEN").user_name == "j\u00fcrgen"

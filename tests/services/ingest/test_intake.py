@@ -19,8 +19,7 @@ from tests.service_fixture import ServiceFixture
 
 def access_of(services: ServiceFixture, name: str) -> set[tuple[str, str]]:
     return {
-        (item["application"]["key"], item["role"]["key"])
-        for item in access_explanation.user(services.ctx, name)["access"]
+        (item.application.key, item.role.key) for item in access_explanation.user(services.ctx, name).access
     }
 
 
@@ -30,9 +29,7 @@ def test_a_record_is_bound_to_a_user_of_its_own(services: ServiceFixture) -> Non
     services.user(estates, "ada", emails=[{"value": "ada@fernhollow.example"}])
     assert len({row.id for row in services.rows(t.user)}) == 2
     # One whom a source reported, and about whom nobody has decided, does not make a known name ambiguous.
-    assert [each["source"]["key"] for each in access_explanation.user(services.ctx, "ada")["records"]] == [
-        "staff"
-    ]
+    assert [each.source.key for each in access_explanation.user(services.ctx, "ada").records] == ["staff"]
     services.create_users_of_conflicts("estates")
     with pytest.raises(InvalidInput, match="2 users"):
         access_explanation.user(services.ctx, "ada")
@@ -75,8 +72,8 @@ def test_a_renamed_user_is_found_by_the_new_name_only(services: ServiceFixture) 
             "value": {"userName": "ada.moss", "emails": [{"value": "moss@fernhollow.example"}]},
         },
     )
-    assert access_explanation.user(services.ctx, "ADA.MOSS")["user_name"] == "ada.moss"
-    assert access_explanation.user(services.ctx, "moss@fernhollow.example")["user_name"] == "ada.moss"
+    assert access_explanation.user(services.ctx, "ADA.MOSS").user_name == "ada.moss"
+    assert access_explanation.user(services.ctx, "moss@fernhollow.example").user_name == "ada.moss"
     with pytest.raises(NotFound):
         access_explanation.user(services.ctx, "ada.fern")
 
@@ -90,7 +87,7 @@ def test_membership_history_has_from_and_until(services: ServiceFixture) -> None
     rows = services.rows(t.membership)
     assert [row.until_at is None for row in rows] == [False, True]
     assert rows[0].from_at < rows[0].until_at < rows[1].from_at
-    assert [each["until"] is None for each in access_explanation.user(services.ctx, "ada")["groups"]] == [
+    assert [each.until is None for each in access_explanation.user(services.ctx, "ada").groups] == [
         True,
         False,
     ]
@@ -136,7 +133,7 @@ def test_a_large_change_of_members_is_worked_through_by_marks(
     users = [services.user(staff, f"p{number}") for number in range(8)]
     services.add(staff, group, *users)
     assert len(services.rows(t.pending_recompute)) == 8
-    assert access_explanation.user(services.ctx, "p1")["being_recomputed"]
+    assert access_explanation.user(services.ctx, "p1").being_recomputed
     assert recompute.process_marks(services.ctx) == 8
     assert access_of(services, "p7") == {("records", "viewer")}
     services.patch_group(staff, group, {"op": "replace", "path": "members", "value": []})
@@ -154,9 +151,9 @@ def test_a_group_that_is_gone_gives_nothing_and_its_history_stays_readable(servi
     services.intake.remove_group(staff, group)
     recompute.process_marks(services.ctx)
     user = access_explanation.user(services.ctx, "ada")
-    assert user["access"] == []
-    assert user["ended"][0]["reasons"][0]["group"]["name"] == "Herbarium"
-    assert overview.band(services.ctx)["stages"][2]["needs"] == 1
+    assert user.access == []
+    assert user.ended[0].reasons[0].group.name == "Herbarium"
+    assert overview.band(services.ctx).stages[2].needs == 1
 
 
 def test_what_was_planned_on_is_checked_again_before_it_is_written(

@@ -56,12 +56,12 @@ def test_a_user_whom_no_source_knows_is_entered_changed_and_goes(services: Servi
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ida"))
     assert held(services) == {"ida"}
     shown = local_users.preview(services.ctx, "ida", {"user_name": "ida", "active": False})
-    assert (shown["lost"], shown["users"][0]["application"]["key"], held(services)) == (1, "records", {"ida"})
+    assert (shown.lost, shown.users[0].application.key, held(services)) == (1, "records", {"ida"})
     local_users.change(services.ctx, services.caller, "ida", {"user_name": "ida.vosper", "active": False})
     assert (held(services), services.rows(t.user, id=user)[0].user_name) == (set(), "ida.vosper")
     local_users.change(services.ctx, services.caller, user, {"user_name": "ida.vosper"})
     assert held(services) == {"ida.vosper"}
-    assert local_users.preview(services.ctx, user, None)["lost"] == 1
+    assert local_users.preview(services.ctx, user, None).lost == 1
     local_users.remove(services.ctx, services.caller, user)
     assert held(services) == set() and services.rows(t.user, id=user)[0].left_at is not None
 
@@ -130,7 +130,7 @@ def test_what_a_source_says_is_not_changed_here(services: ServiceFixture) -> Non
 def test_a_source_cannot_reach_what_was_entered_here(services: ServiceFixture) -> None:
     staff = services.source()
     local_users.add(services.ctx, services.caller, {"user_name": "ida"})
-    group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
+    group = local_groups.add(services.ctx, services.caller, "Planting").id
     local_groups.change_members(services.ctx, services.caller, group, Members(add=("ida",)))
     record = services.rows(t.record)[0].id
     with pytest.raises(NotFound):
@@ -150,7 +150,7 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
     staff, estates = services.source("staff"), services.source("estates")
     services.user(staff, "ada")
     gardeners = services.group(estates, "Gardeners", services.user(estates, "bob"))
-    group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
+    group = local_groups.add(services.ctx, services.caller, "Planting").id
     assignments.add(
         services.ctx,
         services.caller,
@@ -158,7 +158,7 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
     )
     wanted = Members(add=("ada",), add_groups=(gardeners,))
     shown = local_groups.preview_members(services.ctx, group, wanted)
-    assert (shown["gained"], shown["type_to_confirm"], held(services)) == (2, "Planting", set())
+    assert (shown.gained, shown.type_to_confirm, held(services)) == (2, "Planting", set())
     local_groups.change_members(services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0)))
     assert held(services) == {"ada", "bob"}
     reasons = {row.user_id: row.reasons[0] for row in services.rows(t.access)}
@@ -166,7 +166,7 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
         ("local", ()),
         ("local", ("Gardeners",)),
     ]
-    assert assignments.list_assignments(services.ctx, PageRequest())["items"][0]["reach"] == 2
+    assert assignments.list_assignments(services.ctx, PageRequest()).items[0].reach == 2
     with pytest.raises(StalePreview, match="The preview is out of date"):
         local_groups.change_members(
             services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0))
@@ -183,16 +183,16 @@ def test_a_leaver_is_in_no_local_group_and_anyone_who_comes_by_that_name_is_not_
     services.application()
     staff = services.source()
     record = services.user(staff, "ada")
-    group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
+    group = local_groups.add(services.ctx, services.caller, "Planting").id
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     local_groups.change_members(services.ctx, services.caller, group, Members(add=("ada",)))
     services.intake.remove_user(staff, record)
     services.user(staff, "ada")
-    assert held(services) == set() and local_groups.one(services.ctx, group)["members"] == 0
+    assert held(services) == set() and local_groups.one(services.ctx, group).members == 0
 
 
 def test_a_group_cannot_come_to_be_within_itself(services: ServiceFixture) -> None:
-    one, two = (local_groups.add(services.ctx, services.caller, name)["id"] for name in ("One", "Two"))
+    one, two = (local_groups.add(services.ctx, services.caller, name).id for name in ("One", "Two"))
     local_groups.change_members(services.ctx, services.caller, one, Members(add_groups=(two,)))
     for outer, inner in ((two, one), (one, one)):
         with pytest.raises(InvalidInput, match="' is already a member of that group"):
@@ -201,7 +201,7 @@ def test_a_group_cannot_come_to_be_within_itself(services: ServiceFixture) -> No
 
 def test_bad_members_are_refused_and_nothing_of_them_is_done(services: ServiceFixture) -> None:
     services.user(services.source(), "ada")
-    group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
+    group = local_groups.add(services.ctx, services.caller, "Planting").id
     for members, said in (
         (Members(add=("ada", "nobody")), "There is no user with the ID"),
         (Members(add=("ada",), remove=("ada",)), " cannot be added and removed in one request."),
@@ -219,7 +219,7 @@ def test_bad_members_are_refused_and_nothing_of_them_is_done(services: ServiceFi
 def test_taking_from_many_by_a_local_group_asks_for_its_name(services: ServiceFixture) -> None:
     services.application()
     staff = services.source()
-    group = local_groups.add(services.ctx, services.caller, "Planting")["id"]
+    group = local_groups.add(services.ctx, services.caller, "Planting").id
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
     names = [f"p{number:02}" for number in range(15)]
     for name in names:

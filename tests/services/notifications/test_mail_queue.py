@@ -19,6 +19,7 @@ from dravo.protocols.addresses import Unreachable, resolve
 from dravo.protocols.http_client import check_url, repair_address
 from dravo.protocols.smtp import MailServer, MailTrouble, check_address, compose
 from dravo.services.notifications import mail_queue
+from dravo.services.notifications.mail_queue import MailSettings
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.harness import Letters, free_port
@@ -29,7 +30,7 @@ SENDER = "dravo@fernhollow.example"
 TO = "una.kerrigan@fernhollow.example"
 
 
-def set_server(services: ServiceFixture, port: int, **given: Any) -> dict[str, Any]:
+def set_server(services: ServiceFixture, port: int, **given: Any) -> MailSettings:
     wish = {"host": "127.0.0.1", "port": port, "security": "none", "sender": SENDER, **given}
     return mail_queue.change(services.ctx, services.caller, wish)
 
@@ -64,7 +65,7 @@ def test_a_letter_that_was_promised_is_sent_once(ready: ServiceFixture, letters:
         "A subject, ä",
         ["Line", "one", "Line", "two", "ä"],
     )
-    assert mail_queue.shown(ready.ctx)["sent_at"]
+    assert mail_queue.shown(ready.ctx).sent_at
 
 
 def test_what_is_not_taken_now_is_tried_again_and_told(ready: ServiceFixture, letters: Letters) -> None:
@@ -74,17 +75,13 @@ def test_what_is_not_taken_now_is_tried_again_and_told(ready: ServiceFixture, le
     row = ready.rows(t.outbound_mail)[0]
     assert row.tries == 1 and row.next_at > clock.now() and "451 Come back later" in row.trouble
     assert (
-        "Come back later" in mail_queue.shown(ready.ctx)["trouble"]
-        and mail_queue.shown(ready.ctx)["waiting"] == 1
+        "Come back later" in mail_queue.shown(ready.ctx).trouble and mail_queue.shown(ready.ctx).waiting == 1
     )
     assert mail_queue.send_due(ready.ctx, clock.now()) == 0
     letters.faults()
     assert mail_queue.send_due(ready.ctx, later(clock.now(), 60)) == 1
-    assert mail_queue.shown(ready.ctx) | {"sent_at": None} == mail_queue.shown(ready.ctx) | {
-        "sent_at": None,
-        "trouble": "",
-        "waiting": 0,
-    }
+    found = mail_queue.shown(ready.ctx)
+    assert (found.trouble, found.waiting) == ("", 0)
 
 
 def test_what_is_never_taken_or_too_late_is_given_up_and_told(
@@ -93,15 +90,15 @@ def test_what_is_never_taken_or_too_late_is_given_up_and_told(
     letters.faults(refusing=True)
     write(ready)
     mail_queue.send_due(ready.ctx, clock.now())
-    assert not ready.rows(t.outbound_mail) and "550 No such user" in mail_queue.shown(ready.ctx)["trouble"]
+    assert not ready.rows(t.outbound_mail) and "550 No such user" in mail_queue.shown(ready.ctx).trouble
     letters.faults()
     write(ready, seconds=-1)
     mail_queue.send_due(ready.ctx, clock.now())
-    assert not ready.rows(t.outbound_mail) and "in time" in mail_queue.shown(ready.ctx)["trouble"]
+    assert not ready.rows(t.outbound_mail) and "in time" in mail_queue.shown(ready.ctx).trouble
 
 
 def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> None:
-    assert mail_queue.test(ready.ctx, ready.caller, f" {TO} ")["sent_to"] == TO
+    assert mail_queue.test(ready.ctx, ready.caller, f" {TO} ").sent_to == TO
     assert "sent by the command line" in letters.to(TO)[0]["text"]
     letters.faults(refusing=True)
     with pytest.raises(MailTrouble, match="550 No such user"):
@@ -137,20 +134,20 @@ def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> Non
 def test_what_cannot_be_used_is_told(services: ServiceFixture, given: dict[str, Any], told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
         set_server(services, 25, **given)
-    assert mail_queue.shown(services.ctx)["host"] == ""
+    assert mail_queue.shown(services.ctx).host == ""
 
 
 def test_a_password_is_kept_encrypted_and_goes_to_no_other_host(services: ServiceFixture) -> None:
     shown = set_server(services, 465, security="tls", user="dravo", password="rather-secret")
-    assert shown["has_password"] and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(
+    assert shown.has_password and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(
         services.rows(t.audit)
     )
-    assert mail_queue.change(services.ctx, services.caller, {"port": 587, "security": "starttls"})[
-        "has_password"
-    ]
-    assert not mail_queue.change(services.ctx, services.caller, {"host": "mail.elsewhere.example"})[
-        "has_password"
-    ]
+    assert mail_queue.change(
+        services.ctx, services.caller, {"port": 587, "security": "starttls"}
+    ).has_password
+    assert not mail_queue.change(
+        services.ctx, services.caller, {"host": "mail.elsewhere.example"}
+    ).has_password
 
 
 @pytest.mark.parametrize(

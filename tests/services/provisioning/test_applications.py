@@ -21,15 +21,15 @@ URL = "http://127.0.0.1:9/scim/v2"
 
 def test_an_application_is_half_finished_until_all_is_there(services: ServiceFixture) -> None:
     services.application()
-    assert applications.one(services.ctx, "records")["status"] == "not_set_up"
+    assert applications.one(services.ctx, "records").status == "not_set_up"
     connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, " token \n"))
-    assert applications.one(services.ctx, "records")["status"] == "disabled"
+    assert applications.one(services.ctx, "records").status == "disabled"
     applications.change(services.ctx, services.caller, "records", {}, {"enabled": True})
-    assert applications.one(services.ctx, "records")["status"] == "ok"
+    assert applications.one(services.ctx, "records").status == "ok"
     connections.pause(services.ctx, services.caller, "records", paused=True)
     paused = applications.one(services.ctx, "records")
-    assert (paused["status"], paused["trouble"]) == ("paused", "Paused by the command line.")
-    assert connections.pause(services.ctx, services.caller, "records", paused=False)["status"] == "ok"
+    assert (paused.status, paused.trouble) == ("paused", "Paused by the command line.")
+    assert connections.pause(services.ctx, services.caller, "records", paused=False).status == "ok"
 
 
 def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFixture) -> None:
@@ -115,7 +115,7 @@ def test_removing_an_application_takes_its_history_and_nothing_else(services: Se
         if key == "records":
             with pytest.raises(StillInUse, match="assignments"):
                 applications.remove(services.ctx, services.caller, key, "Records")
-            assignments.remove(services.ctx, services.caller, made["id"])
+            assignments.remove(services.ctx, services.caller, made.id)
             with pytest.raises(StillInUse, match="' still has open provisioning tasks"):
                 applications.remove(services.ctx, services.caller, key, "Records")
     with services.ctx.database.writing() as connection:
@@ -124,9 +124,7 @@ def test_removing_an_application_takes_its_history_and_nothing_else(services: Se
         )
     applications.remove(services.ctx, services.caller, "records", "Records")
     assert [row.key for row in services.rows(t.application)] == ["desk"]
-    assert {
-        item["application"]["key"] for item in access_explanation.user(services.ctx, "ada")["access"]
-    } == {"desk"}
+    assert {item.application.key for item in access_explanation.user(services.ctx, "ada").access} == {"desk"}
 
 
 def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture) -> None:
@@ -147,12 +145,12 @@ def test_every_change_is_in_the_log_with_before_and_after(services: ServiceFixtu
     applications.change(services.ctx, services.caller, "records", {}, {"on_leaving": "delete"})
     applications.change(services.ctx, services.caller, "records", {}, {"on_leaving": "delete"})
     with services.ctx.database.reading() as connection:
-        entries = audit_log.entries(connection, PageRequest())["items"]
-    assert [entry["action"] for entry in entries[:2]] == ["changed application", "created role"], (
+        entries = audit_log.entries(connection, PageRequest()).items
+    assert [entry.action for entry in entries[:2]] == ["changed application", "created role"], (
         "what changes nothing is not logged"
     )
-    assert entries[0]["details"]["before"] == {"on_leaving": "deactivate"}
-    assert entries[0]["details"]["after"] == {"on_leaving": "delete"}
+    assert entries[0].details["before"] == {"on_leaving": "deactivate"}
+    assert entries[0].details["after"] == {"on_leaving": "delete"}
 
 
 @pytest.mark.parametrize("damage", ["details", "operator_name", "removed", "personal", "hmac"])

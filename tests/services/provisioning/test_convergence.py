@@ -141,7 +141,7 @@ class Convergence(RuleBasedStateMachine):
     def map_group(self, name: str) -> None:
         if name not in self.assignments:
             wish = AssignmentRequest("records", name, group=self.groups[name])
-            self.assignments[name] = assignments.add(self.services.ctx, self.services.caller, wish)["id"]
+            self.assignments[name] = assignments.add(self.services.ctx, self.services.caller, wish).id
 
     @rule(name=st.sampled_from(GROUPS))
     def unmap_group(self, name: str) -> None:

@@ -252,7 +252,7 @@ def test_replies_to_many_changes_are_lost_and_the_application_fails_in_passing(g
 def test_bulk_is_offered_and_refused(garden: Garden) -> None:
     garden.app.faults(bulk=50, no_bulk_after_all=True)
     run(garden, USERS // 4)
-    told = applications.one(garden.services.ctx, "records")["connection"]["capabilities"]
+    told = applications.one(garden.services.ctx, "records").connection.capabilities
     assert not told["bulk"] and any("refused" in note for note in told["notes"])
     assert sum(1 for each in garden.app.requests() if each["path"].endswith("/Bulk")) < 4
 
@@ -260,7 +260,7 @@ def test_bulk_is_offered_and_refused(garden: Garden) -> None:
 def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
     garden.app.faults(bulk=80)
     garden.open(USERS // 2)
-    eventually(lambda: applications.one(garden.services.ctx, "records")["connection"]["capabilities"])
+    eventually(lambda: applications.one(garden.services.ctx, "records").connection.capabilities)
     garden.app.faults(bulk=5)
     garden.settle()
     garden.check()
@@ -282,7 +282,7 @@ def test_the_token_changes_half_way(garden: Garden) -> None:
     eventually(lambda: len(garden.accounts()) > USERS // 5)
     garden.app.faults(token="another")
     garden.app.token = "another"
-    eventually(lambda: applications.one(garden.services.ctx, "records")["status"] == "paused")
+    eventually(lambda: applications.one(garden.services.ctx, "records").status == "paused")
     before, looked = garden.app.counted()["all"], garden.worker._looked
     for _ in range(3):
         looked = eventually(lambda: garden.worker._looked, lambda now: now > looked)  # noqa: B023
@@ -310,8 +310,8 @@ def test_an_application_without_groups_says_so(garden: Garden) -> None:
     eventually(
         lambda: {row.status for row in garden.services.rows(t.provisioned_group)} == {"failed"}, seconds=20
     )
-    shown = group_provisioning.list_groups(garden.services.ctx, "records", PageRequest())["items"][0]
-    assert "The application does not support groups." in shown["message"] and shown["hint"]
+    shown = group_provisioning.list_groups(garden.services.ctx, "records", PageRequest()).items[0]
+    assert "The application does not support groups." in shown.message and shown.hint
     garden.check()
 
 

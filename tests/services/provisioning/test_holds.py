@@ -73,7 +73,7 @@ def garden(services: ServiceFixture) -> dict[str, Any]:
         ("removal_limit_percent", 10),
     ):
         settings.change(services.ctx, services.caller, name, value)
-    return {"staff": staff, "users": users, "group": group, "assignment": made["id"]}
+    return {"staff": staff, "users": users, "group": group, "assignment": made.id}
 
 
 def go(services: ServiceFixture) -> list[str]:
@@ -93,7 +93,7 @@ def go(services: ServiceFixture) -> list[str]:
 
 
 def held(services: ServiceFixture) -> int:
-    return sum(item["number"] for item in holds.list_holds(services.ctx)["items"])
+    return sum(item.number for item in holds.list_holds(services.ctx).items)
 
 
 def take_out(services: ServiceFixture, garden: dict[str, Any], count: int, start: int = 0) -> None:
@@ -111,9 +111,9 @@ def test_few_go_and_many_wait_and_those_behind_them_too(
     take_out(services, garden, 8, 3)
     assert len(go(services)) == 3, "the three that were approved"
     assert held(services) == 8
-    item = holds.list_holds(services.ctx)["items"][0]
-    assert "11 removals" in item["message"] and "removal limit of 5" in item["message"]
-    assert {each["desired_state"] for each in item["users"]} == {"inactive, no role"}
+    item = holds.list_holds(services.ctx).items[0]
+    assert "11 removals" in item.message and "removal limit of 5" in item.message
+    assert {each.desired_state for each in item.users} == {"inactive, no role"}
     take_out(services, garden, 1, 11)
     assert len(go(services)) == 3 and held(services) == 9
     # The records are true at once: what was answered to the source holds.
@@ -140,7 +140,7 @@ def test_anyone_who_left_before_does_not_count_among_those_who_are_there(
     # Of ten two may go by themselves, three may not; of thirty six could.
     take_out(services, garden, 3, 20)
     assert go(services) == [] and held(services) == 3
-    assert "which has 10 accounts" in holds.list_holds(services.ctx)["items"][0]["message"]
+    assert "which has 10 accounts" in holds.list_holds(services.ctx).items[0].message
 
 
 def test_the_users_of_a_source_who_left_before_do_not_count_either(
@@ -169,7 +169,7 @@ def test_the_users_of_a_source_who_left_before_do_not_count_either(
     for user in garden["users"][20:23]:
         services.intake.remove_user(garden["staff"], user)
     assert go(services) == [] and held(services) == 3
-    assert "users of Staff, which has 10" in holds.list_holds(services.ctx)["items"][0]["message"]
+    assert "users of Staff, which has 10" in holds.list_holds(services.ctx).items[0].message
 
 
 def test_what_is_given_is_never_held(services: ServiceFixture, garden: dict[str, Any]) -> None:
@@ -215,8 +215,8 @@ def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(
     one = services.rows(t.task, closed_at=None)[0].id
     with pytest.raises(InvalidInput, match="The removal limit holds this task"):
         tasks.retry(services.ctx, services.caller, one)
-    assert tasks.retry_all(services.ctx, services.caller, "records", None) == {"number": 0}
-    assert holds.approve(services.ctx, services.caller, "records", "Records") == {"number": USERS}
+    assert tasks.retry_all(services.ctx, services.caller, "records", None).number == 0
+    assert holds.approve(services.ctx, services.caller, "records", "Records").number == USERS
     assert len(go(services)) == USERS and held(services) == 0
 
 
@@ -249,7 +249,7 @@ def test_it_is_let_through_by_the_typed_name_only(services: ServiceFixture, gard
         with pytest.raises(NeedsConfirmation, match="This change needs a confirmation"):
             holds.approve(services.ctx, services.caller, "records", confirmed)
     assert go(services) == []
-    assert holds.approve(services.ctx, services.caller, "records", "Records") == {"number": 20}
+    assert holds.approve(services.ctx, services.caller, "records", "Records").number == 20
     assert len(go(services)) == 20
     with pytest.raises(NotFound):
         holds.approve(services.ctx, services.caller, "records", "Records")
@@ -261,7 +261,7 @@ def test_what_is_dropped_stays_there_until_something_changes(
 ) -> None:
     take_out(services, garden, 20)
     go(services)
-    assert holds.discard(services.ctx, services.caller, "records", "Records") == {"number": 20}
+    assert holds.discard(services.ctx, services.caller, "records", "Records").number == 20
     assert go(services) == [] and held(services) == 0
     services.add(garden["staff"], garden["group"], garden["users"][0])
     assert go(services) == ["p00"]
@@ -377,14 +377,14 @@ def test_users_of_one_source_are_counted_over_all_applications(
     for each in garden["users"][:9]:
         services.patch_user(garden["staff"], each, {"op": "replace", "path": "active", "value": False})
     assert go(services) == [], "one in each application, and nine of one source"
-    assert "users of Staff" in holds.list_holds(services.ctx)["items"][0]["message"]
+    assert "users of Staff" in holds.list_holds(services.ctx).items[0].message
 
 
 def test_an_operator_s_own_change_asks_for_the_name_and_then_goes(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     preview = assignment_changes.preview_removing(services.ctx, garden["assignment"])
-    assert preview["lost"] == USERS and "30 users" in preview["confirm"]
+    assert preview.lost == USERS and "30 users" in preview.confirm
     with pytest.raises(NeedsConfirmation) as told:
         assignments.remove(services.ctx, services.caller, garden["assignment"])
     assert "'Records'" in told.value.hint
@@ -403,7 +403,7 @@ def test_what_was_seen_is_what_is_done_or_nothing(services: ServiceFixture, gard
             services.ctx,
             services.caller,
             garden["assignment"],
-            Confirmation("Records", (seen["gained"], seen["lost"], seen["changed"])),
+            Confirmation("Records", (seen.gained, seen.lost, seen.changed)),
         )
     assert len(services.rows(t.assignment, removed_at=None)) == 1
 
@@ -412,7 +412,7 @@ def test_the_highest_role_for_many_asks_for_the_name(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     wish = AssignmentRequest("records", "curator", group=garden["group"])
-    assert "highest role to 30" in assignment_changes.preview_adding(services.ctx, wish)["confirm"]
+    assert "highest role to 30" in assignment_changes.preview_adding(services.ctx, wish).confirm
     with pytest.raises(NeedsConfirmation):
         assignments.add(services.ctx, services.caller, wish)
     services.application("desk", "cashier", "supervisor")
@@ -420,8 +420,8 @@ def test_the_highest_role_for_many_asks_for_the_name(
     with pytest.raises(NeedsConfirmation):
         access_policies.change(services.ctx, services.caller, "desk", opened)
     access_policies.change(services.ctx, services.caller, "desk", opened, Confirmation("Desk"))
-    assert applications.one(services.ctx, "desk")["policy"]["eligibility"] == "everyone"
-    assert assignments.add(services.ctx, services.caller, wish, Confirmation("Records"))["reach"] == USERS
+    assert applications.one(services.ctx, "desk").policy.eligibility == "everyone"
+    assert assignments.add(services.ctx, services.caller, wish, Confirmation("Records")).reach == USERS
 
 
 @given(st.integers(0, 1_000), st.integers(0, 100), st.integers(0, 100), st.integers(0, 100_000))

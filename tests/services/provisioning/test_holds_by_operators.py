@@ -47,7 +47,7 @@ def team(services: ServiceFixture) -> str:
     names = [f"p{number:02}" for number in range(USERS)]
     for name in names:
         services.user(staff, name)
-    group = str(local_groups.add(services.ctx, services.caller, "Team")["id"])
+    group = str(local_groups.add(services.ctx, services.caller, "Team").id)
     for key in ("records", "desk"):
         assignments.add(services.ctx, services.caller, AssignmentRequest(key, "viewer", group=group))
     local_groups.change_members(services.ctx, services.caller, group, Members(add=tuple(names)))
@@ -66,15 +66,15 @@ def test_what_was_confirmed_goes_in_every_application_that_it_concerns(
     services: ServiceFixture, team: str
 ) -> None:
     shown = local_groups.preview_removing(services.ctx, team)
-    assert (shown["lost"], shown["taken"], shown["application"], shown["type_to_confirm"]) == (
+    assert (shown.lost, shown.taken, shown.application, shown.type_to_confirm) == (
         40,
         40,
         None,
         "Team",
     )
     assert (
-        shown["confirm"].startswith("Desk: This change removes access from 20 users")
-        and "Records: This change removes" in shown["confirm"]
+        shown.confirm.startswith("Desk: This change removes access from 20 users")
+        and "Records: This change removes" in shown.confirm
     )
     with pytest.raises(NeedsConfirmation, match="Desk: This change removes access from 20 users"):
         local_groups.remove(services.ctx, services.caller, team, Confirmation("Desk"))
@@ -95,7 +95,7 @@ def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(
     services: ServiceFixture, team: str
 ) -> None:
     staff = next(row.id for row in services.rows(t.source) if row.key == "staff")
-    outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
+    outer = str(local_groups.add(services.ctx, services.caller, "Outer").id)
     records = [row.id for row in services.rows(t.record) if row.source_id == staff]
     inner = services.group(staff, "Inner", *records)
     assignments.add(
@@ -118,8 +118,8 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
 ) -> None:
     review = access_reviews.start(
         services.ctx, services.caller, "All", "2999-12-31", View(application="records")
-    )["id"]
-    ids = [each["id"] for each in access_reviews.rows(services.ctx, review, PageRequest(count=100))["items"]]
+    ).id
+    ids = [each.id for each in access_reviews.rows(services.ctx, review, PageRequest(count=100)).items]
     with pytest.raises(NeedsConfirmation):
         access_reviews.decide(
             services.ctx,
@@ -128,7 +128,7 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
             ReviewDecision("records", ids, "removed"),
             Confirmation("Team"),
         )
-    assert access_reviews.one(services.ctx, services.caller, review)["open"] == USERS
+    assert access_reviews.one(services.ctx, services.caller, review).open == USERS
     access_reviews.decide(
         services.ctx,
         services.caller,
@@ -140,7 +140,7 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
     # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the
     # role to others.
     assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == USERS
-    assert role_mapping.table(services.ctx, "records", PageRequest())["items"][0]["reach"] == USERS
+    assert role_mapping.table(services.ctx, "records", PageRequest()).items[0].reach == USERS
 
 
 def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_count(
@@ -156,7 +156,7 @@ def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_
         services.caller,
         AssignmentRequest("desk", "viewer", group=group, plan="one"),
         Confirmation("Desk"),
-    )["id"]
+    ).id
     for _ in range(3):
         recompute.process_marks(services.ctx)
         license_plans.give_free_seats(services.ctx, clock.now())
@@ -181,13 +181,13 @@ def test_a_source_speaks_before_what_was_entered_by_hand(services: ServiceFixtur
     ):
         with pytest.raises(InvalidInput, match="' holds local users and groups"):
             refused()
-    assert {each["name"]: each["count"] for each in overview.band(services.ctx)["stages"]}["users"] == 1
+    assert {each.name: each.count for each in overview.band(services.ctx).stages}["users"] == 1
 
 
 def test_a_group_tells_of_the_groups_in_and_around_it(services: ServiceFixture) -> None:
     staff = services.source()
     inner = services.group(staff, "Inner", services.user(staff, "ada"))
-    outer = str(local_groups.add(services.ctx, services.caller, "Outer")["id"])
+    outer = str(local_groups.add(services.ctx, services.caller, "Outer").id)
     local_groups.change_members(services.ctx, services.caller, outer, Members(add_groups=(inner,)))
     with services.ctx.database.reading() as connection:
         around, within, nothing = (
@@ -195,14 +195,14 @@ def test_a_group_tells_of_the_groups_in_and_around_it(services: ServiceFixture) 
         )
     assert around is not None and within is not None and nothing is None
     assert (
-        [each["name"] for each in around["around"]],
-        around["inner"],
-        around["local"],
-        around["within"],
+        [each.name for each in around.around],
+        around.inner,
+        around.local,
+        around.within,
     ) == (["Outer"], [], False, 1)
     assert (
-        [each["name"] for each in within["inner"]],
-        within["local"],
-        within["members"],
-        within["within"],
+        [each.name for each in within.inner],
+        within.local,
+        within.members,
+        within.within,
     ) == (["Inner"], True, 0, 1)

@@ -320,7 +320,7 @@ def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(servic
     connections.connect(
         services.ctx, services.caller, "records", ConnectionSettings("http://127.0.0.1:9/scim/v2", "token")
     )
-    following = applications.one(services.ctx, "records")["settings"]["reconcile_next_at"]
+    following = applications.one(services.ctx, "records").settings.reconcile_next_at
     assert following[11:16] == "03:00"
     reconciliation.request_scheduled(services.ctx, clock.now())
     assert services.rows(t.run) == []
@@ -328,7 +328,7 @@ def test_the_schedule_asks_by_itself_and_makes_up_for_one_that_was_missed(servic
     reconciliation.request_scheduled(services.ctx, late)
     reconciliation.request_scheduled(services.ctx, late)
     assert [row.requested_by for row in services.rows(t.run)] == ["the schedule"]
-    assert applications.one(services.ctx, "records")["settings"]["reconcile_next_at"] > late
+    assert applications.one(services.ctx, "records").settings.reconcile_next_at > late
 
 
 @pytest.mark.parametrize(

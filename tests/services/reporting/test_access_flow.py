@@ -15,8 +15,8 @@ from tests.service_fixture import ServiceFixture
 
 def bands(services: ServiceFixture) -> dict[tuple[str, str], int]:
     shown = access_flow.shown(services.ctx)
-    labels = {node["id"]: node["label"] for node in shown["nodes"]}
-    return {(labels[band["from_id"]], labels[band["to_id"]]): band["users"] for band in shown["bands"]}
+    labels = {node.id: node.label for node in shown.nodes}
+    return {(labels[band["from_id"]], labels[band["to_id"]]): band["users"] for band in shown.bands}
 
 
 def test_each_role_of_a_user_is_counted_by_the_way_they_come_to_it(services: ServiceFixture) -> None:
@@ -24,9 +24,9 @@ def test_each_role_of_a_user_is_counted_by_the_way_they_come_to_it(services: Ser
     staff = services.source()
     ada, bob, cai = (services.user(staff, name) for name in ("ada", "bob", "cai"))
     group = services.group(staff, "Herbarium", ada, bob)
-    local = local_groups.add(services.ctx, services.caller, "Planting")["id"]
+    local = local_groups.add(services.ctx, services.caller, "Planting").id
     local_groups.change_members(services.ctx, services.caller, local, Members(add=("cai",)))
-    assert access_flow.shown(services.ctx) == {"at": None, "nodes": [], "bands": []} and cai
+    assert access_flow.shown(services.ctx) == access_flow.Flow(None, [], []) and cai
     for wish in (
         AssignmentRequest("records", "viewer", group=group),
         AssignmentRequest("records", "curator", user="ada"),
@@ -46,8 +46,7 @@ def test_each_role_of_a_user_is_counted_by_the_way_they_come_to_it(services: Ser
         ("Curator", "Records"): 1,
     }
     places = {
-        node["label"]: (node["kind"], node["key"], node["application"])
-        for node in access_flow.shown(services.ctx)["nodes"]
+        node.label: (node.kind, node.key, node.application) for node in access_flow.shown(services.ctx).nodes
     }
     assert places["Herbarium"] == ("group", group, None) and places["Viewer"] == ("role", "viewer", "records")
     # Counted again once something moved, and not before.
@@ -68,7 +67,7 @@ def test_a_retained_role_is_called_so(services: ServiceFixture) -> None:
     policies.change(
         services.ctx, services.caller, "records", {"eligibility": "everyone", "fallback": "retain"}
     )
-    assignments.remove(services.ctx, services.caller, made["id"])
+    assignments.remove(services.ctx, services.caller, made.id)
     process_marks(services.ctx)
     access_flow.count(services.ctx)
     assert bands(services)["Staff", "retained role"] == 1

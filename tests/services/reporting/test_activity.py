@@ -14,7 +14,7 @@ from dravo.services.reporting import activity
 from dravo.services.reporting.activity import SubjectFilter
 from dravo.services.security import operators
 from dravo.store import clock
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
 from tests.harness import Running, StandIn, eventually
 from tests.service_fixture import ServiceFixture
 
@@ -81,12 +81,8 @@ def test_what_one_may_not_read_is_left_out(tmp_path: Path) -> None:
     services = ServiceFixture(tmp_path)
     services.source()
     nobody = replace(services.caller, kind="nobody")
-    assert activity.list_activity(services.ctx, services.caller, PageRequest(), SubjectFilter())["total"] == 1
-    assert activity.list_activity(services.ctx, nobody, PageRequest(), SubjectFilter()) == {
-        "items": [],
-        "total": 0,
-        "next": None,
-    }
+    assert activity.list_activity(services.ctx, services.caller, PageRequest(), SubjectFilter()).total == 1
+    assert activity.list_activity(services.ctx, nobody, PageRequest(), SubjectFilter()) == Page([], 0, None)
     with pytest.raises(NotPermitted):
         activity.list_activity(services.ctx, nobody, PageRequest(), SubjectFilter(kind="change"))
 
@@ -99,8 +95,8 @@ def test_filters_keep_to_what_they_say(tmp_path: Path) -> None:
 
     def told(about: SubjectFilter) -> list[str]:
         return [
-            each["what"]
-            for each in activity.list_activity(services.ctx, operators.SYSTEM, PageRequest(), about)["items"]
+            each.what
+            for each in activity.list_activity(services.ctx, operators.SYSTEM, PageRequest(), about).items
         ]
 
     assert told(SubjectFilter(until=before)) == ["Added source"]

@@ -24,6 +24,7 @@ from dravo.services.sign_in.start import StartOptions
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources import sources
 from dravo.store import tables as t
+from dravo.store.queries.references import KeyAndLabel
 from tests.service_fixture import ServiceFixture
 from tests.services.security.test_second_factor import shown
 from tests.services.sign_in.test_settings import FIELDS
@@ -40,7 +41,7 @@ class Desk:
         self.services, self.ctx, self.limiter = services, services.ctx, RateLimiter(20, 300)
         self.id = operators.add(
             services.ctx, services.caller, NewOperator("una.kerrigan", "super_administrator"), PASSWORD
-        )["id"]
+        ).id
         services.source("staff-id")
         self.una = self.enter()
         self.change(protocol="saml", fields=FIELDS, serves="operators")
@@ -75,7 +76,7 @@ class Desk:
 
     def alone(self) -> list[str]:
         """Have Una come in by the source alone, with recovery codes."""
-        codes = second_factor.renew_codes(self.ctx, self.una, "")["recovery_codes"]
+        codes = second_factor.renew_codes(self.ctx, self.una, "").recovery_codes
         self.link()
         self.status("enabled")
         self.come()
@@ -101,7 +102,7 @@ def test_an_operator_is_who_linked_themselves_and_nobody_of_such_a_name(desk: De
         is None
     )
     assert desk.come(VerifiedIdentity("https://elsewhere.example", UNA.subject)) is None
-    other = operators.add(desk.ctx, desk.una, NewOperator("idris.vance", "administrator"), PASSWORD)["id"]
+    other = operators.add(desk.ctx, desk.una, NewOperator("idris.vance", "administrator"), PASSWORD).id
     with pytest.raises(SignInRefused, match="Another operator is linked"):
         desk.link(operator=other)
     operators.disable(desk.ctx, desk.una, other)
@@ -172,8 +173,8 @@ def test_before_it_is_for_everyone_one_s_own_way_in_is_proved(desk: Desk) -> Non
 
 def test_a_recovery_code_is_used_up_only_by_coming_in(desk: Desk) -> None:
     desk.alone()
-    secret = second_factor.begin(desk.ctx, desk.una)["secret"]
-    codes = second_factor.confirm(desk.ctx, desk.una, shown(secret))["recovery_codes"]
+    secret = second_factor.begin(desk.ctx, desk.una).secret
+    codes = second_factor.confirm(desk.ctx, desk.una, shown(secret)).recovery_codes
     # As the sign-in page does it: asked for the second factor, it sends the same once more with it.
     with pytest.raises(SecondFactorNeeded):
         desk.enter(codes[0])
@@ -199,8 +200,8 @@ def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it
     desk.come()
     with pytest.raises(InvalidInput, match="no recovery codes"):
         only(ctx, una, only=True)
-    codes = second_factor.renew_codes(ctx, una, "")["recovery_codes"]
-    assert only(ctx, una, only=True)["only_by_source"]
+    codes = second_factor.renew_codes(ctx, una, "").recovery_codes
+    assert only(ctx, una, only=True).only_by_source
     with pytest.raises(NotSignedIn):
         desk.enter()
     # A recovery code in place of the password, once.
@@ -209,7 +210,7 @@ def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it
         desk.enter(codes[0])
     with pytest.raises(StillInUse, match="You sign in through this source only"):
         operator_sso.unlink(ctx, una, desk.services.rows(t.operator_link)[0].id)
-    assert not only(ctx, una, only=False)["only_by_source"]
+    assert not only(ctx, una, only=False).only_by_source
     assert desk.enter().name == "una.kerrigan"
     with pytest.raises(InvalidInput, match="Your sign-in options can be changed only in the console"):
         only(ctx, Caller(una.operator_id, una.name, una.kind), only=True)
@@ -230,7 +231,7 @@ def test_nobody_is_locked_out_by_a_source_that_goes_away(desk: Desk) -> None:
             away()
     # Another super administrator gives a new password; then it may go.
     made = passwords.give_new(desk.ctx, desk.services.caller, desk.id)
-    assert desk.enter(made["password"]).name == "una.kerrigan"
+    assert desk.enter(made.password).name == "una.kerrigan"
     desk.status("disabled")
 
 
@@ -259,19 +260,18 @@ def test_a_link_begins_only_with_an_operator_and_where_operators_come_in(desk: D
 def test_on_the_sign_in_page_operators_have_a_button_and_users_are_not_sent_there(desk: Desk) -> None:
     desk.link()
     desk.change(policy={"domains": ["fernhollow.example"], "match": "email"})
-    assert sign_in_start.source_for_email(desk.ctx, "")["for_operators"] == []
+    assert sign_in_start.source_for_email(desk.ctx, "").for_operators == []
     desk.status("enabled")
     found = sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")
-    assert (found["source"], found["any"], found["for_operators"]) == (
+    assert (found.source, found.any, found.for_operators) == (
         None,
         False,
-        [{"key": "staff-id", "label": "Staff-Id"}],
+        [KeyAndLabel("staff-id", "Staff-Id")],
     )
     desk.change(serves="both")
-    assert sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example")["source"] == {
-        "key": "staff-id",
-        "label": "Staff-Id",
-    }
+    assert sign_in_start.source_for_email(desk.ctx, "una@fernhollow.example").source == KeyAndLabel(
+        "staff-id", "Staff-Id"
+    )
 
 
 def test_anyone_who_has_to_have_a_second_factor_and_has_none_is_not_done_with_signing_in(desk: Desk) -> None:
@@ -298,14 +298,12 @@ def test_where_one_is_signed_in_is_listed_and_ended_elsewhere(desk: Desk) -> Non
     desk.status("enabled")
     inside = desk.come()
     assert inside is not None
-    found = operator_sessions.sessions(desk.ctx, inside)["items"]
-    assert [(each["this"], each["source"]) for each in found] == [
-        (True, {"key": "staff-id", "label": "Staff-Id"}),
+    found = operator_sessions.sessions(desk.ctx, inside).items
+    assert [(each.this, each.source) for each in found] == [
+        (True, KeyAndLabel("staff-id", "Staff-Id")),
         (False, None),
     ]
-    assert [each["this"] for each in operator_sessions.end_other_sessions(desk.ctx, inside)["items"]] == [
-        True
-    ]
+    assert [each.this for each in operator_sessions.end_other_sessions(desk.ctx, inside).items] == [True]
     assert operator_sessions.by_session(desk.ctx, str(desk.una.session)) is None
 
 

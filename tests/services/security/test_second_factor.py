@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import time
+from dataclasses import asdict
 
 import pytest
 import structlog
@@ -39,7 +40,7 @@ class Desk:
         made = operators.add(
             self.ctx, services.caller, NewOperator("una.kerrigan", "super_administrator"), PASSWORD
         )
-        self.id, self.limiter = made["id"], RateLimiter(5, 300)
+        self.id, self.limiter = made.id, RateLimiter(5, 300)
 
     def enter(self, code: str = "", password: str = PASSWORD) -> Caller:
         secret, _ = operator_sessions.sign_in(
@@ -60,13 +61,13 @@ def desk(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> Desk:
 
 def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: Desk) -> None:
     una, elsewhere = desk.enter(), desk.enter()
-    secret = second_factor.begin(desk.ctx, una)["secret"]
+    secret = second_factor.begin(desk.ctx, una).secret
     # Not confirmed yet: it does not count, and a wrong code does not make it.
     assert desk.enter().name == "una.kerrigan"
     with pytest.raises(InvalidInput, match="The code is wrong"):
         second_factor.confirm(desk.ctx, una, "000000" if shown(secret) != "000000" else "111111")
-    codes = second_factor.confirm(desk.ctx, una, shown(secret))["recovery_codes"]
-    assert second_factor.status(desk.ctx, una) | {"since": None} == {
+    codes = second_factor.confirm(desk.ctx, una, shown(secret)).recovery_codes
+    assert asdict(second_factor.status(desk.ctx, una)) | {"since": None} == {
         "on": True,
         "since": None,
         "recovery_left": 10,
@@ -88,12 +89,12 @@ def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: D
     assert desk.enter(codes[0].upper().replace("-", " ")).name == "una.kerrigan"
     with pytest.raises(NotSignedIn):
         desk.enter(codes[0])
-    assert second_factor.status(desk.ctx, una)["recovery_left"] == 9
+    assert second_factor.status(desk.ctx, una).recovery_left == 9
 
 
 def test_anyone_who_guesses_is_turned_away(desk: Desk) -> None:
     una = desk.enter()
-    secret = second_factor.begin(desk.ctx, una)["secret"]
+    secret = second_factor.begin(desk.ctx, una).secret
     second_factor.confirm(desk.ctx, una, shown(secret))
     for _ in range(5):
         with pytest.raises(NotSignedIn):
@@ -108,16 +109,16 @@ def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_t
     una = desk.enter()
     with pytest.raises(InvalidInput, match="The second factor can be changed only in the console"):
         second_factor.begin(desk.ctx, Caller(desk.id, "una.kerrigan", "super_administrator"))
-    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))[
-        "recovery_codes"
-    ]
+    codes = second_factor.confirm(
+        desk.ctx, una, shown(second_factor.begin(desk.ctx, una).secret)
+    ).recovery_codes
     with pytest.raises(InvalidInput, match="already"):
         second_factor.begin(desk.ctx, una)
     with pytest.raises(InvalidInput, match="The code is wrong"):
         second_factor.take_away(desk.ctx, una, "nothing")
-    assert not second_factor.take_away(desk.ctx, una, codes[3])["on"]
+    assert not second_factor.take_away(desk.ctx, una, codes[3]).on
     assert desk.enter().name == "una.kerrigan"
-    second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))
+    second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una).secret))
     second_factor.reset(desk.ctx, services.caller, desk.id)
     assert operator_sessions.by_session(desk.ctx, str(una.session)) is None
     assert desk.enter().name == "una.kerrigan"
@@ -125,9 +126,9 @@ def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_t
 
 def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk: Desk) -> None:
     una = desk.enter()
-    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))[
-        "recovery_codes"
-    ]
+    codes = second_factor.confirm(
+        desk.ctx, una, shown(second_factor.begin(desk.ctx, una).secret)
+    ).recovery_codes
     limiter = RateLimiter(5, 300)
     for number in range(5):
         with pytest.raises(NotSignedIn, match="The code is wrong"):
@@ -149,9 +150,9 @@ def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk
 @pytest.mark.parametrize("path", ["/api/v1/second-factor/disable", "/api/v1/recovery-codes"])
 def test_codes_within_a_session_are_counted_at_every_place_that_asks_for_one(desk: Desk, path: str) -> None:
     una = desk.enter()
-    codes = second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una)["secret"]))[
-        "recovery_codes"
-    ]
+    codes = second_factor.confirm(
+        desk.ctx, una, shown(second_factor.begin(desk.ctx, una).secret)
+    ).recovery_codes
     app = create_app(desk.ctx, "http://127.0.0.1:1")
     http = app.test_client()
     csrf = http.post(

@@ -95,7 +95,7 @@ def test_the_key_is_made_once_and_read_from_file_or_environment(
 def test_a_push_token_opens_its_own_source_only(services: ServiceFixture) -> None:
     staff = services.source("staff")
     services.source("estates")
-    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")["token"]
+    token = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider").token
     door = ScimAuthenticator(services.ctx)
     for _ in range(2):
         admitted = door.admit("staff", token)
@@ -116,9 +116,9 @@ def test_what_is_remembered_of_a_token_is_forgotten_when_it_is_revoked(services:
     services.source("staff")
     made = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")
     door = ScimAuthenticator(services.ctx)
-    assert isinstance(door.admit("staff", made["token"]), ScimCaller)
-    scim_tokens.revoke_token(services.ctx, services.caller, "staff", made["id"])
-    assert "revoked at" in str(door.admit("staff", made["token"]))
+    assert isinstance(door.admit("staff", made.token), ScimCaller)
+    scim_tokens.revoke_token(services.ctx, services.caller, "staff", made.id)
+    assert "revoked at" in str(door.admit("staff", made.token))
     with pytest.raises(NotFound):
         scim_tokens.revoke_token(services.ctx, services.caller, "staff", "none")
 
@@ -130,9 +130,9 @@ def test_an_expired_token_opens_nothing_even_if_it_is_remembered(
     now = clock.now()
     made = scim_tokens.add_token(services.ctx, services.caller, "staff", "Short", later(now, 60))
     door = ScimAuthenticator(services.ctx)
-    assert isinstance(door.admit("staff", made["token"]), ScimCaller)
+    assert isinstance(door.admit("staff", made.token), ScimCaller)
     monkeypatch.setattr("dravo.store.clock.now", lambda: later(now, 61))
-    assert "expired at" in str(door.admit("staff", made["token"]))
+    assert "expired at" in str(door.admit("staff", made.token))
     with pytest.raises(InvalidInput, match="The expiry is in the past"):
         scim_tokens.add_token(services.ctx, services.caller, "staff", "Late", now)
 
@@ -162,19 +162,19 @@ def test_a_key_that_cannot_stand_in_an_address_is_refused(services: ServiceFixtu
 def test_the_checklist_gives_the_address_whole_and_in_parts(services: ServiceFixture) -> None:
     services.source("staff")
     checklist = scim_checklist.checklist(services.ctx, "staff", "https://dravo.fernhollow.example:8443/base")
-    values = {line["name"]: line["value"] for line in checklist["give"]}
+    values = {line.name: line.value for line in checklist.give}
     assert values["SCIM base URL"] == "https://dravo.fernhollow.example:8443/base/scim/v2/staff"
     assert (values["Scheme"], values["Host and port"], values["Path"]) == (
         "https",
         "dravo.fernhollow.example:8443",
         "/base/scim/v2/staff",
     )
-    assert checklist["usable_tokens"] == 0
+    assert checklist.usable_tokens == 0
 
 
 def super_admin(services: ServiceFixture, name: str = "ada", kind: str = "super_administrator") -> Caller:
     made = operators.add(services.ctx, services.caller, NewOperator(name, kind), PASSWORD)
-    return Caller(made["id"], made["name"], kind)
+    return Caller(made.id, made.name, kind)
 
 
 def test_a_session_ends_by_itself_and_by_signing_out(
@@ -186,7 +186,7 @@ def test_a_session_ends_by_itself_and_by_signing_out(
     secret, told = operator_sessions.sign_in(services.ctx, limiter, "ADA", PASSWORD, "local")
     known = operator_sessions.by_session(services.ctx, secret)
     assert known is not None
-    assert (known[0].name, known[1]) == ("ada", told["csrf"])
+    assert (known[0].name, known[1]) == ("ada", told.csrf)
     assert operator_sessions.by_session(services.ctx, "other") is None
     for hours, alive in ((1.9, True), (3.8, True), (6.0, False)):
         monkeypatch.setattr("dravo.store.clock.now", lambda hours=hours: later(now, hours * 3600))
@@ -238,10 +238,10 @@ def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(services: Serv
 def test_a_token_never_has_more_rights_than_its_maker(services: ServiceFixture) -> None:
     administrator = super_admin(services, "adam", "administrator")
     writing = api_tokens.by_text(
-        services.ctx, api_tokens.create(services.ctx, administrator, "x", "write")["token"]
+        services.ctx, api_tokens.create(services.ctx, administrator, "x", "write").token
     )
     reading = api_tokens.by_text(
-        services.ctx, api_tokens.create(services.ctx, administrator, "y", "read")["token"]
+        services.ctx, api_tokens.create(services.ctx, administrator, "y", "read").token
     )
     assert writing is not None
     assert reading is not None
@@ -251,19 +251,19 @@ def test_a_token_never_has_more_rights_than_its_maker(services: ServiceFixture) 
         api_tokens.create(services.ctx, reading, "z", "read")
     with pytest.raises(InvalidInput):
         api_tokens.create(services.ctx, administrator, "z", "everything")
-    listed = api_tokens.tokens(services.ctx, administrator, PageRequest())["items"]
-    assert {each["scope"] for each in listed} == {"read", "write"}
+    listed = api_tokens.tokens(services.ctx, administrator, PageRequest()).items
+    assert {each.scope for each in listed} == {"read", "write"}
     other = super_admin(services, "eve", "administrator")
     with pytest.raises(NotFound):
-        api_tokens.revoke(services.ctx, other, listed[0]["id"])
-    api_tokens.revoke(services.ctx, administrator, listed[0]["id"])
+        api_tokens.revoke(services.ctx, other, listed[0].id)
+    api_tokens.revoke(services.ctx, administrator, listed[0].id)
     assert api_tokens.by_text(services.ctx, "dravo_api_none") is None
 
 
 def test_an_api_token_expires(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     ada = super_admin(services)
     now = clock.now()
-    text = api_tokens.create(services.ctx, ada, "x", "read", later(now, 60))["token"]
+    text = api_tokens.create(services.ctx, ada, "x", "read", later(now, 60)).token
     assert api_tokens.by_text(services.ctx, text)
     monkeypatch.setattr("dravo.store.clock.now", lambda: Instant(later(now, 60)))
     assert api_tokens.by_text(services.ctx, text) is None

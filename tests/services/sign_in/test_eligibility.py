@@ -14,6 +14,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.notifications import mail_queue
 from dravo.services.sign_in import eligibility
 from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in.eligibility import SignInOption
 from dravo.services.sources import policy as source_policies
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture
@@ -45,9 +46,8 @@ def put(services: ServiceFixture, status: str, pilot: str = "") -> None:
             )
 
 
-def way(services: ServiceFixture, who: str = "idris.vance") -> dict[str, Any]:
-    ways: list[dict[str, Any]] = eligibility.of_user(services.ctx, who)["ways"]
-    return ways[0]
+def way(services: ServiceFixture, who: str = "idris.vance") -> SignInOption:
+    return eligibility.of_user(services.ctx, who).ways[0]
 
 
 def staff(services: ServiceFixture, **more: Any) -> tuple[str, str]:
@@ -59,19 +59,19 @@ def test_where_it_is_not_in_force_they_would_read_so(ctx: ServiceFixture) -> Non
     staff(ctx)
     settings.change(ctx.ctx, ctx.caller, "support_contact", "Ask Hazel Marlow.")
     found = way(ctx)
-    assert (found["opens"], found["told"], found["bound_at"]) == (
+    assert (found.opens, found.told, found.bound_at) == (
         False,
         "This sign-in is not enabled yet.",
         None,
     )
-    assert (found["support_contact"], found["source"]["key"], found["protocol"]) == (
+    assert (found.support_contact, found.source.key, found.protocol) == (
         "Ask Hazel Marlow.",
         "contractors",
         "SAML 2.0",
     )
     assert (
-        "Sign-in through this source is disabled." in found["reason"]
-        and "Enable sign-in, or create a test sign-in." in found["hint"]
+        "Sign-in through this source is disabled." in found.reason
+        and "Enable sign-in, or create a test sign-in." in found.hint
     )
 
 
@@ -81,11 +81,11 @@ def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceF
     put(ctx, "pilot", "First ones")
     ctx.group(source, "First ones", record)
     # A group of that name in another source is not the pilot group.
-    assert way(ctx)["told"] == "This sign-in is not enabled for you yet."
+    assert way(ctx).told == "This sign-in is not enabled for you yet."
     door = Door(ctx, ctx.rows(t.source, key="contractors")[0].id)
     door.come("s-9", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["First ones"])
-    assert way(ctx, "juno.marlow")["opens"]
-    assert not way(ctx)["opens"]
+    assert way(ctx, "juno.marlow").opens
+    assert not way(ctx).opens
 
 
 @pytest.mark.parametrize(
@@ -104,22 +104,22 @@ def test_whose_the_first_one_would_be_is_foretold_as_it_comes(
     put(ctx, "enabled")
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": policy})
     found = way(ctx)
-    assert found["opens"] == (reason is None)
+    assert found.opens == (reason is None)
     row = ctx.rows(t.source_sign_in)[0]
     door = Door(ctx, row.source_id, source_policies.sign_in_policy(row))
     if reason is None:
         door.come()
-        assert way(ctx)["bound_at"] == ctx.rows(t.record, source_id=row.source_id)[0].created_at
+        assert way(ctx).bound_at == ctx.rows(t.record, source_id=row.source_id)[0].created_at
         assert len(ctx.rows(t.user)) == 1
         return
     with pytest.raises(SignInRefused) as wrong:
         door.come(preview=True)
     assert (wrong.value.reason, wrong.value.message, wrong.value.hint) == (
         reason,
-        found["reason"],
-        found["hint"],
+        found.reason,
+        found.hint,
     )
-    assert found["told"] == "An administrator must confirm your account first."
+    assert found.told == "An administrator must confirm your account first."
 
 
 def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceFixture) -> None:
@@ -131,17 +131,17 @@ def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceF
         ctx.ctx, ctx.caller, AssignmentRequest("records", "curator", group="Site", source="contractors")
     )
     seen = eligibility.of_user(ctx.ctx, "idris.vance")
-    assert (seen["ways"][0]["opens"], [(each["key"], each["roles"]) for each in seen["applications"]]) == (
+    assert (seen.ways[0].opens, [(each.key, each.roles) for each in seen.applications]) == (
         True,
         [("records", ["Curator"])],
     )
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"users": 'userName sw "x"'}})
-    assert "The user is outside the scope of the source: " in way(ctx)["reason"]
+    assert "The user is outside the scope of the source: " in way(ctx).reason
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": {"users": ""}})
     with ctx.ctx.database.writing() as connection:
         connection.execute(update(t.user).values(active=False))
     after = eligibility.of_user(ctx.ctx, "idris.vance")
-    assert (after["ways"][0]["told"], after["applications"]) == ("Your account is not active.", [])
+    assert (after.ways[0].told, after.applications) == ("Your account is not active.", [])
 
 
 def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> None:
@@ -153,13 +153,13 @@ def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> No
     )
     put(ctx, "enabled")
     staff(ctx)
-    found = eligibility.of_user(ctx.ctx, "idris.vance")["ways"][1]
-    assert (found["opens"], found["told"], found["protocol"]) == (
+    found = eligibility.of_user(ctx.ctx, "idris.vance").ways[1]
+    assert (found.opens, found.told, found.protocol) == (
         False,
         "Sign-in with a code is not available for your email address.",
         "emailed code",
     )
-    assert "domain" in found["hint"]
+    assert "domain" in found.hint
     # Anyone who is bound by an address of the domain gets codes there, whatever other address a source of
     # higher precedence gives them.
     row = ctx.rows(t.source_sign_in, protocol="email_code")[0]
@@ -172,27 +172,26 @@ def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> No
             .values(email="petra@elsewhere.example")
         )
     petra = {
-        each["source"]["key"]: each
-        for each in eligibility.of_user(ctx.ctx, "petra.lind@volunteers.example")["ways"]
+        each.source.key: each for each in eligibility.of_user(ctx.ctx, "petra.lind@volunteers.example").ways
     }
-    assert petra["volunteers"]["opens"] and petra["volunteers"]["bound_at"]
+    assert petra["volunteers"].opens and petra["volunteers"].bound_at
 
 
 def test_what_is_missing_again_closes_it(ctx: ServiceFixture) -> None:
     staff(ctx)
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": OWNED})
     put(ctx, "enabled")
-    assert way(ctx)["opens"]
+    assert way(ctx).opens
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"fields": {"certificates": ""}})
     found = way(ctx)
-    assert (found["opens"], found["told"]) == (False, found["reason"])
+    assert (found.opens, found.told) == (False, found.reason)
     assert (
-        "the certificate of the provider" in found["reason"]
-        and "Enter the values on the Sign-in tab." in found["hint"]
+        "the certificate of the provider" in found.reason
+        and "Enter the values on the Sign-in tab." in found.hint
     )
 
 
 def test_sources_of_operators_alone_are_no_way_in_for_users(ctx: ServiceFixture) -> None:
     staff(ctx)
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"serves": "operators"})
-    assert eligibility.of_user(ctx.ctx, "idris.vance")["ways"] == []
+    assert eligibility.of_user(ctx.ctx, "idris.vance").ways == []

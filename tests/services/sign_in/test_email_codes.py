@@ -106,7 +106,7 @@ def test_anyone_who_is_known_by_the_address_comes_in_as_who_they_are(post: Post)
     visitor = user_sessions.by_secret(post.ctx, came.user_session)
     assert visitor is not None and visitor.user_id == user
     # What the register says of them stays: the address is no user name.
-    assert user_sessions.mine(post.ctx, visitor)["user_name"] == "v.gale.harrow"
+    assert user_sessions.mine(post.ctx, visitor).user_name == "v.gale.harrow"
     # A second time they are bound by the address itself.
     assert (
         post.give(post.ask()).outcome == "signed_in" and len(post.services.rows(t.record, user_id=user)) == 2
@@ -224,7 +224,7 @@ def test_a_sign_in_test_by_a_code_changes_nothing_and_is_for_whom_it_is(post: Po
         post.ask()
     secret = test_sign_ins.begin(
         post.ctx, post.services.caller, "volunteers", NewTestSignIn(GALE, "observe"), BASE
-    )["link"].partition("sign_in_test=")[2]
+    ).link.partition("sign_in_test=")[2]
     assert (
         sign_in_start.start(post.ctx, "volunteers", BASE, StartOptions(secret)).url
         == f"{BASE}/sign-in?by=volunteers&sign_in_test={secret}"

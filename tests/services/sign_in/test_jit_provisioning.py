@@ -336,13 +336,12 @@ def test_a_conflict_is_decided_and_they_come_in_the_next_time(services: ServiceF
     staff = services.source("staff")
     services.user(staff, "idris.vance")
     door.refused()
-    line = conflicts.list_conflicts(services.ctx, services.caller, "contractors", PageRequest())["items"][0]
-    assert line["kind"] == "name_known"
+    line = conflicts.list_conflicts(services.ctx, services.caller, "contractors", PageRequest()).items[0]
+    assert line.kind == "name_known"
     assert (
-        len(conflicts.list_conflicts(services.ctx, services.caller, "contractors", PageRequest())["items"])
-        == 1
+        len(conflicts.list_conflicts(services.ctx, services.caller, "contractors", PageRequest()).items) == 1
     )
-    conflicts.decide(services.ctx, services.caller, "contractors", line["id"], "link", "idris.vance")
+    conflicts.decide(services.ctx, services.caller, "contractors", line.id, "link", "idris.vance")
     arrived = door.come(groups=["Site"])
     assert arrived.user_id == services.rows(t.user)[0].id
     assert len(services.rows(t.user)) == 1
@@ -370,7 +369,7 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(
 
     def looked(days: int) -> Any:
         maintenance.look_at_addresses(services.ctx, later(clock.now(), 86_400 * days))
-        return sources.one(services.ctx, "contractors")["sign_in_needs"]
+        return sources.one(services.ctx, "contractors").sign_in_needs
 
     assert looked(2) is None
     published.append(replace(published[0], certificates=(first, second)))

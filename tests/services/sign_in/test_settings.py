@@ -4,6 +4,7 @@ it counts.
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 import pytest
@@ -23,6 +24,7 @@ from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from dravo.store.queries.references import KeyAndLabel
 from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
 
@@ -118,7 +120,7 @@ def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(
     )
     assert "not-to-be-seen" not in row.secret
     shown = setup_checklist.shown(partners.ctx, partners.caller, "partners", BASE)
-    assert shown["has_secret"] and "not-to-be-seen" not in str(shown)
+    assert shown.has_secret and "not-to-be-seen" not in str(shown)
     assert "not-to-be-seen" not in str(partners.rows(t.audit))
     assert change(partners, settings={"scopes": "openid groups"}).secret == row.secret
     assert change(partners, settings={"issuer": "https://elsewhere.example"}).secret is None
@@ -192,9 +194,9 @@ def test_a_sign_in_test_is_for_a_user_and_for_a_while(partners: ServiceFixture) 
     with pytest.raises(InvalidInput, match="A test sign-in must be valid for 1 to 1,440 minutes"):
         test_sign_ins.begin(ctx, caller, "partners", NewTestSignIn("una", "observe", 0), BASE)
     made = test_sign_ins.begin(ctx, caller, "partners", NewTestSignIn("una", "observe"), BASE)
-    secret = made["link"].partition("sign_in_test=")[2]
-    listed = test_sign_ins.list_test_sign_ins(ctx, "partners", PageRequest())["items"][0]
-    assert listed["open"] and secret not in str(listed) and secret not in str(partners.rows(t.audit))
+    secret = made.link.partition("sign_in_test=")[2]
+    listed = test_sign_ins.list_test_sign_ins(ctx, "partners", PageRequest()).items[0]
+    assert listed.open and secret not in str(listed) and secret not in str(partners.rows(t.audit))
     assert sign_in_start.start(ctx, "partners", BASE, StartOptions(secret)).url
     with pytest.raises(SignInRefused, match="The test sign-in has expired or does not exist"):
         sign_in_start.start(ctx, "partners", BASE, StartOptions(f"{secret}x"))
@@ -236,21 +238,23 @@ def test_the_domain_of_an_e_mail_picks_the_source_and_tells_nothing_of_users(
     services: ServiceFixture,
 ) -> None:
     ctx, caller = services.ctx, services.caller
-    assert sign_in_start.source_for_email(ctx, "una@fernhollow.example") == {**NOWHERE, "any": False}
+    assert asdict(sign_in_start.source_for_email(ctx, "una@fernhollow.example")) == {**NOWHERE, "any": False}
     for key, domain in (("partners", "rootworks.example"), ("guests", "guests.example")):
         services.source(key)
         sign_in_settings.change(
             ctx, caller, key, {"protocol": "saml", "fields": FIELDS, "policy": {"domains": [domain]}}
         )
         rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
-    assert sign_in_start.source_for_email(ctx, "anybody@Guests.Example")["start"] == "/sso/guests/start"
-    assert sign_in_start.source_for_email(ctx, "anybody@elsewhere.example") == {**NOWHERE, "any": True}
-    assert sign_in_start.source_for_email(ctx, "") == {**NOWHERE, "any": True}
-    rollout.set_status(ctx, caller, "guests", "disabled")
-    assert sign_in_start.source_for_email(ctx, "anybody@guests.example")["source"] == {
-        "key": "partners",
-        "label": "Partners",
+    assert sign_in_start.source_for_email(ctx, "anybody@Guests.Example").start == "/sso/guests/start"
+    assert asdict(sign_in_start.source_for_email(ctx, "anybody@elsewhere.example")) == {
+        **NOWHERE,
+        "any": True,
     }
+    assert asdict(sign_in_start.source_for_email(ctx, "")) == {**NOWHERE, "any": True}
+    rollout.set_status(ctx, caller, "guests", "disabled")
+    assert sign_in_start.source_for_email(ctx, "anybody@guests.example").source == KeyAndLabel(
+        "partners", "Partners"
+    )
 
 
 def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warned(
@@ -259,7 +263,7 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
     ctx, caller = services.ctx, services.caller
     for key in ("partners", "guests", "volunteers"):
         services.source(key)
-    assert sources.change(ctx, caller, "volunteers", domains=["elsewhere.example"])["shared_domains"] == []
+    assert sources.change(ctx, caller, "volunteers", domains=["elsewhere.example"]).shared_domains == []
     for key, protocol in (("partners", "saml"), ("guests", "email_code")):
         fields = {"fields": FIELDS} if protocol == "saml" else {}
         sign_in_settings.change(
@@ -270,18 +274,16 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
         rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
     found = sign_in_start.source_for_email(ctx, "anybody@guests.example")
     assert (
-        found["source"],
-        [(each["key"], each["start"], each["by_code"]) for each in found["choices"]],
+        found.source,
+        [(each.key, each.start, each.by_code) for each in found.choices],
     ) == (
         None,
         [("guests", "/sso/guests/start", True), ("partners", "/sso/partners/start", False)],
     )
-    shared = [{"domain": "guests.example", "sources": [{"key": "partners", "label": "Partners"}]}]
-    assert sources.one(ctx, "guests")["shared_domains"] == shared
-    assert sources.one(ctx, "volunteers")["shared_domains"] == []
-    assert {
-        each["key"] for each in sources.list_sources(ctx, PageRequest())["items"] if each["shared_domains"]
-    } == {
+    shared = [sources.SharedDomain("guests.example", [KeyAndLabel("partners", "Partners")])]
+    assert sources.one(ctx, "guests").shared_domains == shared
+    assert sources.one(ctx, "volunteers").shared_domains == []
+    assert {each.key for each in sources.list_sources(ctx, PageRequest()).items if each.shared_domains} == {
         "guests",
         "partners",
     }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Generator
+from dataclasses import dataclass
 from typing import Any
 
 from dravo.core.scim.patches import PATCH_SCHEMA
@@ -21,6 +22,25 @@ WRITING = ("Creating", "Changing", "Deactivating", "Removing")
 USUAL_ENDINGS = ("/scim/v2", "/scim", "/v2")
 
 
+@dataclass(frozen=True)
+class CheckStep:
+    """A step of a connection test; `outcome` is "ok", "wrong", "not yet" or "not tried"."""
+
+    name: str
+    outcome: str
+    message: str
+    hint: str
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """The result of a connection test; `capabilities` as they are stored, or None."""
+
+    ok: bool
+    steps: list[CheckStep]
+    capabilities: dict[str, Any] | None
+
+
 class _Stop(Exception):
     """The steps after this one need it to work."""
 
@@ -31,18 +51,17 @@ class Check:
     def __init__(self, client: Client, base_url: str, sign_in: Callable[[], Connection | None]) -> None:
         self._client, self._base_url, self._sign_in = client, base_url, sign_in
         self._connection = Connection(base_url, "")
-        self._steps: list[dict[str, str]] = []
+        self._steps: list[CheckStep] = []
         self._capabilities: Capabilities | None = None
 
-    def run(self, *, writing: bool) -> dict[str, Any]:
+    def run(self, *, writing: bool) -> CheckResult:
         """Test the connection.
 
         Args:
             writing: whether to create, change, deactivate and delete a test user.
 
         Returns:
-            {"ok": bool, "steps": [{"name", "outcome" ("ok", "wrong", "not yet", "not tried"), "message",
-            "hint"}], "capabilities": as kept, or None}.
+            the steps, and the capabilities of the application.
         """
         try:
             config = self._address_and_service()
@@ -52,17 +71,17 @@ class Check:
         except _Stop:
             pass
         for name in (*READING, *(WRITING if writing else ())):
-            if name not in {each["name"] for each in self._steps}:
+            if name not in {each.name for each in self._steps}:
                 self._step(name, SKIPPED, "Fix the earlier step first.")
-        fine = all(each["outcome"] == OK for each in self._steps)
-        return {
-            "ok": fine,
-            "steps": self._steps,
-            "capabilities": self._capabilities.document() if self._capabilities else None,
-        }
+        fine = all(each.outcome == OK for each in self._steps)
+        return CheckResult(
+            ok=fine,
+            steps=self._steps,
+            capabilities=self._capabilities.document() if self._capabilities else None,
+        )
 
     def _step(self, name: str, outcome: str, message: str, hint: str = "") -> None:
-        self._steps.append({"name": name, "outcome": outcome, "message": message, "hint": hint})
+        self._steps.append(CheckStep(name, outcome, message, hint))
 
     def _fail(self, name: str, message: str, hint: str = "", outcome: str = WRONG) -> _Stop:
         self._step(name, outcome, message, hint)
@@ -234,7 +253,7 @@ class Check:
 
 def check_connection(
     client: Client, base_url: str, sign_in: Callable[[], Connection | None], *, writing: bool = False
-) -> dict[str, Any]:
+) -> CheckResult:
     """Test a connection.
 
     Args:

@@ -15,13 +15,13 @@ from dravo.core.planning import ConfigSnapshot
 from dravo.services import settings
 from dravo.services.access import rule_matches
 from dravo.services.access.assignment_targets import AssignmentRequest, other_plan, resolve, row_of
-from dravo.services.changes.preview import PlannedChange, shown
+from dravo.services.changes.preview import PlannedChange, Preview, shown
 from dravo.services.context import AppContext
 from dravo.store import clock, memberships
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
 
 
-def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> dict[str, Any]:
+def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> Preview:
     """Return the effects of a new assignment; nothing is changed.
 
     Raises:
@@ -33,7 +33,7 @@ def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> dict[str, Any]:
         return shown(connection, adding(connection, catalogue, [row]))
 
 
-def preview_removing(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
+def preview_removing(ctx: AppContext, assignment_id: str) -> Preview:
     """Return the effects of deleting an assignment; nothing is changed."""
     with ctx.database.reading() as connection:
         row = row_of(connection, assignment_id)
@@ -58,7 +58,7 @@ class AssignmentEdit:
     plan: str | None = None
 
 
-def preview_changing(ctx: AppContext, assignment_id: str, edit: AssignmentEdit) -> dict[str, Any]:
+def preview_changing(ctx: AppContext, assignment_id: str, edit: AssignmentEdit) -> Preview:
     """Preview new values of an assignment.
 
     Raises:

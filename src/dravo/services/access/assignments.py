@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import Connection, func, insert, select, update
@@ -9,6 +10,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.days import read_span
 from dravo.core.errors import AlreadyExists
+from dravo.core.instants import Instant
 from dravo.services import settings
 from dravo.services.access import assignment_changes, rule_matches
 from dravo.services.access.assignment_changes import AssignmentEdit
@@ -21,13 +23,14 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, memberships
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef
 from dravo.store.snapshots.config import raise_revision
 
 
 def add(
     ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirmation = UNCONFIRMED
-) -> dict[str, Any]:
+) -> AssignmentLine:
     """Create an assignment. The touched users are recomputed; many of them by the worker.
 
     Raises:
@@ -130,7 +133,7 @@ def change(
     assignment_id: str,
     edit: AssignmentEdit,
     sure: Confirmation = UNCONFIRMED,
-) -> dict[str, Any]:
+) -> AssignmentLine:
     """Change the dates, the note, the license plan or the confirmed groups of an assignment.
 
     Raises:
@@ -260,6 +263,66 @@ def _statement() -> Any:
     )
 
 
+@dataclass
+class Note:
+    """A warning with its hint."""
+
+    what: str
+    hint: str
+
+
+@dataclass
+class PatternGroup:
+    """A group that matches a pattern, with the resulting role."""
+
+    group: GroupRef
+    outcome: str
+    captured: str
+    role: str | None
+
+
+@dataclass
+class AssignmentLine:
+    """An assignment with the number of its users.
+
+    Attributes:
+        kind: "user", "group", "rule", "pattern" or "everyone".
+        confirmed: confirmed groups of a pattern.
+        confirmed_users: how many users of a rule are confirmed; None where none needs to be.
+        waiting: how many users of a rule wait for a confirmation.
+        groups: the groups that match a pattern.
+        notes: warnings.
+        reach: how many users the assignment reaches; None where they are not counted.
+    """
+
+    id: str
+    application: KeyAndLabel
+    kind: str
+    excludes: bool
+    role: RoleRef | None
+    plan: KeyAndLabel | None
+    user: UserRef | None
+    group: GroupRef | None
+    source: KeyAndLabel | None
+    rule: str | None
+    pattern: str | None
+    confirmed: list[str]
+    future_users: bool
+    confirmed_users: int | None
+    new_users_since: Instant | None
+    reach: int | None
+    from_: Instant | None
+    until: Instant | None
+    from_day: str | None
+    until_day: str | None
+    note: str | None
+    created_at: Instant
+    created_by: str
+    waiting: int | None = None
+    groups: list[PatternGroup] | None = None
+    notes: list[Note] = field(default_factory=list)
+
+
 def kind_of(row: Any) -> str:
     """Return the kind of users of an assignment."""
     if row.user_id is not None:
@@ -269,44 +332,39 @@ def kind_of(row: Any) -> str:
     return "rule" if row.rule is not None else "pattern" if row.pattern is not None else "everyone"
 
 
-def _line(row: Any) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "application": {"key": row.application_key, "label": row.application_label},
-        "kind": kind_of(row),
-        "excludes": row.excludes,
-        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank} if row.role_key else None,
-        "plan": {"key": row.plan_key, "label": row.plan_label} if row.plan_key else None,
-        "user": {"id": row.user_id, "display_name": row.user_name, "user_name": row.user_name}
-        if row.user_id
-        else None,
-        "group": {
-            "id": row.group_id,
-            "name": row.group_name,
-            "external_id": row.external_id,
-            "gone": row.deleted_at is not None,
-        }
+def _line(row: Any) -> AssignmentLine:
+    return AssignmentLine(
+        id=row.id,
+        application=KeyAndLabel(row.application_key, row.application_label),
+        kind=kind_of(row),
+        excludes=row.excludes,
+        role=RoleRef(row.role_key, row.role_label, row.rank) if row.role_key else None,
+        plan=KeyAndLabel(row.plan_key, row.plan_label) if row.plan_key else None,
+        user=UserRef(row.user_id, row.user_name, row.user_name) if row.user_id else None,
+        group=GroupRef(
+            id=row.group_id,
+            name=row.group_name,
+            external_id=row.external_id,
+            gone=row.deleted_at is not None,
+        )
         if row.group_id
         else None,
-        "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
-        "rule": row.rule,
-        "pattern": row.pattern,
-        "confirmed": (row.confirmed or []) if row.pattern is not None else [],
-        "future_users": row.future_users,
-        "confirmed_users": len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
-        "waiting": None,
-        "new_users_since": row.new_users_since,
-        "groups": None,
-        "notes": [],
-        "reach": row.reach if row.group_id else 1 if row.user_id else None,
-        "from": row.from_at,
-        "until": row.until_at,
-        "from_day": row.from_day,
-        "until_day": row.until_day,
-        "note": row.note,
-        "created_at": row.created_at,
-        "created_by": row.created_by,
-    }
+        source=KeyAndLabel(row.source_key, row.source_label) if row.source_key else None,
+        rule=row.rule,
+        pattern=row.pattern,
+        confirmed=(row.confirmed or []) if row.pattern is not None else [],
+        future_users=row.future_users,
+        confirmed_users=len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
+        new_users_since=row.new_users_since,
+        reach=row.reach if row.group_id else 1 if row.user_id else None,
+        from_=row.from_at,
+        until=row.until_at,
+        from_day=row.from_day,
+        until_day=row.until_day,
+        note=row.note,
+        created_at=row.created_at,
+        created_by=row.created_by,
+    )
 
 
 def list_assignments(
@@ -317,7 +375,7 @@ def list_assignments(
     user_id: str | None = None,
     *,
     direct: bool = False,
-) -> dict[str, Any]:
+) -> Page[AssignmentLine]:
     """Return a page of assignments, oldest first, each with the number of its users; `direct`: only those to
     users.
     """
@@ -334,17 +392,15 @@ def list_assignments(
         return rows(connection, page_request, *conditions)
 
 
-def rows(connection: Connection, page_request: PageRequest, *conditions: Any) -> dict[str, Any]:
+def rows(connection: Connection, page_request: PageRequest, *conditions: Any) -> Page[AssignmentLine]:
     """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached
     too.
     """
     found = page(connection, _statement().where(*conditions), [t.assignment.c.id], page_request, _line)
-    nested = memberships.with_inner_groups(
-        connection, [line["group"]["id"] for line in found["items"] if line["group"]]
-    )
-    for line in found["items"]:
-        if line["group"] and line["group"]["id"] in nested:
-            line["reach"] = memberships.how_many_within(connection, line["group"]["id"])
+    nested = memberships.with_inner_groups(connection, [line.group.id for line in found.items if line.group])
+    for line in found.items:
+        if line.group and line.group.id in nested:
+            line.reach = memberships.how_many_within(connection, line.group.id)
     return found
 
 
@@ -355,7 +411,7 @@ def rules(ctx: AppContext) -> list[str]:
         return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())
 
 
-def one(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, assignment_id: str) -> AssignmentLine:
     """Return one assignment.
 
     Raises:
@@ -363,7 +419,4 @@ def one(ctx: AppContext, assignment_id: str) -> dict[str, Any]:
     """
     with ctx.database.reading() as connection:
         row_of(connection, assignment_id)
-        found: dict[str, Any] = rows(connection, PageRequest(count=1), t.assignment.c.id == assignment_id)[
-            "items"
-        ][0]
-        return found
+        return rows(connection, PageRequest(count=1), t.assignment.c.id == assignment_id).items[0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, select
@@ -11,6 +12,7 @@ from dravo.core.access.evaluation import Decision
 from dravo.core.planning import ConfigSnapshot, facts_of
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.access import license_plans
+from dravo.services.access.license_plans import SeatOfUser
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_user
 from dravo.services.security import masking
@@ -21,13 +23,66 @@ from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.store.queries.access import AccessFilter
+from dravo.store.queries.access import AccessFilter, AccessLine, Reason
+from dravo.store.queries.accounts import AccountLine
+from dravo.store.queries.groups import UserGroup
+from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label, user_ref
+from dravo.store.queries.users import UserLine, UserRecord
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.sources import sources as source_rows
 
 
-def user(ctx: AppContext, name: str) -> dict[str, Any]:
+@dataclass(frozen=True)
+class UserAttribute:
+    """A merged attribute of a user with its source."""
+
+    name: str
+    value: str
+    source: KeyAndLabel | None
+
+
+@dataclass(frozen=True)
+class UserDetail(UserLine):
+    """A user with all details; `ended` is former access."""
+
+    attributes: list[UserAttribute]
+    records: list[UserRecord]
+    groups: list[UserGroup]
+    access: list[AccessLine]
+    ended: list[AccessLine]
+    accounts: list[AccountLine]
+    being_recomputed: bool
+
+
+@dataclass(frozen=True)
+class PossibleAccess:
+    """A group or rule that gives a role."""
+
+    assignment: str
+    group: GroupRef | None
+    source: KeyAndLabel | None
+    rule: str | None
+    role: RoleRef | None
+
+
+@dataclass(frozen=True)
+class AccessExplanation:
+    """The explanation of a user's access in an application, in sentences."""
+
+    user: UserRef
+    application: KeyAndLabel
+    has_access: bool
+    sentences: list[str]
+    access: list[AccessLine]
+    ended: list[AccessLine]
+    account: AccountLine | None
+    would_give: list[PossibleAccess]
+
+
+def user(ctx: AppContext, name: str) -> UserDetail:
     """Return all about one user: attributes with their sources, records, groups, access and accounts.
+
+    Values that the present caller may not see are masked.
 
     Raises:
         NotFound.
@@ -37,26 +92,34 @@ def user(ctx: AppContext, name: str) -> dict[str, Any]:
         row = find_user(connection, name)
         labels = source_rows.keys_and_labels(connection, list({*row.value_sources.values()}))
         most = PageRequest(count=200)
-        return {
-            **user_queries.user_line(row),
-            "attributes": [
-                {"name": name, "value": value, "source": labels.get(row.value_sources.get(path, ""))}
+        accounts = account_queries.accounts(connection, most, None, row.id, None, None)
+        line = user_queries.user_line(row)
+        records = user_queries.records_of(connection, row.id)
+        if masking.hidden():
+            line = replace(line, email=masking.email(line.email))
+            records = [
+                replace(each, external_id=masking.HIDDEN if each.external_id else None) for each in records
+            ]
+        return UserDetail(
+            **vars(line),
+            attributes=[
+                UserAttribute(
+                    name,
+                    masking.HIDDEN if masking.is_masked(name) else value,
+                    labels.get(row.value_sources.get(path, "")),
+                )
                 for path, name, value in _flat(row.attributes)
             ],
-            "records": user_queries.records_of(connection, row.id),
-            "groups": group_queries.memberships_of(connection, row.id),
-            "access": access_queries.access(connection, most, AccessFilter(user_id=row.id))["items"],
-            "ended": access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True))[
-                "items"
-            ],
-            "accounts": masking.accounts(
-                account_queries.accounts(connection, most, None, row.id, None, None)["items"]
-            ),
-            "being_recomputed": connection.execute(
+            records=records,
+            groups=group_queries.memberships_of(connection, row.id),
+            access=access_queries.access(connection, most, AccessFilter(user_id=row.id)).items,
+            ended=access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True)).items,
+            accounts=masking.accounts(accounts.items),
+            being_recomputed=connection.execute(
                 select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id == row.id)
             ).first()
             is not None,
-        }
+        )
 
 
 def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:
@@ -83,7 +146,7 @@ def _text(value: Any) -> str:
     return "yes" if value is True else "no" if value is False else str(value)
 
 
-def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]:
+def why(ctx: AppContext, user_name: str, application_key: str) -> AccessExplanation:
     """Explain the access of a user in an application, in sentences; or why there is none, and what would give
     access.
 
@@ -95,22 +158,19 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
         application = application_by_key(connection, application_key)
         held = access_queries.access(
             connection, PageRequest(count=50), AccessFilter(application_key=application.key, user_id=row.id)
-        )["items"]
+        ).items
         ended = access_queries.access(
             connection,
             PageRequest(count=50),
             AccessFilter(application_key=application.key, user_id=row.id, ended=True),
-        )["items"]
-        accounts = masking.accounts(
-            account_queries.accounts(connection, PageRequest(count=1), application.key, row.id, None, None)[
-                "items"
-            ]
+        ).items
+        found = account_queries.accounts(
+            connection, PageRequest(count=1), application.key, row.id, None, None
         )
+        accounts = masking.accounts(found.items)
         ways = _ways(connection, application.id)
         present = {
-            each["group"]["id"]
-            for each in group_queries.memberships_of(connection, row.id)
-            if each["until"] is None
+            each.group.id for each in group_queries.memberships_of(connection, row.id) if each.until is None
         }
         decision, catalogue, waiting = _decided(ctx, connection, row.id, application.id)
         waits_at = _waits_at(connection, row.id)
@@ -120,34 +180,34 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> dict[str, Any]
     if held:
         sentences = [sentence for item in held for sentence in _of_access(line, item)]
     else:
-        sentences = [f"{line['display_name']} has no access to {application.label}."]
+        sentences = [f"{line.display_name} has no access to {application.label}."]
         if waits_at is not None:
             sentences += _wait_for_conflict(waits_at)
         else:
             sentences += _why_not(line, application, ended, decision, catalogue)
-            back = [_way(way) for way in ways if way["group"] and way["group"]["id"] in present]
-            if back and line["status"] == "inactive":
+            back = [_way(way) for way in ways if way.group and way.group.id in present]
+            if back and line.status == "inactive":
                 sentences.append(
                     f"If the user becomes active again, access returns through {', '.join(back)}."
                 )
             elif decision.by != access_evaluation.EXCLUDED:
                 sentences += _what_would_give(application, ways)
-    return {
-        "user": user_queries.user_ref(row),
-        "application": {"key": application.key, "label": application.label},
-        "has_access": bool(held),
-        "sentences": [
+    return AccessExplanation(
+        user=user_ref(row),
+        application=KeyAndLabel(application.key, application.label),
+        has_access=bool(held),
+        sentences=[
             *sentences,
             *waiting,
             *_unheard(decision, catalogue, application),
             *seat,
             *_of_account(account, application),
         ],
-        "access": held,
-        "ended": ended,
-        "account": account,
-        "would_give": [] if held else ways,
-    }
+        access=held,
+        ended=ended,
+        account=account,
+        would_give=[] if held else ways,
+    )
 
 
 def _decided(
@@ -192,37 +252,35 @@ def _waits_at(connection: Connection, user_id: str) -> str | None:
     return str(connection.execute(statement).scalars().first())
 
 
-def _of_access(user_line: dict[str, Any], item: dict[str, Any]) -> list[str]:
+def _of_access(user_line: UserLine, item: AccessLine) -> list[str]:
     lines = [
-        f"{user_line['display_name']} has been {item['role']['label']} in {item['application']['label']} "
-        f"since {_when(item['since'])}."
+        f"{user_line.display_name} has been {item.role.label} in {item.application.label} "
+        f"since {_when(item.since)}."
     ]
-    for reason in item["reasons"]:
-        if reason["until"]:
-            lines.append(f"Until {_when(reason['until'])} also {_because(reason)}.")
+    for reason in item.reasons:
+        if reason.until:
+            lines.append(f"Until {_when(reason.until)} also {_because(reason)}.")
         else:
-            lines.append(f"Because {_because(reason)}, since {_when(reason['since'])}.")
+            lines.append(f"Because {_because(reason)}, since {_when(reason.since)}.")
     return lines
 
 
-def _because(reason: dict[str, Any]) -> str:
-    by = f" (assigned by {reason['by']})" if reason["by"] else ""
-    if reason["kind"] == access_evaluation.DEFAULT:
+def _because(reason: Reason) -> str:
+    by = f" (assigned by {reason.by})" if reason.by else ""
+    if reason.kind == access_evaluation.DEFAULT:
         return "no assignment gives a role, so the fallback role applies"
-    if reason["kind"] == access_evaluation.KEPT:
+    if reason.kind == access_evaluation.KEPT:
         return "no assignment gives a role any more, and the access policy retains the last roles"
-    if reason["kind"] == access_evaluation.RULE:
-        return f"the user matches the rule '{reason['rule']}', which assigns the role{by}"
-    if reason["kind"] == access_evaluation.EVERYONE:
+    if reason.kind == access_evaluation.RULE:
+        return f"the user matches the rule '{reason.rule}', which assigns the role{by}"
+    if reason.kind == access_evaluation.EVERYONE:
         return f"everyone gets the role{by}"
-    if not reason["group"]:
+    if not reason.group:
         return f"the role is assigned to the user directly{by}"
-    source = f" of {reason['source']['label']}" if reason["source"] else ""
-    way = f" through {' and '.join(reason['through'])}" if reason["through"] else ""
-    how = (
-        "assigns the role by its name" if reason["kind"] == access_evaluation.PATTERN else "assigns the role"
-    )
-    return f"the group '{reason['group']['name']}'{source}, of which the user is a member{way}, {how}{by}"
+    source = f" of {reason.source.label}" if reason.source else ""
+    way = f" through {' and '.join(reason.through)}" if reason.through else ""
+    how = "assigns the role by its name" if reason.kind == access_evaluation.PATTERN else "assigns the role"
+    return f"the group '{reason.group.name}'{source}, of which the user is a member{way}, {how}{by}"
 
 
 def _wait_for_conflict(source: str) -> list[str]:
@@ -233,18 +291,18 @@ def _wait_for_conflict(source: str) -> list[str]:
 
 
 def _why_not(
-    user_line: dict[str, Any],
+    user_line: UserLine,
     application: Any,
-    ended: list[dict[str, Any]],
+    ended: list[AccessLine],
     decision: Decision,
     catalogue: ConfigSnapshot,
 ) -> list[str]:
     """Return sentences about what keeps the user out, and the last access."""
-    name = user_line["display_name"]
+    name = user_line.display_name
     lines = []
-    if user_line["status"] != "active":
-        what = "left at" if user_line["status"] == "left" else "has been inactive since"
-        lines.append(f"{name} {what} {_when(user_line['since'])}. Inactive users have no access.")
+    if user_line.status != "active":
+        what = "left at" if user_line.status == "left" else "has been inactive since"
+        lines.append(f"{name} {what} {_when(user_line.since)}. Inactive users have no access.")
     elif decision.by == access_evaluation.EXCLUDED:
         by = _shut_out(decision, catalogue)
         lines.append(
@@ -257,10 +315,10 @@ def _why_not(
         )
     if ended:
         last = ended[0]
-        reason = last["reasons"][-1] if last["reasons"] else None
+        reason = last.reasons[-1] if last.reasons else None
         because = f", because {_because(reason)}" if reason else ""
         lines.append(
-            f"Until {_when(last['until'])} {name} was {last['role']['label']}{because}.".replace(
+            f"Until {_when(last.until)} {name} was {last.role.label}{because}.".replace(
                 "of which the user is a member", "of which the user was a member"
             )
         )
@@ -279,10 +337,10 @@ def _shut_out(decision: Decision, catalogue: ConfigSnapshot) -> str:
     return " by name" if reason.kind == access_evaluation.DIRECT else " with everyone"
 
 
-def _what_would_give(application: Any, ways: list[dict[str, Any]]) -> list[str]:
+def _what_would_give(application: Any, ways: list[PossibleAccess]) -> list[str]:
     lines = []
-    groups = [_way(way) for way in ways if way["group"]]
-    rules = [f"'{way['rule']}' ({way['role']['label']})" for way in ways if way["rule"] and way["role"]]
+    groups = [_way(way) for way in ways if way.group]
+    rules = [f"'{way.rule}' ({way.role.label})" for way in ways if way.rule and way.role]
     if groups:
         lines.append(
             "One of these groups would give access: "
@@ -336,46 +394,42 @@ def _policy_words(application: Any) -> str:
     return " and ".join(words)
 
 
-def _way(way: dict[str, Any]) -> str:
-    return (
-        f"'{way['group']['name']}' ({way['role']['label']})" if way["role"] else f"'{way['group']['name']}'"
-    )
+def _way(way: PossibleAccess) -> str:
+    name = f"'{way.group.name}'" if way.group else ""
+    return f"{name} ({way.role.label})" if way.role else name
 
 
-def _of_seat(seat: dict[str, Any]) -> str:
+def _of_seat(seat: SeatOfUser) -> str:
     """Return a sentence on the seat that a user has, or waits for."""
-    if seat["since"]:
-        return (
-            f"The user has had a seat of the license plan {seat['plan']['label']} "
-            f"since {_when(seat['since'])}."
-        )
-    line = "next in line" if seat["place"] == 1 else f"at position {seat['place']} of the waiting list"
+    if seat.since:
+        return f"The user has had a seat of the license plan {seat.plan.label} since {_when(seat.since)}."
+    line = "next in line" if seat.place == 1 else f"at position {seat.place} of the waiting list"
     return (
-        f"The user has waited for a seat of the license plan {seat['plan']['label']} since "
-        f"{_when(seat['requested_at'])}, {line}. "
-        f"All {seat['seats']:,} seats are taken. Dravo provisions the role with the seat."
+        f"The user has waited for a seat of the license plan {seat.plan.label} since "
+        f"{_when(seat.requested_at)}, {line}. "
+        f"All {seat.seats:,} seats are taken. Dravo provisions the role with the seat."
     )
 
 
-def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
+def _of_account(account: AccountLine | None, application: Any) -> list[str]:
     if application.tracked_only:
         return [f"{application.label} is tracked only: Dravo does not provision its accounts."]
     if account is None:
         return []
     lines = []
-    if account["status"] == "in_sync":
-        there = "does not exist" if account["should_be"] == "absent" else f"is {account['should_be']} there"
-        lines.append(f"The account {there}, in sync since {_when(account['applied_at'])}.")
-    elif account["status"] == "unmanaged":
+    if account.status == "in_sync":
+        there = "does not exist" if account.should_be == "absent" else f"is {account.should_be} there"
+        lines.append(f"The account {there}, in sync since {_when(account.applied_at)}.")
+    elif account.status == "unmanaged":
         lines.append("The settings of the application leave the account unchanged.")
     else:
         lines.append(
-            f"The account should be {account['should_be']}. This has been pending since "
-            f"{_when(account['pending_since'])}."
+            f"The account should be {account.should_be}. This has been pending since "
+            f"{_when(account.pending_since)}."
         )
-        task = account["task"]
-        if task and task["message"]:
-            lines.append(f"{task['message']} {task['hint'] or ''}".strip())
+        task = account.task
+        if task and task.message:
+            lines.append(f"{task.message} {task.hint or ''}".strip())
         elif application.paused_at:
             lines.append(
                 f"{application.label} is paused: {application.trouble or ''} "
@@ -386,12 +440,12 @@ def _of_account(account: dict[str, Any] | None, application: Any) -> list[str]:
     return lines
 
 
-def _when(moment: str) -> str:
+def _when(moment: str | None) -> str:
     """Return an instant as it is read in a sentence."""
-    return f"{moment[:10]} {moment[11:16]} UTC"
+    return f"{moment[:10]} {moment[11:16]} UTC" if moment else "an unknown time"
 
 
-def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+def _ways(connection: Connection, application_id: str) -> list[PossibleAccess]:
     """Return the groups and rules that give a role in an application, by rank."""
     a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
     rows = connection.execute(
@@ -420,14 +474,12 @@ def _ways(connection: Connection, application_id: str) -> list[dict[str, Any]]:
         .limit(50)
     )
     return [
-        {
-            "assignment": row.id,
-            "group": {"id": row.group_id, "name": row.display_name} if row.group_id else None,
-            "source": {"key": row.key, "label": row.label} if row.key else None,
-            "rule": row.rule,
-            "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank}
-            if row.role_key
-            else None,
-        }
+        PossibleAccess(
+            assignment=row.id,
+            group=GroupRef(row.group_id, row.display_name) if row.group_id else None,
+            source=key_and_label(row.key, row.label),
+            rule=row.rule,
+            role=RoleRef(row.role_key, row.role_label, row.rank) if row.role_key else None,
+        )
         for row in rows
     ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, select
@@ -15,13 +16,23 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.sources.policy import import_of
 from dravo.store import tables as t
-from dravo.store.queries.users import user_ref
+from dravo.store.queries.references import UserRef, user_ref
 from dravo.store.sources.sources import Source
+
+
+@dataclass
+class ExpressionResult:
+    """The result of an expression."""
+
+    result: Any
+    words: str
+    uses: list[str]
+    user: UserRef | None
 
 
 def try_on_source(
     ctx: AppContext, text: str, key: str, user: str | None, attribute: str | None
-) -> dict[str, Any]:
+) -> ExpressionResult:
     """Evaluate an expression over attributes of a source for one of its users, or for the first one.
 
     Raises:
@@ -47,15 +58,15 @@ def try_on_source(
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, kind_of(row.kind).reads)
     result = expression.result(found.reported) if found is not None else None
-    return {
-        "result": result,
-        "words": expression.words,
-        "uses": sorted(expression.uses),
-        "user": user_ref(found) if found is not None else None,
-    }
+    return ExpressionResult(
+        result=result,
+        words=expression.words,
+        uses=sorted(expression.uses),
+        user=user_ref(found) if found is not None else None,
+    )
 
 
-def _on_sign_in(connection: Connection, source: Source, text: str, attribute: str | None) -> dict[str, Any]:
+def _on_sign_in(connection: Connection, source: Source, text: str, attribute: str | None) -> ExpressionResult:
     """Evaluate an expression over the claims of the last sign-in."""
     x = t.sign_in_trace.c
     rows = connection.execute(
@@ -70,11 +81,16 @@ def _on_sign_in(connection: Connection, source: Source, text: str, attribute: st
         result = expression.result(
             read_claims(last.received["attributes"], last.received["subject"]).attributes
         )
-        user = {"id": last.user_id or "", "display_name": last.name, "user_name": last.received["subject"]}
-    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": user}
+        user = UserRef(last.user_id or "", last.name, last.received["subject"])
+    return ExpressionResult(
+        result=result,
+        words=expression.words,
+        uses=sorted(expression.uses),
+        user=user,
+    )
 
 
-def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str | None) -> dict[str, Any]:
+def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str | None) -> ExpressionResult:
     """Evaluate an expression for a user.
 
     Args:
@@ -95,4 +111,9 @@ def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str 
             row = find_user(connection, user)
         found = user_ref(row)
         result = expression.result(row.attributes)
-    return {"result": result, "words": expression.words, "uses": sorted(expression.uses), "user": found}
+    return ExpressionResult(
+        result=result,
+        words=expression.words,
+        uses=sorted(expression.uses),
+        user=found,
+    )

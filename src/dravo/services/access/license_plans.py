@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, case, delete, func, insert, select, update
+from sqlalchemy import Connection, ScalarSelect, case, delete, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
@@ -19,10 +19,10 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries import seats as seat_queries
-from dravo.store.queries import users as user_queries
 from dravo.store.queries.applications import Application
+from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
 from dravo.store.queries.seats import SETTLED, TAKEN, WAITED_FOR, free_for_waiting
 from dravo.store.snapshots.config import raise_revision
 
@@ -31,7 +31,40 @@ MOST_SEATS = 10_000_000
 SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
-def list_plans(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+@dataclass
+class LicensePlanLine:
+    """A license plan with its seats; `status` is "free", "short" or "full"."""
+
+    key: str
+    label: str
+    rank: int
+    seats: int | None
+    taken: int
+    waiting: int
+    free: int | None
+    status: str
+
+
+@dataclass
+class SeatLine:
+    """A seat of a user, or a place on the waiting list."""
+
+    id: str
+    user: UserRef
+    plan: KeyAndLabel
+    requested_at: str
+    since: str | None
+    place: int | None
+
+
+@dataclass
+class SeatOfUser(SeatLine):
+    """A seat with the number of seats of its plan."""
+
+    seats: int | None
+
+
+def list_plans(connection: Connection, application_id: str) -> list[LicensePlanLine]:
     """Return the plans of an application, the highest first, each with its taken seats and waiting users."""
     rows = connection.execute(
         select(t.license_plan)
@@ -41,31 +74,31 @@ def list_plans(connection: Connection, application_id: str) -> list[dict[str, An
     return [line(connection, row) for row in rows]
 
 
-def line(connection: Connection, row: Any) -> dict[str, Any]:
+def line(connection: Connection, row: Any) -> LicensePlanLine:
     """Return a plan as the API shows it."""
     taken, waiting = seat_queries.taken(connection, row.id), seat_queries.waiting(connection, row.id)
     free = None if row.seats is None else max(0, row.seats - taken)
     short = free is not None and row.seats is not None and free <= max(SHORT_NUMBER, row.seats // SHORT_SHARE)
-    return {
-        "key": row.key,
-        "label": row.label,
-        "rank": row.rank,
-        "seats": row.seats,
-        "taken": taken,
-        "waiting": waiting,
-        "free": free,
-        "status": "full" if free == 0 else "short" if short else "free",
-    }
+    return LicensePlanLine(
+        key=row.key,
+        label=row.label,
+        rank=row.rank,
+        seats=row.seats,
+        taken=taken,
+        waiting=waiting,
+        free=free,
+        status="full" if free == 0 else "short" if short else "free",
+    )
 
 
-def waiting_for_seats(application_id: Any) -> Any:
+def waiting_for_seats(application_id: Any) -> ScalarSelect[int]:
     """Return how many users wait for a seat in an application, for a column with its id."""
     s = t.seat.c
     where = (s.application_id == application_id, s.until_at.is_(None), s.from_at.is_(None))
     return select(func.count(s.user_id.distinct())).where(*where).scalar_subquery()
 
 
-def short_plans(application_id: Any) -> Any:
+def short_plans(application_id: Any) -> ScalarSelect[int]:
     """Return how many plans of an application are full or running short, for a column with its id."""
     p, s = t.license_plan.c, t.seat.c
     taken = (
@@ -286,7 +319,7 @@ def seats(
     plan_key: str | None = None,
     *,
     waiting: bool = False,
-) -> dict[str, Any]:
+) -> Page[SeatLine]:
     """Return a page of who has a seat, by name; or of who waits for one, in the order of the line.
 
     Raises:
@@ -304,14 +337,14 @@ def seats(
         return page(connection, statement, keys, page_request, _seat_line)
 
 
-def seat_of(connection: Connection, application_id: str, user_id: str) -> list[dict[str, Any]]:
+def seat_of(connection: Connection, application_id: str, user_id: str) -> list[SeatOfUser]:
     """Return the seat of a user in an application, and the seats for which the user waits."""
     statement = (
         _seats_statement(application_id)
         .where(t.seat.c.user_id == user_id)
         .order_by(t.seat.c.from_at.is_(None))
     )
-    return [{**_seat_line(row), "seats": row.seats} for row in connection.execute(statement)]
+    return [SeatOfUser(**vars(_seat_line(row)), seats=row.seats) for row in connection.execute(statement)]
 
 
 def _seats_statement(application_id: str) -> Any:
@@ -336,15 +369,15 @@ def _seats_statement(application_id: str) -> Any:
     )
 
 
-def _seat_line(row: Any) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "user": user_queries.user_ref(row, "user_id"),
-        "plan": {"key": row.key, "label": row.label},
-        "requested_at": row.requested_at,
-        "since": row.from_at,
-        "place": row.place,
-    }
+def _seat_line(row: Any) -> SeatLine:
+    return SeatLine(
+        id=row.id,
+        user=user_ref(row, "user_id"),
+        plan=KeyAndLabel(row.key, row.label),
+        requested_at=row.requested_at,
+        since=row.from_at,
+        place=row.place,
+    )
 
 
 # Number of seats that one short write assigns; the worker continues at once.

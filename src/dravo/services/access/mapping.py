@@ -7,7 +7,8 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, func, select
@@ -18,15 +19,17 @@ from dravo.core.errors import AlreadyExists, DravoError, InvalidInput
 from dravo.core.planning import ConfigSnapshot
 from dravo.services.access import assignment_changes, assignments, rule_matches
 from dravo.services.access.assignment_targets import AssignmentRequest, resolve
+from dravo.services.access.assignments import AssignmentLine, Note, PatternGroup
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import GroupRef
 from dravo.store.snapshots.config import capturing
 
 MOST_LINES = 2_000
@@ -40,7 +43,38 @@ _LIKE_AN_ID = re.compile(
 )
 
 
-def table(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
+@dataclass
+class PatternTried:
+    """The groups that match a pattern."""
+
+    pattern: str
+    reach: int
+    groups: list[PatternGroup]
+    notes: list[Note]
+
+
+@dataclass
+class BulkLine:
+    """One line of a bulk mapping."""
+
+    number: int
+    source: str
+    group: str
+    role: str
+    status: str
+    message: str
+
+
+@dataclass
+class BulkMapping:
+    """The result of a bulk mapping, with a preview."""
+
+    lines: list[BulkLine]
+    preview: Preview | None
+    done: int
+
+
+def table(ctx: AppContext, key: str, page_request: PageRequest) -> Page[AssignmentLine]:
     """Return a page of an application's assignments to groups, rules and everyone, each with its users and
     warnings.
 
@@ -57,22 +91,33 @@ def table(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any
         )
         catalogue = ctx.catalogue.get(connection)
         rules = {each.id: each for each in catalogue.general if each.condition is not None}
-        on_page = [rules[line["id"]] for line in found["items"] if line["id"] in rules]
+        on_page = [rules[line.id] for line in found.items if line.id in rules]
         reached = rule_matches.count(connection, catalogue, on_page)
-        for line in found["items"]:
-            if line["kind"] == "rule":
-                line["reach"], line["waiting"] = reached.get(line["id"], (0, 0))
-            elif line["kind"] == "everyone":
-                line["reach"] = rule_matches.active_users(connection)
-            elif line["kind"] == "pattern":
-                line["groups"] = _groups_of_pattern(connection, catalogue, application.id, line)
-                giving = [each["group"]["id"] for each in line["groups"] if each["outcome"] == GIVES]
-                line["reach"] = _listed(connection, giving)
-            line["notes"] = _notes(line)
+        for line in found.items:
+            if line.kind == "rule":
+                line.reach, line.waiting = reached.get(line.id, (0, 0))
+            elif line.kind == "everyone":
+                line.reach = rule_matches.active_users(connection)
+            elif line.pattern is not None and line.source is not None:
+                wanted = _Pattern(line.source.key, line.pattern, frozenset(line.confirmed))
+                line.groups = _groups_of_pattern(connection, catalogue, application.id, wanted)
+                line.reach = _reached(connection, line.groups)
+            line.notes = _notes(line)
     return found
 
 
-def _listed(connection: Connection, group_ids: Sequence[str]) -> int:
+@dataclass(frozen=True)
+class _Pattern:
+    """A pattern over the groups of a source, with the confirmed groups."""
+
+    source: str
+    text: str
+    confirmed: frozenset[str]
+
+
+def _reached(connection: Connection, read: Sequence[PatternGroup]) -> int:
+    """Return how many users are in the groups of a pattern that give a role."""
+    group_ids = [each.group.id for each in read if each.outcome == GIVES]
     return int(
         connection.execute(select(func.count(groups.listed(group_ids).c.user_id.distinct()))).scalar_one()
     )
@@ -80,7 +125,7 @@ def _listed(connection: Connection, group_ids: Sequence[str]) -> int:
 
 def try_pattern(
     ctx: AppContext, key: str, source: str, pattern: str, confirmed: Sequence[str]
-) -> dict[str, Any]:
+) -> PatternTried:
     """Preview a pattern on the groups of a source; nothing is changed.
 
     Raises:
@@ -92,68 +137,65 @@ def try_pattern(
             AssignmentRequest(key, None, source=source, pattern=pattern, confirmed=tuple(confirmed)),
             clock.now(),
         )
-        line: dict[str, Any] = {
-            "pattern": pattern,
-            "confirmed": list(confirmed),
-            "source": {"key": source},
-            "kind": "pattern",
-            "group": None,
-            "reach": None,
-        }
-        read = _groups_of_pattern(connection, ctx.catalogue.get(connection), row["application_id"], line)
-        giving = [each["group"]["id"] for each in read if each["outcome"] == GIVES]
-        line |= {"groups": read, "reach": _listed(connection, giving)}
-    return {"pattern": pattern, "reach": line["reach"], "groups": read, "notes": _notes(line)}
+        wanted = _Pattern(source, pattern, frozenset(confirmed))
+        read = _groups_of_pattern(connection, ctx.catalogue.get(connection), row["application_id"], wanted)
+        reach = _reached(connection, read)
+    return PatternTried(pattern=pattern, reach=reach, groups=read, notes=_notes_of_pattern(pattern, read))
 
 
 def _groups_of_pattern(
-    connection: Connection, catalogue: ConfigSnapshot, application_id: str, line: Mapping[str, Any]
-) -> list[dict[str, Any]]:
+    connection: Connection, catalogue: ConfigSnapshot, application_id: str, wanted: _Pattern
+) -> list[PatternGroup]:
     """Return the groups that match a pattern, with their roles."""
-    captured, confirmed = capturing(catalogue.roles.values(), application_id), frozenset(line["confirmed"])
+    captured = capturing(catalogue.roles.values(), application_id)
     g, s = t.group.c, t.source.c
     statement = (
         select(g.id, g.display_name, g.external_id)
         .join(t.source, s.id == g.source_id)
-        .where(s.key == line["source"]["key"], g.deleted_at.is_(None))
+        .where(s.key == wanted.source, g.deleted_at.is_(None))
     )
     found = []
     for row in connection.execute(statement.order_by(g.display_name_key)):
-        read: Read = read_name(line["pattern"], row.display_name, row.id, captured, confirmed)
+        read: Read = read_name(wanted.text, row.display_name, row.id, captured, wanted.confirmed)
         if read.outcome != NO_MATCH:
-            group = {"id": row.id, "name": row.display_name, "external_id": row.external_id}
+            group = GroupRef(row.id, row.display_name, row.external_id)
             found.append(
-                {"group": group, "outcome": read.outcome, "captured": read.captured, "role": read.role}
+                PatternGroup(
+                    group=group,
+                    outcome=read.outcome,
+                    captured=read.captured,
+                    role=read.role,
+                )
             )
     return found
 
 
-def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
+def _notes(line: AssignmentLine) -> list[Note]:
     """Return the warnings of a row, each with a hint."""
-    notes: list[dict[str, str]] = []
+    if line.groups is not None:
+        return _notes_of_pattern(line.pattern or "", line.groups)
+    notes: list[Note] = []
 
     def note(what: str, hint: str) -> None:
-        notes.append({"what": what, "hint": hint})
+        notes.append(Note(what, hint))
 
-    group = line["group"]
-    if group and group["gone"]:
+    group = line.group
+    if group and group.gone:
         note("The source has deleted this group.", "Map the group that replaces it, or unassign this one.")
-    elif group and _LIKE_AN_ID.fullmatch(group["name"]):
+    elif group and _LIKE_AN_ID.fullmatch(group.name):
         note("The group name looks like an ID.", "Configure the source to send the name as displayName.")
-    if line.get("waiting"):
-        some = "1 user matches" if line["waiting"] == 1 else f"{line['waiting']:,} users match"
+    if line.waiting:
+        some = "1 user matches" if line.waiting == 1 else f"{line.waiting:,} users match"
         note(
             f"{some} the rule and waits for confirmation, because the rule assigns the highest role.",
             "Confirm the users.",
         )
-    if line["kind"] == "rule" and not line["source"]:
+    if line.kind == "rule" and not line.source:
         note(
             "Every source can report the attributes of this rule.",
             "Create a rule that names the source, then delete this one.",
         )
-    if line["kind"] == "pattern":
-        _notes_of_pattern(line, note)
-    elif line["reach"] == 0 and not (group and group["gone"]):
+    if line.reach == 0 and not (group and group.gone):
         reasons = {
             "group": "The group has no members.",
             "rule": "No user matches the rule.",
@@ -163,36 +205,40 @@ def _notes(line: Mapping[str, Any]) -> list[dict[str, str]]:
             "group": "Check the members of the group at the source.",
             "rule": "Compare the rule with the attributes of a user who should match.",
         }
-        note(f"The assignment matches no users. {reasons[line['kind']]}", repairs.get(line["kind"], ""))
+        note(f"The assignment matches no users. {reasons[line.kind]}", repairs.get(line.kind, ""))
     return notes
 
 
-def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
-    read = line["groups"]
+def _notes_of_pattern(pattern: str, read: Sequence[PatternGroup]) -> list[Note]:
+    """Return the warnings of a pattern, each with a hint."""
+    notes: list[Note] = []
+
+    def note(what: str, hint: str) -> None:
+        notes.append(Note(what, hint))
+
     if not read:
         note("No group name of this source matches.", "Compare the pattern with the list of groups.")
-    unknown = [each for each in read if each["outcome"] == NO_SUCH_ROLE]
+    unknown = [each for each in read if each.outcome == NO_SUCH_ROLE]
     if unknown:
-        named = ", ".join(
-            f"'{each['group']['name']}' (no role '{each['captured']}')" for each in unknown[:MOST_NAMED]
-        )
+        named = ", ".join(f"'{each.group.name}' (no role '{each.captured}')" for each in unknown[:MOST_NAMED])
         note(
             f"{len(unknown)} group{'s match' if len(unknown) > 1 else ' matches'}, but the role does "
             f"not exist: {named}.",
             "Create a role with this key, or map the groups one by one.",
         )
-    unconfirmed = [each for each in read if each["outcome"] == NOT_CONFIRMED]
+    unconfirmed = [each for each in read if each.outcome == NOT_CONFIRMED]
     if unconfirmed:
-        named = ", ".join(f"'{each['group']['name']}'" for each in unconfirmed[:MOST_NAMED])
+        named = ", ".join(f"'{each.group.name}'" for each in unconfirmed[:MOST_NAMED])
         note(
             f"{named} would assign the highest role and is not confirmed.",
             "Confirm the groups. A group name alone never assigns the highest role.",
         )
-    if not (line["pattern"].startswith("^") and line["pattern"].endswith("$")):
+    if not (pattern.startswith("^") and pattern.endswith("$")):
         note(
             "The pattern also matches names that only contain it.",
             "Start the pattern with ^ and end it with $.",
         )
+    return notes
 
 
 # Bulk mapping
@@ -200,7 +246,7 @@ def _notes_of_pattern(line: Mapping[str, Any], note: Any) -> None:
 
 def bulk(
     ctx: AppContext, caller: Caller, key: str, text: str, *, apply: bool, sure: Confirmation = UNCONFIRMED
-) -> dict[str, Any]:
+) -> BulkMapping:
     """Map many groups at once, by lines of `source, group, role`; the group by name or ID.
 
     Args:
@@ -211,14 +257,13 @@ def bulk(
         apply: whether to apply the lines; nothing is applied if one line is invalid.
 
     Returns:
-        {"lines": [{"number", "source", "group", "role", "state": "new", "exists" or "invalid", "message"}],
-            "preview", "done"}.
+        the lines; `status` is "new", "exists" or "invalid".
 
     Raises:
         InvalidInput: for no lines, too many lines, or with `apply` an invalid line.
     """
     now = clock.now()
-    lines: list[dict[str, Any]] = []
+    lines: list[BulkLine] = []
     wishes: list[tuple[dict[str, Any], dict[str, Any]]] = []
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
@@ -228,34 +273,34 @@ def bulk(
         )
         there = {(row.group_id, row.rule, row.role_id) for row in connection.execute(known)}
         for number, source, group, role in _read(text):
-            line = {
-                "number": number,
-                "source": source,
-                "group": group,
-                "role": role,
-                "status": "new",
-                "message": "",
-            }
+            line = BulkLine(
+                number=number,
+                source=source,
+                group=group,
+                role=role,
+                status="new",
+                message="",
+            )
             lines.append(line)
             try:
                 wish = _wish(key, source, group, role)
                 row, named = resolve(connection, wish, now)
             except DravoError as wrong:
-                line |= {"status": "invalid", "message": str(wrong)}
+                line.status, line.message = "invalid", str(wrong)
                 continue
             same = (row["group_id"], row["rule"], row["role_id"])
             if same in there:
-                line["status"] = "exists"
+                line.status = "exists"
                 continue
             there.add(same)
             wishes.append((rule_matches.confirmed(connection, ctx.catalogue.get(connection), row), named))
         rows = [row for row, _ in wishes]
         change = assignment_changes.adding(connection, ctx.catalogue.get(connection), rows) if rows else None
         preview = changes_preview.shown(connection, change) if change else None
-    unusable = [line for line in lines if line["status"] == "invalid"]
+    unusable = [line for line in lines if line.status == "invalid"]
     if apply and unusable:
         raise InvalidInput(
-            f"Line {unusable[0]['number']} is invalid: {unusable[0]['message']}",
+            f"Line {unusable[0].number} is invalid: {unusable[0].message}",
             "Correct or delete the line. Nothing was changed.",
             "text",
         )
@@ -271,7 +316,11 @@ def bulk(
                 "One of these groups was mapped in the meantime.", "Preview again. Nothing was changed."
             ) from None
         process_marks(ctx, USERS_PER_CHUNK)
-    return {"lines": lines, "preview": preview, "done": len(wishes) if apply else 0}
+    return BulkMapping(
+        lines=lines,
+        preview=preview,
+        done=len(wishes) if apply else 0,
+    )
 
 
 def _wish(key: str, source: str, group: str, role: str) -> AssignmentRequest:

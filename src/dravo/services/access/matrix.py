@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, Select, and_, exists, or_, select, true
+from sqlalchemy import ColumnElement, Connection, Select, and_, exists, or_, select, true
 
 from dravo.core.access.evaluation import Assignment
 from dravo.core.errors import InvalidInput
@@ -20,11 +20,13 @@ from dravo.services.lookups import application_by_key
 from dravo.services.security import masking
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, PartlyCountedPage, partly_counted_page
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries.applications import Application
+from dravo.store.queries.groups import GroupLine
+from dravo.store.queries.references import KeyAndLabel
 from dravo.store.queries.search import user_has
-from dravo.store.queries.users import user_line
+from dravo.store.queries.users import UserLine, user_line
 
 DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST = "direct_only", "inactive_assigned", "highest_role"
 NARROWED = (DIRECT_ONLY, INACTIVE_ASSIGNED, HIGHEST)
@@ -33,7 +35,7 @@ CHUNK = 500
 # Users are counted up to this number.
 COUNTED = 10_000
 
-Shown = Callable[[list[dict[str, Any]]], list[dict[str, Any]]]
+Shown = Callable[[list[UserLine]], list[UserLine]]
 
 
 @dataclass(frozen=True)
@@ -55,9 +57,36 @@ class View:
     at: Instant | None = None
 
 
-def users(ctx: AppContext, view: View, page_request: PageRequest) -> dict[str, Any]:
-    """Return a page of the matrix: {"applications": columns, "items": users by name, each with roles by
-    application}.
+@dataclass(frozen=True)
+class MatrixUser(UserLine):
+    """A user with the roles by application."""
+
+    roles: dict[str, list[str]]
+
+
+@dataclass(frozen=True)
+class Matrix(PartlyCountedPage[MatrixUser]):
+    """A page of the matrix with its columns."""
+
+    applications: list[KeyAndLabel]
+
+
+@dataclass(frozen=True)
+class MatrixGroup(GroupLine):
+    """A group with the roles that it gives, by application."""
+
+    roles: dict[str, list[str]]
+
+
+@dataclass(frozen=True)
+class MatrixOfGroups(Page[MatrixGroup]):
+    """A page of the matrix of groups with its columns."""
+
+    applications: list[KeyAndLabel]
+
+
+def users(ctx: AppContext, view: View, page_request: PageRequest) -> Matrix:
+    """Return a page of the matrix: users by name, each with roles by application.
 
     Raises:
         NotFound, InvalidInput.
@@ -65,7 +94,7 @@ def users(ctx: AppContext, view: View, page_request: PageRequest) -> dict[str, A
     with ctx.database.reading() as connection:
         columns = _columns(connection, view)
         keys = [t.user.c.display_name_key, t.user.c.id]
-        found = page(
+        found = partly_counted_page(
             connection,
             _statement(connection, ctx.catalogue.get(connection), view),
             keys,
@@ -73,8 +102,14 @@ def users(ctx: AppContext, view: View, page_request: PageRequest) -> dict[str, A
             user_line,
             count_to=COUNTED,
         )
-        _fill(connection, found["items"], view)
-    return {**found, "applications": [{"key": each.key, "label": each.label} for each in columns]}
+        items = _with_roles(connection, found.items, view)
+    return Matrix(
+        items=items,
+        total=found.total,
+        next=found.next,
+        whole=found.whole,
+        applications=[KeyAndLabel(each.key, each.label) for each in columns],
+    )
 
 
 def _columns(connection: Connection, view: View) -> list[Any]:
@@ -86,7 +121,7 @@ def _columns(connection: Connection, view: View) -> list[Any]:
     )
 
 
-def held_at(at: Instant | None) -> Any:
+def held_at(at: Instant | None) -> ColumnElement[bool]:
     """Return the condition that access exists at an instant."""
     x = t.access.c
     if at is None:
@@ -208,11 +243,10 @@ def accesses(connection: Connection, catalogue: ConfigSnapshot, view: View) -> S
     )
 
 
-def _fill(connection: Connection, items: list[dict[str, Any]], view: View) -> None:
-    """Add to each user the roles at the instant of the view, by application."""
-    roles = _roles(connection, [item["id"] for item in items], held_at(view.at))
-    for item in items:
-        item["roles"] = roles.get(item["id"], {})
+def _with_roles(connection: Connection, items: list[UserLine], view: View) -> list[MatrixUser]:
+    """Return users with their roles at the instant of the view, by application."""
+    roles = _roles(connection, [item.id for item in items], held_at(view.at))
+    return [MatrixUser(**vars(item), roles=roles.get(item.id, {})) for item in items]
 
 
 def _roles(connection: Connection, user_ids: list[str], condition: Any) -> dict[str, dict[str, list[str]]]:
@@ -237,11 +271,8 @@ def groups(
     words: str | None = None,
     source: str | None = None,
     application: str | None = None,
-) -> dict[str, Any]:
-    """Return a page of the matrix of groups.
-
-    Returns:
-        {"applications": columns, "items": groups that give access, with their roles by application}.
+) -> MatrixOfGroups:
+    """Return a page of the matrix of groups: groups that give access, with their roles by application.
 
     Raises:
         NotFound.
@@ -264,12 +295,13 @@ def groups(
             {group_id: len(roles) for group_id, roles in given.items()},
             mapped=True,
         )
-    items = [{**line, "roles": given.get(line["id"], {})} for line in found["items"]]
-    return {
-        **found,
-        "items": items,
-        "applications": [{"key": each.key, "label": each.label} for each in columns],
-    }
+    items = [MatrixGroup(**vars(line), roles=given.get(line.id, {})) for line in found.items]
+    return MatrixOfGroups(
+        items=items,
+        total=found.total,
+        next=found.next,
+        applications=[KeyAndLabel(each.key, each.label) for each in columns],
+    )
 
 
 def _given(assignment: Assignment, catalogue: ConfigSnapshot) -> str:
@@ -316,14 +348,11 @@ def _pieces(
         yield b"[\n"
     first = True
     for some in pieces:
-        items = shown([user_line(row) for row in some])
-        _fill(connection, items, view)
+        items = _with_roles(connection, shown([user_line(row) for row in some]), view)
         for item in items:
             if form == "csv":
-                cells = ["; ".join(item["roles"].get(each.key, ())) for each in columns]
-                yield csv_line(
-                    [item["display_name"], item["user_name"], item["email"] or "", item["status"], *cells]
-                )
+                cells = ["; ".join(item.roles.get(each.key, ())) for each in columns]
+                yield csv_line([item.display_name, item.user_name, item.email or "", item.status, *cells])
             else:
                 yield (b"" if first else b",\n") + orjson.dumps(item)
                 first = False

@@ -12,7 +12,7 @@ from sqlalchemy import Connection, update
 from dravo.core.access import evaluation as rules
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, role_by_key
@@ -77,7 +77,7 @@ def change(
     process_marks(ctx, USERS_PER_CHUNK)
 
 
-def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> Preview:
     """Return the effects of another policy; nothing is changed."""
     with ctx.database.reading() as connection:
         return changes_preview.shown(connection, _planned(ctx, connection, key, given))

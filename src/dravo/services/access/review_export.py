@@ -65,17 +65,17 @@ def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
         yield csv_line(
             str(each or "")
             for each in (
-                line["application"]["label"],
-                line["role"]["label"],
-                line["user"]["display_name"],
-                line["user"]["user_name"],
-                line["since"],
-                "; ".join(line["reasons"]),
-                line["decision"],
-                line["decided_by"],
-                line["decided_at"],
-                line["note"],
-                line["outcome"],
+                line.application.label,
+                line.role.label,
+                line.user.display_name,
+                line.user.user_name,
+                line.since,
+                "; ".join(line.reasons),
+                line.decision,
+                line.decided_by,
+                line.decided_at,
+                line.note,
+                line.outcome,
             )
         )
     if form != "csv":

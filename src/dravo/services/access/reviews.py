@@ -20,7 +20,7 @@ from dravo.services import settings
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access.matrix import View
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
@@ -29,14 +29,45 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries import search as text_search
+from dravo.store.queries.references import KeyAndLabel, RoleRef, UserRef
 from dravo.store.snapshots.config import raise_revision
 
 CONFIRMED, TAKEN_AWAY = "confirmed", "removed"
 DECISIONS = (CONFIRMED, TAKEN_AWAY)
 MOST_ROWS = 20_000
 MOST_AT_ONCE = 500
+
+
+@dataclass
+class ReviewPart:
+    """The progress of a review in one application."""
+
+    application: KeyAndLabel
+    owner: str | None
+    rows: int
+    confirmed: int
+    taken_away: int
+    open: int
+
+
+@dataclass
+class ReviewRow:
+    """A review row: the access when the review was created, and the decision."""
+
+    id: str
+    user: UserRef
+    status: str
+    application: KeyAndLabel
+    role: RoleRef
+    since: str
+    reasons: list[str]
+    decision: str | None
+    decided_at: str | None
+    decided_by: str | None
+    note: str | None
+    outcome: str | None
 
 
 @dataclass(frozen=True)
@@ -62,7 +93,7 @@ class RemovalPlan:
 
 def start(
     ctx: AppContext, caller: Caller, label: str, until: str, view: View, note: str | None = None
-) -> dict[str, Any]:
+) -> Review:
     """Create a review of the current access in a part of the matrix.
 
     Args:
@@ -137,7 +168,7 @@ def _narrowed(view: View) -> dict[str, str]:
     }
 
 
-def close(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
+def close(ctx: AppContext, caller: Caller, review_id: str) -> Review:
     """End a review before its last day; open rows stay undecided.
 
     Raises:
@@ -175,10 +206,31 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
         )
 
 
+@dataclass(frozen=True)
+class Review:
+    """An access review with its progress; `narrowed` is what it was limited to."""
+
+    id: str
+    label: str
+    note: str | None
+    narrowed: dict[str, str]
+    created_at: Instant
+    created_by: str
+    until: Instant
+    until_day: str | None
+    closed_at: Instant | None
+    closed_by: str | None
+    applications: list[ReviewPart]
+    rows: int
+    confirmed: int
+    taken_away: int
+    open: int
+
+
 # Reading
 
 
-def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> dict[str, Any]:
+def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> Page[Review]:
     """Return a page of reviews, newest first, with their progress; application owners see their own part."""
     with ctx.database.reading() as connection:
         found = page(
@@ -188,10 +240,10 @@ def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> 
             page_request,
             lambda row: row,
         )
-        return {**found, "items": _lines(connection, caller, found["items"])}
+        return Page(_lines(connection, caller, found.items), found.total, found.next)
 
 
-def one(ctx: AppContext, caller: Caller, review_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, caller: Caller, review_id: str) -> Review:
     """Return one review.
 
     Raises:
@@ -225,7 +277,7 @@ def review_row(connection: Connection, review_id: str, caller: Caller | None = N
     return row
 
 
-def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[dict[str, Any]]:
+def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[Review]:
     """Return reviews as the API shows them, with their progress by application."""
     w, p = t.review_row.c, t.application.c
     counted = (
@@ -245,36 +297,36 @@ def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[
     )
     if caller.applications is not None:
         counted = counted.where(p.key.in_(caller.applications))
-    parts: defaultdict[str, list[dict[str, Any]]] = defaultdict(list)
+    parts: defaultdict[str, list[ReviewPart]] = defaultdict(list)
     for each in connection.execute(counted):
         parts[each.review_id].append(
-            {
-                "application": {"key": each.key, "label": each.label},
-                "owner": each.owner,
-                "rows": each.rows,
-                "confirmed": each.confirmed,
-                "taken_away": each.taken_away,
-                "open": each.rows - each.confirmed - each.taken_away,
-            }
+            ReviewPart(
+                application=KeyAndLabel(each.key, each.label),
+                owner=each.owner,
+                rows=each.rows,
+                confirmed=each.confirmed,
+                taken_away=each.taken_away,
+                open=each.rows - each.confirmed - each.taken_away,
+            )
         )
     return [
-        {
-            "id": row.id,
-            "label": row.label,
-            "note": row.note,
-            "narrowed": row.narrowed,
-            "created_at": row.created_at,
-            "created_by": row.created_by,
-            "until": row.until_at,
-            "until_day": row.until_day,
-            "closed_at": row.closed_at,
-            "closed_by": row.closed_by,
-            "applications": parts[row.id],
-            **{
-                name: sum(each[name] for each in parts[row.id])
-                for name in ("rows", "confirmed", "taken_away", "open")
-            },
-        }
+        Review(
+            id=row.id,
+            label=row.label,
+            note=row.note,
+            narrowed=row.narrowed,
+            created_at=row.created_at,
+            created_by=row.created_by,
+            until=row.until_at,
+            until_day=row.until_day,
+            closed_at=row.closed_at,
+            closed_by=row.closed_by,
+            applications=parts[row.id],
+            rows=sum(each.rows for each in parts[row.id]),
+            confirmed=sum(each.confirmed for each in parts[row.id]),
+            taken_away=sum(each.taken_away for each in parts[row.id]),
+            open=sum(each.open for each in parts[row.id]),
+        )
         for row in rows
     ]
 
@@ -319,7 +371,7 @@ def rows(
     application: str | None = None,
     decision: str | None = None,
     words: str | None = None,
-) -> dict[str, Any]:
+) -> Page[ReviewRow]:
     """Return a page of a review's rows by application and name; `decision` is "open" or one of `DECISIONS`.
 
     Raises:
@@ -342,28 +394,28 @@ def rows(
         )
 
 
-def row_line(row: Any) -> dict[str, Any]:
+def row_line(row: Any) -> ReviewRow:
     """Return a row as the API shows it."""
-    return {
-        "id": row.id,
-        "user": {"id": row.user_id, "display_name": row.display_name, "user_name": row.user_name},
-        "status": "left" if row.left_at else "active" if row.active else "inactive",
-        "application": {"key": row.application_key, "label": row.application_label},
-        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
-        "since": row.since,
-        "reasons": row.reasons,
-        "decision": row.decision,
-        "decided_at": row.decided_at,
-        "decided_by": row.decided_by,
-        "note": row.note,
-        "outcome": row.outcome,
-    }
+    return ReviewRow(
+        id=row.id,
+        user=UserRef(row.user_id, row.display_name, row.user_name),
+        status="left" if row.left_at else "active" if row.active else "inactive",
+        application=KeyAndLabel(row.application_key, row.application_label),
+        role=RoleRef(row.role_key, row.role_label, row.rank),
+        since=row.since,
+        reasons=row.reasons,
+        decision=row.decision,
+        decided_at=row.decided_at,
+        decided_by=row.decided_by,
+        note=row.note,
+        outcome=row.outcome,
+    )
 
 
 # Decisions
 
 
-def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str]) -> dict[str, Any]:
+def preview(ctx: AppContext, review_id: str, application: str, ids: Sequence[str]) -> Preview:
     """Return the effects of removing the access of some rows; nothing is changed.
 
     Raises:
@@ -399,7 +451,7 @@ def decide(
     review_id: str,
     chosen_rows: ReviewDecision,
     sure: Confirmation = UNCONFIRMED,
-) -> dict[str, Any]:
+) -> Review:
     """Confirm rows of a review, or remove the access that they list.
 
     Removing deletes the direct assignments. A user who would keep the access through a group or a rule is

@@ -13,19 +13,21 @@ from sqlalchemy import Connection, update
 from dravo.core.errors import InvalidInput
 from dravo.services.access import assignment_changes, assignments, rule_matches
 from dravo.services.access.assignment_targets import mark, row_of
+from dravo.services.access.assignments import AssignmentLine
 from dravo.services.changes import preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import UserRef
 from dravo.store.snapshots.config import raise_revision
 
 
-def waiting(ctx: AppContext, assignment_id: str, page_request: PageRequest) -> dict[str, Any]:
+def waiting(ctx: AppContext, assignment_id: str, page_request: PageRequest) -> Page[UserRef]:
     """Return a page of the users who meet a rule and wait for a confirmation, by name.
 
     Raises:
@@ -49,7 +51,7 @@ def confirm(
     assignment_id: str,
     users: Sequence[str] | None,
     sure: Confirmation = UNCONFIRMED,
-) -> dict[str, Any]:
+) -> AssignmentLine:
     """Confirm users who match a rule for the highest role of its application.
 
     Args:
@@ -85,7 +87,7 @@ def confirm(
     return assignments.one(ctx, assignment_id)
 
 
-def preview_confirming(ctx: AppContext, assignment_id: str, users: Sequence[str] | None) -> dict[str, Any]:
+def preview_confirming(ctx: AppContext, assignment_id: str, users: Sequence[str] | None) -> Preview:
     """Return the effects of confirming users of a rule; nothing is changed."""
     with ctx.database.reading() as connection:
         return preview.shown(connection, confirming(ctx, connection, assignment_id, users)[1])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from types import SimpleNamespace
 from typing import Any
 
@@ -17,14 +18,24 @@ from dravo.core.planning import ConfigSnapshot
 from dravo.services.context import AppContext
 from dravo.store import groups
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest
-from dravo.store.queries.users import user_ref, users_by_id
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import UserRef, user_ref
+from dravo.store.queries.users import users_by_id
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels
 
 SHOWN = 20
 
 
-def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
+@dataclass
+class MatchingUsers:
+    """The users who match a rule."""
+
+    rule: str
+    reach: int
+    users: list[UserRef]
+
+
+def try_rule(ctx: AppContext, text: str) -> MatchingUsers:
     """Return how many users match a rule now, and the first of them by name; nothing is changed.
 
     Raises:
@@ -34,13 +45,17 @@ def try_rule(ctx: AppContext, text: str) -> dict[str, Any]:
         condition = read_condition(text, extensions(connection))
         catalogue = ctx.catalogue.get(connection)
         reach = 0
-        first: list[dict[str, Any]] = []
+        first: list[UserRef] = []
         for row, user in _everyone(connection, catalogue, [condition]):
             if condition.holds(user):
                 reach += 1
                 if len(first) < SHOWN:
                     first.append(user_ref(row))
-    return {"rule": condition.text, "reach": reach, "users": first}
+    return MatchingUsers(
+        rule=condition.text,
+        reach=reach,
+        users=first,
+    )
 
 
 def count(
@@ -86,7 +101,7 @@ def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, 
     return {**row, "confirmed": sorted(matching(connection, catalogue, SimpleNamespace(**row)))}
 
 
-def listed(connection: Connection, user_ids: Sequence[str], page_request: PageRequest) -> dict[str, Any]:
+def listed(connection: Connection, user_ids: Sequence[str], page_request: PageRequest) -> Page[UserRef]:
     """Return a page of some users, in their order."""
     start = (
         next((place + 1 for place, each in enumerate(user_ids) if each == page_request.after), 0)
@@ -96,11 +111,7 @@ def listed(connection: Connection, user_ids: Sequence[str], page_request: PageRe
     some = list(user_ids[start : start + page_request.count])
     found = users_by_id(connection, some)
     following = some[-1] if start + len(some) < len(user_ids) and some else None
-    return {
-        "items": [found[each] for each in some if each in found],
-        "total": len(user_ids),
-        "next": following,
-    }
+    return Page([found[each] for each in some if each in found], len(user_ids), following)
 
 
 def active_users(connection: Connection) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from dravo.core.access.reasons import chain
@@ -15,11 +16,30 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_group, source_by_key
 from dravo.services.sources import schemas as source_schemas
 from dravo.store import clock
+from dravo.store.queries.references import KeyAndLabel, RoleRef
+
+
+@dataclass
+class SimulatedRole:
+    """A role that a simulated user would get."""
+
+    application: KeyAndLabel
+    role: RoleRef
+    reasons: list[str]
+    account: str | None
+
+
+@dataclass
+class SimulatedAccess:
+    """The access of a simulated user."""
+
+    active: bool
+    items: list[SimulatedRole]
 
 
 def expect(
     ctx: AppContext, source: str, attributes: Mapping[str, Any], groups: Sequence[str]
-) -> dict[str, Any]:
+) -> SimulatedAccess:
     """Return the roles that a user of a source would get, with their reasons, and the accounts.
 
     Args:
@@ -56,11 +76,14 @@ def expect(
         application, role = catalogue.applications[change.application_id], catalogue.roles[change.role_id]
         account = due.get(change.application_id)
         items.append(
-            {
-                "application": {"key": application.key, "label": application.label},
-                "role": {"key": role.key, "label": role.label, "rank": role.rank},
-                "reasons": [chain(reason) for reason in change.reasons],
-                "account": None if account is None else account.get("problem") or "would be created",
-            }
+            SimulatedRole(
+                application=KeyAndLabel(application.key, application.label),
+                role=RoleRef(role.key, role.label, role.rank),
+                reasons=[chain(reason) for reason in change.reasons],
+                account=None if account is None else account.get("problem") or "would be created",
+            )
         )
-    return {"active": outcome.merged.active, "items": items}
+    return SimulatedAccess(
+        active=outcome.merged.active,
+        items=items,
+    )

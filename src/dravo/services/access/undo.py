@@ -14,7 +14,7 @@ from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import row_of
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import Confirmation
+from dravo.services.changes.preview import Confirmation, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.security.permissions import Caller
@@ -32,7 +32,7 @@ ADDED, CHANGED, REMOVED, POLICY = (
 UNDOABLE = (ADDED, CHANGED, REMOVED, POLICY)
 
 
-def preview(ctx: AppContext, entry_id: int) -> dict[str, Any]:
+def preview(ctx: AppContext, entry_id: int) -> Preview:
     """Return the effects of undoing an entry; nothing is changed.
 
     Raises:

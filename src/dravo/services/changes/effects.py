@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.services.changes.preview import PlannedChange, shown
+from dravo.services.changes.preview import PlannedChange, Preview, shown
+
+
+@dataclass(frozen=True)
+class PreviewedEffects:
+    """The effects of a previewed change, in sentences, and the access that would change."""
+
+    effects: list[str]
+    access: Preview | None
 
 
 @dataclass
@@ -16,11 +23,11 @@ class ChangeEffects:
 
     Attributes:
         sentences: what would happen, most important first.
-        access: who would gain, lose or change roles, as `shown` returns it; None where access stays.
+        access: who would gain, lose or change roles, None where access stays.
     """
 
     sentences: list[str] = field(default_factory=list)
-    access: dict[str, Any] | None = None
+    access: Preview | None = None
 
     def add(self, sentence: str) -> None:
         """Add a sentence."""
@@ -28,8 +35,8 @@ class ChangeEffects:
 
     def add_access(self, connection: Connection, change: PlannedChange) -> None:
         """Compute the access that a change would lead to, and summarize it."""
-        self.access = shown(connection, change)
-        gained, lost, changed = (self.access[name] for name in ("gained", "lost", "changed"))
+        access = self.access = shown(connection, change)
+        gained, lost, changed = access.gained, access.lost, access.changed
         if gained or lost or changed:
             self.add(
                 f"{count(gained, 'user gains', 'users gain')} access, "
@@ -38,12 +45,12 @@ class ChangeEffects:
             )
         else:
             self.add("No user gains, loses or changes roles.")
-        if self.access["accounts"]:
-            self.add(f"{count(self.access['accounts'], 'account changes', 'accounts change')}.")
+        if access.accounts:
+            self.add(f"{count(access.accounts, 'account changes', 'accounts change')}.")
 
-    def document(self) -> dict[str, Any]:
+    def shown(self) -> PreviewedEffects:
         """Return the effects as the API shows them."""
-        return {"effects": self.sentences or ["Nothing changes."], "access": self.access}
+        return PreviewedEffects(self.sentences or ["Nothing changes."], self.access)
 
 
 def count(number: int, one: str, several: str) -> str:

@@ -19,11 +19,51 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.plan_writer import EVERY_APPLICATION
 from dravo.store.queries import seats as seat_queries
-from dravo.store.queries.users import attributes_ref
+from dravo.store.queries.references import KeyAndLabel, UserRef, attributes_ref
 from dravo.store.snapshots import users as user_snapshots
 
 # Maximum number of listed users; all others are only counted.
 SHOWN = 5_000
+
+
+@dataclass
+class PreviewSeats:
+    """The seats that a change needs."""
+
+    plan: KeyAndLabel
+    application: KeyAndLabel
+    asked: int
+    free: int | None
+    wait: int
+
+
+@dataclass
+class PreviewUser:
+    """A user affected by a change, with the roles before and after."""
+
+    what: str
+    user: UserRef
+    application: KeyAndLabel
+    before: list[str]
+    after: list[str]
+
+
+@dataclass
+class Preview:
+    """The result of a change. Each user is counted once per application."""
+
+    application: KeyAndLabel | None
+    type_to_confirm: str
+    gained: int
+    lost: int
+    changed: int
+    unchanged: int
+    accounts: int
+    taken: int
+    top_gained: int
+    confirm: str
+    seats: list[PreviewSeats]
+    users: list[PreviewUser]
 
 
 @dataclass(frozen=True)
@@ -85,7 +125,7 @@ def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan
         jobs.report_progress(min(start + user_snapshots.CHUNK, len(ids)), len(ids))
 
 
-def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> dict[str, Any]:
+def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> Preview:
     """Return a plan as the API shows it: counts, then users with their roles before and after in each
     application.
     """
@@ -94,12 +134,12 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> d
     top_gained: Counter[str] = Counter()
     asks: Counter[str] = Counter()
     top = set(change.catalogue.highest.values())
-    users: list[dict[str, Any]] = []
+    users: list[PreviewUser] = []
     for outcome in outcomes(connection, change):
         lines = list(_lines(outcome, change))
         counts["unchanged"] += not lines
         for line in lines:
-            counts[line["what"]] += 1
+            counts[line.what] += 1
         users.extend(lines[: most - len(users)])
         taken.update(
             {
@@ -123,24 +163,24 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> d
     weighed = [
         (each, confirmation_reason(connection, each, taken[each], top_gained[each])) for each in concerned
     ]
-    return {
+    return Preview(
         **counts,
-        "taken": sum(taken.values()),
-        "top_gained": sum(top_gained[each] for each in concerned),
-        "application": _named(change.catalogue, of) if of is not None else None,
-        "type_to_confirm": change.typed,
-        "users": users,
-        "seats": [_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
-        "confirm": " ".join(
+        taken=sum(taken.values()),
+        top_gained=sum(top_gained[each] for each in concerned),
+        application=_named(change.catalogue, of) if of is not None else None,
+        type_to_confirm=change.typed,
+        users=users,
+        seats=[_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
+        confirm=" ".join(
             [
                 *([change.serious] if change.serious else []),
                 *(_where(change, each, told) for each, told in weighed if told),
             ]
         ),
-    }
+    )
 
 
-def _seats(connection: Connection, catalogue: ConfigSnapshot, plan_id: str, asked: int) -> dict[str, Any]:
+def _seats(connection: Connection, catalogue: ConfigSnapshot, plan_id: str, asked: int) -> PreviewSeats:
     """Return how many users would need a seat of a plan, and how many seats are free."""
     plan = catalogue.plans[plan_id]
     free = (
@@ -153,18 +193,18 @@ def _seats(connection: Connection, catalogue: ConfigSnapshot, plan_id: str, aske
     )
     application = _named(catalogue, plan.application_id)
     wait = 0 if free is None else max(0, asked - free)
-    return {
-        "plan": {"key": plan.key, "label": plan.label},
-        "application": application,
-        "asked": asked,
-        "free": free,
-        "wait": wait,
-    }
+    return PreviewSeats(
+        plan=KeyAndLabel(plan.key, plan.label),
+        application=application,
+        asked=asked,
+        free=free,
+        wait=wait,
+    )
 
 
-def _named(catalogue: ConfigSnapshot, application_id: str) -> dict[str, str]:
+def _named(catalogue: ConfigSnapshot, application_id: str) -> KeyAndLabel:
     application = catalogue.applications[application_id]
-    return {"key": application.key, "label": application.label}
+    return KeyAndLabel(application.key, application.label)
 
 
 def _where(change: PlannedChange, application_id: str, told: str) -> str:
@@ -190,25 +230,25 @@ def check(
         NeedsConfirmation: if the change is serious and the label was not typed.
     """
     found = shown(connection, change, most=0)
-    if sure.expect is not None and sure.expect != (found["gained"], found["lost"], found["changed"]):
+    if sure.expect is not None and sure.expect != (found.gained, found.lost, found.changed):
         told = (
-            f"{found['gained']:,} users gain access, {found['lost']:,} lose access and "
-            f"{found['changed']:,} change roles"
+            f"{found.gained:,} users gain access, {found.lost:,} lose access and "
+            f"{found.changed:,} change roles"
         )
         raise StalePreview(
             f"The preview is out of date. The result is now: {told}.", "Preview again, then confirm."
         )
-    if not found["confirm"]:
+    if not found.confirm:
         return None
     if sure.confirm != change.typed:
         what = "the application" if change.application_id is not None else "the changed object"
         raise NeedsConfirmation(
-            found["confirm"], f"Type the name of {what}, '{change.typed}', to confirm.", "confirm"
+            found.confirm, f"Type the name of {what}, '{change.typed}', to confirm.", "confirm"
         )
     return change.application_id or EVERY_APPLICATION, caller.name
 
 
-def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]:
+def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[PreviewUser]:
     """Yield a line for each application in which a user gains, loses or changes roles."""
     roles, applications = change.catalogue.roles, change.catalogue.applications
     touched = {
@@ -221,10 +261,10 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[dict[str, Any]]
         lost = {each.role_id for each in outcome.access if each.closed and each.application_id == of}
         gained = [each.role_id for each in outcome.access if each.id is None and each.application_id == of]
         after = [role_id for role_id in before if role_id not in lost] + gained
-        yield {
-            "what": "gained" if not before else "lost" if not after else "changed",
-            "user": attributes_ref(outcome.user.user_id, outcome.merged.attributes),
-            "application": _named(change.catalogue, of),
-            "before": [roles[role_id].label for role_id in before if role_id in roles],
-            "after": [roles[role_id].label for role_id in after if role_id in roles],
-        }
+        yield PreviewUser(
+            what="gained" if not before else "lost" if not after else "changed",
+            user=attributes_ref(outcome.user.user_id, outcome.merged.attributes),
+            application=_named(change.catalogue, of),
+            before=[roles[role_id].label for role_id in before if role_id in roles],
+            after=[roles[role_id].label for role_id in after if role_id in roles],
+        )

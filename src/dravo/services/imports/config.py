@@ -5,6 +5,8 @@ records.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from pydantic import BaseModel
@@ -20,8 +22,9 @@ from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.reader import Checked, Reader, is_made
 from dravo.services import settings as organization_settings
 from dravo.services.context import AppContext
-from dravo.services.imports.uploads import files, folder_of
+from dravo.services.imports.uploads import ImportFile, files, folder_of
 from dravo.services.lookups import pushing_source
+from dravo.services.results import SampleAttribute
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources.policy import import_of, import_policy
@@ -29,6 +32,7 @@ from dravo.store import clock
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import groups as imported_groups
 from dravo.store.imports import records as imported_records
+from dravo.store.pagination import ItemList
 from dravo.store.sources import settings as stored
 from dravo.store.sources import sources as source_rows
 from dravo.store.sources.sources import Source
@@ -40,13 +44,146 @@ SAMPLE = 20
 MOST_GROUPS = 1_000
 
 
-def kinds() -> dict[str, Any]:
+@dataclass
+class ConnectorSetting:
+    """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
+
+    name: str
+    label: str
+    hint: str
+    kind: str
+    choices: list[str]
+    default: Any
+    required: bool
+
+
+@dataclass
+class Connector:
+    """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
+
+    key: str
+    label: str
+    reads: str
+    settings: list[ConnectorSetting]
+
+
+@dataclass
+class ImportCheckStep:
+    """A step of a connection check."""
+
+    name: str
+    outcome: str
+    message: str
+    hint: str
+
+
+@dataclass
+class ImportSettings:
+    """The import settings of a source."""
+
+    kind: str
+    label: str
+    reads: str
+    settings: dict[str, Any]
+    fields: list[ConnectorSetting]
+    has_secret: bool
+    enabled: bool
+    enabled_from: str | None
+    schedule: str
+    schedule_words: str
+    next_at: Sequence[str]
+    full_at: str | None
+    policy: dict[str, Any]
+    checked: list[ImportCheckStep]
+    attributes: list[str]
+    checked_at: str | None
+    conflicts: int
+    files: list[ImportFile]
+
+
+@dataclass
+class SampleUser:
+    """The result of the source policy for one record."""
+
+    name: str
+    user: dict[str, Any] | None
+    groups: list[str]
+    comes_in: bool
+    message: str
+
+
+@dataclass
+class ImportCheck:
+    """The result of a connection check."""
+
+    ok: bool
+    steps: list[ImportCheckStep]
+    attributes: list[SampleAttribute]
+    sample: list[SampleUser]
+
+
+@dataclass
+class MadeGroup:
+    """A group from user attributes, with its number of members."""
+
+    name: str
+    users: int
+
+
+@dataclass
+class PolicyPreviewUser:
+    """A user that another source policy would change."""
+
+    name: str
+    outcome: str
+    changes: list[ChangedAttribute]
+    message: str
+
+
+@dataclass
+class PolicyPreviewGroup:
+    """A group of the source, and whether it would be accepted."""
+
+    id: str
+    name: str
+    comes_in: bool
+
+
+@dataclass
+class PolicyPreview:
+    """The result of another source policy for stored users; `looked_at` is their number."""
+
+    looked_at: int
+    comes_in: int
+    changed: int
+    leaves: int
+    refused: int
+    items: list[PolicyPreviewUser]
+    groups: list[PolicyPreviewGroup]
+    made_groups: list[MadeGroup]
+
+
+@dataclass
+class ChangedAttribute:
+    """An attribute of an account before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+def kinds() -> ItemList[Connector]:
     """Return the connectors with their settings, for forms."""
     items = [
-        {"key": key, "label": kind.label, "reads": kind.reads, "settings": fields_of(key)}
+        Connector(
+            key=key,
+            label=kind.label,
+            reads=kind.reads,
+            settings=[ConnectorSetting(**each) for each in fields_of(key)],
+        )
         for key, kind in KINDS.items()
     ]
-    return {"items": items}
+    return ItemList(items)
 
 
 def reader_of(ctx: AppContext, source: Source, row: Any, policy: SourcePolicy) -> Reader:
@@ -61,7 +198,7 @@ def reader_of(ctx: AppContext, source: Source, row: Any, policy: SourcePolicy) -
     )
 
 
-def shown(ctx: AppContext, key: str) -> dict[str, Any]:
+def shown(ctx: AppContext, key: str) -> ImportSettings:
     """Return how a source is read.
 
     Raises:
@@ -73,29 +210,29 @@ def shown(ctx: AppContext, key: str) -> dict[str, Any]:
         conflicts = stored_conflicts.number_of_open_conflicts(connection, source.id)
     kind, now = kind_of(row.kind), clock.now()
     scheduled = row.enabled and bool(row.schedule)
-    return {
-        "kind": row.kind,
-        "label": kind.label,
-        "reads": kind.reads,
-        "settings": row.settings,
-        "fields": fields_of(row.kind),
-        "has_secret": bool(row.secret),
-        "enabled": row.enabled,
-        "enabled_from": row.enabled_from,
-        "schedule": row.schedule,
-        "schedule_words": schedules.in_words(row.schedule) if row.schedule else "No schedule",
-        "next_at": schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
-        "full_at": row.full_at,
-        "policy": import_policy(source, row.kind).document(),
-        "checked": (row.checked or {}).get("steps", []),
-        "attributes": (row.checked or {}).get("attributes", []),
-        "checked_at": row.checked_at,
-        "conflicts": conflicts,
-        "files": files(ctx, source.id) if row.kind == "csv" else [],
-    }
+    return ImportSettings(
+        kind=row.kind,
+        label=kind.label,
+        reads=kind.reads,
+        settings=row.settings,
+        fields=[ConnectorSetting(**each) for each in fields_of(row.kind)],
+        has_secret=bool(row.secret),
+        enabled=row.enabled,
+        enabled_from=row.enabled_from,
+        schedule=row.schedule,
+        schedule_words=schedules.in_words(row.schedule) if row.schedule else "No schedule",
+        next_at=schedules.next_times(row.schedule, now, 3, zone) if scheduled else [],
+        full_at=row.full_at,
+        policy=import_policy(source, row.kind).document(),
+        checked=(row.checked or {}).get("steps", []),
+        attributes=(row.checked or {}).get("attributes", []),
+        checked_at=row.checked_at,
+        conflicts=conflicts,
+        files=files(ctx, source.id) if row.kind == "csv" else [],
+    )
 
 
-def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> ImportSettings:
     """Change how a source is imported; None keeps a value.
 
     Args:
@@ -238,16 +375,13 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
 # Connection check, and preview of the source policy
 
 
-def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | None = None) -> dict[str, Any]:
+def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | None = None) -> ImportCheck:
     """Test the connection of a source step by step, as saved or with other settings, which are not saved.
 
     Args:
         ctx: the data folder.
         key: the key of the source.
         given: "kind", "settings", "secret" of an unsaved connection; None for the saved one.
-
-    Returns:
-        {"ok", "steps", "attributes": [{"name", "values"}], "sample": [users as the policy produces them]}.
     """
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
@@ -259,16 +393,23 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
         checked = reader.check(sorted(policy.uses))
     finally:
         reader.close()
-    answer: dict[str, Any] = {
-        "ok": checked.fine,
-        "steps": [each.document() for each in checked.steps],
-        "attributes": [
-            {"name": name, "values": values} for name, values in sorted(checked.attributes.items())
+    answer = ImportCheck(
+        ok=checked.fine,
+        steps=[ImportCheckStep(**each.document()) for each in checked.steps],
+        attributes=[
+            SampleAttribute(
+                name=name,
+                values=values,
+            )
+            for name, values in sorted(checked.attributes.items())
         ],
-        "sample": _sample(policy, checked),
-    }
+        sample=_sample(policy, checked),
+    )
     if row is not None and not given:
-        kept = {"steps": answer["steps"], "attributes": sorted(checked.attributes)}
+        kept = {
+            "steps": [each.document() for each in checked.steps],
+            "attributes": sorted(checked.attributes),
+        }
         with ctx.database.writing() as connection:
             stored.update_unchanged_import(connection, row, checked=kept, checked_at=clock.now())
             details = {"key": key, "ok": checked.fine}
@@ -297,8 +438,9 @@ def _as_given(ctx: AppContext, row: Any, given: dict[str, Any]) -> tuple[str, Ba
     return kind, settings, secret
 
 
-def _sample(policy: SourcePolicy, checked: Checked) -> list[dict[str, Any]]:
-    return reworked(policy, [each.attributes for each in checked.sample[:SAMPLE]], _first_name)
+def _sample(policy: SourcePolicy, checked: Checked) -> list[SampleUser]:
+    sample = reworked(policy, [each.attributes for each in checked.sample[:SAMPLE]], _first_name)
+    return [SampleUser(**each) for each in sample]
 
 
 def _first_name(entry: Any) -> str:
@@ -309,7 +451,7 @@ def _first_name(entry: Any) -> str:
     return "somebody"
 
 
-def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> PolicyPreview:
     """Preview another source policy on users that the source reported before. Nothing is changed or read from
     the source.
 
@@ -319,16 +461,14 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
         given: the changed values of the policy, as in `change`.
 
     Returns:
-        {"looked_at", "comes_in", "changed", "leaves", "refused", "items": [{"name", "outcome", "changes",
-            "message"}], "groups": [{"id", "name", "comes_in"}], "made_groups": [{"name", "users"}]}, with
-            items for the first hundred users who change.
+        the result, with items for the first hundred users who change.
     """
     with ctx.database.reading() as connection:
         source, row = import_of(connection, key)
     kind = kind_of(row.kind)
     policy = read_policy({**import_policy(source, row.kind).document(), **given}, kind.reads)
     counts: dict[str, int] = {"looked_at": 0, "comes_in": 0, "changed": 0, "leaves": 0, "refused": 0}
-    items: list[dict[str, Any]] = []
+    items: list[PolicyPreviewUser] = []
     made: Counter[str] = Counter()
     after = ""
     while True:
@@ -336,13 +476,16 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
             some = imported_records.reported(connection, source.id, after)
             rows = imported_records.rows(connection, [each.id for each in some])
         if not some:
-            largest = [{"name": name, "users": users} for name, users in made.most_common(MOST_GROUPS)]
-            return {
-                **counts,
-                "items": items,
-                "groups": _groups_chosen(ctx, source, policy),
-                "made_groups": largest,
-            }
+            largest = [
+                MadeGroup(
+                    name=name,
+                    users=users,
+                )
+                for name, users in made.most_common(MOST_GROUPS)
+            ]
+            return PolicyPreview(
+                **counts, items=items, groups=_groups_chosen(ctx, source, policy), made_groups=largest
+            )
         after = some[-1].id
         for each in some:
             before = rows[each.id].data
@@ -360,36 +503,43 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, An
             counts[outcome] += 1
             if outcome != "comes_in" and len(items) < 100:
                 items.append(
-                    {
-                        "name": searchable(before).display_name,
-                        "outcome": outcome,
-                        "changes": pairs(differs or {}),
-                        "message": message,
-                    }
+                    PolicyPreviewUser(
+                        name=searchable(before).display_name,
+                        outcome=outcome,
+                        changes=pairs(differs or {}),
+                        message=message,
+                    )
                 )
 
 
-def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> list[dict[str, Any]]:
+def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> list[PolicyPreviewGroup]:
     """Return the known groups of a source, and whether the policy accepts each."""
     with ctx.database.reading() as connection:
         rows = imported_groups.groups_by_name(connection, source.id, MOST_GROUPS)
     return [
-        {
-            "id": row.id,
-            "name": row.display_name,
-            "comes_in": policy.groups.takes(row.display_name, row.native_id, row.reference or ""),
-        }
+        PolicyPreviewGroup(
+            id=row.id,
+            name=row.display_name,
+            comes_in=policy.groups.takes(row.display_name, row.native_id, row.reference or ""),
+        )
         for row in rows
         if not is_made(row.native_id)
     ]
 
 
-def pairs(differs: dict[str, list[Any]]) -> list[dict[str, Any]]:
-    """Return differences as a list of {"attribute", "before", "after"}."""
-    return [{"attribute": name, "before": pair[0], "after": pair[1]} for name, pair in differs.items()]
+def pairs(differs: dict[str, list[Any]]) -> list[ChangedAttribute]:
+    """Return differences as a list."""
+    return [
+        ChangedAttribute(
+            attribute=name,
+            before=pair[0],
+            after=pair[1],
+        )
+        for name, pair in differs.items()
+    ]
 
 
-def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: bytes) -> dict[str, Any]:
+def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: bytes) -> ImportSettings:
     """Store a file of a source, in place of the former one.
 
     Raises:

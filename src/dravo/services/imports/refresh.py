@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.identity.names import fold
 from dravo.protocols.directory.reader import is_made, made_entries
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
-from dravo.services.imports.runs import one_run
+from dravo.services.imports.runs import ImportRun, one_run
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BulkUsers
 from dravo.services.ingest.run_log import is_under_way, note_counts, small_run
@@ -22,7 +20,7 @@ from dravo.store.imports import records as imported_records
 # Refresh of one user
 
 
-def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> dict[str, Any]:
+def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> ImportRun:
     """Import one user of a source, now.
 
     Raises:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import replace
-from typing import Any
+from dataclasses import dataclass, replace
 
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
@@ -13,6 +12,7 @@ from dravo.services import settings as organization_settings
 from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
+from dravo.services.imports.config import ChangedAttribute
 from dravo.services.imports.run import log
 from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin, is_under_way
 from dravo.services.lookups import pushing_source
@@ -20,7 +20,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries import runs as run_queries
 from dravo.store.queries.runs import FAILED, RUNNING, Run, RunEntry, request_stop
 from dravo.store.sources import settings as stored
@@ -33,13 +33,65 @@ MOST_BREAKS = 2
 # Requesting runs
 
 
+@dataclass
+class RunCount:
+    """A number by kind."""
+
+    name: str
+    number: int
+
+
+@dataclass
+class RunEffect:
+    """Number of users who would gain and lose a role."""
+
+    application: str
+    role: str
+    gained: int
+    lost: int
+
+
+@dataclass
+class ImportRun:
+    """An import run."""
+
+    id: str
+    status: str
+    requested_by: str
+    requested_at: str
+    started_at: str | None
+    ended_at: str | None
+    preview: bool
+    whole: bool
+    progress: int
+    expected: int
+    per_second: int
+    seconds_left: int | None
+    counts: list[RunCount]
+    access: list[RunEffect]
+    message: str | None
+    hint: str | None
+
+
+@dataclass
+class ImportRunEntry:
+    """A run entry: the result for one user or group."""
+
+    id: int
+    kind: str
+    user: str | None
+    name: str
+    changes: list[ChangedAttribute]
+    message: str | None
+
+
 def request_run(
     ctx: AppContext,
     caller: Caller,
     key: str,
     options: RunOptions = STANDARD_RUN,
     confirmed: str | None = None,
-) -> dict[str, Any]:
+) -> ImportRun:
     """Ask for an import run of a source; return the run.
 
     Args:
@@ -172,7 +224,7 @@ def next_requested(ctx: AppContext, busy: set[str]) -> tuple[str, str] | None:
     return None
 
 
-def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, Any]:
+def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> ImportRun:
     """Have a run be stopped at its next batch.
 
     Raises:
@@ -198,14 +250,14 @@ def stop(ctx: AppContext, caller: Caller, key: str, run_id: str) -> dict[str, An
 # Reading runs
 
 
-def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
+def runs(ctx: AppContext, key: str, page_request: PageRequest) -> Page[ImportRun]:
     """Return a page of a source's runs, newest first."""
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         return run_queries.list_runs(connection, page_request, run_line, source_id=source.id)
 
 
-def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, Any]:
+def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> ImportRun:
     """Return one run; of a source, if a key is given.
 
     Raises:
@@ -219,31 +271,37 @@ def one_run(ctx: AppContext, run_id: str, key: str | None = None) -> dict[str, A
     return run_line(row)
 
 
-def run_line(row: Run) -> dict[str, Any]:
+def run_line(row: Run) -> ImportRun:
     """Return a run as the API shows it, with its counts, its speed and the estimated time left."""
     counts = Counter({name: value for name, value in (row.counts or {}).items() if isinstance(value, int)})
     seconds = seconds_between(row.started_at, row.ended_at or clock.now()) if row.started_at else 0.0
     rate = row.progress / seconds if seconds > 0 else 0.0
     expected = counts.pop("expected", 0)
     goes_on = row.status == RUNNING and rate > 0 and expected > row.progress
-    return {
-        "id": row.id,
-        "status": row.status,
-        "requested_by": row.requested_by,
-        "requested_at": row.requested_at,
-        "started_at": row.started_at,
-        "ended_at": row.ended_at,
-        "preview": bool(row.preview),
-        "whole": bool(row.whole),
-        "progress": row.progress,
-        "expected": expected,
-        "per_second": round(rate),
-        "seconds_left": round((expected - row.progress) / rate) if goes_on else None,
-        "counts": [{"name": name, "number": number} for name, number in counts.items()],
-        "access": (row.counts or {}).get("access", []),
-        "message": row.message,
-        "hint": row.hint,
-    }
+    return ImportRun(
+        id=row.id,
+        status=row.status,
+        requested_by=row.requested_by,
+        requested_at=row.requested_at,
+        started_at=row.started_at,
+        ended_at=row.ended_at,
+        preview=bool(row.preview),
+        whole=bool(row.whole),
+        progress=row.progress,
+        expected=expected,
+        per_second=round(rate),
+        seconds_left=round((expected - row.progress) / rate) if goes_on else None,
+        counts=[
+            RunCount(
+                name=name,
+                number=number,
+            )
+            for name, number in counts.items()
+        ],
+        access=(row.counts or {}).get("access", []),
+        message=row.message,
+        hint=row.hint,
+    )
 
 
 def lines(
@@ -253,19 +311,19 @@ def lines(
     page_request: PageRequest,
     kind: str | None = None,
     words: str | None = None,
-) -> dict[str, Any]:
+) -> Page[ImportRunEntry]:
     """Return a page of what a run did to users and groups, in its order."""
     one_run(ctx, run_id, key)
     with ctx.database.reading() as connection:
         return run_queries.list_entries(connection, run_id, page_request, _line, kind=kind, words=words)
 
 
-def _line(row: RunEntry) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "kind": row.kind,
-        "user": row.user_id,
-        "name": row.name,
-        "changes": import_config.pairs(row.changes or {}),
-        "message": row.message,
-    }
+def _line(row: RunEntry) -> ImportRunEntry:
+    return ImportRunEntry(
+        id=row.id,
+        kind=row.kind,
+        user=row.user_id,
+        name=row.name,
+        changes=import_config.pairs(row.changes or {}),
+        message=row.message,
+    )

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from dravo.core.instants import instant
 from dravo.protocols.directory.csv_files import FILES
@@ -13,12 +13,21 @@ from dravo.services.context import AppContext
 FOLDER = "files"
 
 
+@dataclass
+class ImportFile:
+    """A file of a source."""
+
+    name: str
+    size: int
+    changed_at: str
+
+
 def folder_of(ctx: AppContext, source_id: str) -> Path:
     """Return the folder with the files of a source."""
     return ctx.folder / FOLDER / source_id
 
 
-def files(ctx: AppContext, source_id: str) -> list[dict[str, Any]]:
+def files(ctx: AppContext, source_id: str) -> list[ImportFile]:
     """Return the uploaded files of a source: name, size and time."""
     folder = folder_of(ctx, source_id)
     found = []
@@ -27,10 +36,10 @@ def files(ctx: AppContext, source_id: str) -> list[dict[str, Any]]:
         if file.exists():
             stat = file.stat()
             found.append(
-                {
-                    "name": f"{name}.csv",
-                    "size": stat.st_size,
-                    "changed_at": instant(datetime.fromtimestamp(stat.st_mtime, UTC)),
-                }
+                ImportFile(
+                    name=f"{name}.csv",
+                    size=stat.st_size,
+                    changed_at=instant(datetime.fromtimestamp(stat.st_mtime, UTC)),
+                )
             )
     return found

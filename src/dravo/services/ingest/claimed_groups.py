@@ -4,7 +4,7 @@ first sign-in with them.
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
 
 from sqlalchemy import Connection, select
 
@@ -20,10 +20,20 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.imports import groups as imported_groups
+from dravo.store.pagination import ItemList
+from dravo.store.queries.references import KeyAndLabel
 from dravo.store.snapshots.config import raise_revision
 
 # Number of recent traces that are searched, and of groups that are offered.
 TRACES, MOST = 50, 20
+
+
+@dataclass
+class GroupInClaims:
+    """A group in claims that does not exist yet."""
+
+    source: KeyAndLabel
+    name: str
 
 
 class _Claimed:
@@ -35,10 +45,10 @@ class _Claimed:
         self.native_id = self.name = name
 
 
-def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
+def seen(ctx: AppContext, words: str = "") -> ItemList[GroupInClaims]:
     """Return groups in the claims of recent sign-ins that do not exist yet, by a part of their name."""
     wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
-    found: list[dict[str, Any]] = []
+    found: list[GroupInClaims] = []
     with ctx.database.reading() as connection:
         sources = connection.execute(
             select(s.id, s.key, s.label)
@@ -56,11 +66,16 @@ def seen(ctx: AppContext, words: str = "") -> dict[str, Any]:
                 if each["outcome"] == claims.GROUP_CREATED and wanted in fold(each["group"]["name"])
             }
             here = _here(connection, source.id, names)
-            named = {"key": source.key, "label": source.label}
+            named = KeyAndLabel(source.key, source.label)
             found += [
-                {"source": named, "name": name} for key, name in sorted(names.items()) if key not in here
+                GroupInClaims(
+                    source=named,
+                    name=name,
+                )
+                for key, name in sorted(names.items())
+                if key not in here
             ]
-    return {"items": found[:MOST]}
+    return ItemList(found[:MOST])
 
 
 def _here(connection: Connection, source_id: str, names: dict[str, str]) -> set[str]:

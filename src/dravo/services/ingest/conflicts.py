@@ -4,6 +4,7 @@ is applied at once.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, select, update
@@ -24,8 +25,9 @@ from dravo.services.sources import policy as source_policies
 from dravo.store import clock, recompute_marks, records
 from dravo.store import tables as t
 from dravo.store.imports import conflicts as stored_conflicts
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.references import UserRef, user_ref
 from dravo.store.sources.sources import Source
 
 CHOICES: dict[str, tuple[str, ...]] = {
@@ -39,16 +41,44 @@ CHOICES: dict[str, tuple[str, ...]] = {
 USUAL = (LINK, MAKE, LEAVE_OUT)
 
 
+@dataclass(frozen=True)
+class PossibleUser(UserRef):
+    """A possible user of a record."""
+
+    status: str
+
+
+@dataclass
+class SourceConflict:
+    """A conflict with the possible decisions."""
+
+    id: str
+    subject: str
+    kind: str
+    name: str
+    message: str
+    native_id: str
+    says: dict[str, Any]
+    candidates: list[PossibleUser]
+    choices: list[str]
+    status: str
+    decision: str | None
+    decided_by: str | None
+    decided_at: str | None
+    first_seen_at: str
+    last_seen_at: str
+
+
 def list_conflicts(
     ctx: AppContext, caller: Caller, key: str, page_request: PageRequest, status: str = stored_conflicts.OPEN
-) -> dict[str, Any]:
+) -> Page[SourceConflict]:
     """Return a page of a source's conflicts, oldest first, each with its choices and candidates."""
     c = t.conflict.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         statement = select(t.conflict).where(c.source_id == source.id, c.status == status)
         found = page(connection, statement, [c.id], page_request, lambda row: row)
-        ids = [user_id for row in found["items"] for user_id in row.candidates]
+        ids = [user_id for row in found.items for user_id in row.candidates]
         u = t.user.c
         users = {
             row.id: row
@@ -57,42 +87,42 @@ def list_conflicts(
             )
         }
     plain = ATTRIBUTES in caller.permissions
-    return {**found, "items": [_line(row, users, plain) for row in found["items"]]}
+    return Page([_line(row, users, plain) for row in found.items], found.total, found.next)
 
 
-def _line(row: Any, users: dict[str, Any], plain: bool) -> dict[str, Any]:
+def _line(row: Any, users: dict[str, Any], plain: bool) -> SourceConflict:
     said = (row.entry or {}).get("user") or {}
     candidates = [
-        {**user_queries.user_ref(users[each]), "status": user_queries.user_status(users[each])}
+        PossibleUser(**vars(user_ref(users[each])), status=user_queries.user_status(users[each]))
         for each in row.candidates
         if each in users
     ]
-    return {
-        "id": row.id,
-        "subject": row.subject,
-        "kind": row.kind,
-        "name": row.name,
-        "message": masking.text(row.message),
-        "native_id": row.native_id if plain else masking.HIDDEN,
-        "says": {
+    return SourceConflict(
+        id=row.id,
+        subject=row.subject,
+        kind=row.kind,
+        name=row.name,
+        message=masking.text(row.message) or "",
+        native_id=row.native_id if plain else masking.HIDDEN,
+        says={
             name: value
             for name, value in said.items()
             if plain or name in ("userName", "displayName", "name")
         },
-        "candidates": candidates,
-        "choices": list(CHOICES.get(row.kind, USUAL)),
-        "status": row.status,
-        "decision": row.decision,
-        "decided_by": row.decided_by,
-        "decided_at": row.decided_at,
-        "first_seen_at": row.first_seen_at,
-        "last_seen_at": row.last_seen_at,
-    }
+        candidates=candidates,
+        choices=list(CHOICES.get(row.kind, USUAL)),
+        status=row.status,
+        decision=row.decision,
+        decided_by=row.decided_by,
+        decided_at=row.decided_at,
+        first_seen_at=row.first_seen_at,
+        last_seen_at=row.last_seen_at,
+    )
 
 
 def decide(
     ctx: AppContext, caller: Caller, key: str, conflict_id: str, decision: str, user: str | None = None
-) -> dict[str, Any]:
+) -> SourceConflict:
     """Decide a conflict; the decision is applied at once, and holds for later runs.
 
     Args:

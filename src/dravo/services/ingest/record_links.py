@@ -15,7 +15,7 @@ from dravo.core.identity.records import LOCAL, UserRecord
 from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups, with_record
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.context import AppContext
 from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -49,7 +49,7 @@ class RecordMove:
         )
 
 
-def preview(ctx: AppContext, record_id: str, to: str | None) -> dict[str, Any]:
+def preview(ctx: AppContext, record_id: str, to: str | None) -> Preview:
     """Return the effects of linking a record to another user, or (None) to a new one; nothing is changed.
 
     Raises:

@@ -6,7 +6,7 @@ the time of a request does not reveal whether an email was sent.
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
@@ -33,27 +33,50 @@ AT_ONCE = 20
 log = structlog.get_logger("mail")
 
 
-def shown(ctx: AppContext) -> dict[str, Any]:
+@dataclass
+class MailSettings:
+    """The email server with its last result, without the password."""
+
+    host: str
+    port: int
+    security: str
+    user: str
+    sender: str
+    has_password: bool
+    waiting: int
+    sent_at: str | None
+    trouble: str
+    trouble_at: str | None
+
+
+@dataclass
+class MailTested(MailSettings):
+    """The settings of the email server, after a test message to an address."""
+
+    sent_to: str
+
+
+def shown(ctx: AppContext) -> MailSettings:
     """Return the email server, without its password, and the result of the last message."""
     with ctx.database.reading() as connection:
         kept = _read(connection, SERVER)
         went = _read(connection, WENT)
         waiting = outbound_mail.number(connection)
-    return {
-        "host": kept.get("host", ""),
-        "port": kept.get("port", 587),
-        "security": kept.get("security", "starttls"),
-        "user": kept.get("user", ""),
-        "sender": kept.get("sender", ""),
-        "has_password": bool(kept.get("secret")),
-        "waiting": waiting,
-        "sent_at": went.get("sent_at"),
-        "trouble": went.get("trouble", ""),
-        "trouble_at": went.get("trouble_at"),
-    }
+    return MailSettings(
+        host=kept.get("host", ""),
+        port=kept.get("port", 587),
+        security=kept.get("security", "starttls"),
+        user=kept.get("user", ""),
+        sender=kept.get("sender", ""),
+        has_password=bool(kept.get("secret")),
+        waiting=waiting,
+        sent_at=went.get("sent_at"),
+        trouble=went.get("trouble", ""),
+        trouble_at=went.get("trouble_at"),
+    )
 
 
-def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> dict[str, Any]:
+def change(ctx: AppContext, caller: Caller, given: dict[str, Any]) -> MailSettings:
     """Change the email server; None keeps a value. A new host clears the password.
 
     Args:
@@ -122,7 +145,7 @@ def is_set_up(connection: Connection) -> bool:
     return bool(_read(connection, SERVER).get("host"))
 
 
-def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
+def test(ctx: AppContext, caller: Caller, to: str) -> MailTested:
     """Send one message now, and return the result.
 
     Raises:
@@ -138,7 +161,7 @@ def test(ctx: AppContext, caller: Caller, to: str) -> dict[str, Any]:
     send(server, address, compose(server.sender, address, "Test email from Dravo", text))
     with ctx.database.writing() as connection:
         stored_settings.replace_value(connection, WENT, {"sent_at": clock.now()})
-    return {**shown(ctx), "sent_to": address}
+    return MailTested(**vars(shown(ctx)), sent_to=address)
 
 
 def write_letter(

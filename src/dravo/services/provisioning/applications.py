@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, literal, select, update
+from sqlalchemy import Connection, Label, delete, func, insert, literal, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
@@ -12,25 +13,101 @@ from dravo.core.expiry import ending
 from dravo.protocols.http_client import check_url
 from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.access import license_plans
+from dravo.services.access.license_plans import LicensePlanLine
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning import settings as provisioning_settings
+from dravo.services.provisioning.settings import ProvisioningSettings
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.snapshots.config import raise_revision
 
 
+@dataclass
+class ApplicationLine:
+    """An application as in lists."""
+
+    key: str
+    label: str
+    owner: str | None
+    address: str | None
+    hidden: bool
+    tracked_only: bool
+    enabled: bool
+    status: str
+    users: int
+    accounts: int
+    waiting: int
+    failed: int
+    drifting: int
+    mapping_warnings: int
+    waiting_for_seats: int
+    short_plans: int
+    answered_at: str | None
+    secret_ends_at: str | None
+    trouble: str | None
+    hint: str | None
+    created_at: str
+
+
+@dataclass
+class ConnectionStatus:
+    """The connection to an application."""
+
+    base_url: str | None
+    has_secret: bool
+    auth: dict[str, Any]
+    secret_expires_at: str | None
+    checked_at: str | None
+    capabilities: dict[str, Any] | None
+    paused_at: str | None
+    failures: int
+    retry_at: str | None
+
+
+@dataclass
+class Policy:
+    """An access policy: eligible users, fallback, multiple roles and precedence."""
+
+    eligibility: str
+    fallback: str
+    fallback_role: str | None
+    several: str
+    first: str
+
+
+@dataclass
+class Role:
+    """A role with the number of its users."""
+
+    key: str
+    label: str
+    rank: int
+    users: int
+
+
+@dataclass
+class ApplicationDetail(ApplicationLine):
+    """An application with all settings."""
+
+    roles: list[Role]
+    plans: list[LicensePlanLine]
+    policy: Policy
+    settings: ProvisioningSettings
+    connection: ConnectionStatus
+
+
 def add(
     ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool
-) -> dict[str, Any]:
+) -> ApplicationDetail:
     """Add an application, as yet without roles or connection.
 
     Raises:
@@ -84,7 +161,7 @@ def _statement() -> Any:
     )
     accounts = select(func.count()).select_from(t.account).where(a.application_id == p.id).scalar_subquery()
 
-    def tasks(status: str) -> Any:
+    def tasks(status: str) -> Label[int]:
         where = (d.application_id == p.id, d.closed_at.is_(None), d.status == status)
         return select(func.count()).select_from(t.task).where(*where).scalar_subquery().label(status)
 
@@ -121,30 +198,30 @@ def _mapping_warnings(application_id: Any) -> Any:
     )
 
 
-def _line(row: Any) -> dict[str, Any]:
-    return {
-        "key": row.key,
-        "label": row.label,
-        "owner": row.owner,
-        "address": row.address,
-        "hidden": row.hidden,
-        "tracked_only": row.tracked_only,
-        "enabled": row.enabled,
-        "status": _status(row),
-        "users": row.users,
-        "accounts": row.accounts,
-        "waiting": row.waiting,
-        "failed": row.failed + row.held,
-        "drifting": row.drifting,
-        "mapping_warnings": row.mapping_warnings,
-        "waiting_for_seats": row.waiting_for_seats,
-        "short_plans": row.short_plans,
-        "answered_at": row.answered_at,
-        "secret_ends_at": ending(row.secret_expires_at, clock.now()) if row.secret else None,
-        "trouble": row.trouble,
-        "hint": row.trouble_hint,
-        "created_at": row.created_at,
-    }
+def _line(row: Any) -> ApplicationLine:
+    return ApplicationLine(
+        key=row.key,
+        label=row.label,
+        owner=row.owner,
+        address=row.address,
+        hidden=row.hidden,
+        tracked_only=row.tracked_only,
+        enabled=row.enabled,
+        status=_status(row),
+        users=row.users,
+        accounts=row.accounts,
+        waiting=row.waiting,
+        failed=row.failed + row.held,
+        drifting=row.drifting,
+        mapping_warnings=row.mapping_warnings,
+        waiting_for_seats=row.waiting_for_seats,
+        short_plans=row.short_plans,
+        answered_at=row.answered_at,
+        secret_ends_at=ending(row.secret_expires_at, clock.now()) if row.secret else None,
+        trouble=row.trouble,
+        hint=row.trouble_hint,
+        created_at=row.created_at,
+    )
 
 
 def _status(row: Any) -> str:
@@ -161,7 +238,7 @@ def _status(row: Any) -> str:
 
 def list_applications(
     ctx: AppContext, page_request: PageRequest, keys: frozenset[str] | None = None
-) -> dict[str, Any]:
+) -> Page[ApplicationLine]:
     """Return a page of applications by label; `keys` limits them."""
     statement = _statement()
     if keys is not None:
@@ -170,7 +247,7 @@ def list_applications(
         return page(connection, statement, [t.application.c.label, t.application.c.id], page_request, _line)
 
 
-def one(ctx: AppContext, key: str) -> dict[str, Any]:
+def one(ctx: AppContext, key: str) -> ApplicationDetail:
     """Return one application with its roles, settings and connection. Of its secret, only whether there is
     one.
 
@@ -180,39 +257,39 @@ def one(ctx: AppContext, key: str) -> dict[str, Any]:
     with ctx.database.reading() as connection:
         application_by_key(connection, key)
         row = connection.execute(_statement().where(t.application.c.key == key)).one()
-        return {
-            **_line(row),
-            "roles": _roles(connection, row.id),
-            "plans": license_plans.list_plans(connection, row.id),
-            "settings": provisioning_settings.shown(row),
-            "policy": _policy(connection, row),
-            "connection": {
-                "base_url": row.base_url,
-                "has_secret": bool(row.secret),
-                "auth": row.auth or {"kind": "bearer"},
-                "secret_expires_at": row.secret_expires_at,
-                "checked_at": row.checked_at,
-                "capabilities": read_capabilities(row.capabilities).document() if row.capabilities else None,
-                "paused_at": row.paused_at,
-                "failures": row.failures,
-                "retry_at": row.retry_at,
-            },
-        }
+        return ApplicationDetail(
+            **vars(_line(row)),
+            roles=_roles(connection, row.id),
+            plans=license_plans.list_plans(connection, row.id),
+            settings=provisioning_settings.shown(row),
+            policy=_policy(connection, row),
+            connection=ConnectionStatus(
+                base_url=row.base_url,
+                has_secret=bool(row.secret),
+                auth=row.auth or {"kind": "bearer"},
+                secret_expires_at=row.secret_expires_at,
+                checked_at=row.checked_at,
+                capabilities=read_capabilities(row.capabilities).document() if row.capabilities else None,
+                paused_at=row.paused_at,
+                failures=row.failures,
+                retry_at=row.retry_at,
+            ),
+        )
 
 
-def _policy(connection: Connection, row: Any) -> dict[str, Any]:
+def _policy(connection: Connection, row: Any) -> Policy:
     """Return how access is decided, the default role by its key."""
     default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
-    return {
-        "eligibility": row.eligibility,
-        "fallback": row.fallback,
-        "fallback_role": default,
-        "several": row.several,
-        "first": row.first,
-    }
+    return Policy(
+        eligibility=row.eligibility,
+        fallback=row.fallback,
+        fallback_role=default,
+        several=row.several,
+        first=row.first,
+    )
 
 
-def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
+def _roles(connection: Connection, application_id: str) -> list[Role]:
     r, x = t.role.c, t.access.c
     users = (
         select(func.count())
@@ -223,12 +300,20 @@ def _roles(connection: Connection, application_id: str) -> list[dict[str, Any]]:
     rows = connection.execute(
         select(t.role, users.label("users")).where(r.application_id == application_id).order_by(r.rank, r.key)
     )
-    return [{"key": row.key, "label": row.label, "rank": row.rank, "users": row.users} for row in rows]
+    return [
+        Role(
+            key=row.key,
+            label=row.label,
+            rank=row.rank,
+            users=row.users,
+        )
+        for row in rows
+    ]
 
 
 def change(
     ctx: AppContext, caller: Caller, key: str, about: dict[str, Any], settings: dict[str, Any]
-) -> dict[str, Any]:
+) -> ApplicationDetail:
     """Change an application or its provisioning settings. New settings recompute everyone with an account
     there.
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Generator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 from urllib.parse import unquote
 
@@ -22,6 +22,7 @@ from dravo.protocols.scim_client.listing import MOST, TooMany, everything
 from dravo.protocols.scim_client.responses import ConnectionPausedError, RetryableError
 from dravo.services.context import AppContext
 from dravo.services.provisioning.health import note_answer
+from dravo.services.security import masking
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.plan_writer import WAITING
@@ -65,9 +66,33 @@ class ExchangeLog:
         return last["method"] != "GET" and (last["status"] is None or last["status"] >= 500)
 
 
-def shown_exchanges(exchanges: Sequence[Mapping[str, Any]] | None) -> list[dict[str, Any]]:
-    """Return exchanges as the API shows them; `together` is missing for those sent alone."""
-    return [{"together": None, **each} for each in exchanges or ()]
+@dataclass(frozen=True)
+class Exchange:
+    """A request of an attempt with its response; `together` is the number of changes in a bulk request."""
+
+    method: str
+    path: str
+    query: dict[str, str] | None
+    status: int | None
+    milliseconds: int
+    excerpt: str | None
+    together: int | None = None
+
+
+def shown_exchanges(exchanges: Sequence[Mapping[str, Any]] | None) -> list[Exchange]:
+    """Return stored exchanges as the present caller may read them: filters and refusals quote attributes."""
+    shown = [Exchange(**each) for each in exchanges or ()]
+    if not masking.hidden():
+        return shown
+    return [
+        replace(
+            each,
+            path=each.path.partition("?")[0],
+            query=None,
+            excerpt=masking.HIDDEN if each.excerpt else None,
+        )
+        for each in shown
+    ]
 
 
 class Pace:

@@ -11,10 +11,10 @@ from sqlalchemy import update
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.protocols.http_client import check_url, repair_address
-from dravo.protocols.scim_client.connection_test import check_connection
+from dravo.protocols.scim_client.connection_test import CheckResult, check_connection
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
-from dravo.services.provisioning.applications import one, retry_failed_tasks
+from dravo.services.provisioning.applications import ApplicationDetail, one, retry_failed_tasks
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -44,7 +44,7 @@ class ConnectionSettings:
 
 def connect(
     ctx: AppContext, caller: Caller, key: str, connection_settings: ConnectionSettings
-) -> dict[str, Any]:
+) -> ApplicationDetail:
     """Save the connection of an application.
 
     A new host or another kind of authentication clears the stored secret.
@@ -157,14 +157,11 @@ def _origin(address: str) -> tuple[str, str]:
     return parts.scheme, parts.netloc
 
 
-def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -> dict[str, Any]:
+def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -> CheckResult:
     """Test the connection step by step, and store the capabilities of the application.
 
     Args:
         writing: whether to create, update and delete a test user.
-
-    Returns:
-        {"ok", "steps": [{"name", "outcome", "message", "hint"}], "capabilities"}.
     """
     with ctx.database.reading() as connection:
         row = application_by_key(connection, key)
@@ -181,9 +178,9 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
     now = clock.now()
     with ctx.database.writing() as connection:
         values: dict[str, Any] = {"checked_at": now}
-        if result["capabilities"]:
-            values["capabilities"] = result["capabilities"]
-        if result["ok"]:
+        if result.capabilities:
+            values["capabilities"] = result.capabilities
+        if result.ok:
             values |= {
                 "failures": 0,
                 "retry_at": None,
@@ -197,7 +194,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
             .where(t.application.c.id == row.id, t.application.c.revision == row.revision)
             .values(**values)
         )
-        details = {"key": key, "ok": result["ok"], "with a test account": writing}
+        details = {"key": key, "ok": result.ok, "with a test account": writing}
         record_change(
             connection,
             ctx.keys,
@@ -208,7 +205,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
     return result
 
 
-def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> dict[str, Any]:
+def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> ApplicationDetail:
     """Pause provisioning to an application, or resume it; pending work waits."""
     now = clock.now()
     with ctx.database.writing() as connection:

@@ -32,6 +32,7 @@ from dravo.services.provisioning.client import (
     LIST_SECONDS,
     ApplicationClient,
     ConnectedApplication,
+    Exchange,
     ExchangeLog,
     shown_exchanges,
 )
@@ -40,9 +41,30 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
 from dravo.store.snapshots.config import CHOSEN
+
+
+@dataclass
+class ProvisionedGroup:
+    """A provisioned group: a group ("group") or the users of a role ("role")."""
+
+    id: str
+    kind: str
+    of: str
+    name: str
+    going: bool
+    status: str
+    members: int
+    members_there: int
+    remote_id: str | None
+    origin: str | None
+    applied_at: str | None
+    next_attempt_at: str | None
+    message: str | None
+    hint: str | None
+    exchanges: list[Exchange]
 
 
 def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | None:
@@ -351,7 +373,7 @@ def read_again(connection: Any, group_id: str, now: Instant) -> None:
 # Reading
 
 
-def list_groups(ctx: AppContext, application: str, page_request: PageRequest) -> dict[str, Any]:
+def list_groups(ctx: AppContext, application: str, page_request: PageRequest) -> Page[ProvisionedGroup]:
     """Return a page of the provisioned groups of an application, with their status.
 
     Raises:
@@ -397,26 +419,26 @@ def list_groups(ctx: AppContext, application: str, page_request: PageRequest) ->
         return page(connection, statement, [g.id], page_request, lambda row: _line(ctx, connection, row))
 
 
-def _line(ctx: AppContext, connection: Any, row: Any) -> dict[str, Any]:
+def _line(ctx: AppContext, connection: Any, row: Any) -> ProvisionedGroup:
     kind, _, identifier = row.key.partition(":")
     name = desired_name(ctx, connection, row)
-    return {
-        "id": row.id,
-        "kind": kind,
-        "of": identifier,
-        "name": name or row.applied_name or "",
-        "going": name is None,
-        "status": row.status,
-        "members": row.due_members,
-        "members_there": row.agreed_members,
-        "remote_id": row.remote_id,
-        "origin": row.origin,
-        "applied_at": row.applied_at,
-        "next_attempt_at": row.next_attempt_at,
-        "message": row.message,
-        "hint": row.hint,
-        "exchanges": shown_exchanges(row.exchanges),
-    }
+    return ProvisionedGroup(
+        id=row.id,
+        kind=kind,
+        of=identifier,
+        name=name or row.applied_name or "",
+        going=name is None,
+        status=row.status,
+        members=row.due_members,
+        members_there=row.agreed_members,
+        remote_id=row.remote_id,
+        origin=row.origin,
+        applied_at=row.applied_at,
+        next_attempt_at=row.next_attempt_at,
+        message=row.message,
+        hint=row.hint,
+        exchanges=shown_exchanges(row.exchanges),
+    )
 
 
 def retry(ctx: AppContext, caller: Caller, application: str, group_id: str) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, func, select, true, update
@@ -14,16 +15,37 @@ from dravo.services import events, settings
 from dravo.services.changes.removal_limits import check_confirmed, limits
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
+from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.pagination import ItemList
 from dravo.store.plan_writer import DROPPED, HELD, WAITING
 from dravo.store.queries import access as access_queries
-from dravo.store.queries import users as user_queries
+from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
 
 HOLDS = "removal_limit"
 CHUNK = 500
+
+
+@dataclass
+class HeldUser:
+    """A held removal of a user."""
+
+    user: UserRef
+    desired_state: str
+
+
+@dataclass
+class HoldItem:
+    """The held removals of an application."""
+
+    application: KeyAndLabel
+    number: int
+    since: str
+    message: str
+    users: list[HeldUser]
 
 
 def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) -> int:
@@ -154,7 +176,7 @@ def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[st
 # Decisions of operators
 
 
-def list_holds(ctx: AppContext) -> dict[str, Any]:
+def list_holds(ctx: AppContext) -> ItemList[HoldItem]:
     """Return the held removals: for each application their number, start and reason, and the first of
     them.
     """
@@ -186,23 +208,26 @@ def list_holds(ctx: AppContext) -> dict[str, Any]:
                 .limit(20)
             )
             shown = [
-                {"user": user_queries.user_ref(each), "desired_state": each.desired_state}
+                HeldUser(
+                    user=user_ref(each),
+                    desired_state=each.desired_state,
+                )
                 for each in connection.execute(users)
             ]
-            application = {"key": row.key, "label": row.label}
+            application = KeyAndLabel(row.key, row.label)
             items.append(
-                {
-                    "application": application,
-                    "number": row.number,
-                    "since": row.since,
-                    "message": row.message,
-                    "users": shown,
-                }
+                HoldItem(
+                    application=application,
+                    number=row.number,
+                    since=row.since,
+                    message=row.message,
+                    users=shown,
+                )
             )
-    return {"items": items}
+    return ItemList(items)
 
 
-def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
+def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> Number:
     """Approve the held removals of an application; the typed label confirms.
 
     Raises:
@@ -218,7 +243,7 @@ def approve(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) ->
     )
 
 
-def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> dict[str, Any]:
+def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> Number:
     """Discard the held removals of an application: accounts stay as they are until something changes.
 
     Raises:
@@ -239,7 +264,7 @@ def discard(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) ->
 
 def _act(
     ctx: AppContext, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]
-) -> dict[str, Any]:
+) -> Number:
     now = clock.now()
     d = t.task.c
     with ctx.database.writing() as connection:
@@ -266,4 +291,4 @@ def _act(
             now,
             AuditEvent(action, "application", application.id, details={"key": key, "number": number}),
         )
-    return {"number": number}
+    return Number(number)

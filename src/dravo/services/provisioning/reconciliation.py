@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Generator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, and_, case, delete, exists, insert, or_, select, update
@@ -36,17 +37,19 @@ from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.listing import everything
 from dravo.protocols.scim_client.responses import ProvisioningError, classify
 from dravo.services.context import AppContext
+from dravo.services.imports.config import ChangedAttribute
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.services.provisioning.groups import desired_name
 from dravo.services.provisioning.tasks import reopen
+from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.plan_writer import DONE
 from dravo.store.plan_writer import FAILED as FAILED_TASK
 from dravo.store.queries import applications as application_rows
@@ -57,11 +60,64 @@ RECONCILIATION = "reconciliation"
 OPEN, MENDING, IGNORED = "open", "repairing", "ignored"
 
 
+@dataclass
+class ReconciliationRun:
+    """A reconciliation with its progress and result."""
+
+    id: str
+    status: str
+    requested_by: str
+    requested_at: str
+    started_at: str | None
+    ended_at: str | None
+    progress: int
+    groups: int
+    read: int
+    counts: dict[str, int]
+    message: str | None
+    hint: str | None
+
+
+@dataclass
+class DriftLine:
+    """A difference between an application and its desired state."""
+
+    id: str
+    kind: str
+    status: str
+    name: str
+    user: str | None
+    account: str | None
+    remote_id: str | None
+    there: dict[str, Any]
+    changes: list[ChangedAttribute]
+    first_seen_at: str
+    last_seen_at: str
+
+
+@dataclass
+class RepairLine:
+    """What a repair does to one account or group."""
+
+    id: str
+    kind: str
+    name: str
+    effect: str
+
+
+@dataclass
+class RepairPreview:
+    """The result of a repair."""
+
+    number: int
+    items: list[RepairLine]
+
+
 class Stopped(Exception):
     """An operator asked to stop the run."""
 
 
-def ask_for(ctx: AppContext, caller: Caller, key: str) -> dict[str, Any]:
+def ask_for(ctx: AppContext, caller: Caller, key: str) -> ReconciliationRun:
     """Ask for a reconciliation of an application; return the run.
 
     Raises:
@@ -377,7 +433,7 @@ def _end(ctx: AppContext, run_id: str, status: str, message: str, hint: str = ""
         run_queries.update_run(connection, run_id, **values)
 
 
-def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
+def stop(ctx: AppContext, caller: Caller, run_id: str) -> ReconciliationRun:
     """Have a run be stopped at its next page.
 
     Raises:
@@ -405,14 +461,14 @@ def stop(ctx: AppContext, caller: Caller, run_id: str) -> dict[str, Any]:
 # Reading runs and drift
 
 
-def runs(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
+def runs(ctx: AppContext, key: str, page_request: PageRequest) -> Page[ReconciliationRun]:
     """Return a page of an application's runs, newest first."""
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         return run_queries.list_runs(connection, page_request, _run_line, application_id=application.id)
 
 
-def one_run(ctx: AppContext, run_id: str) -> dict[str, Any]:
+def one_run(ctx: AppContext, run_id: str) -> ReconciliationRun:
     """Return one run.
 
     Raises:
@@ -429,27 +485,27 @@ def _known_run(connection: Connection, run_id: str) -> Run:
     return row
 
 
-def _run_line(row: Run) -> dict[str, Any]:
+def _run_line(row: Run) -> ReconciliationRun:
     counts = row.counts or {}
-    return {
-        "id": row.id,
-        "status": row.status,
-        "requested_by": row.requested_by,
-        "requested_at": row.requested_at,
-        "started_at": row.started_at,
-        "ended_at": row.ended_at,
-        "progress": row.progress,
-        "read": counts.get("read", row.progress),
-        "groups": counts.get("groups", 0),
-        "counts": {kind: counts.get(kind, 0) for kind in KINDS},
-        "message": row.message,
-        "hint": row.hint,
-    }
+    return ReconciliationRun(
+        id=row.id,
+        status=row.status,
+        requested_by=row.requested_by,
+        requested_at=row.requested_at,
+        started_at=row.started_at,
+        ended_at=row.ended_at,
+        progress=row.progress,
+        read=counts.get("read", row.progress),
+        groups=counts.get("groups", 0),
+        counts={kind: counts.get(kind, 0) for kind in KINDS},
+        message=row.message,
+        hint=row.hint,
+    )
 
 
 def drift(
     ctx: AppContext, key: str, page_request: PageRequest, kind: str | None = None, status: str | None = None
-) -> dict[str, Any]:
+) -> Page[DriftLine]:
     """Return a page of an application's drift by name; without a status, open and repairing differences."""
     d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
     with ctx.database.reading() as connection:
@@ -474,30 +530,30 @@ def drift(
         return page(connection, statement, [d.name, d.id], page_request, _drift_line)
 
 
-def _drift_line(row: Any) -> dict[str, Any]:
+def _drift_line(row: Any) -> DriftLine:
     settled, at = row.applied_version == row.desired_version, row.applied_at
     if row.kind in GROUP_KINDS:
         settled, at = row.group_status == DONE, row.group_agreed_at
     repaired = row.status == MENDING and settled and (at or "") > row.last_seen_at
-    return {
-        "id": row.id,
-        "kind": row.kind,
-        "status": "repaired" if repaired else row.status,
-        "name": row.name,
-        "user": row.user_id,
-        "account": row.account_id,
-        "remote_id": row.remote_id,
-        "there": row.there or {},
-        "changes": row.differences or [],
-        "first_seen_at": row.first_seen_at,
-        "last_seen_at": row.last_seen_at,
-    }
+    return DriftLine(
+        id=row.id,
+        kind=row.kind,
+        status="repaired" if repaired else row.status,
+        name=row.name,
+        user=row.user_id,
+        account=row.account_id,
+        remote_id=row.remote_id,
+        there=row.there or {},
+        changes=row.differences or [],
+        first_seen_at=row.first_seen_at,
+        last_seen_at=row.last_seen_at,
+    )
 
 
 # Repairing and ignoring
 
 
-def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> dict[str, Any]:
+def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> RepairPreview:
     """Return what a repair would do to each account and group; nothing is changed.
 
     Returns:
@@ -512,10 +568,18 @@ def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> dict[str, A
     for row in rows:
         _check_repairable(row)
     items = [
-        {"id": row.id, "kind": row.kind, "name": row.name, "effect": _effect(row)}
+        RepairLine(
+            id=row.id,
+            kind=row.kind,
+            name=row.name,
+            effect=_effect(row),
+        )
         for row in sorted(rows, key=lambda row: str(row.name))
     ]
-    return {"number": len(items), "items": items}
+    return RepairPreview(
+        number=len(items),
+        items=items,
+    )
 
 
 def _effect(row: Any) -> str:
@@ -559,11 +623,8 @@ def _check_repairable(row: Any) -> None:
         )
 
 
-def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dict[str, Any]:
+def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> Number:
     """Repair accounts and groups: read each in the application, and send what differs.
-
-    Returns:
-        {"number": how many are being repaired}.
 
     Raises:
         InvalidInput: for an account or group that Dravo does not manage; those are linked or ignored.
@@ -571,9 +632,7 @@ def repair(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str]) -> dic
     return _act(ctx, caller, key, ids, "repaired drift", MENDING)
 
 
-def ignore(
-    ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True
-) -> dict[str, Any]:
+def ignore(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], *, ignored: bool = True) -> Number:
     """Ignore differences, which leave the list, or stop ignoring them."""
     return _act(
         ctx,
@@ -585,9 +644,7 @@ def ignore(
     )
 
 
-def _act(
-    ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, status: str
-) -> dict[str, Any]:
+def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: str, status: str) -> Number:
     now = clock.now()
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
@@ -609,7 +666,7 @@ def _act(
             now,
             AuditEvent(action, "application", application.id, details=details),
         )
-    return {"number": len(rows)}
+    return Number(len(rows))
 
 
 def _note_empty(connection: Connection, row: Any) -> None:

@@ -18,6 +18,7 @@ from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label, role_by_key
 from dravo.services.provisioning.applications import (
+    ApplicationDetail,
     mark_everyone_with_an_account,
     mark_those_in_patterns,
     one,
@@ -35,7 +36,7 @@ from dravo.store.snapshots.config import load, raise_revision, revision
 
 def add_role(
     ctx: AppContext, caller: Caller, key: str, role_key: str, label: str, rank: int
-) -> dict[str, Any]:
+) -> ApplicationDetail:
     """Add a role; a higher rank may do more.
 
     Raises:
@@ -122,7 +123,7 @@ def change_role(
     role_key: str,
     edit: RoleEdit,
     sure: Confirmation = UNCONFIRMED,
-) -> dict[str, Any]:
+) -> ApplicationDetail:
     """Change the label or the rank of a role; its key stays.
 
     Raises:
@@ -162,7 +163,7 @@ def change_role(
     return one(ctx, key)
 
 
-def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> dict[str, Any]:
+def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> ApplicationDetail:
     """Delete a role that was never assigned.
 
     Raises:

@@ -4,7 +4,8 @@ previewed.
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, select, union
@@ -18,11 +19,12 @@ from dravo.core.provisioning import attribute_mapping
 from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
 from dravo.services.context import AppContext
+from dravo.services.imports.config import ChangedAttribute
 from dravo.services.lookups import application_by_key
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.queries.applications import Application
-from dravo.store.queries.users import attributes_ref
+from dravo.store.queries.references import UserRef, attributes_ref
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import (
     CHOSEN,
@@ -33,47 +35,79 @@ from dravo.store.snapshots.config import (
     settings_of,
 )
 
-SETTINGS = (
-    "enabled",
-    "create_accounts",
-    "update_accounts",
-    "adopt_by_user_name",
-    "adopt_groups",
-    "on_losing_access",
-    "on_inactive",
-    "on_leaving",
-    "max_concurrency",
-    "rate_limit",
-    "attributes",
-    "role_encoding",
-    "plan_encoding",
-    "provisioned_groups",
-    "reconcile_schedule",
-)
 # Settings that can be cleared with an empty value.
 EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_schedule": ""}
 MOST_SHOWN = 50
 MOST_LOOKED_AT = 100_000
 
 
-def shown(row: Any) -> dict[str, Any]:
+@dataclass
+class SettingsPreviewUser:
+    """An account that changed settings would affect."""
+
+    user: UserRef
+    before: str
+    after: str
+    changes: list[ChangedAttribute]
+
+
+@dataclass
+class SettingsPreview:
+    """The preview of changed settings."""
+
+    accounts: int
+    changed: int
+    whole: bool
+    users: list[SettingsPreviewUser]
+
+
+@dataclass
+class ProvisioningSettings:
+    """The provisioning settings of an application."""
+
+    enabled: bool
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    adopt_groups: bool
+    on_losing_access: str
+    on_inactive: str
+    on_leaving: str
+    max_concurrency: int
+    rate_limit: int
+    attributes: list[dict[str, str]]
+    role_encoding: dict[str, Any]
+    plan_encoding: dict[str, Any]
+    provisioned_groups: dict[str, Any]
+    reconcile_schedule: str
+    reconcile_schedule_words: str
+    reconcile_next_at: Instant | None
+    reconcile_times: Sequence[str]
+
+
+def shown(row: Any) -> ProvisioningSettings:
     """Return the settings of an application as the API shows them."""
-    return {
-        **{name: getattr(row, name) for name in SETTINGS},
-        "attributes": row.attributes or [],
-        "role_encoding": RoleEncoding(**(row.role_encoding or {})).document(),
-        "plan_encoding": plans_as_of(row).document(),
-        "provisioned_groups": row.provisioned_groups or {"which": NO_GROUPS, "groups": []},
-        "rate_limit": row.rate_limit or 0,
-        "reconcile_schedule": row.reconcile_schedule or "",
-        "reconcile_schedule_words": schedules.in_words(row.reconcile_schedule)
-        if row.reconcile_schedule
-        else "",
-        "reconcile_next_at": row.reconcile_next_at,
-        "reconcile_times": schedules.next_times(row.reconcile_schedule, clock.now())
-        if row.reconcile_schedule
-        else [],
-    }
+    schedule = row.reconcile_schedule
+    return ProvisioningSettings(
+        enabled=row.enabled,
+        create_accounts=row.create_accounts,
+        update_accounts=row.update_accounts,
+        adopt_by_user_name=row.adopt_by_user_name,
+        adopt_groups=row.adopt_groups,
+        on_losing_access=row.on_losing_access,
+        on_inactive=row.on_inactive,
+        on_leaving=row.on_leaving,
+        max_concurrency=row.max_concurrency,
+        attributes=row.attributes or [],
+        role_encoding=RoleEncoding(**(row.role_encoding or {})).document(),
+        plan_encoding=plans_as_of(row).document(),
+        provisioned_groups=row.provisioned_groups or {"which": NO_GROUPS, "groups": []},
+        rate_limit=row.rate_limit or 0,
+        reconcile_schedule=schedule or "",
+        reconcile_schedule_words=schedules.in_words(schedule) if schedule else "",
+        reconcile_next_at=row.reconcile_next_at,
+        reconcile_times=schedules.next_times(schedule, clock.now()) if schedule else [],
+    )
 
 
 def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[str, Any]:
@@ -209,13 +243,11 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
     return {"which": which, "groups": kept}
 
 
-def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, Any]:
+def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> SettingsPreview:
     """Return what changed settings would do to accounts; nothing is changed.
 
     Returns:
-        {"accounts": their number, "changed": how many would change, "whole": whether all were checked,
-            "users": the first of them [{"user", "before", "after", "changes": [{"attribute", "before",
-            "after"}]}]}.
+        the result; `whole` says whether all accounts were checked, `users` are the first of those who change.
 
     Raises:
         InvalidInput, NotFound.
@@ -241,12 +273,12 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> dict[str, An
             for line in _lines(connection, ids[:MOST_LOOKED_AT], catalogue, changed, row.id, now)
             if line is not None
         ]
-    return {
-        "accounts": len(ids),
-        "changed": len(found),
-        "whole": len(ids) <= MOST_LOOKED_AT,
-        "users": found[:MOST_SHOWN],
-    }
+    return SettingsPreview(
+        accounts=len(ids),
+        changed=len(found),
+        whole=len(ids) <= MOST_LOOKED_AT,
+        users=found[:MOST_SHOWN],
+    )
 
 
 def _with_settings(catalogue: ConfigSnapshot, row: Application, values: dict[str, Any]) -> ConfigSnapshot:
@@ -266,7 +298,7 @@ def _lines(
     changed: ConfigSnapshot,
     application_id: str,
     now: Instant,
-) -> Any:
+) -> Iterator[SettingsPreviewUser]:
     for start in range(0, len(ids), user_snapshots.CHUNK):
         for user in user_snapshots.users(connection, ids[start : start + user_snapshots.CHUNK]).values():
             held = next(
@@ -277,12 +309,12 @@ def _lines(
             outcome = plan_user(user, changed, now)
             after = _due(outcome, application_id) or (held.desired if held else None)
             if before != after and after is not None:
-                yield {
-                    "user": attributes_ref(user.user_id, outcome.merged.attributes),
-                    "before": describe(before) if before else "no account",
-                    "after": after.get("problem") or describe(after),
-                    "changes": account_changes(before, after),
-                }
+                yield SettingsPreviewUser(
+                    user=attributes_ref(user.user_id, outcome.merged.attributes),
+                    before=describe(before) if before else "no account",
+                    after=after.get("problem") or describe(after),
+                    changes=account_changes(before, after),
+                )
 
 
 def _due(outcome: Any, application_id: str) -> Any:
@@ -291,7 +323,7 @@ def _due(outcome: Any, application_id: str) -> Any:
     )
 
 
-def account_changes(before: Any, after: Any) -> list[dict[str, Any]]:
+def account_changes(before: Any, after: Any) -> list[ChangedAttribute]:
     """Return the attributes in which two desired accounts differ, as they are sent."""
     if not before or before["want"] != PRESENT or after["want"] != PRESENT:
         return []
@@ -301,14 +333,20 @@ def account_changes(before: Any, after: Any) -> list[dict[str, Any]]:
         path = operation["path"]
         name, part = _split(path)
         was = (old.get(name) or {}).get(part) if part else old.get(name)
-        found.append({"attribute": path, "before": was, "after": operation.get("value")})
+        found.append(
+            ChangedAttribute(
+                attribute=path,
+                before=was,
+                after=operation.get("value"),
+            )
+        )
     if before.get("groups", []) != after.get("groups", []):
         found.append(
-            {
-                "attribute": "groups",
-                "before": len(before.get("groups", [])),
-                "after": len(after.get("groups", [])),
-            }
+            ChangedAttribute(
+                attribute="groups",
+                before=len(before.get("groups", [])),
+                after=len(after.get("groups", [])),
+            )
         )
     return found
 

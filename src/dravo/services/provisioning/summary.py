@@ -27,6 +27,13 @@ class ProvisioningSummary:
         return self.counts.recomputing == 0 and self.counts.waiting == 0
 
 
+@dataclass(frozen=True, kw_only=True)
+class ShownSummary(TaskCounts):
+    """Counts of pending work as the API shows them; `settled` if nothing is left to do automatically."""
+
+    settled: bool
+
+
 def summarize(ctx: AppContext, application: str | None = None, wait: float = 0.0) -> ProvisioningSummary:
     """Return the status of provisioning now, or as soon as nothing is pending.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, and_, func, insert, select, update
@@ -12,19 +13,72 @@ from dravo.core.provisioning.accounts import describe
 from dravo.core.provisioning.removal_limit import takes_away
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
-from dravo.services.provisioning.client import shown_exchanges
+from dravo.services.provisioning.client import Exchange, shown_exchanges
 from dravo.services.provisioning.health import NOT_ANSWERING
 from dravo.services.provisioning.queue import UNKNOWN
+from dravo.services.results import Number
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import ItemList, Page, PageRequest, page
 from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.queries import search as text_search
-from dravo.store.queries import users as user_queries
+from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
+
+
+@dataclass
+class TaskLine:
+    """A task as in lists."""
+
+    id: str
+    user: UserRef
+    application: KeyAndLabel
+    account: str
+    status: str
+    desired_state: str
+    version: int
+    attempts: int
+    created_at: str
+    next_attempt_at: str | None
+    closed_at: str | None
+    message: str | None
+    hint: str | None
+    waits_for: str | None
+    kind: str | None
+
+
+@dataclass
+class Attempt:
+    """One attempt of a task."""
+
+    version: int
+    started_at: str
+    ended_at: str
+    outcome: str
+    message: str | None
+    exchanges: list[Exchange]
+
+
+@dataclass
+class TaskDetail(TaskLine):
+    """A task with its last attempts."""
+
+    tries: list[Attempt]
+
+
+@dataclass
+class TaskError:
+    """Open tasks of one application with the same error."""
+
+    application: KeyAndLabel
+    kind: str
+    status: str
+    number: int
+    message: str
+    hint: str
 
 
 def _statement() -> Any:
@@ -60,7 +114,7 @@ def _statement() -> Any:
     )
 
 
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: Any) -> TaskLine:
     waits_for = None
     if row.status == WAITING:
         if row.paused_at:
@@ -69,23 +123,23 @@ def _line(row: Any) -> dict[str, Any]:
             waits_for = "the application is disabled"
         elif row.failures >= NOT_ANSWERING:
             waits_for = "the application does not respond"
-    return {
-        "id": row.id,
-        "user": user_queries.user_ref(row, "user_id"),
-        "application": {"key": row.application_key, "label": row.application_label},
-        "account": row.account_id,
-        "status": row.status,
-        "desired_state": row.desired_state,
-        "version": row.version,
-        "attempts": row.attempts,
-        "created_at": row.created_at,
-        "next_attempt_at": row.next_attempt_at,
-        "closed_at": row.closed_at,
-        "message": masking.text(row.message or (row.trouble if waits_for else None)),
-        "hint": row.hint or (row.trouble_hint if waits_for else None),
-        "waits_for": waits_for,
-        "kind": row.kind,
-    }
+    return TaskLine(
+        id=row.id,
+        user=user_ref(row, "user_id"),
+        application=KeyAndLabel(row.application_key, row.application_label),
+        account=row.account_id,
+        status=row.status,
+        desired_state=row.desired_state,
+        version=row.version,
+        attempts=row.attempts,
+        created_at=row.created_at,
+        next_attempt_at=row.next_attempt_at,
+        closed_at=row.closed_at,
+        message=masking.text(row.message or (row.trouble if waits_for else None)),
+        hint=row.hint or (row.trouble_hint if waits_for else None),
+        waits_for=waits_for,
+        kind=row.kind,
+    )
 
 
 def list_tasks(
@@ -95,7 +149,7 @@ def list_tasks(
     application: str | None = None,
     user_id: str | None = None,
     words: str | None = None,
-) -> dict[str, Any]:
+) -> Page[TaskLine]:
     """Return a page of tasks, newest first; `status` may be "open" for all that are not closed."""
     d = t.task.c
     statement = _statement()
@@ -113,7 +167,7 @@ def list_tasks(
         return page(connection, statement, [d.id.desc()], page_request, _line)
 
 
-def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, task_id: str) -> TaskDetail:
     """Return one task with its last hundred attempts.
 
     Raises:
@@ -127,23 +181,23 @@ def one(ctx: AppContext, task_id: str) -> dict[str, Any]:
         attempts = connection.execute(
             select(t.task_attempt).where(n.task_id == task_id).order_by(n.id.desc()).limit(100)
         ).all()
-    return {
-        **_line(row),
-        "tries": [
-            {
-                "version": each.version,
-                "started_at": each.started_at,
-                "ended_at": each.ended_at,
-                "outcome": each.outcome,
-                "message": masking.text(each.message),
-                "exchanges": [masking.exchange(exchange) for exchange in shown_exchanges(each.exchanges)],
-            }
+    return TaskDetail(
+        **vars(_line(row)),
+        tries=[
+            Attempt(
+                version=each.version,
+                started_at=each.started_at,
+                ended_at=each.ended_at,
+                outcome=each.outcome,
+                message=masking.text(each.message),
+                exchanges=shown_exchanges(each.exchanges),
+            )
             for each in attempts
         ],
-    }
+    )
 
 
-def retry(ctx: AppContext, caller: Caller, task_id: str) -> dict[str, Any]:
+def retry(ctx: AppContext, caller: Caller, task_id: str) -> TaskDetail:
     """Retry a task at once; a finished task is opened again, to check and repair the account.
 
     Raises:
@@ -221,7 +275,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
     return task_id
 
 
-def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, Any]:
+def error_groups(ctx: AppContext, application: str | None = None) -> ItemList[TaskError]:
     """Return the errors of open tasks: for each application and kind of error their number and one
     message.
     """
@@ -245,26 +299,23 @@ def error_groups(ctx: AppContext, application: str | None = None) -> dict[str, A
         statement = statement.where(p.key == application)
     with ctx.database.reading() as connection:
         rows = connection.execute(statement).all()
-    return {
-        "items": [
-            {
-                "application": {"key": row.key, "label": row.label},
-                "kind": row.kind or "",
-                "status": row.status,
-                "number": row.number,
-                "message": masking.text(row.message) or "",
-                "hint": row.hint or "",
-            }
+    return ItemList(
+        [
+            TaskError(
+                application=KeyAndLabel(row.key, row.label),
+                kind=row.kind or "",
+                status=row.status,
+                number=row.number,
+                message=masking.text(row.message) or "",
+                hint=row.hint or "",
+            )
             for row in rows
         ]
-    }
+    )
 
 
-def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | None) -> dict[str, Any]:
+def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | None) -> Number:
     """Retry all failed and held tasks of an application, or those with one kind of error.
-
-    Returns:
-        {"number": how many are retried}.
 
     Raises:
         NotFound: if the application does not exist.
@@ -287,12 +338,10 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
         record_change(
             connection, ctx.keys, caller, now, AuditEvent("retried", "application", row.id, details=details)
         )
-    return {"number": number}
+    return Number(number)
 
 
-def resolve(
-    ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id: str | None
-) -> dict[str, Any]:
+def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id: str | None) -> TaskDetail:
     """Record an outcome that Dravo could not learn: whether an account was created.
 
     Args:

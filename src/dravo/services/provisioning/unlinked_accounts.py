@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, delete, insert, select
@@ -22,6 +23,7 @@ from dravo.services.ingest.local.source import local_source
 from dravo.services.lookups import application_by_key, find_user, role_by_key
 from dravo.services.provisioning.reconciliation import rows_of
 from dravo.services.provisioning.tasks import bind, reopen
+from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -32,7 +34,7 @@ from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import raise_revision
 
 
-def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) -> dict[str, Any]:
+def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) -> Number:
     """Link an unlinked account to a user; it is then brought to the user's desired state.
 
     Raises:
@@ -86,7 +88,7 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
                 personal={"user": found.display_name},
             ),
         )
-    return {"number": 1}
+    return Number(1)
 
 
 def _is_dead(connection: Connection, account: Any) -> bool:
@@ -102,6 +104,13 @@ def _is_dead(connection: Connection, account: Any) -> bool:
     )
 
 
+@dataclass(frozen=True)
+class CreatedUser:
+    """A user who was created for an account; `user` is the ID."""
+
+    user: str
+
+
 def make_user(
     ctx: AppContext,
     caller: Caller,
@@ -109,7 +118,7 @@ def make_user(
     drift_id: str,
     role: str | None = None,
     confirm: str | None = None,
-) -> dict[str, Any]:
+) -> CreatedUser:
     """Create a local user for an unlinked account, with the account's role as an assignment, and link them.
 
     Args:
@@ -119,9 +128,6 @@ def make_user(
         drift_id: the difference.
         role: the key of the role; None for the role of the account.
         confirm: the name of the account, typed, where the user would get more than that role.
-
-    Returns:
-        {"user": the ID of the user}.
 
     Raises:
         NotFound.
@@ -200,7 +206,7 @@ def make_user(
             ),
         )
 
-    return {"user": local_users.take_in(ctx, caller, data, direct, write)}
+    return CreatedUser(local_users.take_in(ctx, caller, data, direct, write))
 
 
 def _more(

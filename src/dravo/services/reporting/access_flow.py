@@ -6,6 +6,7 @@ Counting reads every access, so the result is stored and renewed after changes.
 from __future__ import annotations
 
 import time
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
@@ -64,14 +65,34 @@ def _counted(connection: Connection) -> dict[str, Any]:
     }
 
 
-def shown(ctx: AppContext) -> dict[str, Any]:
-    """Return the flow picture as it was counted last: {"at", "nodes", "bands"}; `at` is None as long as it
-    never was.
-    """
+@dataclass(frozen=True)
+class FlowNode:
+    """A part of the access flow: a source, a group, a role or an application, with its users."""
+
+    id: str
+    stage: str
+    kind: str
+    key: str | None
+    application: str | None
+    label: str
+    users: int
+
+
+@dataclass(frozen=True)
+class Flow:
+    """The access flow; `at` is the time of the last count, None before the first one."""
+
+    at: Instant | None
+    nodes: list[FlowNode]
+    bands: list[dict[str, Any]]
+
+
+def shown(ctx: AppContext) -> Flow:
+    """Return the access flow as it was counted last."""
     with ctx.database.reading() as connection:
         kept = cached_reports.get(connection, FLOW)
         if kept is None:
-            return {"at": None, "nodes": [], "bands": []}
+            return Flow(None, [], [])
         catalogue = ctx.catalogue.get(connection)
         labels = source_rows.labels(connection)
     application_of = {role.id: role.application_id for role in catalogue.roles.values()}
@@ -79,7 +100,7 @@ def shown(ctx: AppContext) -> dict[str, Any]:
     nodes, bands = picture(held, application_of, MOST_GROUPS, MOST_ROLES, MOST_APPLICATIONS)
     plural = {GROUP: "groups", ROLE: "roles"}
 
-    def line(node: Node) -> dict[str, Any]:
+    def line(node: Node) -> FlowNode:
         key, application = node.of, None
         if node.of is None:
             label = f"{node.bundled} more {plural.get(node.stage, 'applications')}"
@@ -94,18 +115,14 @@ def shown(ctx: AppContext) -> dict[str, Any]:
             label, key = catalogue.applications[node.of].label, catalogue.applications[node.of].key
         else:
             label = reasons.WORDS[node.of]
-        return {
-            "id": node.id,
-            "stage": node.stage,
-            "kind": node.kind,
-            "key": key,
-            "application": application,
-            "label": label,
-            "users": node.users,
-        }
+        return FlowNode(
+            id=node.id,
+            stage=node.stage,
+            kind=node.kind,
+            key=key,
+            application=application,
+            label=label,
+            users=node.users,
+        )
 
-    return {
-        "at": kept.at,
-        "nodes": [line(node) for node in nodes],
-        "bands": [band._asdict() for band in bands],
-    }
+    return Flow(kept.at, [line(node) for node in nodes], [band._asdict() for band in bands])

@@ -20,9 +20,11 @@ from dravo.services.access.undo import UNDOABLE
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.security import masking
+from dravo.services.security.audit_log import AuditObject
 from dravo.services.security.permissions import Caller
-from dravo.store.pagination import LARGEST, PageRequest, read_cursor, write_cursor
+from dravo.store.pagination import LARGEST, Page, PageRequest, read_cursor, write_cursor
 from dravo.store.plan_writer import DONE, FAILED
+from dravo.store.queries.references import KeyAndLabel, key_and_label
 from dravo.store.queries.runs import FINISHED, HELD, STOPPED
 from dravo.store.reports import activity as stored
 from dravo.store.reports.activity import AttemptEvent, ChangeEvent, EventFilter, RequestEvent, RunEvent
@@ -59,9 +61,58 @@ class SubjectFilter:
     until: Instant | None = None
 
 
+@dataclass(frozen=True)
+class NamedUser:
+    """A user by ID and name."""
+
+    id: str
+    name: str
+
+
+@dataclass(frozen=True)
+class _Shown:
+    """What an event says, without its place in the list.
+
+    Attributes:
+        by: who or what acted.
+        task: the ID of a provisioning task.
+        object: what an operator changed; `undoable` if the change can be undone.
+    """
+
+    outcome: str
+    by: str
+    what: str
+    detail: str
+    source: KeyAndLabel | None = None
+    application: KeyAndLabel | None = None
+    user: NamedUser | None = None
+    task: str | None = None
+    object: AuditObject | None = None
+    undoable: bool = False
+
+
+@dataclass(frozen=True)
+class ActivityLine:
+    """An event of the timeline."""
+
+    id: str
+    kind: str
+    at: Instant
+    outcome: str
+    by: str
+    what: str
+    detail: str
+    source: KeyAndLabel | None
+    application: KeyAndLabel | None
+    user: NamedUser | None
+    task: str | None
+    object: AuditObject | None
+    undoable: bool
+
+
 def list_activity(
     ctx: AppContext, caller: Caller, page_request: PageRequest, about: SubjectFilter
-) -> dict[str, Any]:
+) -> Page[ActivityLine]:
     """Return a page of the timeline, newest first, with what the caller can see.
 
     Raises:
@@ -77,7 +128,9 @@ def list_activity(
             "Ask a super administrator for access.",
         )
     count = min(max(page_request.count, 1), LARGEST)
-    places = read_cursor(page_request.after, len(KINDS)) if page_request.after else [""] * len(KINDS)
+    places: list[str | int] = (
+        read_cursor(page_request.after, len(KINDS)) if page_request.after else [""] * len(KINDS)
+    )
     with ctx.database.reading() as connection:
         found = _event_sources(connection, about)
         shown = [
@@ -97,12 +150,12 @@ def list_activity(
             )
         )
         items = [
-            {"id": f"{kind}:{each.key}", "kind": kind, "at": at, **_SHOWN[kind](each.event)}
+            ActivityLine(id=f"{kind}:{each.key}", kind=kind, at=at, **vars(_SHOWN[kind](each.event)))
             for at, kind, each in merged[:count]
         ]
     for _, kind, each in merged[:count]:
         places[KINDS.index(kind)] = each.key
-    return {"items": items, "total": total, "next": write_cursor(places) if len(merged) > count else None}
+    return Page(items, total, write_cursor(places) if len(merged) > count else None)
 
 
 def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, stored.Events[Any]]:
@@ -130,44 +183,42 @@ def _event_sources(connection: Connection, about: SubjectFilter) -> dict[str, st
     return found
 
 
-def _request(row: RequestEvent) -> dict[str, Any]:
+def _request(row: RequestEvent) -> _Shown:
     led_to = row.effects or {}
     subject = led_to.get("subject") or {}
     users = led_to.get("users", [])
-    user = {"id": users[0]["id"], "name": users[0]["name"]} if len(users) == 1 else None
+    user = NamedUser(users[0]["id"], users[0]["name"]) if len(users) == 1 else None
     if user is None and subject.get("kind") == "user":
-        user = {"id": subject["id"], "name": subject.get("name") or ""}
-    return {
-        "outcome": TROUBLE if row.status >= 400 else WELL,
-        "by": row.label,
-        "what": row.outcome,
-        "detail": f"{row.method} {row.path} {row.status}",
-        "source": {"key": row.key, "label": row.label},
-        "application": None,
-        "user": user,
-    }
+        user = NamedUser(subject["id"], subject.get("name") or "")
+    return _Shown(
+        outcome=TROUBLE if row.status >= 400 else WELL,
+        by=row.label,
+        what=row.outcome,
+        detail=f"{row.method} {row.path} {row.status}",
+        source=KeyAndLabel(row.key, row.label),
+        user=user,
+    )
 
 
-def _task(row: AttemptEvent) -> dict[str, Any]:
+def _task(row: AttemptEvent) -> _Shown:
     # The desired state may have changed since the attempt: its words are shown only for the same version.
     aim = f": {row.desired_state}" if row.version == row.desired_version else ""
     went = {
         DONE: f"{row.display_name} in {row.label}{aim}",
         FAILED: f"{row.display_name} in {row.label} failed{aim}",
     }
-    return {
-        "outcome": WELL if row.outcome == DONE else TROUBLE,
-        "by": "Dravo",
-        "what": went.get(row.outcome, f"{row.display_name} in {row.label} will be retried{aim}"),
-        "detail": masking.text(row.message) or "",
-        "source": None,
-        "application": {"key": row.key, "label": row.label},
-        "user": {"id": row.user_id, "name": row.display_name},
-        "task": row.task_id,
-    }
+    return _Shown(
+        outcome=WELL if row.outcome == DONE else TROUBLE,
+        by="Dravo",
+        what=went.get(row.outcome, f"{row.display_name} in {row.label} will be retried{aim}"),
+        detail=masking.text(row.message) or "",
+        application=KeyAndLabel(row.key, row.label),
+        user=NamedUser(row.user_id, row.display_name),
+        task=row.task_id,
+    )
 
 
-def _reconciliation(row: RunEvent) -> dict[str, Any]:
+def _reconciliation(row: RunEvent) -> _Shown:
     counts = row.counts or {}
     different = sum(counts.get(kind, 0) for kind in DRIFT_KINDS)
     found = f"{different or 'no'} difference{'' if different == 1 else 's'}"
@@ -176,18 +227,16 @@ def _reconciliation(row: RunEvent) -> dict[str, Any]:
         FAILED: f"Reconciliation of {row.label} failed",
         STOPPED: f"Reconciliation of {row.label} was stopped",
     }
-    return {
-        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.status == FINISHED else TROUBLE,
-        "by": row.requested_by,
-        "what": told.get(row.status, f"Reconciliation of {row.label} is running"),
-        "detail": masking.text(row.message) or "",
-        "source": None,
-        "application": {"key": row.key, "label": row.label},
-        "user": None,
-    }
+    return _Shown(
+        outcome=UNDER_WAY if row.ended_at is None else WELL if row.status == FINISHED else TROUBLE,
+        by=row.requested_by,
+        what=told.get(row.status, f"Reconciliation of {row.label} is running"),
+        detail=masking.text(row.message) or "",
+        application=KeyAndLabel(row.key, row.label),
+    )
 
 
-def _run(row: RunEvent) -> dict[str, Any]:
+def _run(row: RunEvent) -> _Shown:
     counts = row.counts or {}
     touched = ", ".join(
         f"{counts[kind]:,} {kind}"
@@ -201,32 +250,30 @@ def _run(row: RunEvent) -> dict[str, Any]:
         FAILED: f"Import of {row.label} failed",
         STOPPED: f"Import of {row.label} was stopped",
     }
-    return {
-        "outcome": UNDER_WAY if row.ended_at is None else WELL if row.status == FINISHED else TROUBLE,
-        "by": row.requested_by,
-        "what": told.get(row.status, f"Import of {row.label} is running"),
-        "detail": masking.text(row.message) or "",
-        "source": {"key": row.key, "label": row.label},
-        "application": None,
-        "user": None,
-    }
+    return _Shown(
+        outcome=UNDER_WAY if row.ended_at is None else WELL if row.status == FINISHED else TROUBLE,
+        by=row.requested_by,
+        what=told.get(row.status, f"Import of {row.label} is running"),
+        detail=masking.text(row.message) or "",
+        source=KeyAndLabel(row.key, row.label),
+    )
 
 
-def _change(row: ChangeEvent) -> dict[str, Any]:
+def _change(row: ChangeEvent) -> _Shown:
     details = {**row.details, **(row.personal or {})}
-    return {
-        "outcome": WELL,
-        "by": row.operator_name,
-        "what": row.action[:1].upper() + row.action[1:],
-        "detail": _told(details),
-        "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
-        "application": {"key": row.application_key, "label": row.application_label}
-        if row.application_key
-        else None,
-        "user": None,
-        "object": {"kind": row.object_kind, "id": row.object_id},
-        "undoable": row.action in UNDOABLE,
-    }
+    return _Shown(
+        outcome=WELL,
+        by=row.operator_name,
+        what=row.action[:1].upper() + row.action[1:],
+        detail=_told(details),
+        source=key_and_label(row.source_key, row.source_label),
+        application=key_and_label(row.application_key, row.application_label),
+        object=AuditObject(
+            kind=row.object_kind,
+            id=row.object_id,
+        ),
+        undoable=row.action in UNDOABLE,
+    )
 
 
 def _told(details: dict[str, Any]) -> str:
@@ -259,7 +306,7 @@ def _value(value: Any) -> str:
     )
 
 
-_SHOWN: dict[str, Callable[[Any], dict[str, Any]]] = {
+_SHOWN: dict[str, Callable[[Any], _Shown]] = {
     REQUEST: _request,
     TASK: _task,
     RECONCILIATION: _reconciliation,

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import orjson
@@ -25,12 +25,57 @@ from dravo.services.ingest.types import IngestChange
 from dravo.store import clock
 from dravo.store.database import Database
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries import scim_requests as stored
 from dravo.store.queries.scim_requests import RequestFilter, StoredRequest
 
 LARGEST_BODY = 16_384
 log = structlog.get_logger("traces")
+
+
+@dataclass
+class TraceSubject:
+    """The user or group of a request."""
+
+    kind: str
+    id: str
+    name: str
+
+
+@dataclass
+class TraceUser:
+    """The effects of a request on one user."""
+
+    id: str
+    name: str
+    gained: list[str]
+    lost: list[str]
+    accounts: list[list[str]]
+
+
+@dataclass
+class ScimRequestLine:
+    """A request of a source with its effects."""
+
+    id: str
+    at: str
+    method: str
+    path: str
+    query: str | None
+    status: int
+    milliseconds: int
+    outcome: str
+    quirks: list[str]
+    subject: TraceSubject | None
+    users: list[TraceUser]
+    more: int
+
+
+@dataclass
+class ScimRequest(ScimRequestLine):
+    """A request with its body."""
+
+    body: str | None
 
 
 @dataclass
@@ -164,7 +209,7 @@ def list_requests(
     only: RequestFilter,
     *,
     values: bool = True,
-) -> dict[str, Any]:
+) -> Page[ScimRequestLine]:
     """Return a page of a source's requests, newest first.
 
     Args:
@@ -177,10 +222,10 @@ def list_requests(
     """
     with database.reading() as connection:
         found = stored.list_requests(connection, source_id, page_request, only, _line, values=values)
-    return found if values else {**found, "items": [{**each, "query": None} for each in found["items"]]}
+    return found if values else replace(found, items=[replace(each, query=None) for each in found.items])
 
 
-def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
+def one(database: Database, source_id: str, trace_id: str) -> ScimRequest:
     """Return one trace, its body too.
 
     Raises:
@@ -193,25 +238,25 @@ def one(database: Database, source_id: str, trace_id: str) -> dict[str, Any]:
             f"This source has no trace with the ID '{trace_id}'.",
             "It may have been deleted. The settings define how long traces are kept.",
         )
-    return {**_line(row), "body": row.body}
+    return ScimRequest(**vars(_line(row)), body=row.body)
 
 
-def _line(row: StoredRequest) -> dict[str, Any]:
+def _line(row: StoredRequest) -> ScimRequestLine:
     led_to = row.effects or {}
-    return {
-        "id": row.id,
-        "at": row.at,
-        "method": row.method,
-        "path": row.path,
-        "query": row.query,
-        "status": row.status,
-        "milliseconds": row.milliseconds,
-        "outcome": row.outcome,
-        "quirks": row.quirks or [],
-        "subject": led_to.get("subject"),
-        "users": led_to.get("users", []),
-        "more": led_to.get("more", 0),
-    }
+    return ScimRequestLine(
+        id=row.id,
+        at=row.at,
+        method=row.method,
+        path=row.path,
+        query=row.query,
+        status=row.status,
+        milliseconds=row.milliseconds,
+        outcome=row.outcome,
+        quirks=row.quirks or [],
+        subject=led_to.get("subject"),
+        users=led_to.get("users", []),
+        more=led_to.get("more", 0),
+    )
 
 
 def sweep(database: Database, now: Instant, days: int, most: int) -> int:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, Table
+from sqlalchemy import ColumnElement, Connection, Table
 
 from dravo.core.errors import NotFound
 from dravo.core.scim.errors import ScimError
@@ -286,7 +286,7 @@ class Search:
         )
         self.descending = is_descending(query.sort_order)
 
-    def sql_order(self) -> Any:
+    def sql_order(self) -> ColumnElement[str] | None:
         """Return the column to sort by if SQL can sort, else None."""
         if len(self.kinds) > 1 or not self.narrowings[0].exact:
             return None

@@ -5,7 +5,7 @@ all.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from dataclasses import dataclass, field
 
 from sqlalchemy import Connection
 
@@ -22,9 +22,40 @@ from dravo.store import clock
 from dravo.store.ids import new_id
 from dravo.store.operators import api_tokens as token_rows
 from dravo.store.operators.api_tokens import ApiToken
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
 
 SCOPES = ("read", "write")
+
+
+@dataclass
+class TokenOperator:
+    """The operator of a token."""
+
+    id: str
+    name: str
+
+
+@dataclass
+class ApiTokenLine:
+    """An API token without its secret."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    operator: TokenOperator
+    scope: str
+    permissions: list[str] | None
+
+
+@dataclass
+class NewApiToken(ApiTokenLine):
+    """A new token with its text, shown once."""
+
+    token: str = field(repr=False)
 
 
 def create(
@@ -34,7 +65,7 @@ def create(
     scope: str,
     expires_at: Instant | None = None,
     permissions: Sequence[str] | None = None,
-) -> dict[str, Any]:
+) -> NewApiToken:
     """Create an API token of the caller; the result carries its text, the only time that it is shown.
 
     Args:
@@ -94,7 +125,7 @@ def create(
             AuditEvent("created API token", "operator", caller.operator_id, details=details),
         )
         made = _known(connection, token_id)
-    return {**_line(made), "token": token.text}
+    return NewApiToken(**vars(_line(made)), token=token.text)
 
 
 def _limits(caller: Caller, scope: str, wanted: Sequence[str] | None) -> list[str] | None:
@@ -133,24 +164,24 @@ def _limits(caller: Caller, scope: str, wanted: Sequence[str] | None) -> list[st
     return sorted({*wanted})
 
 
-def _line(row: ApiToken) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "operator": {"id": row.operator_id, "name": row.operator_name},
-        "label": row.label,
-        "prefix": row.prefix,
-        "scope": row.scope,
-        "permissions": row.permissions,
-        "created_at": row.created_at,
-        "expires_at": row.expires_at,
-        "last_used_at": row.last_used_at,
-        "revoked_at": row.revoked_at,
-    }
+def _line(row: ApiToken) -> ApiTokenLine:
+    return ApiTokenLine(
+        id=row.id,
+        operator=TokenOperator(row.operator_id, row.operator_name),
+        label=row.label,
+        prefix=row.prefix,
+        scope=row.scope,
+        permissions=row.permissions,
+        created_at=row.created_at,
+        expires_at=row.expires_at,
+        last_used_at=row.last_used_at,
+        revoked_at=row.revoked_at,
+    )
 
 
 def tokens(
     ctx: AppContext, caller: Caller, page_request: PageRequest, *, of_all: bool = False
-) -> dict[str, Any]:
+) -> Page[ApiTokenLine]:
     """Return a page of the caller's tokens, or of the tokens of all operators, newest first.
 
     Raises:

@@ -19,7 +19,27 @@ from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import Keys
 from dravo.store.operators import audit_log as audit_rows
 from dravo.store.operators.audit_log import AuditEntry
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
+
+
+@dataclass
+class AuditObject:
+    """The changed object."""
+
+    kind: str
+    id: str
+
+
+@dataclass
+class AuditLine:
+    """An entry of the audit log."""
+
+    id: int
+    at: str
+    operator: str
+    action: str
+    object: AuditObject
+    details: dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -101,17 +121,20 @@ def entries(
     page_request: PageRequest,
     object_kind: str | None = None,
     object_id: str | None = None,
-) -> dict[str, Any]:
+) -> Page[AuditLine]:
     """Return a page of the log, newest first."""
     return audit_rows.list_entries(connection, page_request, _line, object_kind, object_id)
 
 
-def _line(row: AuditEntry) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "at": row.at,
-        "operator": row.operator_name,
-        "action": row.action,
-        "object": {"kind": row.object_kind, "id": row.object_id},
-        "details": {**row.details, **(row.personal or {})},
-    }
+def _line(row: AuditEntry) -> AuditLine:
+    return AuditLine(
+        id=row.id,
+        at=row.at,
+        operator=row.operator_name,
+        action=row.action,
+        object=AuditObject(
+            kind=row.object_kind,
+            id=row.object_id,
+        ),
+        details={**row.details, **(row.personal or {})},
+    )

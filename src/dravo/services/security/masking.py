@@ -7,14 +7,18 @@ up users asks for it.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from contextvars import ContextVar
-from typing import Any
+from dataclasses import replace
+from typing import TypeVar
 
 import orjson
 
 from dravo.services.security.permissions import ATTRIBUTES, Caller
+from dravo.store.queries.accounts import AccountLine
+from dravo.store.queries.users import UserLine
 
+U = TypeVar("U", bound=UserLine)
 HIDDEN = "•••"
 # Names that tell users apart are shown everywhere.
 _SEEN = ("userName", "displayName", "name")
@@ -32,27 +36,24 @@ def hidden() -> bool:
     return _HIDDEN.get()
 
 
-def for_caller(caller: Caller, items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Return users as a caller may see them: email, attributes and external IDs may be hidden."""
-    return list(items) if ATTRIBUTES in caller.permissions else list(_masked(items))
+def users(caller: Caller, items: Sequence[U]) -> list[U]:
+    """Return users as a caller may see them: the part of an email address before the domain may be hidden."""
+    if ATTRIBUTES in caller.permissions:
+        return list(items)
+    return [replace(each, email=email(each.email)) for each in items]
 
 
-def _masked(items: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
-    for item in items:
-        shown = {**item}
-        if item.get("email"):
-            # The domain of an email address is no secret; the part before it is.
-            shown["email"] = f"{HIDDEN}@{item['email'].rpartition('@')[2]}"
-        if "attributes" in item:
-            shown["attributes"] = [
-                each if each["name"].split(".")[0] in _SEEN else {**each, "value": HIDDEN}
-                for each in item["attributes"]
-            ]
-        if "records" in item:
-            shown["records"] = [
-                {**each, "external_id": HIDDEN if each["external_id"] else None} for each in item["records"]
-            ]
-        yield shown
+def email(address: str | None) -> str | None:
+    """Return an email address with its local part hidden."""
+    if not address:
+        return address
+    _, _, domain = address.rpartition("@")
+    return f"{HIDDEN}@{domain}"
+
+
+def is_masked(attribute: str) -> bool:
+    """Return whether the present caller may not see the values of an attribute."""
+    return hidden() and attribute.split(".", maxsplit=1)[0] not in _SEEN
 
 
 def text(message: str | None) -> str | None:
@@ -60,23 +61,12 @@ def text(message: str | None) -> str | None:
     return _EMAIL.sub(f"{HIDDEN}@", message) if message and hidden() else message
 
 
-def accounts(items: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
+def accounts(items: Iterable[AccountLine]) -> list[AccountLine]:
     """Return accounts with hidden values in messages: an application can quote an email address."""
     return [
-        {**each, "task": {**each["task"], "message": text(each["task"]["message"])}} if each["task"] else each
+        replace(each, task=replace(each.task, message=text(each.task.message))) if each.task else each
         for each in items
     ]
-
-
-def exchange(shown: dict[str, Any]) -> dict[str, Any]:
-    """Return a request to an application as the present caller may read it: filters and refusals quote
-    attributes.
-    """
-    return (
-        {**shown, "path": shown["path"].partition("?")[0], "excerpt": HIDDEN if shown["excerpt"] else None}
-        if hidden()
-        else shown
-    )
 
 
 def hide_texts(content: bytes, texts: Sequence[str]) -> bytes:

@@ -6,7 +6,7 @@ locked out: an operator who signs in through a source alone has recovery codes, 
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
 
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
@@ -26,6 +26,7 @@ from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.links import OperatorLink
 from dravo.store.operators.operators import Operator
+from dravo.store.queries.references import KeyAndLabel
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
@@ -35,6 +36,36 @@ SERVES = (USERS, OPERATORS, BOTH)
 
 
 # Own links
+
+
+@dataclass
+class LinkOffer:
+    """A source that you can link; `start` is the URL for your browser."""
+
+    key: str
+    label: str
+    start: str
+
+
+@dataclass
+class OperatorLinkLine:
+    """A linked source of an operator."""
+
+    id: str
+    source: KeyAndLabel
+    subject: str
+    created_at: str
+    last_used_at: str
+    status: str
+
+
+@dataclass
+class OperatorLinks:
+    """Your linked sources and those that you can link."""
+
+    items: list[OperatorLinkLine]
+    offered: list[LinkOffer]
+    only_by_source: bool
 
 
 def word_for(csrf: str, key: str) -> str:
@@ -47,7 +78,7 @@ def word_for(csrf: str, key: str) -> str:
     return digest(f"link {key} {csrf}")[:32]
 
 
-def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
+def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> OperatorLinks:
     """Return the sources through which the caller signs in, those to link, and whether passwords are off.
 
     Args:
@@ -57,32 +88,32 @@ def mine(ctx: AppContext, caller: Caller, csrf: str = "") -> dict[str, Any]:
         own = known(connection, caller.operator_id)
         linked = links.list_links(connection, caller.operator_id)
         offered = links.sources_for_operators(connection)
-    return {
-        "items": [
-            {
-                "id": row.id,
-                "source": {"key": row.source_key, "label": row.source_label},
-                "subject": row.subject,
-                "created_at": row.created_at,
-                "last_used_at": row.last_used_at,
-                "status": row.status,
-            }
+    return OperatorLinks(
+        items=[
+            OperatorLinkLine(
+                id=row.id,
+                source=KeyAndLabel(row.source_key, row.source_label),
+                subject=row.subject,
+                created_at=row.created_at,
+                last_used_at=row.last_used_at,
+                status=row.status,
+            )
             for row in linked
         ],
-        "offered": [
-            {
-                "key": key,
-                "label": label,
-                "start": f"/sso/{key}/start?operator={word_for(csrf, key)}" if csrf else "",
-            }
+        offered=[
+            LinkOffer(
+                key=key,
+                label=label,
+                start=f"/sso/{key}/start?operator={word_for(csrf, key)}" if csrf else "",
+            )
             for key, label in offered
             if key not in {each.source_key for each in linked}
         ],
-        "only_by_source": own.only_by_source,
-    }
+        only_by_source=own.only_by_source,
+    )
 
 
-def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
+def unlink(ctx: AppContext, caller: Caller, link_id: str) -> OperatorLinks:
     """Unlink the caller from a source.
 
     Raises:
@@ -110,7 +141,7 @@ def unlink(ctx: AppContext, caller: Caller, link_id: str) -> dict[str, Any]:
     return mine(ctx, caller)
 
 
-def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> dict[str, Any]:
+def set_only_by_source(ctx: AppContext, caller: Caller, *, only: bool) -> OperatorLinks:
     """Enable or disable password sign-in for the caller.
 
     Raises:

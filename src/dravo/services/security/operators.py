@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import structlog
@@ -22,10 +22,32 @@ from dravo.store.ids import new_id
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.operators import Operator
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
 
 log = structlog.get_logger("operators")
 SYSTEM = Caller("", "the command line", SUPER_ADMINISTRATOR)
+
+
+@dataclass
+class OperatorLine:
+    """An operator."""
+
+    id: str
+    name: str
+    kind: str
+    masked: bool
+    applications: list[str]
+    created_at: str
+    second_factor: bool
+    only_by_source: bool
+    disabled_at: str | None
+
+
+@dataclass
+class OperatorWithPassword(OperatorLine):
+    """An operator with the generated password, shown once; None if the password was given."""
+
+    password: str | None = field(repr=False)
 
 
 @dataclass(frozen=True)
@@ -50,7 +72,7 @@ def add(
     caller: Caller,
     operator: NewOperator,
     password: str | None = None,
-) -> dict[str, Any]:
+) -> OperatorWithPassword:
     """Create an operator; without a password, generate one and return it, the only time that it is shown.
 
     Raises:
@@ -104,22 +126,22 @@ def add(
             )
     except IntegrityError:
         raise AlreadyExists(f"An operator '{name}' exists already.", "Choose another name.", "name") from None
-    return {**one(ctx, row["id"]), "password": None if password else chosen}
+    return OperatorWithPassword(**vars(one(ctx, row["id"])), password=None if password else chosen)
 
 
-def _line(connection: Connection, row: Operator) -> dict[str, Any]:
+def _line(connection: Connection, row: Operator) -> OperatorLine:
     owned = applications_of(connection, row)
-    return {
-        "id": row.id,
-        "name": row.name,
-        "kind": row.kind,
-        "masked": row.masked,
-        "applications": sorted(owned or ()),
-        "created_at": row.created_at,
-        "disabled_at": row.disabled_at,
-        "second_factor": row.factor_secret is not None,
-        "only_by_source": row.only_by_source,
-    }
+    return OperatorLine(
+        id=row.id,
+        name=row.name,
+        kind=row.kind,
+        masked=row.masked,
+        applications=sorted(owned or ()),
+        created_at=row.created_at,
+        disabled_at=row.disabled_at,
+        second_factor=row.factor_secret is not None,
+        only_by_source=row.only_by_source,
+    )
 
 
 class _KnownOperator(Protocol):
@@ -139,13 +161,13 @@ def applications_of(connection: Connection, row: _KnownOperator) -> frozenset[st
     return operator_rows.application_keys(connection, row.id) if row.kind == OWNER else None
 
 
-def list_operators(ctx: AppContext, page_request: PageRequest) -> dict[str, Any]:
+def list_operators(ctx: AppContext, page_request: PageRequest) -> Page[OperatorLine]:
     """Return a page of operators by name."""
     with ctx.database.reading() as connection:
         return operator_rows.list_operators(connection, page_request, lambda row: _line(connection, row))
 
 
-def one(ctx: AppContext, operator_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, operator_id: str) -> OperatorLine:
     """Return one operator.
 
     Raises:
@@ -167,7 +189,7 @@ def known(connection: Connection, operator_id: str) -> Operator:
     return row
 
 
-def disable(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
+def disable(ctx: AppContext, caller: Caller, operator_id: str) -> OperatorLine:
     """Disable an operator: sessions end, and tokens stop working. The last super administrator stays.
 
     Raises:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from dravo.core.errors import InvalidInput
 from dravo.services.context import AppContext
 from dravo.services.security import operators
 from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.security.operators import OperatorWithPassword
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest, hash_password, made_password, password_fits
@@ -17,7 +16,7 @@ from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 
 
-def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any]:
+def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> OperatorWithPassword:
     """Give an operator a new password, shown once; it also works for an operator without password sign-in.
 
     Sessions of the operator end, and API tokens are revoked.
@@ -40,7 +39,7 @@ def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> dict[str, Any
             now,
             AuditEvent("reset password", "operator", operator_id, details=details),
         )
-    return {**operators.one(ctx, operator_id), "password": chosen}
+    return operators.OperatorWithPassword(**vars(operators.one(ctx, operator_id)), password=chosen)
 
 
 def change_own(

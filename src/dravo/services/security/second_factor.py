@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from typing import Any
+from dataclasses import dataclass, field
 
 from pyotp import TOTP, random_base32
 from pyotp.exceptions import OTPVerificationError
@@ -27,6 +27,25 @@ RECOVERY_CODES = 10
 NEAR = 1
 
 
+@dataclass
+class SecondFactor:
+    """Your second factor."""
+
+    on: bool
+    since: str | None
+    recovery_left: int
+    required: bool
+
+
+@dataclass
+class NewSecondFactor:
+    """A new secret, as text, as URI (`address`) and as QR code (`picture`)."""
+
+    secret: str = field(repr=False)
+    address: str = field(repr=False)
+    picture: str = field(repr=False)
+
+
 class SecondFactorNeeded(DravoError):
     """Name and password are right, and the code of the second factor is missing."""
 
@@ -41,21 +60,21 @@ class SecondFactorMissing(DravoError):
     status = 403
 
 
-def status(ctx: AppContext, caller: Caller) -> dict[str, Any]:
+def status(ctx: AppContext, caller: Caller) -> SecondFactor:
     """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
     with ctx.database.reading() as connection:
         row = _row(connection, caller.operator_id)
         left = recovery_codes.number_left(connection, caller.operator_id)
         required = bool(settings.read(connection)["second_factor"])
-    return {
-        "on": row.factor_secret is not None,
-        "since": row.factor_at,
-        "recovery_left": left,
-        "required": required,
-    }
+    return SecondFactor(
+        on=row.factor_secret is not None,
+        since=row.factor_at,
+        recovery_left=left,
+        required=required,
+    )
 
 
-def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
+def begin(ctx: AppContext, caller: Caller) -> NewSecondFactor:
     """Return a new secret for the caller's authenticator app, shown once; a code of it must confirm it.
 
     Raises:
@@ -75,14 +94,21 @@ def begin(ctx: AppContext, caller: Caller) -> dict[str, Any]:
     # Imported at its first use: few processes ever draw a QR code.
     import segno
 
-    return {
-        "secret": text,
-        "address": address,
-        "picture": segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff"),
-    }
+    return NewSecondFactor(
+        secret=text,
+        address=address,
+        picture=segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff"),
+    )
 
 
-def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
+@dataclass(frozen=True)
+class RecoveryCodes:
+    """New recovery codes of an operator, shown once."""
+
+    recovery_codes: list[str] = field(repr=False)
+
+
+def confirm(ctx: AppContext, caller: Caller, code: str) -> RecoveryCodes:
     """Enable the second factor by a code of the new secret; return the recovery codes, the only time.
 
     Raises:
@@ -117,7 +143,7 @@ def confirm(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             now,
             AuditEvent("enabled second factor", "operator", caller.operator_id, details={}),
         )
-    return {"recovery_codes": codes}
+    return RecoveryCodes(codes)
 
 
 def _new_codes(connection: Connection, operator_id: str) -> list[str]:
@@ -130,7 +156,7 @@ def _new_codes(connection: Connection, operator_id: str) -> list[str]:
     return codes
 
 
-def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
+def renew_codes(ctx: AppContext, caller: Caller, code: str) -> RecoveryCodes:
     """Replace the caller's recovery codes; return the new ones, the only time.
 
     Args:
@@ -152,10 +178,10 @@ def renew_codes(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
             clock.now(),
             AuditEvent("created recovery codes", "operator", caller.operator_id, details={}),
         )
-    return {"recovery_codes": codes}
+    return RecoveryCodes(codes)
 
 
-def take_away(ctx: AppContext, caller: Caller, code: str) -> dict[str, Any]:
+def take_away(ctx: AppContext, caller: Caller, code: str) -> SecondFactor:
     """Turn the caller's second factor off, by a code of it or a recovery code.
 
     Raises:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import secrets as random_secrets
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import Connection
@@ -26,6 +27,8 @@ from dravo.store import clock
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.sessions import OperatorSession
+from dravo.store.pagination import ItemList
+from dravo.store.queries.references import KeyAndLabel, key_and_label
 from dravo.store.sources.sources import Source
 
 SESSION_HOURS = 12
@@ -35,9 +38,32 @@ IDLE_HOURS = 2
 # Sessions
 
 
+@dataclass
+class Session:
+    """Your session."""
+
+    name: str
+    kind: str
+    csrf: str = field(repr=False)
+    permissions: list[str]
+    applications: list[str] | None
+    needs_second_factor: bool
+
+
+@dataclass
+class OperatorSessionLine:
+    """One of your sessions."""
+
+    created_at: str
+    last_seen_at: str
+    until_at: str
+    this: bool
+    source: KeyAndLabel | None
+
+
 def sign_in(
     ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, code: str = ""
-) -> tuple[str, dict[str, Any]]:
+) -> tuple[str, Session]:
     """Sign an operator in; return the secret of the new session and what the console shows.
 
     Raises:
@@ -82,7 +108,7 @@ def begin_session(
     row: Any,
     source: Source | None = None,
     proved: VerifiedIdentity | None = None,
-) -> tuple[str, dict[str, Any]]:
+) -> tuple[str, Session]:
     """Start a session of an operator; return its secret and what the console shows.
 
     Args:
@@ -191,16 +217,16 @@ def _nobody() -> str:
     return hash_password(random_secrets.token_urlsafe(32))
 
 
-def session_line(who: Caller, csrf: str) -> dict[str, Any]:
+def session_line(who: Caller, csrf: str) -> Session:
     """Return what the console shows about its session."""
-    return {
-        "name": who.name,
-        "kind": who.kind,
-        "csrf": csrf,
-        "permissions": sorted(who.permissions),
-        "applications": None if who.applications is None else sorted(who.applications),
-        "needs_second_factor": who.unfinished,
-    }
+    return Session(
+        name=who.name,
+        kind=who.kind,
+        csrf=csrf,
+        permissions=sorted(who.permissions),
+        applications=None if who.applications is None else sorted(who.applications),
+        needs_second_factor=who.unfinished,
+    )
 
 
 def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
@@ -234,28 +260,28 @@ def end_session(ctx: AppContext, caller: Caller) -> OperatorSession | None:
         return session_rows.take(connection, digest(caller.session))
 
 
-def sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
+def sessions(ctx: AppContext, caller: Caller) -> ItemList[OperatorSessionLine]:
     """Return the caller's sessions, this one included."""
     now = clock.now()
     idle_since = later(now, -IDLE_HOURS * 3600)
     with ctx.database.reading() as connection:
         rows = session_rows.list_sessions(connection, caller.operator_id, now, idle_since)
     this = digest(caller.session) if caller.session else ""
-    return {
-        "items": [
-            {
-                "created_at": row.session.created_at,
-                "last_seen_at": row.session.last_seen_at,
-                "until_at": row.session.expires_at,
-                "this": row.session.hash == this,
-                "source": {"key": row.source_key, "label": row.source_label} if row.source_key else None,
-            }
+    return ItemList(
+        [
+            OperatorSessionLine(
+                created_at=row.session.created_at,
+                last_seen_at=row.session.last_seen_at,
+                until_at=row.session.expires_at,
+                this=row.session.hash == this,
+                source=key_and_label(row.source_key, row.source_label),
+            )
             for row in rows
         ]
-    }
+    )
 
 
-def end_other_sessions(ctx: AppContext, caller: Caller) -> dict[str, Any]:
+def end_other_sessions(ctx: AppContext, caller: Caller) -> ItemList[OperatorSessionLine]:
     """End every session of the caller but this one."""
     this = digest(caller.session) if caller.session else ""
     with ctx.database.writing() as connection:

@@ -4,6 +4,7 @@ settings.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, select
@@ -23,18 +24,43 @@ from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF
+from dravo.services.sign_in.sessions import OwnApplication
 from dravo.services.sign_in.settings import DISABLED, MAIL, PILOT, PROTOCOLS, SAML
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
 from dravo.store import tables as t
 from dravo.store.imports import matching as record_matching
+from dravo.store.queries.references import KeyAndLabel
 from dravo.store.queries.users import User
 
 # Why a source is not available for sign-in.
 NOT_THERE_YET = ("disabled", "settings")
 
 
-def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
+@dataclass
+class SignInOption:
+    """A source, and whether it allows the user to sign in."""
+
+    source: KeyAndLabel
+    protocol: str
+    opens: bool
+    told: str
+    support_contact: str
+    reason: str
+    hint: str
+    enabled_from: str | None
+    bound_at: str | None
+
+
+@dataclass
+class SignInOptions:
+    """The sign-in options and applications of a user."""
+
+    ways: list[SignInOption]
+    applications: list[OwnApplication]
+
+
+def of_user(ctx: AppContext, name: str) -> SignInOptions:
     """Return for each source whether a user could sign in now and what the user would be told, and the user's
     applications.
 
@@ -54,13 +80,13 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
             r.user_id == user.id, r.connection_type == SIGN_IN, r.deleted_at.is_(None)
         )
         records = {row.source_id: row for row in connection.execute(bound)}
-        return {
-            "ways": sorted(
+        return SignInOptions(
+            ways=sorted(
                 (_way(connection, user, row, records.get(row.source_id)) for row in rows),
-                key=lambda each: not each["opens"],
+                key=lambda each: not each.opens,
             ),
-            "applications": user_sessions.applications_of(connection, user.id) if _is_active(user) else [],
-        }
+            applications=user_sessions.applications_of(connection, user.id) if _is_active(user) else [],
+        )
 
 
 def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
@@ -86,7 +112,7 @@ def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -
     return connection.execute(statement).first() is not None
 
 
-def _way(connection: Connection, user: User, row: Any, record: Any) -> dict[str, Any]:
+def _way(connection: Connection, user: User, row: Any, record: Any) -> SignInOption:
     try:
         _check(connection, user, row, record)
         told, reason, hint = "", "", ""
@@ -95,17 +121,17 @@ def _way(connection: Connection, user: User, row: Any, record: Any) -> dict[str,
         if row.protocol == MAIL and wrong.reason in NOT_THERE_YET:
             # The user requests a code with an address for which no source sends codes.
             told = FOR_USERS["no_code"]
-    return {
-        "source": {"key": row.key, "label": row.label},
-        "protocol": PROTOCOLS[row.protocol],
-        "opens": not reason,
-        "told": told,
-        "support_contact": settings.support_contact(connection, row.settings),
-        "reason": reason,
-        "hint": hint,
-        "enabled_from": row.enabled_from,
-        "bound_at": record.created_at if record is not None else None,
-    }
+    return SignInOption(
+        source=KeyAndLabel(row.key, row.label),
+        protocol=PROTOCOLS[row.protocol],
+        opens=not reason,
+        told=told,
+        support_contact=settings.support_contact(connection, row.settings),
+        reason=reason,
+        hint=hint,
+        enabled_from=row.enabled_from,
+        bound_at=record.created_at if record is not None else None,
+    )
 
 
 def _check(connection: Connection, user: User, row: Any, record: Any) -> None:
@@ -153,9 +179,23 @@ def _is_active(user: User) -> bool:
 # Re-running a trace
 
 
+@dataclass(frozen=True)
+class PlannedSignIn:
+    """The result that a sign-in would have; nothing was changed."""
+
+    outcome: str
+    message: str
+    hint: str
+    steps: list[dict[str, str]]
+    kind: str
+    made: dict[str, Any]
+    groups: list[dict[str, Any]]
+    access: list[dict[str, Any]]
+
+
 def plan_again(
     ctx: AppContext, key: str, trace_id: str, policy: dict[str, Any] | None = None
-) -> dict[str, Any]:
+) -> PlannedSignIn:
     """Evaluate a stored sign-in with the current policy, or with another one; nothing is changed.
 
     Raises:
@@ -187,17 +227,17 @@ def plan_again(
         arrival = one.take(one.user())
     except SignInRefused as wrong:
         steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
-        return {
-            "outcome": sign_in_traces.REFUSED,
-            "message": wrong.message,
-            "hint": wrong.hint,
-            "steps": steps.lines,
+        return PlannedSignIn(
+            outcome=sign_in_traces.REFUSED,
+            message=wrong.message,
+            hint=wrong.hint,
+            steps=steps.lines,
             **JitResult(None, "", {}, [], []).document(),
-        }
-    return {
-        "outcome": sign_in_traces.OBSERVED,
-        "message": "Sign-in would succeed.",
-        "hint": "",
-        "steps": steps.lines,
+        )
+    return PlannedSignIn(
+        outcome=sign_in_traces.OBSERVED,
+        message="Sign-in would succeed.",
+        hint="",
+        steps=steps.lines,
         **arrival.document(),
-    }
+    )

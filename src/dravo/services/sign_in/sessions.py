@@ -36,10 +36,46 @@ from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.operators import sessions as operator_session_rows
+from dravo.store.pagination import ItemList
+from dravo.store.queries.references import KeyAndLabel
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources import sources as source_rows
 
 IDLE_HOURS = 2
+
+
+@dataclass
+class OwnApplication:
+    """An application of a signed-in user with its start URL."""
+
+    key: str
+    label: str
+    address: str | None
+    roles: list[str]
+    since: str
+
+
+@dataclass
+class UserPortal:
+    """The applications and the support contact of a signed-in user."""
+
+    name: str
+    user_name: str
+    source: str
+    csrf: str
+    applications: list[OwnApplication]
+    support_contact: str
+
+
+@dataclass
+class UserSession:
+    """A session of a user."""
+
+    id: str
+    source: KeyAndLabel
+    created_at: str
+    last_seen_at: str
+    until_at: str
 
 
 @dataclass(frozen=True)
@@ -101,7 +137,7 @@ def end(ctx: AppContext, visitor: SignedInUser) -> Any:
     return row
 
 
-def mine(ctx: AppContext, visitor: SignedInUser) -> dict[str, Any]:
+def mine(ctx: AppContext, visitor: SignedInUser) -> UserPortal:
     """Return what a signed-in user sees: the name, the applications, and the support contact."""
     u = t.user.c
     with ctx.database.reading() as connection:
@@ -117,17 +153,17 @@ def mine(ctx: AppContext, visitor: SignedInUser) -> dict[str, Any]:
         )
         theirs = applications_of(connection, visitor.user_id)
         whom = settings.support_contact(connection, set_)
-    return {
-        "name": user.display_name,
-        "user_name": user.user_name,
-        "source": source,
-        "csrf": visitor.csrf,
-        "applications": theirs,
-        "support_contact": whom,
-    }
+    return UserPortal(
+        name=user.display_name,
+        user_name=user.user_name,
+        source=source,
+        csrf=visitor.csrf,
+        applications=theirs,
+        support_contact=whom,
+    )
 
 
-def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+def applications_of(connection: Connection, user_id: str) -> list[OwnApplication]:
     """Return the applications that a user has and that are not hidden, by name, each with its roles."""
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
@@ -137,14 +173,20 @@ def applications_of(connection: Connection, user_id: str) -> list[dict[str, Any]
         .where(x.user_id == user_id, x.until_at.is_(None), p.hidden.is_(False))
         .order_by(p.label, p.id, r.rank.desc())
     )
-    found: dict[str, dict[str, Any]] = {}
+    found: dict[str, OwnApplication] = {}
     for row in connection.execute(statement):
-        line = {"key": row.key, "label": row.label, "address": row.address, "roles": [], "since": row.from_at}
-        found.setdefault(row.key, line)["roles"].append(row.role)
+        line = OwnApplication(
+            key=row.key,
+            label=row.label,
+            address=row.address,
+            roles=[],
+            since=row.from_at,
+        )
+        found.setdefault(row.key, line).roles.append(row.role)
     return list(found.values())
 
 
-def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
+def of_user(ctx: AppContext, name: str) -> ItemList[UserSession]:
     """Return the sessions of a user that are not over.
 
     Raises:
@@ -161,19 +203,19 @@ def of_user(ctx: AppContext, name: str) -> dict[str, Any]:
             .limit(100)
         )
         items = [
-            {
-                "id": row.id,
-                "source": {"key": row.key, "label": row.label},
-                "created_at": row.created_at,
-                "last_seen_at": row.last_seen_at,
-                "until_at": row.until_at,
-            }
+            UserSession(
+                id=row.id,
+                source=KeyAndLabel(row.key, row.label),
+                created_at=row.created_at,
+                last_seen_at=row.last_seen_at,
+                until_at=row.until_at,
+            )
             for row in connection.execute(statement)
         ]
-    return {"items": items}
+    return ItemList(items)
 
 
-def end_of_user(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
+def end_of_user(ctx: AppContext, caller: Caller, name: str) -> ItemList[UserSession]:
     """End all sessions of a user. The user can sign in again.
 
     Raises:
@@ -189,7 +231,7 @@ def end_of_user(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
             clock.now(),
             AuditEvent("ended sessions", "user", user.id, details={"ended": ended}),
         )
-    return {"items": []}
+    return ItemList([])
 
 
 def leave(ctx: AppContext, visitor: SignedInUser, base: str) -> str:

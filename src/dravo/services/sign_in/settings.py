@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -36,6 +36,28 @@ SAML, OIDC, MAIL = "saml", "oidc", "email_code"
 PROTOCOLS = {SAML: "SAML 2.0", OIDC: "OpenID Connect", MAIL: "emailed code"}
 DISABLED, PILOT, ENABLED = "disabled", "pilot", "enabled"
 STATUSES = (DISABLED, PILOT, ENABLED)
+
+
+@dataclass
+class ProviderCertificate:
+    """A signing certificate of a provider."""
+
+    subject: str
+    fingerprint: str
+    from_at: str
+    until_at: str
+
+
+@dataclass
+class KnownProvider:
+    """The known values of a provider; `waiting` are new certificates that are not accepted yet."""
+
+    entity_id: str
+    sign_in: str
+    sign_out: str
+    certificates: list[ProviderCertificate]
+    waiting: list[ProviderCertificate]
+    learned_from: str
 
 
 class Common(BaseModel):
@@ -522,33 +544,33 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         )
 
 
-def as_fields(row: Any) -> dict[str, Any]:
+def as_fields(row: Any) -> KnownProvider:
     """Return what is known of a provider as form fields, with certificates in words."""
     known = row.provider
     shown = [asdict(each) for each in certificates_of(row)] if row.protocol == SAML else []
     waiting = [
         asdict(each) for pem in (row.waiting or {}).get("certificates", ()) for each in read_certificates(pem)
     ]
-    return {
-        "entity_id": known.get("entity_id") or known.get("issuer") or "",
-        "sign_in": known.get("sign_in", {}).get(REDIRECT)
+    return KnownProvider(
+        entity_id=known.get("entity_id") or known.get("issuer") or "",
+        sign_in=known.get("sign_in", {}).get(REDIRECT)
         or known.get("sign_in", {}).get(POST)
         or known.get("authorization")
         or "",
-        "sign_out": known.get("sign_out", {}).get(REDIRECT)
+        sign_out=known.get("sign_out", {}).get(REDIRECT)
         or known.get("sign_out", {}).get(POST)
         or known.get("end_session")
         or "",
-        "certificates": [_certificate(each) for each in shown],
-        "waiting": [_certificate(each) for each in waiting],
-        "learned_from": known.get("from", ""),
-    }
+        certificates=[_certificate(each) for each in shown],
+        waiting=[_certificate(each) for each in waiting],
+        learned_from=known.get("from", ""),
+    )
 
 
-def _certificate(each: dict[str, Any]) -> dict[str, Any]:
-    return {
-        "subject": each["subject"],
-        "fingerprint": each["fingerprint"],
-        "from_at": each["from_"],
-        "until_at": each["until"],
-    }
+def _certificate(each: dict[str, Any]) -> ProviderCertificate:
+    return ProviderCertificate(
+        subject=each["subject"],
+        fingerprint=each["fingerprint"],
+        from_at=each["from_"],
+        until_at=each["until"],
+    )

@@ -32,9 +32,32 @@ from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.queries.references import KeyAndLabel
 
 BEGUN_SECONDS = 900
 HOME = "/your-applications"
+
+
+@dataclass
+class SignInChoice:
+    """One of several ways to sign in."""
+
+    key: str
+    label: str
+    start: str
+    by_code: bool
+
+
+@dataclass
+class SignInForEmail:
+    """The sign-in for an email address; null if there is none."""
+
+    source: KeyAndLabel | None
+    start: str
+    by_code: bool
+    choices: list[SignInChoice]
+    any: bool
+    for_operators: list[KeyAndLabel]
 
 
 @dataclass(frozen=True)
@@ -194,7 +217,7 @@ def _oidc_request(
     return _ProviderRequest(url, None, {"secret": secret})
 
 
-def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
+def source_for_email(ctx: AppContext, email: str) -> SignInForEmail:
     """Return the source through which a user signs in: the one that owns the domain of the email address,
     else the only one.
 
@@ -213,23 +236,23 @@ def source_for_email(ctx: AppContext, email: str) -> dict[str, Any]:
     rows = [row for row in every if row.serves != OPERATORS]
     owning = [row for row in rows if domain and domain in source_policies.sign_in_policy(row).domains]
     found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
-    named = None if found is None else {"key": found.key, "label": found.label}
-    operators_by = [{"key": row.key, "label": row.label} for row in every if row.serves != USERS]
+    named = None if found is None else KeyAndLabel(found.key, found.label)
+    operators_by = [KeyAndLabel(row.key, row.label) for row in every if row.serves != USERS]
     by_code = found is not None and found.protocol == MAIL
-    return {
-        "choices": [_choice(row) for row in owning] if len(owning) > 1 else [],
-        "source": named,
-        "start": "" if found is None else f"/sso/{found.key}/start",
-        "by_code": by_code,
-        "any": bool(rows),
-        "for_operators": operators_by,
-    }
+    return SignInForEmail(
+        choices=[_choice(row) for row in owning] if len(owning) > 1 else [],
+        source=named,
+        start="" if found is None else f"/sso/{found.key}/start",
+        by_code=by_code,
+        any=bool(rows),
+        for_operators=operators_by,
+    )
 
 
-def _choice(row: Any) -> dict[str, Any]:
-    return {
-        "key": row.key,
-        "label": row.label,
-        "start": f"/sso/{row.key}/start",
-        "by_code": row.protocol == MAIL,
-    }
+def _choice(row: Any) -> SignInChoice:
+    return SignInChoice(
+        key=row.key,
+        label=row.label,
+        start=f"/sso/{row.key}/start",
+        by_code=row.protocol == MAIL,
+    )

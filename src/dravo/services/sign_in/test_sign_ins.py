@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from sqlalchemy import Connection, func, insert, select
@@ -21,13 +21,12 @@ from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 
 OBSERVE, FOR_REAL = "observe", "apply"
 MODES = (OBSERVE, FOR_REAL)
 MINUTES = 30
 NOT_OPENED, AT_PROVIDER = "not_opened", "at_provider"
-_NOTHING_YET = {"so_far": NOT_OPENED, "so_far_at": None, "trace": None, "message": ""}
 
 
 @dataclass(frozen=True)
@@ -45,7 +44,31 @@ class NewTestSignIn:
     minutes: int = MINUTES
 
 
-def begin(ctx: AppContext, caller: Caller, key: str, wanted: NewTestSignIn, base: str) -> dict[str, Any]:
+@dataclass(frozen=True)
+class SignInTest:
+    """A test sign-in by one named user; `so_far` is its status."""
+
+    id: str
+    user: str
+    mode: str
+    created_by: str
+    created_at: Instant
+    until_at: Instant
+    open: bool
+    so_far: str = NOT_OPENED
+    so_far_at: Instant | None = None
+    trace: str | None = None
+    message: str = ""
+
+
+@dataclass(frozen=True)
+class NewSignInTest(SignInTest):
+    """A new test sign-in with its link, shown once."""
+
+    link: str = field(default="", repr=False)
+
+
+def begin(ctx: AppContext, caller: Caller, key: str, wanted: NewTestSignIn, base: str) -> NewSignInTest:
     """Create a test sign-in; the result carries its link, the only time that the link is shown.
 
     Args:
@@ -97,10 +120,11 @@ def begin(ctx: AppContext, caller: Caller, key: str, wanted: NewTestSignIn, base
             AuditEvent("created a test sign-in", "source", source.id, details=details),
         )
         kept = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == made["id"])).one()
-    return {**_line(kept, now), **_NOTHING_YET, "link": f"{base}/sso/{key}/start?sign_in_test={secret}"}
+    link = f"{base}/sso/{key}/start?sign_in_test={secret}"
+    return NewSignInTest(**vars(_line(kept, now)), link=link)
 
 
-def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
+def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> Page[SignInTest]:
     """Return a page of a source's test sign-ins, newest first."""
     now = clock.now()
     with ctx.database.reading() as connection:
@@ -111,14 +135,15 @@ def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> 
             statement,
             [t.test_sign_in.c.id.desc()],
             page_request,
-            lambda row: {**_line(row, now), **_so_far(connection, row, now)},
+            lambda row: _so_far(connection, row, now),
         )
 
 
-def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
-    """Return how far a test sign-in is: whether the link was opened, whether the user is at the provider, and
-    the last outcome.
+def _so_far(connection: Connection, row: Any, now: Instant) -> SignInTest:
+    """Return a test sign-in with how far it is: whether the link was opened, whether the user is at the
+    provider, and the last outcome.
     """
+    line = _line(row, now)
     b, x = t.sign_in_request.c, t.sign_in_trace.c
     begun = connection.execute(
         select(func.max(b.begun_at)).where(b.test_id == row.id, b.until_at > now)
@@ -127,22 +152,22 @@ def _so_far(connection: Connection, row: Any, now: Instant) -> dict[str, Any]:
         select(x.id, x.at, x.outcome, x.message).where(x.test_id == row.id).order_by(x.id.desc()).limit(1)
     ).first()
     if begun is not None and (last is None or last.at < begun):
-        return {**_NOTHING_YET, "so_far": AT_PROVIDER, "so_far_at": begun}
+        return replace(line, so_far=AT_PROVIDER, so_far_at=begun)
     if last is not None:
-        return {"so_far": last.outcome, "so_far_at": last.at, "trace": last.id, "message": last.message}
-    return {**_NOTHING_YET, "so_far": NOT_OPENED if row.until_at > now else "expired"}
+        return replace(line, so_far=last.outcome, so_far_at=last.at, trace=last.id, message=last.message)
+    return replace(line, so_far=NOT_OPENED if line.open else "expired")
 
 
-def _line(row: Any, now: Instant) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "user": row.user,
-        "mode": row.mode,
-        "created_by": row.created_by,
-        "created_at": row.created_at,
-        "until_at": row.until_at,
-        "open": row.until_at > now,
-    }
+def _line(row: Any, now: Instant) -> SignInTest:
+    return SignInTest(
+        id=row.id,
+        user=row.user,
+        mode=row.mode,
+        created_by=row.created_by,
+        created_at=row.created_at,
+        until_at=row.until_at,
+        open=row.until_at > now,
+    )
 
 
 def by_secret(connection: Connection, source_id: str, secret: str) -> Any:

@@ -5,6 +5,7 @@ limited time.
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, delete, false, func, insert, select
@@ -13,12 +14,13 @@ from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
+from dravo.services.results import SampleAttribute
 from dravo.services.security import masking
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries import search as text_search
 
 SIGNED_IN, OBSERVED, REFUSED = "signed_in", "observed", "refused"
@@ -40,6 +42,36 @@ def write(connection: Connection, row: dict[str, Any]) -> str:
     return own_id
 
 
+@dataclass(frozen=True)
+class SignInLine:
+    """A sign-in with its outcome; `name` is the name or address of the user, as far as known."""
+
+    id: str
+    at: Instant
+    outcome: str
+    reason: str | None
+    message: str
+    hint: str
+    name: str
+    user: str | None
+    sign_in_test: str | None
+
+
+@dataclass(frozen=True)
+class SignInTrace(SignInLine):
+    """A whole trace of a sign-in, as it is shown and saved as a file."""
+
+    issuer: str
+    subject: str
+    steps: list[dict[str, Any]]
+    received: list[SampleAttribute]
+    kind: str
+    made: dict[str, Any]
+    groups: list[dict[str, Any]]
+    access: list[dict[str, Any]]
+    raw: str
+
+
 def list_traces(
     ctx: AppContext,
     key: str,
@@ -47,7 +79,7 @@ def list_traces(
     outcome: str | None = None,
     sign_in_test: str | None = None,
     words: str | None = None,
-) -> dict[str, Any]:
+) -> Page[SignInLine]:
     """Return a page of a source's traces, newest first.
 
     Raises:
@@ -70,20 +102,20 @@ def list_traces(
         return page(connection, statement, [x.id.desc()], page_request, _line)
 
 
-def _line(row: Any) -> dict[str, Any]:
+def _line(row: Any) -> SignInLine:
     hidden = masking.hidden()
-    return {
-        "id": row.id,
-        "at": row.at,
-        "outcome": row.outcome,
-        "reason": row.reason,
+    return SignInLine(
+        id=row.id,
+        at=row.at,
+        outcome=row.outcome,
+        reason=row.reason,
         # These quote received values.
-        "message": masking.HIDDEN if hidden else row.message,
-        "hint": "" if hidden else row.hint,
-        "name": masking.HIDDEN if hidden else row.name,
-        "user": row.user_id,
-        "sign_in_test": row.test_id,
-    }
+        message=masking.HIDDEN if hidden else row.message,
+        hint="" if hidden else row.hint,
+        name=masking.HIDDEN if hidden else row.name,
+        user=row.user_id,
+        sign_in_test=row.test_id,
+    )
 
 
 def one_row(connection: Connection, key: str, trace_id: str) -> Any:
@@ -105,7 +137,7 @@ def one_row(connection: Connection, key: str, trace_id: str) -> Any:
     return row
 
 
-def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> SignInTrace:
     """Return one trace; received values only for those who can see attributes of users.
 
     Raises:
@@ -116,10 +148,10 @@ def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> dict[str, A
     return document(row, plain=ATTRIBUTES in caller.permissions)
 
 
-def document(row: Any, *, plain: bool) -> dict[str, Any]:
+def document(row: Any, *, plain: bool) -> SignInTrace:
     """Return a whole trace, as it is shown and saved as a file."""
     arrived = [
-        {"name": name, "values": [str(each) for each in values]}
+        SampleAttribute(name, [str(each) for each in values])
         for name, values in sorted(row.received.get("attributes", {}).items())
     ]
     result = {"kind": "", "made": {}, "groups": [], "access": [], **row.result}
@@ -127,18 +159,18 @@ def document(row: Any, *, plain: bool) -> dict[str, Any]:
     if not plain:
         arrived, result["made"] = [], {}
         steps = [{**each, "message": masking.HIDDEN, "hint": ""} for each in steps]
-    return {
-        **_line(row),
-        "issuer": row.received.get("issuer", ""),
-        "subject": row.received.get("subject", "") if plain else "",
-        "steps": steps,
-        "received": arrived,
+    return SignInTrace(
+        **vars(_line(row)),
+        issuer=row.received.get("issuer", ""),
+        subject=row.received.get("subject", "") if plain else "",
+        steps=steps,
+        received=arrived,
         **result,
-        "raw": (row.raw or "") if plain else "",
-    }
+        raw=(row.raw or "") if plain else "",
+    )
 
 
-def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
+def attributes_seen(ctx: AppContext, key: str) -> list[SampleAttribute]:
     """Return the names of the attributes in the last traces of a source, each with some values, as
     suggestions for expressions.
     """
@@ -157,7 +189,7 @@ def attributes_seen(ctx: AppContext, key: str) -> list[dict[str, Any]]:
         for name, values in arrived.get("attributes", {}).items():
             some = found.setdefault(name, [])
             some += [text for each in values if (text := str(each)) not in some][: max(0, 3 - len(some))]
-    return [{"name": name, "values": values} for name, values in sorted(found.items())]
+    return [SampleAttribute(name, values) for name, values in sorted(found.items())]
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:

@@ -9,13 +9,14 @@ from sqlalchemy import Connection, literal
 
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import source_by_key
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import sources
+from dravo.services.sources.sources import SourceLine
 from dravo.store import clock, recompute_marks
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources import sources as source_rows
@@ -26,7 +27,7 @@ NAMES = ("priority", "deactivation_wins", "updates")
 
 def change(
     ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], sure: Confirmation = UNCONFIRMED
-) -> dict[str, Any]:
+) -> SourceLine:
     """Change the priority of a source; users with records of this and another source are recomputed.
 
     Args:
@@ -65,7 +66,7 @@ def change(
     return sources.one(ctx, key)
 
 
-def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> dict[str, Any]:
+def preview(ctx: AppContext, key: str, given: dict[str, Any]) -> Preview:
     """Return the effects of another priority; nothing is changed."""
     with ctx.database.reading() as connection:
         return changes_preview.shown(connection, _planned(ctx, connection, key, given))

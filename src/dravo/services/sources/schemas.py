@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
@@ -16,9 +17,20 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.ids import new_id
+from dravo.store.pagination import ItemList
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources import schemas as stored
 from dravo.store.sources.schemas import StoredSchema
+
+
+@dataclass
+class SourceSchema:
+    """A schema extension of a source for User or Group."""
+
+    urn: str
+    kind: str
+    name: str
+    document: dict[str, Any]
 
 
 def of_source(ctx: AppContext, connection: Connection, source_id: str) -> SchemaSet:
@@ -36,25 +48,27 @@ def of_source(ctx: AppContext, connection: Connection, source_id: str) -> Schema
     return found
 
 
-def list_schemas(ctx: AppContext, key: str) -> dict[str, Any]:
+def list_schemas(ctx: AppContext, key: str) -> ItemList[SourceSchema]:
     """Return the extension schemas of a source."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
         rows = stored.of_source(connection, source.id)
-    return {
-        "items": [
-            {
-                "urn": row.urn,
-                "kind": row.kind,
-                "name": row.document.get("name") or row.urn.rpartition(":")[2],
-                "document": row.document,
-            }
+    return ItemList(
+        [
+            SourceSchema(
+                urn=row.urn,
+                kind=row.kind,
+                name=row.document.get("name") or row.urn.rpartition(":")[2],
+                document=row.document,
+            )
             for row in rows
         ]
-    }
+    )
 
 
-def add(ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str, Any]) -> dict[str, Any]:
+def add(
+    ctx: AppContext, caller: Caller, key: str, kind: str, document: dict[str, Any]
+) -> ItemList[SourceSchema]:
     """Add an extension schema to a source's users ("User") or groups ("Group").
 
     Raises:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
@@ -21,7 +22,8 @@ from dravo.services.sources.observations import CALL, SCIM_USER
 from dravo.store import clock
 from dravo.store.ids import new_id
 from dravo.store.imports import matching as record_matching
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import KeyAndLabel
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources import listing, removal
 from dravo.store.sources import schemas as stored_schemas
@@ -34,7 +36,15 @@ from dravo.store.sources.sources import Source, TokenExpiry
 USED_LATELY_SECONDS = 7 * 86_400
 
 
-def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]:
+@dataclass
+class SharedDomain:
+    """An email domain that several sources own."""
+
+    domain: str
+    sources: list[KeyAndLabel]
+
+
+def add(ctx: AppContext, caller: Caller, key: str, label: str) -> SourceLine:
     """Add a source that pushes.
 
     Raises:
@@ -69,7 +79,7 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> dict[str, Any]
 
 def change(
     ctx: AppContext, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None
-) -> dict[str, Any]:
+) -> SourceLine:
     """Change a source's label or the email domains that it owns; the key stays.
 
     Args:
@@ -142,23 +152,63 @@ def _check_patterns(connection: Connection, source: Source) -> None:
         )
 
 
+@dataclass
+class SourceLine:
+    """A source as lists show it; `read_as` is the connector of its import.
+
+    Attributes:
+        certificate_ends_at: expiry of the provider's last certificate, if it is near.
+        sign_in_needs: what needs attention about the sign-in, in a sentence.
+        last_activity_at: time of the last request, import run or sign-in.
+        shared_domains: domains that other sources own too.
+        token_ends_at: expiry of a recently used token, if it is near.
+    """
+
+    key: str
+    label: str
+    domains: list[str]
+    connection_type: str
+    sign_in_status: str | None
+    signed_in_at: Instant | None
+    certificate_ends_at: Instant | None
+    sign_in_needs: str | None
+    read_as: str | None
+    enabled: bool | None
+    run_status: str | None
+    run_ended_at: Instant | None
+    conflicts: int
+    priority: int
+    deactivation_wins: bool
+    updates: bool
+    created_at: Instant
+    users: int
+    groups: int
+    last_call_at: Instant | None
+    last_activity_at: Instant | None
+    shared_domains: list[SharedDomain]
+    token_ends_at: Instant | None
+
+
+@dataclass(frozen=True)
+class SignInNeeds:
+    """What needs an operator at the sign-in of a source: a certificate that expires, a new one, an error."""
+
+    certificate_ends_at: Instant | None = None
+    message: str | None = None
+
+
 def id_of(ctx: AppContext, key: str) -> str:
     """Return a source's id; raises as `source_by_key`."""
     with ctx.database.reading() as connection:
         return str(source_by_key(connection, key).id)
 
 
-def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str | None) -> dict[str, Any]:
-    """Return what needs an operator at the sign-in of a source: a certificate that expires, a new one, an
-    error.
-    """
+def sign_in_needs(status: str | None, provider: Any, waiting: Any, trouble: str | None) -> SignInNeeds:
+    """Return what needs an operator at the sign-in of a source."""
     if status is None or status == "disabled":
-        return {"certificate_ends_at": None, "sign_in_needs": None}
+        return SignInNeeds()
     told = "The provider has a new certificate, which is not accepted yet." if waiting else trouble
-    return {
-        "certificate_ends_at": ending((provider or {}).get("ends_at"), clock.now()),
-        "sign_in_needs": told,
-    }
+    return SignInNeeds(ending((provider or {}).get("ends_at"), clock.now()), told)
 
 
 def token_expiry(now: Instant) -> TokenExpiry:
@@ -170,65 +220,71 @@ def _activity() -> ListedActivity:
     return ListedActivity(CALL, SCIM_USER, token_expiry(clock.now()))
 
 
-def _lines(connection: Connection, rows: Sequence[ListedSource]) -> list[dict[str, Any]]:
+def _lines(connection: Connection, rows: Sequence[ListedSource]) -> list[SourceLine]:
     """Return sources as the API shows them, with the domains that each shares with others: there no email
     address names one source.
     """
     owned = record_matching.domains(connection)
     named = source_rows.keys_and_labels(connection, list(owned))
 
-    def shared(source_id: str) -> list[dict[str, Any]]:
+    def shared(source_id: str) -> list[SharedDomain]:
         others = {
             domain: [
                 named[other] for other, theirs in owned.items() if other != source_id and domain in theirs
             ]
             for domain in sorted(owned.get(source_id, ()))
         }
-        return [{"domain": domain, "sources": sharing} for domain, sharing in others.items() if sharing]
+        return [
+            SharedDomain(
+                domain=domain,
+                sources=sharing,
+            )
+            for domain, sharing in others.items()
+            if sharing
+        ]
 
-    return [{**_line(row), "shared_domains": shared(row.id)} for row in rows]
+    return [_line(row, shared(row.id)) for row in rows]
 
 
-def _line(row: ListedSource) -> dict[str, Any]:
-    return {
-        "key": row.key,
-        "label": row.label,
-        "domains": list(row.domains or ()),
-        "connection_type": "import"
-        if row.read_as
-        else "sign_in"
-        if row.sign_in_status
-        else row.connection_type,
-        "sign_in_status": row.sign_in_status,
-        "signed_in_at": row.signed_in_at,
-        **sign_in_needs(row.sign_in_status, row.provider, row.waiting, row.trouble),
-        "read_as": row.read_as,
-        "enabled": row.enabled,
-        "run_status": row.run_status,
-        "run_ended_at": row.run_ended_at,
-        "conflicts": row.conflicts,
-        "priority": row.priority,
-        "deactivation_wins": row.deactivation_wins,
-        "updates": row.updates,
-        "created_at": row.created_at,
-        "users": row.users,
-        "groups": row.groups,
-        "last_call_at": row.last_call,
-        "last_activity_at": max(
+def _line(row: ListedSource, shared: list[SharedDomain]) -> SourceLine:
+    needs = sign_in_needs(row.sign_in_status, row.provider, row.waiting, row.trouble)
+    return SourceLine(
+        key=row.key,
+        label=row.label,
+        domains=list(row.domains or ()),
+        connection_type="import" if row.read_as else "sign_in" if row.sign_in_status else row.connection_type,
+        sign_in_status=row.sign_in_status,
+        signed_in_at=row.signed_in_at,
+        certificate_ends_at=needs.certificate_ends_at,
+        sign_in_needs=needs.message,
+        read_as=row.read_as,
+        enabled=row.enabled,
+        run_status=row.run_status,
+        run_ended_at=row.run_ended_at,
+        conflicts=row.conflicts,
+        priority=row.priority,
+        deactivation_wins=row.deactivation_wins,
+        updates=row.updates,
+        created_at=row.created_at,
+        users=row.users,
+        groups=row.groups,
+        last_call_at=row.last_call,
+        last_activity_at=max(
             (at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None
         ),
-        "token_ends_at": row.token_ends_at,
-    }
+        token_ends_at=row.token_ends_at,
+        shared_domains=shared,
+    )
 
 
-def list_sources(ctx: AppContext, page_request: PageRequest) -> dict[str, Any]:
+def list_sources(ctx: AppContext, page_request: PageRequest) -> Page[SourceLine]:
     """Return a page of sources by label."""
     with ctx.database.reading() as connection:
-        rows, found = listing.list_sources(connection, page_request, _activity())
-        return {**found, "items": _lines(connection, rows)}
+        found = listing.list_sources(connection, page_request, _activity())
+        return Page(_lines(connection, found.items), found.total, found.next)
 
 
-def one(ctx: AppContext, key: str) -> dict[str, Any]:
+def one(ctx: AppContext, key: str) -> SourceLine:
     """Return one source.
 
     Raises:

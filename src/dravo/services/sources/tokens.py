@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, field
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
@@ -14,11 +13,33 @@ from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import new_token
 from dravo.store import clock
 from dravo.store.ids import new_id
-from dravo.store.pagination import PageRequest
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.sources import tokens as stored
 from dravo.store.sources.tokens import StoredToken
 
 TOKEN_KINDS, TOKEN_ACCESS = ("users", "groups", "both"), ("read", "write")
+
+
+@dataclass
+class ScimToken:
+    """A SCIM token with its resources and access."""
+
+    id: str
+    label: str
+    prefix: str
+    created_at: str
+    expires_at: str | None
+    last_used_at: str | None
+    revoked_at: str | None
+    kinds: str
+    access: str
+
+
+@dataclass
+class NewScimToken(ScimToken):
+    """A new token with its text, shown once."""
+
+    token: str = field(repr=False)
 
 
 @dataclass(frozen=True)
@@ -44,7 +65,7 @@ def add_token(
     label: str,
     expires_at: Instant | None = None,
     scope: TokenScope = FULL_SCOPE,
-) -> dict[str, Any]:
+) -> NewScimToken:
     """Create a SCIM token; the result carries its text, the only time that the text is shown.
 
     Raises:
@@ -89,7 +110,7 @@ def add_token(
             ),
         )
     ctx.token_revision += 1
-    return {**_token_line(made), "token": token.text}
+    return NewScimToken(**vars(_token_line(made)), token=token.text)
 
 
 def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> None:
@@ -121,22 +142,22 @@ def revoke_token(ctx: AppContext, caller: Caller, key: str, token_id: str) -> No
     ctx.token_revision += 1
 
 
-def tokens(ctx: AppContext, key: str, page_request: PageRequest) -> dict[str, Any]:
+def tokens(ctx: AppContext, key: str, page_request: PageRequest) -> Page[ScimToken]:
     """Return a page of a source's tokens, newest first, without their texts."""
     with ctx.database.reading() as connection:
         source = source_by_key(connection, key)
         return stored.list_tokens(connection, source.id, page_request, _token_line)
 
 
-def _token_line(row: StoredToken) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "label": row.label,
-        "prefix": row.prefix,
-        "kinds": row.kinds,
-        "access": row.access,
-        "created_at": row.created_at,
-        "expires_at": row.expires_at,
-        "last_used_at": row.last_used_at,
-        "revoked_at": row.revoked_at,
-    }
+def _token_line(row: StoredToken) -> ScimToken:
+    return ScimToken(
+        id=row.id,
+        label=row.label,
+        prefix=row.prefix,
+        kinds=row.kinds,
+        access=row.access,
+        created_at=row.created_at,
+        expires_at=row.expires_at,
+        last_used_at=row.last_used_at,
+        revoked_at=row.revoked_at,
+    )

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, Select, func, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 
 
 @dataclass(frozen=True)
@@ -75,9 +75,9 @@ def get(connection: Connection, token_id: str) -> ApiToken | None:
 def list_tokens(
     connection: Connection,
     page_request: PageRequest,
-    show: Callable[[ApiToken], dict[str, Any]],
+    show: Callable[[ApiToken], Item],
     operator_id: str | None = None,
-) -> dict[str, Any]:
+) -> Page[Item]:
     """Return a page of the tokens of one operator or of all, newest first."""
     statement = _select()
     if operator_id is not None:

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, insert, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 
 _LAST = select(t.audit.c.hmac).order_by(t.audit.c.id.desc()).limit(1)
 
@@ -63,10 +63,10 @@ def all_entries(connection: Connection) -> Iterator[AuditEntry]:
 def list_entries(
     connection: Connection,
     page_request: PageRequest,
-    show: Callable[[AuditEntry], dict[str, Any]],
+    show: Callable[[AuditEntry], Item],
     object_kind: str | None = None,
     object_id: str | None = None,
-) -> dict[str, Any]:
+) -> Page[Item]:
     """Return a page of the log, newest first; of one kind of object, or of one object."""
     statement = select(t.audit)
     if object_kind:

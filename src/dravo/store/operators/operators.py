@@ -11,7 +11,7 @@ from sqlalchemy import Connection, func, insert, or_, select, update
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.operators.recovery_codes import operators_with_codes
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 
 
 @dataclass(frozen=True)
@@ -61,8 +61,8 @@ def _first(connection: Connection, *where: Any) -> Operator | None:
 
 
 def list_operators(
-    connection: Connection, page_request: PageRequest, show: Callable[[Operator], dict[str, Any]]
-) -> dict[str, Any]:
+    connection: Connection, page_request: PageRequest, show: Callable[[Operator], Item]
+) -> Page[Item]:
     """Return a page of operators by name."""
     keys = [t.operator.c.name_key, t.operator.c.id]
     return page(connection, select(t.operator), keys, page_request, shown_as(Operator, show))

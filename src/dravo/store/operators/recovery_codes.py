@@ -42,7 +42,7 @@ def number_left(connection: Connection, operator_id: str) -> int:
     return int(connection.execute(statement).scalar_one())
 
 
-def operators_with_codes() -> Select[Any]:
+def operators_with_codes() -> Select[str]:
     """Return the select of the IDs of operators with unused recovery codes."""
     r = t.operator_recovery.c
     return select(r.operator_id).where(r.used_at.is_(None))

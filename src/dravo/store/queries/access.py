@@ -7,11 +7,12 @@ from typing import Any
 
 from sqlalchemy import Connection, func, select, true, union
 
+from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
-from dravo.store.queries.accounts import account_line, accounts_statement
+from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.queries.accounts import AccountLine, account_line, accounts_statement
+from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label, user_ref
 from dravo.store.queries.search import name_has
-from dravo.store.queries.users import user_ref
 
 
 @dataclass(frozen=True)
@@ -34,11 +35,57 @@ class AccessFilter:
     ended: bool = False
 
 
+@dataclass
+class Reason:
+    """A reason for access.
+
+    Attributes:
+        kind: "direct", "group", "everyone", "rule", "pattern", "fallback" or "retained".
+        through: the names of the groups between the user and the group of the assignment.
+        by, note: the operator and the note of the assignment.
+    """
+
+    kind: str
+    assignment: str | None
+    rule: str | None
+    group: GroupRef | None
+    source: KeyAndLabel | None
+    through: list[str]
+    since: Instant
+    until: Instant | None
+    by: str | None = None
+    note: str | None = None
+
+
+@dataclass(frozen=True)
+class SeatOfAccess:
+    """The seat of an access; without `since`, the user is on the waiting list."""
+
+    plan: KeyAndLabel
+    requested_at: Instant
+    since: Instant | None
+
+
+@dataclass
+class AccessLine:
+    """A role of a user in an application, with its reasons, its account and its seat."""
+
+    id: str
+    user: UserRef
+    application: KeyAndLabel
+    role: RoleRef
+    since: Instant
+    until: Instant | None
+    reasons: list[Reason]
+    account: AccountLine | None = None
+    seat: SeatOfAccess | None = None
+
+
 def access(
     connection: Connection,
     page_request: PageRequest,
     only: AccessFilter,
-) -> dict[str, Any]:
+) -> Page[AccessLine]:
     """Return a page of access, by user, each with its reasons, its account and its seat."""
     x, u, p, r = t.access.c, t.user.c, t.application.c, t.role.c
     statement = (
@@ -77,9 +124,9 @@ def access(
         found = page(connection, statement, [x.until_at.desc(), x.id.desc()], page_request, _access_line)
     else:
         found = page(connection, statement, [u.display_name_key, x.id], page_request, _access_line)
-    _join_accounts(connection, found["items"])
-    _join_assignments(connection, found["items"])
-    _join_seats(connection, found["items"])
+    _join_accounts(connection, found.items)
+    _join_assignments(connection, found.items)
+    _join_seats(connection, found.items)
     return found
 
 
@@ -97,50 +144,45 @@ def number_of_users(connection: Connection, application_id: str) -> int:
     )
 
 
-def _access_line(row: Any) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "user": user_ref(row, "user_id"),
-        "application": {"key": row.application_key, "label": row.application_label},
-        "role": {"key": row.role_key, "label": row.role_label, "rank": row.rank},
-        "since": row.from_at,
-        "until": row.until_at,
-        "reasons": [
-            {
-                "kind": reason["kind"],
-                "assignment": reason["assignment"],
-                "rule": reason["rule"],
-                "group": {"id": reason["group"], "name": reason["group_name"]} if reason["group"] else None,
-                "source": {"key": reason["source"], "label": reason["source_label"]}
-                if reason["source"]
-                else None,
-                "through": reason["through_names"],
-                "since": reason["from"],
-                "until": reason["until"],
-                "by": None,
-                "note": None,
-            }
+def _access_line(row: Any) -> AccessLine:
+    return AccessLine(
+        id=row.id,
+        user=user_ref(row, "user_id"),
+        application=KeyAndLabel(row.application_key, row.application_label),
+        role=RoleRef(row.role_key, row.role_label, row.rank),
+        since=row.from_at,
+        until=row.until_at,
+        reasons=[
+            Reason(
+                kind=reason["kind"],
+                assignment=reason["assignment"],
+                rule=reason["rule"],
+                group=GroupRef(reason["group"], reason["group_name"]) if reason["group"] else None,
+                source=key_and_label(reason["source"], reason["source_label"]),
+                through=reason["through_names"],
+                since=reason["from"],
+                until=reason["until"],
+            )
             for reason in row.reasons
         ],
-        "account": None,
-    }
+    )
 
 
-def _join_accounts(connection: Connection, items: list[dict[str, Any]]) -> None:
+def _join_accounts(connection: Connection, items: list[AccessLine]) -> None:
     """Add to each access its account."""
-    users = {item["user"]["id"] for item in items}
+    users = {item.user.id for item in items}
     if not users:
         return
     rows = connection.execute(accounts_statement().where(t.account.c.user_id.in_(users)))
     by_user = {(row.user_id, row.application_key): account_line(row) for row in rows}
     for item in items:
-        item["account"] = by_user.get((item["user"]["id"], item["application"]["key"]))
+        item.account = by_user.get((item.user.id, item.application.key))
 
 
-def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
+def _join_seats(connection: Connection, items: list[AccessLine]) -> None:
     """Add to each access its seat, or its place on the waiting list."""
     s, p = t.seat.c, t.license_plan.c
-    users = list({item["user"]["id"] for item in items})
+    users = list({item.user.id for item in items})
     statement = (
         select(s.user_id, s.requested_at, s.from_at, p.key, p.label, t.application.c.key.label("application"))
         .join(t.license_plan, p.id == s.plan_id)
@@ -149,20 +191,18 @@ def _join_seats(connection: Connection, items: list[dict[str, Any]]) -> None:
         .order_by(s.from_at.is_not(None))
     )
     found = {
-        (row.user_id, row.application): {
-            "plan": {"key": row.key, "label": row.label},
-            "requested_at": row.requested_at,
-            "since": row.from_at,
-        }
+        (row.user_id, row.application): SeatOfAccess(
+            KeyAndLabel(row.key, row.label), row.requested_at, row.from_at
+        )
         for row in connection.execute(statement)
     }
     for item in items:
-        item["seat"] = None if item["until"] else found.get((item["user"]["id"], item["application"]["key"]))
+        item.seat = None if item.until else found.get((item.user.id, item.application.key))
 
 
-def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> None:
+def _join_assignments(connection: Connection, items: list[AccessLine]) -> None:
     """Add to each reason the operator and the note of its assignment."""
-    ids = {reason["assignment"] for item in items for reason in item["reasons"]}
+    ids = {reason.assignment for item in items for reason in item.reasons}
     if not ids:
         return
     a = t.assignment.c
@@ -170,7 +210,7 @@ def _join_assignments(connection: Connection, items: list[dict[str, Any]]) -> No
         row.id: row for row in connection.execute(select(a.id, a.created_by, a.note).where(a.id.in_(ids)))
     }
     for item in items:
-        for reason in item["reasons"]:
-            row = known.get(reason["assignment"])
+        for reason in item.reasons:
+            row = known.get(reason.assignment)
             if row is not None:
-                reason["by"], reason["note"] = row.created_by, row.note
+                reason.by, reason.note = row.created_by, row.note

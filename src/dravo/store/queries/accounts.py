@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import ColumnElement, Connection, Select, and_, func, or_, select
 
+from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
 from dravo.store.queries.search import name_has
-from dravo.store.queries.users import user_ref
 
 
 def account_status(row: Any) -> str:
@@ -20,39 +22,76 @@ def account_status(row: Any) -> str:
     return row.task_status or "pending"
 
 
-def account_line(row: Any) -> dict[str, Any]:
+@dataclass(frozen=True)
+class OpenTask:
+    """The open task of an account; `status` is "waiting", "failed" or "held"."""
+
+    id: str
+    status: str
+    message: str | None
+    hint: str | None
+    next_attempt_at: Instant | None
+
+
+@dataclass(frozen=True)
+class AccountLine:
+    """The account of a user in an application.
+
+    Attributes:
+        should_be: "active", "inactive", "absent" or "unmanaged".
+        status: "in_sync", "pending", "unmanaged", or that of the open task.
+    """
+
+    id: str
+    user: UserRef
+    application: KeyAndLabel
+    should_be: str
+    roles: list[str]
+    status: str
+    desired_version: int
+    applied_version: int
+    pending_since: Instant
+    applied_at: Instant | None
+    remote_id: str | None
+    origin: str | None
+    task: OpenTask | None
+
+
+@dataclass(frozen=True)
+class AccountDetail(AccountLine):
+    """An account with its desired and applied state."""
+
+    desired: dict[str, Any]
+    applied: dict[str, Any] | None
+
+
+def account_line(row: Any) -> AccountLine:
     """Return an account as lists show it."""
     due = row.desired
     shown = row.applied if due["want"] == AS_IT_IS and row.applied else due
-    return {
-        "id": row.account_id,
-        "user": user_ref(row, "user_id"),
-        "application": {"key": row.application_key, "label": row.application_label},
-        "should_be": "absent"
+    return AccountLine(
+        id=row.account_id,
+        user=user_ref(row, "user_id"),
+        application=KeyAndLabel(row.application_key, row.application_label),
+        should_be="absent"
         if due["want"] == ABSENT
         else "unmanaged"
         if due["want"] == AS_IT_IS
         else "active"
         if due["active"]
         else "inactive",
-        "roles": [role["value"] for role in shown.get("roles", [])] if shown else [],
-        "status": account_status(row),
-        "desired_version": row.desired_version,
-        "applied_version": row.applied_version,
-        "pending_since": row.pending_since,
-        "applied_at": row.applied_at,
-        "remote_id": row.remote_id,
-        "origin": row.origin,
-        "task": {
-            "id": row.task_id,
-            "status": row.task_status,
-            "message": row.message,
-            "hint": row.hint,
-            "next_attempt_at": row.next_attempt_at,
-        }
+        roles=[role["value"] for role in shown.get("roles", [])] if shown else [],
+        status=account_status(row),
+        desired_version=row.desired_version,
+        applied_version=row.applied_version,
+        pending_since=row.pending_since,
+        applied_at=row.applied_at,
+        remote_id=row.remote_id,
+        origin=row.origin,
+        task=OpenTask(row.task_id, row.task_status, row.message, row.hint, row.next_attempt_at)
         if row.task_id
         else None,
-    }
+    )
 
 
 def accounts_statement() -> Select[Any]:
@@ -93,7 +132,7 @@ def accounts(
     user_id: str | None,
     status: str | None,
     words: str | None,
-) -> dict[str, Any]:
+) -> Page[AccountLine]:
     """Return a page of accounts by the user's name."""
     a, u = t.account.c, t.user.c
     statement = accounts_statement()
@@ -121,7 +160,9 @@ def _of_status(status: str) -> list[ColumnElement[bool]]:
     return conditions.get(status, [~in_sync, d.status == status])
 
 
-def account(connection: Connection, account_id: str) -> dict[str, Any] | None:
+def account(connection: Connection, account_id: str) -> AccountDetail | None:
     """Return one account, or None."""
     row = connection.execute(accounts_statement().where(t.account.c.id == account_id)).first()
-    return {**account_line(row), "desired": row.desired, "applied": row.applied} if row else None
+    if row is None:
+        return None
+    return AccountDetail(**vars(account_line(row)), desired=row.desired, applied=row.applied)

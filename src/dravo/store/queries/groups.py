@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection, Select, func, or_, select
 
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
+from dravo.core.instants import Instant
 from dravo.store import groups as store_groups
 from dravo.store import memberships
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.queries.references import GroupRef, KeyAndLabel, key_and_label
 from dravo.store.queries.search import contains
-from dravo.store.queries.users import user_line
+from dravo.store.queries.users import UserLine, user_line
 
 
 @dataclass(frozen=True)
@@ -48,7 +50,49 @@ def groups_named(
     return [NamedGroup(*row) for row in connection.execute(statement.limit(limit))]
 
 
-def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+@dataclass(frozen=True)
+class UserGroup:
+    """A membership of a user, present or past."""
+
+    group: GroupRef
+    source: KeyAndLabel | None
+    since: Instant
+    until: Instant | None
+
+
+@dataclass(frozen=True)
+class GroupLine:
+    """A group as lists show it; `members` counts direct members."""
+
+    id: str
+    name: str
+    external_id: str | None
+    source: KeyAndLabel | None
+    members: int
+    assignments: int
+    modified_at: Instant
+
+
+@dataclass(frozen=True)
+class GroupNearby:
+    """A nested or containing group."""
+
+    id: str
+    name: str
+    source: KeyAndLabel | None
+
+
+@dataclass(frozen=True)
+class GroupDetail(GroupLine):
+    """A group with its nested and containing groups; `within` counts the users in it by any nesting."""
+
+    local: bool
+    within: int
+    inner: list[GroupNearby]
+    around: list[GroupNearby]
+
+
+def memberships_of(connection: Connection, user_id: str) -> list[UserGroup]:
     """Return every membership that a user has or had, the present ones first."""
     m, g, s = t.membership.c, t.group.c, t.source.c
     mine = select(t.record.c.id).where(t.record.c.user_id == user_id)
@@ -62,12 +106,12 @@ def memberships_of(connection: Connection, user_id: str) -> list[dict[str, Any]]
         .limit(500)
     )
     return [
-        {
-            "group": {"id": row.id, "name": row.display_name, "external_id": row.external_id},
-            "source": {"key": row.key, "label": row.label} if row.key else None,
-            "since": row.from_at,
-            "until": row.until_at,
-        }
+        UserGroup(
+            group=GroupRef(row.id, row.display_name, row.external_id),
+            source=key_and_label(row.key, row.label),
+            since=row.from_at,
+            until=row.until_at,
+        )
         for row in connection.execute(statement)
     ]
 
@@ -108,7 +152,7 @@ def groups(
     given: Mapping[str, int],
     *,
     mapped: bool | None = None,
-) -> dict[str, Any]:
+) -> Page[GroupLine]:
     """Return a page of groups by name.
 
     Args:
@@ -132,30 +176,30 @@ def groups(
         statement,
         [g.display_name_key, g.id],
         page_request,
-        lambda row: {**group_line(row), "assignments": given.get(row.id, 0)},
+        lambda row: replace(group_line(row), assignments=given.get(row.id, 0)),
     )
 
 
-def group_line(row: Any) -> dict[str, Any]:
+def group_line(row: Any) -> GroupLine:
     """Return a group as lists show it."""
-    return {
-        "id": row.id,
-        "name": row.display_name,
-        "external_id": row.external_id,
-        "source": {"key": row.key, "label": row.label} if row.key else None,
-        "members": row.size,
-        "assignments": row.roles,
-        "modified_at": row.modified_at,
-    }
+    return GroupLine(
+        id=row.id,
+        name=row.display_name,
+        external_id=row.external_id,
+        source=key_and_label(row.key, row.label),
+        members=row.size,
+        assignments=row.roles,
+        modified_at=row.modified_at,
+    )
 
 
-def group(connection: Connection, group_id: str) -> dict[str, Any] | None:
+def group(connection: Connection, group_id: str) -> GroupLine | None:
     """Return one group as lists show it, or None."""
     row = connection.execute(_groups_statement().where(t.group.c.id == group_id)).first()
     return group_line(row) if row else None
 
 
-def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None:
+def group_detail(connection: Connection, group_id: str) -> GroupDetail | None:
     """Return one group with the groups that it lists itself, those that list it, and how many users are in
     it by any nesting; or None.
     """
@@ -164,7 +208,7 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
         return None
     g, s, m = t.group.c, t.source.c, t.membership.c
 
-    def nearby(other: Any, here: Any) -> list[dict[str, Any]]:
+    def nearby(other: Any, here: Any) -> list[GroupNearby]:
         statement = (
             select(g.id, g.display_name, s.key, s.label)
             .join(t.membership, other == g.id)
@@ -176,25 +220,21 @@ def group_detail(connection: Connection, group_id: str) -> dict[str, Any] | None
             .limit(500)
         )
         return [
-            {
-                "id": row.id,
-                "name": row.display_name,
-                "source": {"key": row.key, "label": row.label} if row.key else None,
-            }
+            GroupNearby(row.id, row.display_name, key_and_label(row.key, row.label))
             for row in connection.execute(statement)
         ]
 
     connection_type = connection.execute(select(g.connection_type).where(g.id == group_id)).scalar()
-    return {
-        **found,
-        "local": connection_type == LOCAL,
-        "within": memberships.how_many_within(connection, group_id),
-        "inner": nearby(m.inner_group_id, m.group_id),
-        "around": nearby(m.group_id, m.inner_group_id),
-    }
+    return GroupDetail(
+        **vars(found),
+        local=connection_type == LOCAL,
+        within=memberships.how_many_within(connection, group_id),
+        inner=nearby(m.inner_group_id, m.group_id),
+        around=nearby(m.group_id, m.inner_group_id),
+    )
 
 
-def group_members(connection: Connection, group_id: str, page_request: PageRequest) -> dict[str, Any]:
+def group_members(connection: Connection, group_id: str, page_request: PageRequest) -> Page[UserLine]:
     """Return a page of a group's direct members."""
     u, listed = t.user.c, store_groups.listed([group_id])
     statement = select(

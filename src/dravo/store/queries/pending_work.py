@@ -39,13 +39,20 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
     d, g, p = t.task.c, t.provisioned_group.c, t.application.c
     runs = and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
 
-    def counted(application: Any, status: Any, kind: Any, *where: Any) -> list[Any]:
+    def counted(
+        application: Any, status: Any, kind: Any, *where: Any
+    ) -> list[tuple[str, bool, str | None, int]]:
         statement = (
             select(status, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
         )
         if application_id is not None:
             statement = statement.where(application == application_id)
-        return list(connection.execute(statement.group_by(status, runs, kind)))
+        return [
+            (its_status, its_runs, its_kind, number)
+            for its_status, its_runs, its_kind, number in connection.execute(
+                statement.group_by(status, runs, kind)
+            )
+        ]
 
     rows = [
         *counted(d.application_id, d.status, d.kind, d.closed_at.is_(None)),

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, delete, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 from dravo.store.queries import search as text_search
 
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
@@ -111,11 +111,11 @@ def list_entries(
     connection: Connection,
     run_id: str,
     page_request: PageRequest,
-    show: Callable[[RunEntry], dict[str, Any]],
+    show: Callable[[RunEntry], Item],
     *,
     kind: str | None = None,
     words: str | None = None,
-) -> dict[str, Any]:
+) -> Page[Item]:
     """Return a page of a run's entries in their order, of one kind or with words in the name."""
     x = t.run_entry.c
     statement = select(t.run_entry).where(x.run_id == run_id)
@@ -136,11 +136,11 @@ def delete_entries(connection: Connection, before: Instant, limit: int) -> int:
 def list_runs(
     connection: Connection,
     page_request: PageRequest,
-    show: Callable[[Run], dict[str, Any]],
+    show: Callable[[Run], Item],
     *,
     source_id: str | None = None,
     application_id: str | None = None,
-) -> dict[str, Any]:
+) -> Page[Item]:
     """Return a page of the runs of a source or of an application, newest first."""
     r = t.run.c
     of = r.source_id == source_id if source_id is not None else r.application_id == application_id

@@ -12,7 +12,7 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.background_writer import BackgroundWriter
 from dravo.store.database import Database
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries import search as text_search
 
@@ -82,10 +82,10 @@ def list_requests(
     source_id: str,
     page_request: PageRequest,
     only: RequestFilter,
-    show: Callable[[StoredRequest], dict[str, Any]],
+    show: Callable[[StoredRequest], Item],
     *,
     values: bool,
-) -> dict[str, Any]:
+) -> Page[Item]:
     """Return a page of a source's requests, newest first.
 
     Args:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-from sqlalchemy import Connection, and_, exists, func, select
+from sqlalchemy import Connection, Subquery, and_, exists, func, select
 
 from dravo.store import tables as t
 
@@ -50,7 +48,7 @@ def waiting(connection: Connection, plan_id: str) -> int:
     )
 
 
-def line() -> Any:
+def line() -> Subquery:
     """Return (ID, place) of waiting users: the place on the waiting list of their plan, from 1."""
     s = t.seat.c
     place = func.row_number().over(partition_by=s.plan_id, order_by=(s.requested_at, s.id)).label("place")

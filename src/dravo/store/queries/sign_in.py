@@ -53,7 +53,7 @@ def number_in_pilot(connection: Connection, source_id: str, pilot: str) -> int:
     return _number(connection, statement)
 
 
-def users_with_claims_before(source_id: str, before: Instant) -> Select[Any]:
+def users_with_claims_before(source_id: str, before: Instant) -> Select[str]:
     """Return the select of users whose claimed memberships are older than an instant."""
     r = t.record.c
     return select(r.user_id).where(

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Table, func, literal, select, tuple_
+from sqlalchemy import ColumnElement, Connection, Table, func, literal, select, tuple_
 
 from dravo.store import tables as t
 
@@ -72,7 +72,7 @@ class Selection:
     connection_type: str
     condition: Any = None
 
-    def conditions(self) -> list[Any]:
+    def conditions(self) -> list[ColumnElement[bool]]:
         """Return the conditions for a WHERE clause."""
         where = [
             self.table.c.source_id == self.source_id,

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, and_, func, or_, select
 
 from dravo.core.identity.names import fold, user_name_key
-from dravo.core.identity.records import display_name
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page
+from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
 from dravo.store.queries.search import user_has
 
 NAMES_AT_ONCE = 200
@@ -53,31 +53,32 @@ def user_status(row: Any) -> str:
     return "left" if row.left_at else "active" if row.active else "inactive"
 
 
-def user_ref(row: Any, of: str = "id") -> dict[str, Any]:
-    """Return a user in short; `of` is the column with the id."""
-    return {"id": getattr(row, of), "display_name": row.display_name, "user_name": row.user_name}
+@dataclass(frozen=True)
+class UserLine(UserRef):
+    """A user as lists show it.
+
+    Attributes:
+        status: "active", "inactive" or "left".
+        since: the time since when the user has this status.
+    """
+
+    email: str | None
+    status: str
+    since: Instant
+    modified_at: Instant
 
 
-def attributes_ref(user_id: str, attributes: Mapping[str, Any]) -> dict[str, Any]:
-    """Return a user in short, from planned attributes."""
-    return {
-        "id": user_id,
-        "display_name": display_name(attributes),
-        "user_name": str(attributes.get("userName", "")),
-    }
-
-
-def user_line(row: Any) -> dict[str, Any]:
+def user_line(row: Any) -> UserLine:
     """Return a user as lists show it."""
-    return {
-        "id": row.id,
-        "user_name": row.user_name,
-        "display_name": row.display_name,
-        "email": row.email,
-        "status": user_status(row),
-        "since": row.left_at or row.inactive_since or row.created_at,
-        "modified_at": row.modified_at,
-    }
+    return UserLine(
+        id=row.id,
+        display_name=row.display_name,
+        user_name=row.user_name,
+        email=row.email,
+        status=user_status(row),
+        since=row.left_at or row.inactive_since or row.created_at,
+        modified_at=row.modified_at,
+    )
 
 
 def users(
@@ -87,7 +88,7 @@ def users(
     status: str | None,
     *,
     emails: bool = True,
-) -> dict[str, Any]:
+) -> Page[UserLine]:
     """Return a page of users by name; `words` are searched in name and user name, and with `emails` in the
     email.
     """
@@ -117,7 +118,7 @@ def users(
     return page(connection, statement, [u.display_name_key, u.id], page_request, user_line)
 
 
-def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, dict[str, Any]]:
+def users_by_id(connection: Connection, user_ids: list[str]) -> dict[str, UserRef]:
     """Return some users in short, by id."""
     u = t.user.c
     rows = connection.execute(select(u.id, u.display_name, u.user_name).where(u.id.in_(user_ids)))
@@ -175,7 +176,22 @@ def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, 
     }
 
 
-def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
+@dataclass(frozen=True)
+class UserRecord:
+    """A source record of a user, without its content."""
+
+    id: str
+    source: KeyAndLabel
+    connection_type: str
+    external_id: str | None
+    user_name: str | None
+    active: bool
+    created_at: Instant
+    modified_at: Instant
+    deleted_at: Instant | None
+
+
+def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
     """Return the records of a user, without their content."""
     r, s = t.record.c, t.source.c
     statement = (
@@ -196,16 +212,16 @@ def records_of(connection: Connection, user_id: str) -> list[dict[str, Any]]:
         .order_by(r.id)
     )
     return [
-        {
-            "id": row.id,
-            "source": {"key": row.key, "label": row.label},
-            "connection_type": row.connection_type,
-            "external_id": row.native_id or row.external_id,
-            "user_name": row.data.get("userName"),
-            "active": row.deleted_at is None and row.data.get("active", True) is not False,
-            "created_at": row.created_at,
-            "modified_at": row.modified_at,
-            "deleted_at": row.deleted_at,
-        }
+        UserRecord(
+            id=row.id,
+            source=KeyAndLabel(row.key, row.label),
+            connection_type=row.connection_type,
+            external_id=row.native_id or row.external_id,
+            user_name=row.data.get("userName"),
+            active=row.deleted_at is None and row.data.get("active", True) is not False,
+            created_at=row.created_at,
+            modified_at=row.modified_at,
+            deleted_at=row.deleted_at,
+        )
         for row in connection.execute(statement)
     ]

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, func, select
+from sqlalchemy import Connection, ScalarSelect, Select, func, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Page, PageRequest, page, shown_as
 from dravo.store.sources import sources
 from dravo.store.sources.sources import TokenExpiry
 
@@ -66,12 +66,12 @@ class ListedActivity:
 def _statement(activity: ListedActivity) -> Select[Any]:
     s, i, o, g = t.source.c, t.source_import.c, t.source_observation.c, t.source_sign_in.c
 
-    def count(table: Any, *where: Any) -> Any:
+    def count(table: Any, *where: Any) -> ScalarSelect[int]:
         return (
             select(func.count()).select_from(table).where(table.c.source_id == s.id, *where).scalar_subquery()
         )
 
-    def last(what: str) -> Any:
+    def last(what: str) -> ScalarSelect[Instant]:
         return select(func.max(o.last_at)).where(o.source_id == s.id, o.what == what).scalar_subquery()
 
     return select(
@@ -112,14 +112,7 @@ def one(connection: Connection, source_id: str, activity: ListedActivity) -> Lis
 
 def list_sources(
     connection: Connection, page_request: PageRequest, activity: ListedActivity
-) -> tuple[list[ListedSource], dict[str, Any]]:
-    """Return the sources of a page by label, and the page without items."""
-    found: list[ListedSource] = []
-
-    def keep(row: ListedSource) -> dict[str, Any]:
-        found.append(row)
-        return {}
-
+) -> Page[ListedSource]:
+    """Return a page of sources by label."""
     keys = [t.source.c.label, t.source.c.id]
-    rest = page(connection, _statement(activity), keys, page_request, shown_as(ListedSource, keep))
-    return found, rest
+    return page(connection, _statement(activity), keys, page_request, shown_as(ListedSource, lambda row: row))

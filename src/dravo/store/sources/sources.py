@@ -10,6 +10,7 @@ from sqlalchemy import Connection, ScalarSelect, Select, func, insert, select, u
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.queries.references import KeyAndLabel
 
 
 @dataclass(frozen=True)
@@ -66,7 +67,7 @@ class TokenExpiry:
     ends_before: Instant
 
 
-def token_ends(source_id: Any, expiry: TokenExpiry) -> ScalarSelect[Any]:
+def token_ends(source_id: Any, expiry: TokenExpiry) -> ScalarSelect[Instant]:
     """Return as a column the first expiry of a source's tokens in use, if it is near.
 
     Args:
@@ -83,7 +84,7 @@ def token_ends(source_id: Any, expiry: TokenExpiry) -> ScalarSelect[Any]:
     return select(func.min(k.expires_at)).where(*used).correlate(source_id.table).scalar_subquery()
 
 
-def last_run(column: Any, source_id: Any) -> ScalarSelect[Any]:
+def last_run(column: Any, source_id: Any) -> ScalarSelect[str]:
     """Return as a column a value of a source's last run that was no preview; `source_id` is a column of the
     outer query.
     """
@@ -113,11 +114,11 @@ def update_source(connection: Connection, source_id: str, **values: Any) -> None
     connection.execute(update(t.source).where(t.source.c.id == source_id).values(**values))
 
 
-def keys_and_labels(connection: Connection, source_ids: Sequence[str]) -> dict[str, dict[str, str]]:
+def keys_and_labels(connection: Connection, source_ids: Sequence[str]) -> dict[str, KeyAndLabel]:
     """Return {"key", "label"} of sources by ID."""
     s = t.source.c
     rows = connection.execute(select(s.id, s.key, s.label).where(s.id.in_(source_ids)))
-    return {row.id: {"key": row.key, "label": row.label} for row in rows}
+    return {row.id: KeyAndLabel(row.key, row.label) for row in rows}
 
 
 def users_of_several_sources(source_id: str, *columns: Any) -> Select[Any]:

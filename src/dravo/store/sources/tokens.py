@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 from sqlalchemy import Connection, bindparam, func, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.pagination import PageRequest, page, shown_as
+from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 
 
 @dataclass(frozen=True)
@@ -74,8 +73,8 @@ def list_tokens(
     connection: Connection,
     source_id: str,
     page_request: PageRequest,
-    show: Callable[[StoredToken], dict[str, Any]],
-) -> dict[str, Any]:
+    show: Callable[[StoredToken], Item],
+) -> Page[Item]:
     """Return a page of a source's tokens, newest first."""
     statement = select(t.source_token).where(t.source_token.c.source_id == source_id)
     return page(

@@ -9,8 +9,10 @@ import importlib
 import inspect
 import threading
 from collections.abc import Callable
+from dataclasses import is_dataclass
 from typing import Any
 
+from flask import Response
 from flask_openapi3.blueprint import APIBlueprint
 from flask_openapi3.openapi import OpenAPI
 from flask_openapi3.utils import parse_parameters
@@ -30,7 +32,7 @@ def responses(model: str, status: int = 200) -> Any:
     return {status: model}
 
 
-def _model(named: Any) -> Any:
+def model_named(named: Any) -> Any:
     """Return the model with a name; other values are returned unchanged."""
     if not isinstance(named, str):
         return named
@@ -44,16 +46,24 @@ class ApiBlueprint(APIBlueprint):
     def __init__(self, *arguments: Any, **more: Any) -> None:
         super().__init__(*arguments, **more)
         self._undescribed: list[tuple[str, Callable[..., Any], dict[str, Any]]] = []
+        self._results: list[tuple[Callable[..., Any], Any]] = []
 
     def _collect_openapi_info(self, rule: str, func: Callable[..., Any], **told: Any) -> Any:
         self._undescribed.append((rule, func, told))
+        self._results += [(func, each) for each in (told.get("responses") or {}).values()]
         return parse_parameters(func, doc_ui=False)
+
+    def results(self) -> list[tuple[Callable[..., Any], Any]]:
+        """Return the routes, each with the name of the model of its response; None without a body."""
+        return list(self._results)
 
     def describe(self) -> None:
         """Add all routes to `paths` and `components_schemas`."""
         while self._undescribed:
             rule, func, told = self._undescribed.pop(0)
-            responses = {status: _model(each) for status, each in (told.pop("responses", None) or {}).items()}
+            responses = {
+                status: model_named(each) for status, each in (told.pop("responses", None) or {}).items()
+            }
             summary, _, explained = (inspect.getdoc(func) or "").partition("\n\n")
             words = {"summary": summary.rstrip("."), "description": " ".join(explained.split())}
             super()._collect_openapi_info(rule, func, **(told | words), responses=responses or None)
@@ -70,6 +80,13 @@ class Api(OpenAPI):
         """Serve the routes of a part."""
         self._parts.append(part)
         self.register_api(part)
+
+    def make_response(self, rv: Any) -> Response:
+        """Return the response for the result of a route; objects become JSON."""
+        result, *more = rv if isinstance(rv, tuple) else (rv,)
+        if is_dataclass(result):
+            result = self.json.response(result)
+        return super().make_response((result, *more) if more else result)
 
     @property
     def api_doc(self) -> dict[str, Any]:

@@ -17,7 +17,7 @@ from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
 from dravo.core.planning import ConfigSnapshot, with_groups
 from dravo.services.changes import preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
@@ -31,6 +31,7 @@ from dravo.store import memberships as store_memberships
 from dravo.store import tables as t
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.groups import GroupLine
 from dravo.store.snapshots.config import raise_revision
 
 MOST_NAMED = 1_000
@@ -56,7 +57,7 @@ class MemberChanges:
     remove_groups: tuple[str, ...]
 
 
-def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
+def add(ctx: AppContext, caller: Caller, name: str) -> GroupLine:
     """Create a local group without members.
 
     Raises:
@@ -84,7 +85,7 @@ def add(ctx: AppContext, caller: Caller, name: str) -> dict[str, Any]:
     return one(ctx, taken.id)
 
 
-def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[str, Any]:
+def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> GroupLine:
     """Rename a local group; its assignments stay.
 
     Raises:
@@ -114,7 +115,7 @@ def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> dict[st
     return one(ctx, group_id)
 
 
-def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[str, Any]:
+def preview_members(ctx: AppContext, group_id: str, members: Members) -> Preview:
     """Return the effects of `change_members`; nothing is changed."""
     with ctx.database.reading() as connection:
         row = _row(connection, group_id)
@@ -126,7 +127,7 @@ def preview_members(ctx: AppContext, group_id: str, members: Members) -> dict[st
 
 def change_members(
     ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED
-) -> dict[str, Any]:
+) -> GroupLine:
     """Add users and groups to a local group, and remove others.
 
     Raises:
@@ -158,7 +159,7 @@ def change_members(
         details = {"name": row.display_name, "added": len(moves.add), "removed": len(moves.remove)}
         details |= {"added_groups": [*moves.add_groups], "removed_groups": [*moves.remove_groups]}
         personal = {
-            what: [users[each]["display_name"] for each in ids if each in users]
+            what: [users[each].display_name for each in ids if each in users]
             for what, ids in (("added", moves.add), ("removed", moves.remove))
         }
         record_change(
@@ -172,7 +173,7 @@ def change_members(
     return one(ctx, group_id)
 
 
-def preview_removing(ctx: AppContext, group_id: str) -> dict[str, Any]:
+def preview_removing(ctx: AppContext, group_id: str) -> Preview:
     """Return the effects of `remove`; nothing is changed."""
     with ctx.database.reading() as connection:
         return preview.shown(connection, _gone(ctx, connection, _row(connection, group_id)))
@@ -313,7 +314,7 @@ def _row(connection: Connection, group_id: str) -> Any:
     return row
 
 
-def one(ctx: AppContext, group_id: str) -> dict[str, Any]:
+def one(ctx: AppContext, group_id: str) -> GroupLine:
     """Return one group as lists show it."""
     with ctx.database.reading() as connection:
         found = group_queries.group(connection, group_id)

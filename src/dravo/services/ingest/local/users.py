@@ -21,7 +21,7 @@ from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, STANDARD
 from dravo.services import settings
 from dravo.services.changes import preview as changes_preview
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.ingest.local.source import local_source
@@ -173,7 +173,7 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
     )
 
 
-def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> dict[str, Any]:
+def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> Preview:
     """Return the effects of `change`, or with None of `remove`; nothing is changed."""
     data = read(given) if given is not None else None
     with ctx.database.reading() as connection:
@@ -243,9 +243,9 @@ def _record_of(connection: Connection, user: str) -> tuple[Any, Any]:
     if record is None:
         sources = ", ".join(
             dict.fromkeys(
-                each["source"]["label"]
+                each.source.label
                 for each in user_queries.records_of(connection, row.id)
-                if each["deleted_at"] is None
+                if each.deleted_at is None
             )
         )
         known = f"is reported by {sources}" if sources else "has left"

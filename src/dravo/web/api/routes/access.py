@@ -4,15 +4,18 @@ would have.
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import replace
 
 from flask import Response
 
 from dravo.services.access import comparison as access_comparison
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access import simulation as access_simulation
-from dravo.services.access.matrix import View
+from dravo.services.access.comparison import AccessDifference, Comparison
+from dravo.services.access.matrix import Matrix, MatrixOfGroups, View
+from dravo.services.access.simulation import SimulatedAccess
 from dravo.services.security import masking
+from dravo.store.pagination import Page
 from dravo.web.api.auth import QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.dates import instant_of
 from dravo.web.api.downloads import file_response
@@ -31,18 +34,18 @@ routes = api_blueprint("matrix")
 
 @routes.get("/access/matrix", responses=responses("matrix.Matrix"))
 @needs("access.read", of=QUERY)
-def show_matrix(query: MatrixQuery) -> dict[str, Any]:
+def show_matrix(query: MatrixQuery) -> Matrix:
     """Show users against applications.
 
     Shows the roles now or at a past time. The filters `only` and `role` narrow the users.
     """
     found = access_matrix.users(app_context(), view_of(query), page_request(query))
-    return {**found, "items": masking.for_caller(caller(), found["items"])}
+    return replace(found, items=masking.users(caller(), found.items))
 
 
 @routes.get("/access/matrix/groups", responses=responses("matrix.MatrixOfGroups"))
 @needs("access.read", of=QUERY)
-def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
+def show_groups(query: MatrixGroupsQuery) -> MatrixOfGroups:
     """Show groups against applications.
 
     Shows only groups that assign roles.
@@ -52,13 +55,13 @@ def show_groups(query: MatrixGroupsQuery) -> dict[str, Any]:
 
 @routes.get("/access/compare", responses=responses("matrix.Compared"))
 @needs("access.read")
-def compare_users(query: CompareQuery) -> dict[str, Any]:
+def compare_users(query: CompareQuery) -> Comparison:
     """Compare the access of two users.
 
     Lists the roles with their reasons, and the groups of both users.
     """
     found = access_comparison.compare(app_context(), query.one, query.two)
-    return {**found, "users": masking.for_caller(caller(), found["users"])}
+    return replace(found, users=masking.users(caller(), found.users))
 
 
 @routes.get("/access/matrix/export", responses={200: None})
@@ -70,14 +73,14 @@ def export_matrix(query: ExportQuery) -> Response:
     """
     who = caller()
     pieces = access_matrix.export(
-        app_context(), view_of(query), query.form, lambda items: masking.for_caller(who, items)
+        app_context(), view_of(query), query.form, lambda items: masking.users(who, items)
     )
     return file_response(pieces, "access", query.form)
 
 
 @routes.get("/access/changes", responses=responses("matrix.PageOfAccessDifferences"))
 @needs("access.read", of=QUERY)
-def show_changes(query: AccessDifferencesQuery) -> dict[str, Any]:
+def show_changes(query: AccessDifferencesQuery) -> Page[AccessDifference]:
     """List access changes between two times.
 
     Shows users whose roles differ at the two times. The first time must be before the second.
@@ -88,7 +91,7 @@ def show_changes(query: AccessDifferencesQuery) -> dict[str, Any]:
 
 @routes.post("/access/simulate", responses=responses("matrix.Expected"))
 @needs("access.read")
-def show_expected(body: SimulateRequest) -> dict[str, Any]:
+def show_expected(body: SimulateRequest) -> SimulatedAccess:
     """Simulate the access of a hypothetical user.
 
     Evaluates assignments and policies for the given attributes and groups. Changes nothing.

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from flask import Response
 
 from dravo.core.instants import Instant, parse_instant
+from dravo.protocols.scim_client.connection_test import CheckResult
 from dravo.services.access import expression_tester
+from dravo.services.access.expression_tester import ExpressionResult
+from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import settings as provisioning_settings
+from dravo.services.provisioning.applications import ApplicationDetail, ApplicationLine
+from dravo.services.provisioning.groups import ProvisionedGroup
 from dravo.services.provisioning.roles import RoleEdit
+from dravo.services.provisioning.settings import SettingsPreview
+from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
@@ -32,7 +37,7 @@ routes = api_blueprint("applications")
 
 @routes.get("/applications", responses=responses("applications.PageOfApplications"))
 @needs("applications.read", of=ALL)
-def list_applications(query: PageQuery) -> dict[str, Any]:
+def list_applications(query: PageQuery) -> Page[ApplicationLine]:
     """List applications.
 
     Applications with their status and numbers.
@@ -42,7 +47,7 @@ def list_applications(query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/applications", responses=responses("applications.Application", 201))
 @needs("applications.change")
-def add_application(body: AddApplicationRequest) -> tuple[dict[str, Any], int]:
+def add_application(body: AddApplicationRequest) -> tuple[ApplicationDetail, int]:
     """Add an application.
 
     The key must be unique and cannot be changed later.
@@ -54,7 +59,7 @@ def add_application(body: AddApplicationRequest) -> tuple[dict[str, Any], int]:
 
 @routes.get("/applications/<key>", responses=responses("applications.Application"))
 @needs("applications.read", of=PATH)
-def get_application(path: KeyPath) -> dict[str, Any]:
+def get_application(path: KeyPath) -> ApplicationDetail:
     """Get an application.
 
     Returns roles, settings, access policy, license plans and connection.
@@ -64,7 +69,7 @@ def get_application(path: KeyPath) -> dict[str, Any]:
 
 @routes.patch("/applications/<key>", responses=responses("applications.Application"))
 @needs("applications.change")
-def change_application(path: KeyPath, body: ChangeApplicationRequest) -> dict[str, Any]:
+def change_application(path: KeyPath, body: ChangeApplicationRequest) -> ApplicationDetail:
     """Change an application.
 
     Changes labels, owner, visibility or provisioning settings. Omitted fields keep their value.
@@ -88,7 +93,7 @@ def remove_application(path: KeyPath, query: RemovalQuery) -> Response:
 
 @routes.post("/applications/<key>/roles", responses=responses("applications.Application", 201))
 @needs("applications.change")
-def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[dict[str, Any], int]:
+def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[ApplicationDetail, int]:
     """Create a role.
 
     The key must be unique in the application.
@@ -98,7 +103,7 @@ def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[dict[str, Any], in
 
 @routes.patch("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
 @needs("applications.change")
-def change_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
+def change_role(path: RolePath, body: ChangeRoleRequest) -> ApplicationDetail:
     """Change a role.
 
     Changes the label or the rank. A rank that changes the access of many users requires `confirm`.
@@ -109,18 +114,18 @@ def change_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/roles/<role>/preview", responses=responses("assignments.ChangeEffects"))
 @needs("access.read", of=PATH)
-def preview_role(path: RolePath, body: ChangeRoleRequest) -> dict[str, Any]:
+def preview_role(path: RolePath, body: ChangeRoleRequest) -> PreviewedEffects:
     """Preview a changed role.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
     """
     edit = RoleEdit(label=body.label, rank=body.rank)
-    return roles.preview_change(app_context(), path.key, path.role, edit).document()
+    return roles.preview_change(app_context(), path.key, path.role, edit).shown()
 
 
 @routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
 @needs("applications.change")
-def remove_role(path: RolePath) -> dict[str, Any]:
+def remove_role(path: RolePath) -> ApplicationDetail:
     """Delete a role.
 
     The role must never have been assigned and must not be the fallback role.
@@ -130,7 +135,7 @@ def remove_role(path: RolePath) -> dict[str, Any]:
 
 @routes.put("/applications/<key>/connection", responses=responses("applications.Application"))
 @needs("applications.change")
-def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
+def connect(path: KeyPath, body: ConnectionRequest) -> ApplicationDetail:
     """Save the connection of an application.
 
     A new host needs the secret again. The secret is stored encrypted and never returned.
@@ -146,7 +151,7 @@ def connect(path: KeyPath, body: ConnectionRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
 @needs("applications.change")
-def check(path: KeyPath, query: CheckQuery) -> dict[str, Any]:
+def check(path: KeyPath, query: CheckQuery) -> CheckResult:
     """Check the connection of an application.
 
     Returns the result of each step. With `write`, Dravo creates, updates and deletes a test account.
@@ -158,7 +163,7 @@ def check(path: KeyPath, query: CheckQuery) -> dict[str, Any]:
     "/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview")
 )
 @needs("attributes.read")
-def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> dict[str, Any]:
+def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> SettingsPreview:
     """Preview provisioning settings.
 
     Returns the accounts that would change. Changes nothing.
@@ -168,7 +173,7 @@ def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> dict[s
 
 @routes.get("/applications/<key>/groups", responses=responses("applications.PageOfProvisionedGroups"))
 @needs("applications.read")
-def list_provisioned_groups(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+def list_provisioned_groups(path: KeyPath, query: PageQuery) -> Page[ProvisionedGroup]:
     """List provisioned groups.
 
     Groups that Dravo provisions to the application, with their status.
@@ -189,7 +194,7 @@ def group_again(path: OfApplicationPath) -> Response:
 
 @routes.post("/expressions/evaluate", responses=responses("expressions.ExpressionResult"))
 @needs("attributes.read")
-def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
+def try_expression(body: EvaluateExpressionRequest) -> ExpressionResult:
     """Evaluate an expression.
 
     Evaluates an expression for a user. An error names the position of the character.
@@ -203,7 +208,7 @@ def try_expression(body: EvaluateExpressionRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/pause", responses=responses("applications.Application"))
 @needs("tasks.change")
-def pause(path: KeyPath) -> dict[str, Any]:
+def pause(path: KeyPath) -> ApplicationDetail:
     """Pause provisioning.
 
     Tasks of the application wait until it is resumed.
@@ -213,7 +218,7 @@ def pause(path: KeyPath) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/resume", responses=responses("applications.Application"))
 @needs("tasks.change")
-def resume(path: KeyPath) -> dict[str, Any]:
+def resume(path: KeyPath) -> ApplicationDetail:
     """Resume provisioning.
 
     Waiting tasks of the application continue.

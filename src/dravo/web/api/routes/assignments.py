@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from flask import Response
 
 from dravo.services.access import assignment_changes, assignments, rule_confirmations, rule_matches
@@ -11,9 +9,17 @@ from dravo.services.access import mapping as role_mapping
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.changes.preview import Confirmation
+from dravo.services.access.assignments import AssignmentLine
+from dravo.services.access.mapping import BulkMapping, PatternTried
+from dravo.services.access.rule_matches import MatchingUsers
+from dravo.services.changes.preview import Confirmation, Preview
 from dravo.services.provisioning import applications, holds
+from dravo.services.provisioning.applications import ApplicationDetail
+from dravo.services.provisioning.holds import HoldItem
+from dravo.services.results import Number
 from dravo.services.security.permissions import ATTRIBUTES
+from dravo.store.pagination import ItemList, Page
+from dravo.store.queries.references import UserRef
 from dravo.web.api.auth import (
     ALL,
     ASSIGNMENT,
@@ -51,7 +57,7 @@ routes = api_blueprint("assignments")
 
 @routes.get("/assignments", responses=responses("assignments.PageOfAssignments"))
 @needs("access.read", of=QUERY)
-def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
+def list_assignments(query: AssignmentsQuery) -> Page[AssignmentLine]:
     """List assignments.
 
     Assignments with the number of matching users.
@@ -63,7 +69,7 @@ def list_assignments(query: AssignmentsQuery) -> dict[str, Any]:
 
 @routes.post("/assignments", responses=responses("assignments.Assignment", 201))
 @needs("assignments.change", of=BODY)
-def add_assignment(body: CreateAssignmentRequest) -> tuple[dict[str, Any], int]:
+def add_assignment(body: CreateAssignmentRequest) -> tuple[AssignmentLine, int]:
     """Create an assignment.
 
     Needs exactly one target. Large changes require `confirm`. A stale preview in `expect` is refused with
@@ -75,7 +81,7 @@ def add_assignment(body: CreateAssignmentRequest) -> tuple[dict[str, Any], int]:
 
 @routes.post("/assignments/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=BODY)
-def preview_adding(body: CreateAssignmentRequest) -> dict[str, Any]:
+def preview_adding(body: CreateAssignmentRequest) -> Preview:
     """Preview a new assignment.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
@@ -86,7 +92,7 @@ def preview_adding(body: CreateAssignmentRequest) -> dict[str, Any]:
 
 @routes.get("/assignments/<id>", responses=responses("assignments.Assignment"))
 @needs("access.read", of=ASSIGNMENT)
-def get_assignment(path: IdPath) -> dict[str, Any]:
+def get_assignment(path: IdPath) -> AssignmentLine:
     """Get an assignment.
 
     Returns 404 if the assignment was deleted.
@@ -96,7 +102,7 @@ def get_assignment(path: IdPath) -> dict[str, Any]:
 
 @routes.put("/assignments/<id>", responses=responses("assignments.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
-def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, Any]:
+def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> AssignmentLine:
     """Change an assignment.
 
     Changes the dates, the note and the confirmed groups.
@@ -106,7 +112,7 @@ def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, 
 
 @routes.post("/assignments/<id>/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
-def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> dict[str, Any]:
+def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> Preview:
     """Preview a changed assignment.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
@@ -133,7 +139,7 @@ def remove_assignment(path: IdPath, query: ConfirmedQuery) -> Response:
 
 @routes.get("/assignments/<id>/removal", responses=responses("assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
-def preview_removing(path: IdPath) -> dict[str, Any]:
+def preview_removing(path: IdPath) -> Preview:
     """Preview the deletion of an assignment.
 
     Returns the users who would lose or change roles. Changes nothing.
@@ -143,7 +149,7 @@ def preview_removing(path: IdPath) -> dict[str, Any]:
 
 @routes.get("/assignments/<id>/waiting", responses=responses("assignments.PageOfWaitingUsers"))
 @needs("access.read", of=ASSIGNMENT)
-def list_waiting(path: IdPath, query: PageQuery) -> dict[str, Any]:
+def list_waiting(path: IdPath, query: PageQuery) -> Page[UserRef]:
     """List users waiting for confirmation.
 
     Users who match a rule for the highest role and are not confirmed.
@@ -153,7 +159,7 @@ def list_waiting(path: IdPath, query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/assignments/<id>/confirm", responses=responses("assignments.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
-def confirm_users(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any]:
+def confirm_users(path: IdPath, body: ConfirmUsersRequest) -> AssignmentLine:
     """Confirm users of a rule.
 
     The users get the highest role that the rule assigns.
@@ -163,7 +169,7 @@ def confirm_users(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any]:
 
 @routes.post("/assignments/<id>/confirm/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
-def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any]:
+def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> Preview:
     """Preview a confirmation of users.
 
     Returns the users who would gain or change roles. Changes nothing.
@@ -173,7 +179,7 @@ def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> dict[str, Any
 
 @routes.get("/applications/<key>/mapping", responses=responses("assignments.PageOfAssignments"))
 @needs("access.read", of=PATH)
-def mapping_table(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+def mapping_table(path: KeyPath, query: PageQuery) -> Page[AssignmentLine]:
     """List the role mapping.
 
     Assignments of groups, patterns and rules, with the number of users and warnings.
@@ -183,7 +189,7 @@ def mapping_table(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/mapping/bulk", responses=responses("assignments.Bulk"))
 @needs("assignments.change", of=PATH)
-def map_many(path: KeyPath, body: BulkAssignRequest) -> dict[str, Any]:
+def map_many(path: KeyPath, body: BulkAssignRequest) -> BulkMapping:
     """Map several groups.
 
     Reads lines of source, group and role. Without `apply`, returns a preview. Invalid lines prevent all
@@ -196,7 +202,7 @@ def map_many(path: KeyPath, body: BulkAssignRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/mapping/pattern", responses=responses("assignments.PatternTried"))
 @needs("access.read", of=PATH)
-def try_pattern(path: KeyPath, body: CheckPatternRequest) -> dict[str, Any]:
+def try_pattern(path: KeyPath, body: CheckPatternRequest) -> PatternTried:
     """Preview a group name pattern.
 
     Returns the matching groups of a source and their roles. Changes nothing.
@@ -206,7 +212,7 @@ def try_pattern(path: KeyPath, body: CheckPatternRequest) -> dict[str, Any]:
 
 @routes.post("/rules/matches", responses=responses("assignments.MatchingUsers"))
 @needs("attributes.read", of=ALL)
-def try_rule(body: CheckRuleRequest) -> dict[str, Any]:
+def try_rule(body: CheckRuleRequest) -> MatchingUsers:
     """List users who match a rule.
 
     Returns the number of users and the first ones. Changes nothing.
@@ -216,7 +222,7 @@ def try_rule(body: CheckRuleRequest) -> dict[str, Any]:
 
 @routes.put("/applications/<key>/policy", responses=responses("applications.Application"))
 @needs("applications.change")
-def change_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
+def change_policy(path: KeyPath, body: PolicyRequest) -> ApplicationDetail:
     """Change the access policy.
 
     Large changes require `confirm`. A stale preview in `expect` is refused with 409.
@@ -227,7 +233,7 @@ def change_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/policy/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=PATH)
-def preview_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
+def preview_policy(path: KeyPath, body: PolicyRequest) -> Preview:
     """Preview an access policy.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
@@ -237,7 +243,7 @@ def preview_policy(path: KeyPath, body: PolicyRequest) -> dict[str, Any]:
 
 @routes.get("/holds", responses=responses("holds.HoldList"))
 @needs("tasks.read")
-def removal_limit() -> dict[str, Any]:
+def removal_limit() -> ItemList[HoldItem]:
     """List holds.
 
     Removals above the removal limit, waiting for approval.
@@ -247,7 +253,7 @@ def removal_limit() -> dict[str, Any]:
 
 @routes.post("/holds/<key>/approve", responses=responses("common.Number"))
 @needs("holds.approve")
-def let_through(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
+def let_through(path: KeyPath, body: ConfirmRequest) -> Number:
     """Approve held removals.
 
     Requires the label of the application in `confirm`.
@@ -257,7 +263,7 @@ def let_through(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
 
 @routes.post("/holds/<key>/discard", responses=responses("common.Number"))
 @needs("holds.approve")
-def drop(path: KeyPath, body: ConfirmRequest) -> dict[str, Any]:
+def drop(path: KeyPath, body: ConfirmRequest) -> Number:
     """Discard held removals.
 
     The accounts stay unchanged until the next change to the user. Requires the label in `confirm`.

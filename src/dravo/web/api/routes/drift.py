@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from dravo.services.provisioning import reconciliation, unlinked_accounts
+from dravo.services.provisioning.reconciliation import DriftLine, ReconciliationRun, RepairPreview
+from dravo.services.provisioning.unlinked_accounts import CreatedUser
+from dravo.services.results import Number
+from dravo.store.pagination import Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, KeyPath, OfApplicationPath, PageQuery
@@ -21,7 +23,7 @@ routes = api_blueprint("drift")
 
 @routes.post("/applications/<key>/reconciliation/runs", responses=responses("drift.Run", 201))
 @needs("tasks.change")
-def start_run(path: KeyPath) -> tuple[dict[str, Any], int]:
+def start_run(path: KeyPath) -> tuple[ReconciliationRun, int]:
     """Start a reconciliation.
 
     Only one reconciliation of an application can run at a time.
@@ -31,7 +33,7 @@ def start_run(path: KeyPath) -> tuple[dict[str, Any], int]:
 
 @routes.get("/applications/<key>/reconciliation/runs", responses=responses("drift.PageOfRuns"))
 @needs("tasks.read")
-def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+def list_runs(path: KeyPath, query: PageQuery) -> Page[ReconciliationRun]:
     """List reconciliations.
 
     Reconciliations of the application, newest first.
@@ -41,7 +43,7 @@ def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
 @routes.get("/reconciliation/runs/<id>", responses=responses("drift.Run"))
 @needs("tasks.read")
-def get_run(path: IdPath) -> dict[str, Any]:
+def get_run(path: IdPath) -> ReconciliationRun:
     """Get a reconciliation.
 
     Returns the progress or the result.
@@ -51,7 +53,7 @@ def get_run(path: IdPath) -> dict[str, Any]:
 
 @routes.post("/reconciliation/runs/<id>/stop", responses=responses("drift.Run"))
 @needs("tasks.change")
-def stop_run(path: IdPath) -> dict[str, Any]:
+def stop_run(path: IdPath) -> ReconciliationRun:
     """Stop a reconciliation.
 
     Stops after the current page. Previous results remain.
@@ -61,7 +63,7 @@ def stop_run(path: IdPath) -> dict[str, Any]:
 
 @routes.get("/applications/<key>/drift", responses=responses("drift.PageOfDrift"))
 @needs("attributes.read")
-def list_drift(path: KeyPath, query: DriftQuery) -> dict[str, Any]:
+def list_drift(path: KeyPath, query: DriftQuery) -> Page[DriftLine]:
     """List drift of an application.
 
     Differences found by the last complete reconciliation.
@@ -71,7 +73,7 @@ def list_drift(path: KeyPath, query: DriftQuery) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/drift/repair", responses=responses("common.Number"))
 @needs("tasks.change")
-def repair_drift(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
+def repair_drift(path: KeyPath, body: DriftRequest) -> Number:
     """Repair differences.
 
     Dravo brings the accounts and groups to their desired state.
@@ -81,7 +83,7 @@ def repair_drift(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/drift/repair/preview", responses=responses("drift.RepairPreview"))
 @needs("attributes.read")
-def preview_repair(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
+def preview_repair(path: KeyPath, body: DriftRequest) -> RepairPreview:
     """Preview a repair.
 
     Returns what Dravo would do to each account and group. Changes nothing.
@@ -91,7 +93,7 @@ def preview_repair(path: KeyPath, body: DriftRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/drift/ignore", responses=responses("common.Number"))
 @needs("tasks.change")
-def ignore_drift(path: KeyPath, body: IgnoreRequest) -> dict[str, Any]:
+def ignore_drift(path: KeyPath, body: IgnoreRequest) -> Number:
     """Ignore or stop ignoring differences.
 
     Ignored differences are hidden from the list.
@@ -101,7 +103,7 @@ def ignore_drift(path: KeyPath, body: IgnoreRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/drift/<id>/link", responses=responses("common.Number"))
 @needs("tasks.change")
-def link_drift(path: OfApplicationPath, body: LinkRequest) -> dict[str, Any]:
+def link_drift(path: OfApplicationPath, body: LinkRequest) -> Number:
     """Link an unlinked account to a user.
 
     The user needs access to the application.
@@ -111,7 +113,7 @@ def link_drift(path: OfApplicationPath, body: LinkRequest) -> dict[str, Any]:
 
 @routes.post("/applications/<key>/drift/<id>/create-user", responses=responses("drift.MadeUser", 201))
 @needs("users.change")
-def make_user(path: OfApplicationPath, body: CreateUserFromAccountRequest) -> tuple[dict[str, Any], int]:
+def make_user(path: OfApplicationPath, body: CreateUserFromAccountRequest) -> tuple[CreatedUser, int]:
     """Create a user for an unlinked account.
 
     Creates a local user with the role of the account. Requires `confirm` if the user would get more access.

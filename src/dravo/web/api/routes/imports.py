@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import base64
-from typing import Any
 
 from flask import Response
 
 from dravo.core.errors import InvalidInput
 from dravo.services.access import explanation as access_explanation
+from dravo.services.access.explanation import UserDetail
+from dravo.services.changes.preview import Preview
 from dravo.services.imports import config as import_config
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import runs as import_runs
+from dravo.services.imports.config import Connector, ImportCheck, ImportSettings, PolicyPreview
+from dravo.services.imports.runs import ImportRun, ImportRunEntry
 from dravo.services.ingest import conflicts, record_links
+from dravo.services.ingest.conflicts import SourceConflict
 from dravo.services.ingest.run_log import RunOptions
-from dravo.services.security import masking
 from dravo.services.sources import priority as source_priority
+from dravo.services.sources.sources import SourceLine
+from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
@@ -43,7 +48,7 @@ routes = api_blueprint("reading")
 
 @routes.get("/connectors", responses=responses("imports.Connectors"))
 @needs("sources.read")
-def list_kinds() -> dict[str, Any]:
+def list_kinds() -> ItemList[Connector]:
     """List connectors.
 
     Connectors for imports, with the settings of each.
@@ -53,7 +58,7 @@ def list_kinds() -> dict[str, Any]:
 
 @routes.get("/sources/<key>/import", responses=responses("imports.ImportSettings"))
 @needs("sources.read")
-def get_reading(path: KeyPath) -> dict[str, Any]:
+def get_reading(path: KeyPath) -> ImportSettings:
     """Get the import settings.
 
     Without the secret.
@@ -63,7 +68,7 @@ def get_reading(path: KeyPath) -> dict[str, Any]:
 
 @routes.put("/sources/<key>/import", responses=responses("imports.ImportSettings"))
 @needs("sources.change")
-def change_import(path: KeyPath, body: ImportSettingsRequest) -> dict[str, Any]:
+def change_import(path: KeyPath, body: ImportSettingsRequest) -> ImportSettings:
     """Change the import settings.
 
     Omitted fields keep their value. A new host deletes the secret.
@@ -84,7 +89,7 @@ def remove_import(path: KeyPath) -> Response:
 
 @routes.post("/sources/<key>/import/check", responses=responses("imports.ImportCheck"))
 @needs("sources.change")
-def check_reading(path: KeyPath, body: CheckRequest) -> dict[str, Any]:
+def check_reading(path: KeyPath, body: CheckRequest) -> ImportCheck:
     """Check the connection of a source.
 
     Checks the saved settings, or the given ones. Changes nothing.
@@ -95,7 +100,7 @@ def check_reading(path: KeyPath, body: CheckRequest) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/policy/preview", responses=responses("imports.PolicyPreview"))
 @needs("sources.change")
-def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
+def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> PolicyPreview:
     """Preview a source policy.
 
     Evaluates the policy with the stored records. Changes nothing.
@@ -105,7 +110,7 @@ def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/import/files", responses=responses("imports.ImportSettings"))
 @needs("sources.change", largest=LARGEST_BODY)
-def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
+def put_file(path: KeyPath, body: FileRequest) -> ImportSettings:
     """Upload a file of a source.
 
     Replaces the existing file. The content is base64, at most 100 MB.
@@ -121,7 +126,7 @@ def put_file(path: KeyPath, body: FileRequest) -> dict[str, Any]:
 
 @routes.put("/sources/<key>/priority", responses=responses("sources.Source"))
 @needs("sources.change")
-def change_priority(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
+def change_priority(path: KeyPath, body: PriorityRequest) -> SourceLine:
     """Change the priority of a source.
 
     Large changes require `confirm`. A stale preview in `expect` is refused with 409.
@@ -131,7 +136,7 @@ def change_priority(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/priority/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
-def preview_priority(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
+def preview_priority(path: KeyPath, body: PriorityRequest) -> Preview:
     """Preview a changed priority.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
@@ -141,7 +146,7 @@ def preview_priority(path: KeyPath, body: PriorityRequest) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/import/runs", responses=responses("imports.PageOfImportRuns"))
 @needs("sources.read")
-def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+def list_runs(path: KeyPath, query: PageQuery) -> Page[ImportRun]:
     """List import runs.
 
     Runs of the source, newest first.
@@ -151,7 +156,7 @@ def list_runs(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/import/runs", responses=responses("imports.ImportRun", 201))
 @needs("sources.change")
-def start_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int]:
+def start_run(path: KeyPath, body: StartRunRequest) -> tuple[ImportRun, int]:
     """Start an import run.
 
     With `preview`, changes nothing. Only one run of a source can be in progress.
@@ -162,7 +167,7 @@ def start_run(path: KeyPath, body: StartRunRequest) -> tuple[dict[str, Any], int
 
 @routes.get("/sources/<key>/import/runs/<run>", responses=responses("imports.ImportRun"))
 @needs("sources.read")
-def get_run(path: RunPath) -> dict[str, Any]:
+def get_run(path: RunPath) -> ImportRun:
     """Get an import run.
 
     Returns the progress or the result.
@@ -172,7 +177,7 @@ def get_run(path: RunPath) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/import/runs/<run>/stop", responses=responses("imports.ImportRun"))
 @needs("sources.change")
-def stop_run(path: RunPath) -> dict[str, Any]:
+def stop_run(path: RunPath) -> ImportRun:
     """Stop an import run.
 
     Stops after the current batch. Changes made so far remain.
@@ -182,7 +187,7 @@ def stop_run(path: RunPath) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("imports.PageOfImportRunEntries"))
 @needs("attributes.read")
-def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> dict[str, Any]:
+def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> Page[ImportRunEntry]:
     """List entries of an import run.
 
     The result for each user and group, with values before and after.
@@ -192,7 +197,7 @@ def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.ImportRun"))
 @needs("sources.change")
-def refresh_user(path: UserOfSourcePath) -> dict[str, Any]:
+def refresh_user(path: UserOfSourcePath) -> ImportRun:
     """Refresh one user of a source.
 
     Reads the user from the source now. The import must be enabled.
@@ -202,7 +207,7 @@ def refresh_user(path: UserOfSourcePath) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/conflicts", responses=responses("imports.PageOfConflicts"))
 @needs("sources.read")
-def list_conflicts(path: KeyPath, query: ConflictsQuery) -> dict[str, Any]:
+def list_conflicts(path: KeyPath, query: ConflictsQuery) -> Page[SourceConflict]:
     """List conflicts.
 
     Records that could belong to more than one user.
@@ -212,7 +217,7 @@ def list_conflicts(path: KeyPath, query: ConflictsQuery) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("imports.SourceConflict"))
 @needs("sources.change")
-def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> dict[str, Any]:
+def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> SourceConflict:
     """Resolve a conflict.
 
     Link needs `user`. The decision is applied immediately.
@@ -222,7 +227,7 @@ def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> dict[s
 
 @routes.post("/records/<record>/link/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
-def preview_move(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
+def preview_move(path: RecordPath, body: LinkRecordRequest) -> Preview:
     """Preview a changed record link.
 
     Returns the users who would gain, lose or change roles. Changes nothing.
@@ -232,10 +237,10 @@ def preview_move(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
 
 @routes.post("/records/<record>/link", responses=responses("users.User"))
 @needs("sources.change")
-def move_record(path: RecordPath, body: LinkRecordRequest) -> dict[str, Any]:
+def move_record(path: RecordPath, body: LinkRecordRequest) -> UserDetail:
     """Link a record to another user.
 
     Large changes require `confirm`. A stale preview in `expect` is refused with 409.
     """
     user_id = record_links.move(app_context(), caller(), path.record, body.to, sure_of(body))
-    return masking.for_caller(caller(), [access_explanation.user(app_context(), user_id)])[0]
+    return access_explanation.user(app_context(), user_id)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from dravo.services.access import license_plans
+from dravo.services.access.license_plans import SeatLine
+from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.provisioning import applications
+from dravo.services.provisioning.applications import ApplicationDetail
+from dravo.store.pagination import Page
 from dravo.web.api.auth import PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath
@@ -21,7 +23,7 @@ routes = api_blueprint("plans")
 
 @routes.post("/applications/<key>/license-plans", responses=responses("applications.Application", 201))
 @needs("applications.change")
-def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[dict[str, Any], int]:
+def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[ApplicationDetail, int]:
     """Create a license plan.
 
     The key must be unique in the application.
@@ -33,7 +35,7 @@ def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[dict[str, A
 
 @routes.patch("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
 @needs("applications.change")
-def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any]:
+def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> ApplicationDetail:
     """Change a license plan.
 
     Users keep their seats if the number of seats is reduced.
@@ -46,17 +48,17 @@ def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any
     "/applications/<key>/license-plans/<plan>/preview", responses=responses("assignments.ChangeEffects")
 )
 @needs("access.read", of=PATH)
-def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> dict[str, Any]:
+def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> PreviewedEffects:
     """Preview a changed license plan.
 
     Returns the effects on seats and users. Changes nothing.
     """
-    return license_plans.preview_change(app_context(), path.key, path.plan, body.model_dump()).document()
+    return license_plans.preview_change(app_context(), path.key, path.plan, body.model_dump()).shown()
 
 
 @routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
 @needs("applications.change")
-def remove_plan(path: PlanPath) -> dict[str, Any]:
+def remove_plan(path: PlanPath) -> ApplicationDetail:
     """Delete a license plan.
 
     The plan must never have been assigned.
@@ -67,7 +69,7 @@ def remove_plan(path: PlanPath) -> dict[str, Any]:
 
 @routes.get("/applications/<key>/seats", responses=responses("license_plans.PageOfSeats"))
 @needs("access.read", of=PATH)
-def list_seats(path: KeyPath, query: SeatsQuery) -> dict[str, Any]:
+def list_seats(path: KeyPath, query: SeatsQuery) -> Page[SeatLine]:
     """List seats.
 
     Users with a seat by name, or the waiting list in its order.

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from flask import Response
 
 from dravo.services.access import explanation as access_explanation
+from dravo.services.access.explanation import UserDetail
+from dravo.services.changes.preview import Preview
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.groups import Members
-from dravo.services.security import masking
+from dravo.store.queries.groups import GroupLine
 from dravo.web.api.auth import app_context, caller, needs
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of, sure_of_query
@@ -24,13 +24,13 @@ from dravo.web.api.schemas.users import UserPath
 _SURE = {"confirm", "expect"}
 
 
-def _shown(user: str) -> dict[str, Any]:
-    return masking.for_caller(caller(), [access_explanation.user(app_context(), user)])[0]
+def _shown(user: str) -> UserDetail:
+    return access_explanation.user(app_context(), user)
 
 
 @routes.post("/users", responses=responses("users.User", 201))
 @needs("users.change")
-def add_user(body: LocalUserFields) -> tuple[dict[str, Any], int]:
+def add_user(body: LocalUserFields) -> tuple[UserDetail, int]:
     """Create a local user.
 
     The user name and the email must not belong to another user.
@@ -40,7 +40,7 @@ def add_user(body: LocalUserFields) -> tuple[dict[str, Any], int]:
 
 @routes.put("/users/<user>", responses=responses("users.User"))
 @needs("users.change")
-def change_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
+def change_user(path: UserPath, body: LocalUserRequest) -> UserDetail:
     """Change a local user.
 
     Replaces all attributes of the local record.
@@ -52,7 +52,7 @@ def change_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
 
 @routes.post("/users/<user>/preview", responses=responses("assignments.Preview"))
 @needs("attributes.read")
-def preview_user(path: UserPath, body: LocalUserRequest) -> dict[str, Any]:
+def preview_user(path: UserPath, body: LocalUserRequest) -> Preview:
     """Preview a changed local user.
 
     Returns the roles that would change. Changes nothing.
@@ -73,7 +73,7 @@ def remove_user(path: UserPath, query: ConfirmedQuery) -> Response:
 
 @routes.get("/users/<user>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
-def preview_removing_user(path: UserPath) -> dict[str, Any]:
+def preview_removing_user(path: UserPath) -> Preview:
     """Preview a user leaving.
 
     Returns the roles that would end. Changes nothing.
@@ -83,7 +83,7 @@ def preview_removing_user(path: UserPath) -> dict[str, Any]:
 
 @routes.post("/groups", responses=responses("groups.Group", 201))
 @needs("groups.change")
-def add_group(body: GroupNameRequest) -> tuple[dict[str, Any], int]:
+def add_group(body: GroupNameRequest) -> tuple[GroupLine, int]:
     """Create a local group.
 
     The name must be unique among local groups.
@@ -93,7 +93,7 @@ def add_group(body: GroupNameRequest) -> tuple[dict[str, Any], int]:
 
 @routes.patch("/groups/<id>", responses=responses("groups.Group"))
 @needs("groups.change")
-def rename_group(path: IdPath, body: GroupNameRequest) -> dict[str, Any]:
+def rename_group(path: IdPath, body: GroupNameRequest) -> GroupLine:
     """Rename a local group.
 
     Groups of a source cannot be renamed.
@@ -114,7 +114,7 @@ def remove_group(path: IdPath, query: ConfirmedQuery) -> Response:
 
 @routes.get("/groups/<id>/removal", responses=responses("assignments.Preview"))
 @needs("access.read")
-def preview_removing_group(path: IdPath) -> dict[str, Any]:
+def preview_removing_group(path: IdPath) -> Preview:
     """Preview the deletion of a group.
 
     Returns the users who would lose or change roles. Changes nothing.
@@ -124,7 +124,7 @@ def preview_removing_group(path: IdPath) -> dict[str, Any]:
 
 @routes.post("/groups/<id>/members", responses=responses("groups.Group"))
 @needs("groups.change")
-def change_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
+def change_members(path: IdPath, body: MembersRequest) -> GroupLine:
     """Add and remove group members.
 
     Only for local groups. Large changes require `confirm`.
@@ -134,7 +134,7 @@ def change_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
 
 @routes.post("/groups/<id>/members/preview", responses=responses("assignments.Preview"))
 @needs("access.read")
-def preview_members(path: IdPath, body: MembersRequest) -> dict[str, Any]:
+def preview_members(path: IdPath, body: MembersRequest) -> Preview:
     """Preview changed group members.
 
     Returns the users who would gain, lose or change roles. Changes nothing.

@@ -4,14 +4,14 @@ evidence.
 
 from __future__ import annotations
 
-from typing import Any
-
 from flask import Response
 
 from dravo.services.access import review_export
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import ReviewDecision
+from dravo.services.access.reviews import Review, ReviewDecision, ReviewRow
+from dravo.services.changes.preview import Preview
+from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, BODY, QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
@@ -30,7 +30,7 @@ routes = api_blueprint("reviews")
 
 @routes.get("/reviews", responses=responses("reviews.PageOfReviews"))
 @needs("access.read", of=ALL)
-def list_reviews(query: PageQuery) -> dict[str, Any]:
+def list_reviews(query: PageQuery) -> Page[Review]:
     """List access reviews.
 
     Reviews with their progress, newest first.
@@ -40,7 +40,7 @@ def list_reviews(query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/reviews", responses=responses("reviews.Review", 201))
 @needs("reviews.change")
-def begin_review(body: ReviewRequest) -> tuple[dict[str, Any], int]:
+def begin_review(body: ReviewRequest) -> tuple[Review, int]:
     """Create an access review.
 
     The rows are the access at this moment. The due date must be in the future.
@@ -51,7 +51,7 @@ def begin_review(body: ReviewRequest) -> tuple[dict[str, Any], int]:
 
 @routes.get("/reviews/<id>", responses=responses("reviews.Review"))
 @needs("access.read", of=ALL)
-def get_review(path: IdPath) -> dict[str, Any]:
+def get_review(path: IdPath) -> Review:
     """Get an access review.
 
     Returns the progress for each application.
@@ -61,7 +61,7 @@ def get_review(path: IdPath) -> dict[str, Any]:
 
 @routes.get("/reviews/<id>/rows", responses=responses("reviews.PageOfReviewRows"))
 @needs("access.read", of=QUERY)
-def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> dict[str, Any]:
+def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> Page[ReviewRow]:
     """List rows of a review.
 
     Rows by application and name.
@@ -73,7 +73,7 @@ def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> dict[str, Any]:
 
 @routes.post("/reviews/<id>/preview", responses=responses("assignments.Preview"))
 @needs("access.read", of=BODY)
-def preview_taking_away(path: IdPath, body: RowsRequest) -> dict[str, Any]:
+def preview_taking_away(path: IdPath, body: RowsRequest) -> Preview:
     """Preview a removal in a review.
 
     Returns the users who would lose or change roles. Changes nothing.
@@ -83,7 +83,7 @@ def preview_taking_away(path: IdPath, body: RowsRequest) -> dict[str, Any]:
 
 @routes.post("/reviews/<id>/decide", responses=responses("reviews.Review"))
 @needs("assignments.change", of=BODY)
-def decide(path: IdPath, body: DecisionRequest) -> dict[str, Any]:
+def decide(path: IdPath, body: DecisionRequest) -> Review:
     """Decide rows of a review.
 
     Confirms or removes access in rows of one application. Owners decide their own applications.
@@ -99,7 +99,7 @@ def decide(path: IdPath, body: DecisionRequest) -> dict[str, Any]:
 
 @routes.post("/reviews/<id>/close", responses=responses("reviews.Review"))
 @needs("reviews.change")
-def close_review(path: IdPath) -> dict[str, Any]:
+def close_review(path: IdPath) -> Review:
     """End an access review.
 
     Open rows stay undecided.

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from dataclasses import dataclass
+from typing import TypeVar
 
 from flask import Response, current_app, g, jsonify, make_response
 
@@ -11,11 +12,20 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
 from dravo.services import settings
 from dravo.services.changes import setting_effects
+from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.reporting import access_flow, overview
+from dravo.services.reporting.access_flow import Flow
+from dravo.services.reporting.overview import Overview
 from dravo.services.security import api_tokens, operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.api_tokens import ApiTokenLine, NewApiToken
+from dravo.services.security.operator_sso import OperatorLinks
+from dravo.services.security.operators import NewOperator, OperatorLine, OperatorWithPassword
+from dravo.services.security.second_factor import NewSecondFactor, RecoveryCodes, SecondFactor
+from dravo.services.security.sessions import OperatorSessionLine, Session
+from dravo.services.settings import SettingLine
 from dravo.services.sign_in import sessions as user_sessions
+from dravo.store.pagination import ItemList, Page
 from dravo.web import cookies
 from dravo.web.api.auth import (
     ALL,
@@ -42,7 +52,16 @@ from dravo.web.api.schemas.settings import SettingPath, SettingRequest
 from dravo.web.api.schemas.tokens import ApiTokensQuery, CreateApiTokenRequest
 from dravo.web.callers import place
 
+Result = TypeVar("Result")
 routes = api_blueprint("session")
+
+
+@dataclass
+class Job:
+    """The progress of a job."""
+
+    done: int
+    total: int
 
 
 @routes.post("/session", responses=responses("operators.Session"))
@@ -63,7 +82,7 @@ def sign_in(body: SignInRequest) -> Response:
 
 @routes.get("/session", responses=responses("operators.Session"))
 @needs("own.read", of=ALL, before_factor=True)
-def session() -> dict[str, Any]:
+def session() -> Session:
     """Get your session.
 
     Returns the operator and the permissions.
@@ -87,7 +106,7 @@ def sign_out() -> Response:
 
 @routes.get("/session/others", responses=responses("operators.OperatorSessions"))
 @needs("own.read", of=ALL)
-def list_own_sessions() -> dict[str, Any]:
+def list_own_sessions() -> ItemList[OperatorSessionLine]:
     """List your sessions.
 
     Includes the current session.
@@ -97,7 +116,7 @@ def list_own_sessions() -> dict[str, Any]:
 
 @routes.delete("/session/others", responses=responses("operators.OperatorSessions"))
 @needs("own.change", of=ALL)
-def end_other_sessions() -> dict[str, Any]:
+def end_other_sessions() -> ItemList[OperatorSessionLine]:
     """End your other sessions.
 
     The current session stays.
@@ -121,7 +140,7 @@ def change_password(body: ChangePasswordRequest) -> Response:
 
 @routes.get("/second-factor", responses=responses("operators.SecondFactor"))
 @needs("own.read", of=ALL, before_factor=True)
-def get_second_factor() -> dict[str, Any]:
+def get_second_factor() -> SecondFactor:
     """Get your second factor.
 
     Returns whether it is enabled, and the number of recovery codes.
@@ -131,7 +150,7 @@ def get_second_factor() -> dict[str, Any]:
 
 @routes.post("/second-factor", responses=responses("operators.NewSecondFactor", 201))
 @needs("own.change", of=ALL, before_factor=True)
-def begin_second_factor() -> tuple[dict[str, Any], int]:
+def begin_second_factor() -> tuple[NewSecondFactor, int]:
     """Start the setup of a second factor.
 
     Returns the secret once. The factor is enabled after its first code.
@@ -139,7 +158,7 @@ def begin_second_factor() -> tuple[dict[str, Any], int]:
     return second_factor.begin(app_context(), caller()), 201
 
 
-def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+def _by_code(work: Callable[[], Result]) -> Result:
     """Do what asks for a code of the second factor; anyone who has given too many wrong ones waits, as at
     the door.
     """
@@ -157,7 +176,7 @@ def _by_code(work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
 
 @routes.put("/second-factor", responses=responses("operators.RecoveryCodes"))
 @needs("own.change", of=ALL, before_factor=True)
-def confirm_second_factor(body: CodeRequest) -> dict[str, Any]:
+def confirm_second_factor(body: CodeRequest) -> RecoveryCodes:
     """Enable your second factor.
 
     Requires a code of the app. Returns the recovery codes once.
@@ -167,7 +186,7 @@ def confirm_second_factor(body: CodeRequest) -> dict[str, Any]:
 
 @routes.post("/second-factor/disable", responses=responses("operators.SecondFactor"))
 @needs("own.change", of=ALL)
-def take_second_factor_away(body: CodeRequest) -> dict[str, Any]:
+def take_second_factor_away(body: CodeRequest) -> SecondFactor:
     """Disable your second factor.
 
     Requires a code or a recovery code.
@@ -177,7 +196,7 @@ def take_second_factor_away(body: CodeRequest) -> dict[str, Any]:
 
 @routes.post("/recovery-codes", responses=responses("operators.RecoveryCodes", 201))
 @needs("own.change", of=ALL)
-def renew_recovery_codes(body: RenewCodesRequest) -> tuple[dict[str, Any], int]:
+def renew_recovery_codes(body: RenewCodesRequest) -> tuple[RecoveryCodes, int]:
     """Create your recovery codes.
 
     Returns the new codes once. Previous codes stop working.
@@ -187,7 +206,7 @@ def renew_recovery_codes(body: RenewCodesRequest) -> tuple[dict[str, Any], int]:
 
 @routes.get("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.read", of=ALL)
-def list_own_links() -> dict[str, Any]:
+def list_own_links() -> OperatorLinks:
     """List your linked sources.
 
     Returns the sources through which you sign in, and those that you can link.
@@ -195,13 +214,13 @@ def list_own_links() -> dict[str, Any]:
     return _own_links()
 
 
-def _own_links() -> dict[str, Any]:
+def _own_links() -> OperatorLinks:
     return operator_sso.mine(app_context(), caller(), g.get("csrf", ""))
 
 
 @routes.delete("/session/links/<id>", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
-def unlink(path: IdPath) -> dict[str, Any]:
+def unlink(path: IdPath) -> OperatorLinks:
     """Unlink a source.
 
     You cannot unlink the only source while password sign-in is disabled.
@@ -212,7 +231,7 @@ def unlink(path: IdPath) -> dict[str, Any]:
 
 @routes.put("/session/links", responses=responses("operators.OperatorLinks"))
 @needs("own.change", of=ALL)
-def set_only_by_source(body: PasswordSignInRequest) -> dict[str, Any]:
+def set_only_by_source(body: PasswordSignInRequest) -> OperatorLinks:
     """Enable or disable password sign-in.
 
     To disable it, you must have signed in through a source and have recovery codes.
@@ -223,13 +242,16 @@ def set_only_by_source(body: PasswordSignInRequest) -> dict[str, Any]:
 
 @routes.get("/jobs/<id>", responses=responses("jobs.Job"))
 @needs("own.read", of=ALL)
-def how_far(path: JobPath) -> dict[str, Any]:
+def how_far(path: JobPath) -> Job:
     """Get the progress of a job.
 
     The ID is the value of the header Dravo-Job of your own request.
     """
     found = jobs_registry().get(caller().operator_id, path.id)
-    return {"done": found.done, "total": found.total}
+    return Job(
+        done=found.done,
+        total=found.total,
+    )
 
 
 @routes.delete("/jobs/<id>", responses={204: None})
@@ -245,7 +267,7 @@ def stop_work(path: JobPath) -> Response:
 
 @routes.get("/overview", responses=responses("overview.Overview"))
 @needs("own.read", of=ALL)
-def band() -> dict[str, Any]:
+def band() -> Overview:
     """Get the numbers of all stages.
 
     Returns for each stage the number of objects, and how many need attention.
@@ -255,7 +277,7 @@ def band() -> dict[str, Any]:
 
 @routes.get("/overview/flow", responses=responses("overview.Flow"))
 @needs("access.read")
-def flow() -> dict[str, Any]:
+def flow() -> Flow:
     """Get the access flow.
 
     The largest paths from sources through groups and roles to applications.
@@ -265,7 +287,7 @@ def flow() -> dict[str, Any]:
 
 @routes.get("/settings", responses=responses("settings.OrganizationSettings"))
 @needs("own.read", of=ALL)
-def list_settings() -> dict[str, Any]:
+def list_settings() -> ItemList[SettingLine]:
     """List organization settings.
 
     Settings with group, value, default, unit and bounds.
@@ -275,7 +297,7 @@ def list_settings() -> dict[str, Any]:
 
 @routes.put("/settings/<name>", responses=responses("settings.OrganizationSettings"))
 @needs("settings.change")
-def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
+def change_setting(path: SettingPath, body: SettingRequest) -> ItemList[SettingLine]:
     """Change an organization setting.
 
     The value must have the kind of the setting and be within its bounds.
@@ -285,17 +307,17 @@ def change_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
 
 @routes.post("/settings/<name>/preview", responses=responses("assignments.ChangeEffects"))
 @needs("settings.change")
-def preview_setting(path: SettingPath, body: SettingRequest) -> dict[str, Any]:
+def preview_setting(path: SettingPath, body: SettingRequest) -> PreviewedEffects:
     """Preview an organization setting.
 
     Returns the effects of another value. Changes nothing.
     """
-    return setting_effects.preview(app_context(), path.name, body.value).document()
+    return setting_effects.preview(app_context(), path.name, body.value).shown()
 
 
 @routes.get("/tokens", responses=responses("tokens.PageOfApiTokens"))
 @needs("own.read", of=ALL)
-def tokens(query: ApiTokensQuery) -> dict[str, Any]:
+def tokens(query: ApiTokensQuery) -> Page[ApiTokenLine]:
     """List API tokens.
 
     Your tokens, or those of all operators for super administrators.
@@ -305,7 +327,7 @@ def tokens(query: ApiTokensQuery) -> dict[str, Any]:
 
 @routes.post("/tokens", responses=responses("tokens.NewApiToken", 201))
 @needs("own.change", of=ALL)
-def add_token(body: CreateApiTokenRequest) -> tuple[dict[str, Any], int]:
+def add_token(body: CreateApiTokenRequest) -> tuple[NewApiToken, int]:
     """Create an API token.
 
     Returns the token once. It cannot have more permissions than you.
@@ -327,7 +349,7 @@ def revoke_token(path: IdPath) -> Response:
 
 @routes.get("/operators", responses=responses("operators.PageOfOperators"))
 @needs("operators.read")
-def list_operators(query: PageQuery) -> dict[str, Any]:
+def list_operators(query: PageQuery) -> Page[OperatorLine]:
     """List operators.
 
     Operators with their kind and sign-in options.
@@ -337,7 +359,7 @@ def list_operators(query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/operators", responses=responses("operators.NewOperator", 201))
 @needs("operators.change")
-def add_operator(body: CreateOperatorRequest) -> tuple[dict[str, Any], int]:
+def add_operator(body: CreateOperatorRequest) -> tuple[OperatorWithPassword, int]:
     """Create an operator.
 
     Returns the generated password once.
@@ -352,7 +374,7 @@ def add_operator(body: CreateOperatorRequest) -> tuple[dict[str, Any], int]:
 
 @routes.post("/operators/<id>/second-factor/reset", responses=responses("operators.Operator"))
 @needs("operators.change")
-def reset_second_factor(path: IdPath) -> dict[str, Any]:
+def reset_second_factor(path: IdPath) -> OperatorLine:
     """Reset an operator's second factor.
 
     For operators who lost the app and the recovery codes.
@@ -363,7 +385,7 @@ def reset_second_factor(path: IdPath) -> dict[str, Any]:
 
 @routes.post("/operators/<id>/password", responses=responses("operators.NewOperator"))
 @needs("operators.change")
-def give_new_password(path: IdPath) -> dict[str, Any]:
+def give_new_password(path: IdPath) -> OperatorWithPassword:
     """Reset the password of an operator.
 
     Returns the new password once, revokes tokens and enables password sign-in.
@@ -373,7 +395,7 @@ def give_new_password(path: IdPath) -> dict[str, Any]:
 
 @routes.post("/operators/<id>/disable", responses=responses("operators.Operator"))
 @needs("operators.change")
-def disable_operator(path: IdPath) -> dict[str, Any]:
+def disable_operator(path: IdPath) -> OperatorLine:
     """Disable an operator.
 
     Ends the sessions and tokens of the operator. The last super administrator cannot be disabled.

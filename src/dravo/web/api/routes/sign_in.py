@@ -5,21 +5,29 @@ told.
 from __future__ import annotations
 
 import hmac
-from typing import Any
+from dataclasses import dataclass
 
 from flask import Response, current_app, jsonify, request
 
 from dravo.core.errors import NotPermitted, NotSignedIn
+from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.ingest import claimed_groups
+from dravo.services.ingest.claimed_groups import GroupInClaims
 from dravo.services.notifications import mail_queue
+from dravo.services.notifications.mail_queue import MailSettings, MailTested
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import eligibility, email_codes, rollout, setup_checklist, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import traces as sign_in_traces
-from dravo.services.sign_in.sessions import SignedInUser
-from dravo.services.sign_in.traces import SIGNED_IN
+from dravo.services.sign_in.eligibility import PlannedSignIn, SignInOptions
+from dravo.services.sign_in.sessions import SignedInUser, UserPortal, UserSession
+from dravo.services.sign_in.setup_checklist import SignInSetup
+from dravo.services.sign_in.start import SignInForEmail
+from dravo.services.sign_in.test_sign_ins import NewSignInTest, SignInTest
+from dravo.services.sign_in.traces import SIGNED_IN, SignInLine, SignInTrace
+from dravo.store.pagination import ItemList, Page
 from dravo.web import cookies
 from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
@@ -46,13 +54,33 @@ from dravo.web.sso.routes import visitor
 routes = api_blueprint("signing in")
 
 
+@dataclass
+class CodeSent:
+    """A requested code; send `state` back with it."""
+
+    state: str
+    source: str
+    minutes: int
+
+
+@dataclass
+class CodeResult:
+    """The result of a code: "signed_in", "observed" or "refused"."""
+
+    outcome: str
+    back: str
+    message: str
+    support_contact: str
+    trace: str
+
+
 def _base() -> str:
     return str(current_app.config["PUBLIC_URL"])
 
 
 @routes.get("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.read")
-def get_sign_in(path: KeyPath) -> dict[str, Any]:
+def get_sign_in(path: KeyPath) -> SignInSetup:
     """Get the sign-in settings.
 
     Returns the settings and the setup checklist, without the secret.
@@ -62,7 +90,7 @@ def get_sign_in(path: KeyPath) -> dict[str, Any]:
 
 @routes.put("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
-def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]:
+def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> SignInSetup:
     """Change the sign-in settings.
 
     Omitted fields keep their value. Incomplete settings can be saved.
@@ -73,12 +101,12 @@ def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]
 
 @routes.post("/sources/<key>/sign-in/preview", responses=responses("assignments.ChangeEffects"))
 @needs("sources.change")
-def preview_sign_in(path: KeyPath, body: SignInSettingsRequest) -> dict[str, Any]:
+def preview_sign_in(path: KeyPath, body: SignInSettingsRequest) -> PreviewedEffects:
     """Preview sign-in settings.
 
     Returns the effects of other settings. Changes nothing, and fetches nothing from the provider.
     """
-    return rollout.preview_settings(app_context(), caller(), path.key, body.model_dump()).document()
+    return rollout.preview_settings(app_context(), caller(), path.key, body.model_dump()).shown()
 
 
 @routes.delete("/sources/<key>/sign-in", responses={204: None})
@@ -94,7 +122,7 @@ def forget_sign_in(path: KeyPath) -> Response:
 
 @routes.post("/sources/<key>/sign-in/status", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
-def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
+def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> SignInSetup:
     """Change the sign-in status.
 
     Enabling untested settings requires the label in `confirm`.
@@ -105,17 +133,17 @@ def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, An
 
 @routes.post("/sources/<key>/sign-in/status/preview", responses=responses("assignments.ChangeEffects"))
 @needs("sources.read")
-def preview_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> dict[str, Any]:
+def preview_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> PreviewedEffects:
     """Preview a sign-in status.
 
     Returns the sessions that would end and who could sign in. Changes nothing.
     """
-    return rollout.preview_status(app_context(), caller(), path.key, body.status).document()
+    return rollout.preview_status(app_context(), caller(), path.key, body.status).shown()
 
 
 @routes.post("/sources/<key>/sign-in/certificates", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
-def use_certificates(path: KeyPath) -> dict[str, Any]:
+def use_certificates(path: KeyPath) -> SignInSetup:
     """Accept new certificates.
 
     Accepts the certificates from the metadata of the provider.
@@ -126,7 +154,7 @@ def use_certificates(path: KeyPath) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/sign-in/keys", responses=responses("sign_in.SignIn"))
 @needs("sources.change")
-def change_keys(path: KeyPath, body: KeysRequest) -> dict[str, Any]:
+def change_keys(path: KeyPath, body: KeysRequest) -> SignInSetup:
     """Rotate the key of Dravo.
 
     `next` creates a key, `use` activates it.
@@ -137,7 +165,7 @@ def change_keys(path: KeyPath, body: KeysRequest) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/sign-in/tests", responses=responses("sign_in.PageOfSignInTests"))
 @needs("sources.read")
-def list_sign_in_tests(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+def list_sign_in_tests(path: KeyPath, query: PageQuery) -> Page[SignInTest]:
     """List test sign-ins.
 
     Test sign-ins with their status, newest first.
@@ -147,7 +175,7 @@ def list_sign_in_tests(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewSignInTest", 201))
 @needs("sources.change")
-def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[dict[str, Any], int]:
+def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[NewSignInTest, int]:
     """Create a test sign-in.
 
     Returns the link for one user once.
@@ -158,7 +186,7 @@ def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[d
 
 @routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
 @needs("sources.read")
-def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
+def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> Page[SignInLine]:
     """List sign-ins.
 
     Sign-ins with their outcome, newest first.
@@ -170,7 +198,7 @@ def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
 @needs("sources.read")
-def get_sign_in_trace(path: SignInTracePath) -> dict[str, Any]:
+def get_sign_in_trace(path: SignInTracePath) -> SignInTrace:
     """Get a sign-in trace.
 
     Returns the steps, the received claims and the result.
@@ -180,7 +208,7 @@ def get_sign_in_trace(path: SignInTracePath) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sign_in.PlannedSignIn"))
 @needs("attributes.read")
-def plan_again(path: SignInTracePath, body: RerunRequest) -> dict[str, Any]:
+def plan_again(path: SignInTracePath, body: RerunRequest) -> PlannedSignIn:
     """Evaluate a sign-in again.
 
     Uses the current settings or the given policy. Changes nothing.
@@ -190,7 +218,7 @@ def plan_again(path: SignInTracePath, body: RerunRequest) -> dict[str, Any]:
 
 @routes.get("/claimed-groups", responses=responses("sign_in.GroupsInClaims"))
 @needs("users.read")
-def list_claimed_groups(query: ClaimedQuery) -> dict[str, Any]:
+def list_claimed_groups(query: ClaimedQuery) -> ItemList[GroupInClaims]:
     """List groups from claims.
 
     Groups in claims of sign-ins that do not exist in their source yet.
@@ -210,7 +238,7 @@ def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[dict[s
 
 @routes.get("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
 @needs("users.read")
-def list_sessions(path: UserPath) -> dict[str, Any]:
+def list_sessions(path: UserPath) -> ItemList[UserSession]:
     """List sessions of a user.
 
     Current sessions with source and times.
@@ -220,7 +248,7 @@ def list_sessions(path: UserPath) -> dict[str, Any]:
 
 @routes.get("/users/<user>/sign-in-options", responses=responses("sign_in.SignInOptions"))
 @needs("users.read")
-def list_ways(path: UserPath) -> dict[str, Any]:
+def list_ways(path: UserPath) -> SignInOptions:
     """List sign-in options of a user.
 
     Shows which sources allow the user, and why others refuse.
@@ -230,7 +258,7 @@ def list_ways(path: UserPath) -> dict[str, Any]:
 
 @routes.delete("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
 @needs("users.change")
-def end_sessions(path: UserPath) -> dict[str, Any]:
+def end_sessions(path: UserPath) -> ItemList[UserSession]:
     """End all sessions of a user.
 
     The user must sign in again.
@@ -243,7 +271,7 @@ def end_sessions(path: UserPath) -> dict[str, Any]:
 
 @routes.get("/mail", responses=responses("settings.MailSettings"))
 @needs("audit.read")
-def get_mail() -> dict[str, Any]:
+def get_mail() -> MailSettings:
     """Get the email server.
 
     Returns the settings and the last error, without the password.
@@ -253,7 +281,7 @@ def get_mail() -> dict[str, Any]:
 
 @routes.put("/mail", responses=responses("settings.MailSettings"))
 @needs("settings.change")
-def change_mail(body: MailRequest) -> dict[str, Any]:
+def change_mail(body: MailRequest) -> MailSettings:
     """Change the email server.
 
     Omitted fields keep their value. The password is stored encrypted.
@@ -263,7 +291,7 @@ def change_mail(body: MailRequest) -> dict[str, Any]:
 
 @routes.post("/mail/test", responses=responses("settings.MailTested"))
 @needs("settings.change")
-def test_mail(body: TestMailRequest) -> dict[str, Any]:
+def test_mail(body: TestMailRequest) -> MailTested:
     """Send a test email.
 
     Returns the error of the server if it refuses the email.
@@ -276,7 +304,7 @@ def test_mail(body: TestMailRequest) -> dict[str, Any]:
 
 @routes.get("/sign-in", responses=responses("sign_in.SignInForEmail"))
 @needs("nothing")
-def where_to_sign_in(query: SignInForEmailQuery) -> dict[str, Any]:
+def where_to_sign_in(query: SignInForEmailQuery) -> SignInForEmail:
     """Find the source of an email.
 
     Returns the sign-in for the domain. Does not reveal whether the address exists.
@@ -303,7 +331,13 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     )
     asked = email_codes.ask(app_context(), current_app.config["LETTER_LIMITER"], _base(), wanted)
     _limiter().failed(address)
-    response = jsonify({"state": asked.state, "source": asked.source, "minutes": asked.minutes})
+    response = jsonify(
+        CodeSent(
+            state=asked.state,
+            source=asked.source,
+            minutes=asked.minutes,
+        )
+    )
     cookies.keep(response, cookies.BROWSER, asked.browser, email_codes.SECONDS)
     return response
 
@@ -326,13 +360,13 @@ def give_code(body: VerifyCodeRequest) -> Response:
     if came.outcome == SIGNED_IN:
         _limiter().worked(place())
     response = jsonify(
-        {
-            "outcome": came.outcome,
-            "back": came.back,
-            "message": came.message,
-            "support_contact": came.support_contact,
-            "trace": came.trace,
-        }
+        CodeResult(
+            outcome=came.outcome,
+            back=came.back,
+            message=came.message,
+            support_contact=came.support_contact,
+            trace=came.trace,
+        )
     )
     if came.user_session:
         cookies.keep(response, cookies.USER, came.user_session, 7 * 86_400)
@@ -347,7 +381,7 @@ def _limiter() -> RateLimiter:
 
 @routes.get("/me/applications", responses=responses("sign_in.UserPortal"))
 @needs("nothing")
-def yours() -> dict[str, Any]:
+def yours() -> UserPortal:
     """List your applications.
 
     For a signed-in user: the applications with roles, and the support contact.

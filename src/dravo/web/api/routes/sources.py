@@ -8,10 +8,16 @@ from flask import Response, current_app
 
 from dravo.core.instants import parse_instant
 from dravo.services.scim_server import request_log
+from dravo.services.scim_server.request_log import ScimRequest, ScimRequestLine
 from dravo.services.security.permissions import ATTRIBUTES
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import scim_checklist, sources
 from dravo.services.sources import tokens as scim_tokens
+from dravo.services.sources.schemas import SourceSchema
+from dravo.services.sources.scim_checklist import SetupChecklist
+from dravo.services.sources.sources import SourceLine
+from dravo.services.sources.tokens import NewScimToken, ScimToken
+from dravo.store.pagination import ItemList, Page
 from dravo.store.queries.scim_requests import RequestFilter
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
@@ -32,7 +38,7 @@ routes = api_blueprint("sources")
 
 @routes.get("/sources", responses=responses("sources.PageOfSources"))
 @needs("sources.read")
-def list_sources(query: PageQuery) -> dict[str, Any]:
+def list_sources(query: PageQuery) -> Page[SourceLine]:
     """List sources.
 
     Sources with the number of users and groups.
@@ -42,7 +48,7 @@ def list_sources(query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/sources", responses=responses("sources.Source", 201))
 @needs("sources.change")
-def add_source(body: AddSourceRequest) -> tuple[dict[str, Any], int]:
+def add_source(body: AddSourceRequest) -> tuple[SourceLine, int]:
     """Add a source.
 
     The key must be unique and cannot be changed later.
@@ -52,7 +58,7 @@ def add_source(body: AddSourceRequest) -> tuple[dict[str, Any], int]:
 
 @routes.get("/sources/<key>", responses=responses("sources.Source"))
 @needs("sources.read")
-def get_source(path: KeyPath) -> dict[str, Any]:
+def get_source(path: KeyPath) -> SourceLine:
     """Get a source.
 
     Returns the connection type, domains, numbers and warnings.
@@ -62,7 +68,7 @@ def get_source(path: KeyPath) -> dict[str, Any]:
 
 @routes.patch("/sources/<key>", responses=responses("sources.Source"))
 @needs("sources.change")
-def change_source(path: KeyPath, body: ChangeSourceRequest) -> dict[str, Any]:
+def change_source(path: KeyPath, body: ChangeSourceRequest) -> SourceLine:
     """Change a source.
 
     Changes the label or the email domains.
@@ -83,7 +89,7 @@ def remove_source(path: KeyPath) -> Response:
 
 @routes.get("/sources/<key>/checklist", responses=responses("sources.SetupChecklist"))
 @needs("sources.read")
-def checklist(path: KeyPath) -> dict[str, Any]:
+def checklist(path: KeyPath) -> SetupChecklist:
     """Get the setup checklist.
 
     Values for inbound SCIM, and what real traffic has verified.
@@ -93,7 +99,7 @@ def checklist(path: KeyPath) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/tokens", responses=responses("sources.PageOfScimTokens"))
 @needs("sources.read")
-def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
+def list_tokens(path: KeyPath, query: PageQuery) -> Page[ScimToken]:
     """List SCIM tokens.
 
     Tokens of the source, without their secrets.
@@ -103,7 +109,7 @@ def list_tokens(path: KeyPath, query: PageQuery) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/tokens", responses=responses("sources.NewScimToken", 201))
 @needs("sources.change")
-def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[dict[str, Any], int]:
+def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[NewScimToken, int]:
     """Create a SCIM token.
 
     Returns the token once.
@@ -126,7 +132,7 @@ def revoke_token(path: TokenPath) -> Response:
 
 @routes.get("/sources/<key>/schemas", responses=responses("sources.SourceSchemas"))
 @needs("sources.read")
-def list_schemas(path: KeyPath) -> dict[str, Any]:
+def list_schemas(path: KeyPath) -> ItemList[SourceSchema]:
     """List schema extensions.
 
     SCIM schemas that operators added to the source.
@@ -136,7 +142,7 @@ def list_schemas(path: KeyPath) -> dict[str, Any]:
 
 @routes.post("/sources/<key>/schemas", responses=responses("sources.SourceSchemas", 201))
 @needs("sources.change")
-def add_schema(path: KeyPath, body: SchemaRequest) -> tuple[dict[str, Any], int]:
+def add_schema(path: KeyPath, body: SchemaRequest) -> tuple[ItemList[SourceSchema], int]:
     """Add a schema extension.
 
     The schema must follow RFC 7643, section 7.
@@ -157,7 +163,7 @@ def remove_schema(path: SchemaPath) -> Response:
 
 @routes.get("/sources/<key>/requests", responses=responses("sources.PageOfScimRequests"))
 @needs("sources.read")
-def list_requests(path: KeyPath, query: ScimRequestsQuery) -> dict[str, Any]:
+def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLine] | dict[str, Any]:
     """List inbound SCIM requests.
 
     Requests with their responses and results, newest first.
@@ -176,7 +182,7 @@ def list_requests(path: KeyPath, query: ScimRequestsQuery) -> dict[str, Any]:
 
 @routes.get("/sources/<key>/requests/<id>", responses=responses("sources.ScimRequestDetail"))
 @needs("attributes.read")
-def get_request(path: ScimRequestPath) -> dict[str, Any]:
+def get_request(path: ScimRequestPath) -> ScimRequest:
     """Get an inbound SCIM request.
 
     Returns the request with its body, without secrets.

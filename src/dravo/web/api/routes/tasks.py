@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from typing import Any
+from dataclasses import dataclass
 
 from flask import Response, current_app
 
 from dravo.services.access import undo as access_undo
+from dravo.services.changes.preview import Preview
 from dravo.services.provisioning import summary as provisioning_summary
 from dravo.services.provisioning import tasks
+from dravo.services.provisioning.summary import ShownSummary
+from dravo.services.provisioning.tasks import TaskDetail, TaskError, TaskLine
 from dravo.services.reporting import activity
+from dravo.services.reporting.activity import ActivityLine
+from dravo.services.results import Number
 from dravo.services.security import audit_log
+from dravo.services.security.audit_log import AuditLine
+from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.dates import instant_of
 from dravo.web.api.openapi import responses
@@ -29,9 +35,17 @@ from dravo.web.api.schemas.tasks import (
 routes = api_blueprint("tasks")
 
 
+@dataclass
+class AuditVerification:
+    """The result of verifying the audit log."""
+
+    holds: bool
+    broken_at: int | None
+
+
 @routes.get("/provisioning/tasks", responses=responses("tasks.PageOfTasks"))
 @needs("tasks.read", of=QUERY)
-def list_tasks(query: TasksQuery) -> dict[str, Any]:
+def list_tasks(query: TasksQuery) -> Page[TaskLine]:
     """List provisioning tasks.
 
     Tasks, newest first.
@@ -43,7 +57,7 @@ def list_tasks(query: TasksQuery) -> dict[str, Any]:
 
 @routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Task"))
 @needs("tasks.read")
-def get_task(path: IdPath) -> dict[str, Any]:
+def get_task(path: IdPath) -> TaskDetail:
     """Get a provisioning task.
 
     Returns the task with its attempts and messages.
@@ -53,7 +67,7 @@ def get_task(path: IdPath) -> dict[str, Any]:
 
 @routes.post("/provisioning/tasks/<id>/retry", responses=responses("tasks.Task"))
 @needs("tasks.retry")
-def again(path: IdPath) -> dict[str, Any]:
+def again(path: IdPath) -> TaskDetail:
     """Retry a provisioning task.
 
     Held tasks need approval first.
@@ -63,7 +77,7 @@ def again(path: IdPath) -> dict[str, Any]:
 
 @routes.get("/provisioning/errors", responses=responses("tasks.TaskErrors"))
 @needs("tasks.read", of=QUERY)
-def kinds(query: KindsQuery) -> dict[str, Any]:
+def kinds(query: KindsQuery) -> ItemList[TaskError]:
     """List errors of open tasks.
 
     Groups the open tasks by application and error.
@@ -73,7 +87,7 @@ def kinds(query: KindsQuery) -> dict[str, Any]:
 
 @routes.get("/provisioning/summary", responses=responses("tasks.ProvisioningSummary"))
 @needs("tasks.read", of=QUERY)
-def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
+def get_provisioning_summary(query: ProvisioningSummaryQuery) -> ShownSummary:
     """Count pending tasks.
 
     With `wait`, answers when nothing is pending or after this time.
@@ -89,12 +103,12 @@ def get_provisioning_summary(query: ProvisioningSummaryQuery) -> dict[str, Any]:
     finally:
         if may_wait:
             waits.release()
-    return {"settled": summary.settled, **asdict(summary.counts)}
+    return ShownSummary(settled=summary.settled, **vars(summary.counts))
 
 
 @routes.post("/provisioning/tasks/retry", responses=responses("common.Number"))
 @needs("tasks.change")
-def again_all(body: RetryRequest) -> dict[str, Any]:
+def again_all(body: RetryRequest) -> Number:
     """Retry all tasks of an application.
 
     Retries failed and held tasks, optionally of one kind of error.
@@ -104,7 +118,7 @@ def again_all(body: RetryRequest) -> dict[str, Any]:
 
 @routes.post("/provisioning/tasks/<id>/resolve", responses=responses("tasks.Task"))
 @needs("tasks.change")
-def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
+def found(path: IdPath, body: ResolveRequest) -> TaskDetail:
     """Resolve a provisioning task.
 
     Records whether the account exists. Only for unresolved tasks.
@@ -114,7 +128,7 @@ def found(path: IdPath, body: ResolveRequest) -> dict[str, Any]:
 
 @routes.get("/activity", responses=responses("activity.PageOfActivity"))
 @needs("activity.read", of=QUERY)
-def timeline(query: ActivityQuery) -> dict[str, Any]:
+def timeline(query: ActivityQuery) -> Page[ActivityLine]:
     """List activity.
 
     Requests, import runs, tasks, reconciliations and changes, newest first. Shows only kinds that the caller
@@ -129,7 +143,7 @@ def timeline(query: ActivityQuery) -> dict[str, Any]:
 
 @routes.get("/audit", responses=responses("activity.PageOfAuditEntries"))
 @needs("audit.read")
-def audit(query: AuditQuery) -> dict[str, Any]:
+def audit(query: AuditQuery) -> Page[AuditLine]:
     """List audit log entries.
 
     Changes by operators, newest first.
@@ -140,7 +154,7 @@ def audit(query: AuditQuery) -> dict[str, Any]:
 
 @routes.get("/audit/<id>/undo", responses=responses("assignments.Preview"))
 @needs("audit.read")
-def preview_undo(path: EntryPath) -> dict[str, Any]:
+def preview_undo(path: EntryPath) -> Preview:
     """Preview an undo.
 
     Only changes to assignments and access policies can be undone. Changes nothing.
@@ -161,11 +175,14 @@ def undo(path: EntryPath, body: ConfirmedRequest) -> Response:
 
 @routes.get("/audit/verify", responses=responses("activity.AuditVerification"))
 @needs("audit.read")
-def verification() -> dict[str, Any]:
+def verification() -> AuditVerification:
     """Verify the audit log.
 
     Checks the chain of entries and names the first broken entry.
     """
     with app_context().database.reading() as connection:
         broken = audit_log.verify_chain(connection, app_context().keys)
-    return {"holds": broken is None, "broken_at": broken}
+    return AuditVerification(
+        holds=broken is None,
+        broken_at=broken,
+    )

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import replace
 
 from dravo.core.errors import NotFound
 from dravo.services.access import explanation as access_explanation
+from dravo.services.access.explanation import AccessExplanation, UserDetail
 from dravo.services.security import masking
+from dravo.store.pagination import Page
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.store.queries.access import AccessFilter
+from dravo.store.queries.access import AccessFilter, AccessLine
+from dravo.store.queries.accounts import AccountDetail, AccountLine
+from dravo.store.queries.groups import GroupDetail, GroupLine
+from dravo.store.queries.users import UserLine
 from dravo.web.api.auth import (
     ALL,
     PATH_APPLICATION,
@@ -34,7 +39,7 @@ routes = api_blueprint("users")
 
 @routes.get("/users", responses=responses("users.PageOfUsers"))
 @needs("users.read", of=ALL)
-def list_users(query: UsersQuery) -> dict[str, Any]:
+def list_users(query: UsersQuery) -> Page[UserLine]:
     """List users.
 
     Users by name.
@@ -43,22 +48,22 @@ def list_users(query: UsersQuery) -> dict[str, Any]:
         found = user_queries.users(
             connection, page_request(query), query.q, query.status, emails=not masking.hidden()
         )
-    return {**found, "items": masking.for_caller(caller(), found["items"])}
+    return replace(found, items=masking.users(caller(), found.items))
 
 
 @routes.get("/users/<user>", responses=responses("users.User"))
 @needs("users.read")
-def get_user(path: UserPath) -> dict[str, Any]:
+def get_user(path: UserPath) -> UserDetail:
     """Get a user.
 
     Returns attributes with their sources, records, groups, access and accounts.
     """
-    return masking.for_caller(caller(), [access_explanation.user(app_context(), path.user)])[0]
+    return access_explanation.user(app_context(), path.user)
 
 
 @routes.get("/users/<user>/access/<application>", responses=responses("users.AccessExplanation"))
 @needs("access.read", of=PATH_APPLICATION)
-def why(path: AccessExplanationPath) -> dict[str, Any]:
+def why(path: AccessExplanationPath) -> AccessExplanation:
     """Explain the access of a user.
 
     Returns the reasons, or why the user has no access.
@@ -68,7 +73,7 @@ def why(path: AccessExplanationPath) -> dict[str, Any]:
 
 @routes.get("/groups", responses=responses("groups.PageOfGroups"))
 @needs("users.read", of=ALL)
-def list_groups(query: GroupsQuery) -> dict[str, Any]:
+def list_groups(query: GroupsQuery) -> Page[GroupLine]:
     """List groups.
 
     Groups by name, with their source and number of members.
@@ -85,7 +90,7 @@ def list_groups(query: GroupsQuery) -> dict[str, Any]:
 
 @routes.get("/groups/<id>", responses=responses("groups.GroupDetail"))
 @needs("users.read")
-def get_group(path: IdPath) -> dict[str, Any]:
+def get_group(path: IdPath) -> GroupDetail:
     """Get a group.
 
     Returns the group with nested groups and assigned roles.
@@ -102,19 +107,19 @@ def get_group(path: IdPath) -> dict[str, Any]:
 
 @routes.get("/groups/<id>/members", responses=responses("users.PageOfUsers"))
 @needs("users.read")
-def list_members(path: IdPath, query: PageQuery) -> dict[str, Any]:
+def list_members(path: IdPath, query: PageQuery) -> Page[UserLine]:
     """List members of a group.
 
     Direct members only.
     """
     with app_context().database.reading() as connection:
         found = group_queries.group_members(connection, path.id, page_request(query))
-    return {**found, "items": masking.for_caller(caller(), found["items"])}
+    return replace(found, items=masking.users(caller(), found.items))
 
 
 @routes.get("/access", responses=responses("access.PageOfAccess"))
 @needs("access.read", of=QUERY)
-def list_access(query: AccessQuery) -> dict[str, Any]:
+def list_access(query: AccessQuery) -> Page[AccessLine]:
     """List access.
 
     Each row is a role of a user in an application, with its reasons and account. Application owners see
@@ -137,7 +142,7 @@ def list_access(query: AccessQuery) -> dict[str, Any]:
 
 @routes.get("/accounts", responses=responses("accounts.PageOfAccounts"))
 @needs("access.read", of=QUERY)
-def list_accounts(query: AccountsQuery) -> dict[str, Any]:
+def list_accounts(query: AccountsQuery) -> Page[AccountLine]:
     """List accounts.
 
     Accounts of users in applications, with their status.
@@ -146,12 +151,12 @@ def list_accounts(query: AccountsQuery) -> dict[str, Any]:
         found = account_queries.accounts(
             connection, page_request(query), query.application, query.user, query.status, query.q
         )
-    return {**found, "items": masking.accounts(found["items"])}
+    return replace(found, items=masking.accounts(found.items))
 
 
 @routes.get("/accounts/<id>", responses=responses("accounts.AccountDetail"))
 @needs("attributes.read")
-def get_account(path: IdPath) -> dict[str, Any]:
+def get_account(path: IdPath) -> AccountDetail:
     """Get an account.
 
     Returns the account with its desired and applied state.
