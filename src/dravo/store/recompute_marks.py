@@ -24,6 +24,12 @@ class RecomputeMark:
     released_by: str | None
 
 
+def is_marked(connection: Connection, user_id: str) -> bool:
+    """Return whether a user is marked."""
+    p = t.pending_recompute.c
+    return connection.execute(select(p.user_id).where(p.user_id == user_id)).first() is not None
+
+
 def marked(
     connection: Connection, limit: int, left_out: Sequence[str] = (), user_id: str | None = None
 ) -> list[RecomputeMark]:

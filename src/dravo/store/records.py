@@ -153,3 +153,14 @@ def whose(
         if connection.execute(select(u.record_id).where(*where)).first():
             return path, value
     return None
+
+
+def source_of_undecided(connection: Connection, user_id: str) -> str | None:
+    """Return the label of a source with an undecided conflict about a user, or None."""
+    r = t.record.c
+    statement = (
+        select(t.source.c.label)
+        .join(t.record, r.source_id == t.source.c.id)
+        .where(r.user_id == user_id, r.undecided.is_(True))
+    )
+    return connection.execute(statement).scalars().first()

@@ -15,6 +15,7 @@ from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.access.assignments import AssignmentFilter
 from dravo.store.pagination import PageRequest
 from dravo.store.queries.references import KeyAndLabel
 from tests.service_fixture import ServiceFixture
@@ -201,9 +202,13 @@ def test_a_list_of_assignments_says_how_many_each_reaches(
     services.add(herbarium["staff"], herbarium["group"], herbarium["bob"])
     empty = services.group(herbarium["staff"], "Nobody")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=empty))
-    listed = assignments.list_assignments(services.ctx, PageRequest(), application="records").items
+    listed = assignments.list_assignments(
+        services.ctx, PageRequest(), AssignmentFilter(application_key="records")
+    ).items
     assert [(item.group.name, item.reach) for item in listed] == [("Herbarium", 2), ("Nobody", 0)]
-    assert assignments.list_assignments(services.ctx, PageRequest(), group_id=empty).total == 1
+    assert (
+        assignments.list_assignments(services.ctx, PageRequest(), AssignmentFilter(group_id=empty)).total == 1
+    )
 
 
 def test_a_tracked_application_has_access_and_no_accounts(

@@ -25,6 +25,7 @@ from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.security.permissions import OWNER
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
@@ -61,7 +62,7 @@ def begin(services: ServiceFixture, **view: Any) -> str:
 
 
 def rows(services: ServiceFixture, review: str, **asked: Any) -> dict[tuple[str, str], ReviewRow]:
-    found = access_reviews.rows(services.ctx, review, PageRequest(count=100), **asked).items
+    found = access_reviews.rows(services.ctx, review, PageRequest(count=100), ReviewRowFilter(**asked)).items
     return {(each.user.user_name, each.role.key): each for each in found}
 
 

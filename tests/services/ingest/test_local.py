@@ -20,6 +20,7 @@ from dravo.services.ingest.local.groups import Members
 from dravo.services.ingest.local.source import local_source
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import tables as t
+from dravo.store.access.assignments import AssignmentFilter
 from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
@@ -166,7 +167,7 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
         ("local", ()),
         ("local", ("Gardeners",)),
     ]
-    assert assignments.list_assignments(services.ctx, PageRequest()).items[0].reach == 2
+    assert assignments.list_assignments(services.ctx, PageRequest(), AssignmentFilter()).items[0].reach == 2
     with pytest.raises(StalePreview, match="The preview is out of date"):
         local_groups.change_members(
             services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0))

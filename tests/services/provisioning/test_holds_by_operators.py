@@ -27,6 +27,7 @@ from dravo.services.sources import scim_checklist
 from dravo.services.sources import tokens as scim_tokens
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import PageRequest
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
@@ -119,7 +120,10 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
     review = access_reviews.start(
         services.ctx, services.caller, "All", "2999-12-31", View(application="records")
     ).id
-    ids = [each.id for each in access_reviews.rows(services.ctx, review, PageRequest(count=100)).items]
+    ids = [
+        each.id
+        for each in access_reviews.rows(services.ctx, review, PageRequest(count=100), ReviewRowFilter()).items
+    ]
     with pytest.raises(NeedsConfirmation):
         access_reviews.decide(
             services.ctx,

@@ -29,6 +29,7 @@ from dravo.services.lookups import find_users
 from dravo.services.sources import sources
 from dravo.store import clock, groups, memberships
 from dravo.store import tables as t
+from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import PageRequest
 from dravo.store.snapshots import users as user_snapshots
 from tests.service_fixture import ServiceFixture
@@ -120,7 +121,7 @@ def test_a_row_of_a_review_is_decided_once(services: ServiceFixture) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     recompute.process_marks(services.ctx)
     review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View()).id
-    row = access_reviews.rows(services.ctx, review, PageRequest()).items[0].id
+    row = access_reviews.rows(services.ctx, review, PageRequest(), ReviewRowFilter()).items[0].id
     told = together(
         lambda _: access_reviews.decide(
             services.ctx, services.caller, review, ReviewDecision("records", [row], "removed")

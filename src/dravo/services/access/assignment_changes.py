@@ -18,6 +18,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest, other_pl
 from dravo.services.changes.preview import PlannedChange, Preview, shown
 from dravo.services.context import AppContext
 from dravo.store import clock, memberships
+from dravo.store.access.assignments import StoredAssignment
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
 
 
@@ -78,7 +79,7 @@ def changing(
         NotFound, InvalidInput.
     """
     row = row_of(connection, assignment_id)
-    values = {**row._mapping, **read_span(edit.from_, edit.until, settings.time_zone(connection))}
+    values = {**vars(row), **read_span(edit.from_, edit.until, settings.time_zone(connection))}
     if edit.confirmed is not None:
         values["confirmed"] = edit.confirmed
     if edit.plan is not None:
@@ -136,7 +137,7 @@ def adding(
     )
 
 
-def removing(catalogue: ConfigSnapshot, row: Any) -> PlannedChange:
+def removing(catalogue: ConfigSnapshot, row: StoredAssignment) -> PlannedChange:
     """Return the change that taking an assignment away would be."""
     by_group = {
         group_id: left
@@ -147,7 +148,7 @@ def removing(catalogue: ConfigSnapshot, row: Any) -> PlannedChange:
     then = replace(catalogue, by_group=by_group, general=general)
     return PlannedChange(
         row.application_id,
-        (memberships.users_of_target(row._mapping),),
+        (memberships.users_of_target(vars(row)),),
         then,
         lambda user: replace(user, direct=tuple(each for each in user.direct if each.id != row.id)),
     )

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, literal, select
+from sqlalchemy import Connection, literal
 
 from dravo.core.access.conditions import read_condition
 from dravo.core.access.patterns import compile_pattern
@@ -16,7 +17,8 @@ from dravo.services import settings
 from dravo.services.access.license_plans import plan_by_key
 from dravo.services.lookups import application_by_key, find_group, find_user, role_by_key, source_by_key
 from dravo.store import memberships, recompute_marks
-from dravo.store import tables as t
+from dravo.store.access import assignments as stored
+from dravo.store.access.assignments import StoredAssignment
 from dravo.store.ids import new_id
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application
@@ -173,7 +175,7 @@ def _plan(connection: Connection, application: Application, wish: AssignmentRequ
     return str(plan_by_key(connection, application, wish.plan).id)
 
 
-def other_plan(connection: Connection, row: Any, key: str) -> str | None:
+def other_plan(connection: Connection, row: StoredAssignment, key: str) -> str | None:
     """Return the ID of another license plan of an assignment; an empty key removes the plan.
 
     Raises:
@@ -188,16 +190,14 @@ def other_plan(connection: Connection, row: Any, key: str) -> str | None:
     return str(plan_by_key(connection, application, key).id)
 
 
-def row_of(connection: Connection, assignment_id: str) -> Any:
+def row_of(connection: Connection, assignment_id: str) -> StoredAssignment:
     """Return the row of an assignment.
 
     Raises:
         NotFound: if it does not exist or was deleted.
     """
-    row = connection.execute(
-        select(t.assignment).where(t.assignment.c.id == assignment_id, t.assignment.c.removed_at.is_(None))
-    ).first()
-    if row is None:
+    row = stored.get(connection, assignment_id)
+    if row is None or row.removed_at is not None:
         raise NotFound(
             f"There is no assignment with the id '{assignment_id}'.",
             "It may have been deleted. List the assignments with `dravo assignment list`.",
@@ -205,15 +205,8 @@ def row_of(connection: Connection, assignment_id: str) -> Any:
     return row
 
 
-def application_of(connection: Connection, assignment_id: str) -> str | None:
-    """Return the key of the application that an assignment is of, or None."""
-    a, p = t.assignment.c, t.application.c
-    key: str | None = connection.execute(
-        select(p.key).join(t.assignment, a.application_id == p.id).where(a.id == assignment_id)
-    ).scalar()
-    return key
-
-
-def mark(connection: Connection, row: Any, now: Instant, cleared: tuple[str, str] | None = None) -> None:
+def mark(
+    connection: Connection, row: Mapping[str, Any], now: Instant, cleared: tuple[str, str] | None = None
+) -> None:
     """Mark all users of an assignment to be recomputed; `cleared` as in `mark_selected`."""
     recompute_marks.mark_selected(connection, memberships.users_of_target(row, literal(now)), cleared)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.days import read_span
@@ -21,10 +21,11 @@ from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, groups, memberships
-from dravo.store import tables as t
-from dravo.store.pagination import Page, PageRequest, page
-from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef
+from dravo.store import clock, memberships
+from dravo.store.access import assignments as stored
+from dravo.store.access.assignments import AssignmentFilter, ListedAssignment
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -91,26 +92,14 @@ def write(
         cleared: as in `mark_selected`.
     """
     now = clock.now()
-    connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
+    stored.insert_assignment(connection, {**row, "created_at": now, "created_by": caller.name})
     raise_revision(connection)
     mark(connection, row, now, cleared)
-    application = connection.execute(
-        select(t.application.c.key).where(t.application.c.id == row["application_id"])
-    ).scalar()
-    role = (
-        connection.execute(select(t.role.c.key).where(t.role.c.id == row["role_id"])).scalar()
-        if row["role_id"]
-        else None
-    )
-    plan = (
-        connection.execute(select(t.license_plan.c.key).where(t.license_plan.c.id == row["plan_id"])).scalar()
-        if row["plan_id"]
-        else None
-    )
+    keys = stored.keys_of(connection, row["application_id"], row["role_id"], row["plan_id"])
     what = {
-        "application": application,
-        **({"plan": plan} if plan else {}),
-        **({"role": role} if role else {"excludes": True} if row["excludes"] else {}),
+        "application": keys.application,
+        **({"plan": keys.plan} if keys.plan else {}),
+        **({"role": keys.role} if keys.role else {"excludes": True} if row["excludes"] else {}),
     }
     record_change(
         connection,
@@ -151,9 +140,9 @@ def change(
             values["confirmed"] = edit.confirmed or None
         if edit.plan is not None:
             values["plan_id"] = other_plan(connection, row, edit.plan)
-        connection.execute(update(t.assignment).where(t.assignment.c.id == assignment_id).values(**values))
+        stored.update_assignment(connection, assignment_id, **values)
         raise_revision(connection)
-        mark(connection, row._mapping, now, cleared)
+        mark(connection, vars(row), now, cleared)
         record_change(
             connection,
             ctx.keys,
@@ -184,11 +173,9 @@ def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmati
         cleared = preview.check(connection, planned, caller, sure)
     with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
-        connection.execute(
-            update(t.assignment).where(t.assignment.c.id == assignment_id).values(removed_at=now)
-        )
+        stored.update_assignment(connection, assignment_id, removed_at=now)
         raise_revision(connection)
-        mark(connection, row._mapping, now, cleared)
+        mark(connection, vars(row), now, cleared)
         record_change(
             connection,
             ctx.keys,
@@ -206,61 +193,6 @@ def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmati
             ),
         )
     process_marks(ctx, USERS_PER_CHUNK)
-
-
-def _statement() -> Any:
-    a, p, r, n, u, g, s = (
-        t.assignment.c,
-        t.application.c,
-        t.role.c,
-        t.license_plan.c,
-        t.user.c,
-        t.group.c,
-        t.source.c,
-    )
-    reach = groups.size_of(a.group_id)
-    return (
-        select(
-            a.id,
-            a.from_at,
-            a.until_at,
-            a.from_day,
-            a.until_day,
-            a.note,
-            a.created_at,
-            a.created_by,
-            a.user_id,
-            a.group_id,
-            a.rule,
-            a.pattern,
-            a.confirmed,
-            a.future_users,
-            a.excludes,
-            a.new_users_since,
-            p.key.label("application_key"),
-            p.label.label("application_label"),
-            r.key.label("role_key"),
-            r.label.label("role_label"),
-            r.rank,
-            n.key.label("plan_key"),
-            n.label.label("plan_label"),
-            u.display_name.label("user_name"),
-            u.user_name,
-            g.display_name.label("group_name"),
-            g.external_id,
-            g.deleted_at,
-            s.key.label("source_key"),
-            s.label.label("source_label"),
-            reach.label("reach"),
-        )
-        .join(t.application, p.id == a.application_id)
-        .outerjoin(t.role, r.id == a.role_id)
-        .outerjoin(t.license_plan, n.id == a.plan_id)
-        .outerjoin(t.user, u.id == a.user_id)
-        .outerjoin(t.group, g.id == a.group_id)
-        .outerjoin(t.source, s.id == func.coalesce(g.source_id, a.source_id))
-        .where(a.removed_at.is_(None))
-    )
 
 
 @dataclass
@@ -323,7 +255,7 @@ class AssignmentLine:
     notes: list[Note] = field(default_factory=list)
 
 
-def kind_of(row: Any) -> str:
+def kind_of(row: ListedAssignment) -> str:
     """Return the kind of users of an assignment."""
     if row.user_id is not None:
         return "user"
@@ -332,24 +264,21 @@ def kind_of(row: Any) -> str:
     return "rule" if row.rule is not None else "pattern" if row.pattern is not None else "everyone"
 
 
-def _line(row: Any) -> AssignmentLine:
+def _line(row: ListedAssignment) -> AssignmentLine:
     return AssignmentLine(
         id=row.id,
         application=KeyAndLabel(row.application_key, row.application_label),
         kind=kind_of(row),
         excludes=row.excludes,
-        role=RoleRef(row.role_key, row.role_label, row.rank) if row.role_key else None,
-        plan=KeyAndLabel(row.plan_key, row.plan_label) if row.plan_key else None,
-        user=UserRef(row.user_id, row.user_name, row.user_name) if row.user_id else None,
+        role=RoleRef(row.role_key, row.role_label or "", row.rank or 0) if row.role_key else None,
+        plan=key_and_label(row.plan_key, row.plan_label),
+        user=UserRef(row.user_id, row.display_name or "", row.user_name or "") if row.user_id else None,
         group=GroupRef(
-            id=row.group_id,
-            name=row.group_name,
-            external_id=row.external_id,
-            gone=row.deleted_at is not None,
+            row.group_id, row.group_name or "", row.external_id, gone=row.group_deleted_at is not None
         )
         if row.group_id
         else None,
-        source=KeyAndLabel(row.source_key, row.source_label) if row.source_key else None,
+        source=key_and_label(row.source_key, row.source_label),
         rule=row.rule,
         pattern=row.pattern,
         confirmed=(row.confirmed or []) if row.pattern is not None else [],
@@ -368,35 +297,16 @@ def _line(row: Any) -> AssignmentLine:
 
 
 def list_assignments(
-    ctx: AppContext,
-    page_request: PageRequest,
-    application: str | None = None,
-    group_id: str | None = None,
-    user_id: str | None = None,
-    *,
-    direct: bool = False,
+    ctx: AppContext, page_request: PageRequest, only: AssignmentFilter
 ) -> Page[AssignmentLine]:
-    """Return a page of assignments, oldest first, each with the number of its users; `direct`: only those to
-    users.
-    """
-    conditions = []
-    if application:
-        conditions.append(t.application.c.key == application)
-    if group_id:
-        conditions.append(t.assignment.c.group_id == group_id)
-    if user_id:
-        conditions.append(t.assignment.c.user_id == user_id)
-    if direct:
-        conditions.append(t.assignment.c.user_id.is_not(None))
+    """Return a page of assignments, oldest first, each with the number of its users."""
     with ctx.database.reading() as connection:
-        return rows(connection, page_request, *conditions)
+        return rows(connection, page_request, only)
 
 
-def rows(connection: Connection, page_request: PageRequest, *conditions: Any) -> Page[AssignmentLine]:
-    """Return a page of the assignments that meet some conditions; who is in a group by nesting is reached
-    too.
-    """
-    found = page(connection, _statement().where(*conditions), [t.assignment.c.id], page_request, _line)
+def rows(connection: Connection, page_request: PageRequest, only: AssignmentFilter) -> Page[AssignmentLine]:
+    """Return a page of assignments; users in a group by nesting are reached too."""
+    found = stored.list_assignments(connection, page_request, only, _line)
     nested = memberships.with_inner_groups(connection, [line.group.id for line in found.items if line.group])
     for line in found.items:
         if line.group and line.group.id in nested:
@@ -406,9 +316,8 @@ def rows(connection: Connection, page_request: PageRequest, *conditions: Any) ->
 
 def rules(ctx: AppContext) -> list[str]:
     """Return the conditions of all rules, deleted ones included."""
-    a = t.assignment.c
     with ctx.database.reading() as connection:
-        return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())
+        return stored.rules(connection)
 
 
 def one(ctx: AppContext, assignment_id: str) -> AssignmentLine:
@@ -419,4 +328,4 @@ def one(ctx: AppContext, assignment_id: str) -> AssignmentLine:
     """
     with ctx.database.reading() as connection:
         row_of(connection, assignment_id)
-        return rows(connection, PageRequest(count=1), t.assignment.c.id == assignment_id).items[0]
+        return rows(connection, PageRequest(count=1), AssignmentFilter(id=assignment_id)).items[0]

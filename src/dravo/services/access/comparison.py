@@ -5,21 +5,20 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
-from sqlalchemy import Connection, and_, exists, or_, select
+from sqlalchemy import Connection
 
 from dravo.core.access.reasons import chain, named
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
-from dravo.services.access.matrix import held_at
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_users
-from dravo.store import tables as t
-from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.access import matrix as stored
+from dravo.store.access.matrix import AccessPeriod
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.store.queries.references import GroupRef, KeyAndLabel, UserRef, user_ref
+from dravo.store.queries.references import GroupRef, KeyAndLabel, UserRef
 from dravo.store.queries.users import UserLine
 
 # Two instants
@@ -87,51 +86,21 @@ def changes(
     """
     if since >= until:
         raise InvalidInput("The first time is not before the second.", "Swap `since` and `until`.", "since")
-    u, x = t.user.c, t.access.c
     with ctx.database.reading() as connection:
-        moved = _moved(since, until)
-        where = [x.user_id == u.id]
-        if application:
-            where.append(x.application_id == application_by_key(connection, application).id)
-        # Few users changed, and only some of these have other roles at the end.
-        differs = or_(_held_at_one_only(where, since, until), _held_at_one_only(where, until, since))
-        statement = select(u.id, u.user_name, u.display_name).where(exists().where(*where, moved), differs)
-        found = page(connection, statement, [u.display_name_key, u.id], page_request, user_ref)
+        application_id = application_by_key(connection, application).id if application else None
+        found = stored.users_who_changed(connection, since, until, page_request, application_id)
         items = [
             line for user in found.items for line in _changes_of(connection, user, application, since, until)
         ]
     return Page(items, found.total, found.next)
 
 
-def _held_at_one_only(where: list[Any], one: Instant, other: Instant) -> Any:
-    """Return the condition that a user had a role at one instant and not at the other."""
-    x, y = t.access.c, t.access.alias("other")
-    same = (y.c.user_id == x.user_id, y.c.application_id == x.application_id, y.c.role_id == x.role_id)
-    held = and_(y.c.from_at <= other, or_(y.c.until_at.is_(None), y.c.until_at > other))
-    return exists().where(*where, held_at(one), ~exists().where(*same, held))
-
-
-def _moved(since: Instant, until: Instant) -> Any:
-    x = t.access.c
-    return or_(and_(x.from_at > since, x.from_at <= until), and_(x.until_at > since, x.until_at <= until))
-
-
 def _changes_of(
     connection: Connection, user: UserRef, application: str | None, since: Instant, until: Instant
 ) -> Iterator[AccessDifference]:
-    x, p, r = t.access.c, t.application.c, t.role.c
-    statement = (
-        select(x.from_at, x.until_at, x.reasons, x.role_id, p.key, p.label, r.label.label("role"))
-        .join(t.application, p.id == x.application_id)
-        .join(t.role, r.id == x.role_id)
-        .where(x.user_id == user.id, or_(held_at(since), _moved(since, until)))
-        .order_by(p.label, r.rank.desc(), x.from_at)
-    )
-    if application:
-        statement = statement.where(p.key == application)
-    by_application: defaultdict[tuple[str, str], list[Any]] = defaultdict(list)
-    for row in connection.execute(statement):
-        by_application[row.key, row.label].append(row)
+    by_application: defaultdict[tuple[str, str], list[AccessPeriod]] = defaultdict(list)
+    for row in stored.periods_of_user(connection, user.id, since, until, application):
+        by_application[row.application_key, row.application_label].append(row)
     for (key, label), rows in by_application.items():
         held, holds = ({row.role_id: row.role for row in rows if _holds(row, at)} for at in (since, until))
         if held.keys() == holds.keys():
@@ -150,8 +119,8 @@ def _changes_of(
         )
 
 
-def _holds(row: Any, at: Instant) -> bool:
-    return bool(row.from_at <= at and (row.until_at is None or row.until_at > at))
+def _holds(row: AccessPeriod, at: Instant) -> bool:
+    return row.from_at <= at and (row.until_at is None or row.until_at > at)
 
 
 def compare(ctx: AppContext, one: str, two: str) -> Comparison:
@@ -198,17 +167,9 @@ def _access(connection: Connection, user_id: str) -> dict[tuple[str, str], list[
     """Return by (key, label) of an application the roles of a user, the highest first, each with its
     reasons.
     """
-    x, p, r = t.access.c, t.application.c, t.role.c
-    statement = (
-        select(x.reasons, p.key, p.label, r.label.label("role"))
-        .join(t.application, p.id == x.application_id)
-        .join(t.role, r.id == x.role_id)
-        .where(x.user_id == user_id, x.until_at.is_(None))
-        .order_by(r.rank.desc(), r.key)
-    )
     found: defaultdict[tuple[str, str], list[ComparedRole]] = defaultdict(list)
-    for row in connection.execute(statement):
-        found[row.key, row.label].append(
+    for row in stored.periods_of_user(connection, user_id):
+        found[row.application_key, row.application_label].append(
             ComparedRole(
                 role=row.role,
                 because=[chain(each) for each in row.reasons if each["until"] is None],

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.evaluation import Decision
@@ -16,8 +16,9 @@ from dravo.services.access.license_plans import SeatOfUser
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_user
 from dravo.services.security import masking
-from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store import clock, recompute_marks
+from dravo.store import records as stored_records
+from dravo.store.access import assignments as stored_assignments
 from dravo.store.pagination import PageRequest
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
@@ -115,10 +116,7 @@ def user(ctx: AppContext, name: str) -> UserDetail:
             access=access_queries.access(connection, most, AccessFilter(user_id=row.id)).items,
             ended=access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True)).items,
             accounts=masking.accounts(accounts.items),
-            being_recomputed=connection.execute(
-                select(t.pending_recompute.c.user_id).where(t.pending_recompute.c.user_id == row.id)
-            ).first()
-            is not None,
+            being_recomputed=recompute_marks.is_marked(connection, row.id),
         )
 
 
@@ -243,13 +241,7 @@ def _waits_at(connection: Connection, user_id: str) -> str | None:
     """Return the label of the source with an undecided conflict about this user, or None."""
     if not user_snapshots.users(connection, [user_id])[user_id].waits:
         return None
-    r = t.record.c
-    statement = (
-        select(t.source.c.label)
-        .join(t.record, r.source_id == t.source.c.id)
-        .where(r.user_id == user_id, r.undecided.is_(True))
-    )
-    return str(connection.execute(statement).scalars().first())
+    return stored_records.source_of_undecided(connection, user_id)
 
 
 def _of_access(user_line: UserLine, item: AccessLine) -> list[str]:
@@ -447,39 +439,13 @@ def _when(moment: str | None) -> str:
 
 def _ways(connection: Connection, application_id: str) -> list[PossibleAccess]:
     """Return the groups and rules that give a role in an application, by rank."""
-    a, g, s, r = t.assignment.c, t.group.c, t.source.c, t.role.c
-    rows = connection.execute(
-        select(
-            a.id,
-            a.rule,
-            g.id.label("group_id"),
-            g.display_name,
-            s.key,
-            s.label,
-            r.key.label("role_key"),
-            r.label.label("role_label"),
-            r.rank,
-        )
-        .outerjoin(t.role, r.id == a.role_id)
-        .outerjoin(t.group, g.id == a.group_id)
-        .outerjoin(t.source, s.id == g.source_id)
-        .where(
-            a.application_id == application_id,
-            a.removed_at.is_(None),
-            a.excludes.is_(False),
-            g.deleted_at.is_(None),
-        )
-        .where(a.group_id.is_not(None) | a.rule.is_not(None))
-        .order_by(r.rank, g.display_name_key)
-        .limit(50)
-    )
     return [
         PossibleAccess(
             assignment=row.id,
-            group=GroupRef(row.group_id, row.display_name) if row.group_id else None,
-            source=key_and_label(row.key, row.label),
+            group=GroupRef(row.group_id, row.group_name or "") if row.group_id else None,
+            source=key_and_label(row.source_key, row.source_label),
             rule=row.rule,
-            role=RoleRef(row.role_key, row.role_label, row.rank) if row.role_key else None,
+            role=RoleRef(row.role_key, row.role_label or "", row.rank or 0) if row.role_key else None,
         )
-        for row in rows
+        for row in stored_assignments.giving_roles(connection, application_id, 50)
     ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.expressions import ENTRY, compile_expression
 from dravo.core.identity.claims import read_claims
@@ -15,8 +15,10 @@ from dravo.protocols.directory.connectors import kind_of
 from dravo.services.context import AppContext
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.sources.policy import import_of
-from dravo.store import tables as t
+from dravo.store.imports import records as imported_records
+from dravo.store.queries import sign_in as sign_in_queries
 from dravo.store.queries.references import UserRef, user_ref
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
 
@@ -40,20 +42,11 @@ def try_on_source(
     """
     with ctx.database.reading() as connection:
         known = pushing_source(connection, key)
-        if (
-            connection.execute(
-                select(t.source_import.c.kind).where(t.source_import.c.source_id == known.id)
-            ).first()
-            is None
-        ):
+        if source_settings.import_of(connection, known.id) is None:
             return _on_sign_in(connection, known, text, attribute)
         source, row = import_of(connection, key)
-        r, u = t.record.c, t.user.c
-        statement = select(u.id, u.display_name, u.user_name, r.reported).join(t.record, r.user_id == u.id)
-        statement = statement.where(r.source_id == source.id, r.reported.is_not(None), r.deleted_at.is_(None))
-        if user:
-            statement = statement.where(u.id == find_user(connection, user).id)
-        found = connection.execute(statement.order_by(r.id).limit(1)).first()
+        wanted = find_user(connection, user).id if user else None
+        found = imported_records.first_reported(connection, source.id, wanted)
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)
     expression = compile_expression(text, kind_of(row.kind).reads)
@@ -62,16 +55,13 @@ def try_on_source(
         result=result,
         words=expression.words,
         uses=sorted(expression.uses),
-        user=user_ref(found) if found is not None else None,
+        user=found.user if found is not None else None,
     )
 
 
 def _on_sign_in(connection: Connection, source: Source, text: str, attribute: str | None) -> ExpressionResult:
     """Evaluate an expression over the claims of the last sign-in."""
-    x = t.sign_in_trace.c
-    rows = connection.execute(
-        select(x.received, x.name, x.user_id).where(x.source_id == source.id).order_by(x.id.desc()).limit(20)
-    ).all()
+    rows = sign_in_queries.last_received(connection, source.id, 20)
     last = next((row for row in rows if row.received), None)
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, ScalarSelect, case, delete, func, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
@@ -17,18 +17,17 @@ from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
-from dravo.store import tables as t
+from dravo.store.access import license_plans as stored
+from dravo.store.access.license_plans import SHORT_NUMBER, SHORT_SHARE, ListedSeat, StoredLicensePlan
 from dravo.store.ids import new_id
-from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries import seats as seat_queries
 from dravo.store.queries.applications import Application
-from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
-from dravo.store.queries.seats import SETTLED, TAKEN, WAITED_FOR, free_for_waiting
+from dravo.store.queries.references import KeyAndLabel, UserRef
+from dravo.store.queries.seats import free_for_waiting
 from dravo.store.snapshots.config import raise_revision
 
 MOST_SEATS = 10_000_000
-# A plan is running short if at most a tenth of its seats, or at most two, are free.
-SHORT_SHARE, SHORT_NUMBER = 10, 2
 
 
 @dataclass
@@ -66,15 +65,10 @@ class SeatOfUser(SeatLine):
 
 def list_plans(connection: Connection, application_id: str) -> list[LicensePlanLine]:
     """Return the plans of an application, the highest first, each with its taken seats and waiting users."""
-    rows = connection.execute(
-        select(t.license_plan)
-        .where(t.license_plan.c.application_id == application_id)
-        .order_by(t.license_plan.c.rank.desc(), t.license_plan.c.key)
-    ).all()
-    return [line(connection, row) for row in rows]
+    return [line(connection, row) for row in stored.list_plans(connection, application_id)]
 
 
-def line(connection: Connection, row: Any) -> LicensePlanLine:
+def line(connection: Connection, row: StoredLicensePlan) -> LicensePlanLine:
     """Return a plan as the API shows it."""
     taken, waiting = seat_queries.taken(connection, row.id), seat_queries.waiting(connection, row.id)
     free = None if row.seats is None else max(0, row.seats - taken)
@@ -91,46 +85,16 @@ def line(connection: Connection, row: Any) -> LicensePlanLine:
     )
 
 
-def waiting_for_seats(application_id: Any) -> ScalarSelect[int]:
-    """Return how many users wait for a seat in an application, for a column with its id."""
-    s = t.seat.c
-    where = (s.application_id == application_id, s.until_at.is_(None), s.from_at.is_(None))
-    return select(func.count(s.user_id.distinct())).where(*where).scalar_subquery()
-
-
-def short_plans(application_id: Any) -> ScalarSelect[int]:
-    """Return how many plans of an application are full or running short, for a column with its id."""
-    p, s = t.license_plan.c, t.seat.c
-    taken = (
-        select(func.count())
-        .where(s.plan_id == p.id, s.until_at.is_(None), s.from_at.is_not(None))
-        .correlate(t.license_plan)
-        .scalar_subquery()
-    )
-    few = case((p.seats // SHORT_SHARE > SHORT_NUMBER, p.seats // SHORT_SHARE), else_=SHORT_NUMBER)
-    where = (p.application_id == application_id, p.seats.is_not(None), p.seats - taken <= few)
-    return select(func.count()).select_from(t.license_plan).where(*where).scalar_subquery()
-
-
-def plan_by_key(connection: Connection, application: Application, key: str) -> Any:
+def plan_by_key(connection: Connection, application: Application, key: str) -> StoredLicensePlan:
     """Return a plan's row.
 
     Raises:
         NotFound: if the application has none of that key; the plans that it has are named.
     """
-    p = t.license_plan.c
-    row = connection.execute(
-        select(t.license_plan).where(p.application_id == application.id, p.key == key)
-    ).first()
+    row = stored.by_key(connection, application.id, key)
     if row is None:
-        known = (
-            ", ".join(
-                connection.execute(
-                    select(p.key).where(p.application_id == application.id).order_by(p.rank)
-                ).scalars()
-            )
-            or "none yet"
-        )
+        plans = sorted(stored.list_plans(connection, application.id), key=lambda each: each.rank)
+        known = ", ".join(each.key for each in plans) or "none yet"
         raise NotFound(
             f"'{application.label}' has no license plan '{key}'.", f"Existing plans: {known}.", "plan"
         )
@@ -170,7 +134,7 @@ def add(ctx: AppContext, caller: Caller, key: str, plan: NewLicensePlan) -> None
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
-            connection.execute(insert(t.license_plan).values(application_id=application.id, **row))
+            stored.insert_plan(connection, {"application_id": application.id, **row})
             raise_revision(connection)
             details = {"application": key, "plan": plan.key, "seats": plan.seats}
             record_change(
@@ -200,15 +164,11 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
         changed = {name: value for name, value in values.items() if getattr(row, name) != value}
         if not changed:
             return
-        connection.execute(update(t.license_plan).where(t.license_plan.c.id == row.id).values(**changed))
+        stored.update_plan(connection, row.id, **changed)
         raise_revision(connection)
         if changed.keys() & {"label", "rank"}:
             # These decide which plan counts and what is sent of it.
-            s = t.seat.c
-            concerned = (
-                select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None)).distinct()
-            )
-            recompute_marks.mark_users(connection, concerned, now)
+            recompute_marks.mark_users(connection, stored.users_with_seats(application.id), now)
         details = {
             "application": key,
             "plan": plan_key,
@@ -243,13 +203,14 @@ def preview_change(ctx: AppContext, key: str, plan_key: str, given: dict[str, An
             plan = catalogue.plans[row.id]
             new = replace(plan, label=values.get("label", plan.label), rank=values.get("rank", plan.rank))
             then = replace(catalogue, plans={**catalogue.plans, row.id: new})
-            s = t.seat.c
-            seated = select(s.user_id).where(s.application_id == application.id, s.until_at.is_(None))
-            effects.add_access(connection, PlannedChange(application.id, (seated.distinct(),), then))
+            seated = stored.users_with_seats(application.id)
+            effects.add_access(connection, PlannedChange(application.id, (seated,), then))
     return effects
 
 
-def _preview_seats(connection: Connection, plan: Any, seats: int | None, effects: ChangeEffects) -> None:
+def _preview_seats(
+    connection: Connection, plan: StoredLicensePlan, seats: int | None, effects: ChangeEffects
+) -> None:
     taken, waiting = seat_queries.taken(connection, plan.id), seat_queries.waiting(connection, plan.id)
     free = waiting if seats is None else max(0, seats - taken)
     effects.add(
@@ -284,13 +245,12 @@ def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         row = plan_by_key(connection, application, plan_key)
-        for table in (t.assignment, t.seat):
-            if connection.execute(select(table.c.id).where(table.c.plan_id == row.id).limit(1)).first():
-                raise StillInUse(
-                    f"'{row.label}' is used by an assignment, or was.",
-                    "Set its seats to 0 instead. Dravo keeps it for the history.",
-                )
-        connection.execute(delete(t.license_plan).where(t.license_plan.c.id == row.id))
+        if stored.was_used(connection, row.id):
+            raise StillInUse(
+                f"'{row.label}' is used by an assignment, or was.",
+                "Set its seats to 0 instead. Dravo keeps it for the history.",
+            )
+        stored.delete_plan(connection, row.id)
         raise_revision(connection)
         details = {"application": key, "plan": plan_key}
         record_change(
@@ -325,55 +285,27 @@ def seats(
     Raises:
         NotFound.
     """
-    s = t.seat.c
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        statement = _seats_statement(application.id).where(
-            s.from_at.is_(None) if waiting else s.from_at.is_not(None)
+        plan_id = plan_by_key(connection, application, plan_key).id if plan_key else None
+        return stored.list_seats(
+            connection, application.id, page_request, _seat_line, plan_id=plan_id, waiting=waiting
         )
-        if plan_key:
-            statement = statement.where(s.plan_id == plan_by_key(connection, application, plan_key).id)
-        keys = [s.requested_at, s.id] if waiting else [t.user.c.display_name_key, s.id]
-        return page(connection, statement, keys, page_request, _seat_line)
 
 
 def seat_of(connection: Connection, application_id: str, user_id: str) -> list[SeatOfUser]:
     """Return the seat of a user in an application, and the seats for which the user waits."""
-    statement = (
-        _seats_statement(application_id)
-        .where(t.seat.c.user_id == user_id)
-        .order_by(t.seat.c.from_at.is_(None))
-    )
-    return [SeatOfUser(**vars(_seat_line(row)), seats=row.seats) for row in connection.execute(statement)]
+    return [
+        SeatOfUser(**vars(_seat_line(row)), seats=row.seats)
+        for row in stored.seats_of_user(connection, application_id, user_id)
+    ]
 
 
-def _seats_statement(application_id: str) -> Any:
-    s, u, p, line = t.seat.c, t.user.c, t.license_plan.c, seat_queries.line()
-    return (
-        select(
-            s.id,
-            s.requested_at,
-            s.from_at,
-            u.id.label("user_id"),
-            u.display_name,
-            u.user_name,
-            p.key,
-            p.label,
-            p.seats,
-            line.c.place,
-        )
-        .join(t.user, u.id == s.user_id)
-        .join(t.license_plan, p.id == s.plan_id)
-        .outerjoin(line, line.c.id == s.id)
-        .where(s.application_id == application_id, s.until_at.is_(None))
-    )
-
-
-def _seat_line(row: Any) -> SeatLine:
+def _seat_line(row: ListedSeat) -> SeatLine:
     return SeatLine(
         id=row.id,
-        user=user_ref(row, "user_id"),
-        plan=KeyAndLabel(row.key, row.label),
+        user=UserRef(row.user_id, row.display_name, row.user_name),
+        plan=KeyAndLabel(row.plan_key, row.plan_label),
         requested_at=row.requested_at,
         since=row.from_at,
         place=row.place,
@@ -398,19 +330,10 @@ def give_free_seats(ctx: AppContext, now: Instant) -> int:
     given = 0
     with ctx.database.writing() as connection:
         for plan_id, number in free_for_waiting(connection):
-            s = t.seat.c
-            waiting = select(s.id, s.user_id, s.application_id).where(
-                s.plan_id == plan_id, WAITED_FOR, SETTLED
-            )
-            rows = connection.execute(
-                waiting.order_by(s.requested_at, s.id).limit(min(number, SEATS_PER_CALL))
-            ).all()
+            rows = stored.first_waiting(connection, plan_id, min(number, SEATS_PER_CALL))
             if not rows:
                 continue
-            users = [row.user_id for row in rows]
-            lower = (s.user_id.in_(users), s.application_id == rows[0].application_id, TAKEN)
-            connection.execute(update(t.seat).where(*lower).values(until_at=now))
-            connection.execute(update(t.seat).where(s.id.in_([row.id for row in rows])).values(from_at=now))
-            recompute_marks.mark_users(connection, users, now)
+            stored.take_seats(connection, rows, now)
+            recompute_marks.mark_users(connection, [row.user_id for row in rows], now)
             given += len(rows)
     return given

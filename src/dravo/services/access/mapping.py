@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, func, select
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Read, read_name
@@ -26,8 +26,10 @@ from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, groups
-from dravo.store import tables as t
+from dravo.store import clock
+from dravo.store.access import assignments as stored
+from dravo.store.access import rules as stored_rules
+from dravo.store.access.assignments import AssignmentFilter
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import GroupRef
 from dravo.store.snapshots.config import capturing
@@ -83,12 +85,8 @@ def table(ctx: AppContext, key: str, page_request: PageRequest) -> Page[Assignme
     """
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        found = assignments.rows(
-            connection,
-            page_request,
-            t.assignment.c.application_id == application.id,
-            t.assignment.c.user_id.is_(None),
-        )
+        only = AssignmentFilter(application_id=application.id, direct=False)
+        found = assignments.rows(connection, page_request, only)
         catalogue = ctx.catalogue.get(connection)
         rules = {each.id: each for each in catalogue.general if each.condition is not None}
         on_page = [rules[line.id] for line in found.items if line.id in rules]
@@ -97,7 +95,7 @@ def table(ctx: AppContext, key: str, page_request: PageRequest) -> Page[Assignme
             if line.kind == "rule":
                 line.reach, line.waiting = reached.get(line.id, (0, 0))
             elif line.kind == "everyone":
-                line.reach = rule_matches.active_users(connection)
+                line.reach = stored_rules.number_of_active_users(connection)
             elif line.pattern is not None and line.source is not None:
                 wanted = _Pattern(line.source.key, line.pattern, frozenset(line.confirmed))
                 line.groups = _groups_of_pattern(connection, catalogue, application.id, wanted)
@@ -118,9 +116,7 @@ class _Pattern:
 def _reached(connection: Connection, read: Sequence[PatternGroup]) -> int:
     """Return how many users are in the groups of a pattern that give a role."""
     group_ids = [each.group.id for each in read if each.outcome == GIVES]
-    return int(
-        connection.execute(select(func.count(groups.listed(group_ids).c.user_id.distinct()))).scalar_one()
-    )
+    return stored.number_of_direct_members(connection, group_ids)
 
 
 def try_pattern(
@@ -148,20 +144,13 @@ def _groups_of_pattern(
 ) -> list[PatternGroup]:
     """Return the groups that match a pattern, with their roles."""
     captured = capturing(catalogue.roles.values(), application_id)
-    g, s = t.group.c, t.source.c
-    statement = (
-        select(g.id, g.display_name, g.external_id)
-        .join(t.source, s.id == g.source_id)
-        .where(s.key == wanted.source, g.deleted_at.is_(None))
-    )
     found = []
-    for row in connection.execute(statement.order_by(g.display_name_key)):
-        read: Read = read_name(wanted.text, row.display_name, row.id, captured, wanted.confirmed)
+    for group_id, name, external_id in stored.groups_of_source(connection, wanted.source):
+        read: Read = read_name(wanted.text, name, group_id, captured, wanted.confirmed)
         if read.outcome != NO_MATCH:
-            group = GroupRef(row.id, row.display_name, row.external_id)
             found.append(
                 PatternGroup(
-                    group=group,
+                    group=GroupRef(group_id, name, external_id),
                     outcome=read.outcome,
                     captured=read.captured,
                     role=read.role,
@@ -267,11 +256,7 @@ def bulk(
     wishes: list[tuple[dict[str, Any], dict[str, Any]]] = []
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        a = t.assignment.c
-        known = select(a.group_id, a.rule, a.role_id).where(
-            a.application_id == application.id, a.removed_at.is_(None)
-        )
-        there = {(row.group_id, row.rule, row.role_id) for row in connection.execute(known)}
+        there = stored.group_targets(connection, application.id)
         for number, source, group, role in _read(text):
             line = BulkLine(
                 number=number,

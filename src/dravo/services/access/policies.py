@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, update
+from sqlalchemy import Connection
 
 from dravo.core.access import evaluation as rules
 from dravo.core.errors import InvalidInput
@@ -19,7 +19,7 @@ from dravo.services.lookups import application_by_key, role_by_key
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
-from dravo.store import tables as t
+from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import policy_of, raise_revision
 
@@ -55,7 +55,7 @@ def change(
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
-            connection.execute(update(t.application).where(t.application.c.id == row.id).values(**changed))
+            application_rows.update_application(connection, row.id, **changed)
             raise_revision(connection)
             recompute_marks.mark_everyone(connection, now, cleared)
             record_change(

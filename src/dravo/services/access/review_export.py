@@ -7,11 +7,11 @@ from typing import Any
 
 import orjson
 
-from dravo.services.access.reviews import review_row, row_line, rows_statement
+from dravo.services.access.reviews import review_row, row_line
 from dravo.services.changes.recompute import USERS_PER_CHUNK
 from dravo.services.context import AppContext
 from dravo.services.csv_export import Streamed, csv_line
-from dravo.store import tables as t
+from dravo.store.access import reviews as stored
 
 
 def export(ctx: AppContext, review_id: str, form: str) -> Streamed:
@@ -23,10 +23,7 @@ def export(ctx: AppContext, review_id: str, form: str) -> Streamed:
     connection = ctx.database.apart()
     try:
         review = review_row(connection, review_id)
-        statement = rows_statement(review_id).order_by(
-            t.application.c.label, t.user.c.display_name_key, t.review_row.c.id
-        )
-        found = connection.execute(statement.execution_options(yield_per=USERS_PER_CHUNK))
+        found = stored.every_row(connection, review_id, USERS_PER_CHUNK)
     except BaseException:
         connection.close()
         raise
@@ -57,7 +54,7 @@ def _exported(review: Any, found: Any, form: str) -> Iterator[bytes]:
             for name in ("id", "label", "created_at", "created_by", "until_day", "closed_at", "closed_by")
         }
         yield orjson.dumps(head)[:-1] + b',"rows":[\n'
-    for number, row in enumerate(found):
+    for number, row in enumerate(stored.rows_of_cursor(found)):
         line = row_line(row)
         if form != "csv":
             yield (b",\n" if number else b"") + orjson.dumps(line)

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, case, exists, func, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access.evaluation import Assignment
@@ -27,14 +27,19 @@ from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
-from dravo.store import tables as t
+from dravo.store.access import assignments as stored_assignments
+from dravo.store.access import matrix as access_rows
+from dravo.store.access import reviews as stored
+from dravo.store.access.assignments import StoredAssignment
+from dravo.store.access.matrix import DIRECT_ONLY, HIGHEST
+from dravo.store.access.reviews import CONFIRMED, REMOVED, ListedReviewRow, ReviewRowFilter, StoredReview
 from dravo.store.ids import new_id
-from dravo.store.pagination import Page, PageRequest, page
-from dravo.store.queries import search as text_search
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.applications import Application
 from dravo.store.queries.references import KeyAndLabel, RoleRef, UserRef
 from dravo.store.snapshots.config import raise_revision
 
-CONFIRMED, TAKEN_AWAY = "confirmed", "removed"
+TAKEN_AWAY = REMOVED
 DECISIONS = (CONFIRMED, TAKEN_AWAY)
 MOST_ROWS = 20_000
 MOST_AT_ONCE = 500
@@ -82,7 +87,7 @@ class RemovalPlan:
         names: the display names of the users, by ID.
     """
 
-    removed: tuple[Any, ...] = ()
+    removed: tuple[StoredAssignment, ...] = ()
     kept_out: tuple[str, ...] = ()
     outcomes: Mapping[str, str] = field(default_factory=dict)
     names: Mapping[str, str] = field(default_factory=dict)
@@ -114,11 +119,8 @@ def start(
                 "Set `until` to a future date, such as 2031-04-02.",
                 "until",
             )
-        rows = list(
-            connection.execute(
-                access_matrix.accesses(connection, ctx.catalogue.get(connection), view).limit(MOST_ROWS + 1)
-            )
-        )
+        scope = access_matrix.scope_of(connection, ctx.catalogue.get(connection), _checked(view))
+        rows = access_rows.access_in_scope(connection, scope, MOST_ROWS + 1)
     if not rows:
         raise InvalidInput("No access matches the scope of the review.", "Choose a wider scope.")
     if len(rows) > MOST_ROWS:
@@ -150,8 +152,7 @@ def start(
         for row in rows
     ]
     with ctx.database.writing() as connection:
-        connection.execute(insert(t.review).values(**review))
-        connection.execute(insert(t.review_row), values)
+        stored.insert_review(connection, review, values)
         record_change(
             connection,
             ctx.keys,
@@ -160,6 +161,21 @@ def start(
             AuditEvent("created review", "review", review_id, details={"label": label, "rows": len(values)}),
         )
     return one(ctx, caller, review_id)
+
+
+def _checked(view: View) -> View:
+    """Return a part of the matrix that can be reviewed.
+
+    Raises:
+        InvalidInput: for a part that lists no access.
+    """
+    if view.only not in (None, DIRECT_ONLY, HIGHEST):
+        raise InvalidInput(
+            f"'{view.only}' is not a valid value for `only`.",
+            f"Use one of: {DIRECT_ONLY}, {HIGHEST}.",
+            "only",
+        )
+    return view
 
 
 def _narrowed(view: View) -> dict[str, str]:
@@ -178,11 +194,7 @@ def close(ctx: AppContext, caller: Caller, review_id: str) -> Review:
     with ctx.database.writing() as connection:
         row = review_row(connection, review_id)
         if row.closed_at is None:
-            connection.execute(
-                update(t.review)
-                .where(t.review.c.id == review_id)
-                .values(closed_at=now, closed_by=caller.name)
-            )
+            stored.close_review(connection, review_id, now, caller.name)
             record_change(
                 connection,
                 ctx.keys,
@@ -195,20 +207,19 @@ def close(ctx: AppContext, caller: Caller, review_id: str) -> Review:
 
 def close_expired(ctx: AppContext, now: Instant) -> None:
     """End the reviews whose last day is over."""
-    v = t.review.c
-    due = (v.closed_at.is_(None), v.until_at <= now)
     with ctx.database.reading() as connection:
-        if connection.execute(select(v.id).where(*due).limit(1)).first() is None:
+        if not stored.has_expired(connection, now):
             return
     with ctx.database.writing() as connection:
-        connection.execute(
-            update(t.review).where(*due).values(closed_at=t.review.c.until_at, closed_by="its due date")
-        )
+        stored.close_expired(connection, now, "its due date")
+
+
+# Reading
 
 
 @dataclass(frozen=True)
 class Review:
-    """An access review with its progress; `narrowed` is what it was limited to."""
+    """An access review with its progress; `narrowed` is the scope of the review."""
 
     id: str
     label: str
@@ -227,19 +238,10 @@ class Review:
     open: int
 
 
-# Reading
-
-
 def list_reviews(ctx: AppContext, caller: Caller, page_request: PageRequest) -> Page[Review]:
     """Return a page of reviews, newest first, with their progress; application owners see their own part."""
     with ctx.database.reading() as connection:
-        found = page(
-            connection,
-            select(t.review).where(*_of(caller)),
-            [t.review.c.id.desc()],
-            page_request,
-            lambda row: row,
-        )
+        found = stored.list_reviews(connection, page_request, caller.applications)
         return Page(_lines(connection, caller, found.items), found.total, found.next)
 
 
@@ -253,23 +255,9 @@ def one(ctx: AppContext, caller: Caller, review_id: str) -> Review:
         return _lines(connection, caller, [review_row(connection, review_id, caller)])[0]
 
 
-def _of(caller: Caller) -> list[Any]:
-    """Return the condition that a caller may see a review: for an application owner, that it has rows of
-    their applications.
-    """
-    if caller.applications is None:
-        return []
-    w, p = t.review_row.c, t.application.c
-    return [
-        exists().where(w.review_id == t.review.c.id, w.application_id == p.id, p.key.in_(caller.applications))
-    ]
-
-
-def review_row(connection: Connection, review_id: str, caller: Caller | None = None) -> Any:
+def review_row(connection: Connection, review_id: str, caller: Caller | None = None) -> StoredReview:
     """Return the row of a review that the caller may see; raises NotFound."""
-    row = connection.execute(
-        select(t.review).where(t.review.c.id == review_id, *(_of(caller) if caller else ()))
-    ).first()
+    row = stored.get(connection, review_id, caller.applications if caller else None)
     if row is None:
         raise NotFound(
             f"There is no review with the ID '{review_id}'.", "Choose one from the list of reviews."
@@ -277,36 +265,18 @@ def review_row(connection: Connection, review_id: str, caller: Caller | None = N
     return row
 
 
-def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[Review]:
+def _lines(connection: Connection, caller: Caller, rows: Sequence[StoredReview]) -> list[Review]:
     """Return reviews as the API shows them, with their progress by application."""
-    w, p = t.review_row.c, t.application.c
-    counted = (
-        select(
-            w.review_id,
-            p.key,
-            p.label,
-            p.owner,
-            func.count().label("rows"),
-            func.sum(case((w.decision == CONFIRMED, 1), else_=0)).label("confirmed"),
-            func.sum(case((w.decision == TAKEN_AWAY, 1), else_=0)).label("taken_away"),
-        )
-        .join(t.review_row, w.application_id == p.id)
-        .where(w.review_id.in_([row.id for row in rows]))
-        .group_by(w.review_id, p.key, p.label, p.owner)
-        .order_by(p.label)
-    )
-    if caller.applications is not None:
-        counted = counted.where(p.key.in_(caller.applications))
     parts: defaultdict[str, list[ReviewPart]] = defaultdict(list)
-    for each in connection.execute(counted):
+    for each in stored.progress(connection, [row.id for row in rows], caller.applications):
         parts[each.review_id].append(
             ReviewPart(
-                application=KeyAndLabel(each.key, each.label),
+                application=KeyAndLabel(each.application_key, each.application_label),
                 owner=each.owner,
                 rows=each.rows,
                 confirmed=each.confirmed,
-                taken_away=each.taken_away,
-                open=each.rows - each.confirmed - each.taken_away,
+                taken_away=each.removed,
+                open=each.rows - each.confirmed - each.removed,
             )
         )
     return [
@@ -331,70 +301,20 @@ def _lines(connection: Connection, caller: Caller, rows: Sequence[Any]) -> list[
     ]
 
 
-def rows_statement(review_id: str) -> Any:
-    """Return the select of all rows of a review."""
-    w, u, p, r = t.review_row.c, t.user.c, t.application.c, t.role.c
-    return (
-        select(
-            w.id,
-            w.user_id,
-            w.application_id,
-            w.role_id,
-            w.since,
-            w.reasons,
-            w.decision,
-            w.decided_at,
-            w.decided_by,
-            w.note,
-            w.outcome,
-            u.display_name,
-            u.user_name,
-            u.active,
-            u.left_at,
-            p.key.label("application_key"),
-            p.label.label("application_label"),
-            r.key.label("role_key"),
-            r.label.label("role_label"),
-            r.rank,
-        )
-        .join(t.user, u.id == w.user_id)
-        .join(t.application, p.id == w.application_id)
-        .join(t.role, r.id == w.role_id)
-        .where(w.review_id == review_id)
-    )
-
-
 def rows(
-    ctx: AppContext,
-    review_id: str,
-    page_request: PageRequest,
-    application: str | None = None,
-    decision: str | None = None,
-    words: str | None = None,
+    ctx: AppContext, review_id: str, page_request: PageRequest, only: ReviewRowFilter
 ) -> Page[ReviewRow]:
-    """Return a page of a review's rows by application and name; `decision` is "open" or one of `DECISIONS`.
+    """Return a page of a review's rows by application and name.
 
     Raises:
         NotFound.
     """
-    w, u = t.review_row.c, t.user.c
-    statement = rows_statement(review_id)
     with ctx.database.reading() as connection:
         review_row(connection, review_id)
-        if application:
-            statement = statement.where(t.application.c.key == application)
-        if decision:
-            statement = statement.where(
-                w.decision.is_(None) if decision == "open" else w.decision == decision
-            )
-        if words:
-            statement = statement.where(text_search.name_has(words))
-        return page(
-            connection, statement, [t.application.c.label, u.display_name_key, w.id], page_request, row_line
-        )
+        return stored.list_rows(connection, review_id, page_request, only, row_line)
 
 
-def row_line(row: Any) -> ReviewRow:
+def row_line(row: ListedReviewRow) -> ReviewRow:
     """Return a row as the API shows it."""
     return ReviewRow(
         id=row.id,
@@ -492,13 +412,7 @@ def decide(
             "decided_by": caller.name,
             "note": (chosen_rows.note or "").strip() or None,
         }
-        values = [{"row": row.id, "came_of_it": plan.outcomes.get(row.id)} for row in chosen]
-        written = (
-            update(t.review_row)
-            .where(t.review_row.c.id == bindparam("row"))
-            .values(**decided, outcome=bindparam("came_of_it"))
-        )
-        connection.execute(written, values)
+        stored.decide_rows(connection, {row.id: plan.outcomes.get(row.id) for row in chosen}, decided)
         details = {"application": application, "decision": decision, "rows": len(chosen)}
         personal = {"users": sorted({row.display_name for row in chosen})[:100]}
         record_change(
@@ -515,15 +429,12 @@ def decide(
 
 def _chosen(
     connection: Connection, review_id: str, application: str, ids: Sequence[str]
-) -> tuple[Any, list[Any]]:
+) -> tuple[Application, list[ListedReviewRow]]:
     """Return an application's row, and rows of a review that are of this application."""
     _check_open(review_row(connection, review_id), clock.now())
     of = application_by_key(connection, application)
     wanted = list(dict.fromkeys(ids))[:MOST_AT_ONCE]
-    w = t.review_row.c
-    found = list(
-        connection.execute(rows_statement(review_id).where(w.id.in_(wanted), w.application_id == of.id))
-    )
+    found = stored.some_rows(connection, review_id, of.id, wanted)
     if len(found) != len(set(ids)):
         hint = f"Decide at most {MOST_AT_ONCE} rows of one application at a time."
         raise NotFound(f"Some of these rows do not belong to '{of.label}' in this review.", hint, "rows")
@@ -536,29 +447,18 @@ def _chosen(
     return of, found
 
 
-def _check_open(review: Any, now: Instant) -> None:
+def _check_open(review: StoredReview, now: Instant) -> None:
     if review.closed_at is not None or review.until_at <= now:
         raise InvalidInput("The review has ended.", "Create a new review.")
 
 
-def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> RemovalPlan:
+def _planned(connection: Connection, of: Application, chosen: Sequence[ListedReviewRow]) -> RemovalPlan:
     """Plan the removal of access, from the state in this transaction."""
-    a, x = t.assignment.c, t.access.c
     users = {row.user_id for row in chosen}
-    direct = list(
-        connection.execute(
-            select(t.assignment).where(
-                a.application_id == of.id, a.user_id.in_(users), a.removed_at.is_(None), a.excludes.is_(False)
-            )
-        )
-    )
-    held: defaultdict[str, dict[str, list[Any]]] = defaultdict(dict)
-    for each in connection.execute(
-        select(x.user_id, x.role_id, x.reasons).where(
-            x.application_id == of.id, x.user_id.in_(users), x.until_at.is_(None)
-        )
-    ):
-        held[each.user_id][each.role_id] = [reason for reason in each.reasons if reason["until"] is None]
+    direct = stored_assignments.direct_of_users(connection, of.id, list(users))
+    held: defaultdict[str, dict[str, list[dict[str, Any]]]] = defaultdict(dict)
+    for user_id, role_id, because in stored.reasons_of_access(connection, of.id, users):
+        held[user_id][role_id] = [each for each in because if each["until"] is None]
     taken = {(row.user_id, row.role_id) for row in chosen}
     removed = tuple(each for each in direct if (each.user_id, each.role_id) in taken)
     kept_out: set[str] = set()
@@ -587,7 +487,11 @@ def _planned(connection: Connection, of: Any, chosen: Sequence[Any]) -> RemovalP
 
 
 def _change(
-    ctx: AppContext, connection: Connection, of: Any, chosen: Sequence[Any], plan: RemovalPlan
+    ctx: AppContext,
+    connection: Connection,
+    of: Application,
+    chosen: Sequence[ListedReviewRow],
+    plan: RemovalPlan,
 ) -> PlannedChange:
     gone = {each.id for each in plan.removed}
     shut = frozenset(plan.kept_out)
@@ -598,7 +502,7 @@ def _change(
             direct = (*direct, Assignment("review", of.id, None, user.user_id, excludes=True))
         return replace(user, direct=direct)
 
-    touched = select(t.user.c.id).where(t.user.c.id.in_({row.user_id for row in chosen}))
+    touched = stored.some_users({row.user_id for row in chosen})
     return PlannedChange(of.id, (touched,), ctx.catalogue.get(connection), then)
 
 
@@ -606,7 +510,7 @@ def _remove_access(
     ctx: AppContext,
     connection: Connection,
     caller: Caller,
-    of: Any,
+    of: Application,
     plan: RemovalPlan,
     cleared: tuple[str, str] | None,
 ) -> None:
@@ -614,7 +518,7 @@ def _remove_access(
         return
     now = clock.now()
     for each in plan.removed:
-        connection.execute(update(t.assignment).where(t.assignment.c.id == each.id).values(removed_at=now))
+        stored_assignments.update_assignment(connection, each.id, removed_at=now)
         details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
         record_change(
             connection,
@@ -626,18 +530,21 @@ def _remove_access(
                 "assignment",
                 each.id,
                 details=details,
-                personal={"user": plan.names[each.user_id]},
+                personal={"user": plan.names.get(each.user_id or "", "")},
             ),
         )
     for user_id in plan.kept_out:
-        row = {
-            "id": new_id(),
+        assignment_id = new_id()
+        row: dict[str, Any] = {
+            "id": assignment_id,
             "application_id": of.id,
             "user_id": user_id,
             "excludes": True,
             "note": "Removed in a review",
         }
-        connection.execute(insert(t.assignment).values(**row, created_at=now, created_by=caller.name))
+        stored_assignments.insert_assignment(
+            connection, {**row, "created_at": now, "created_by": caller.name}
+        )
         details = {"application": of.key, "excludes": True, "by": "review"}
         record_change(
             connection,
@@ -647,7 +554,7 @@ def _remove_access(
             AuditEvent(
                 "created assignment",
                 "assignment",
-                row["id"],
+                assignment_id,
                 details=details,
                 personal={"user": plan.names[user_id]},
             ),

@@ -6,9 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
-from sqlalchemy import Connection, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
 from dravo.services.access import assignment_changes, assignments, rule_matches
@@ -21,7 +20,8 @@ from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.access import assignments as stored
+from dravo.store.access.assignments import StoredAssignment
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import UserRef
 from dravo.store.snapshots.config import raise_revision
@@ -70,11 +70,9 @@ def confirm(
         row = row_of(connection, assignment_id)
         # Users whom others confirmed meanwhile stay confirmed.
         together = sorted({*values, *(row.confirmed or ())})
-        connection.execute(
-            update(t.assignment).where(t.assignment.c.id == assignment_id).values(confirmed=together)
-        )
+        stored.update_assignment(connection, assignment_id, confirmed=together)
         raise_revision(connection)
-        mark(connection, row._mapping, now, cleared)
+        mark(connection, vars(row), now, cleared)
         number = len(together) - len(row.confirmed or ())
         record_change(
             connection,
@@ -115,12 +113,12 @@ def confirming(
     values = sorted({*row.confirmed, *(meeting if users is None else users)})
     without = assignment_changes.removing(catalogue, row)
     then = assignment_changes.adding(
-        connection, without.catalogue, [{**row._mapping, "confirmed": values, "future_users": False}]
+        connection, without.catalogue, [{**vars(row), "confirmed": values, "future_users": False}]
     )
     return values, replace(then, user=lambda user: then.user(without.user(user)))
 
 
-def _rule_row(connection: Connection, assignment_id: str) -> Any:
+def _rule_row(connection: Connection, assignment_id: str) -> StoredAssignment:
     row = row_of(connection, assignment_id)
     if row.rule is None:
         raise InvalidInput(

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from types import SimpleNamespace
 from typing import Any
 
-from sqlalchemy import Connection, func, select, update
+from sqlalchemy import Connection
 
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.conditions import Condition, read_condition, seen
@@ -16,8 +16,8 @@ from dravo.core.access.evaluation import Assignment, UserFacts
 from dravo.core.identity.records import UserRecord
 from dravo.core.planning import ConfigSnapshot
 from dravo.services.context import AppContext
-from dravo.store import groups
-from dravo.store import tables as t
+from dravo.store.access import rules as stored
+from dravo.store.access.rules import ActiveUser
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import UserRef, user_ref
 from dravo.store.queries.users import users_by_id
@@ -114,32 +114,17 @@ def listed(connection: Connection, user_ids: Sequence[str], page_request: PageRe
     return Page([found[each] for each in some if each in found], len(user_ids), following)
 
 
-def active_users(connection: Connection) -> int:
-    """Return how many users are active."""
-    return int(
-        connection.execute(
-            select(func.count()).select_from(t.user).where(t.user.c.active.is_(True))
-        ).scalar_one()
-    )
-
-
 def _facts(
     connection: Connection, catalogue: ConfigSnapshot, rules: Sequence[Assignment]
-) -> Iterator[tuple[UserFacts, Any]]:
+) -> Iterator[tuple[UserFacts, ActiveUser]]:
     """Yield active users by name as rules see them: by all attributes, and by those of the sources that rules
     name.
     """
     reported: defaultdict[str, defaultdict[str, list[UserRecord]]] = defaultdict(lambda: defaultdict(list))
     named = {each.source_id for each in rules if each.source_id is not None}
-    r = t.record.c
-    if named:
-        where = (r.source_id.in_(named), r.deleted_at.is_(None), r.undecided.is_(False))
-        for row in connection.execute(
-            select(r.id, r.user_id, r.source_id, r.connection_type, r.data).where(*where)
-        ):
-            record = UserRecord(row.id, row.source_id, row.connection_type, row.data, row.user_id)
-            if record.active:
-                reported[row.user_id][row.source_id].append(record)
+    for record in stored.records_of_sources(connection, named) if named else ():
+        if record.active:
+            reported[record.user_id or ""][record.source_id].append(record)
     conditions = [each.condition for each in rules if each.condition is not None]
     for row, user in _everyone(connection, catalogue, conditions):
         by_source = (
@@ -160,59 +145,24 @@ def _facts(
 
 def _everyone(
     connection: Connection, catalogue: ConfigSnapshot, conditions: Sequence[Condition]
-) -> Iterator[tuple[Any, dict[str, Any]]]:
+) -> Iterator[tuple[ActiveUser, dict[str, Any]]]:
     """Yield active users by name, each as conditions see them."""
-    u, r = t.user.c, t.record.c
-    sources: defaultdict[str, list[str]] = defaultdict(list)
-    for user_id, source_id in connection.execute(
-        select(r.user_id, r.source_id).where(r.deleted_at.is_(None)).distinct()
-    ):
-        sources[user_id].append(catalogue.sources[source_id])
-    direct: defaultdict[str, list[str]] = defaultdict(list)
+    sources = stored.sources_of_users(connection)
+    direct: dict[str, list[str]] = {}
     named: dict[str, dict[str, Any]] = {}
     if any(each.asks_groups for each in conditions):
-        listed = groups.listed(select(t.group.c.id).where(t.group.c.deleted_at.is_(None)))
-        for user_id, group_id in connection.execute(select(listed)):
-            direct[user_id].append(group_id)
+        direct = stored.groups_of_users(connection)
         named = {
             each.id: {"value": each.id, "display": each.name, "source": each.source_key}
             for each in labels(connection, None).values()
         }
-    statement = (
-        select(u.id, u.display_name, u.user_name, u.attributes)
-        .where(u.active.is_(True))
-        .order_by(u.display_name_key)
-    )
-    for row in connection.execute(statement.execution_options(yield_per=2_000)):
+    for row in stored.active_users(connection):
         within = access_evaluation.memberships(direct.get(row.id, ()), catalogue.parents) if direct else ()
         yield (
             row,
             seen(
                 row.attributes,
                 [named[each.group_id] for each in within if each.group_id in named],
-                sources[row.id],
+                [catalogue.sources[each] for each in sources.get(row.id, ())],
             ),
         )
-
-
-def confirm_present(connection: Connection, application_id: str) -> None:
-    """Confirm the users of rules for a role that became the highest: they keep the role, and later users
-    wait.
-    """
-    a, x, r = t.assignment.c, t.access.c, t.role.c
-    top = connection.execute(
-        select(r.id).where(r.application_id == application_id).order_by(r.rank.desc(), r.key).limit(1)
-    ).scalar()
-    unconfirmed = (
-        a.role_id == top,
-        a.rule.is_not(None),
-        a.removed_at.is_(None),
-        a.confirmed.is_(None),
-        a.future_users.is_(False),
-        a.excludes.is_(False),
-    )
-    for row in connection.execute(select(a.id).where(*unconfirmed)).all():
-        having = connection.execute(
-            select(x.user_id).where(x.role_id == top, x.until_at.is_(None)).distinct()
-        ).scalars()
-        connection.execute(update(t.assignment).where(a.id == row.id).values(confirmed=sorted(having)))

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services.access import assignment_changes, assignments
@@ -18,10 +18,12 @@ from dravo.services.changes.preview import Confirmation, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.security.permissions import Caller
-from dravo.store import tables as t
+from dravo.store.access import assignments as stored
+from dravo.store.access import license_plans as stored_plans
 from dravo.store.ids import new_id
 from dravo.store.operators import audit_log as audit_rows
 from dravo.store.operators.audit_log import AuditEntry
+from dravo.store.queries import applications as application_rows
 
 ADDED, CHANGED, REMOVED, POLICY = (
     "created assignment",
@@ -97,12 +99,7 @@ def _before(connection: Connection, entry: AuditEntry) -> AssignmentEdit:
     before = entry.details["before"]
     plan = None
     if "plan_id" in before:
-        plan = (
-            connection.execute(
-                select(t.license_plan.c.key).where(t.license_plan.c.id == before["plan_id"])
-            ).scalar()
-            or ""
-        )
+        plan = stored_plans.key_of(connection, before["plan_id"]) or ""
     return AssignmentEdit(
         from_=before["from_day"] or before["from_at"],
         until=before["until_day"] or before["until_at"],
@@ -119,21 +116,15 @@ def _removed(connection: Connection, entry: AuditEntry) -> dict[str, Any]:
         AlreadyExists: if the same assignment exists again.
         NotFound: if its application was deleted.
     """
-    row = connection.execute(select(t.assignment).where(t.assignment.c.id == entry.object_id)).first()
+    row = stored.get(connection, entry.object_id)
     if row is None:
         raise NotFound("The application of this assignment was deleted.")
-    values = dict(row._mapping)
+    values = vars(row)
     if row.pattern is not None and row.source_id is None:
         raise NotFound(
             "The source of this pattern was deleted.", "Create a new assignment for another source."
         )
-    same = [
-        t.assignment.c[name].is_(None) if values[name] is None else t.assignment.c[name] == values[name]
-        for name in _WHOM
-    ]
-    if connection.execute(
-        select(t.assignment.c.id).where(t.assignment.c.removed_at.is_(None), *same)
-    ).first():
+    if stored.has_same(connection, values):
         raise AlreadyExists("The same assignment exists again.", "Nothing needs to be undone.")
     return {
         **{
@@ -145,20 +136,13 @@ def _removed(connection: Connection, entry: AuditEntry) -> dict[str, Any]:
     }
 
 
-_WHOM = ("application_id", "role_id", "user_id", "group_id", "rule", "pattern", "source_id", "excludes")
-
-
 def _policy(connection: Connection, entry: AuditEntry) -> tuple[str, dict[str, Any]]:
     """Return an application's key and its policy as it was before a change."""
-    key = connection.execute(
-        select(t.application.c.key).where(t.application.c.id == entry.object_id)
-    ).scalar()
+    key = application_rows.key_of(connection, entry.object_id)
     if key is None:
         raise NotFound("The application was deleted.")
     before = dict(entry.details["before"])
     default = before.pop("default_role_id", None)
     if default is not None:
-        before["fallback_role"] = connection.execute(
-            select(t.role.c.key).where(t.role.c.id == default)
-        ).scalar()
-    return str(key), before
+        before["fallback_role"] = application_rows.role_key_of(connection, default)
+    return key, before

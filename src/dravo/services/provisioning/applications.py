@@ -25,6 +25,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store import tables as t
+from dravo.store.access import license_plans as stored_plans
 from dravo.store.ids import new_id
 from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.plan_writer import FAILED, HELD, WAITING
@@ -173,8 +174,8 @@ def _statement() -> Any:
     )
     return select(
         t.application,
-        license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
-        license_plans.short_plans(p.id).label("short_plans"),
+        stored_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
+        stored_plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),
         _mapping_warnings(p.id).label("mapping_warnings"),
         users.label("users"),

@@ -10,7 +10,6 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, StillInUse
 from dravo.core.planning import Role
-from dravo.services.access import rule_matches
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.effects import ChangeEffects
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
@@ -27,6 +26,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships
 from dravo.store import tables as t
+from dravo.store.access import assignments as stored_assignments
 from dravo.store.ids import new_id
 from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import load, raise_revision, revision
@@ -49,7 +49,7 @@ def add_role(
             application = application_by_key(connection, key)
             connection.execute(insert(t.role).values(application_id=application.id, **row))
             raise_revision(connection)
-            rule_matches.confirm_present(connection, application.id)
+            stored_assignments.confirm_present_users(connection, application.id)
             mark_those_in_patterns(connection, application.id)
             record_change(
                 connection,
@@ -144,7 +144,7 @@ def change_role(
         if values:
             connection.execute(update(t.role).where(t.role.c.id == role.id).values(**values))
             raise_revision(connection)
-            rule_matches.confirm_present(connection, application.id)
+            stored_assignments.confirm_present_users(connection, application.id)
             mark_everyone_with_an_account(connection, application.id, cleared)
             mark_those_in_patterns(connection, application.id, cleared)
             record_change(
@@ -181,7 +181,7 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> App
         if application.default_role_id == role.id:
             raise StillInUse(f"'{role.label}' is the fallback role.", "Choose another fallback role first.")
         connection.execute(delete(t.role).where(t.role.c.id == role.id))
-        rule_matches.confirm_present(connection, application.id)
+        stored_assignments.confirm_present_users(connection, application.id)
         raise_revision(connection)
         record_change(
             connection,

@@ -12,6 +12,7 @@ from dravo.core.identity.records import Searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.queries.references import UserRef
 from dravo.store.records import found_by
 
 IMPORT = "import"
@@ -280,3 +281,22 @@ def record_of_user(connection: Connection, source_id: str, user_id: str) -> Impo
     )
     row = connection.execute(statement).first()
     return None if row is None else ImportedUser(*row)
+
+
+@dataclass(frozen=True)
+class ReportedUser:
+    """A user with the entry that a source reported."""
+
+    user: UserRef
+    reported: dict[str, Any]
+
+
+def first_reported(connection: Connection, source_id: str, user_id: str | None = None) -> ReportedUser | None:
+    """Return the first user of a source's imports, or one user, with the reported entry; or None."""
+    r, u = t.record.c, t.user.c
+    statement = select(u.id, u.display_name, u.user_name, r.reported).join(t.record, r.user_id == u.id)
+    statement = statement.where(r.source_id == source_id, r.reported.is_not(None), r.deleted_at.is_(None))
+    if user_id is not None:
+        statement = statement.where(u.id == user_id)
+    row = connection.execute(statement.order_by(r.id).limit(1)).first()
+    return None if row is None else ReportedUser(UserRef(*row[:3]), row.reported)

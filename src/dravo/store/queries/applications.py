@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -95,6 +95,23 @@ def by_id(connection: Connection, application_id: str) -> Application:
     return Application(
         *connection.execute(select(t.application).where(t.application.c.id == application_id)).one()
     )
+
+
+def key_of(connection: Connection, application_id: str) -> str | None:
+    """Return the key of an application, or None if it was deleted."""
+    p = t.application.c
+    return connection.execute(select(p.key).where(p.id == application_id)).scalar()
+
+
+def role_key_of(connection: Connection, role_id: str) -> str | None:
+    """Return the key of a role, or None if it was deleted."""
+    r = t.role.c
+    return connection.execute(select(r.key).where(r.id == role_id)).scalar()
+
+
+def update_application(connection: Connection, application_id: str, **values: Any) -> None:
+    """Change columns of an application."""
+    connection.execute(update(t.application).where(t.application.c.id == application_id).values(**values))
 
 
 def role(connection: Connection, application_id: str, key: str) -> StoredRole | None:

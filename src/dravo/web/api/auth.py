@@ -16,7 +16,6 @@ from werkzeug.exceptions import HTTPException
 
 from dravo.core.errors import DravoError, InvalidInput, NotPermitted, NotSignedIn, did_you_mean
 from dravo.services.access import assignments
-from dravo.services.access.assignment_targets import application_of
 from dravo.services.context import AppContext
 from dravo.services.jobs import JobRegistry
 from dravo.services.security import api_tokens, masking
@@ -24,6 +23,7 @@ from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import PERMISSIONS, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorMissing
+from dravo.store.access.assignments import application_key
 from dravo.store.pagination import PageRequest
 from dravo.web import cookies
 from dravo.web.api.errors import BodyTooLarge, InvalidJson, UnknownParameter, error_response, http_error
@@ -232,7 +232,7 @@ def _application_asked(of: str | None) -> str | None:
         return found if isinstance(found, str) else None
     if of == ASSIGNMENT:
         with app_context().database.reading() as connection:
-            return application_of(connection, str(values.get("id")))
+            return application_key(connection, str(values.get("id")))
     return None
 
 

@@ -18,6 +18,7 @@ from dravo.services.provisioning.applications import ApplicationDetail
 from dravo.services.provisioning.holds import HoldItem
 from dravo.services.results import Number
 from dravo.services.security.permissions import ATTRIBUTES
+from dravo.store.access.assignments import AssignmentFilter
 from dravo.store.pagination import ItemList, Page
 from dravo.store.queries.references import UserRef
 from dravo.web.api.auth import (
@@ -62,9 +63,13 @@ def list_assignments(query: AssignmentsQuery) -> Page[AssignmentLine]:
 
     Assignments with the number of matching users.
     """
-    return assignments.list_assignments(
-        app_context(), page_request(query), query.application, query.group, query.user, direct=query.direct
+    only = AssignmentFilter(
+        application_key=query.application,
+        group_id=query.group,
+        user_id=query.user,
+        direct=query.direct or None,
     )
+    return assignments.list_assignments(app_context(), page_request(query), only)
 
 
 @routes.post("/assignments", responses=responses("assignments.Assignment", 201))

@@ -11,6 +11,7 @@ from dravo.services.access import reviews as access_reviews
 from dravo.services.access.matrix import View
 from dravo.services.access.reviews import Review, ReviewDecision, ReviewRow
 from dravo.services.changes.preview import Preview
+from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, BODY, QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.downloads import file_response
@@ -66,9 +67,8 @@ def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> Page[ReviewRow]:
 
     Rows by application and name.
     """
-    return access_reviews.rows(
-        app_context(), path.id, page_request(query), query.application, query.decision, query.q
-    )
+    only = ReviewRowFilter(query.application, query.decision, query.q)
+    return access_reviews.rows(app_context(), path.id, page_request(query), only)
 
 
 @routes.post("/reviews/<id>/preview", responses=responses("assignments.Preview"))
