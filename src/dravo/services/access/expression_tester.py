@@ -16,8 +16,8 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.sources.policy import import_of
 from dravo.store.imports import records as imported_records
-from dravo.store.queries import sign_in as sign_in_queries
 from dravo.store.queries.references import UserRef, user_ref
+from dravo.store.sign_in import traces as sign_in_traces
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
@@ -61,7 +61,7 @@ def try_on_source(
 
 def _on_sign_in(connection: Connection, source: Source, text: str, attribute: str | None) -> ExpressionResult:
     """Evaluate an expression over the claims of the last sign-in."""
-    rows = sign_in_queries.last_received(connection, source.id, 20)
+    rows = sign_in_traces.last_of_source(connection, source.id, 20)
     last = next((row for row in rows if row.received), None)
     if attribute:
         read_target(attribute.strip(), NOT_FILLED)

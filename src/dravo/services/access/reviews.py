@@ -519,7 +519,7 @@ def _remove_access(
     now = clock.now()
     for each in plan.removed:
         stored_assignments.update_assignment(connection, each.id, removed_at=now)
-        details = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
+        details: dict[str, Any] = {"application_id": of.id, "role_id": each.role_id, "by": "review"}
         record_change(
             connection,
             ctx.keys,

@@ -7,10 +7,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.identity.matching import Conflict, match
-from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN, primary_email
 from dravo.core.identity.source_policy import SourcePolicy
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
@@ -28,10 +27,13 @@ from dravo.services.sign_in.sessions import OwnApplication
 from dravo.services.sign_in.settings import DISABLED, MAIL, PILOT, PROTOCOLS, SAML
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
-from dravo.store import tables as t
 from dravo.store.imports import matching as record_matching
 from dravo.store.queries.references import KeyAndLabel
 from dravo.store.queries.users import User
+from dravo.store.sign_in import settings as sign_in_rows
+from dravo.store.sign_in import users as sign_in_users
+from dravo.store.sign_in.settings import NamedSignIn
+from dravo.store.sign_in.users import SignInRecord
 
 # Why a source is not available for sign-in.
 NOT_THERE_YET = ("disabled", "settings")
@@ -67,19 +69,10 @@ def of_user(ctx: AppContext, name: str) -> SignInOptions:
     Raises:
         NotFound, InvalidInput.
     """
-    s, d, r = t.source_sign_in.c, t.source.c, t.record.c
     with ctx.database.reading() as connection:
         user = find_user(connection, name)
-        rows = connection.execute(
-            select(t.source_sign_in, d.key, d.label)
-            .join(t.source, d.id == s.source_id)
-            .where(s.serves != OPERATORS)
-            .order_by(d.label, d.id)
-        ).all()
-        bound = select(r.source_id, r.data, r.created_at).where(
-            r.user_id == user.id, r.connection_type == SIGN_IN, r.deleted_at.is_(None)
-        )
-        records = {row.source_id: row for row in connection.execute(bound)}
+        rows = [each for each in sign_in_rows.list_sign_ins(connection) if each.serves != OPERATORS]
+        records = sign_in_users.records_of_user(connection, user.id)
         return SignInOptions(
             ways=sorted(
                 (_way(connection, user, row, records.get(row.source_id)) for row in rows),
@@ -89,30 +82,7 @@ def of_user(ctx: AppContext, name: str) -> SignInOptions:
         )
 
 
-def in_pilot(connection: Connection, source_id: str, pilot: str, user_id: str) -> bool:
-    """Whether a user is in the pilot group of a source. The group is one of the source, or a local group.
-
-    Args:
-        pilot: the name or the ID of the group.
-    """
-    r, m, g = t.record.c, t.membership.c, t.group.c
-    theirs = select(r.id).where(r.user_id == user_id)
-    statement = (
-        select(g.id)
-        .join(t.membership, m.group_id == g.id)
-        .where(
-            m.until_at.is_(None),
-            g.deleted_at.is_(None),
-            (g.display_name_key == fold(pilot)) | (g.id == pilot),
-            (g.source_id == source_id) | g.source_id.is_(None),
-            m.record_id.in_(theirs) | (m.user_id == user_id),
-        )
-        .limit(1)
-    )
-    return connection.execute(statement).first() is not None
-
-
-def _way(connection: Connection, user: User, row: Any, record: Any) -> SignInOption:
+def _way(connection: Connection, user: User, row: NamedSignIn, record: SignInRecord | None) -> SignInOption:
     try:
         _check(connection, user, row, record)
         told, reason, hint = "", "", ""
@@ -134,7 +104,7 @@ def _way(connection: Connection, user: User, row: Any, record: Any) -> SignInOpt
     )
 
 
-def _check(connection: Connection, user: User, row: Any, record: Any) -> None:
+def _check(connection: Connection, user: User, row: NamedSignIn, record: SignInRecord | None) -> None:
     """Check what a sign-in checks, in the same order, as far as the provider is not needed.
 
     Raises:
@@ -147,7 +117,7 @@ def _check(connection: Connection, user: User, row: Any, record: Any) -> None:
         raise sign_in_messages.off()
     if lacking := sign_in_settings.missing(connection, row):
         raise sign_in_messages.unfinished(lacking)
-    if row.status == PILOT and not in_pilot(connection, row.source_id, pilot, user.id):
+    if row.status == PILOT and not sign_in_users.is_in_group(connection, row.source_id, pilot, user.id):
         raise sign_in_messages.not_in_pilot(pilot)
     if row.protocol == MAIL and not policy.owns(
         primary_email(record.data) if record is not None else user.email

@@ -12,12 +12,11 @@ from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.identity.claims import REGISTERED
 from dravo.core.identity.names import fold
-from dravo.core.identity.records import SIGN_IN
 from dravo.core.instants import later
 from dravo.protocols.smtp import check_address
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
@@ -36,7 +35,10 @@ from dravo.services.sign_in.verification import SignInAttempt, seconds_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.sign_in import requests
+from dravo.store.sign_in import settings as sign_in_rows
+from dravo.store.sign_in import users as sign_in_users
+from dravo.store.sign_in.requests import StoredTest
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources import sources as source_rows
 from dravo.store.sources.settings import SourceSignIn
@@ -143,7 +145,7 @@ def ask(ctx: AppContext, limiter: RateLimiter, base: str, wanted: CodeRequest) -
         "until_at": later(clock.now(), SECONDS),
     }
     with ctx.database.writing() as connection:
-        connection.execute(insert(t.sign_in_request).values(**begun))
+        requests.insert_request(connection, begun)
         if sends:
             mail_queue.write_letter(
                 ctx, connection, address, "Your sign-in code", _letter(code, base), SECONDS
@@ -162,7 +164,9 @@ def _letter(code: str, base: str) -> str:
     )
 
 
-def _source_for(connection: Connection, address: str, sign_in_test: str | None, chosen: str | None) -> Any:
+def _source_for(
+    connection: Connection, address: str, sign_in_test: str | None, chosen: str | None
+) -> tuple[Source, SourceSignIn, StoredTest | None] | None:
     """Return (source, sign-in settings, test sign-in) of the one source that owns the domain of an address
     and offers codes; None if no source does.
 
@@ -170,11 +174,7 @@ def _source_for(connection: Connection, address: str, sign_in_test: str | None, 
         chosen: the key of the chosen source, where several own the domain.
     """
     domain = address.rpartition("@")[2]
-    rows = connection.execute(
-        select(t.source_sign_in, t.source.c.key)
-        .join(t.source, t.source.c.id == t.source_sign_in.c.source_id)
-        .where(t.source_sign_in.c.protocol == MAIL)
-    ).all()
+    rows = [each for each in sign_in_rows.list_sign_ins(connection) if each.protocol == MAIL]
     owning = [
         row
         for row in rows
@@ -191,25 +191,19 @@ def _source_for(connection: Connection, address: str, sign_in_test: str | None, 
     return (*_with_source(connection, enabled[0]), None) if len(enabled) == 1 else None
 
 
-def _with_source(connection: Connection, row: Any) -> tuple[Source, Any]:
+def _with_source(connection: Connection, row: SourceSignIn) -> tuple[Source, SourceSignIn]:
     return source_rows.by_id(connection, row.source_id), row
 
 
-def _may_ask(connection: Connection, source: Source, row: Any, address: str) -> bool:
+def _may_ask(connection: Connection, source: Source, row: SourceSignIn, address: str) -> bool:
     """Whether a code is emailed: to known addresses, and to all of the domain where users can register."""
     return source_policies.sign_in_policy(row).makes or _is_known(connection, source.id, address)
 
 
 def _is_known(connection: Connection, source_id: str, address: str) -> bool:
-    r, u = t.record.c, t.user.c
-    bound = select(r.id).where(
-        r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address)
-    )
-    present = select(u.id).where(u.email_key == address, u.left_at.is_(None))
-    return (
-        connection.execute(bound).first() is not None
-        or connection.execute(present.limit(1)).first() is not None
-    )
+    return sign_in_users.record_of_subject(
+        connection, source_id, _native_id(address)
+    ) is not None or sign_in_users.has_email(connection, address)
 
 
 def _native_id(address: str) -> str:
@@ -225,9 +219,8 @@ def verify(ctx: AppContext, base: str, entered: EnteredCode) -> SignInResult:
         NamesNeeded: if the user is new and entered no names.
     """
     state, browser = entered.state, entered.browser
-    b = t.sign_in_request.c
     with ctx.database.writing() as connection:
-        begun = connection.execute(select(t.sign_in_request).where(b.state_hash == digest(state))).first()
+        begun = requests.get(connection, digest(state))
         if (
             begun is None
             or begun.until_at <= clock.now()
@@ -239,17 +232,15 @@ def verify(ctx: AppContext, base: str, entered: EnteredCode) -> SignInResult:
                 "Request a new code and enter it in the same browser.",
             )
         source, row = _with_source(connection, _sign_in_of(connection, begun.source_id))
-        address, expected = orjson.loads(ctx.keys.decrypt(begun.secret))
+        address, expected = orjson.loads(ctx.keys.decrypt(begun.secret or ""))
         fits = hmac.compare_digest(
             "".join(entered.code.split()).encode("utf-8", "replace"), expected.encode()
         )
         if not fits:
             left = TRIES - begun.tries - 1
-            connection.execute(
-                update(t.sign_in_request).where(b.state_hash == digest(state)).values(tries=begun.tries + 1)
-            )
+            requests.note_tries(connection, digest(state), begun.tries + 1)
             if left <= 0:
-                connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
+                requests.delete_request(connection, digest(state))
     if not fits:
         hint = f"Enter the code again. Attempts left: {left}." if left > 0 else "Request a new code."
         raise InvalidInput("The code is wrong.", hint, "code")
@@ -287,21 +278,19 @@ def _use_up(ctx: AppContext, way: SignInAttempt, address: str) -> dict[str, list
     Raises:
         NotFound: if the code was used already.
     """
-    b, begun = t.sign_in_request.c, way.begun
+    begun = way.request
     with ctx.database.writing() as connection:
-        if not connection.execute(delete(t.sign_in_request).where(b.state_hash == begun.state_hash)).rowcount:
+        if not requests.delete_request(connection, begun.state_hash):
             raise NotFound("The code has been used already.", "Request a new code.")
         if begun.test_id:
-            way.sign_in_test = connection.execute(
-                select(t.test_sign_in).where(t.test_sign_in.c.id == begun.test_id)
-            ).first()
+            way.sign_in_test = requests.test_by_id(connection, begun.test_id)
         return _attributes(connection, way.source.id, address)
 
 
 def _complete(
     ctx: AppContext, way: SignInAttempt, address: str, attributes: dict[str, list[Any]], *, registers: bool
 ) -> SignInResult:
-    row, begun = way.row, way.begun
+    row, begun = way.row, way.request
 
     def prove() -> VerifiedIdentity:
         if row.protocol != MAIL:
@@ -324,8 +313,7 @@ def _complete(
 
 def _attributes(connection: Connection, source_id: str, address: str) -> dict[str, list[Any]]:
     """Return the claims of an address: what the user entered at registration, and the address itself."""
-    r = t.record.c
-    where = (r.source_id == source_id, r.connection_type == SIGN_IN, r.native_id == _native_id(address))
-    kept = connection.execute(select(r.reported).where(*where)).scalar() or {}
+    record = sign_in_users.record_of_subject(connection, source_id, _native_id(address))
+    kept = (record.reported if record is not None else None) or {}
     said = {name: kept[name] for name in ("given_name", "family_name", "name", REGISTERED) if kept.get(name)}
     return {**said, "email": [address], "email_verified": [True]}

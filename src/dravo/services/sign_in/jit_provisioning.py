@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, or_, select, update
+from sqlalchemy import Connection
 
 from dravo.core.access.reasons import chain
 from dravo.core.identity import claims as read
@@ -24,9 +24,10 @@ from dravo.services.ingest.run_log import RunOptions
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.store import clock, groups, memberships, recompute_marks
-from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.imports import groups as imported_groups
+from dravo.store.sign_in import users as sign_in_users
+from dravo.store.sign_in.users import KnownGroup, SignInRecord
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources.sources import Source
@@ -160,6 +161,9 @@ class JitProvisioner:
         told = self._told()
         with self.ctx.database.reading() as connection:
             record = self._record(connection)
+            if record is None:
+                # The user was deleted in the meantime.
+                raise sign_in_messages.inactive()
             held = _held(connection, record.user_id)
         with self.ctx.database.writing() as connection:
             catalogue = self.ctx.catalogue.get(connection)
@@ -168,9 +172,9 @@ class JitProvisioner:
                 self._list(connection, catalogue, record, chosen, now)
         recompute_user(self.ctx, record.user_id)
         with self.ctx.database.reading() as connection:
-            written = connection.execute(select(t.user.c.active).where(t.user.c.id == record.user_id)).one()
+            active = sign_in_users.is_active(connection, record.user_id)
             after = _held(connection, record.user_id)
-        if not written.active:
+        if not active:
             raise sign_in_messages.inactive()
         self._tell_groups(told, chosen)
         access = _differing(held, after)
@@ -181,7 +185,7 @@ class JitProvisioner:
         self,
         connection: Connection,
         catalogue: ConfigSnapshot,
-        record: Any,
+        record: SignInRecord,
         chosen: Sequence[dict[str, Any]],
         now: Instant,
     ) -> None:
@@ -203,20 +207,14 @@ class JitProvisioner:
         for group_id in dict.fromkeys(wanted):
             if group_id not in listed:
                 memberships.add_members(connection, group_id, [record.id], [], now)
-        connection.execute(update(t.record).where(t.record.c.id == record.id).values(claims_seen_at=now))
+        sign_in_users.note_claims(connection, record.id, now)
         if set(listed) != set(wanted):
             recompute_marks.mark_users(connection, [record.user_id], now)
 
     # Shared parts
 
-    def _record(self, connection: Connection) -> Any:
-        r = t.record.c
-        where = (
-            r.source_id == self.source.id,
-            r.connection_type == SIGN_IN,
-            r.native_id == self.entry.native_id,
-        )
-        return connection.execute(select(r.id, r.user_id).where(*where)).first()
+    def _record(self, connection: Connection) -> SignInRecord | None:
+        return sign_in_users.record_of_subject(connection, self.source.id, self.entry.native_id)
 
     def _told(self) -> list[str] | None:
         told = read.told_groups(self.policy, self.entry.attributes) if self.import_groups else None
@@ -313,24 +311,17 @@ class _Made:
     reference: str | None = None
 
 
-def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, Any]:
+def _known_groups(connection: Connection, source_id: str, told: Sequence[str]) -> dict[str, KnownGroup]:
     """Return the present groups of a source by claimed value: by ID, then by name. A name of several groups
     matches none.
     """
     if not told:
         return {}
-    g = t.group.c
-    keys, columns = (
-        {fold(each) for each in told},
-        (g.id, g.display_name, g.display_name_key, g.native_id, g.external_id),
-    )
+    keys = {fold(each) for each in told}
     # The provider may write the ID in another letter case.
     ids = {each for name in told for each in (name, name.lower(), name.upper())}
-    where = or_(g.native_id.in_(ids), g.external_id.in_(ids), g.display_name_key.in_(keys))
-    rows = connection.execute(
-        select(*columns).where(g.source_id == source_id, g.deleted_at.is_(None), where).order_by(g.id)
-    ).all()
-    by_name: dict[str, list[Any]] = {}
+    rows = sign_in_users.groups_named(connection, source_id, keys, ids)
+    by_name: dict[str, list[KnownGroup]] = {}
     for row in rows:
         by_name.setdefault(row.display_name_key, []).append(row)
     found = {name: some[0] for name, some in by_name.items() if name in keys and len(some) == 1}
@@ -354,21 +345,13 @@ def _gives(catalogue: ConfigSnapshot, group_id: str) -> list[dict[str, str]]:
 
 
 def _held(connection: Connection, user_id: str) -> dict[tuple[str, str], dict[str, Any]]:
-    x, p, r = t.access.c, t.application.c, t.role.c
-    statement = (
-        select(p.key, p.label, r.label.label("role"), x.reasons)
-        .join(t.application, p.id == x.application_id)
-        .join(t.role, r.id == x.role_id)
-        .where(x.user_id == user_id, x.until_at.is_(None))
-        .order_by(p.label, r.rank)
-    )
     return {
-        (row.key, row.role): {
-            "application": {"key": row.key, "label": row.label},
+        (row.application_key, row.role): {
+            "application": {"key": row.application_key, "label": row.application_label},
             "role": row.role,
             "reasons": [chain(reason) for reason in row.reasons],
         }
-        for row in connection.execute(statement)
+        for row in sign_in_users.roles_of(connection, user_id)
     }
 
 

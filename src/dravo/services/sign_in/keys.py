@@ -11,15 +11,15 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.x509.oid import NameOID
-from sqlalchemy import Connection, insert, or_, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant, later
 from dravo.protocols.saml.certificates import Certificate, of, read_certificates
 from dravo.services.context import AppContext
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.sign_in import keys as stored
 
 YEARS = 5
 BITS = 3072
@@ -42,12 +42,8 @@ class OurKey:
 
 def of_source(ctx: AppContext, connection: Connection, source_id: str) -> list[OurKey]:
     """Return our valid keys towards the provider of a source; the key in use comes first."""
-    k = t.sign_in_key.c
     now = clock.now()
-    where = (k.source_id == source_id, or_(k.retired_at.is_(None), k.retired_at > now))
-    rows = connection.execute(
-        select(t.sign_in_key).where(*where).order_by(k.signs_from.desc(), k.id.desc())
-    ).all()
+    rows = stored.valid_of_source(connection, source_id, now)
     used = next((row.id for row in rows if row.signs_from <= now), None)
     found = [
         OurKey(
@@ -115,7 +111,7 @@ def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[
         raise InvalidInput(
             "A next key exists already.", "Give its certificate to the provider, then activate it."
         )
-    connection.execute(insert(t.sign_in_key).values(**row))
+    stored.insert_key(connection, row)
 
 
 def use_next(ctx: AppContext, connection: Connection, source_id: str, former_until: Instant) -> None:
@@ -130,13 +126,7 @@ def use_next(ctx: AppContext, connection: Connection, source_id: str, former_unt
         raise NotFound(
             "There is no next key.", "Create a next key first, and give its certificate to the provider."
         )
-    k = t.sign_in_key.c
-    connection.execute(
-        update(t.sign_in_key)
-        .where(k.source_id == source_id, k.id != waiting.id, k.retired_at.is_(None))
-        .values(retired_at=former_until)
-    )
-    connection.execute(update(t.sign_in_key).where(k.id == waiting.id).values(signs_from=clock.now()))
+    stored.use_key(connection, source_id, waiting.id, clock.now(), former_until)
 
 
 def kept_until(now: Instant) -> Instant:

@@ -7,10 +7,8 @@ from __future__ import annotations
 from typing import Any
 
 import structlog
-from sqlalchemy import select, update
 
 from dravo.core.errors import DravoError
-from dravo.core.identity.records import SIGN_IN
 from dravo.core.instants import Instant, later
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.services.context import AppContext
@@ -19,7 +17,9 @@ from dravo.services.security.operators import SYSTEM
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
 from dravo.services.sign_in.settings import SAML, saml_document
 from dravo.store import memberships, recompute_marks
-from dravo.store import tables as t
+from dravo.store.sign_in import settings as sign_in_rows
+from dravo.store.sign_in import users as sign_in_users
+from dravo.store.sources.settings import SourceSignIn
 
 AT_ONCE = 200
 DAY = 86_400
@@ -33,9 +33,8 @@ def lapse(ctx: AppContext, now: Instant) -> int:
     Returns:
         the number of users.
     """
-    s = t.source_sign_in.c
     with ctx.database.reading() as connection:
-        rows = connection.execute(select(s.source_id, s.settings)).all()
+        rows = [(each.source_id, each.settings) for each in sign_in_rows.list_sign_ins(connection)]
     ended = 0
     for source_id, settings in rows:
         days = settings.get("claim_days", 0)
@@ -45,24 +44,14 @@ def lapse(ctx: AppContext, now: Instant) -> int:
 
 
 def _lapse_some(ctx: AppContext, source_id: str, before: Instant, now: Instant) -> int:
-    r = t.record.c
-    where = (
-        r.source_id == source_id,
-        r.connection_type == SIGN_IN,
-        r.claims_seen_at.is_not(None),
-        r.claims_seen_at < before,
-    )
-    asked = select(r.id, r.user_id).where(*where).limit(AT_ONCE)
     with ctx.database.reading() as connection:
-        if connection.execute(asked).first() is None:
+        if not sign_in_users.records_with_claims_before(connection, source_id, before, 1):
             return 0
     with ctx.database.writing() as connection:
-        rows = connection.execute(asked).all()
+        rows = sign_in_users.records_with_claims_before(connection, source_id, before, AT_ONCE)
         for record_id, _ in rows:
             memberships.end_memberships_of_record(connection, record_id, now)
-        connection.execute(
-            update(t.record).where(r.id.in_([record_id for record_id, _ in rows])).values(claims_seen_at=None)
-        )
+        sign_in_users.forget_claims(connection, [record_id for record_id, _ in rows])
         recompute_marks.mark_users(connection, [user_id for _, user_id in rows], now)
     return len(rows)
 
@@ -71,17 +60,14 @@ def look_at_addresses(ctx: AppContext, now: Instant) -> None:
     """Fetch the metadata of each provider once a day; note a new certificate, or accept it where the settings
     allow.
     """
-    s = t.source_sign_in.c
     with ctx.database.reading() as connection:
-        rows = connection.execute(
-            select(t.source_sign_in).where((s.looked_at.is_(None)) | (s.looked_at < later(now, -DAY)))
-        ).all()
+        rows = sign_in_rows.fetched_before(connection, later(now, -DAY))
     for row in rows:
         if row.settings.get("metadata_url") or row.settings.get("issuer"):
             _look(ctx, row, now)
 
 
-def _look(ctx: AppContext, row: Any, now: Instant) -> None:
+def _look(ctx: AppContext, row: SourceSignIn, now: Instant) -> None:
     values: dict[str, Any] = {"looked_at": now, "trouble": None}
     told: dict[str, Any] | None = None
     try:
@@ -95,18 +81,16 @@ def _look(ctx: AppContext, row: Any, now: Instant) -> None:
     except DravoError as wrong:
         values["trouble"] = f"{wrong.message} {wrong.hint}".strip()
         log.warning("a provider's address could not be read", source=row.source_id, reason=wrong.message)
-    s = t.source_sign_in.c
     with ctx.database.writing() as connection:
         # Settings that were changed meanwhile have priority.
-        where = (s.source_id == row.source_id, s.changed_at == row.changed_at)
-        if connection.execute(update(t.source_sign_in).where(*where).values(**values)).rowcount and told:
+        if sign_in_rows.update_unchanged(connection, row, **values) and told:
             action = "accepted certificates" if "provider" in values else "found new certificates"
             record_change(
                 connection, ctx.keys, SYSTEM, now, AuditEvent(action, "source", row.source_id, details=told)
             )
 
 
-def _certificates(row: Any) -> tuple[dict[str, Any], dict[str, Any] | None]:
+def _certificates(row: SourceSignIn) -> tuple[dict[str, Any], dict[str, Any] | None]:
     """Return the columns that the fetched metadata changes, and the details for the audit log."""
     found = saml_document(fetch_metadata(row.settings["metadata_url"]), "address")
     known = row.provider.get("certificates", [])

@@ -8,13 +8,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
 from dravo.core.identity.claims import told_groups
 from dravo.core.identity.names import fold
-from dravo.core.identity.records import SIGN_IN, searchable
+from dravo.core.identity.records import searchable
 from dravo.core.instants import Instant, later
 from dravo.protocols.directory.reader import NOTED
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
@@ -24,7 +24,6 @@ from dravo.services.imports import refresh as import_refresh
 from dravo.services.security import operator_sso, operators
 from dravo.services.security.operator_sso import OPERATORS, USERS
 from dravo.services.security.secrets import digest
-from dravo.services.sign_in import eligibility
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import settings as sign_in_settings
@@ -44,8 +43,9 @@ from dravo.services.sign_in.verification import (
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.imports import records as imported_records
+from dravo.store.sign_in import requests as sign_in_requests
+from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sources import settings as source_settings
 
 LARGEST_RESPONSE = 1024 * 1024
@@ -210,12 +210,12 @@ def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
     """Link the operator who asked for it to the verified identity."""
     assert way.proved is not None
     _check_lasting(way)
-    operator_sso.link(ctx, way.begun.operator_id, way.source, way.proved)
+    operator_sso.link(ctx, way.request.operator_id or "", way.source, way.proved)
     way.steps.note("Operator", "The operator can now sign in through this source.")
     with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.SIGNED_IN, "Linked to an operator.", "", None)
         _note_proved(connection, way)
-    return SignInResult(LINKED, trace, back=way.begun.back)
+    return SignInResult(LINKED, trace, back=way.request.back)
 
 
 def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
@@ -257,7 +257,7 @@ def _entered(ctx: AppContext, way: SignInAttempt, operator: Any) -> SignInResult
         sign_in_traces.SIGNED_IN,
         trace,
         session=_begin_session(ctx, way, operator),
-        back=_home_of_operators(way.begun.back),
+        back=_home_of_operators(way.request.back),
     )
 
 
@@ -284,10 +284,9 @@ def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
     """Check that an assertion is accepted once only; raises "replay"."""
     assert way.proved is not None
     mark, until = way.proved.once
-    row = {"source_id": way.source.id, "once_hash": digest(mark), "until_at": _instant(until)}
     try:
         with ctx.database.writing() as connection:
-            connection.execute(insert(t.consumed_assertion).values(**row))
+            sign_in_requests.insert_consumed(connection, way.source.id, digest(mark), _instant(until))
     except IntegrityError:
         hint = "Start the sign-in again. Do not use the Back button."
         raise SignInRefused("replay", "This response was used already.", hint) from None
@@ -357,16 +356,9 @@ def _tried_by_operator(ctx: AppContext, way: SignInAttempt) -> JitResult:
 def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
     """Refresh the user from the directory of the same source: it is newer than the last scheduled import."""
     assert way.user is not None
-    r = t.record.c
     name = searchable(way.user).user_name_key
     with ctx.database.reading() as connection:
-        where = (
-            r.source_id == way.source.id,
-            r.connection_type == imported_records.IMPORT,
-            r.user_name_key == name,
-            r.deleted_at.is_(None),
-        )
-        user_id = connection.execute(select(r.user_id).where(*where)).scalar()
+        user_id = sign_in_users.imported_user(connection, way.source.id, imported_records.IMPORT, name)
     if user_id is None:
         way.steps.note("Directory", "The directory of this source does not contain the user.", NOTED)
         return
@@ -423,17 +415,12 @@ def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
     wanted = fold(way.row.settings["pilot"])
     if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
         return True
-    r = t.record.c
     with ctx.database.reading() as connection:
-        where = (
-            r.source_id == way.source.id,
-            r.connection_type == SIGN_IN,
-            r.native_id == way.proved.native_id,
-        )
-        user_id = connection.execute(select(r.user_id).where(*where)).scalar()
-        if user_id is None:
+        record = sign_in_users.record_of_subject(connection, way.source.id, way.proved.native_id)
+        if record is None:
             return False
-        return eligibility.in_pilot(connection, way.source.id, way.row.settings["pilot"], user_id)
+        pilot = way.row.settings["pilot"]
+        return sign_in_users.is_in_group(connection, way.source.id, pilot, record.user_id)
 
 
 def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:

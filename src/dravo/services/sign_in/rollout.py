@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, delete, select, update
+from sqlalchemy import Connection, delete
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.core.instants import Instant, later, parse_instant
@@ -35,6 +35,7 @@ from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.queries import sign_in as sign_in_queries
+from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources.settings import SourceSignIn
 from dravo.store.sources.sources import Source
@@ -120,13 +121,11 @@ def _check_possible(
 
 def apply_scheduled_activation(ctx: AppContext, now: Instant) -> None:
     """Enable sources whose start time has come."""
-    s = t.source_sign_in.c
-    due = (s.enabled_from.is_not(None), s.enabled_from <= now)
     with ctx.database.reading() as connection:
-        if connection.execute(select(s.source_id).where(*due).limit(1)).first() is None:
+        if not sign_in_rows.has_due_activation(connection, now):
             return
     with ctx.database.writing() as connection:
-        connection.execute(update(t.source_sign_in).where(*due).values(status=ENABLED, enabled_from=None))
+        sign_in_rows.enable_due(connection, now, ENABLED)
 
 
 def _check_status(status: str) -> None:

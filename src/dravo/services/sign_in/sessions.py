@@ -5,10 +5,9 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from urllib.parse import urlencode
 
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core.instants import later
 from dravo.protocols.saml.logout import (
@@ -33,11 +32,13 @@ from dravo.services.sign_in.settings import MAIL, SAML
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.operators import sessions as operator_session_rows
 from dravo.store.pagination import ItemList
 from dravo.store.queries.references import KeyAndLabel
+from dravo.store.sign_in import sessions as stored
+from dravo.store.sign_in import users as sign_in_users
+from dravo.store.sign_in.sessions import StoredSession
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources import sources as source_rows
 
@@ -91,8 +92,9 @@ class SignedInUser:
 def begin(connection: Connection, user_id: str, source_id: str, proved: VerifiedIdentity, hours: int) -> str:
     """Begin a session, and return its secret."""
     now, secret = clock.now(), secrets.token_urlsafe(32)
-    connection.execute(
-        insert(t.user_session).values(
+    stored.insert_session(
+        connection,
+        StoredSession(
             id=new_id(),
             hash=digest(secret),
             user_id=user_id,
@@ -103,60 +105,42 @@ def begin(connection: Connection, user_id: str, source_id: str, proved: Verified
             created_at=now,
             last_seen_at=now,
             until_at=later(now, hours * 3600),
-        )
+        ),
     )
     return secret
 
 
 def by_secret(ctx: AppContext, secret: str) -> SignedInUser | None:
     """Return the user of a session; None if the session expired or was ended, or the user is not active."""
-    v, u = t.user_session.c, t.user.c
-    now, kept = clock.now(), digest(secret)
-    live = (
-        v.until_at > now,
-        v.last_seen_at > later(now, -IDLE_HOURS * 3600),
-        u.active.is_(True),
-        u.left_at.is_(None),
-    )
+    now = clock.now()
     with ctx.database.reading() as connection:
-        statement = select(v.id, v.user_id, v.source_id, v.last_seen_at).join(t.user, u.id == v.user_id)
-        row = connection.execute(statement.where(v.hash == kept, *live)).first()
+        row = stored.valid_by_hash(connection, digest(secret), now, later(now, -IDLE_HOURS * 3600))
     if row is None:
         return None
     if row.last_seen_at < later(now, -60):
         with ctx.database.writing() as connection:
-            connection.execute(update(t.user_session).where(v.id == row.id).values(last_seen_at=now))
+            stored.note_use(connection, row.id, now)
     return SignedInUser(row.id, row.user_id, row.source_id, csrf_token(secret))
 
 
-def end(ctx: AppContext, visitor: SignedInUser) -> Any:
-    """End a session; returns the row that it was."""
+def end(ctx: AppContext, visitor: SignedInUser) -> StoredSession | None:
+    """End a session; return it, or None if it is over."""
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.user_session).where(t.user_session.c.id == visitor.id)).first()
-        connection.execute(delete(t.user_session).where(t.user_session.c.id == visitor.id))
-    return row
+        return stored.take(connection, visitor.id)
 
 
 def mine(ctx: AppContext, visitor: SignedInUser) -> UserPortal:
     """Return what a signed-in user sees: the name, the applications, and the support contact."""
-    u = t.user.c
     with ctx.database.reading() as connection:
-        user = connection.execute(select(u.display_name, u.user_name).where(u.id == visitor.user_id)).one()
-        source = connection.execute(
-            select(t.source.c.label).where(t.source.c.id == visitor.source_id)
-        ).scalar_one()
-        set_ = (
-            connection.execute(
-                select(t.source_sign_in.c.settings).where(t.source_sign_in.c.source_id == visitor.source_id)
-            ).scalar()
-            or {}
-        )
+        user = sign_in_users.names_of(connection, visitor.user_id)
+        source = source_rows.by_id(connection, visitor.source_id)
+        sign_in = source_settings.sign_in_of(connection, visitor.source_id)
         theirs = applications_of(connection, visitor.user_id)
-        whom = settings.support_contact(connection, set_)
+        whom = settings.support_contact(connection, sign_in.settings if sign_in else {})
     return UserPortal(
         name=user.display_name,
         user_name=user.user_name,
-        source=source,
+        source=source.label,
         csrf=visitor.csrf,
         applications=theirs,
         support_contact=whom,
@@ -165,24 +149,10 @@ def mine(ctx: AppContext, visitor: SignedInUser) -> UserPortal:
 
 def applications_of(connection: Connection, user_id: str) -> list[OwnApplication]:
     """Return the applications that a user has and that are not hidden, by name, each with its roles."""
-    x, p, r = t.access.c, t.application.c, t.role.c
-    statement = (
-        select(p.key, p.label, p.address, r.label.label("role"), x.from_at)
-        .join(t.application, p.id == x.application_id)
-        .join(t.role, r.id == x.role_id)
-        .where(x.user_id == user_id, x.until_at.is_(None), p.hidden.is_(False))
-        .order_by(p.label, p.id, r.rank.desc())
-    )
     found: dict[str, OwnApplication] = {}
-    for row in connection.execute(statement):
-        line = OwnApplication(
-            key=row.key,
-            label=row.label,
-            address=row.address,
-            roles=[],
-            since=row.from_at,
-        )
-        found.setdefault(row.key, line).roles.append(row.role)
+    for row in stored.own_roles(connection, user_id):
+        line = OwnApplication(row.application_key, row.application_label, row.address, [], row.since)
+        found.setdefault(row.application_key, line).roles.append(row.role)
     return list(found.values())
 
 
@@ -192,25 +162,17 @@ def of_user(ctx: AppContext, name: str) -> ItemList[UserSession]:
     Raises:
         NotFound, InvalidInput.
     """
-    v, s, now = t.user_session.c, t.source.c, clock.now()
     with ctx.database.reading() as connection:
         user = find_user(connection, name)
-        statement = (
-            select(v.id, v.created_at, v.last_seen_at, v.until_at, s.key, s.label)
-            .join(t.source, s.id == v.source_id)
-            .where(v.user_id == user.id, v.until_at > now)
-            .order_by(v.created_at.desc())
-            .limit(100)
-        )
         items = [
             UserSession(
                 id=row.id,
-                source=KeyAndLabel(row.key, row.label),
+                source=KeyAndLabel(row.source_key, row.source_label),
                 created_at=row.created_at,
                 last_seen_at=row.last_seen_at,
                 until_at=row.until_at,
             )
-            for row in connection.execute(statement)
+            for row in stored.of_user(connection, user.id, clock.now(), 100)
         ]
     return ItemList(items)
 
@@ -223,7 +185,7 @@ def end_of_user(ctx: AppContext, caller: Caller, name: str) -> ItemList[UserSess
     """
     with ctx.database.writing() as connection:
         user = find_user(connection, name)
-        ended = connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id)).rowcount
+        ended = stored.delete_of_user(connection, user.id)
         record_change(
             connection,
             ctx.keys,
@@ -310,12 +272,8 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
         ours["sign_out"],
         seconds,
     )
-    v = t.user_session.c
-    where: list[Any] = [v.source_id == source.id, v.subject == asked.subject]
-    if asked.sessions:
-        where.append(v.session.in_(asked.sessions))
     with ctx.database.writing() as connection:
-        connection.execute(delete(t.user_session).where(*where))
+        stored.delete_of_subject(connection, source.id, asked.subject, asked.sessions)
         operator_session_rows.delete_of_subject(connection, source.id, asked.subject, asked.sessions)
     at = row.provider.get("sign_out", {}).get(REDIRECT)
     if not at or not keys:

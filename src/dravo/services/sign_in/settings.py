@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
-from sqlalchemy import Connection, delete, insert
+from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound, did_you_mean
 from dravo.core.identity import claims
@@ -28,8 +28,11 @@ from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
 from dravo.services.sources.policy import sign_in_of, sign_in_policy
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.sign_in import keys as key_rows
+from dravo.store.sign_in import sessions as session_rows
+from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sources import settings as source_settings
+from dravo.store.sources.settings import SourceSignIn
 from dravo.store.sources.sources import Source
 
 SAML, OIDC, MAIL = "saml", "oidc", "email_code"
@@ -145,7 +148,7 @@ def read_settings(protocol: str, document: dict[str, Any]) -> Any:
     return found
 
 
-def policy_with(row: Any, given: dict[str, Any]) -> SourcePolicy:
+def policy_with(row: SourceSignIn, given: dict[str, Any]) -> SourcePolicy:
     """Return the policy with some values replaced.
 
     Raises:
@@ -211,9 +214,9 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
                 "status": DISABLED,
                 "changed_at": now,
             }
-            connection.execute(insert(t.source_sign_in).values(**{**made, **values}))
+            sign_in_rows.insert_sign_in(connection, {**made, **values})
             if key_row is not None:
-                connection.execute(insert(t.sign_in_key).values(**key_row))
+                key_rows.insert_key(connection, key_row)
             details["protocol"] = protocol
         elif values:
             again = {"changed_at": now, **({"verified_at": None} if needs_new_test(values, details) else {})}
@@ -229,7 +232,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
 
 
 def changed_values(
-    ctx: AppContext, protocol: str, row: Any, given: dict[str, Any], settings: dict[str, Any]
+    ctx: AppContext, protocol: str, row: SourceSignIn | None, given: dict[str, Any], settings: dict[str, Any]
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the columns that change (settings, secret, policy), and the details for the audit log."""
     values: dict[str, Any] = {}
@@ -285,7 +288,7 @@ def check_protocol_serves(protocol: str, serves: str | None) -> None:
         )
 
 
-def check_super_administrator(caller: Caller, row: Any, serves: str | None = None) -> None:
+def check_super_administrator(caller: Caller, row: SourceSignIn | None, serves: str | None = None) -> None:
     """Check that only a super administrator changes a source that serves operators.
 
     An administrator could otherwise sign in as a super administrator through a provider of their own.
@@ -301,7 +304,9 @@ def check_super_administrator(caller: Caller, row: Any, serves: str | None = Non
         caller.require("operators.change")
 
 
-def check_serves(connection: Connection, caller: Caller, source: Source, row: Any, serves: str) -> None:
+def check_serves(
+    connection: Connection, caller: Caller, source: Source, row: SourceSignIn, serves: str
+) -> None:
     """Check that another `serves` locks out no operator.
 
     Raises:
@@ -318,11 +323,15 @@ def _end_sessions(connection: Connection, source: Source, serves: str) -> None:
     if serves == USERS:
         operator_sso.end_all(connection, source.id)
     if serves == OPERATORS:
-        connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
+        session_rows.delete_of_source(connection, source.id)
 
 
 def _of_provider(
-    protocol: str, settings: dict[str, Any], before: dict[str, Any], row: Any, given: dict[str, Any]
+    protocol: str,
+    settings: dict[str, Any],
+    before: dict[str, Any],
+    row: SourceSignIn | None,
+    given: dict[str, Any],
 ) -> tuple[dict[str, Any], dict[str, Any]]:
     """Return the columns that change in what is known of the provider, and the details for the audit log."""
     known = row.provider if row is not None else {}
@@ -425,7 +434,7 @@ def _by_fields(known: dict[str, Any], fields: dict[str, str | None]) -> dict[str
     return found
 
 
-def missing(connection: Connection, row: Any) -> list[str]:
+def missing(connection: Connection, row: SourceSignIn) -> list[str]:
     """Return the settings that are still missing, in words."""
     if row.protocol == MAIL:
         return _missing_for_mail(connection, row)
@@ -453,7 +462,7 @@ def missing(connection: Connection, row: Any) -> list[str]:
     return [what for there, what in wanted if not there]
 
 
-def _missing_for_mail(connection: Connection, row: Any) -> list[str]:
+def _missing_for_mail(connection: Connection, row: SourceSignIn) -> list[str]:
     policy = sign_in_policy(row)
     wanted = (
         (mail_queue.is_set_up(connection), "the email server (under Settings)"),
@@ -463,7 +472,7 @@ def _missing_for_mail(connection: Connection, row: Any) -> list[str]:
     return [what for there, what in wanted if not there]
 
 
-def certificates_of(row: Any) -> list[Certificate]:
+def certificates_of(row: SourceSignIn) -> list[Certificate]:
     """Return the certificates with which a SAML provider signs."""
     return [each for pem in row.provider.get("certificates", ()) for each in read_certificates(pem)]
 
@@ -533,8 +542,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         check_super_administrator(caller, row)
         operator_sso.check_nobody_is_locked_out(connection, source.id)
         operator_sso.end_all(connection, source.id)
-        for table in (t.user_session, t.sign_in_request, t.sign_in_key, t.test_sign_in, t.source_sign_in):
-            connection.execute(delete(table).where(table.c.source_id == source.id))
+        sign_in_rows.delete_sign_in(connection, source.id)
         record_change(
             connection,
             ctx.keys,
@@ -544,7 +552,7 @@ def forget(ctx: AppContext, caller: Caller, key: str) -> None:
         )
 
 
-def as_fields(row: Any) -> KnownProvider:
+def as_fields(row: SourceSignIn) -> KnownProvider:
     """Return what is known of a provider as form fields, with certificates in words."""
     known = row.provider
     shown = [asdict(each) for each in certificates_of(row)] if row.protocol == SAML else []

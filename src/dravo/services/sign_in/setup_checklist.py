@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.instants import Instant
 from dravo.protocols.saml.certificates import Certificate
@@ -24,8 +24,9 @@ from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources.observations import EMAIL_CODE_CHECKLIST, SIGN_IN_CHECKLIST
 from dravo.services.sources.scim_checklist import ChecklistItem, ChecklistValue
-from dravo.store import tables as t
 from dravo.store.queries.references import KeyAndLabel
+from dravo.store.sources import observations
+from dravo.store.sources.settings import SourceSignIn
 
 PERSISTENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
 
@@ -119,12 +120,7 @@ def _seen(ctx: AppContext, caller: Caller, key: str) -> list[SampleAttribute]:
 def _ticks(
     connection: Connection, source_id: str, sights: tuple[tuple[str, str], ...]
 ) -> list[ChecklistItem]:
-    seen = {
-        row.what: row
-        for row in connection.execute(
-            select(t.source_observation).where(t.source_observation.c.source_id == source_id)
-        )
-    }
+    seen = observations.of_source(connection, source_id)
     return [
         ChecklistItem(
             what=what,
@@ -148,7 +144,7 @@ def _certificate(each: OurKey) -> OurCertificate:
     )
 
 
-def _give(row: Any, base: str, key: str) -> list[ChecklistValue]:
+def _give(row: SourceSignIn, base: str, key: str) -> list[ChecklistValue]:
     ours = addresses(base, key)
     if row.protocol == MAIL:
         return [
@@ -240,7 +236,7 @@ def _give(row: Any, base: str, key: str) -> list[ChecklistValue]:
     ]
 
 
-def _switch_on(row: Any) -> list[str]:
+def _switch_on(row: SourceSignIn) -> list[str]:
     if row.protocol == MAIL:
         return ["Allow emails from the sender address, so that no filter blocks the codes."]
     if row.protocol == SAML:

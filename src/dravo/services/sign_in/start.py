@@ -9,7 +9,6 @@ from typing import Any
 from urllib.parse import urlencode
 
 import orjson
-from sqlalchemy import insert, select
 
 from dravo.core.identity.names import fold
 from dravo.core.instants import later
@@ -31,8 +30,11 @@ from dravo.services.sign_in.verification import addresses, client_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.queries.references import KeyAndLabel
+from dravo.store.sign_in import requests as sign_in_requests
+from dravo.store.sign_in import settings as sign_in_rows
+from dravo.store.sign_in.settings import NamedSignIn
+from dravo.store.sources.settings import SourceSignIn
 
 BEGUN_SECONDS = 900
 HOME = "/your-applications"
@@ -167,7 +169,7 @@ def start(ctx: AppContext, key: str, base: str, options: StartOptions = STANDARD
     )
     begun |= request.stored
     with ctx.database.writing() as connection:
-        connection.execute(insert(t.sign_in_request).values(**begun))
+        sign_in_requests.insert_request(connection, begun)
         observations.note(connection, source.id, observations.STARTED)
     return SignInRedirect(request.url, request.form, browser)
 
@@ -182,7 +184,7 @@ class _ProviderRequest:
 
 
 def _saml_request(
-    ctx: AppContext, row: Any, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
+    ctx: AppContext, row: SourceSignIn, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
 ) -> _ProviderRequest:
     at = row.provider["sign_in"]
     binding = REDIRECT if REDIRECT in at else POST
@@ -202,7 +204,7 @@ def _saml_request(
 
 
 def _oidc_request(
-    ctx: AppContext, row: Any, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
+    ctx: AppContext, row: SourceSignIn, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
 ) -> _ProviderRequest:
     nonce, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
     url = flow.start(
@@ -226,13 +228,7 @@ def source_for_email(ctx: AppContext, email: str) -> SignInForEmail:
     """
     domain = fold(email.rpartition("@")[2].strip())
     with ctx.database.reading() as connection:
-        s = t.source.c
-        every = connection.execute(
-            select(t.source_sign_in, s.key, s.label)
-            .join(t.source, s.id == t.source_sign_in.c.source_id)
-            .where(t.source_sign_in.c.status != DISABLED)
-            .order_by(s.label)
-        ).all()
+        every = [each for each in sign_in_rows.list_sign_ins(connection) if each.status != DISABLED]
     rows = [row for row in every if row.serves != OPERATORS]
     owning = [row for row in rows if domain and domain in source_policies.sign_in_policy(row).domains]
     found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
@@ -249,7 +245,7 @@ def source_for_email(ctx: AppContext, email: str) -> SignInForEmail:
     )
 
 
-def _choice(row: Any) -> SignInChoice:
+def _choice(row: NamedSignIn) -> SignInChoice:
     return SignInChoice(
         key=row.key,
         label=row.label,

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import secrets
 from dataclasses import dataclass, field, replace
-from typing import Any
 
-from sqlalchemy import Connection, func, insert, select
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.names import fold
@@ -19,9 +18,11 @@ from dravo.services.security.secrets import digest
 from dravo.services.sign_in.settings import missing
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.sign_in import requests as stored
+from dravo.store.sign_in import traces
+from dravo.store.sign_in.requests import StoredTest
 
 OBSERVE, FOR_REAL = "observe", "apply"
 MODES = (OBSERVE, FOR_REAL)
@@ -99,18 +100,18 @@ def begin(ctx: AppContext, caller: Caller, key: str, wanted: NewTestSignIn, base
         source, row = sign_in_of(connection, key)
         if lacking := missing(connection, row):
             raise InvalidInput(f"Missing: {', '.join(lacking)}.", "Enter the values on the Sign-in tab.")
-        made = {
-            "id": new_id(),
-            "source_id": source.id,
-            "hash": digest(secret),
-            "user": user.strip(),
-            "user_key": fold(user.strip()),
-            "mode": mode,
-            "created_by": caller.name,
-            "created_at": now,
-            "until_at": later(now, minutes * 60),
-        }
-        connection.execute(insert(t.test_sign_in).values(**made))
+        test = StoredTest(
+            id=new_id(),
+            source_id=source.id,
+            hash=digest(secret),
+            user=user.strip(),
+            user_key=fold(user.strip()),
+            mode=mode,
+            created_by=caller.name,
+            created_at=now,
+            until_at=later(now, minutes * 60),
+        )
+        stored.insert_test(connection, test)
         details = {"key": key, "user": user.strip(), "mode": mode, "minutes": minutes}
         record_change(
             connection,
@@ -119,9 +120,8 @@ def begin(ctx: AppContext, caller: Caller, key: str, wanted: NewTestSignIn, base
             now,
             AuditEvent("created a test sign-in", "source", source.id, details=details),
         )
-        kept = connection.execute(select(t.test_sign_in).where(t.test_sign_in.c.id == made["id"])).one()
     link = f"{base}/sso/{key}/start?sign_in_test={secret}"
-    return NewSignInTest(**vars(_line(kept, now)), link=link)
+    return NewSignInTest(**vars(_line(test, now)), link=link)
 
 
 def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> Page[SignInTest]:
@@ -129,28 +129,18 @@ def list_test_sign_ins(ctx: AppContext, key: str, page_request: PageRequest) -> 
     now = clock.now()
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        statement = select(t.test_sign_in).where(t.test_sign_in.c.source_id == source.id)
-        return page(
-            connection,
-            statement,
-            [t.test_sign_in.c.id.desc()],
-            page_request,
-            lambda row: _so_far(connection, row, now),
+        return stored.list_tests(
+            connection, source.id, page_request, lambda row: _so_far(connection, row, now)
         )
 
 
-def _so_far(connection: Connection, row: Any, now: Instant) -> SignInTest:
+def _so_far(connection: Connection, row: StoredTest, now: Instant) -> SignInTest:
     """Return a test sign-in with how far it is: whether the link was opened, whether the user is at the
     provider, and the last outcome.
     """
     line = _line(row, now)
-    b, x = t.sign_in_request.c, t.sign_in_trace.c
-    begun = connection.execute(
-        select(func.max(b.begun_at)).where(b.test_id == row.id, b.until_at > now)
-    ).scalar()
-    last = connection.execute(
-        select(x.id, x.at, x.outcome, x.message).where(x.test_id == row.id).order_by(x.id.desc()).limit(1)
-    ).first()
+    begun = stored.begun_at(connection, row.id, now)
+    last = traces.last_of_test(connection, row.id)
     if begun is not None and (last is None or last.at < begun):
         return replace(line, so_far=AT_PROVIDER, so_far_at=begun)
     if last is not None:
@@ -158,7 +148,7 @@ def _so_far(connection: Connection, row: Any, now: Instant) -> SignInTest:
     return replace(line, so_far=NOT_OPENED if line.open else "expired")
 
 
-def _line(row: Any, now: Instant) -> SignInTest:
+def _line(row: StoredTest, now: Instant) -> SignInTest:
     return SignInTest(
         id=row.id,
         user=row.user,
@@ -170,11 +160,6 @@ def _line(row: Any, now: Instant) -> SignInTest:
     )
 
 
-def by_secret(connection: Connection, source_id: str, secret: str) -> Any:
-    """Return the row of the test sign-in of a link, None if it is none or is over."""
-    c = t.test_sign_in.c
-    return connection.execute(
-        select(t.test_sign_in).where(
-            c.hash == digest(secret), c.source_id == source_id, c.until_at > clock.now()
-        )
-    ).first()
+def by_secret(connection: Connection, source_id: str, secret: str) -> StoredTest | None:
+    """Return the test sign-in of a link; None if there is none or it is over."""
+    return stored.test_by_hash(connection, source_id, digest(secret), clock.now())

@@ -5,10 +5,10 @@ limited time.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, delete, false, func, insert, select
+from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
@@ -18,10 +18,11 @@ from dravo.services.results import SampleAttribute
 from dravo.services.security import masking
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Page, PageRequest, page
-from dravo.store.queries import search as text_search
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.sign_in import requests as sign_in_requests
+from dravo.store.sign_in import traces as stored
+from dravo.store.sign_in.traces import StoredTrace, TraceFilter
 
 SIGNED_IN, OBSERVED, REFUSED = "signed_in", "observed", "refused"
 LARGEST_RAW = 60_000
@@ -38,7 +39,7 @@ def without_proofs(document: bytes) -> str:
 def write(connection: Connection, row: dict[str, Any]) -> str:
     """Write a trace down, and return its id."""
     own_id = new_id()
-    connection.execute(insert(t.sign_in_trace).values(id=own_id, at=clock.now(), **row))
+    stored.insert_trace(connection, {"id": own_id, "at": clock.now(), **row})
     return own_id
 
 
@@ -72,37 +73,19 @@ class SignInTrace(SignInLine):
     raw: str
 
 
-def list_traces(
-    ctx: AppContext,
-    key: str,
-    page_request: PageRequest,
-    outcome: str | None = None,
-    sign_in_test: str | None = None,
-    words: str | None = None,
-) -> Page[SignInLine]:
+def list_traces(ctx: AppContext, key: str, page_request: PageRequest, only: TraceFilter) -> Page[SignInLine]:
     """Return a page of a source's traces, newest first.
 
     Raises:
         NotFound.
     """
-    x = t.sign_in_trace.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        statement = select(t.sign_in_trace).where(x.source_id == source.id)
-        if outcome:
-            statement = statement.where(x.outcome == outcome)
-        if sign_in_test:
-            statement = statement.where(x.test_id == sign_in_test)
-        if words:
-            statement = statement.where(
-                false()
-                if masking.hidden()
-                else text_search.has(x.name, words) | text_search.has(x.message, words)
-            )
-        return page(connection, statement, [x.id.desc()], page_request, _line)
+        visible = replace(only, searchable=not masking.hidden())
+        return stored.list_traces(connection, source.id, page_request, visible, _line)
 
 
-def _line(row: Any) -> SignInLine:
+def _line(row: StoredTrace) -> SignInLine:
     hidden = masking.hidden()
     return SignInLine(
         id=row.id,
@@ -118,17 +101,14 @@ def _line(row: Any) -> SignInLine:
     )
 
 
-def one_row(connection: Connection, key: str, trace_id: str) -> Any:
-    """Return a trace's row.
+def one_row(connection: Connection, key: str, trace_id: str) -> StoredTrace:
+    """Return a trace as it is stored.
 
     Raises:
         NotFound.
     """
     source = pushing_source(connection, key)
-    x = t.sign_in_trace.c
-    row = connection.execute(
-        select(t.sign_in_trace).where(x.id == trace_id, x.source_id == source.id)
-    ).first()
+    row = stored.get(connection, source.id, trace_id)
     if row is None:
         raise NotFound(
             f"'{source.label}' has no sign-in with this ID.",
@@ -148,7 +128,7 @@ def one(ctx: AppContext, caller: Caller, key: str, trace_id: str) -> SignInTrace
     return document(row, plain=ATTRIBUTES in caller.permissions)
 
 
-def document(row: Any, *, plain: bool) -> SignInTrace:
+def document(row: StoredTrace, *, plain: bool) -> SignInTrace:
     """Return a whole trace, as it is shown and saved as a file."""
     arrived = [
         SampleAttribute(name, [str(each) for each in values])
@@ -174,16 +154,9 @@ def attributes_seen(ctx: AppContext, key: str) -> list[SampleAttribute]:
     """Return the names of the attributes in the last traces of a source, each with some values, as
     suggestions for expressions.
     """
-    x = t.sign_in_trace.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        rows = (
-            connection.execute(
-                select(x.received).where(x.source_id == source.id).order_by(x.id.desc()).limit(50)
-            )
-            .scalars()
-            .all()
-        )
+        rows = [each.received for each in stored.last_of_source(connection, source.id, 50)]
     found: dict[str, list[str]] = {}
     for arrived in rows:
         for name, values in arrived.get("attributes", {}).items():
@@ -194,20 +167,6 @@ def attributes_seen(ctx: AppContext, key: str) -> list[SampleAttribute]:
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Delete traces that are too old or too many for a source, and expired sign-in requests."""
-    x, b, s, v = t.sign_in_trace.c, t.sign_in_request.c, t.consumed_assertion.c, t.user_session.c
     with ctx.database.writing() as connection:
-        connection.execute(delete(t.sign_in_trace).where(x.at < later(now, -86_400 * days)))
-        connection.execute(delete(t.sign_in_request).where(b.until_at < now))
-        connection.execute(delete(t.consumed_assertion).where(s.until_at < now))
-        connection.execute(delete(t.user_session).where(v.until_at < now))
-        many = select(x.source_id).group_by(x.source_id).having(func.count() > MOST_OF_A_SOURCE)
-        for source_id in connection.execute(many).scalars().all():
-            newest = (
-                select(x.id)
-                .where(x.source_id == source_id)
-                .order_by(x.id.desc())
-                .offset(MOST_OF_A_SOURCE)
-                .limit(1)
-                .scalar_subquery()
-            )
-            connection.execute(delete(t.sign_in_trace).where(x.source_id == source_id, x.id <= newest))
+        sign_in_requests.delete_expired(connection, now)
+        stored.delete_old(connection, later(now, -86_400 * days), MOST_OF_A_SOURCE)

@@ -9,7 +9,6 @@ from datetime import datetime
 from typing import Any
 
 import orjson
-from sqlalchemy import delete, select
 
 from dravo.core.instants import Instant
 from dravo.protocols.directory.reader import NOTED, OK, WRONG
@@ -29,8 +28,10 @@ from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.test_sign_ins import OBSERVE
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.sign_in import requests
+from dravo.store.sign_in.requests import SignInRequest, StoredTest
 from dravo.store.sources import settings as source_settings
+from dravo.store.sources.settings import SourceSignIn
 from dravo.store.sources.sources import Source
 
 
@@ -80,10 +81,10 @@ class SignInAttempt:
     """A sign-in in progress: its source, the request that it answers, and the steps so far."""
 
     source: Source
-    row: Any
+    row: SourceSignIn
     base: str
-    begun: Any = None
-    sign_in_test: Any = None
+    begun: SignInRequest | None = None
+    sign_in_test: StoredTest | None = None
     steps: StepLog = field(default_factory=StepLog)
     proved: VerifiedIdentity | None = None
     # The same, under the provider's name for the user.
@@ -91,6 +92,17 @@ class SignInAttempt:
     user: dict[str, Any] | None = None
     arrival: JitResult | None = None
     raw: str = ""
+
+    @property
+    def request(self) -> SignInRequest:
+        """The started sign-in that this one answers.
+
+        Raises:
+            LookupError: if no sign-in was started; callers know that one was.
+        """
+        if self.begun is None:
+            raise LookupError("no sign-in was started")
+        return self.begun
 
     @property
     def observes(self) -> bool:
@@ -115,7 +127,7 @@ def addresses(base: str, key: str) -> dict[str, str]:
 
 
 def client_of(
-    ctx: AppContext, row: Any, ours: dict[str, str], keys: list[sign_in_keys.OurKey]
+    ctx: AppContext, row: SourceSignIn, ours: dict[str, str], keys: list[sign_in_keys.OurKey]
 ) -> flow.Client:
     """Return our OpenID Connect client for a source, with its secret or its signing key.
 
@@ -142,23 +154,16 @@ def has_pending_sign_in(ctx: AppContext, state: str | None, browser: str | None)
     """Whether a sign-in with this state was started in this browser and is not over."""
     if not state or not browser:
         return False
-    b = t.sign_in_request.c
     with ctx.database.reading() as connection:
-        asked = select(b.state_hash).where(
-            b.state_hash == digest(state), b.browser_hash == digest(browser), b.until_at > clock.now()
-        )
-        return connection.execute(asked).first() is not None
+        return requests.is_pending(connection, digest(state), digest(browser), clock.now())
 
 
 def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: str | None) -> None:
     """Return the started sign-in of a state; it can be used once, and only in the browser that started it."""
     if not state:
         return
-    b = t.sign_in_request.c
     with ctx.database.writing() as connection:
-        found = connection.execute(
-            select(t.sign_in_request).where(b.state_hash == digest(state), b.source_id == way.source.id)
-        ).first()
+        found = requests.get(connection, digest(state), way.source.id)
         if found is None or found.until_at <= clock.now():
             return
         if not browser or digest(browser) != found.browser_hash:
@@ -167,11 +172,9 @@ def take_begun(ctx: AppContext, way: SignInAttempt, state: str | None, browser: 
                 "The sign-in was started in another browser.",
                 "Start the sign-in again in one browser, with cookies allowed.",
             )
-        connection.execute(delete(t.sign_in_request).where(b.state_hash == digest(state)))
+        requests.delete_request(connection, digest(state))
         if found.test_id:
-            way.sign_in_test = connection.execute(
-                select(t.test_sign_in).where(t.test_sign_in.c.id == found.test_id)
-            ).first()
+            way.sign_in_test = requests.test_by_id(connection, found.test_id)
     way.begun = found
 
 
@@ -251,7 +254,7 @@ def prove_oidc(
     way.steps.note("Arrived", "Received an authorization code for the open request.")
     with ctx.database.reading() as connection:
         keys = sign_in_keys.of_source(ctx, connection, way.source.id)
-    nonce, verifier = orjson.loads(ctx.keys.decrypt(way.begun.secret))
+    nonce, verifier = orjson.loads(ctx.keys.decrypt(way.request.secret or ""))
     client = client_of(ctx, way.row, addresses(way.base, key), keys)
     form, headers = flow.token_request(
         provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16)

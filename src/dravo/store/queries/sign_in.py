@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, Select, func, select
@@ -85,23 +84,6 @@ def groups_by_claims_before(
     for user_id, group_id in connection.execute(direct):
         others[user_id].add(group_id)
     return {user_id: frozenset(groups - others[user_id]) for user_id, groups in by_user.items()}
-
-
-@dataclass(frozen=True)
-class ReceivedClaims:
-    """The claims of a sign-in; `received` is empty if no identity was verified."""
-
-    received: dict[str, Any]
-    name: str
-    user_id: str | None
-
-
-def last_received(connection: Connection, source_id: str, most: int) -> list[ReceivedClaims]:
-    """Return the claims of the last sign-ins through a source, the newest first."""
-    x = t.sign_in_trace.c
-    statement = select(x.received, x.name, x.user_id).where(x.source_id == source_id)
-    rows = connection.execute(statement.order_by(x.id.desc()).limit(most))
-    return [ReceivedClaims(*row) for row in rows]
 
 
 def _number(connection: Connection, statement: Select[Any]) -> int:

@@ -28,6 +28,7 @@ from dravo.services.sign_in.start import SignInForEmail
 from dravo.services.sign_in.test_sign_ins import NewSignInTest, SignInTest
 from dravo.services.sign_in.traces import SIGNED_IN, SignInLine, SignInTrace
 from dravo.store.pagination import ItemList, Page
+from dravo.store.sign_in.traces import TraceFilter
 from dravo.web import cookies
 from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
@@ -191,9 +192,8 @@ def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> Page[SignInLine]:
 
     Sign-ins with their outcome, newest first.
     """
-    return sign_in_traces.list_traces(
-        app_context(), path.key, page_request(query), query.outcome, query.sign_in_test, query.q
-    )
+    only = TraceFilter(query.outcome, query.sign_in_test, query.q)
+    return sign_in_traces.list_traces(app_context(), path.key, page_request(query), only)
 
 
 @routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
