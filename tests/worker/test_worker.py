@@ -41,6 +41,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.store import clock, provisioned_groups, recompute_marks
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
+from dravo.store.provisioning import tasks as task_rows
 from dravo.worker import loop
 from dravo.worker.jobs import Jobs, pause
 from dravo.worker.loop import Worker
@@ -408,7 +409,7 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceF
     worker.talker.lists.get(task.application_id, "/Users", 0.0, lambda: [{"id": "7"}])
     assert before.answers(worker.talker, Capabilities())(FullListQuery()) == [{"id": "7"}]
     with services.ctx.database.writing() as connection:
-        tasks.reopen(connection, task.account_id, clock.now())
+        task_rows.reopen(connection, task.account_id, clock.now())
     after = attempt.begin(services.ctx, task.id)
     assert after is not None
     with pytest.raises(RetryableError):

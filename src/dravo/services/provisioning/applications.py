@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Label, delete, func, insert, literal, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
@@ -17,18 +17,19 @@ from dravo.services.access.license_plans import LicensePlanLine
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
-from dravo.services.provisioning import groups as group_provisioning
-from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning import settings as provisioning_settings
 from dravo.services.provisioning.settings import ProvisioningSettings
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, groups, memberships, recompute_marks
-from dravo.store import tables as t
-from dravo.store.access import license_plans as stored_plans
+from dravo.store import clock
 from dravo.store.ids import new_id
-from dravo.store.pagination import Page, PageRequest, page
-from dravo.store.plan_writer import FAILED, HELD, WAITING
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.provisioning import applications as stored
+from dravo.store.provisioning import groups as provisioned_group_rows
+from dravo.store.provisioning import tasks as task_rows
+from dravo.store.provisioning.applications import ListedApplication
+from dravo.store.queries import applications as application_rows
+from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -135,7 +136,7 @@ def add(
     }
     try:
         with ctx.database.writing() as connection:
-            connection.execute(insert(t.application).values(**row))
+            stored.insert_application(connection, row)
             raise_revision(connection)
             record_change(
                 connection,
@@ -153,53 +154,7 @@ def add(
     return one(ctx, key)
 
 
-def _statement() -> Any:
-    p, x, a, d = t.application.c, t.access.c, t.account.c, t.task.c
-    users = (
-        select(func.count(x.user_id.distinct()))
-        .where(x.application_id == p.id, x.until_at.is_(None))
-        .scalar_subquery()
-    )
-    accounts = select(func.count()).select_from(t.account).where(a.application_id == p.id).scalar_subquery()
-
-    def tasks(status: str) -> Label[int]:
-        where = (d.application_id == p.id, d.closed_at.is_(None), d.status == status)
-        return select(func.count()).select_from(t.task).where(*where).scalar_subquery().label(status)
-
-    drifting = (
-        select(func.count())
-        .select_from(t.drift)
-        .where(t.drift.c.application_id == p.id, t.drift.c.status == "open")
-        .scalar_subquery()
-    )
-    return select(
-        t.application,
-        stored_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
-        stored_plans.short_plans(p.id).label("short_plans"),
-        drifting.label("drifting"),
-        _mapping_warnings(p.id).label("mapping_warnings"),
-        users.label("users"),
-        accounts.label("accounts"),
-        tasks(WAITING),
-        tasks(FAILED),
-        tasks(HELD),
-    )
-
-
-def _mapping_warnings(application_id: Any) -> Any:
-    """Return the number of rows of an application's mapping whose group is deleted or empty, as a column."""
-    a = t.assignment.c
-    where = (a.application_id == application_id, a.removed_at.is_(None), groups.reaches_nobody())
-    return (
-        select(func.count())
-        .select_from(t.assignment)
-        .join(t.group, t.group.c.id == a.group_id)
-        .where(*where)
-        .scalar_subquery()
-    )
-
-
-def _line(row: Any) -> ApplicationLine:
+def _line(row: ListedApplication) -> ApplicationLine:
     return ApplicationLine(
         key=row.key,
         label=row.label,
@@ -225,7 +180,7 @@ def _line(row: Any) -> ApplicationLine:
     )
 
 
-def _status(row: Any) -> str:
+def _status(row: ListedApplication) -> str:
     if row.tracked_only:
         return "tracked_only"
     if not row.base_url or not row.secret:
@@ -241,11 +196,8 @@ def list_applications(
     ctx: AppContext, page_request: PageRequest, keys: frozenset[str] | None = None
 ) -> Page[ApplicationLine]:
     """Return a page of applications by label; `keys` limits them."""
-    statement = _statement()
-    if keys is not None:
-        statement = statement.where(t.application.c.key.in_(keys))
     with ctx.database.reading() as connection:
-        return page(connection, statement, [t.application.c.label, t.application.c.id], page_request, _line)
+        return stored.list_applications(connection, page_request, keys, _line)
 
 
 def one(ctx: AppContext, key: str) -> ApplicationDetail:
@@ -257,7 +209,7 @@ def one(ctx: AppContext, key: str) -> ApplicationDetail:
     """
     with ctx.database.reading() as connection:
         application_by_key(connection, key)
-        row = connection.execute(_statement().where(t.application.c.key == key)).one()
+        row = stored.one(connection, key)
         return ApplicationDetail(
             **vars(_line(row)),
             roles=_roles(connection, row.id),
@@ -278,9 +230,9 @@ def one(ctx: AppContext, key: str) -> ApplicationDetail:
         )
 
 
-def _policy(connection: Connection, row: Any) -> Policy:
+def _policy(connection: Connection, row: Application) -> Policy:
     """Return how access is decided, the default role by its key."""
-    default = connection.execute(select(t.role.c.key).where(t.role.c.id == row.default_role_id)).scalar()
+    default = application_rows.role_key_of(connection, row.default_role_id) if row.default_role_id else None
     return Policy(
         eligibility=row.eligibility,
         fallback=row.fallback,
@@ -291,25 +243,7 @@ def _policy(connection: Connection, row: Any) -> Policy:
 
 
 def _roles(connection: Connection, application_id: str) -> list[Role]:
-    r, x = t.role.c, t.access.c
-    users = (
-        select(func.count())
-        .select_from(t.access)
-        .where(x.role_id == r.id, x.until_at.is_(None))
-        .scalar_subquery()
-    )
-    rows = connection.execute(
-        select(t.role, users.label("users")).where(r.application_id == application_id).order_by(r.rank, r.key)
-    )
-    return [
-        Role(
-            key=row.key,
-            label=row.label,
-            rank=row.rank,
-            users=row.users,
-        )
-        for row in rows
-    ]
+    return [Role(**vars(row)) for row in stored.list_roles(connection, application_id)]
 
 
 def change(
@@ -338,16 +272,12 @@ def change(
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
-            connection.execute(
-                update(t.application)
-                .where(t.application.c.id == row.id)
-                .values(**changed, revision=t.application.c.revision + 1)
-            )
+            stored.update_settings(connection, row.id, **changed)
             raise_revision(connection)
             if works_out:
-                mark_everyone_with_an_account(connection, row.id)
+                stored.mark_everyone_with_an_account(connection, row.id, now, None)
                 retry_failed_tasks(connection, row.id)
-                group_provisioning.wake_all(connection, row.id, now)
+                provisioned_group_rows.wake_all(connection, row.id, now)
             told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
             record_change(
                 connection,
@@ -379,51 +309,10 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
     return values
 
 
-def mark_everyone_with_an_account(
-    connection: Connection, application_id: str, cleared: tuple[str, str] | None = None
-) -> None:
-    """Mark everyone with an account or access in an application; `cleared` as in `mark_selected`."""
-    now = clock.now()
-    with_account = select(t.account.c.user_id, literal(now)).where(
-        t.account.c.application_id == application_id
-    )
-    with_access = (
-        select(t.access.c.user_id, literal(now))
-        .where(t.access.c.application_id == application_id, t.access.c.until_at.is_(None))
-        .distinct()
-    )
-    recompute_marks.mark_selected(connection, with_account, cleared)
-    recompute_marks.mark_selected(connection, with_access, cleared)
-
-
-def mark_those_in_patterns(
-    connection: Connection, application_id: str, cleared: tuple[str, str] | None = None
-) -> None:
-    """Mark everyone whom a name pattern can touch, after a change of roles: which roles patterns assign, and
-    which role is the highest, may have changed. `cleared` as in `mark_selected`.
-    """
-    a = t.assignment.c
-    patterned = select(a.source_id).where(
-        a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None)
-    )
-    users = memberships.users_in_groups_of(patterned, literal(clock.now()))
-    recompute_marks.mark_selected(connection, users, cleared)
-
-
 def retry_failed_tasks(connection: Connection, application_id: str) -> None:
     """Try again what failed or was held under the former settings."""
-    connection.execute(
-        update(t.task)
-        .where(
-            t.task.c.application_id == application_id,
-            t.task.c.status.in_((FAILED, HELD)),
-            t.task.c.closed_at.is_(None),
-            func.coalesce(t.task.c.kind, "") != task_queue.UNKNOWN,
-            t.task.c.held_at.is_(None),
-        )
-        .values(status=WAITING, next_attempt_at=clock.now(), message=None, hint=None)
-    )
-    group_provisioning.wake_failed(connection, application_id, clock.now())
+    task_rows.retry_of_application(connection, application_id, clock.now())
+    provisioned_group_rows.wake_failed(connection, application_id, clock.now())
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> None:
@@ -441,51 +330,17 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
                 f"Type the label, '{row.label}', to confirm.",
                 "confirm",
             )
-        used = (
-            select(t.assignment.c.id)
-            .where(t.assignment.c.application_id == row.id, t.assignment.c.removed_at.is_(None))
-            .limit(1)
-        )
-        if connection.execute(used).first():
+        if stored.has_assignments(connection, row.id):
             raise StillInUse(
                 f"'{row.label}' has assignments.",
                 "Delete the assignments first. Dravo then deprovisions the accounts.",
             )
-        unsettled = (
-            select(t.task.c.id)
-            .where(t.task.c.application_id == row.id, t.task.c.closed_at.is_(None))
-            .limit(1)
-        )
-        if connection.execute(unsettled).first():
+        if task_rows.has_open_tasks(connection, row.id):
             raise StillInUse(
                 f"'{row.label}' still has open provisioning tasks.",
                 "Wait until the tasks are done, or fix the cause of the failed tasks.",
             )
-        of_application = select(t.task.c.id).where(t.task.c.application_id == row.id)
-        connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(of_application)))
-        over = select(t.provisioned_group.c.id).where(t.provisioned_group.c.application_id == row.id)
-        connection.execute(
-            delete(t.provisioned_member).where(t.provisioned_member.c.provisioned_group_id.in_(over))
-        )
-        connection.execute(
-            delete(t.operator_application).where(t.operator_application.c.application_id == row.id)
-        )
-        for table in (
-            t.review_row,
-            t.provisioned_group,
-            t.drift,
-            t.run,
-            t.task,
-            t.account,
-            t.seat,
-            t.retained_role,
-            t.access,
-            t.assignment,
-            t.license_plan,
-            t.role,
-        ):
-            connection.execute(delete(table).where(table.c.application_id == row.id))
-        connection.execute(delete(t.application).where(t.application.c.id == row.id))
+        stored.delete_application(connection, row.id)
         raise_revision(connection)
         record_change(
             connection,

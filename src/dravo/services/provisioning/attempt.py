@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, case, exists, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
@@ -39,101 +39,12 @@ from dravo.services.provisioning.client import (
     ConnectedApplication,
     ExchangeLog,
 )
-from dravo.services.provisioning.queue import NOT_HELD, UNKNOWN
 from dravo.store import clock, provisioned_groups
-from dravo.store import tables as t
 from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
-from dravo.store.prepared_statements import PreparedStatement
-
-_WORK = PreparedStatement(
-    select(
-        t.account.c.id.label("account_id"),
-        t.account.c.user_id,
-        t.account.c.desired,
-        t.account.c.desired_version,
-        t.account.c.applied,
-        t.account.c.remote_id,
-        t.account.c.origin,
-        t.application.c.id.label("application_id"),
-        t.application.c.base_url,
-        t.application.c.secret,
-        t.application.c.create_accounts,
-        t.application.c.update_accounts,
-        t.application.c.adopt_by_user_name,
-        t.application.c.capabilities,
-        t.application.c.auth,
-        t.application.c.rate_limit,
-        t.account.c.outcome_unknown_since,
-        t.account.c.lists_valid_from,
-        t.account.c.to_empty,
-        t.application.c.failures,
-        t.application.c.answered_at,
-        t.application.c.enabled,
-        t.application.c.paused_at,
-        t.task.c.attempts,
-    )
-    .join(t.account, t.account.c.id == t.task.c.account_id)
-    .join(t.application, t.application.c.id == t.task.c.application_id)
-    .where(
-        t.task.c.id == bindparam("task"),
-        t.task.c.status == WAITING,
-        NOT_HELD,
-        ~exists().where(t.pending_recompute.c.user_id == t.task.c.user_id),
-    )
-)
-
-
-_AGREE = PreparedStatement(
-    update(t.account)
-    .where(t.account.c.id == bindparam("account"))
-    .values(
-        applied=bindparam("desired", type_=t.account.c.applied.type),
-        last_applied=bindparam("desired", type_=t.account.c.last_applied.type),
-        # An account that became unmanaged meanwhile counts as in sync in its later version.
-        applied_version=case(
-            (t.account.c.applied_version > bindparam("version"), t.account.c.applied_version),
-            else_=bindparam("version"),
-        ),
-        applied_at=bindparam("at"),
-        remote_id=bindparam("remote"),
-        outcome_unknown_since=None,
-        to_empty=None,
-        origin=bindparam("came"),
-    )
-)
-_DUE_VERSION = PreparedStatement(
-    select(t.account.c.desired_version).where(t.account.c.id == bindparam("account"))
-)
-_CLOSE = PreparedStatement(
-    update(t.task)
-    .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
-    .values(
-        attempts=bindparam("attempted"),
-        message=None,
-        hint=None,
-        kind=None,
-        status=DONE,
-        closed_at=bindparam("ended"),
-        next_attempt_at=None,
-        version=bindparam("sent"),
-    )
-)
-# A newer version is due. A task that was held meanwhile stays held.
-_held = t.task.c.held_at.is_not(None)
-_GO_ON = PreparedStatement(
-    update(t.task)
-    .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
-    .values(
-        attempts=bindparam("attempted"),
-        version=bindparam("now_due"),
-        next_attempt_at=bindparam("next"),
-        status=case((_held, t.task.c.status), else_=WAITING),
-        message=case((_held, t.task.c.message)),
-        hint=case((_held, t.task.c.hint)),
-        kind=case((_held, t.task.c.kind)),
-    )
-)
-_INSERT_ATTEMPT = PreparedStatement(insert(t.task_attempt))
+from dravo.store.provisioning import attempts as stored
+from dravo.store.provisioning import tasks as task_rows
+from dravo.store.provisioning.attempts import AttemptWork
+from dravo.store.provisioning.tasks import UNKNOWN
 
 
 @dataclass(frozen=True)
@@ -142,7 +53,7 @@ class AttemptResult:
 
     ctx: AppContext
     task_id: str
-    work: Any
+    work: AttemptWork
     went: AccountResult | ProvisioningError
     started: Instant
     talk: ExchangeLog
@@ -155,7 +66,7 @@ class AttemptResult:
         Raises:
             IntegrityError: if the found account belongs to another user; nothing is written then.
         """
-        if _DUE_VERSION.first(connection, {"account": self.work.account_id}) is None:
+        if stored.desired_version(connection, self.work.account_id) is None:
             # The application was deleted meanwhile with everything that belongs to it.
             return DONE
         if isinstance(self.went, ProvisioningError):
@@ -193,7 +104,7 @@ class Attempt:
 
     ctx: AppContext
     task_id: str
-    work: Any
+    work: AttemptWork
     started: Instant
     talk: ExchangeLog
 
@@ -257,8 +168,8 @@ class Attempt:
 
 def begin(ctx: AppContext, task_id: str) -> Attempt | None:
     """Start an attempt by reading the desired state; None if nothing is left to do."""
-    work = _WORK.first(ctx.database.glancing(), {"task": task_id})
-    if work is None or not work.enabled or work.paused_at or not work.secret:
+    work = stored.work_of(ctx.database.glancing(), task_id)
+    if work is None or not work.enabled or work.paused_at or not work.secret or not work.base_url:
         return None
     there = ConnectedApplication(
         work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit
@@ -296,36 +207,23 @@ def as_provisioning_error(wrong: ProvisioningError | DravoError) -> Provisioning
 
 
 def _is_bound(ctx: AppContext, application_id: str, account_id: str, remote_id: str) -> bool:
-    a = t.account.c
     with ctx.database.reading() as connection:
-        where = (a.application_id == application_id, a.remote_id == remote_id, a.id != account_id)
-        return connection.execute(select(a.id).where(*where)).first() is not None
+        return task_rows.is_linked_elsewhere(connection, application_id, remote_id, account_id)
 
 
 def _settle(
     connection: Connection,
-    work: Any,
+    work: AttemptWork,
     task_id: str,
     reached: AccountResult,
     started: Instant,
     exchanges: list[dict[str, Any]],
 ) -> None:
     now = clock.now()
-    _AGREE.change(
-        connection,
-        {
-            "account": work.account_id,
-            "desired": work.desired,
-            "version": work.desired_version,
-            "at": now,
-            "remote": reached.remote_id,
-            "came": reached.origin or (work.origin if reached.remote_id else None),
-        },
-    )
+    origin = reached.origin or (work.origin if reached.remote_id else None)
+    stored.apply_state(connection, work, reached.remote_id, origin, now)
     if work.desired["want"] == ABSENT:
-        connection.execute(
-            update(t.account).where(t.account.c.id == work.account_id).values(lists_valid_from=now)
-        )
+        task_rows.update_account(connection, work.account_id, lists_valid_from=now)
     # If the stored state is uncertain, the account may have been in groups.
     if work.applied is None or work.desired.get("groups") or work.applied.get("groups"):
         provisioned_groups.follow(
@@ -336,14 +234,12 @@ def _settle(
             reached.remote_id,
             now,
         )
-    still_due = _DUE_VERSION.first(connection, {"account": work.account_id}).desired_version
-    done = still_due == work.desired_version
-    attempted = {"task": task_id, "attempted": work.attempts + 1}
-    if done:
-        _CLOSE.change(connection, {**attempted, "ended": now, "sent": work.desired_version})
+    still_due = stored.desired_version(connection, work.account_id)
+    if still_due is None or still_due == work.desired_version:
+        stored.close_task(connection, task_id, work, now)
     else:
         _judge_the_rest(connection, work, task_id)
-        _GO_ON.change(connection, {**attempted, "next": now, "now_due": still_due})
+        stored.continue_task(connection, task_id, work, still_due, now)
     attempt = {
         "task_id": task_id,
         "version": work.desired_version,
@@ -353,21 +249,15 @@ def _settle(
         "message": None,
         "exchanges": exchanges,
     }
-    _INSERT_ATTEMPT.change(connection, attempt)
+    stored.insert_attempt(connection, attempt)
     if exchanges:
         application_health.note_answer(connection, work.application_id, work.failures, now)
 
 
-def _judge_the_rest(connection: Connection, work: Any, task_id: str) -> None:
+def _judge_the_rest(connection: Connection, work: AttemptWork, task_id: str) -> None:
     """Judge again a change that was made during an attempt: the account may now have more to remove."""
-    due = connection.execute(
-        select(t.account.c.desired).where(t.account.c.id == work.account_id)
-    ).scalar_one()
-    if takes_away(work.desired, due):
-        d = t.task.c
-        connection.execute(
-            update(t.task).where(d.id == task_id, d.removes.is_(False)).values(removes=True, released_at=None)
-        )
+    if takes_away(work.desired, stored.desired_state(connection, work.account_id)):
+        stored.judge_removal_again(connection, task_id)
 
 
 def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: ProvisioningError) -> str:
@@ -390,18 +280,11 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
     }
     if outcome in (FAILED, HELD):
         values["status"] = outcome
-    d = t.task.c
-    connection.execute(
-        update(t.task).where(d.id == task_id, d.closed_at.is_(None)).values(attempts=work.attempts + 1)
-    )
-    # An error concerns the version that was sent. A newer version is still to be tried, or is held; it stays
-    # unchanged.
-    same = (d.id == task_id, d.status == WAITING, d.version == work.desired_version, d.held_at.is_(None))
-    connection.execute(update(t.task).where(*same).values(**values))
+    stored.note_error(connection, task_id, work, values)
     if talk.in_doubt:
         # The stored state is no longer certain: the next attempt reads the application.
         unsure = {"outcome_unknown_since": now} if work.remote_id is None else {"applied": None}
-        connection.execute(update(t.account).where(t.account.c.id == work.account_id).values(**unsure))
+        task_rows.update_account(connection, work.account_id, **unsure)
     if settlement.counts:
         application_health.note_trouble(
             connection, work.application_id, work.failures, trouble, talk.exchanges, now
@@ -415,7 +298,7 @@ def _settle_trouble(connection: Connection, settlement: AttemptResult, trouble: 
         "message": trouble.message,
         "exchanges": talk.exchanges,
     }
-    _INSERT_ATTEMPT.change(connection, attempt)
+    stored.insert_attempt(connection, attempt)
     return outcome
 
 

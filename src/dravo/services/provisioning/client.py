@@ -13,8 +13,6 @@ from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 from urllib.parse import unquote
 
-from sqlalchemy import func, select, update
-
 from dravo.protocols.addresses import Unreachable
 from dravo.protocols.http_client import Client, Connection, Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities, discover, read_capabilities, without_bulk
@@ -24,8 +22,8 @@ from dravo.services.context import AppContext
 from dravo.services.provisioning.health import note_answer
 from dravo.services.security import masking
 from dravo.store import clock
-from dravo.store import tables as t
-from dravo.store.plan_writer import WAITING
+from dravo.store.provisioning import applications as application_rows
+from dravo.store.provisioning import tasks as task_rows
 
 # Seconds for which an account list can tell whether an account exists.
 LIST_SECONDS = 30.0
@@ -392,8 +390,9 @@ class ApplicationClient:
         with self._lock:
             self._learnt[key] = found
         with self.ctx.database.writing() as connection:
-            where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
-            connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
+            application_rows.update_at_address(
+                connection, there.id, there.base_url, capabilities=found.document()
+            )
         return found
 
     def without_bulk(self, talk: ExchangeLog, capabilities: Capabilities) -> Capabilities:
@@ -404,8 +403,9 @@ class ApplicationClient:
         with self._lock:
             self._learnt[there.id, there.base_url] = found
         with self.ctx.database.writing() as connection:
-            where = (t.application.c.id == there.id, t.application.c.base_url == there.base_url)
-            connection.execute(update(t.application).where(*where).values(capabilities=found.document()))
+            application_rows.update_at_address(
+                connection, there.id, there.base_url, capabilities=found.document()
+            )
         return found
 
     def worth_a_list(self, application_id: str) -> int:
@@ -418,17 +418,8 @@ class ApplicationClient:
             if present - looked < COUNT_SECONDS:
                 return number if number >= MANY else 0
             self._waiting[application_id] = (present, number)
-        a, d = t.account.c, t.task.c
-        waiting = (
-            d.application_id == application_id,
-            d.status == WAITING,
-            d.closed_at.is_(None),
-            a.remote_id.is_(None),
-        )
         with self.ctx.database.reading() as connection:
-            number = connection.execute(
-                select(func.count()).select_from(t.task.join(t.account, a.id == d.account_id)).where(*waiting)
-            ).scalar_one()
+            number = task_rows.number_to_create(connection, application_id)
         with self._lock:
             self._waiting[application_id] = (present, number)
         return number if number >= MANY else 0

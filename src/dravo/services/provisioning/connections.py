@@ -6,8 +6,6 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
 
-from sqlalchemy import update
-
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.protocols.http_client import check_url, repair_address
@@ -19,7 +17,8 @@ from dravo.services.provisioning.client import ApplicationClient, ConnectedAppli
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.provisioning import applications as application_rows
+from dravo.store.queries import applications as application_queries
 
 # Connection
 
@@ -75,23 +74,20 @@ def connect(
             )
         else:
             secret = row.secret
-        connection.execute(
-            update(t.application)
-            .where(t.application.c.id == row.id)
-            .values(
-                base_url=repaired,
-                secret=secret,
-                auth=way,
-                capabilities=None,
-                checked_at=None,
-                failures=0,
-                retry_at=None,
-                paused_at=None,
-                trouble=None,
-                trouble_hint=None,
-                revision=t.application.c.revision + 1,
-                secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
-            )
+        application_rows.update_settings(
+            connection,
+            row.id,
+            base_url=repaired,
+            secret=secret,
+            auth=way,
+            capabilities=None,
+            checked_at=None,
+            failures=0,
+            retry_at=None,
+            paused_at=None,
+            trouble=None,
+            trouble_hint=None,
+            secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
         )
         retry_failed_tasks(connection, row.id)
         record_change(
@@ -189,11 +185,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
                 "trouble_hint": None,
                 "answered_at": now,
             }
-        connection.execute(
-            update(t.application)
-            .where(t.application.c.id == row.id, t.application.c.revision == row.revision)
-            .values(**values)
-        )
+        application_rows.update_of_revision(connection, row, **values)
         details = {"key": key, "ok": result.ok, "with a test account": writing}
         record_change(
             connection,
@@ -217,7 +209,7 @@ def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> Applica
             "failures": 0,
             "retry_at": None,
         }
-        connection.execute(update(t.application).where(t.application.c.id == row.id).values(**values))
+        application_queries.update_application(connection, row.id, **values)
         if not paused:
             retry_failed_tasks(connection, row.id)
         record_change(

@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, func, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
@@ -36,13 +36,14 @@ from dravo.services.provisioning.client import (
     ExchangeLog,
     shown_exchanges,
 )
-from dravo.services.provisioning.tasks import reopen
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
-from dravo.store import tables as t
-from dravo.store.pagination import Page, PageRequest, page
-from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
+from dravo.store.pagination import Page, PageRequest
+from dravo.store.plan_writer import DONE, FAILED, WAITING
+from dravo.store.provisioning import groups as stored
+from dravo.store.provisioning.groups import GroupWork, ListedGroup
+from dravo.store.provisioning.tasks import reopen
 from dravo.store.snapshots.config import CHOSEN
 
 
@@ -73,36 +74,9 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
     Returns:
         The outcome ("done", "waiting", "failed", "paused"); None if nothing was left to do.
     """
-    g, p = t.provisioned_group.c, t.application.c
-    columns = (
-        g.id,
-        g.key,
-        g.applied_name,
-        g.applied_at,
-        g.remote_id,
-        g.origin,
-        g.attempts,
-        g.application_id,
-        p.base_url,
-        p.secret,
-        p.auth,
-        p.capabilities,
-        p.rate_limit,
-        p.enabled,
-        p.paused_at,
-        p.failures,
-        p.adopt_groups,
-        p.role_encoding,
-        p.provisioned_groups,
-    )
     with ctx.database.reading() as connection:
-        statement = (
-            select(*columns)
-            .join(t.application, p.id == g.application_id)
-            .where(g.id == group_id, g.status == WAITING)
-        )
-        work = connection.execute(statement).first()
-        if work is None or not work.enabled or work.paused_at or not work.secret:
+        work = stored.work_of(connection, group_id)
+        if work is None or not work.enabled or work.paused_at or not work.secret or not work.base_url:
             return None
         name = desired_name(ctx, connection, work)
         added, removed = provisioned_groups.differing(connection, group_id)
@@ -125,7 +99,7 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
     return _settle(ctx, work, changes, reached, talk)
 
 
-def desired_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
+def desired_name(ctx: AppContext, connection: Connection, row: Any) -> str | None:
     """Return the desired name of a provisioned group; None if the group is to be deleted.
 
     Args:
@@ -133,8 +107,8 @@ def desired_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
     """
     kind, _, identifier = row.key.partition(":")
     if kind == "role":
-        label = connection.execute(select(t.role.c.label).where(t.role.c.id == identifier)).scalar()
-        return str(label) if label is not None and (row.role_encoding or {}).get("way") == GROUPS else None
+        sent = (row.role_encoding or {}).get("way") == GROUPS
+        return stored.role_label(connection, identifier) if sent else None
     if identifier not in ctx.catalogue.get(connection).provisioned.get(row.application_id, frozenset()):
         return None
     chosen = row.provisioned_groups or {}
@@ -144,19 +118,12 @@ def desired_name(ctx: AppContext, connection: Any, row: Any) -> str | None:
         )
         if given:
             return str(given)
-    found = connection.execute(
-        select(t.group.c.display_name).where(t.group.c.id == identifier, t.group.c.deleted_at.is_(None))
-    ).scalar()
-    return str(found) if found is not None else None
+    return stored.group_name(connection, identifier)
 
 
-def _name_now(ctx: AppContext, connection: Any, group_id: str) -> str | None:
+def _name_now(ctx: AppContext, connection: Connection, group_id: str) -> str | None:
     """Return the desired name of a provisioned group now: settings may have changed during an attempt."""
-    g, p = t.provisioned_group.c, t.application.c
-    columns = select(g.key, g.application_id, p.role_encoding, p.provisioned_groups).join(
-        t.application, p.id == g.application_id
-    )
-    return desired_name(ctx, connection, connection.execute(columns.where(g.id == group_id)).one())
+    return desired_name(ctx, connection, stored.naming_of(connection, group_id))
 
 
 Pairs = list[tuple[str, str]]
@@ -177,7 +144,7 @@ class MemberChanges:
 
 
 def _bring(
-    ctx: AppContext, talker: ApplicationClient, talk: ExchangeLog, work: Any, changes: MemberChanges
+    ctx: AppContext, talker: ApplicationClient, talk: ExchangeLog, work: GroupWork, changes: MemberChanges
 ) -> tuple[ReachedGroup, MemberChanges]:
     """Bring a group to its desired state; return the result and what was sent."""
     name = changes.name
@@ -233,11 +200,10 @@ def _bring(
 
 
 def _settle(
-    ctx: AppContext, work: Any, changes: MemberChanges, reached: ReachedGroup, talk: ExchangeLog
+    ctx: AppContext, work: GroupWork, changes: MemberChanges, reached: ReachedGroup, talk: ExchangeLog
 ) -> str:
     """Write the outcome of an attempt."""
     now, name, put, taken = clock.now(), changes.name, changes.added, changes.removed
-    g = t.provisioned_group.c
     left_out = [(account_id, remote_id) for account_id, remote_id in put if remote_id in reached.left_out]
     with ctx.database.writing() as connection:
         if name is None:
@@ -264,24 +230,22 @@ def _settle(
         }
         if left_out:
             values |= _without(connection, work, left_out, reached.refusal, now)
-        connection.execute(update(t.provisioned_group).where(g.id == work.id).values(**values))
+        stored.update_group(connection, work.id, **values)
         if talk.exchanges:
             application_health.note_answer(connection, work.application_id, work.failures, now)
     return DONE
 
 
 def _without(
-    connection: Connection, work: Any, left_out: Pairs, refusal: str, now: Instant
+    connection: Connection, work: GroupWork, left_out: Pairs, refusal: str, now: Instant
 ) -> dict[str, Any]:
     """Have accounts checked that the group does not accept, because they may be deleted; return the group's
     columns until then.
     """
     some = "1 member" if len(left_out) == 1 else f"{len(left_out):,} members"
     message = f"The application refused {some} and accepted all others. Its response: {refusal[:300]}"
-    a = t.account.c
     ids = [account_id for account_id, _ in left_out]
-    looked_at = (a.applied.is_not(None), a.applied_at > (work.applied_at or now))
-    there = set(connection.execute(select(a.id).where(a.id.in_(ids[:500]), *looked_at)).scalars())
+    there = stored.applied_since(connection, ids[:500], work.applied_at or now)
     unsure = [each for each in ids if each not in there]
     if not unsure:
         return {
@@ -302,7 +266,7 @@ def _without(
     }
 
 
-def _as_it_was(ctx: AppContext, connection: Any, work: Any, seen: tuple[Any, ...]) -> bool:
+def _as_it_was(ctx: AppContext, connection: Connection, work: GroupWork, seen: tuple[Any, ...]) -> bool:
     """Whether the desired state of a group is the one that the attempt started with."""
     return seen == (
         _name_now(ctx, connection, work.id),
@@ -311,7 +275,7 @@ def _as_it_was(ctx: AppContext, connection: Any, work: Any, seen: tuple[Any, ...
 
 
 def _settle_trouble(
-    ctx: AppContext, work: Any, trouble: ProvisioningError, talk: ExchangeLog, seen: tuple[Any, ...]
+    ctx: AppContext, work: GroupWork, trouble: ProvisioningError, talk: ExchangeLog, seen: tuple[Any, ...]
 ) -> str:
     now = clock.now()
     outcome = (
@@ -339,35 +303,17 @@ def _settle_trouble(
             values["next_attempt_at"] = later(
                 now, application_health.pause(work.attempts, application_health.LONGEST_PAUSE)
             )
-        connection.execute(
-            update(t.provisioned_group).where(t.provisioned_group.c.id == work.id).values(**values)
-        )
+        stored.update_group(connection, work.id, **values)
         application_health.note_trouble(
             connection, work.application_id, work.failures, trouble, talk.exchanges, now
         )
     return outcome
 
 
-def wake_failed(connection: Any, application_id: str, now: Instant) -> None:
-    """Retry failed and held groups of an application, after a change of its settings or connection."""
-    g = t.provisioned_group.c
-    provisioned_groups.wake(
-        connection, (g.application_id == application_id) & g.status.in_((FAILED, HELD)), now
-    )
-
-
-def wake_all(connection: Any, application_id: str, now: Instant) -> None:
-    """Mark every group of an application for work, after a change of which groups are sent or of their
-    names.
-    """
-    provisioned_groups.wake(connection, t.provisioned_group.c.application_id == application_id, now)
-
-
-def read_again(connection: Any, group_id: str, now: Instant) -> None:
+def read_again(connection: Connection, group_id: str, now: Instant) -> None:
     """Mark a group to be read and repaired, because its state in the application differs."""
-    g = t.provisioned_group.c
-    connection.execute(update(t.provisioned_group).where(g.id == group_id).values(applied_at=None))
-    provisioned_groups.wake(connection, g.id == group_id, now)
+    stored.update_group(connection, group_id, applied_at=None)
+    stored.wake_one(connection, group_id, now)
 
 
 # Reading
@@ -379,47 +325,12 @@ def list_groups(ctx: AppContext, application: str, page_request: PageRequest) ->
     Raises:
         NotFound: if the application does not exist.
     """
-    g, p, m = t.provisioned_group.c, t.application.c, t.provisioned_member.c
-    due = (
-        select(func.count())
-        .select_from(t.provisioned_member)
-        .where(m.provisioned_group_id == g.id, m.desired.is_(True))
-        .scalar_subquery()
-    )
-    agreed = (
-        select(func.count())
-        .select_from(t.provisioned_member)
-        .where(m.provisioned_group_id == g.id, m.applied_remote_id.is_not(None))
-        .scalar_subquery()
-    )
-    columns = (
-        g.id,
-        g.key,
-        g.status,
-        g.applied_name,
-        g.applied_at,
-        g.remote_id,
-        g.origin,
-        g.attempts,
-        g.next_attempt_at,
-        g.message,
-        g.hint,
-        g.exchanges,
-        g.application_id,
-        p.role_encoding,
-        p.provisioned_groups,
-        due.label("due_members"),
-        agreed.label("agreed_members"),
-    )
     with ctx.database.reading() as connection:
         of = application_by_key(connection, application)
-        statement = (
-            select(*columns).join(t.application, p.id == g.application_id).where(g.application_id == of.id)
-        )
-        return page(connection, statement, [g.id], page_request, lambda row: _line(ctx, connection, row))
+        return stored.list_groups(connection, of.id, page_request, lambda row: _line(ctx, connection, row))
 
 
-def _line(ctx: AppContext, connection: Any, row: Any) -> ProvisionedGroup:
+def _line(ctx: AppContext, connection: Connection, row: ListedGroup) -> ProvisionedGroup:
     kind, _, identifier = row.key.partition(":")
     name = desired_name(ctx, connection, row)
     return ProvisionedGroup(
@@ -429,8 +340,8 @@ def _line(ctx: AppContext, connection: Any, row: Any) -> ProvisionedGroup:
         name=name or row.applied_name or "",
         going=name is None,
         status=row.status,
-        members=row.due_members,
-        members_there=row.agreed_members,
+        members=row.desired_members,
+        members_there=row.applied_members,
         remote_id=row.remote_id,
         origin=row.origin,
         applied_at=row.applied_at,
@@ -448,17 +359,10 @@ def retry(ctx: AppContext, caller: Caller, application: str, group_id: str) -> N
         NotFound.
     """
     now = clock.now()
-    g, p = t.provisioned_group.c, t.application.c
     with ctx.database.writing() as connection:
-        statement = (
-            select(g.id, g.application_id)
-            .join(t.application, p.id == g.application_id)
-            .where(g.id == group_id, p.key == application)
-        )
-        row = connection.execute(statement).first()
-        if row is None:
+        if not stored.belongs_to(connection, group_id, application):
             raise NotFound(f"'{application}' has no provisioned group with the ID '{group_id}'.")
-        provisioned_groups.wake(connection, g.id == group_id, now)
+        stored.wake_one(connection, group_id, now)
         record_change(
             connection,
             ctx.keys,

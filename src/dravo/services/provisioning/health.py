@@ -10,14 +10,14 @@ import random
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, or_, select, update
+from sqlalchemy import Connection
 
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim_client.responses import ConnectionPausedError, ProvisioningError, RetryableError
 from dravo.services import events
-from dravo.store import tables as t
-from dravo.store.plan_writer import WAITING
-from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.provisioning import health as stored
+from dravo.store.provisioning.health import ConnectionHealth
+from dravo.store.queries import applications as application_rows
 
 Exchanges = Sequence[Mapping[str, Any]]
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 300.0
@@ -31,20 +31,6 @@ NOTED_SECONDS, ANSWERED_SECONDS = 2.0, 6.0
 # Each failure shortens that time by this many seconds, so that it ends soon if nothing is answered.
 FAILURE_SECONDS = 1.0
 
-_NOTE_ANSWER = PreparedStatement(
-    update(t.application)
-    .where(
-        t.application.c.id == bindparam("application"),
-        t.application.c.paused_at.is_(None),
-        or_(
-            t.application.c.failures > 0,
-            t.application.c.answered_at.is_(None),
-            t.application.c.answered_at < bindparam("stale"),
-        ),
-    )
-    .values(failures=0, retry_at=None, answered_at=bindparam("at"), trouble=None, trouble_hint=None)
-)
-
 
 def note_answer(connection: Connection, application_id: str, failures: int, now: Instant) -> None:
     """Note that an application answers. One failure among many responses does not count against the
@@ -53,18 +39,10 @@ def note_answer(connection: Connection, application_id: str, failures: int, now:
     Args:
         failures: the number of failures in a row when the attempt started.
     """
-    _NOTE_ANSWER.change(
-        connection, {"application": application_id, "stale": later(now, -NOTED_SECONDS), "at": now}
-    )
+    stored.note_answer(connection, application_id, now, later(now, -NOTED_SECONDS))
     if failures >= NOT_ANSWERING:
         # The application answers again: tasks that waited only for it become due now.
-        for table in (t.task, t.provisioned_group):
-            waiting = (
-                table.c.application_id == application_id,
-                table.c.status == WAITING,
-                table.c.next_attempt_at > now,
-            )
-            connection.execute(update(table).where(*waiting).values(next_attempt_at=now))
+        stored.wake_waiting(connection, application_id, now)
 
 
 def note_trouble(
@@ -76,10 +54,7 @@ def note_trouble(
     now: Instant,
 ) -> None:
     """Store what an error says about an application: it is paused, it fails and waits, or it answers."""
-    p = t.application.c
-    row = connection.execute(
-        select(p.key, p.failures, p.answered_at, p.paused_at).where(p.id == application_id)
-    ).one()
+    row = stored.of_application(connection, application_id)
     values: dict[str, Any] = {}
     told = {"trouble": trouble.message, "trouble_hint": trouble.hint}
     if isinstance(trouble, ConnectionPausedError):
@@ -94,7 +69,7 @@ def note_trouble(
         elif values.get("failures", 0) >= NOT_ANSWERING:
             values["retry_at"] = later(now, pause(values["failures"] - NOT_ANSWERING, LONGEST_PROBE_PAUSE))
     if values:
-        connection.execute(update(t.application).where(p.id == application_id).values(**values))
+        application_rows.update_application(connection, application_id, **values)
     elif failures:
         note_answer(connection, application_id, failures, now)
 
@@ -125,7 +100,7 @@ def _answers_otherwise(exchanges: Exchanges) -> bool:
     )
 
 
-def _one_more(application: Any, now: Instant) -> dict[str, Any]:
+def _one_more(application: ConnectionHealth, now: Instant) -> dict[str, Any]:
     """Return what one more failure makes of an application: a failure in a row, or the problem of one task
     while others succeed.
     """

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, func, select, true, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound
 from dravo.core.instants import Instant, later
@@ -19,14 +19,14 @@ from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.pagination import ItemList
 from dravo.store.plan_writer import DROPPED, HELD, WAITING
+from dravo.store.provisioning import holds as stored
+from dravo.store.provisioning.holds import WaitingRemoval
 from dravo.store.queries import access as access_queries
-from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
+from dravo.store.queries.references import KeyAndLabel, UserRef
 
 HOLDS = "removal_limit"
-CHUNK = 500
 
 
 @dataclass
@@ -58,40 +58,20 @@ def hold_removals(ctx: AppContext, now: Instant, set_aside: Sequence[str] = ()) 
     Returns:
         The number of removals that were released or held.
     """
-    d = t.task.c
-    unjudged = (d.status == WAITING, d.removes == true(), d.released_at.is_(None))
     with ctx.database.reading() as connection:
-        if connection.execute(select(d.id).where(*unjudged).limit(1)).first() is None:
+        if not stored.has_waiting(connection) or stored.are_others_marked(connection, set_aside):
             return 0
-        if (
-            connection.execute(
-                select(t.pending_recompute.c.user_id)
-                .where(t.pending_recompute.c.user_id.not_in(set_aside))
-                .limit(1)
-            ).first()
-            is not None
-        ):
-            return 0
-        waiting = connection.execute(
-            select(d.id, d.application_id, d.user_id, t.application.c.key)
-            .join(t.application, t.application.c.id == d.application_id)
-            .where(*unjudged)
-        ).all()
+        waiting = stored.list_waiting(connection)
         held = _beyond(connection, waiting, now)
     let = [row.id for row in waiting if row.id not in held]
-    for application, number in Counter(row.key for row in waiting if row.id in held).items():
+    for application, number in Counter(row.application_key for row in waiting if row.id in held).items():
         events.note(events.HOLD, "removals", number, application=application)
     with ctx.database.writing() as connection:
-        for start in range(0, len(let), CHUNK):
-            some = let[start : start + CHUNK]
-            connection.execute(update(t.task).where(d.id.in_(some), *unjudged).values(released_at=now))
+        stored.update_waiting(connection, let, released_at=now)
         for message, ids in _by_message(held).items():
             hint = "Check the affected users, then approve or discard the removals."
             values = {"status": HELD, "kind": HOLDS, "held_at": now, "message": message, "hint": hint}
-            for start in range(0, len(ids), CHUNK):
-                connection.execute(
-                    update(t.task).where(d.id.in_(ids[start : start + CHUNK]), *unjudged).values(**values)
-                )
+            stored.update_waiting(connection, ids, **values)
     return len(waiting)
 
 
@@ -102,7 +82,7 @@ def _by_message(held: dict[str, str]) -> dict[str, list[str]]:
     return found
 
 
-def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str]:
+def _beyond(connection: Connection, waiting: Sequence[WaitingRemoval], now: Instant) -> dict[str, str]:
     """Return for each task above a limit the reason: the limit of its application, or of the user's
     source.
     """
@@ -110,20 +90,10 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
     limit = limits(values)
     since = later(now, -3_600 * values["removal_limit_hours"])
     held: dict[str, str] = {}
-    d = t.task.c
-    # Removals that are held already count too, so that later ones in the window are held as well.
-    counted = (
-        d.removes == true(),
-        (d.released_at >= since) & d.released_by.is_(None) | d.held_at.is_not(None) & d.closed_at.is_(None),
-    )
-    labels = {
-        row.id: row.label for row in connection.execute(select(t.application.c.id, t.application.c.label))
-    }
+    labels = stored.application_labels(connection)
     due = Counter(row.application_id for row in waiting)
     for application_id, number in due.items():
-        recent = connection.execute(
-            select(func.count()).select_from(t.task).where(d.application_id == application_id, *counted)
-        ).scalar_one()
+        recent = stored.number_in_window(connection, application_id, since)
         population = access_queries.number_of_users(connection, application_id)
         allowed = limit.allowed(population)
         if recent + number > allowed:
@@ -131,11 +101,11 @@ def _beyond(connection: Connection, waiting: Any, now: Instant) -> dict[str, str
                 recent + number, f"{labels[application_id]}, which has {population:,} accounts", allowed
             )
             held |= {row.id: message for row in waiting if row.application_id == application_id}
-    for source, label, users, population in _by_source(connection, waiting, counted):
+    for source, label, users, population in _by_source(connection, waiting, since):
         allowed = limit.allowed(population)
         if len(users) > allowed:
             message = _message(len(users), f"users of {label}, which has {population:,}", allowed)
-            theirs = _users_of(connection, source, {row.user_id for row in waiting})
+            theirs = stored.users_of_source(connection, source, {row.user_id for row in waiting})
             held |= {row.id: message for row in waiting if row.id not in held and row.user_id in theirs}
     return held
 
@@ -144,32 +114,17 @@ def _message(number: int, of: str, allowed: int) -> str:
     return f"{number:,} removals for {of} exceed the removal limit of {allowed:,}."
 
 
-def _by_source(connection: Connection, waiting: Any, counted: Any) -> list[tuple[str, str, set[str], int]]:
-    """Return (source id, label, ids of its users with a removal in the window, how many users it has)."""
-    d, r = t.task.c, t.record.c
-    users = {row.user_id for row in waiting} | set(
-        connection.execute(select(d.user_id).where(*counted)).scalars()
-    )
+def _by_source(
+    connection: Connection, waiting: Sequence[WaitingRemoval], since: Instant
+) -> list[tuple[str, str, set[str], int]]:
+    """Return (source ID, label, IDs of its users with a removal in the window, how many users it has)."""
+    users = {row.user_id for row in waiting} | stored.users_in_window(connection, since)
     found = []
-    for source in connection.execute(select(t.source.c.id, t.source.c.label)).all():
-        theirs = _users_of(connection, source.id, users)
-        present = connection.execute(
-            select(r.user_id).where(r.source_id == source.id, r.deleted_at.is_(None))
-        ).scalars()
+    for source_id, label in stored.source_labels(connection).items():
+        theirs = stored.users_of_source(connection, source_id, users)
         # Users who are being removed still count; users who left before do not.
-        found.append((source.id, source.label, theirs, len({*present, *theirs})))
-    return found
-
-
-def _users_of(connection: Connection, source_id: str, users: set[str]) -> set[str]:
-    r = t.record.c
-    found: set[str] = set()
-    wanted = sorted(users)
-    for start in range(0, len(wanted), CHUNK):
-        rows = connection.execute(
-            select(r.user_id).where(r.source_id == source_id, r.user_id.in_(wanted[start : start + CHUNK]))
-        )
-        found.update(rows.scalars())
+        present = stored.present_users(connection, source_id)
+        found.append((source_id, label, theirs, len(present | theirs)))
     return found
 
 
@@ -180,50 +135,20 @@ def list_holds(ctx: AppContext) -> ItemList[HoldItem]:
     """Return the held removals: for each application their number, start and reason, and the first of
     them.
     """
-    d, p, u = t.task.c, t.application.c, t.user.c
-    held = (d.held_at.is_not(None), d.closed_at.is_(None))
     with ctx.database.reading() as connection:
-        columns = (
-            p.key,
-            p.label,
-            func.count().label("number"),
-            func.min(d.created_at).label("since"),
-            func.max(d.message).label("message"),
-        )
-        statement = (
-            select(*columns)
-            .join(t.task, d.application_id == p.id)
-            .where(*held)
-            .group_by(p.key, p.label)
-            .order_by(p.label)
-        )
-        items = []
-        for row in connection.execute(statement).all():
-            users = (
-                select(u.id, u.display_name, u.user_name, d.desired_state)
-                .join(t.task, d.user_id == u.id)
-                .join(t.application, p.id == d.application_id)
-                .where(p.key == row.key, *held)
-                .order_by(u.display_name_key)
-                .limit(20)
+        items = [
+            HoldItem(
+                application=KeyAndLabel(row.application_key, row.application_label),
+                number=row.number,
+                since=row.since,
+                message=row.message or "",
+                users=[
+                    HeldUser(user, desired_state)
+                    for user, desired_state in stored.held_users(connection, row.application_key, 20)
+                ],
             )
-            shown = [
-                HeldUser(
-                    user=user_ref(each),
-                    desired_state=each.desired_state,
-                )
-                for each in connection.execute(users)
-            ]
-            application = KeyAndLabel(row.key, row.label)
-            items.append(
-                HoldItem(
-                    application=application,
-                    number=row.number,
-                    since=row.since,
-                    message=row.message,
-                    users=shown,
-                )
-            )
+            for row in stored.list_held(connection)
+        ]
     return ItemList(items)
 
 
@@ -266,7 +191,6 @@ def _act(
     ctx: AppContext, caller: Caller, key: str, confirmed: str | None, action: str, values: dict[str, Any]
 ) -> Number:
     now = clock.now()
-    d = t.task.c
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         check_confirmed(application.label, confirmed)
@@ -277,8 +201,7 @@ def _act(
             "released_by": caller.name,
             **({"closed_at": now} if values["status"] == DROPPED else {"next_attempt_at": now}),
         }
-        where = (d.application_id == application.id, d.held_at.is_not(None), d.closed_at.is_(None))
-        number = connection.execute(update(t.task).where(*where).values(**values)).rowcount
+        number = stored.decide(connection, application.id, **values)
         if number == 0:
             raise NotFound(
                 f"Nothing is held for '{application.label}'.",

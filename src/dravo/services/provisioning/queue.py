@@ -4,18 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import delete, exists, or_, select, update
-
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim_client.bulk import most_together
 from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.context import AppContext
 from dravo.services.provisioning import health as application_health
 from dravo.store import clock
-from dravo.store import tables as t
-from dravo.store.plan_writer import WAITING
-
-UNKNOWN = "unknown"
+from dravo.store.provisioning import tasks as stored
 
 
 @dataclass(frozen=True)
@@ -32,10 +27,6 @@ class ReadyTask:
     known: bool = True
 
 
-# Removals start only after the removal limit let them through.
-NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
-
-
 def ready(
     ctx: AppContext, now: Instant, busy: dict[str, int], in_hand: set[str], most: int, ahead: int = 0
 ) -> list[ReadyTask]:
@@ -47,21 +38,9 @@ def ready(
         in_hand: accounts with a running attempt; one account never has two.
         most: the largest number to return.
     """
-    d, p = t.task.c, t.application.c
     chosen: list[ReadyTask] = []
     with ctx.database.reading() as connection:
-        applications = connection.execute(
-            select(p.id, p.max_concurrency, p.failures, p.capabilities).where(
-                p.enabled.is_(True),
-                p.base_url.is_not(None),
-                p.secret.is_not(None),
-                p.paused_at.is_(None),
-                or_(p.retry_at.is_(None), p.retry_at <= now),
-                exists().where(
-                    d.application_id == p.id, d.status == WAITING, d.next_attempt_at <= now, NOT_HELD
-                ),
-            )
-        ).all()
+        applications = stored.ready_applications(connection, now)
         # No application gets all threads, however much is due for it.
         share = max(1, most // max(1, len(applications)))
         for application in applications:
@@ -72,24 +51,11 @@ def ready(
             free = min(pace - busy.get(application.id, 0) + more, share)
             if free <= 0:
                 continue
-            rows = connection.execute(
-                select(d.id, d.account_id)
-                .where(
-                    d.application_id == application.id,
-                    d.status == WAITING,
-                    d.next_attempt_at <= now,
-                    NOT_HELD,
-                    ~exists().where(t.pending_recompute.c.user_id == d.user_id),
-                )
-                .order_by(d.next_attempt_at)
-                .limit(free + len(in_hand))
-            )
+            rows = stored.due_tasks(connection, application.id, now, free + len(in_hand))
             fitting = [
-                ReadyTask(
-                    row.id, row.account_id, application.id, pace, together, bool(application.capabilities)
-                )
-                for row in rows
-                if row.account_id not in in_hand
+                ReadyTask(task_id, account_id, application.id, pace, together, bool(application.capabilities))
+                for task_id, account_id in rows
+                if account_id not in in_hand
             ]
             chosen.extend(fitting[:free])
     return chosen
@@ -100,23 +66,11 @@ def mark_in_flight_unknown(ctx: AppContext) -> None:
 
     Each is read before it is changed again, because the lost response may have changed it.
     """
-    now = clock.now()
-    a, d, g = t.account.c, t.task.c, t.provisioned_group.c
     with ctx.database.writing() as connection:
-        being_worked_on = select(d.account_id).where(d.closed_at.is_(None), d.status == WAITING)
-        connection.execute(
-            update(t.account).where(a.id.in_(being_worked_on), a.remote_id.is_not(None)).values(applied=None)
-        )
-        connection.execute(
-            update(t.account)
-            .where(a.id.in_(being_worked_on), a.remote_id.is_(None))
-            .values(outcome_unknown_since=now)
-        )
-        connection.execute(update(t.provisioned_group).where(g.status == WAITING).values(applied_at=None))
+        stored.mark_in_flight_unknown(connection, clock.now())
 
 
 def sweep(ctx: AppContext, now: Instant, days: int) -> None:
     """Delete the attempts of tasks that were closed more than some days ago."""
-    closed = select(t.task.c.id).where(t.task.c.closed_at < later(now, -86_400 * days))
     with ctx.database.writing() as connection:
-        connection.execute(delete(t.task_attempt).where(t.task_attempt.c.task_id.in_(closed)))
+        stored.delete_attempts(connection, later(now, -86_400 * days))

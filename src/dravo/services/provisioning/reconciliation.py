@@ -11,7 +11,7 @@ from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, and_, case, delete, exists, insert, or_, select, update
+from sqlalchemy import Connection
 
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
@@ -42,16 +42,18 @@ from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.services.provisioning.groups import desired_name
-from dravo.services.provisioning.tasks import reopen
 from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.plan_writer import DONE
-from dravo.store.plan_writer import FAILED as FAILED_TASK
+from dravo.store.provisioning import applications as application_settings
+from dravo.store.provisioning import drift as stored
+from dravo.store.provisioning import tasks as task_rows
+from dravo.store.provisioning.drift import DriftFilter, ListedDrift, StoredDrift
+from dravo.store.provisioning.tasks import reopen
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries import runs as run_queries
 from dravo.store.queries.runs import ASKED, FAILED, FINISHED, STOPPED, Run, request_stop
@@ -155,29 +157,19 @@ def ask_for(ctx: AppContext, caller: Caller, key: str) -> ReconciliationRun:
 
 def request_scheduled(ctx: AppContext, now: Instant) -> None:
     """Ask for scheduled runs; a run that was missed while the service was down is made up once."""
-    p = t.application.c
-    due = (p.reconcile_next_at.is_not(None), p.reconcile_next_at <= now)
     with ctx.database.reading() as connection:
-        if connection.execute(select(p.id).where(*due).limit(1)).first() is None:
+        if not application_settings.has_due_reconciliation(connection, now):
             return
     with ctx.database.writing() as connection:
-        for row in connection.execute(select(t.application).where(*due)).all():
+        for row in application_settings.due_for_reconciliation(connection, now):
             following = schedules.next_time(row.reconcile_schedule, now) if row.reconcile_schedule else None
-            connection.execute(
-                update(t.application).where(p.id == row.id).values(reconcile_next_at=following)
-            )
+            application_rows.update_application(connection, row.id, reconcile_next_at=following)
             if row.base_url and row.secret and row.enabled and not _under_way(connection, row.id):
                 _ask(connection, row.id, "the schedule", now)
 
 
 def _under_way(connection: Connection, application_id: str) -> bool:
-    r = t.run.c
-    return (
-        connection.execute(
-            select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)
-        ).first()
-        is not None
-    )
+    return run_queries.is_open_for(connection, application_id)
 
 
 def _ask(connection: Connection, application_id: str, requested_by: str, now: Instant) -> str:
@@ -192,7 +184,7 @@ def _ask(connection: Connection, application_id: str, requested_by: str, now: In
         "progress": 0,
         "stop_requested": False,
     }
-    connection.execute(insert(t.run).values(**row))
+    run_queries.insert_run(connection, row)
     return run_id
 
 
@@ -299,24 +291,12 @@ def _expected(
     """Return accounts that are in sync or failed, and the remote IDs of the others: work in progress is no
     drift.
     """
-    a, u, d = t.account.c, t.user.c, t.task.c
-    failed = exists().where(d.account_id == a.id, d.closed_at.is_(None), d.status == FAILED_TASK)
-    statement = select(
-        a.id,
-        a.desired,
-        a.desired_version,
-        a.applied_version,
-        a.remote_id,
-        u.display_name,
-        failed.label("failed"),
-    ).join(t.user, u.id == a.user_id)
     provisioned = provisioned_names(ctx.catalogue.get(connection).applications[application_id].settings)
-    expected, left_alone = [], set()
-    for row in connection.execute(
-        statement.where(a.application_id == application_id, a.remote_id.is_not(None) | failed)
-    ):
+    expected: list[Expected] = []
+    left_alone: set[str] = set()
+    for row in stored.accounts_to_compare(connection, application_id):
         if row.desired["want"] != PRESENT or (row.applied_version < row.desired_version and not row.failed):
-            left_alone.add(row.remote_id)
+            left_alone.update([row.remote_id] if row.remote_id else [])
             continue
         if row.remote_id is None and not row.desired["active"]:
             continue
@@ -336,7 +316,7 @@ def _expected(
                 empty,
             )
         )
-    return expected, frozenset(left_alone - {None})
+    return expected, frozenset(left_alone)
 
 
 def _expected_groups(
@@ -348,51 +328,23 @@ def _expected_groups(
         Groups that are in sync or failed; the names of all provisioned users by their remote IDs; and the
             remote IDs of all other provisioned groups.
     """
-    g, m, p, a, u = t.provisioned_group.c, t.provisioned_member.c, t.application.c, t.account.c, t.user.c
-    names = (
-        select(a.remote_id, u.display_name)
-        .join(t.user, u.id == a.user_id)
-        .where(a.application_id == application_id, a.remote_id.is_not(None))
-    )
-    users = {row.remote_id: row.display_name for row in connection.execute(names)}
-    settled = (
-        g.application_id == application_id,
-        or_(and_(g.status == DONE, g.remote_id.is_not(None)), g.status == FAILED_TASK),
-    )
-    members: dict[str, set[str]] = {}
-    # For a failed group no members are stored; its members are then all users with an account.
-    remote = case((g.status == DONE, m.applied_remote_id), else_=a.remote_id)
-    inside = (
-        select(g.id, remote.label("remote_id"))
-        .join(t.provisioned_member, m.provisioned_group_id == g.id)
-        .join(t.account, a.id == m.account_id)
-    )
-    for row in connection.execute(inside.where(*settled, m.desired.is_(True), remote.is_not(None))):
-        members.setdefault(row.id, set()).add(row.remote_id)
+    users = stored.names_by_remote_id(connection, application_id)
+    members = stored.members_to_compare(connection, application_id)
     found = []
-    columns = select(g.id, g.key, g.remote_id, g.application_id, p.role_encoding, p.provisioned_groups).join(
-        t.application, p.id == g.application_id
-    )
-    for group in connection.execute(columns.where(*settled)).all():
+    for group in stored.groups_to_compare(connection, application_id):
         name = desired_name(ctx, connection, group)
         if name is not None:
             found.append(ExpectedGroup(group.id, group.remote_id, name, frozenset(members.get(group.id, ()))))
-    every = connection.execute(
-        select(g.remote_id).where(g.application_id == application_id, g.remote_id.is_not(None))
-    ).scalars()
-    return found, users, frozenset(every) - {each.remote_id or "" for each in found}
+    every = stored.remote_ids_of_groups(connection, application_id)
+    return found, users, frozenset(every - {each.remote_id or "" for each in found})
 
 
 def _write(
     ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int
 ) -> None:
     now = clock.now()
-    d = t.drift.c
     with ctx.database.writing() as connection:
-        known = {
-            (row.kind, row.about): row
-            for row in connection.execute(select(t.drift).where(d.application_id == application_id))
-        }
+        known = {(row.kind, row.about): row for row in stored.of_application(connection, application_id)}
         made = []
         for each in drifts:
             values: dict[str, Any] = {
@@ -415,12 +367,9 @@ def _write(
                 made.append({**fixed, **values, "status": OPEN, "first_seen_at": now})
             else:
                 status = row.status if row.status == IGNORED else OPEN
-                connection.execute(update(t.drift).where(d.id == row.id).values(**values, status=status))
-        if made:
-            connection.execute(insert(t.drift), made)
-        gone = [row.id for row in known.values()]
-        for start in range(0, len(gone), 500):
-            connection.execute(delete(t.drift).where(d.id.in_(gone[start : start + 500])))
+                stored.update_drift(connection, row.id, **values, status=status)
+        stored.insert_drift(connection, made)
+        stored.delete_drift(connection, [row.id for row in known.values()])
         counts = {"read": read, "groups": groups, **Counter(each.kind for each in drifts)}
         run_queries.update_run(
             connection, run_id, status=FINISHED, ended_at=now, counts=counts, progress=read
@@ -507,33 +456,16 @@ def drift(
     ctx: AppContext, key: str, page_request: PageRequest, kind: str | None = None, status: str | None = None
 ) -> Page[DriftLine]:
     """Return a page of an application's drift by name; without a status, open and repairing differences."""
-    d, a, g = t.drift.c, t.account.c, t.provisioned_group.c
+    only = DriftFilter(without=IGNORED, kind=kind, status=status)
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
-        statement = (
-            select(
-                t.drift,
-                a.user_id,
-                a.applied_at,
-                a.applied_version,
-                a.desired_version,
-                g.applied_at.label("group_agreed_at"),
-                g.status.label("group_status"),
-            )
-            .outerjoin(t.account, a.id == d.account_id)
-            .outerjoin(t.provisioned_group, d.kind.in_(GROUP_KINDS) & (g.id == d.about))
-            .where(d.application_id == application.id)
-        )
-        statement = statement.where(d.status == status) if status else statement.where(d.status != IGNORED)
-        if kind:
-            statement = statement.where(d.kind == kind)
-        return page(connection, statement, [d.name, d.id], page_request, _drift_line)
+        return stored.list_drift(connection, application.id, page_request, only, GROUP_KINDS, _drift_line)
 
 
-def _drift_line(row: Any) -> DriftLine:
+def _drift_line(row: ListedDrift) -> DriftLine:
     settled, at = row.applied_version == row.desired_version, row.applied_at
     if row.kind in GROUP_KINDS:
-        settled, at = row.group_status == DONE, row.group_agreed_at
+        settled, at = row.group_status == DONE, row.group_applied_at
     repaired = row.status == MENDING and settled and (at or "") > row.last_seen_at
     return DriftLine(
         id=row.id,
@@ -544,7 +476,7 @@ def _drift_line(row: Any) -> DriftLine:
         account=row.account_id,
         remote_id=row.remote_id,
         there=row.there or {},
-        changes=row.differences or [],
+        changes=[ChangedAttribute(**each) for each in row.differences or ()],
         first_seen_at=row.first_seen_at,
         last_seen_at=row.last_seen_at,
     )
@@ -555,9 +487,6 @@ def _drift_line(row: Any) -> DriftLine:
 
 def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> RepairPreview:
     """Return what a repair would do to each account and group; nothing is changed.
-
-    Returns:
-        {"number", "items": [{"id", "kind", "name", "effect"}]}.
 
     Raises:
         InvalidInput: for a difference that a repair cannot remove; NotFound.
@@ -582,7 +511,7 @@ def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> RepairPrevi
     )
 
 
-def _effect(row: Any) -> str:
+def _effect(row: StoredDrift) -> str:
     """Return what a repair of one difference sends, in a sentence."""
     if row.kind == MISSING:
         return "Dravo creates the account again, or adopts a matching one."
@@ -608,7 +537,7 @@ def _value(value: Any) -> str:
     return "yes" if value is True else "no" if value is False else f"'{value}'"
 
 
-def _check_repairable(row: Any) -> None:
+def _check_repairable(row: StoredDrift) -> None:
     if row.kind == UNEXPECTED:
         raise InvalidInput(
             f"The account '{row.name}' has no user in Dravo.",
@@ -655,9 +584,9 @@ def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: 
                 if row.kind in GROUP_KINDS:
                     group_provisioning.read_again(connection, row.about, now)
                 else:
-                    reopen(connection, row.account_id, now)
+                    reopen(connection, row.account_id or "", now)
                     _note_empty(connection, row)
-            connection.execute(update(t.drift).where(t.drift.c.id == row.id).values(status=status))
+            stored.update_drift(connection, row.id, status=status)
         details = {"application": key, "number": len(rows), "names": [row.name for row in rows[:20]]}
         record_change(
             connection,
@@ -669,34 +598,25 @@ def _act(ctx: AppContext, caller: Caller, key: str, ids: Sequence[str], action: 
     return Number(len(rows))
 
 
-def _note_empty(connection: Connection, row: Any) -> None:
+def _note_empty(connection: Connection, row: StoredDrift) -> None:
     """Note the values that a repair empties in an account, because its user does not have them."""
     names = {
         each["attribute"].rpartition(":")[0] or each["attribute"]
         for each in row.differences or ()
         if each["after"] is None
     }
-    before = connection.execute(select(t.account.c.to_empty).where(t.account.c.id == row.account_id)).scalar()
-    if names:
-        connection.execute(
-            update(t.account)
-            .where(t.account.c.id == row.account_id)
-            .values(to_empty=sorted({*names, *(before or ())}))
-        )
+    if names and row.account_id is not None:
+        before = task_rows.account_by_id(connection, row.account_id).to_empty
+        task_rows.update_account(connection, row.account_id, to_empty=sorted({*names, *(before or ())}))
 
 
-def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> list[Any]:
+def rows_of(connection: Connection, application_id: str, ids: Sequence[str]) -> list[StoredDrift]:
     """Return differences of an application by ID.
 
     Raises:
         NotFound: if none of them exists any more.
     """
-    d = t.drift.c
-    rows = list(
-        connection.execute(
-            select(t.drift).where(d.application_id == application_id, d.id.in_(list(ids)[:1_000]))
-        )
-    )
+    rows = stored.some(connection, application_id, list(ids)[:1_000])
     if not rows:
         raise NotFound("These differences no longer exist.", "Reconcile again.")
     return rows

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, StillInUse
@@ -18,16 +18,14 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label, role_by_key
 from dravo.services.provisioning.applications import (
     ApplicationDetail,
-    mark_everyone_with_an_account,
-    mark_those_in_patterns,
     one,
 )
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships
-from dravo.store import tables as t
 from dravo.store.access import assignments as stored_assignments
 from dravo.store.ids import new_id
+from dravo.store.provisioning import applications as stored
 from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import load, raise_revision, revision
 
@@ -47,10 +45,10 @@ def add_role(
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
-            connection.execute(insert(t.role).values(application_id=application.id, **row))
+            stored.insert_role(connection, {"application_id": application.id, **row})
             raise_revision(connection)
             stored_assignments.confirm_present_users(connection, application.id)
-            mark_those_in_patterns(connection, application.id)
+            stored.mark_users_in_patterns(connection, application.id, now, None)
             record_change(
                 connection,
                 ctx.keys,
@@ -129,7 +127,7 @@ def change_role(
     Raises:
         InvalidInput, NotFound; NeedsConfirmation, StalePreview.
     """
-    values = edit.values()
+    values, now = edit.values(), clock.now()
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
@@ -142,11 +140,11 @@ def change_role(
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
         if values:
-            connection.execute(update(t.role).where(t.role.c.id == role.id).values(**values))
+            stored.update_role(connection, role.id, **values)
             raise_revision(connection)
             stored_assignments.confirm_present_users(connection, application.id)
-            mark_everyone_with_an_account(connection, application.id, cleared)
-            mark_those_in_patterns(connection, application.id, cleared)
+            stored.mark_everyone_with_an_account(connection, application.id, now, cleared)
+            stored.mark_users_in_patterns(connection, application.id, now, cleared)
             record_change(
                 connection,
                 ctx.keys,
@@ -172,15 +170,14 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> App
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
-        for table in (t.assignment, t.access):
-            if connection.execute(select(table.c.id).where(table.c.role_id == role.id).limit(1)).first():
-                raise StillInUse(
-                    f"'{role.label}' is used by an assignment, or was.",
-                    "Delete its assignments instead. Dravo keeps the role for the history.",
-                )
+        if stored.role_was_used(connection, role.id):
+            raise StillInUse(
+                f"'{role.label}' is used by an assignment, or was.",
+                "Delete its assignments instead. Dravo keeps the role for the history.",
+            )
         if application.default_role_id == role.id:
             raise StillInUse(f"'{role.label}' is the fallback role.", "Choose another fallback role first.")
-        connection.execute(delete(t.role).where(t.role.c.id == role.id))
+        stored.delete_role(connection, role.id)
         stored_assignments.confirm_present_users(connection, application.id)
         raise_revision(connection)
         record_change(

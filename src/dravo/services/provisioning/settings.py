@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, select, union
+from sqlalchemy import Connection
 
 from dravo.core import schedules
 from dravo.core.errors import InvalidInput
@@ -22,7 +22,8 @@ from dravo.services.context import AppContext
 from dravo.services.imports.config import ChangedAttribute
 from dravo.services.lookups import application_by_key
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.provisioning import applications as application_rows
+from dravo.store.queries import groups as group_queries
 from dravo.store.queries.applications import Application
 from dravo.store.queries.references import UserRef, attributes_ref
 from dravo.store.snapshots import users as user_snapshots
@@ -227,12 +228,7 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
         )
     kept = []
     for each in given.get("groups") or []:
-        if (
-            connection.execute(
-                select(t.group.c.id).where(t.group.c.id == each["group"], t.group.c.deleted_at.is_(None))
-            ).first()
-            is None
-        ):
+        if group_queries.group(connection, each["group"]) is None:
             raise InvalidInput(
                 f"There is no group with the ID '{each['group']}'.",
                 "Choose a group from the list of groups.",
@@ -258,16 +254,7 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> SettingsPrev
         values = checked(connection, row, settings)
         catalogue = ctx.catalogue.get(connection)
         changed = _with_settings(catalogue, row, values)
-        a, x = t.account.c, t.access.c
-        concerned = union(
-            select(a.user_id).where(a.application_id == row.id),
-            select(x.user_id).where(x.application_id == row.id, x.until_at.is_(None)),
-        ).subquery()
-        ids = list(
-            connection.execute(
-                select(concerned.c.user_id).order_by(concerned.c.user_id).limit(MOST_LOOKED_AT + 1)
-            ).scalars()
-        )
+        ids = application_rows.users_with_account_or_access(connection, row.id, MOST_LOOKED_AT + 1)
         found = [
             line
             for line in _lines(connection, ids[:MOST_LOOKED_AT], catalogue, changed, row.id, now)

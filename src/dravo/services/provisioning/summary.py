@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
-from dravo.services.provisioning.queue import UNKNOWN
+from dravo.store.provisioning.tasks import UNKNOWN
 from dravo.store.queries import seats as seat_queries
 from dravo.store.queries.pending_work import TaskCounts, count_tasks
 

@@ -3,30 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
-from sqlalchemy import Connection, and_, func, insert, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound
-from dravo.core.instants import Instant
-from dravo.core.provisioning.accounts import describe
-from dravo.core.provisioning.removal_limit import takes_away
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.client import Exchange, shown_exchanges
 from dravo.services.provisioning.health import NOT_ANSWERING
-from dravo.services.provisioning.queue import UNKNOWN
 from dravo.services.results import Number
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
-from dravo.store.ids import new_id
-from dravo.store.pagination import ItemList, Page, PageRequest, page
-from dravo.store.plan_writer import FAILED, HELD, WAITING
-from dravo.store.queries import search as text_search
-from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
+from dravo.store.pagination import ItemList, Page, PageRequest
+from dravo.store.plan_writer import WAITING
+from dravo.store.provisioning import tasks as stored
+from dravo.store.provisioning.tasks import UNKNOWN, ListedTask, TaskFilter
+from dravo.store.queries.references import KeyAndLabel, UserRef
 
 
 @dataclass
@@ -81,40 +75,7 @@ class TaskError:
     hint: str
 
 
-def _statement() -> Any:
-    d, a, u, p = t.task.c, t.account.c, t.user.c, t.application.c
-    return (
-        select(
-            d.id,
-            d.status,
-            d.version,
-            d.attempts,
-            d.created_at,
-            d.next_attempt_at,
-            d.closed_at,
-            d.message,
-            d.hint,
-            d.account_id,
-            d.desired_state,
-            u.id.label("user_id"),
-            u.display_name,
-            u.user_name,
-            p.key.label("application_key"),
-            p.label.label("application_label"),
-            p.paused_at,
-            p.enabled,
-            p.trouble,
-            p.trouble_hint,
-            p.failures,
-            d.kind,
-        )
-        .join(t.account, a.id == d.account_id)
-        .join(t.user, u.id == d.user_id)
-        .join(t.application, p.id == d.application_id)
-    )
-
-
-def _line(row: Any) -> TaskLine:
+def _line(row: ListedTask) -> TaskLine:
     waits_for = None
     if row.status == WAITING:
         if row.paused_at:
@@ -125,7 +86,7 @@ def _line(row: Any) -> TaskLine:
             waits_for = "the application does not respond"
     return TaskLine(
         id=row.id,
-        user=user_ref(row, "user_id"),
+        user=UserRef(row.user_id, row.display_name, row.user_name),
         application=KeyAndLabel(row.application_key, row.application_label),
         account=row.account_id,
         status=row.status,
@@ -142,29 +103,10 @@ def _line(row: Any) -> TaskLine:
     )
 
 
-def list_tasks(
-    ctx: AppContext,
-    page_request: PageRequest,
-    status: str | None = None,
-    application: str | None = None,
-    user_id: str | None = None,
-    words: str | None = None,
-) -> Page[TaskLine]:
-    """Return a page of tasks, newest first; `status` may be "open" for all that are not closed."""
-    d = t.task.c
-    statement = _statement()
-    if status == "open":
-        statement = statement.where(d.closed_at.is_(None))
-    elif status:
-        statement = statement.where(d.status == status)
-    if application:
-        statement = statement.where(t.application.c.key == application)
-    if user_id:
-        statement = statement.where(d.user_id == user_id)
-    if words:
-        statement = statement.where(text_search.name_has(words))
+def list_tasks(ctx: AppContext, page_request: PageRequest, only: TaskFilter) -> Page[TaskLine]:
+    """Return a page of tasks, newest first."""
     with ctx.database.reading() as connection:
-        return page(connection, statement, [d.id.desc()], page_request, _line)
+        return stored.list_tasks(connection, page_request, only, _line)
 
 
 def one(ctx: AppContext, task_id: str) -> TaskDetail:
@@ -174,13 +116,10 @@ def one(ctx: AppContext, task_id: str) -> TaskDetail:
         NotFound.
     """
     with ctx.database.reading() as connection:
-        row = connection.execute(_statement().where(t.task.c.id == task_id)).first()
+        row = stored.one(connection, task_id)
         if row is None:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
-        n = t.task_attempt.c
-        attempts = connection.execute(
-            select(t.task_attempt).where(n.task_id == task_id).order_by(n.id.desc()).limit(100)
-        ).all()
+        attempts = stored.last_attempts(connection, task_id, 100)
     return TaskDetail(
         **vars(_line(row)),
         tries=[
@@ -205,7 +144,7 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> TaskDetail:
     """
     now = clock.now()
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.task).where(t.task.c.id == task_id)).first()
+        row = stored.get(connection, task_id)
         if row is None:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
         target = task_id
@@ -215,12 +154,8 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> TaskDetail:
                 "Approve or discard the held removals of the application.",
             )
         if row.closed_at is not None:
-            target = reopen(connection, row.account_id, now)
-        connection.execute(
-            update(t.task)
-            .where(t.task.c.id == target)
-            .values(status=WAITING, next_attempt_at=now, message=None, hint=None)
-        )
+            target = stored.reopen(connection, row.account_id, now)
+        stored.update_task(connection, target, status=WAITING, next_attempt_at=now, message=None, hint=None)
         record_change(
             connection,
             ctx.keys,
@@ -231,78 +166,16 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> TaskDetail:
     return one(ctx, target)
 
 
-def reopen(connection: Connection, account_id: str, now: Instant) -> str:
-    """Have an account checked again: its applied state counts as unknown, so that all of it is compared."""
-    from_there = select(t.account).where(t.account.c.id == account_id)
-    account = connection.execute(from_there).one()
-    # Earlier lists may contain the state that is to be repaired.
-    connection.execute(update(t.account).where(t.account.c.id == account_id).values(lists_valid_from=now))
-    d = t.task.c
-    present = connection.execute(
-        select(d.id).where(and_(d.account_id == account_id, d.closed_at.is_(None)))
-    ).scalar()
-    if present:
-        woken = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
-        connection.execute(update(t.task).where(d.id == present, d.held_at.is_(None)).values(**woken))
-        return str(present)
-    connection.execute(
-        update(t.account)
-        .where(t.account.c.id == account_id)
-        .values(
-            applied=None, applied_version=0, desired_version=account.desired_version + 1, pending_since=now
-        )
-    )
-    connection.execute(
-        update(t.user).where(t.user.c.id == account.user_id).values(revision=t.user.c.revision + 1)
-    )
-    task_id = new_id()
-    connection.execute(
-        insert(t.task).values(
-            id=task_id,
-            account_id=account_id,
-            application_id=account.application_id,
-            user_id=account.user_id,
-            status=WAITING,
-            version=account.desired_version + 1,
-            desired_state=describe(account.desired),
-            attempts=0,
-            created_at=now,
-            next_attempt_at=now,
-            # Retrying must not let a removal through that was held and then discarded by an operator.
-            removes=takes_away(account.last_applied, account.desired),
-        )
-    )
-    return task_id
-
-
 def error_groups(ctx: AppContext, application: str | None = None) -> ItemList[TaskError]:
     """Return the errors of open tasks: for each application and kind of error their number and one
     message.
     """
-    d, p = t.task.c, t.application.c
-    statement = (
-        select(
-            p.key,
-            p.label,
-            d.kind,
-            d.status,
-            func.count().label("number"),
-            func.min(d.message).label("message"),
-            func.min(d.hint).label("hint"),
-        )
-        .join(t.application, p.id == d.application_id)
-        .where(d.closed_at.is_(None), d.status.in_((FAILED, HELD)))
-        .group_by(p.key, p.label, d.kind, d.status)
-        .order_by(p.label, func.count().desc())
-    )
-    if application:
-        statement = statement.where(p.key == application)
     with ctx.database.reading() as connection:
-        rows = connection.execute(statement).all()
+        rows = stored.error_groups(connection, application)
     return ItemList(
         [
             TaskError(
-                application=KeyAndLabel(row.key, row.label),
+                application=KeyAndLabel(row.application_key, row.application_label),
                 kind=row.kind or "",
                 status=row.status,
                 number=row.number,
@@ -321,19 +194,9 @@ def retry_all(ctx: AppContext, caller: Caller, application: str, kind: str | Non
         NotFound: if the application does not exist.
     """
     now = clock.now()
-    d = t.task.c
     with ctx.database.writing() as connection:
         row = application_by_key(connection, application)
-        where = [d.application_id == row.id, d.closed_at.is_(None), d.status.in_((FAILED, HELD))]
-        if kind is not None:
-            where.append(func.coalesce(d.kind, "") == kind)
-        # Tasks with an unknown outcome wait for an operator: a blind retry could create a duplicate.
-        where.append(func.coalesce(d.kind, "") != UNKNOWN)
-        # Held removals are approved or discarded, not retried.
-        where.append(d.held_at.is_(None))
-        number = connection.execute(
-            update(t.task).where(*where).values(status=WAITING, next_attempt_at=now, message=None, hint=None)
-        ).rowcount
+        number = stored.retry_of_application(connection, row.id, now, kind)
         details = {"application": application, "kind": kind, "number": number}
         record_change(
             connection, ctx.keys, caller, now, AuditEvent("retried", "application", row.id, details=details)
@@ -352,7 +215,7 @@ def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id
     """
     now = clock.now()
     with ctx.database.writing() as connection:
-        row = connection.execute(select(t.task).where(t.task.c.id == task_id)).first()
+        row = stored.get(connection, task_id)
         if row is None:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
         if row.kind != UNKNOWN or row.closed_at is not None:
@@ -365,11 +228,9 @@ def resolve(ctx: AppContext, caller: Caller, task_id: str, found: str, remote_id
                     "remote_id",
                 )
             bind(connection, row.application_id, row.account_id, remote_id.strip())
-        connection.execute(
-            update(t.account).where(t.account.c.id == row.account_id).values(outcome_unknown_since=None)
-        )
+        stored.update_account(connection, row.account_id, outcome_unknown_since=None)
         values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None, "kind": None}
-        connection.execute(update(t.task).where(t.task.c.id == task_id).values(**values))
+        stored.update_task(connection, task_id, **values)
         details = {"application": row.application_id, "found": found}
         record_change(
             connection, ctx.keys, caller, now, AuditEvent("resolved task", "task", task_id, details=details)
@@ -385,15 +246,9 @@ def bind(
     Raises:
         InvalidInput: if the account belongs to another user.
     """
-    a = t.account.c
-    other = connection.execute(
-        select(a.id).where(a.application_id == application_id, a.remote_id == remote_id, a.id != account_id)
-    ).first()
-    if other is not None:
+    if stored.is_linked_elsewhere(connection, application_id, remote_id, account_id):
         raise InvalidInput(
             f"The account '{remote_id}' belongs to another user.",
             "Find the user in the list of accounts of the application.",
         )
-    connection.execute(
-        update(t.account).where(a.id == account_id).values(remote_id=remote_id, origin=origin, applied=None)
-    )
+    stored.update_account(connection, account_id, remote_id=remote_id, origin=origin, applied=None)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, delete, insert, select
+from sqlalchemy import Connection
 
 from dravo.core.access.evaluation import Assignment
 from dravo.core.access.reasons import named
@@ -22,13 +22,16 @@ from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.source import local_source
 from dravo.services.lookups import application_by_key, find_user, role_by_key
 from dravo.services.provisioning.reconciliation import rows_of
-from dravo.services.provisioning.tasks import bind, reopen
+from dravo.services.provisioning.tasks import bind
 from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store.access import assignments as assignment_rows
 from dravo.store.ids import new_id
+from dravo.store.provisioning import drift as drift_rows
+from dravo.store.provisioning import tasks as task_rows
+from dravo.store.provisioning.tasks import StoredAccount, reopen
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application
 from dravo.store.snapshots.config import raise_revision
@@ -42,14 +45,11 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
         InvalidInput: if the user has no access to the application, or has an account there.
     """
     now = clock.now()
-    a = t.account.c
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
         found = find_user(connection, user)
-        account = connection.execute(
-            select(t.account).where(a.application_id == application.id, a.user_id == found.id)
-        ).first()
+        account = task_rows.account_of_user(connection, application.id, found.id)
         if row.kind != UNEXPECTED:
             raise InvalidInput(
                 f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it.", "user"
@@ -66,14 +66,10 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
                 "A user can have only one account. If the other one was deleted, reconcile first.",
                 "user",
             )
-        bind(connection, application.id, account.id, row.remote_id)
+        bind(connection, application.id, account.id, row.remote_id or "")
         reopen(connection, account.id, now)
-        connection.execute(
-            delete(t.drift).where(
-                (t.drift.c.id == row.id)
-                | ((t.drift.c.account_id == account.id) & (t.drift.c.kind == MISSING))
-            )
-        )
+        drift_rows.delete_drift(connection, [row.id])
+        drift_rows.delete_of_account(connection, account.id, MISSING)
         details = {"application": key, "remote_id": row.remote_id}
         record_change(
             connection,
@@ -91,17 +87,9 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
     return Number(1)
 
 
-def _is_dead(connection: Connection, account: Any) -> bool:
+def _is_dead(connection: Connection, account: StoredAccount) -> bool:
     """Whether the user's former account was missing in the last reconciliation."""
-    d = t.drift.c
-    return (
-        connection.execute(
-            select(d.id).where(
-                d.account_id == account.id, d.kind == MISSING, d.remote_id == account.remote_id
-            )
-        ).first()
-        is not None
-    )
+    return drift_rows.has_drift(connection, account.id, MISSING, account.remote_id)
 
 
 @dataclass(frozen=True)
@@ -170,27 +158,22 @@ def make_user(
         )
 
     def write(connection: Connection, user_id: str) -> None:
-        connection.execute(
-            insert(t.assignment).values(
-                id=assignment_id,
-                application_id=application.id,
-                role_id=given.id,
-                user_id=user_id,
-                created_at=now,
-                created_by=caller.name,
-                note=f"Found as '{row.name}' in {application.label}",
-            )
-        )
+        assignment = {
+            "id": assignment_id,
+            "application_id": application.id,
+            "role_id": given.id,
+            "user_id": user_id,
+            "created_at": now,
+            "created_by": caller.name,
+            "note": f"Found as '{row.name}' in {application.label}",
+        }
+        assignment_rows.insert_assignment(connection, assignment)
         raise_revision(connection)
-        account = connection.execute(
-            select(t.account).where(
-                t.account.c.application_id == application.id, t.account.c.user_id == user_id
-            )
-        ).first()
+        account = task_rows.account_of_user(connection, application.id, user_id)
         if account is not None:
-            bind(connection, application.id, account.id, row.remote_id)
+            bind(connection, application.id, account.id, row.remote_id or "")
             reopen(connection, account.id, now)
-        connection.execute(delete(t.drift).where(t.drift.c.id == row.id))
+        drift_rows.delete_drift(connection, [row.id])
         details = {"application": key, "role": given.key, "remote_id": row.remote_id}
         record_change(
             connection,

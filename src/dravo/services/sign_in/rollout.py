@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, delete
+from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.core.instants import Instant, later, parse_instant
@@ -33,8 +33,8 @@ from dravo.services.sign_in.settings import (
 )
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.queries import sign_in as sign_in_queries
+from dravo.store.sign_in import sessions as session_rows
 from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources.settings import SourceSignIn
@@ -76,7 +76,7 @@ def set_status(
         source_settings.update_sign_in(connection, source.id, status=status, enabled_from=at)
         if status == DISABLED:
             # Sessions that began through the source end.
-            connection.execute(delete(t.user_session).where(t.user_session.c.source_id == source.id))
+            session_rows.delete_of_source(connection, source.id)
             operator_sso.end_sessions(connection, source.id)
         details = {"key": key, "before": row.status, "after": status, "enabled_from": at}
         record_change(

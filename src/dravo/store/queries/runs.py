@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, delete, select, update
+from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -67,6 +67,18 @@ def get(connection: Connection, run_id: str) -> Run | None:
     """Return a run, or None."""
     row = connection.execute(select(t.run).where(t.run.c.id == run_id)).first()
     return None if row is None else Run(*row)
+
+
+def insert_run(connection: Connection, row: dict[str, Any]) -> None:
+    """Insert a run."""
+    connection.execute(insert(t.run).values(**row))
+
+
+def is_open_for(connection: Connection, application_id: str) -> bool:
+    """Return whether a run of an application waits or is in progress."""
+    r = t.run.c
+    statement = select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)
+    return connection.execute(statement).first() is not None
 
 
 def update_run(connection: Connection, run_id: str, **values: Any) -> None:

@@ -18,6 +18,7 @@ from dravo.services.results import Number
 from dravo.services.security import audit_log
 from dravo.services.security.audit_log import AuditLine
 from dravo.store.pagination import ItemList, Page
+from dravo.store.provisioning.tasks import TaskFilter
 from dravo.web.api.auth import QUERY, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.dates import instant_of
 from dravo.web.api.openapi import responses
@@ -50,9 +51,8 @@ def list_tasks(query: TasksQuery) -> Page[TaskLine]:
 
     Tasks, newest first.
     """
-    return tasks.list_tasks(
-        app_context(), page_request(query), query.status, query.application, query.user, query.q
-    )
+    only = TaskFilter(query.status, query.application, query.user, query.q)
+    return tasks.list_tasks(app_context(), page_request(query), only)
 
 
 @routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Task"))

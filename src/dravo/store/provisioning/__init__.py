@@ -1,0 +1,1 @@
+"""Statements on applications, provisioning tasks, attempts, holds, drift and provisioned groups."""

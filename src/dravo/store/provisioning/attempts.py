@@ -1,0 +1,210 @@
+"""What an attempt reads and writes: prepared, because each task runs all of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, case, exists, insert, select, update
+
+from dravo.core.instants import Instant
+from dravo.store import tables as t
+from dravo.store.plan_writer import DONE, WAITING
+from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.provisioning.tasks import NOT_HELD
+
+
+@dataclass(frozen=True)
+class AttemptWork:
+    """An account with its application and its task, in the order of the select."""
+
+    account_id: str
+    user_id: str
+    desired: dict[str, Any]
+    desired_version: int
+    applied: dict[str, Any] | None
+    remote_id: str | None
+    origin: str | None
+    application_id: str
+    base_url: str | None
+    secret: str | None
+    create_accounts: bool
+    update_accounts: bool
+    adopt_by_user_name: bool
+    capabilities: Any
+    auth: Any
+    rate_limit: int | None
+    outcome_unknown_since: Instant | None
+    lists_valid_from: Instant | None
+    to_empty: list[str] | None
+    failures: int
+    answered_at: Instant | None
+    enabled: bool
+    paused_at: Instant | None
+    attempts: int
+
+
+_WORK = PreparedStatement(
+    select(
+        t.account.c.id,
+        t.account.c.user_id,
+        t.account.c.desired,
+        t.account.c.desired_version,
+        t.account.c.applied,
+        t.account.c.remote_id,
+        t.account.c.origin,
+        t.application.c.id.label("application_id"),
+        t.application.c.base_url,
+        t.application.c.secret,
+        t.application.c.create_accounts,
+        t.application.c.update_accounts,
+        t.application.c.adopt_by_user_name,
+        t.application.c.capabilities,
+        t.application.c.auth,
+        t.application.c.rate_limit,
+        t.account.c.outcome_unknown_since,
+        t.account.c.lists_valid_from,
+        t.account.c.to_empty,
+        t.application.c.failures,
+        t.application.c.answered_at,
+        t.application.c.enabled,
+        t.application.c.paused_at,
+        t.task.c.attempts,
+    )
+    .join(t.account, t.account.c.id == t.task.c.account_id)
+    .join(t.application, t.application.c.id == t.task.c.application_id)
+    .where(
+        t.task.c.id == bindparam("task"),
+        t.task.c.status == WAITING,
+        NOT_HELD,
+        ~exists().where(t.pending_recompute.c.user_id == t.task.c.user_id),
+    )
+)
+_APPLY = PreparedStatement(
+    update(t.account)
+    .where(t.account.c.id == bindparam("account"))
+    .values(
+        applied=bindparam("desired", type_=t.account.c.applied.type),
+        last_applied=bindparam("desired", type_=t.account.c.last_applied.type),
+        # An account that became unmanaged meanwhile counts as in sync in its later version.
+        applied_version=case(
+            (t.account.c.applied_version > bindparam("version"), t.account.c.applied_version),
+            else_=bindparam("version"),
+        ),
+        applied_at=bindparam("at"),
+        remote_id=bindparam("remote"),
+        outcome_unknown_since=None,
+        to_empty=None,
+        origin=bindparam("came"),
+    )
+)
+_DESIRED_VERSION = PreparedStatement(
+    select(t.account.c.desired_version).where(t.account.c.id == bindparam("account"))
+)
+_CLOSE = PreparedStatement(
+    update(t.task)
+    .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
+    .values(
+        attempts=bindparam("attempted"),
+        message=None,
+        hint=None,
+        kind=None,
+        status=DONE,
+        closed_at=bindparam("ended"),
+        next_attempt_at=None,
+        version=bindparam("sent"),
+    )
+)
+# A newer version is due. A task that was held meanwhile stays held.
+_HELD = t.task.c.held_at.is_not(None)
+_CONTINUE = PreparedStatement(
+    update(t.task)
+    .where(t.task.c.id == bindparam("task"), t.task.c.closed_at.is_(None))
+    .values(
+        attempts=bindparam("attempted"),
+        version=bindparam("now_due"),
+        next_attempt_at=bindparam("next"),
+        status=case((_HELD, t.task.c.status), else_=WAITING),
+        message=case((_HELD, t.task.c.message)),
+        hint=case((_HELD, t.task.c.hint)),
+        kind=case((_HELD, t.task.c.kind)),
+    )
+)
+_INSERT_ATTEMPT = PreparedStatement(insert(t.task_attempt))
+
+
+def work_of(connection: Connection, task_id: str) -> AttemptWork | None:
+    """Return what a waiting task does; None if nothing is left to do, or the user is being recomputed."""
+    row = _WORK.first(connection, {"task": task_id})
+    return None if row is None else AttemptWork(*row)
+
+
+def desired_version(connection: Connection, account_id: str) -> int | None:
+    """Return the version of the state to reach; None if the account was deleted with its application."""
+    row = _DESIRED_VERSION.first(connection, {"account": account_id})
+    return None if row is None else int(row.desired_version)
+
+
+def apply_state(
+    connection: Connection, work: AttemptWork, remote_id: str | None, origin: str | None, now: Instant
+) -> None:
+    """Note that an account has the state that an attempt sent."""
+    _APPLY.change(
+        connection,
+        {
+            "account": work.account_id,
+            "desired": work.desired,
+            "version": work.desired_version,
+            "at": now,
+            "remote": remote_id,
+            "came": origin,
+        },
+    )
+
+
+def close_task(connection: Connection, task_id: str, work: AttemptWork, now: Instant) -> None:
+    """Close a task that reached the state of its account."""
+    _CLOSE.change(
+        connection,
+        {"task": task_id, "attempted": work.attempts + 1, "ended": now, "sent": work.desired_version},
+    )
+
+
+def continue_task(
+    connection: Connection, task_id: str, work: AttemptWork, version: int, now: Instant
+) -> None:
+    """Have a task go on with a newer version of the state."""
+    _CONTINUE.change(
+        connection, {"task": task_id, "attempted": work.attempts + 1, "next": now, "now_due": version}
+    )
+
+
+def judge_removal_again(connection: Connection, task_id: str) -> None:
+    """Have the removal limit judge a task again, whose change takes away more by now."""
+    d = t.task.c
+    where = (d.id == task_id, d.removes.is_(False))
+    connection.execute(update(t.task).where(*where).values(removes=True, released_at=None))
+
+
+def desired_state(connection: Connection, account_id: str) -> Any:
+    """Return the state to reach of an account, which exists."""
+    statement = select(t.account.c.desired).where(t.account.c.id == account_id)
+    return connection.execute(statement).scalar_one()
+
+
+def note_error(connection: Connection, task_id: str, work: AttemptWork, values: dict[str, Any]) -> None:
+    """Note an error of an attempt.
+
+    The error concerns the version that was sent. A newer version is still to be tried, or is held; it stays
+    unchanged.
+    """
+    d = t.task.c
+    is_open = (d.id == task_id, d.closed_at.is_(None))
+    connection.execute(update(t.task).where(*is_open).values(attempts=work.attempts + 1))
+    same = (d.id == task_id, d.status == WAITING, d.version == work.desired_version, d.held_at.is_(None))
+    connection.execute(update(t.task).where(*same).values(**values))
+
+
+def insert_attempt(connection: Connection, row: dict[str, Any]) -> None:
+    """Insert an attempt."""
+    _INSERT_ATTEMPT.change(connection, row)
