@@ -15,6 +15,7 @@ from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.services.sources import observations, sources
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from dravo.store.provisioning.tasks import TaskFilter
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
@@ -139,11 +140,17 @@ def test_accounts_and_tasks_are_listed_by_what_is_asked(garden: ServiceFixture) 
     ] == ["cyd"]
     for status in ("in_sync", "pending", "unmanaged"):
         assert listed(garden, account_queries.accounts, None, None, status, None) == []
-    opened = tasks.list_tasks(garden.ctx, MOST, "open")
+    opened = tasks.list_tasks(garden.ctx, MOST, TaskFilter("open"))
     assert opened.total == 3
-    assert tasks.list_tasks(garden.ctx, MOST, "waiting", "desk").items[0].desired_state == "active, Viewer"
-    assert tasks.list_tasks(garden.ctx, MOST, "failed").total == 0
-    assert tasks.list_tasks(garden.ctx, MOST, words="cyd").items[0].desired_state == "active, Curator, Viewer"
+    assert (
+        tasks.list_tasks(garden.ctx, MOST, TaskFilter("waiting", "desk")).items[0].desired_state
+        == "active, Viewer"
+    )
+    assert tasks.list_tasks(garden.ctx, MOST, TaskFilter("failed")).total == 0
+    assert (
+        tasks.list_tasks(garden.ctx, MOST, TaskFilter(words="cyd")).items[0].desired_state
+        == "active, Curator, Viewer"
+    )
     one = opened.items[0]
     assert tasks.one(garden.ctx, one.id).tries == []
 

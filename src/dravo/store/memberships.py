@@ -149,6 +149,11 @@ def everyone(*columns: Any) -> Select[Any]:
     return select(t.user.c.id, *columns).where(t.user.c.left_at.is_(None))
 
 
+def some_users(user_ids: Iterable[str]) -> Select[Any]:
+    """Return the select of those of some users who exist."""
+    return select(t.user.c.id).where(t.user.c.id.in_(list(user_ids)))
+
+
 def users_of_target(row: Any, *columns: Any) -> Select[Any]:
     """Return the select of all users whom an assignment can touch, with further columns.
 

@@ -227,3 +227,8 @@ def ready(connection: Connection, now: Instant) -> list[Any]:
         .limit(256)
     )
     return list(connection.execute(statement))
+
+
+def wake_group(connection: Connection, group_id: str, now: Instant) -> None:
+    """Have a group of a source or a local group be sent again, wherever it is provisioned."""
+    wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)

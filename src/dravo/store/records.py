@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, delete, insert, select, update
+from sqlalchemy import Connection, Select, bindparam, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.identity.records import Searchable, UserRecord, searchable
@@ -63,6 +64,103 @@ def get(connection: Connection, source_id: str, connection_type: str, record_id:
     return connection.execute(
         _ONE, {"id": record_id, "source": source_id, "connection_type": connection_type}
     ).first()
+
+
+@dataclass(frozen=True)
+class StoredRecord:
+    """A source record of a user.
+
+    Attributes:
+        native_id: the ID that the source gives it; None for inbound SCIM.
+        undecided: whether a conflict about it waits for a decision.
+    """
+
+    id: str
+    source_id: str
+    connection_type: str
+    user_id: str
+    data: dict[str, Any]
+    version: int
+    native_id: str | None
+    undecided: bool
+
+
+def _columns() -> Select[Any]:
+    r = t.record.c
+    columns = (r.id, r.source_id, r.connection_type, r.user_id, r.data, r.version, r.native_id, r.undecided)
+    return select(*columns).where(r.deleted_at.is_(None))
+
+
+def by_id(connection: Connection, record_id: str) -> StoredRecord | None:
+    """Return a record that was not deleted, or None."""
+    row = connection.execute(_columns().where(t.record.c.id == record_id)).first()
+    return None if row is None else StoredRecord(*row)
+
+
+def of_user(connection: Connection, user_id: str, connection_type: str) -> StoredRecord | None:
+    """Return a record of a user by one connection type that was not deleted, or None."""
+    r = t.record.c
+    where = (r.user_id == user_id, r.connection_type == connection_type)
+    row = connection.execute(_columns().where(*where)).first()
+    return None if row is None else StoredRecord(*row)
+
+
+def ids_of_user(connection: Connection, user_id: str) -> list[str]:
+    """Return the IDs of all records of a user, deleted ones included."""
+    r = t.record.c
+    return list(connection.execute(select(r.id).where(r.user_id == user_id)).scalars())
+
+
+def has_record(connection: Connection, source_id: str, connection_type: str, user_id: str) -> bool:
+    """Return whether a connection of a source reports a user."""
+    r = t.record.c
+    where = (
+        r.source_id == source_id,
+        r.connection_type == connection_type,
+        r.user_id == user_id,
+        r.deleted_at.is_(None),
+    )
+    return connection.execute(select(r.id).where(*where).limit(1)).first() is not None
+
+
+def has_user_name(
+    connection: Connection, source_id: str, connection_type: str, user_name_key: str, own_id: str
+) -> bool:
+    """Return whether another record of a source's connection has a user name.
+
+    Args:
+        user_name_key: the user name in the form in which it is compared.
+        own_id: the record that does not count.
+    """
+    r = t.record.c
+    where = (
+        r.source_id == source_id,
+        r.connection_type == connection_type,
+        r.user_name_key == user_name_key,
+        r.deleted_at.is_(None),
+        r.id != own_id,
+    )
+    return connection.execute(select(r.id).where(*where).limit(1)).first() is not None
+
+
+def move_record(
+    connection: Connection, record: StoredRecord, from_user: str, to_user: str, now: Instant
+) -> bool:
+    """Link a record to another user, unless it was changed since it was read; return whether."""
+    r = t.record.c
+    where = (
+        r.id == record.id,
+        r.version == record.version,
+        r.user_id == from_user,
+        r.deleted_at.is_(None),
+    )
+    values = {"user_id": to_user, "undecided": False, "modified_at": now}
+    return connection.execute(update(t.record).where(*where).values(**values)).rowcount == 1
+
+
+def users_of_records(record_ids: Sequence[str]) -> Select[Any]:
+    """Return the select of the users of some records."""
+    return select(t.record.c.user_id).where(t.record.c.id.in_(record_ids))
 
 
 def insert_record(connection: Connection, record: UserRecord, now: Instant) -> None:

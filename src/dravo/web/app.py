@@ -18,7 +18,6 @@ import orjson
 from flask import Flask, Response, current_app, g, render_template, request, send_from_directory
 from flask.json.provider import JSONProvider
 from flask_openapi3.models.info import Info
-from sqlalchemy import text
 from werkzeug.exceptions import NotFound
 
 from dravo import __version__
@@ -30,6 +29,7 @@ from dravo.services.reporting import metrics as reporting_metrics
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import email_codes
 from dravo.store import clock
+from dravo.store.operators import operators as operator_rows
 from dravo.web import cookies, requests_log
 from dravo.web.api.auth import PREFIX, check_caller, end_job, needs, register_errors
 from dravo.web.api.errors import validation_error
@@ -222,8 +222,8 @@ def _add_health(app: Flask, ctx: AppContext, heartbeats: Heartbeats | None) -> N
     @app.route("/readyz")
     def ready() -> tuple[dict[str, str], int]:
         with ctx.database.reading() as connection:
-            operators = connection.execute(text('SELECT count(*) FROM "operator"')).scalar_one()
-        if not operators:
+            has_operator = operator_rows.exist(connection)
+        if not has_operator:
             return {"status": "not ready", "reason": "There is no operator yet. Run 'dravo init'."}, 503
         try:
             ctx.database.check_writable()

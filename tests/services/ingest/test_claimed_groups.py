@@ -73,7 +73,7 @@ def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixt
     assert [name.lower() for _, name in offered(services)] == ["scaffolders", "site", "yard"]
     assert offered(services, " SCAFF ") == [("contractors", "Scaffolders")]
     made = claimed_groups.make(services.ctx, services.caller, "contractors", " Scaffolders ")
-    assert made["name"] == "Scaffolders" and ("contractors", "Scaffolders") not in offered(services)
+    assert made.name == "Scaffolders" and ("contractors", "Scaffolders") not in offered(services)
     for wrong, name in ((AlreadyExists, "scaffolders"), (InvalidInput, " "), (InvalidInput, "x" * 201)):
         with pytest.raises(wrong):
             claimed_groups.make(services.ctx, services.caller, "contractors", name)
@@ -85,10 +85,10 @@ def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixt
 def test_a_group_made_ahead_is_the_one_that_they_come_with(services: ServiceFixture, door: Door) -> None:
     services.application()
     made = claimed_groups.make(services.ctx, services.caller, "contractors", "Scaffolders")
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=made["id"]))
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=made.id))
     arrived = door.come(groups=["scaffolders"])
     assert [(each["role"], each["what"]) for each in arrived.access] == [("Curator", "gained")]
-    assert [row.id for row in services.rows(t.group)] == [made["id"]]
+    assert [row.id for row in services.rows(t.group)] == [made.id]
     # Of a group of the same name in another source nothing follows.
     other = Door(services, services.source("guests"))
     assert (

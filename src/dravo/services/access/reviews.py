@@ -26,7 +26,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, recompute_marks
+from dravo.store import clock, memberships, recompute_marks
 from dravo.store.access import assignments as stored_assignments
 from dravo.store.access import matrix as access_rows
 from dravo.store.access import reviews as stored
@@ -502,7 +502,7 @@ def _change(
             direct = (*direct, Assignment("review", of.id, None, user.user_id, excludes=True))
         return replace(user, direct=direct)
 
-    touched = stored.some_users({row.user_id for row in chosen})
+    touched = memberships.some_users({row.user_id for row in chosen})
     return PlannedChange(of.id, (touched,), ctx.catalogue.get(connection), then)
 
 

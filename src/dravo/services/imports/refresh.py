@@ -10,12 +10,13 @@ from dravo.services.imports import config as import_config
 from dravo.services.imports.runs import ImportRun, one_run
 from dravo.services.ingest.bulk_groups import BulkGroups
 from dravo.services.ingest.bulk_users import BulkUsers
-from dravo.services.ingest.run_log import is_under_way, note_counts, small_run
+from dravo.services.ingest.run_log import note_counts, small_run
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store.imports import records as imported_records
+from dravo.store.queries import runs as run_queries
 
 # Refresh of one user
 
@@ -30,7 +31,7 @@ def refresh(ctx: AppContext, caller: Caller, key: str, user_id: str) -> ImportRu
     with ctx.database.reading() as connection:
         source, row = source_policies.import_of(connection, key)
         record = imported_records.record_of_user(connection, source.id, user_id)
-        if is_under_way(connection, source.id):
+        if run_queries.is_open_for_source(connection, source.id):
             raise AlreadyExists(
                 f"An import run of '{source.label}' is in progress.",
                 "Wait for the run to end. It refreshes all users.",

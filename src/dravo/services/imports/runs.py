@@ -14,7 +14,7 @@ from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.imports.config import ChangedAttribute
 from dravo.services.imports.run import log
-from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin, is_under_way
+from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin
 from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -114,7 +114,7 @@ def request_run(
             )
         if options.allow_removals:
             _check_label(source.label, confirmed)
-        if is_under_way(connection, source.id):
+        if run_queries.is_open_for_source(connection, source.id):
             raise AlreadyExists(
                 f"An import run of '{source.label}' is in progress.", "Wait for the run to end, or stop it."
             )
@@ -156,7 +156,7 @@ def request_scheduled(ctx: AppContext, now: Instant) -> None:
         for row in stored.due_imports(connection, now):
             following = schedules.next_time(row.schedule, now, zone) if row.schedule and row.enabled else None
             stored.update_import(connection, row.source_id, next_at=following)
-            if row.enabled and not is_under_way(connection, row.source_id):
+            if row.enabled and not run_queries.is_open_for_source(connection, row.source_id):
                 begin(connection, row.source_id, "the schedule", now)
 
 

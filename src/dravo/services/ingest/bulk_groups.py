@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 
 from dravo.core.identity.matching import GROUP_NAME
 from dravo.core.identity.names import fold
@@ -19,8 +19,7 @@ from dravo.protocols.directory.reader import GroupEntry
 from dravo.services.context import AppContext
 from dravo.services.ingest.bulk_users import LET, BulkUsers, write_lines
 from dravo.services.ingest.intake import Intake
-from dravo.store import clock, groups, memberships, provisioned_groups, recompute_marks
-from dravo.store import tables as t
+from dravo.store import clock, groups, memberships, provisioned_groups, recompute_marks, records
 from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import groups as imported_groups
@@ -258,7 +257,7 @@ class BulkGroups:
             if named or (made and by_name):
                 raise_revision(connection)
             for group_id, _ in named:
-                provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
+                provisioned_groups.wake_group(connection, group_id, now)
                 if by_name:
                     recompute_marks.mark_users_within(connection, group_id, now)
             settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
@@ -348,7 +347,7 @@ class BulkGroups:
 
     def _mark(self, connection: Connection, record_ids: Sequence[str], now: Instant) -> None:
         for start in range(0, len(record_ids), 500):
-            users = select(t.record.c.user_id).where(t.record.c.id.in_(record_ids[start : start + 500]))
+            users = records.users_of_records(record_ids[start : start + 500])
             recompute_marks.mark_users(connection, users, now)
 
     def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-from sqlalchemy import Connection, insert
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import StalePreview
@@ -27,7 +27,6 @@ from dravo.protocols.directory.reader import Entry
 from dravo.services.context import AppContext
 from dravo.services.ingest.run_log import STANDARD_RUN, RunOptions
 from dravo.store import clock, groups, memberships, recompute_marks
-from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import groups as imported_groups
@@ -35,7 +34,7 @@ from dravo.store.imports import matching as record_matching
 from dravo.store.imports import records as imported_records
 from dravo.store.imports.records import IMPORT, Known, NewRecord
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
-from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.queries import runs as run_queries
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
 from dravo.store.sources.sources import Source
@@ -601,9 +600,6 @@ class _ParsedEntry:
         )
 
 
-_LINES = PreparedStatement(insert(t.run_entry))
-
-
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
     """Write what a run did to users and groups; without a run, the lines are returned to the caller."""
-    _LINES.change_many(connection, [each for each in lines if each["run_id"] is not None])
+    run_queries.insert_entries(connection, [each for each in lines if each["run_id"] is not None])

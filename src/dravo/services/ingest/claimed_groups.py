@@ -6,8 +6,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import Connection, select
-
 from dravo.core.errors import AlreadyExists, InvalidInput
 from dravo.core.identity import claims
 from dravo.core.identity.names import fold
@@ -17,11 +15,13 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.imports import groups as imported_groups
 from dravo.store.pagination import ItemList
+from dravo.store.queries import groups as group_queries
 from dravo.store.queries.references import KeyAndLabel
+from dravo.store.sign_in import settings as sign_in_rows
+from dravo.store.sign_in import traces as sign_in_traces
 from dravo.store.snapshots.config import raise_revision
 
 # Number of recent traces that are searched, and of groups that are offered.
@@ -47,25 +47,18 @@ class _Claimed:
 
 def seen(ctx: AppContext, words: str = "") -> ItemList[GroupInClaims]:
     """Return groups in the claims of recent sign-ins that do not exist yet, by a part of their name."""
-    wanted, x, s = fold(words.strip()), t.sign_in_trace.c, t.source.c
+    wanted = fold(words.strip())
     found: list[GroupInClaims] = []
     with ctx.database.reading() as connection:
-        sources = connection.execute(
-            select(s.id, s.key, s.label)
-            .join(t.source_sign_in, t.source_sign_in.c.source_id == s.id)
-            .order_by(s.label)
-        ).all()
-        for source in sources:
-            rows = connection.execute(
-                select(x.result).where(x.source_id == source.id).order_by(x.id.desc()).limit(TRACES)
-            ).scalars()
+        for source in sign_in_rows.list_sign_ins(connection):
+            traces = sign_in_traces.last_of_source(connection, source.source_id, TRACES)
             names = {
                 fold(each["group"]["name"]): each["group"]["name"]
-                for result in rows
-                for each in result.get("groups", ())
+                for trace in traces
+                for each in trace.result.get("groups", ())
                 if each["outcome"] == claims.GROUP_CREATED and wanted in fold(each["group"]["name"])
             }
-            here = _here(connection, source.id, names)
+            here = group_queries.name_keys_in_use(connection, source.source_id, names)
             named = KeyAndLabel(source.key, source.label)
             found += [
                 GroupInClaims(
@@ -78,13 +71,15 @@ def seen(ctx: AppContext, words: str = "") -> ItemList[GroupInClaims]:
     return ItemList(found[:MOST])
 
 
-def _here(connection: Connection, source_id: str, names: dict[str, str]) -> set[str]:
-    g = t.group.c
-    where = (g.source_id == source_id, g.deleted_at.is_(None), g.display_name_key.in_(names))
-    return set(connection.execute(select(g.display_name_key).where(*where)).scalars()) if names else set()
+@dataclass(frozen=True)
+class GroupMadeAhead:
+    """A group that was created before the first sign-in."""
+
+    id: str
+    name: str
 
 
-def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]:
+def make(ctx: AppContext, caller: Caller, key: str, name: str) -> GroupMadeAhead:
     """Create a group of a source with its name in the claims, to map it before the first sign-in; return its
     ID and name.
 
@@ -100,7 +95,7 @@ def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]
     now, own_id = clock.now(), new_id()
     with ctx.database.writing() as connection:
         source, _ = source_policies.sign_in_of(connection, key)
-        if _here(connection, source.id, {fold(name): name}):
+        if group_queries.name_keys_in_use(connection, source.id, [fold(name)]):
             raise AlreadyExists(
                 f"'{source.label}' has a group '{name}' already.", "Use the existing group.", "name"
             )
@@ -113,4 +108,4 @@ def make(ctx: AppContext, caller: Caller, key: str, name: str) -> dict[str, str]
             now,
             AuditEvent("created group from claims", "group", own_id, details={"name": name, "source": key}),
         )
-    return {"id": own_id, "name": name}
+    return GroupMadeAhead(own_id, name)

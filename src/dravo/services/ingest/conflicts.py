@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, select, update
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.identity.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
@@ -23,11 +23,13 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock, recompute_marks, records
-from dravo.store import tables as t
 from dravo.store.imports import conflicts as stored_conflicts
-from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.imports.conflicts import StoredConflict
+from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.references import UserRef, user_ref
+from dravo.store.queries.users import User
+from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 
 CHOICES: dict[str, tuple[str, ...]] = {
@@ -73,24 +75,16 @@ def list_conflicts(
     ctx: AppContext, caller: Caller, key: str, page_request: PageRequest, status: str = stored_conflicts.OPEN
 ) -> Page[SourceConflict]:
     """Return a page of a source's conflicts, oldest first, each with its choices and candidates."""
-    c = t.conflict.c
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
-        statement = select(t.conflict).where(c.source_id == source.id, c.status == status)
-        found = page(connection, statement, [c.id], page_request, lambda row: row)
+        found = stored_conflicts.list_conflicts(connection, source.id, page_request, status)
         ids = [user_id for row in found.items for user_id in row.candidates]
-        u = t.user.c
-        users = {
-            row.id: row
-            for row in connection.execute(
-                select(u.id, u.display_name, u.user_name, u.left_at, u.active).where(u.id.in_(ids))
-            )
-        }
+        users = user_queries.by_ids(connection, ids)
     plain = ATTRIBUTES in caller.permissions
     return Page([_line(row, users, plain) for row in found.items], found.total, found.next)
 
 
-def _line(row: Any, users: dict[str, Any], plain: bool) -> SourceConflict:
+def _line(row: StoredConflict, users: dict[str, User], plain: bool) -> SourceConflict:
     said = (row.entry or {}).get("user") or {}
     candidates = [
         PossibleUser(**vars(user_ref(users[each])), status=user_queries.user_status(users[each]))
@@ -150,12 +144,10 @@ def decide(
             "decided_by": caller.name,
             "decided_at": now,
         }
-        connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
+        stored_conflicts.update_conflict(connection, conflict_id, **values)
         if row.subject == "group":
             # Its members were not stored: the next import reads all users.
-            connection.execute(
-                update(t.source_import).where(t.source_import.c.source_id == source.id).values(full_at=None)
-            )
+            source_settings.update_import(connection, source.id, full_at=None)
         details = {"source": key, "name": row.name, "kind": row.kind, "decision": decision, "user": user_id}
         record_change(
             connection,
@@ -170,18 +162,13 @@ def decide(
         else:
             _carry_out(ctx, caller, key, row)
     with ctx.database.reading() as connection:
-        after = connection.execute(select(t.conflict).where(t.conflict.c.id == conflict_id)).one()
+        after = stored_conflicts.by_id(connection, conflict_id)
     return _line(after, {}, ATTRIBUTES in caller.permissions)
 
 
-def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
+def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Source, StoredConflict]:
     source = pushing_source(connection, key)
-    c = t.conflict.c
-    row = connection.execute(
-        select(t.conflict).where(
-            c.id == conflict_id, c.source_id == source.id, c.status != stored_conflicts.OVER
-        )
-    ).first()
+    row = stored_conflicts.get(connection, source.id, conflict_id)
     if row is None:
         raise NotFound(
             f"'{source.label}' does not have this conflict any more.", "Reload the list of conflicts."
@@ -189,7 +176,9 @@ def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Any, Any]:
     return source, row
 
 
-def _whom(connection: Connection, source: Source, row: Any, decision: str, user: str | None) -> str | None:
+def _whom(
+    connection: Connection, source: Source, row: StoredConflict, decision: str, user: str | None
+) -> str | None:
     """Return the user to which a record is to be linked.
 
     Raises:
@@ -202,14 +191,7 @@ def _whom(connection: Connection, source: Source, row: Any, decision: str, user:
             "The user to link is missing.", "Set `user` to an ID, user name or email address.", "user"
         )
     found = find_user(connection, user)
-    r = t.record.c
-    taken = (
-        r.source_id == source.id,
-        r.connection_type == row.connection_type,
-        r.user_id == found.id,
-        r.deleted_at.is_(None),
-    )
-    if connection.execute(select(r.id).where(*taken).limit(1)).first():
+    if records.has_record(connection, source.id, row.connection_type, found.id):
         raise InvalidInput(
             f"'{source.label}' already has a record of {found.display_name}.",
             "Choose another user. Two records of one source cannot belong to one user.",
@@ -218,16 +200,16 @@ def _whom(connection: Connection, source: Source, row: Any, decision: str, user:
     return str(found.id)
 
 
-def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, user_id: str | None) -> None:
+def _carry_out_sent(
+    ctx: AppContext, caller: Caller, row: StoredConflict, decision: str, user_id: str | None
+) -> None:
     """Link a SCIM record to the chosen user, or let it be a new user.
 
     The record itself exists already.
     """
     now = clock.now()
     with ctx.database.reading() as connection:
-        record = connection.execute(
-            select(t.record).where(t.record.c.id == row.native_id, t.record.c.deleted_at.is_(None))
-        ).first()
+        record = records.by_id(connection, row.native_id)
     if record is None:
         return
     if decision == LINK and user_id is not None and user_id != record.user_id:
@@ -242,7 +224,7 @@ def _carry_out_sent(ctx: AppContext, caller: Caller, row: Any, decision: str, us
             records.forget_user(connection, record.user_id)
 
 
-def _carry_out(ctx: AppContext, caller: Caller, key: str, row: Any) -> None:
+def _carry_out(ctx: AppContext, caller: Caller, key: str, row: StoredConflict) -> None:
     """Ingest the entry of a decided conflict, as the source reported it last."""
     entry = Entry(row.native_id, row.entry["reference"], row.entry["attributes"])
     if row.connection_type == SIGN_IN:

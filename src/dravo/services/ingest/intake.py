@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access.evaluation import Assignment
@@ -44,13 +44,12 @@ from dravo.store import (
     recompute_marks,
     records,
 )
-from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import matching as record_matching
 from dravo.store.plan_writer import UserRewrite, apply_outcomes
-from dravo.store.queries import source_rows
+from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import ConfigCache, check_revision, raise_revision
 
@@ -304,9 +303,7 @@ class Intake:
     ) -> tuple[str, str]:
         """Return the kind of a conflict with some users, and a sentence on it."""
         found, (_, _, alike) = searchable(data), _matched_values(data)
-        names = set(
-            connection.execute(select(t.user.c.user_name_key).where(t.user.c.id.in_(others))).scalars()
-        )
+        names = user_queries.user_name_keys(connection, others)
         if found.user_name_key in names:
             return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
         if alike in names:
@@ -331,11 +328,7 @@ class Intake:
 
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
         with self.database.reading() as connection:
-            others = [
-                row.id
-                for row in connection.execute(t.record.select().where(t.record.c.user_id == user_id))
-                if row.id != record_id
-            ]
+            others = [each for each in records.ids_of_user(connection, user_id) if each != record_id]
             found = groups.groups_of_records(connection, others)
             local = groups.groups_of_user(connection, user_id)
         return tuple(
@@ -347,11 +340,9 @@ class Intake:
     ) -> None:
         key = searchable(data).user_name_key
         with self.database.reading() as connection:
-            condition = (t.record.c.user_name_key == key) & (t.record.c.id != (own_id or ""))
-            selection = source_rows.Selection(t.record, source_id, self.connection_type, condition)
-            total = source_rows.count(connection, selection)
+            taken = records.has_user_name(connection, source_id, self.connection_type, key, own_id or "")
             other = records.whose(connection, source_id, unique_values(data, shapes.user), own_id or "")
-        if total:
+        if taken:
             raise ScimError(
                 409,
                 f"This source already has a user with the userName '{data.get('userName')}'. Find this "
@@ -513,7 +504,7 @@ class Intake:
                 )
                 if plan.nesting or renamed or gone:
                     raise_revision(connection)
-                    provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
+                    provisioned_groups.wake_group(connection, group_id, now)
                 write_trace(connection)
             return IngestResult(group_id, data, row.version + 1, row.created_at, now)
 

@@ -5,9 +5,8 @@ first.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 
-from sqlalchemy import Connection, select, update
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import InvalidInput, NotFound, StalePreview
@@ -20,11 +19,11 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, groups, memberships
-from dravo.store import tables as t
+from dravo.store import clock, groups, memberships, records
 from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
+from dravo.store.records import StoredRecord
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
 
@@ -35,7 +34,7 @@ TRIES = 8
 class RecordMove:
     """A record that moves from one user to another; `taker` is None for a new user."""
 
-    row: Any
+    row: StoredRecord
     giver: UserSnapshot
     taker: UserSnapshot
     giver_after: UserSnapshot
@@ -98,14 +97,11 @@ def link(
 def _change(move: RecordMove) -> PlannedChange:
     ids = [user.user_id for user in (move.giver, move.taker) if user.revision is not None]
     name = str(move.giver.records[0].data.get("userName", ""))
-    return PlannedChange(
-        None, (select(t.user.c.id).where(t.user.c.id.in_(ids)),), move.catalogue, move.after, name
-    )
+    return PlannedChange(None, (memberships.some_users(ids),), move.catalogue, move.after, name)
 
 
 def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | None) -> RecordMove:
-    r = t.record.c
-    row = connection.execute(select(t.record).where(r.id == record_id, r.deleted_at.is_(None))).first()
+    row = records.by_id(connection, record_id)
     if row is None:
         raise NotFound("The source record no longer exists.", "Reload the user.")
     if row.connection_type == LOCAL:
@@ -140,7 +136,7 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
     )
 
 
-def _taker(connection: Connection, row: Any, giver: UserSnapshot, to: str | None) -> UserSnapshot:
+def _taker(connection: Connection, row: StoredRecord, giver: UserSnapshot, to: str | None) -> UserSnapshot:
     if to is None:
         if len(giver.records) == 1:
             raise InvalidInput("This is the only record of the user.", "Choose the user to link it to.", "to")
@@ -198,21 +194,8 @@ def _write(
     apply_outcomes(
         connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=planned.catalogue.revision, cleared=cleared
     )
-    r = t.record.c
-    where = (
-        r.id == planned.row.id,
-        r.version == planned.row.version,
-        r.user_id == planned.giver.user_id,
-        r.deleted_at.is_(None),
-    )
-    if (
-        connection.execute(
-            update(t.record)
-            .where(*where)
-            .values(user_id=planned.taker.user_id, undecided=False, modified_at=now)
-        ).rowcount
-        != 1
-    ):
+    giver, taker = planned.giver.user_id, planned.taker.user_id
+    if not records.move_record(connection, planned.row, giver, taker, now):
         raise StalePreview("The record changed in the meantime.")
     if planned.row.undecided:
         stored_conflicts.end_conflicts(connection, planned.row.source_id, "user", [planned.row.id])

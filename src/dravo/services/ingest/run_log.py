@@ -9,14 +9,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection
 
 from dravo.core.errors import AlreadyExists, DravoError
 from dravo.core.instants import Instant
 from dravo.services import events
 from dravo.services.context import AppContext
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.queries import runs as run_queries
 from dravo.store.queries.runs import ASKED, FAILED, FINISHED
@@ -40,17 +39,6 @@ class RunOptions:
 
 
 STANDARD_RUN = RunOptions()
-
-
-def is_under_way(connection: Connection, source_id: str) -> bool:
-    """Return whether a run of the source is waiting or running."""
-    r = t.run.c
-    return (
-        connection.execute(
-            select(r.id).where(r.source_id == source_id, r.ended_at.is_(None)).limit(1)
-        ).first()
-        is not None
-    )
 
 
 def begin(
@@ -86,7 +74,7 @@ def begin(
         "allow_removals": options.allow_removals,
         "crashes": crashes,
     }
-    connection.execute(insert(t.run).values(**row))
+    run_queries.insert_run(connection, row)
     return run_id
 
 
@@ -95,9 +83,7 @@ def end(ctx: AppContext, run_id: str, status: str, *, message: str, hint: str = 
     values = {"status": status, "ended_at": clock.now(), "message": message, "hint": hint}
     with ctx.database.writing() as connection:
         run_queries.update_run(connection, run_id, **values)
-        key = connection.execute(
-            select(t.source.c.key).join(t.run, t.run.c.source_id == t.source.c.id).where(t.run.c.id == run_id)
-        ).scalar()
+        key = run_queries.source_key(connection, run_id)
     events.note(events.RUN, status, source=key, run=run_id, reason=message)
 
 
@@ -110,7 +96,7 @@ def small_run(ctx: AppContext, source_id: str, requested_by: str) -> Iterator[st
     """
     now = clock.now()
     with ctx.database.writing() as connection:
-        if is_under_way(connection, source_id):
+        if run_queries.is_open_for_source(connection, source_id):
             raise AlreadyExists(
                 "An import run of this source is in progress.",
                 "Wait for the run to end. It refreshes all users.",

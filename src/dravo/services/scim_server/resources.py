@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
-from sqlalchemy import ColumnElement, Connection, Table
+from sqlalchemy import ColumnElement, Connection
 
 from dravo.core.errors import NotFound
 from dravo.core.scim.errors import ScimError
@@ -23,12 +23,9 @@ from dravo.core.scim.sorting import SortKey, is_descending, sort_key, sort_locat
 from dravo.core.scim.versions import entity_tag
 from dravo.services.ingest.types import INBOUND_SCIM, IngestResult
 from dravo.store import groups, records
-from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.queries import source_rows
 from dravo.store.queries.scim_filters import EVERYTHING, Narrowing, narrow
-
-TABLES: dict[str, Table] = {"User": t.record, "Group": t.group}
 
 
 @dataclass(frozen=True)
@@ -131,7 +128,7 @@ class OwnRecords:
         self, connection: Connection, search: Search, column: Any, base: str, shapes: SchemaSet
     ) -> dict[str, Any]:
         query, kind = search.query, search.kinds[0]
-        table, narrowing = TABLES[kind.name], search.narrowings[0]
+        table, narrowing = source_rows.TABLES[kind.name], search.narrowings[0]
         selection = source_rows.Selection(table, search.source_id, INBOUND_SCIM, narrowing.condition)
         total = source_rows.count(connection, selection)
         after = None
@@ -170,7 +167,7 @@ class OwnRecords:
         resources: dict[str, dict[str, Any]] = {}
         for number, kind in enumerate(search.kinds):
             wanted = [key.id for key in shown if key.kind == number]
-            rows = source_rows.some(connection, TABLES[kind.name], wanted)
+            rows = source_rows.some(connection, source_rows.TABLES[kind.name], wanted)
             present = [rows[each] for each in wanted if each in rows]
             resources.update(
                 zip(
@@ -186,7 +183,11 @@ class OwnRecords:
     def _keys(self, connection: Connection, search: Search, base: str, shapes: SchemaSet) -> Iterable[Key]:
         """Yield the place of each matching resource; only what filter and order need is read."""
         for number, kind in enumerate(search.kinds):
-            table, narrowing, tree = TABLES[kind.name], search.narrowings[number], search.trees[number]
+            table, narrowing, tree = (
+                source_rows.TABLES[kind.name],
+                search.narrowings[number],
+                search.trees[number],
+            )
             selection = source_rows.Selection(table, search.source_id, INBOUND_SCIM, narrowing.condition)
             if (tree is None or narrowing.exact) and search.sort_at is None:
                 yield from (Key((0, ""), number, each) for each in source_rows.ids(connection, selection))
@@ -272,7 +273,9 @@ class Search:
             for kind, rest in zip(kinds, others, strict=True)
         ]
         self.narrowings = [
-            narrow(tree, TABLES[kind.name], source_id) if tree is not None else Narrowing(None, exact=True)
+            narrow(tree, source_rows.TABLES[kind.name], source_id)
+            if tree is not None
+            else Narrowing(None, exact=True)
             for tree, kind in zip(self.trees, kinds, strict=True)
         ]
         if len(kinds) > 1:
@@ -290,7 +293,7 @@ class Search:
         """Return the column to sort by if SQL can sort, else None."""
         if len(self.kinds) > 1 or not self.narrowings[0].exact:
             return None
-        table = TABLES[self.kinds[0].name]
+        table = source_rows.TABLES[self.kinds[0].name]
         return source_rows.SORTABLE[table].get(str(self.sort_at)) if self.sort_at else table.c.id
 
     def needs(self, number: int) -> set[str]:

@@ -283,8 +283,3 @@ def reasons_of_access(
         x.application_id == application_id, x.user_id.in_(user_ids), x.until_at.is_(None)
     )
     return [(user_id, role_id, reasons) for user_id, role_id, reasons in connection.execute(statement)]
-
-
-def some_users(user_ids: Collection[str]) -> Select[Any]:
-    """Return the select of the IDs of some users who exist."""
-    return select(t.user.c.id).where(t.user.c.id.in_(user_ids))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, func, insert, or_, select, update
@@ -11,19 +12,78 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.imports.records import IMPORT, chunks
+from dravo.store.pagination import Page, PageRequest, page, shown_as
 
 OPEN, DECIDED, OVER = "open", "decided", "over"
 
 
+@dataclass(frozen=True)
+class StoredConflict:
+    """A row of the table of conflicts, in the order of its columns.
+
+    Attributes:
+        subject: "user" or "group".
+        entry: what the source reported.
+        candidates: the IDs of the users to which the record could belong.
+        user_id: the user of a decision to link.
+    """
+
+    id: str
+    source_id: str
+    connection_type: str
+    subject: str
+    native_id: str
+    kind: str
+    name: str
+    message: str
+    entry: dict[str, Any]
+    candidates: list[str]
+    status: str
+    decision: str | None
+    user_id: str | None
+    decided_by: str | None
+    first_seen_at: Instant
+    last_seen_at: Instant
+    decided_at: Instant | None
+
+
+def list_conflicts(
+    connection: Connection, source_id: str, page_request: PageRequest, status: str
+) -> Page[StoredConflict]:
+    """Return a page of a source's conflicts with a status, oldest first."""
+    c = t.conflict.c
+    statement = select(t.conflict).where(c.source_id == source_id, c.status == status)
+    return page(connection, statement, [c.id], page_request, shown_as(StoredConflict, lambda row: row))
+
+
+def get(connection: Connection, source_id: str, conflict_id: str) -> StoredConflict | None:
+    """Return a conflict of a source that is not over, or None."""
+    c = t.conflict.c
+    where = (c.id == conflict_id, c.source_id == source_id, c.status != OVER)
+    row = connection.execute(select(t.conflict).where(*where)).first()
+    return None if row is None else StoredConflict(*row)
+
+
+def by_id(connection: Connection, conflict_id: str) -> StoredConflict:
+    """Return a conflict, which exists."""
+    return StoredConflict(*connection.execute(select(t.conflict).where(t.conflict.c.id == conflict_id)).one())
+
+
+def update_conflict(connection: Connection, conflict_id: str, **values: Any) -> None:
+    """Change columns of a conflict."""
+    connection.execute(update(t.conflict).where(t.conflict.c.id == conflict_id).values(**values))
+
+
 def decisions(
     connection: Connection, source_id: str, subject: str, native_ids: Sequence[str]
-) -> dict[str, Any]:
+) -> dict[str, StoredConflict]:
     """Return decisions that are not applied yet, by native ID."""
     c = t.conflict.c
-    found: dict[str, Any] = {}
+    found: dict[str, StoredConflict] = {}
     for some in chunks(native_ids):
         where = (c.source_id == source_id, c.subject == subject, c.native_id.in_(some), c.status == DECIDED)
-        found.update({row.native_id: row for row in connection.execute(select(t.conflict).where(*where))})
+        rows = connection.execute(select(t.conflict).where(*where))
+        found.update({row.native_id: StoredConflict(*row) for row in rows})
     return found
 
 

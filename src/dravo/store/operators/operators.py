@@ -60,6 +60,11 @@ def _first(connection: Connection, *where: Any) -> Operator | None:
     return None if row is None else Operator(*row)
 
 
+def exist(connection: Connection) -> bool:
+    """Return whether there is an operator."""
+    return connection.execute(select(t.operator.c.id).limit(1)).first() is not None
+
+
 def list_operators(
     connection: Connection, page_request: PageRequest, show: Callable[[Operator], Item]
 ) -> Page[Item]:

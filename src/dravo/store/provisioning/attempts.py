@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, case, exists, insert, select, update
@@ -27,7 +27,7 @@ class AttemptWork:
     origin: str | None
     application_id: str
     base_url: str | None
-    secret: str | None
+    secret: str | None = field(repr=False)
     create_accounts: bool
     update_accounts: bool
     adopt_by_user_name: bool

@@ -18,7 +18,7 @@ from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.queries import search as text_search
 
 UNKNOWN = "unknown"
-# Removals start only after the removal limit let them through.
+# Removals start only after the removal limit released them.
 NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
 
 
@@ -30,7 +30,7 @@ class StoredTask:
         version: the version of the desired state that the task brings about.
         kind: the kind of its last error, or None.
         removes: whether it takes roles, activity or the account away.
-        released_at, released_by: when the removal was let through, and the operator who approved it.
+        released_at, released_by: when the removal was released, and the operator who approved it.
         held_at: since when the removal limit holds the task, or None.
     """
 

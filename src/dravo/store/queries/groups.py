@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -249,3 +249,46 @@ def group_members(connection: Connection, group_id: str, page_request: PageReque
         u.modified_at,
     ).join(listed, listed.c.user_id == u.id)
     return page(connection, statement, [u.display_name_key, u.id], page_request, user_line)
+
+
+@dataclass(frozen=True)
+class OwnedGroup:
+    """A present group with the label of its source."""
+
+    id: str
+    source_id: str
+    connection_type: str
+    display_name: str
+    data: dict[str, Any]
+    version: int
+    source_label: str
+
+
+def owned_group(connection: Connection, group_id: str) -> OwnedGroup | None:
+    """Return a present group with the label of its source, or None."""
+    g, s = t.group.c, t.source.c
+    statement = (
+        select(g.id, g.source_id, g.connection_type, g.display_name, g.data, g.version, s.label)
+        .join(t.source, s.id == g.source_id)
+        .where(g.id == group_id, g.deleted_at.is_(None))
+    )
+    row = connection.execute(statement).first()
+    return None if row is None else OwnedGroup(*row)
+
+
+def name_keys_in_use(
+    connection: Connection, source_id: str, name_keys: Collection[str], own_id: str = ""
+) -> set[str]:
+    """Return those of some names, in the form in which they are compared, that groups of a source have.
+
+    Args:
+        own_id: a group that does not count.
+    """
+    g = t.group.c
+    where = (
+        g.source_id == source_id,
+        g.display_name_key.in_(name_keys),
+        g.deleted_at.is_(None),
+        g.id != own_id,
+    )
+    return set(connection.execute(select(g.display_name_key).where(*where)).scalars())

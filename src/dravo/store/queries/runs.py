@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,6 +11,7 @@ from sqlalchemy import Connection, delete, insert, select, update
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries import search as text_search
 
 ASKED, RUNNING, FINISHED, HELD, FAILED, STOPPED = "waiting", "running", "done", "held", "failed", "stopped"
@@ -79,6 +80,28 @@ def is_open_for(connection: Connection, application_id: str) -> bool:
     r = t.run.c
     statement = select(r.id).where(r.application_id == application_id, r.ended_at.is_(None)).limit(1)
     return connection.execute(statement).first() is not None
+
+
+def is_open_for_source(connection: Connection, source_id: str) -> bool:
+    """Return whether a run of a source waits or is in progress."""
+    r = t.run.c
+    statement = select(r.id).where(r.source_id == source_id, r.ended_at.is_(None)).limit(1)
+    return connection.execute(statement).first() is not None
+
+
+def source_key(connection: Connection, run_id: str) -> str | None:
+    """Return the key of the source of a run, or None."""
+    s, r = t.source.c, t.run.c
+    statement = select(s.key).join(t.run, r.source_id == s.id).where(r.id == run_id)
+    return connection.execute(statement).scalar()
+
+
+_INSERT_ENTRIES = PreparedStatement(insert(t.run_entry))
+
+
+def insert_entries(connection: Connection, entries: Sequence[Mapping[str, Any]]) -> None:
+    """Insert entries of runs."""
+    _INSERT_ENTRIES.change_many(connection, list(entries))
 
 
 def update_run(connection: Connection, run_id: str, **values: Any) -> None:

@@ -39,6 +39,8 @@ for _table, _columns in SORTABLE.items():
         "meta.created": _table.c.created_at,
         "meta.lastModified": _table.c.modified_at,
     }
+# The table of a SCIM resource type.
+TABLES: dict[str, Table] = {"User": t.record, "Group": t.group}
 CHUNK = 500
 
 

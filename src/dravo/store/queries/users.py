@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -225,3 +225,28 @@ def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
         )
         for row in connection.execute(statement)
     ]
+
+
+def by_ids(connection: Connection, user_ids: Sequence[str]) -> dict[str, User]:
+    """Return some users by ID."""
+    statement = select(t.user).where(t.user.c.id.in_(user_ids))
+    return {row.id: User(*row) for row in connection.execute(statement)}
+
+
+def user_name_keys(connection: Connection, user_ids: Collection[str]) -> set[str]:
+    """Return the user names of some users, in the form in which they are compared."""
+    u = t.user.c
+    return set(connection.execute(select(u.user_name_key).where(u.id.in_(user_ids))).scalars())
+
+
+def other_with_name(
+    connection: Connection, name_key: str, email_key: str | None, own_id: str
+) -> UserRef | None:
+    """Return another user who has not left, with the same user name or email address; or None."""
+    u = t.user.c
+    same = [u.user_name_key == name_key, *([u.email_key == email_key] if email_key else [])]
+    statement = select(u.id, u.display_name, u.user_name).where(
+        or_(*same), u.left_at.is_(None), u.id != own_id
+    )
+    row = connection.execute(statement.limit(1)).first()
+    return None if row is None else user_ref(row)

@@ -127,3 +127,15 @@ def users_of_several_sources(source_id: str, *columns: Any) -> Select[Any]:
     here = select(r.user_id).where(r.source_id == source_id)
     several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)
     return select(t.user.c.id, *columns).where(t.user.c.id.in_(several))
+
+
+def first_of_type(connection: Connection, connection_type: str) -> str | None:
+    """Return the ID of a source of a connection type, or None."""
+    s = t.source.c
+    return connection.execute(select(s.id).where(s.connection_type == connection_type)).scalar()
+
+
+def keys_that_start_with(connection: Connection, start: str) -> set[str]:
+    """Return the keys of sources that start with a text."""
+    s = t.source.c
+    return set(connection.execute(select(s.key).where(s.key.startswith(start))).scalars())

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, literal, select
+from sqlalchemy import Connection, literal
 
 from dravo.core.access.evaluation import memberships
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StalePreview
@@ -28,10 +28,9 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, groups, provisioned_groups, recompute_marks
 from dravo.store import memberships as store_memberships
-from dravo.store import tables as t
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
-from dravo.store.queries.groups import GroupLine
+from dravo.store.queries.groups import GroupLine, OwnedGroup
 from dravo.store.snapshots.config import raise_revision
 
 MOST_NAMED = 1_000
@@ -197,7 +196,7 @@ def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = 
         )
         groups.end_group(connection, group_id, now)
         raise_revision(connection)
-        provisioned_groups.wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
+        provisioned_groups.wake_group(connection, group_id, now)
         record_change(
             connection,
             ctx.keys,
@@ -208,7 +207,7 @@ def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = 
     process_marks(ctx, USERS_PER_CHUNK)
 
 
-def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> PlannedChange:
+def _planned(catalogue: ConfigSnapshot, row: OwnedGroup, moves: MemberChanges) -> PlannedChange:
     """Return the change that other members would be."""
     parents = dict(catalogue.parents)
     for inner in moves.add_groups:
@@ -216,7 +215,7 @@ def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> Plann
     for inner in moves.remove_groups:
         parents[inner] = tuple(each for each in parents.get(inner, ()) if each != row.id)
     coming, going = frozenset(moves.add), frozenset(moves.remove)
-    users = select(t.user.c.id).where(t.user.c.id.in_([*coming, *going]))
+    users = store_memberships.some_users([*coming, *going])
     touched = (
         users,
         *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)),
@@ -230,7 +229,7 @@ def _planned(catalogue: ConfigSnapshot, row: Any, moves: MemberChanges) -> Plann
     return PlannedChange(None, touched, replace(catalogue, parents=parents), then, row.display_name)
 
 
-def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
+def _gone(ctx: AppContext, connection: Connection, row: OwnedGroup) -> PlannedChange:
     """Plan the deletion of a group."""
     catalogue = ctx.catalogue.get(connection)
     parents = {
@@ -248,7 +247,9 @@ def _gone(ctx: AppContext, connection: Connection, row: Any) -> PlannedChange:
     )
 
 
-def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members: Members) -> MemberChanges:
+def _moves(
+    connection: Connection, catalogue: ConfigSnapshot, row: OwnedGroup, members: Members
+) -> MemberChanges:
     """Return the members to add and to remove, by ID.
 
     Raises:
@@ -289,18 +290,13 @@ def _moves(connection: Connection, catalogue: ConfigSnapshot, row: Any, members:
     )
 
 
-def _row(connection: Connection, group_id: str) -> Any:
+def _row(connection: Connection, group_id: str) -> OwnedGroup:
     """Return a local group's row.
 
     Raises:
         NotFound; InvalidInput if it is a source's.
     """
-    g, s = t.group.c, t.source.c
-    row = connection.execute(
-        select(t.group, s.label.label("source_label"))
-        .join(t.source, s.id == g.source_id)
-        .where(g.id == group_id, g.deleted_at.is_(None))
-    ).first()
+    row = group_queries.owned_group(connection, group_id)
     if row is None:
         raise NotFound(
             f"There is no group with the ID '{group_id}'.",
@@ -333,14 +329,7 @@ def _checked(name: str) -> str:
 
 
 def _check_free(connection: Connection, source_id: str, name: str, own_id: str) -> None:
-    g = t.group.c
-    where = (
-        g.source_id == source_id,
-        g.display_name_key == fold(name),
-        g.deleted_at.is_(None),
-        g.id != own_id,
-    )
-    if connection.execute(select(g.id).where(*where).limit(1)).first():
+    if group_queries.name_keys_in_use(connection, source_id, [fold(name)], own_id):
         raise AlreadyExists(
             f"A local group '{name}' exists already.",
             "Choose another name, or add users to the existing group.",

@@ -5,14 +5,12 @@ It is created when it is first needed.
 
 from __future__ import annotations
 
-from sqlalchemy import insert, select
-
 from dravo.core.identity.records import LOCAL
 from dravo.services.context import AppContext
 from dravo.store import clock
-from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.snapshots.config import raise_revision
+from dravo.store.sources import sources as source_rows
 
 # Values of any source come before local values.
 LAST = 1_000
@@ -20,17 +18,15 @@ LAST = 1_000
 
 def local_source(ctx: AppContext) -> str:
     """Return the id of the organization's own source."""
-    s = t.source.c
-    known = select(s.id).where(s.connection_type == LOCAL)
     with ctx.database.reading() as connection:
-        found: str | None = connection.execute(known).scalar()
+        found = source_rows.first_of_type(connection, LOCAL)
     if found is not None:
         return found
     with ctx.database.writing() as connection:
-        found = connection.execute(known).scalar()
+        found = source_rows.first_of_type(connection, LOCAL)
         if found is None:
             found = new_id()
-            taken = set(connection.execute(select(s.key).where(s.key.startswith(LOCAL))).scalars())
+            taken = source_rows.keys_that_start_with(connection, LOCAL)
             key = next(
                 each
                 for number in range(len(taken) + 1)
@@ -44,6 +40,6 @@ def local_source(ctx: AppContext) -> str:
                 "priority": LAST,
                 "created_at": clock.now(),
             }
-            connection.execute(insert(t.source).values(**row))
+            source_rows.insert_source(connection, row)
             raise_revision(connection)
     return found

@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, or_, select
+from sqlalchemy import Connection
 
 from dravo.core.access.evaluation import Assignment
 from dravo.core.errors import AlreadyExists, InvalidInput, NotPermitted
@@ -29,10 +29,11 @@ from dravo.services.ingest.types import IngestChange, IngestOptions
 from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock
-from dravo.store import tables as t
+from dravo.store import clock, memberships, records
 from dravo.store.plan_writer import ConfirmedRemovals
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.users import User
+from dravo.store.records import StoredRecord
 
 FIELDS = ("user_name", "given_name", "family_name", "display_name", "email", "title", "department", "active")
 EMAIL = re.compile(r"[^@\s]+@[^@\s]+")
@@ -181,7 +182,7 @@ def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> Prev
         return changes_preview.shown(connection, _planned(ctx, connection, row, record, data))
 
 
-def _cleared(row: Any, confirmed: tuple[str, str] | None) -> ConfirmedRemovals:
+def _cleared(row: User, confirmed: tuple[str, str] | None) -> ConfirmedRemovals:
     """Return which removals need not wait for the removal limit: those of this user, where that was
     confirmed.
     """
@@ -189,12 +190,12 @@ def _cleared(row: Any, confirmed: tuple[str, str] | None) -> ConfirmedRemovals:
 
 
 def _planned(
-    ctx: AppContext, connection: Connection, row: Any, record: Any, data: dict[str, Any] | None
+    ctx: AppContext, connection: Connection, row: User, record: StoredRecord, data: dict[str, Any] | None
 ) -> PlannedChange:
     then = UserRecord(
         record.id, record.source_id, LOCAL, data if data is not None else record.data, row.id, data is None
     )
-    only = select(t.user.c.id).where(t.user.c.id == row.id)
+    only = memberships.some_users([row.id])
     return PlannedChange(
         None, (only,), ctx.catalogue.get(connection), lambda user: with_record(user, then), row.display_name
     )
@@ -233,13 +234,10 @@ def read(given: Mapping[str, Any]) -> dict[str, Any]:
         raise InvalidInput(wrong.detail, "Correct this value.") from None
 
 
-def _record_of(connection: Connection, user: str) -> tuple[Any, Any]:
+def _record_of(connection: Connection, user: str) -> tuple[User, StoredRecord]:
     """Return the row of a user, and of the user's local record."""
     row = find_user(connection, user)
-    r = t.record.c
-    record = connection.execute(
-        select(t.record).where(r.user_id == row.id, r.connection_type == LOCAL, r.deleted_at.is_(None))
-    ).first()
+    record = records.of_user(connection, row.id, LOCAL)
     if record is None:
         sources = ", ".join(
             dict.fromkeys(
@@ -260,13 +258,8 @@ def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) ->
     time.
     """
     found = searchable(data)
-    u = t.user.c
-    same = [u.user_name_key == found.user_name_key]
-    if found.email:
-        same.append(u.email_key == fold(found.email))
-    other = connection.execute(
-        select(u.id, u.display_name).where(or_(*same), u.left_at.is_(None), u.id != own_id).limit(1)
-    ).first()
+    email_key = fold(found.email) if found.email else None
+    other = user_queries.other_with_name(connection, found.user_name_key, email_key, own_id)
     if other is not None:
         raise AlreadyExists(
             f"{other.display_name} has the same user name or email address.",

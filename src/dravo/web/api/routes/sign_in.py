@@ -12,7 +12,7 @@ from flask import Response, current_app, jsonify, request
 from dravo.core.errors import NotPermitted, NotSignedIn
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.ingest import claimed_groups
-from dravo.services.ingest.claimed_groups import GroupInClaims
+from dravo.services.ingest.claimed_groups import GroupInClaims, GroupMadeAhead
 from dravo.services.notifications import mail_queue
 from dravo.services.notifications.mail_queue import MailSettings, MailTested
 from dravo.services.security.rate_limits import RateLimiter
@@ -228,7 +228,7 @@ def list_claimed_groups(query: ClaimedQuery) -> ItemList[GroupInClaims]:
 
 @routes.post("/sources/<key>/sign-in/groups", responses=responses("sign_in.GroupMadeAhead", 201))
 @needs("groups.change")
-def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[dict[str, str], int]:
+def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[GroupMadeAhead, int]:
     """Create a group from claims.
 
     Creates the group, so that it can be mapped before the first sign-in.
