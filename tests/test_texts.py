@@ -189,7 +189,7 @@ def test_every_parameter_and_property_has_a_description() -> None:
 
 
 def test_every_import_setting_in_help_and_guides_exists() -> None:
-    known = {field["name"] for key in KINDS for field in fields_of(key)}
+    known = {field.name for key in KINDS for field in fields_of(key)}
     texts = [*(path.read_text() for path in TEXTS), *(path.read_text() for path in SOURCES)]
     used = {name for text in texts for name in _SETTING.findall(text)}
     assert len(used) >= 3 and used <= known | {"NAME"}, used - known

@@ -3,7 +3,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
 
 import pytest
 
@@ -162,7 +161,7 @@ def scim(call: Call) -> Answer:
     return Answer(200, {"totalResults": 3, "Resources": []})
 
 
-def checked(url: str, token: str | None) -> dict[str, Any]:
+def checked(url: str, token: str | None) -> CheckResult:
     client = Client()
     try:
         return check_connection(client, url, lambda: Connection(url, token) if token else None)
@@ -172,8 +171,8 @@ def checked(url: str, token: str | None) -> dict[str, Any]:
 
 def test_a_check_before_there_is_a_token_says_not_yet() -> None:
     with server(scim) as url:
-        steps = checked(f"{url}/scim/v2", None)["steps"]
-    assert [(step["name"], step["outcome"]) for step in steps] == [
+        steps = checked(f"{url}/scim/v2", None).steps
+    assert [(step.name, step.outcome) for step in steps] == [
         ("Address", "ok"),
         ("Service", "ok"),
         ("Token", "pending"),
@@ -186,23 +185,23 @@ def test_the_check_goes_step_by_step_and_offers_the_hint() -> None:
         good = checked(f"{url}/scim/v2", "right")
         wrong_token = checked(f"{url}/scim/v2", "failed")
         page = checked(url, "right")
-    assert good["ok"]
+    assert good.ok
     assert (
-        good["capabilities"]["patch"],
-        good["capabilities"]["bulk"],
-        good["capabilities"]["max_results"],
+        good.capabilities["patch"],
+        good.capabilities["bulk"],
+        good.capabilities["max_results"],
     ) == (True, False, 50)
-    assert [(step["name"], step["outcome"]) for step in wrong_token["steps"]] == [
+    assert [(step.name, step.outcome) for step in wrong_token.steps] == [
         ("Address", "ok"),
         ("Service", "ok"),
         ("Token", "failed"),
         ("Reading", "skipped"),
     ]
-    service = page["steps"][1]
-    assert "web page" in service["message"]
-    assert f"{url}/scim/v2" in service["hint"]
+    service = page.steps[1]
+    assert "web page" in service.message
+    assert f"{url}/scim/v2" in service.hint
     nobody = checked(f"http://127.0.0.1:{free_port()}/scim/v2", "right")
-    assert [step["outcome"] for step in nobody["steps"]] == ["failed", "skipped", "skipped", "skipped"]
+    assert [step.outcome for step in nobody.steps] == ["failed", "skipped", "skipped", "skipped"]
 
 
 def test_https_at_a_plain_port_is_told_in_words() -> None:

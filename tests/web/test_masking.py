@@ -19,7 +19,9 @@ from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sources import tokens as scim_tokens
+from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.provisioning import attempts as attempt_rows
 from dravo.web.app import create_app
 from tests.service_fixture import ServiceFixture
 
@@ -126,6 +128,51 @@ def office(services: ServiceFixture) -> Iterator[Office]:
             "raw": EMAIL,
         }
         ids["trace"] = sign_in_traces.write(connection, row)
+        # What was exchanged with the application quotes attributes in filters and in refusals.
+        exchange = {
+            "method": "GET",
+            "path": f"/Users?filter={EMAIL}",
+            "query": {"filter": f'emails.value eq "{EMAIL}"'},
+            "status": 400,
+            "milliseconds": 3,
+            "excerpt": f"{TITLE} is not valid.",
+        }
+        ids["tasks"] = services.rows(t.task)[0].id
+        attempt = {
+            "task_id": ids["tasks"],
+            "version": 1,
+            "started_at": clock.now(),
+            "ended_at": clock.now(),
+            "outcome": "failed",
+            "message": f"The filter for {EMAIL} was refused.",
+            "exchanges": [exchange],
+        }
+        attempt_rows.insert_attempt(connection, attempt)
+        group = {
+            "id": "provisioned",
+            "application_id": services.rows(t.application, key="desk")[0].id,
+            "key": "group:none",
+            "status": "failed",
+            "attempts": 1,
+            "message": f"The member {EMAIL} was refused.",
+            "exchanges": [exchange],
+            "created_at": clock.now(),
+        }
+        connection.execute(t.provisioned_group.insert().values(**group))
+        drift = {
+            "id": "drift",
+            "application_id": group["application_id"],
+            "kind": "attributes",
+            "about": "account",
+            "name": "Ada Birch",
+            "there": {"title": TITLE, "emails": [{"value": EMAIL}]},
+            "differences": [{"attribute": "title", "before": TITLE, "after": None}],
+            "status": "open",
+            "first_seen_at": clock.now(),
+            "last_seen_at": clock.now(),
+            "run_id": "run",
+        }
+        connection.execute(t.drift.insert().values(**drift))
     yield Office(services, app, ids)
 
 

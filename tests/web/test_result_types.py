@@ -18,10 +18,9 @@ from dravo.web.api.openapi import ApiBlueprint, model_named
 
 # Routes whose result is a response of its own: files, redirects, cookies.
 ROUTES = [
-    (f"{module}.{view.__name__}", view, model_named(model))
+    (f"{module}.{each.view.__name__}", each.view, model_named(each.model))
     for module in (each.name for each in pkgutil.iter_modules(dravo.web.api.routes.__path__))
-    for view, model in importlib.import_module(f"dravo.web.api.routes.{module}").routes.results()
-    if isinstance(model, str)
+    for each in importlib.import_module(f"dravo.web.api.routes.{module}").routes.results()
 ]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from typing import Any
 
 from dravo.cli.output import (
@@ -229,7 +230,7 @@ def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     one, two = (user["display_name"] for user in found["users"])
 
-    def side(number: int) -> Any:
+    def side(number: int) -> Callable[[dict[str, Any]], str]:
         return lambda a: "; ".join(
             f"{each['role']} ({', '.join(each['because'])})" for each in a["sides"][number]
         )

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Sequence
 from contextlib import nullcontext
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 from rich import box
 from rich.console import Console
@@ -21,6 +21,10 @@ from dravo.client import ApiError, Dravo, Pages
 
 Command = Callable[[argparse.Namespace, Dravo], int | None]
 MOST_ROWS = 50
+
+
+# What takes the verbs of a noun.
+Verbs: TypeAlias = "argparse._SubParsersAction[argparse.ArgumentParser]"
 
 
 class UsageError(Exception):
@@ -45,13 +49,14 @@ def command(
     return parser
 
 
-def noun(subparsers: Any, name: str, help_text: str) -> Any:
+def noun(subparsers: Any, name: str, help_text: str) -> Verbs:
     """Add a noun; the result takes its verbs."""
     parser = subparsers.add_parser(
         name, help=help_text, description=help_text[:1].upper() + help_text[1:] + "."
     )
     parser.set_defaults(run=None, shown=parser)
-    return parser.add_subparsers(metavar="VERB", title="verbs")
+    verbs: Verbs = parser.add_subparsers(metavar="VERB", title="verbs")
+    return verbs
 
 
 def list_options(parser: argparse.ArgumentParser) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import (
@@ -53,11 +54,24 @@ _WRITE = (
 )
 
 
-def get(connection: Connection, source_id: str, connection_type: str, group_id: str) -> Any:
+@dataclass(frozen=True)
+class StoredGroup:
+    """A present group of a source, in the order of the select."""
+
+    id: str
+    display_name: str
+    data: dict[str, Any]
+    version: int
+    created_at: Instant
+    modified_at: Instant
+
+
+def get(connection: Connection, source_id: str, connection_type: str, group_id: str) -> StoredGroup | None:
     """Return one group that the source has, or None."""
-    return connection.execute(
+    row = connection.execute(
         _ONE, {"id": group_id, "source": source_id, "connection_type": connection_type}
     ).first()
+    return None if row is None else StoredGroup(*row)
 
 
 def make(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, Select, Subquery, bindparam, func, insert, literal, select, update
@@ -102,12 +102,12 @@ def end_memberships_of_record(connection: Connection, record_id: str, now: Insta
     connection.execute(_END_RECORD, {"record": record_id, "now": now})
 
 
-def _each(found: Subquery, columns: Sequence[Any]) -> Select[Any]:
+def _each(found: Subquery) -> Select[str]:
     # Without a condition, SQLite would read ON CONFLICT of the insert as a part of the join.
-    return select(found.c.user_id, *columns).where(found.c.user_id.is_not(None)).distinct()
+    return select(found.c.user_id).where(found.c.user_id.is_not(None)).distinct()
 
 
-def users_within(group_id: str, *columns: Any) -> Select[Any]:
+def users_within(group_id: str) -> Select[str]:
     """Return the select of everyone in a group, by any nesting."""
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
@@ -117,15 +117,15 @@ def users_within(group_id: str, *columns: Any) -> Select[Any]:
         )
     )
     found = listed(select(within.c.id))
-    return _each(found, columns)
+    return _each(found)
 
 
-def users_in_groups_of(source_ids: Any, *columns: Any) -> Select[Any]:
+def users_in_groups_of(source_ids: Any) -> Select[str]:
     """Return the select of everyone who is in any group of some sources."""
     found = listed(
         select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.deleted_at.is_(None))
     )
-    return _each(found, columns)
+    return _each(found)
 
 
 def with_inner_groups(connection: Connection, group_ids: Sequence[str]) -> set[str]:
@@ -144,29 +144,29 @@ def how_many_within(connection: Connection, group_id: str) -> int:
     )
 
 
-def everyone(*columns: Any) -> Select[Any]:
+def everyone() -> Select[str]:
     """Return the select of all users who have not left."""
-    return select(t.user.c.id, *columns).where(t.user.c.left_at.is_(None))
+    return select(t.user.c.id).where(t.user.c.left_at.is_(None))
 
 
-def some_users(user_ids: Iterable[str]) -> Select[Any]:
+def some_users(user_ids: Iterable[str]) -> Select[str]:
     """Return the select of those of some users who exist."""
     return select(t.user.c.id).where(t.user.c.id.in_(list(user_ids)))
 
 
-def users_of_target(row: Any, *columns: Any) -> Select[Any]:
-    """Return the select of all users whom an assignment can touch, with further columns.
+def users_of_target(row: Mapping[str, Any]) -> Select[str]:
+    """Return the select of all users whom an assignment can touch.
 
     Args:
         row: the columns of the assignment's table.
     """
-    found: Select[Any]
+    found: Select[str]
     if row["user_id"] is not None:
-        return select(t.user.c.id, *columns).where(t.user.c.id == row["user_id"])
+        return select(t.user.c.id).where(t.user.c.id == row["user_id"])
     if row["group_id"] is not None:
-        found = users_within(row["group_id"], *columns)
+        found = users_within(row["group_id"])
     elif row["pattern"] is not None:
-        found = users_in_groups_of((row["source_id"],), *columns)
+        found = users_in_groups_of((row["source_id"],))
     else:
-        found = everyone(*columns)
+        found = everyone()
     return found

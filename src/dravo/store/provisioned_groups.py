@@ -202,7 +202,7 @@ def forget(connection: Connection, group_id: str) -> None:
     )
 
 
-def ready(connection: Connection, now: Instant) -> list[Any]:
+def ready(connection: Connection, now: Instant) -> list[tuple[str, str, int]]:
     """Return (ID, application ID, concurrent requests) of groups to provision now: no task of a user is due
     before them.
     """
@@ -226,7 +226,9 @@ def ready(connection: Connection, now: Instant) -> list[Any]:
         .order_by(g.next_attempt_at)
         .limit(256)
     )
-    return list(connection.execute(statement))
+    return [
+        (group_id, application_id, most) for group_id, application_id, most in connection.execute(statement)
+    ]
 
 
 def wake_group(connection: Connection, group_id: str, now: Instant) -> None:

@@ -57,33 +57,35 @@ def is_due(connection: Connection, now: Instant) -> bool:
 
 def mark_due(connection: Connection, now: Instant) -> None:
     """Mark users with an assignment that starts or ends by now."""
-    mark_selected(connection, _due(now))
+    mark_selected(connection, _due(now), now)
 
 
-def _due(now: Instant) -> Select[Any]:
+def _due(now: Instant) -> Select[str]:
     u = t.user.c
-    return select(u.id, literal(now)).where(u.next_change_at.is_not(None), u.next_change_at <= now)
+    return select(u.id).where(u.next_change_at.is_not(None), u.next_change_at <= now)
 
 
 def mark_users_within(connection: Connection, group_id: str, now: Instant) -> None:
     """Mark all users in a group, directly or through nested groups."""
-    mark_selected(connection, users_within(group_id, literal(now)))
+    mark_selected(connection, users_within(group_id), now)
 
 
 def mark_everyone(connection: Connection, now: Instant, cleared: tuple[str, str] | None = None) -> None:
     """Mark all users who have not left; `cleared` as in `mark_selected`."""
-    mark_selected(connection, everyone(literal(now)), cleared)
+    mark_selected(connection, everyone(), now, cleared)
 
 
 def mark_users(
     connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None
 ) -> None:
     """Mark users by ID, or by a select of IDs; `cleared` as in `mark_selected`."""
-    mark_selected(connection, select(t.user.c.id, literal(now)).where(t.user.c.id.in_(users)), cleared)
+    mark_selected(connection, select(t.user.c.id).where(t.user.c.id.in_(users)), now, cleared)
 
 
-def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] | None = None) -> None:
-    """Mark the users that a select of (user id, instant) yields.
+def mark_selected(
+    connection: Connection, users: Select[Any], now: Instant, cleared: tuple[str, str] | None = None
+) -> None:
+    """Mark the users that a select of IDs yields.
 
     Args:
         cleared: (application ID, name of the operator) if the removals were confirmed. An earlier
@@ -93,7 +95,7 @@ def mark_selected(connection: Connection, users: Any, cleared: tuple[str, str] |
     columns = ["user_id", "since", "confirmed_for", "released_by"]
     application_id, by = cleared or (None, None)
     statement = insert_unless_there(t.pending_recompute).from_select(
-        columns, users.add_columns(literal(application_id), literal(by))
+        columns, users.add_columns(literal(now), literal(application_id), literal(by))
     )
     new = statement.excluded
     values = {"since": new.since, "confirmed_for": new.confirmed_for, "released_by": new.released_by}

@@ -15,12 +15,6 @@ from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries.source_rows import COLUMNS
 
-_ONE = select(*COLUMNS[t.record]).where(
-    t.record.c.id == bindparam("id"),
-    t.record.c.source_id == bindparam("source"),
-    t.record.c.connection_type == bindparam("connection_type"),
-    t.record.c.deleted_at.is_(None),
-)
 _MAKE = PreparedStatement(insert(t.record))
 _PRESENT = (
     t.record.c.id == bindparam("record"),
@@ -59,11 +53,32 @@ def found_by(
     return found.user_name_key, found.external_id, first, "\n".join(["", *others, ""]) if others else None
 
 
-def get(connection: Connection, source_id: str, connection_type: str, record_id: str) -> Any:
+@dataclass(frozen=True)
+class ScimRecord:
+    """A present record of inbound SCIM, in the order of the select."""
+
+    id: str
+    user_id: str
+    data: dict[str, Any]
+    version: int
+    created_at: Instant
+    modified_at: Instant
+
+
+_ONE = select(*COLUMNS[t.record]).where(
+    t.record.c.id == bindparam("id"),
+    t.record.c.source_id == bindparam("source"),
+    t.record.c.connection_type == bindparam("connection_type"),
+    t.record.c.deleted_at.is_(None),
+)
+
+
+def get(connection: Connection, source_id: str, connection_type: str, record_id: str) -> ScimRecord | None:
     """Return one record that the source has, or None."""
-    return connection.execute(
+    row = connection.execute(
         _ONE, {"id": record_id, "source": source_id, "connection_type": connection_type}
     ).first()
+    return None if row is None else ScimRecord(*row)
 
 
 @dataclass(frozen=True)
@@ -158,7 +173,7 @@ def move_record(
     return connection.execute(update(t.record).where(*where).values(**values)).rowcount == 1
 
 
-def users_of_records(record_ids: Sequence[str]) -> Select[Any]:
+def users_of_records(record_ids: Sequence[str]) -> Select[str]:
     """Return the select of the users of some records."""
     return select(t.record.c.user_id).where(t.record.c.id.in_(record_ids))
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
 
 from dravo.core.errors import InvalidInput
+from dravo.core.expressions.functions import Pattern
 from dravo.core.expressions.functions import compiled as linear
 from dravo.core.identity.names import fold
 
@@ -47,7 +47,7 @@ class Captured:
 
 
 @lru_cache(maxsize=1024)
-def compile_pattern(text: str) -> Any:
+def compile_pattern(text: str) -> Pattern:
     """Return a compiled pattern; it has exactly one captured part, and ignores letter case.
 
     Raises:

@@ -30,7 +30,7 @@ DEEPEST = 12
 # Attributes that only Dravo sets, or that expressions must not read.
 _NOT_READ = ("groups", "password", "meta", "schemas")
 
-Values = Callable[[Mapping[str, Any]], Any]
+Values = Callable[[Mapping[str, Any]], object]
 
 
 class ExpressionError(InvalidInput):
@@ -60,7 +60,7 @@ class Expression:
     words: str
     _evaluate: Values
 
-    def result(self, user: Mapping[str, Any]) -> Any:
+    def result(self, user: Mapping[str, Any]) -> object:
         """Return the value for a user: text, number, boolean, a list of those; None if it is missing or
         empty.
 
@@ -136,7 +136,7 @@ class _Compiler:
             return parts[0]
         values = [value for value, _ in parts]
 
-        def first(user: Mapping[str, Any]) -> Any:
+        def first(user: Mapping[str, Any]) -> object:
             found = None
             for value in values:
                 found = value(user)
@@ -231,7 +231,7 @@ class _Compiler:
             raise ExpressionError(f"'{text}' is a complex attribute.", hint, place)
         self.uses.add(f"{urn}:{name}" if urn else name)
 
-        def read(user: Mapping[str, Any]) -> Any:
+        def read(user: Mapping[str, Any]) -> object:
             holder: Any = user.get(urn) or {} if urn else user
             found = holder.get(name)
             if not multi_valued:
@@ -258,7 +258,7 @@ class _Compiler:
             )
         self.uses.add(f"{urn}:{name}")
 
-        def read(user: Mapping[str, Any]) -> Any:
+        def read(user: Mapping[str, Any]) -> object:
             found = (user.get(urn) or {}).get(name)
             value = found.get(sub) if sub and isinstance(found, Mapping) else found
             return None if value in ("", [], {}) or isinstance(value, Mapping) else value
@@ -398,7 +398,7 @@ class _EntryCompiler(_Compiler):
         key = fold(name.strip())
         self.uses.add(key)
 
-        def read(entry: Mapping[str, Any]) -> Any:
+        def read(entry: Mapping[str, Any]) -> object:
             found = entry.get(key)
             if not found:
                 return None
@@ -408,7 +408,7 @@ class _EntryCompiler(_Compiler):
 
 
 def _then(value: Values, step: functions.Step) -> Values:
-    def worked_on(user: Mapping[str, Any]) -> Any:
+    def worked_on(user: Mapping[str, Any]) -> object:
         found = value(user)
         return None if found is None else step(found)
 
@@ -416,7 +416,7 @@ def _then(value: Values, step: functions.Step) -> Values:
 
 
 def _put_together(pieces: list[str | Values]) -> Values:
-    def whole(user: Mapping[str, Any]) -> Any:
+    def whole(user: Mapping[str, Any]) -> object:
         found = []
         for piece in pieces:
             value = piece if isinstance(piece, str) else piece(user)

@@ -9,11 +9,26 @@ import math
 import re
 import unicodedata
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import Any, Protocol
 
 import re2
 
-Step = Callable[[Any], Any]
+
+class Pattern(Protocol):
+    """A compiled pattern of re2."""
+
+    def search(self, text: str) -> Any:
+        """Return the first match, or None."""
+
+    def sub(self, replacement: Any, text: str) -> str:
+        """Return a text with all matches replaced."""
+
+    @property
+    def groups(self) -> int:
+        """The number of captured parts."""
+
+
+Step = Callable[[Any], object]
 LONGEST = 10_000
 # Letters that Unicode does not decompose into a base letter and an accent.
 _PLAIN = str.maketrans(
@@ -52,7 +67,7 @@ def on_text(change: Callable[[str], str | None]) -> Step:
     list.
     """
 
-    def step(value: Any) -> Any:
+    def step(value: Any) -> object:
         if isinstance(value, list):
             return [each for each in (step(inner) for inner in value) if each is not None] or None
         changed = change(text_of(value))
@@ -126,7 +141,7 @@ def look_up(table: Mapping[str, Any]) -> Step:
     """Return the value of a table for a text, in any letter case; missing without one."""
     folded = {key.casefold(): value for key, value in table.items()}
 
-    def find(value: Any) -> Any:
+    def find(value: Any) -> object:
         if isinstance(value, list):
             return [each for each in (find(inner) for inner in value) if each is not None] or None
         return folded.get(text_of(value).casefold())
@@ -146,7 +161,7 @@ def pick(place: int) -> Step:
     return lambda value: value[place] if isinstance(value, list) else value
 
 
-def as_number(value: Any) -> Any:
+def as_number(value: Any) -> object:
     """Return a number, whole where possible; missing if the text is no number."""
     if isinstance(value, list):
         return [each for each in map(as_number, value) if each is not None] or None
@@ -164,7 +179,7 @@ def as_number(value: Any) -> Any:
     return number if math.isfinite(number) else None
 
 
-def as_boolean(value: Any) -> Any:
+def as_boolean(value: Any) -> object:
     """Return true or false for a text (true, yes, 1; false, no, 0, in any letter case); missing for
     others.
     """
@@ -175,7 +190,7 @@ def as_boolean(value: Any) -> Any:
     )
 
 
-def compiled(text: str, *, any_case: bool = False) -> Any:
+def compiled(text: str, *, any_case: bool = False) -> Pattern:
     """Return a compiled pattern, which runs in linear time; letter case matters unless `any_case` is set.
 
     Raises:
@@ -188,7 +203,8 @@ def compiled(text: str, *, any_case: bool = False) -> Any:
     options.case_sensitive = not any_case
     options.max_mem = 1 << 20
     try:
-        return re2.compile(text, options)
+        found: Pattern = re2.compile(text, options)
+        return found
     except re2.error as wrong:
         message = wrong.args[0] if wrong.args else "unknown"
         raise ValueError(message.decode() if isinstance(message, bytes) else str(message)) from None

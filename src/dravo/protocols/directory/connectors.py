@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -71,10 +72,21 @@ def open_reader(name: str, settings: BaseModel, secret: str, folder: Path, uses:
     return reader
 
 
-def fields_of(name: str) -> list[dict[str, Any]]:
-    """Return a kind's settings for a form: each {"name", "label", "hint", "kind", "choices", "default",
-    "required"}.
-    """
+@dataclass(frozen=True)
+class ConnectorSetting:
+    """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
+
+    name: str
+    label: str
+    hint: str
+    kind: str
+    choices: list[str]
+    default: Any
+    required: bool
+
+
+def fields_of(name: str) -> list[ConnectorSetting]:
+    """Return the settings of a connector, for a form."""
     found = []
     for field, info in kind_of(name).Settings.model_fields.items():
         choices = list(getattr(info.annotation, "__args__", ()))
@@ -90,14 +102,14 @@ def fields_of(name: str) -> list[dict[str, Any]]:
         )
         default = "" if info.is_required() else info.default
         found.append(
-            {
-                "name": field,
-                "label": info.title or field,
-                "hint": info.description or "",
-                "kind": kind,
-                "choices": choices,
-                "default": default,
-                "required": info.is_required(),
-            }
+            ConnectorSetting(
+                name=field,
+                label=info.title or field,
+                hint=info.description or "",
+                kind=kind,
+                choices=choices,
+                default=default,
+                required=info.is_required(),
+            )
         )
     return found

@@ -30,7 +30,7 @@ def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> Preview:
     """
     with ctx.database.reading() as connection:
         catalogue = ctx.catalogue.get(connection)
-        row = rule_matches.confirmed(connection, catalogue, resolve(connection, wish, clock.now())[0])
+        row = rule_matches.confirmed(connection, catalogue, resolve(connection, wish, clock.now()).row)
         return shown(connection, adding(connection, catalogue, [row]))
 
 

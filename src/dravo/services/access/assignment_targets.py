@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, literal
+from sqlalchemy import Connection
 
 from dravo.core.access.conditions import read_condition
 from dravo.core.access.patterns import compile_pattern
@@ -58,10 +58,21 @@ class AssignmentRequest:
     future_users: bool = False
 
 
-def resolve(
-    connection: Connection, wish: AssignmentRequest, now: Instant
-) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return the row of a requested assignment, and the names for whom it is.
+@dataclass(frozen=True)
+class ResolvedAssignment:
+    """A requested assignment with IDs in place of names.
+
+    Attributes:
+        row: the columns of the assignment's table.
+        target: the names of the target, for the audit log.
+    """
+
+    row: dict[str, Any]
+    target: dict[str, Any]
+
+
+def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> ResolvedAssignment:
+    """Return the row of a requested assignment, and the names of its target.
 
     Raises:
         InvalidInput, NotFound: for names that do not exist or are ambiguous.
@@ -113,21 +124,22 @@ def resolve(
         )
     if wish.user is not None:
         user = find_user(connection, wish.user)
-        return {**row, "user_id": user.id}, {"user": user.display_name}
+        return ResolvedAssignment({**row, "user_id": user.id}, {"user": user.display_name})
     if wish.group is not None:
         group = find_group(connection, wish.group, wish.source)
-        return {**row, "group_id": group.id}, {"group": group.display_name, "source": group.source_key or ""}
+        target = {"group": group.display_name, "source": group.source_key or ""}
+        return ResolvedAssignment({**row, "group_id": group.id}, target)
     if wish.rule is not None:
         condition = read_condition(wish.rule, extensions(connection))
         if wish.source is None:
-            return {**row, "rule": condition.text}, {"rule": condition.text}
+            return ResolvedAssignment({**row, "rule": condition.text}, {"rule": condition.text})
         source = source_by_key(connection, wish.source, "source")
         named = {
             "rule": condition.text,
             "source": source.key,
             **({"future_users": True} if wish.future_users else {}),
         }
-        return {**row, "rule": condition.text, "source_id": source.id}, named
+        return ResolvedAssignment({**row, "rule": condition.text, "source_id": source.id}, named)
     if wish.pattern is not None:
         if not wish.source:
             raise InvalidInput(
@@ -137,16 +149,14 @@ def resolve(
             )
         compile_pattern(wish.pattern)
         source = source_by_key(connection, wish.source, "source")
-        return {
+        patterned = {
             **row,
             "pattern": wish.pattern,
             "source_id": source.id,
             "confirmed": list(wish.confirmed) or None,
-        }, {
-            "pattern": wish.pattern,
-            "source": source.key,
         }
-    return row, {"everyone": True}
+        return ResolvedAssignment(patterned, {"pattern": wish.pattern, "source": source.key})
+    return ResolvedAssignment(row, {"everyone": True})
 
 
 def _role(connection: Connection, application: Application, wish: AssignmentRequest) -> str | None:
@@ -209,4 +219,4 @@ def mark(
     connection: Connection, row: Mapping[str, Any], now: Instant, cleared: tuple[str, str] | None = None
 ) -> None:
     """Mark all users of an assignment to be recomputed; `cleared` as in `mark_selected`."""
-    recompute_marks.mark_selected(connection, memberships.users_of_target(row, literal(now)), cleared)
+    recompute_marks.mark_selected(connection, memberships.users_of_target(row), now, cleared)

@@ -38,14 +38,14 @@ def add(
         InvalidInput, NotFound, AlreadyExists; NeedsConfirmation, StalePreview.
     """
     with ctx.database.reading() as connection:
-        row, named = resolve(connection, wish, clock.now())
+        wanted = resolve(connection, wish, clock.now())
         catalogue = ctx.catalogue.get(connection)
-        row = rule_matches.confirmed(connection, catalogue, row)
+        row = rule_matches.confirmed(connection, catalogue, wanted.row)
         change = assignment_changes.adding(connection, catalogue, [row])
         cleared = preview.check(connection, change, caller, sure)
     try:
         with ctx.database.writing() as connection:
-            write(ctx, connection, caller, row, named, cleared)
+            write(ctx, connection, caller, row, wanted.target, cleared)
     except IntegrityError:
         raise AlreadyExists(
             "The same assignment exists already.", "Change the existing assignment."

@@ -128,11 +128,11 @@ def try_pattern(
         InvalidInput, NotFound.
     """
     with ctx.database.reading() as connection:
-        row, _ = resolve(
+        row = resolve(
             connection,
             AssignmentRequest(key, None, source=source, pattern=pattern, confirmed=tuple(confirmed)),
             clock.now(),
-        )
+        ).row
         wanted = _Pattern(source, pattern, frozenset(confirmed))
         read = _groups_of_pattern(connection, ctx.catalogue.get(connection), row["application_id"], wanted)
         reach = _reached(connection, read)
@@ -269,7 +269,8 @@ def bulk(
             lines.append(line)
             try:
                 wish = _wish(key, source, group, role)
-                row, named = resolve(connection, wish, now)
+                wanted = resolve(connection, wish, now)
+                row, named = wanted.row, wanted.target
             except DravoError as wrong:
                 line.status, line.message = "invalid", str(wrong)
                 continue

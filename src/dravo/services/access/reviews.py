@@ -457,8 +457,8 @@ def _planned(connection: Connection, of: Application, chosen: Sequence[ListedRev
     users = {row.user_id for row in chosen}
     direct = stored_assignments.direct_of_users(connection, of.id, list(users))
     held: defaultdict[str, dict[str, list[dict[str, Any]]]] = defaultdict(dict)
-    for user_id, role_id, because in stored.reasons_of_access(connection, of.id, users):
-        held[user_id][role_id] = [each for each in because if each["until"] is None]
+    for access in stored.reasons_of_access(connection, of.id, users):
+        held[access.user_id][access.role_id] = [each for each in access.reasons if each["until"] is None]
     taken = {(row.user_id, row.role_id) for row in chosen}
     removed = tuple(each for each in direct if (each.user_id, each.role_id) in taken)
     kept_out: set[str] = set()

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Sequence
-from typing import Any
 
 import structlog
 from sqlalchemy import Connection
@@ -22,6 +21,7 @@ from dravo.services.heartbeats import USER, Heartbeats
 from dravo.store import clock, recompute_marks
 from dravo.store.plan_writer import UserRewrite, apply_outcomes, remove_marks
 from dravo.store.queries import users as user_queries
+from dravo.store.queries.users import MergedValues
 from dravo.store.snapshots import users as user_snapshots
 
 USERS_PER_CHUNK = 250
@@ -142,7 +142,7 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
     return len(marks)
 
 
-def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, tuple[Any, Any, bool]]:
+def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, MergedValues]:
     """Return the stored columns of users with several records: attributes, their sources, and whether the
     user is active.
     """
@@ -150,8 +150,9 @@ def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str,
     return user_queries.merged_values(connection, ids)
 
 
-def _as_merged(outcome: UserPlan) -> tuple[Any, Any, bool]:
-    return dict(outcome.merged.attributes), dict(outcome.merged.value_sources), outcome.merged.active
+def _as_merged(outcome: UserPlan) -> MergedValues:
+    merged = outcome.merged
+    return MergedValues(dict(merged.attributes), dict(merged.value_sources), merged.active)
 
 
 def mark_due_changes(ctx: AppContext, now: Instant) -> bool:

@@ -17,7 +17,14 @@ from dravo.core.errors import InvalidInput
 from dravo.core.identity.records import changes, searchable
 from dravo.core.identity.source_policy import Refused, SourcePolicy, read_policy, reworked
 from dravo.core.instants import parse_instant
-from dravo.protocols.directory.connectors import KINDS, fields_of, kind_of, open_reader, read_settings
+from dravo.protocols.directory.connectors import (
+    KINDS,
+    ConnectorSetting,
+    fields_of,
+    kind_of,
+    open_reader,
+    read_settings,
+)
 from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.reader import Checked, Reader, is_made
 from dravo.services import settings as organization_settings
@@ -42,19 +49,6 @@ HOURLY = "0 * * * *"
 _WHERE = ("address", "token_address", "client_id", "bind_dn", "sign_in", "start_tls", "check_certificate")
 SAMPLE = 20
 MOST_GROUPS = 1_000
-
-
-@dataclass
-class ConnectorSetting:
-    """A setting of a connector; `kind` is "text", "lines", "switch" or "choice"."""
-
-    name: str
-    label: str
-    hint: str
-    kind: str
-    choices: list[str]
-    default: Any
-    required: bool
 
 
 @dataclass
@@ -179,7 +173,7 @@ def kinds() -> ItemList[Connector]:
             key=key,
             label=kind.label,
             reads=kind.reads,
-            settings=[ConnectorSetting(**each) for each in fields_of(key)],
+            settings=fields_of(key),
         )
         for key, kind in KINDS.items()
     ]
@@ -215,7 +209,7 @@ def shown(ctx: AppContext, key: str) -> ImportSettings:
         label=kind.label,
         reads=kind.reads,
         settings=row.settings,
-        fields=[ConnectorSetting(**each) for each in fields_of(row.kind)],
+        fields=fields_of(row.kind),
         has_secret=bool(row.secret),
         enabled=row.enabled,
         enabled_from=row.enabled_from,

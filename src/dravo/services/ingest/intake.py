@@ -52,6 +52,7 @@ from dravo.store.plan_writer import UserRewrite, apply_outcomes
 from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import ConfigCache, check_revision, raise_revision
+from dravo.store.snapshots.users import RecordWithTies
 
 # How long a request is retried when concurrent requests change the same data first.
 PATIENCE_SECONDS = 20.0
@@ -310,7 +311,9 @@ class Intake:
             return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
         return EMAIL_KNOWN, f"Another source already has a user with the email address '{found.email}'."
 
-    def _look_at(self, source_id: str, record_id: str) -> tuple[Any, UserSnapshot, Sequence[tuple[str, str]]]:
+    def _look_at(
+        self, source_id: str, record_id: str
+    ) -> tuple[RecordWithTies, UserSnapshot, Sequence[tuple[str, str]]]:
         """Return a record's row, its user, and (ID, name) of its groups; a user without groups and access
         costs one query.
         """
@@ -318,12 +321,12 @@ class Intake:
             self.database.glancing(), source_id, self.connection_type, record_id
         )
         if glanced is not None:
-            return *glanced, ()
+            return glanced.record, glanced.user, ()
         with self.database.reading() as connection:
             found = user_snapshots.of_record(connection, source_id, self.connection_type, record_id)
             if found is None:
                 raise NotFound(f"This source has no user with the ID '{record_id}'.")
-            row, user = found
+            row, user = found.record, found.user
             return row, user, groups.groups_of_record(connection, record_id) if user.groups else ()
 
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:

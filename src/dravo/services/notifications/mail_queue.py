@@ -233,4 +233,5 @@ def _server(ctx: AppContext, connection: Connection) -> MailServer | None:
 
 
 def _read(connection: Connection, name: str) -> dict[str, Any]:
-    return dict(stored_settings.value(connection, name) or {})
+    kept = stored_settings.value(connection, name)
+    return dict(kept) if isinstance(kept, dict) else {}

@@ -130,7 +130,7 @@ class Attempt:
             )
         )
 
-    def answers(self, talker: ApplicationClient, capabilities: Capabilities) -> Callable[[Any], Any]:
+    def answers(self, talker: ApplicationClient, capabilities: Capabilities) -> Callable[[object], object]:
         """Return the function that answers the conversation's questions about lists."""
         began, work, talk = time.monotonic(), self.work, self.talk
         # A list can be used if reading it started after the creation became uncertain, and after the last
@@ -143,7 +143,7 @@ class Attempt:
         ]
         oldest = min([LIST_SECONDS, *ages])
 
-        def answer(question: Any) -> Any:
+        def answer(question: object) -> object:
             if isinstance(question, IsLinkedQuery):
                 return _is_bound(self.ctx, work.application_id, work.account_id, question.remote_id)
             if isinstance(question, CachedListQuery):
@@ -256,7 +256,7 @@ def _settle(
 
 def _judge_the_rest(connection: Connection, work: AttemptWork, task_id: str) -> None:
     """Judge again a change that was made during an attempt: the account may now have more to remove."""
-    if takes_away(work.desired, stored.desired_state(connection, work.account_id)):
+    if takes_away(work.desired, task_rows.account_by_id(connection, work.account_id).desired):
         stored.judge_removal_again(connection, task_id)
 
 

@@ -220,7 +220,7 @@ class ApplicationClient:
         self.client.close()
 
     def converse(
-        self, talk: ExchangeLog, conversation: Generator[Any, Any, T], answer: Callable[[Any], Any]
+        self, talk: ExchangeLog, conversation: Generator[Any, Any, T], answer: Callable[[Any], object]
     ) -> T:
         """Drive a conversation to its end: send its requests, and answer its other questions.
 

@@ -36,6 +36,7 @@ from dravo.services.provisioning.client import (
     ExchangeLog,
     shown_exchanges,
 )
+from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
@@ -169,7 +170,7 @@ def _bring(
 
     began = time.monotonic()
 
-    def answer(question: FullListQuery | Accounts) -> Any:
+    def answer(question: FullListQuery | Accounts) -> object:
         if isinstance(question, Accounts):
             accounts = talker.listed(talk, "/Users", capabilities, began)
             return None if accounts is None else {str(each.get("id")) for each in accounts}
@@ -346,7 +347,7 @@ def _line(ctx: AppContext, connection: Connection, row: ListedGroup) -> Provisio
         origin=row.origin,
         applied_at=row.applied_at,
         next_attempt_at=row.next_attempt_at,
-        message=row.message,
+        message=masking.text(row.message),
         hint=row.hint,
         exchanges=shown_exchanges(row.exchanges),
     )

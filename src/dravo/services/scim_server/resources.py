@@ -87,7 +87,8 @@ class OwnRecords:
             NotFound: if the source has no such resource.
         """
         with self.database.reading() as connection:
-            row = (records if kind == "User" else groups).get(connection, source_id, INBOUND_SCIM, identifier)
+            get = records.get if kind == "User" else groups.get
+            row = get(connection, source_id, INBOUND_SCIM, identifier)
             if row is None:
                 what = "user" if kind == "User" else "group"
                 raise NotFound(f"This source has no {what} with the ID '{identifier}'.")

@@ -116,7 +116,7 @@ UNTESTED = {"pilot", "support_contact", "claim_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
 
-def read_settings(protocol: str, document: dict[str, Any]) -> Any:
+def read_settings(protocol: str, document: dict[str, Any]) -> Common:
     """Return settings that were checked.
 
     Raises:

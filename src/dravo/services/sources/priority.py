@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, literal
+from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
@@ -52,7 +52,7 @@ def change(
             source_rows.update_source(connection, row.id, **values)
             raise_revision(connection)
             recompute_marks.mark_selected(
-                connection, source_rows.users_of_several_sources(row.id, literal(now)), cleared
+                connection, source_rows.users_of_several_sources(row.id), now, cleared
             )
             details = {"key": key, "before": {name: getattr(row, name) for name in values}, "after": values}
             record_change(

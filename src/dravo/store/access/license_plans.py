@@ -76,7 +76,7 @@ def was_used(connection: Connection, plan_id: str) -> bool:
     )
 
 
-def users_with_seats(application_id: str) -> Select[Any]:
+def users_with_seats(application_id: str) -> Select[str]:
     """Return the select of users who have or wait for a seat in an application."""
     s = t.seat.c
     where = (s.application_id == application_id, s.until_at.is_(None))

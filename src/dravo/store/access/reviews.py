@@ -274,12 +274,21 @@ def decide_rows(
     connection.execute(statement, [{"row": row, "came_of_it": each} for row, each in outcomes.items()])
 
 
+@dataclass(frozen=True)
+class AccessReasons:
+    """The stored reasons of a user's role."""
+
+    user_id: str
+    role_id: str
+    reasons: list[dict[str, Any]]
+
+
 def reasons_of_access(
     connection: Connection, application_id: str, user_ids: Collection[str]
-) -> list[tuple[str, str, list[dict[str, Any]]]]:
-    """Return (user ID, role ID, reasons) of the access of some users to an application."""
+) -> list[AccessReasons]:
+    """Return the roles of some users in an application with their reasons."""
     x = t.access.c
     statement = select(x.user_id, x.role_id, x.reasons).where(
         x.application_id == application_id, x.user_id.in_(user_ids), x.until_at.is_(None)
     )
-    return [(user_id, role_id, reasons) for user_id, role_id, reasons in connection.execute(statement)]
+    return [AccessReasons(*row) for row in connection.execute(statement)]

@@ -11,6 +11,7 @@ from sqlalchemy import Connection, bindparam, func, insert, select, update
 from dravo.core.identity.records import Searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.pagination import Item
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries.references import UserRef
 from dravo.store.records import found_by
@@ -81,21 +82,44 @@ def how_many(connection: Connection, source_id: str, connection_type: str = IMPO
     return int(connection.execute(select(func.count()).select_from(t.record).where(*where)).scalar_one())
 
 
-def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, Any]:
-    """Return records by id."""
+@dataclass(frozen=True)
+class ImportedRecord:
+    """A record of a user that an import or a sign-in reports."""
+
+    id: str
+    user_id: str
+    version: int
+    data: dict[str, Any]
+    native_id: str
+    reference: str | None
+    user_name_key: str
+    deleted_at: Instant | None
+
+
+def rows(connection: Connection, record_ids: Sequence[str]) -> dict[str, ImportedRecord]:
+    """Return records by ID."""
     r = t.record.c
     columns = (r.id, r.user_id, r.version, r.data, r.native_id, r.reference, r.user_name_key, r.deleted_at)
     return {
-        row.id: row
+        row.id: ImportedRecord(*row)
         for some in chunks(record_ids)
         for row in connection.execute(select(*columns).where(r.id.in_(some)))
     }
 
 
+@dataclass(frozen=True)
+class ReportedEntry:
+    """A record with the entry that the source reported."""
+
+    id: str
+    native_id: str
+    reported: dict[str, Any]
+
+
 def reported(
     connection: Connection, source_id: str, after: str = "", most: int = CHUNK, connection_type: str = IMPORT
-) -> list[Any]:
-    """Return the next records of a source by ID: (ID, native ID, reported entry)."""
+) -> list[ReportedEntry]:
+    """Return the next records of a source by ID."""
     r = t.record.c
     where = (
         r.source_id == source_id,
@@ -104,9 +128,8 @@ def reported(
         r.reported.is_not(None),
         r.id > after,
     )
-    return list(
-        connection.execute(select(r.id, r.native_id, r.reported).where(*where).order_by(r.id).limit(most))
-    )
+    statement = select(r.id, r.native_id, r.reported).where(*where).order_by(r.id).limit(most)
+    return [ReportedEntry(*row) for row in connection.execute(statement)]
 
 
 _MAKE = PreparedStatement(insert(t.record))
@@ -259,7 +282,7 @@ def forget_digests(connection: Connection, record_ids: Sequence[str], but_not: S
         connection.execute(update(t.group).where(t.group.c.id.in_(some)).values(digest=None))
 
 
-def chunks(values: Sequence[Any]) -> Iterable[list[Any]]:
+def chunks(values: Sequence[Item]) -> Iterable[list[Item]]:
     """Yield values in lists short enough for one statement."""
     for start in range(0, len(values), CHUNK):
         yield list(values[start : start + CHUNK])

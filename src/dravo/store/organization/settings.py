@@ -9,12 +9,12 @@ from sqlalchemy import Connection, delete, insert, select
 from dravo.store import tables as t
 
 
-def values(connection: Connection) -> dict[str, Any]:
+def values(connection: Connection) -> dict[str, object]:
     """Return the stored values by name; a setting that was never changed is not stored."""
     return {row.name: row.value for row in connection.execute(select(t.setting))}
 
 
-def value(connection: Connection, name: str) -> Any:
+def value(connection: Connection, name: str) -> object:
     """Return the stored value of a setting, or None."""
     return connection.execute(select(t.setting.c.value).where(t.setting.c.name == name)).scalar()
 

@@ -14,7 +14,6 @@ from sqlalchemy import (
     delete,
     func,
     insert,
-    literal,
     select,
     union,
     update,
@@ -172,14 +171,10 @@ def mark_everyone_with_an_account(
 ) -> None:
     """Mark everyone with an account or access in an application; `cleared` as in `mark_selected`."""
     a, x = t.account.c, t.access.c
-    with_account = select(a.user_id, literal(now)).where(a.application_id == application_id)
-    with_access = (
-        select(x.user_id, literal(now))
-        .where(x.application_id == application_id, x.until_at.is_(None))
-        .distinct()
-    )
-    recompute_marks.mark_selected(connection, with_account, cleared)
-    recompute_marks.mark_selected(connection, with_access, cleared)
+    with_account = select(a.user_id).where(a.application_id == application_id)
+    with_access = select(x.user_id).where(x.application_id == application_id, x.until_at.is_(None)).distinct()
+    recompute_marks.mark_selected(connection, with_account, now, cleared)
+    recompute_marks.mark_selected(connection, with_access, now, cleared)
 
 
 def mark_users_in_patterns(
@@ -190,8 +185,8 @@ def mark_users_in_patterns(
     patterned = select(a.source_id).where(
         a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None)
     )
-    users = memberships.users_in_groups_of(patterned, literal(now))
-    recompute_marks.mark_selected(connection, users, cleared)
+    users = memberships.users_in_groups_of(patterned)
+    recompute_marks.mark_selected(connection, users, now, cleared)
 
 
 def users_with_account_or_access(connection: Connection, application_id: str, most: int) -> list[str]:

@@ -186,12 +186,6 @@ def judge_removal_again(connection: Connection, task_id: str) -> None:
     connection.execute(update(t.task).where(*where).values(removes=True, released_at=None))
 
 
-def desired_state(connection: Connection, account_id: str) -> Any:
-    """Return the state to reach of an account, which exists."""
-    statement = select(t.account.c.desired).where(t.account.c.id == account_id)
-    return connection.execute(statement).scalar_one()
-
-
 def note_error(connection: Connection, task_id: str, work: AttemptWork, values: dict[str, Any]) -> None:
     """Note an error of an attempt.
 

@@ -10,7 +10,7 @@ from sqlalchemy import Connection, func, select, true, union
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import Page, PageRequest, page
-from dravo.store.queries.accounts import AccountLine, account_line, accounts_statement
+from dravo.store.queries.accounts import AccountLine, accounts_of_users
 from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label, user_ref
 from dravo.store.queries.search import name_has
 
@@ -173,8 +173,7 @@ def _join_accounts(connection: Connection, items: list[AccessLine]) -> None:
     users = {item.user.id for item in items}
     if not users:
         return
-    rows = connection.execute(accounts_statement().where(t.account.c.user_id.in_(users)))
-    by_user = {(row.user_id, row.application_key): account_line(row) for row in rows}
+    by_user = {(each.user.id, each.application.key): each for each in accounts_of_users(connection, users)}
     for item in items:
         item.account = by_user.get((item.user.id, item.application.key))
 

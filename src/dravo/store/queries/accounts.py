@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -94,7 +95,7 @@ def account_line(row: Any) -> AccountLine:
     )
 
 
-def accounts_statement() -> Select[Any]:
+def _statement() -> Select[Any]:
     """Return the select of accounts with user, application and open task."""
     a, u, p, d = t.account.c, t.user.c, t.application.c, t.task.c
     return (
@@ -135,7 +136,7 @@ def accounts(
 ) -> Page[AccountLine]:
     """Return a page of accounts by the user's name."""
     a, u = t.account.c, t.user.c
-    statement = accounts_statement()
+    statement = _statement()
     if application_key:
         statement = statement.where(t.application.c.key == application_key)
     if user_id:
@@ -160,9 +161,15 @@ def _of_status(status: str) -> list[ColumnElement[bool]]:
     return conditions.get(status, [~in_sync, d.status == status])
 
 
+def accounts_of_users(connection: Connection, user_ids: Collection[str]) -> list[AccountLine]:
+    """Return the accounts of some users."""
+    statement = _statement().where(t.account.c.user_id.in_(user_ids))
+    return [account_line(row) for row in connection.execute(statement)]
+
+
 def account(connection: Connection, account_id: str) -> AccountDetail | None:
     """Return one account, or None."""
-    row = connection.execute(accounts_statement().where(t.account.c.id == account_id)).first()
+    row = connection.execute(_statement().where(t.account.c.id == account_id)).first()
     if row is None:
         return None
     return AccountDetail(**vars(account_line(row)), desired=row.desired, applied=row.applied)

@@ -164,14 +164,23 @@ def users_named(
     return found
 
 
-def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, tuple[Any, Any, bool]]:
-    """Return by ID the merged attributes of users, their sources, and whether the user is active."""
+@dataclass(frozen=True)
+class MergedValues:
+    """The merged attributes of a user, the source of each value, and whether the user is active."""
+
+    attributes: dict[str, Any]
+    value_sources: dict[str, Any]
+    active: bool
+
+
+def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, MergedValues]:
+    """Return the merged values of some users by ID."""
     if not user_ids:
         return {}
     u = t.user.c
     statement = select(u.id, u.attributes, u.value_sources, u.active).where(u.id.in_(user_ids))
     return {
-        user_id: (attributes, sources, active)
+        user_id: MergedValues(attributes, sources, active)
         for user_id, attributes, sources, active in connection.execute(statement)
     }
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, delete, insert, select
@@ -10,9 +11,21 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 
 
-def get(connection: Connection, name: str) -> Any:
-    """Return the stored report of a name (at, marker, value, milliseconds), or None."""
-    return connection.execute(select(t.cached_report).where(t.cached_report.c.name == name)).first()
+@dataclass(frozen=True)
+class CachedReport:
+    """A stored report, in the order of the table's columns; `milliseconds` is how long computing took."""
+
+    name: str
+    at: Instant
+    marker: str
+    value: dict[str, Any]
+    milliseconds: int
+
+
+def get(connection: Connection, name: str) -> CachedReport | None:
+    """Return the stored report of a name, or None."""
+    row = connection.execute(select(t.cached_report).where(t.cached_report.c.name == name)).first()
+    return None if row is None else CachedReport(*row)
 
 
 def keep(

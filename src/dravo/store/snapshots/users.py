@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
@@ -11,6 +12,7 @@ from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 from dravo.core.access.evaluation import Assignment
 from dravo.core.access.license_plans import Seat
 from dravo.core.identity.records import UserRecord
+from dravo.core.instants import Instant
 from dravo.core.planning import HeldAccess, HeldAccount, UserSnapshot
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
@@ -102,37 +104,72 @@ _RECORD_WITH_TIES = PreparedStatement(
 )
 
 
+@dataclass(frozen=True)
+class RecordWithTies:
+    """A record of a source with columns of its user, in the order of the select.
+
+    Attributes:
+        tied: whether the user has groups, access, accounts, assignments or other records.
+    """
+
+    id: str
+    user_id: str
+    data: dict[str, Any]
+    version: int
+    created_at: Instant
+    modified_at: Instant
+    undecided: bool
+    revision: int
+    known_since: Instant
+    tied: bool
+
+
+@dataclass(frozen=True)
+class RecordAndUser:
+    """A record of a source and its user."""
+
+    record: RecordWithTies
+    user: UserSnapshot
+
+
 def of_record(
     connection: Connection, source_id: str, connection_type: str, record_id: str
-) -> tuple[Any, UserSnapshot] | None:
+) -> RecordAndUser | None:
     """Return one record of a source and its user; None without such a record.
 
     A user without groups and access costs one query.
     """
-    row = _RECORD_WITH_TIES.first(
-        connection, {"id": record_id, "source": source_id, "connection_type": connection_type}
-    )
+    row = _record(connection, source_id, connection_type, record_id)
     if row is None:
         return None
     if row.tied:
-        return row, users(connection, [row.user_id])[row.user_id]
-    return row, _alone(row, source_id, connection_type)
+        return RecordAndUser(row, users(connection, [row.user_id])[row.user_id])
+    return RecordAndUser(row, _alone(row, source_id, connection_type))
 
 
 def at_a_glance(
     connection: Connection, source_id: str, connection_type: str, record_id: str
-) -> tuple[Any, UserSnapshot] | None:
+) -> RecordAndUser | None:
     """Return one record and its user by a single query, without a transaction.
 
     None if that is not enough: there is no such record, or its user has groups, access or other records.
     """
+    row = _record(connection, source_id, connection_type, record_id)
+    if row is None or row.tied:
+        return None
+    return RecordAndUser(row, _alone(row, source_id, connection_type))
+
+
+def _record(
+    connection: Connection, source_id: str, connection_type: str, record_id: str
+) -> RecordWithTies | None:
     row = _RECORD_WITH_TIES.first(
         connection, {"id": record_id, "source": source_id, "connection_type": connection_type}
     )
-    return (row, _alone(row, source_id, connection_type)) if row is not None and not row.tied else None
+    return None if row is None else RecordWithTies(*row)
 
 
-def _alone(row: Any, source_id: str, connection_type: str) -> UserSnapshot:
+def _alone(row: RecordWithTies, source_id: str, connection_type: str) -> UserSnapshot:
     record = UserRecord(row.id, source_id, connection_type, row.data, row.user_id, undecided=row.undecided)
     return UserSnapshot(row.user_id, row.revision, (record,), known_since=row.known_since)
 

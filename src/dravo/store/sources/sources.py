@@ -121,12 +121,12 @@ def keys_and_labels(connection: Connection, source_ids: Sequence[str]) -> dict[s
     return {row.id: KeyAndLabel(row.key, row.label) for row in rows}
 
 
-def users_of_several_sources(source_id: str, *columns: Any) -> Select[Any]:
+def users_of_several_sources(source_id: str) -> Select[str]:
     """Return the select of users that a source and another one report."""
     r = t.record.c
     here = select(r.user_id).where(r.source_id == source_id)
     several = select(r.user_id).where(r.user_id.in_(here)).group_by(r.user_id).having(func.count() > 1)
-    return select(t.user.c.id, *columns).where(t.user.c.id.in_(several))
+    return select(t.user.c.id).where(t.user.c.id.in_(several))
 
 
 def first_of_type(connection: Connection, connection_type: str) -> str | None:

@@ -9,13 +9,14 @@ import importlib
 import inspect
 import threading
 from collections.abc import Callable
-from dataclasses import is_dataclass
+from dataclasses import dataclass, is_dataclass
 from typing import Any
 
 from flask import Response
 from flask_openapi3.blueprint import APIBlueprint
 from flask_openapi3.openapi import OpenAPI
 from flask_openapi3.utils import parse_parameters
+from pydantic import BaseModel
 
 from dravo.web.api.descriptions import describe
 
@@ -32,12 +33,19 @@ def responses(model: str, status: int = 200) -> Any:
     return {status: model}
 
 
-def model_named(named: Any) -> Any:
-    """Return the model with a name; other values are returned unchanged."""
-    if not isinstance(named, str):
-        return named
+def model_named(named: str) -> type[BaseModel]:
+    """Return the model with a name, such as "tasks.PageOfTasks"."""
     module, _, name = named.rpartition(".")
-    return getattr(importlib.import_module(f"dravo.web.api.schemas.{module}"), name)
+    found: type[BaseModel] = getattr(importlib.import_module(f"dravo.web.api.schemas.{module}"), name)
+    return found
+
+
+@dataclass(frozen=True)
+class RouteResult:
+    """A route, and the name of the model of its response."""
+
+    view: Callable[..., object]
+    model: str
 
 
 class ApiBlueprint(APIBlueprint):
@@ -46,15 +54,19 @@ class ApiBlueprint(APIBlueprint):
     def __init__(self, *arguments: Any, **more: Any) -> None:
         super().__init__(*arguments, **more)
         self._undescribed: list[tuple[str, Callable[..., Any], dict[str, Any]]] = []
-        self._results: list[tuple[Callable[..., Any], Any]] = []
+        self._results: list[RouteResult] = []
 
     def _collect_openapi_info(self, rule: str, func: Callable[..., Any], **told: Any) -> Any:
         self._undescribed.append((rule, func, told))
-        self._results += [(func, each) for each in (told.get("responses") or {}).values()]
+        self._results += [
+            RouteResult(func, each)
+            for each in (told.get("responses") or {}).values()
+            if isinstance(each, str)
+        ]
         return parse_parameters(func, doc_ui=False)
 
-    def results(self) -> list[tuple[Callable[..., Any], Any]]:
-        """Return the routes, each with the name of the model of its response; None without a body."""
+    def results(self) -> list[RouteResult]:
+        """Return the routes that answer with a model."""
         return list(self._results)
 
     def describe(self) -> None:
@@ -62,7 +74,8 @@ class ApiBlueprint(APIBlueprint):
         while self._undescribed:
             rule, func, told = self._undescribed.pop(0)
             responses = {
-                status: model_named(each) for status, each in (told.pop("responses", None) or {}).items()
+                status: model_named(each) if isinstance(each, str) else each
+                for status, each in (told.pop("responses", None) or {}).items()
             }
             summary, _, explained = (inspect.getdoc(func) or "").partition("\n\n")
             words = {"summary": summary.rstrip("."), "description": " ".join(explained.split())}

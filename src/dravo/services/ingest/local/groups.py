@@ -7,15 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
 
-from sqlalchemy import Connection, literal
+from sqlalchemy import Connection
 
 from dravo.core.access.evaluation import memberships
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StalePreview
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
-from dravo.core.planning import ConfigSnapshot, with_groups
+from dravo.core.planning import ConfigSnapshot, UserSnapshot, with_groups
 from dravo.services.changes import preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -148,7 +147,7 @@ def change_members(
         if not groups.write(connection, group_id, row.version, row.data, now):
             raise StalePreview("The group changed in the meantime.", "Preview again, then confirm.")
         for each in planned.touched:
-            recompute_marks.mark_selected(connection, each.add_columns(literal(now)), cleared)
+            recompute_marks.mark_selected(connection, each, now, cleared)
         store_memberships.end_users(connection, group_id, moves.remove, now)
         store_memberships.end_members(connection, group_id, moves.remove_groups, now)
         store_memberships.add_users(connection, group_id, moves.add, now)
@@ -191,9 +190,7 @@ def remove(ctx: AppContext, caller: Caller, group_id: str, sure: Confirmation = 
     with ctx.database.writing() as connection:
         if not groups.write(connection, group_id, row.version, row.data, now, gone=True):
             raise StalePreview("The group changed in the meantime.", "Preview again, then confirm.")
-        recompute_marks.mark_selected(
-            connection, store_memberships.users_within(group_id, literal(now)), cleared
-        )
+        recompute_marks.mark_selected(connection, store_memberships.users_within(group_id), now, cleared)
         groups.end_group(connection, group_id, now)
         raise_revision(connection)
         provisioned_groups.wake_group(connection, group_id, now)
@@ -221,7 +218,7 @@ def _planned(catalogue: ConfigSnapshot, row: OwnedGroup, moves: MemberChanges) -
         *(store_memberships.users_within(each) for each in (*moves.add_groups, *moves.remove_groups)),
     )
 
-    def then(user: Any) -> Any:
+    def then(user: UserSnapshot) -> UserSnapshot:
         if user.user_id in coming:
             return with_groups(user, added=[row.id])
         return with_groups(user, removed=[row.id]) if user.user_id in going else user

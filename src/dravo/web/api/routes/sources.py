@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from flask import Response, current_app
 
 from dravo.core.instants import parse_instant
@@ -163,7 +161,7 @@ def remove_schema(path: SchemaPath) -> Response:
 
 @routes.get("/sources/<key>/requests", responses=responses("sources.PageOfScimRequests"))
 @needs("sources.read")
-def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLine] | dict[str, Any]:
+def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLine]:
     """List inbound SCIM requests.
 
     Requests with their responses and results, newest first.
