@@ -12,7 +12,7 @@ from dravo.demo.runner import free_port
 from dravo.protocols import addresses, http_client
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable
 from dravo.protocols.http_client import Client, Connection, Request, repair_address
-from dravo.protocols.scim_client.connection_test import check_connection
+from dravo.protocols.scim_client.connection_test import CheckResult, check_connection
 
 
 @contextmanager

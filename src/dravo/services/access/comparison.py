@@ -141,20 +141,12 @@ def compare(ctx: AppContext, one: str, two: str) -> Comparison:
         sides = [side.get(key, []) for side in access]
         same = {each.role for each in sides[0]} == {each.role for each in sides[1]}
         applications.append(
-            ComparedApplication(
-                application=KeyAndLabel(key[0], key[1]),
-                same=same,
-                sides=sides,
-            )
+            ComparedApplication(application=KeyAndLabel(key[0], key[1]), same=same, sides=sides)
         )
     together = []
     for group_id, (group, source) in {**groups[0], **groups[1]}.items():
         together.append(
-            ComparedGroup(
-                group=group,
-                source=source,
-                sides=[group_id in side for side in groups],
-            )
+            ComparedGroup(group=group, source=source, sides=[group_id in side for side in groups])
         )
     return Comparison(
         users=[user_queries.user_line(user) for user in found],

@@ -72,12 +72,7 @@ def _on_sign_in(connection: Connection, source: Source, text: str, attribute: st
             read_claims(last.received["attributes"], last.received["subject"]).attributes
         )
         user = UserRef(last.user_id or "", last.name, last.received["subject"])
-    return ExpressionResult(
-        result=result,
-        words=expression.words,
-        uses=sorted(expression.uses),
-        user=user,
-    )
+    return ExpressionResult(result=result, words=expression.words, uses=sorted(expression.uses), user=user)
 
 
 def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str | None) -> ExpressionResult:
@@ -101,9 +96,4 @@ def try_expression(ctx: AppContext, text: str, user: str | None, attribute: str 
             row = find_user(connection, user)
         found = user_ref(row)
         result = expression.result(row.attributes)
-    return ExpressionResult(
-        result=result,
-        words=expression.words,
-        uses=sorted(expression.uses),
-        user=found,
-    )
+    return ExpressionResult(result=result, words=expression.words, uses=sorted(expression.uses), user=found)

@@ -258,14 +258,7 @@ def bulk(
         application = application_by_key(connection, key)
         there = stored.group_targets(connection, application.id)
         for number, source, group, role in _read(text):
-            line = BulkLine(
-                number=number,
-                source=source,
-                group=group,
-                role=role,
-                status="new",
-                message="",
-            )
+            line = BulkLine(number=number, source=source, group=group, role=role, status="new", message="")
             lines.append(line)
             try:
                 wish = _wish(key, source, group, role)
@@ -302,11 +295,7 @@ def bulk(
                 "One of these groups was mapped in the meantime.", "Preview again. Nothing was changed."
             ) from None
         process_marks(ctx, USERS_PER_CHUNK)
-    return BulkMapping(
-        lines=lines,
-        preview=preview,
-        done=len(wishes) if apply else 0,
-    )
+    return BulkMapping(lines=lines, preview=preview, done=len(wishes) if apply else 0)
 
 
 def _wish(key: str, source: str, group: str, role: str) -> AssignmentRequest:

@@ -93,13 +93,7 @@ def users(ctx: AppContext, view: View, page_request: PageRequest) -> Matrix:
         scope = scope_of(connection, ctx.catalogue.get(connection), view)
         found = stored.list_users(connection, scope, page_request, COUNTED)
         items = _with_roles(connection, found.items, view)
-    return Matrix(
-        items=items,
-        total=found.total,
-        next=found.next,
-        whole=found.whole,
-        applications=columns,
-    )
+    return Matrix(items=items, total=found.total, next=found.next, whole=found.whole, applications=columns)
 
 
 def _columns(connection: Connection, view: View) -> list[KeyAndLabel]:
@@ -172,12 +166,7 @@ def groups(
             mapped=True,
         )
     items = [MatrixGroup(**vars(line), roles=given.get(line.id, {})) for line in found.items]
-    return MatrixOfGroups(
-        items=items,
-        total=found.total,
-        next=found.next,
-        applications=columns,
-    )
+    return MatrixOfGroups(items=items, total=found.total, next=found.next, applications=columns)
 
 
 def _given(assignment: Assignment, catalogue: ConfigSnapshot) -> str:

@@ -51,11 +51,7 @@ def try_rule(ctx: AppContext, text: str) -> MatchingUsers:
                 reach += 1
                 if len(first) < SHOWN:
                     first.append(user_ref(row))
-    return MatchingUsers(
-        rule=condition.text,
-        reach=reach,
-        users=first,
-    )
+    return MatchingUsers(rule=condition.text, reach=reach, users=first)
 
 
 def count(

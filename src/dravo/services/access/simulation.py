@@ -83,7 +83,4 @@ def expect(
                 account=None if account is None else account.get("problem") or "would be created",
             )
         )
-    return SimulatedAccess(
-        active=outcome.merged.active,
-        items=items,
-    )
+    return SimulatedAccess(active=outcome.merged.active, items=items)

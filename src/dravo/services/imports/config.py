@@ -169,12 +169,7 @@ class ChangedAttribute:
 def kinds() -> ItemList[Connector]:
     """Return the connectors with their settings, for forms."""
     items = [
-        Connector(
-            key=key,
-            label=kind.label,
-            reads=kind.reads,
-            settings=fields_of(key),
-        )
+        Connector(key=key, label=kind.label, reads=kind.reads, settings=fields_of(key))
         for key, kind in KINDS.items()
     ]
     return ItemList(items)
@@ -391,11 +386,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
         ok=checked.fine,
         steps=[ImportCheckStep(**each.document()) for each in checked.steps],
         attributes=[
-            SampleAttribute(
-                name=name,
-                values=values,
-            )
-            for name, values in sorted(checked.attributes.items())
+            SampleAttribute(name=name, values=values) for name, values in sorted(checked.attributes.items())
         ],
         sample=_sample(policy, checked),
     )
@@ -470,13 +461,7 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> PolicyPrevie
             some = imported_records.reported(connection, source.id, after)
             rows = imported_records.rows(connection, [each.id for each in some])
         if not some:
-            largest = [
-                MadeGroup(
-                    name=name,
-                    users=users,
-                )
-                for name, users in made.most_common(MOST_GROUPS)
-            ]
+            largest = [MadeGroup(name=name, users=users) for name, users in made.most_common(MOST_GROUPS)]
             return PolicyPreview(
                 **counts, items=items, groups=_groups_chosen(ctx, source, policy), made_groups=largest
             )
@@ -523,14 +508,7 @@ def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> lis
 
 def pairs(differs: dict[str, list[Any]]) -> list[ChangedAttribute]:
     """Return differences as a list."""
-    return [
-        ChangedAttribute(
-            attribute=name,
-            before=pair[0],
-            after=pair[1],
-        )
-        for name, pair in differs.items()
-    ]
+    return [ChangedAttribute(attribute=name, before=pair[0], after=pair[1]) for name, pair in differs.items()]
 
 
 def put_file(ctx: AppContext, caller: Caller, key: str, name: str, content: bytes) -> ImportSettings:

@@ -291,13 +291,7 @@ def run_line(row: Run) -> ImportRun:
         expected=expected,
         per_second=round(rate),
         seconds_left=round((expected - row.progress) / rate) if goes_on else None,
-        counts=[
-            RunCount(
-                name=name,
-                number=number,
-            )
-            for name, number in counts.items()
-        ],
+        counts=[RunCount(name=name, number=number) for name, number in counts.items()],
         access=(row.counts or {}).get("access", []),
         message=row.message,
         hint=row.hint,

@@ -61,10 +61,7 @@ def seen(ctx: AppContext, words: str = "") -> ItemList[GroupInClaims]:
             here = group_queries.name_keys_in_use(connection, source.source_id, names)
             named = KeyAndLabel(source.key, source.label)
             found += [
-                GroupInClaims(
-                    source=named,
-                    name=name,
-                )
+                GroupInClaims(source=named, name=name)
                 for key, name in sorted(names.items())
                 if key not in here
             ]

@@ -497,18 +497,10 @@ def preview_repair(ctx: AppContext, key: str, ids: Sequence[str]) -> RepairPrevi
     for row in rows:
         _check_repairable(row)
     items = [
-        RepairLine(
-            id=row.id,
-            kind=row.kind,
-            name=row.name,
-            effect=_effect(row),
-        )
+        RepairLine(id=row.id, kind=row.kind, name=row.name, effect=_effect(row))
         for row in sorted(rows, key=lambda row: str(row.name))
     ]
-    return RepairPreview(
-        number=len(items),
-        items=items,
-    )
+    return RepairPreview(number=len(items), items=items)
 
 
 def _effect(row: StoredDrift) -> str:

@@ -320,13 +320,7 @@ def account_changes(before: Any, after: Any) -> list[ChangedAttribute]:
         path = operation["path"]
         name, part = _split(path)
         was = (old.get(name) or {}).get(part) if part else old.get(name)
-        found.append(
-            ChangedAttribute(
-                attribute=path,
-                before=was,
-                after=operation.get("value"),
-            )
-        )
+        found.append(ChangedAttribute(attribute=path, before=was, after=operation.get("value")))
     if before.get("groups", []) != after.get("groups", []):
         found.append(
             ChangedAttribute(

@@ -268,10 +268,7 @@ def _change(row: ChangeEvent) -> _Shown:
         detail=_told(details),
         source=key_and_label(row.source_key, row.source_label),
         application=key_and_label(row.application_key, row.application_label),
-        object=AuditObject(
-            kind=row.object_kind,
-            id=row.object_id,
-        ),
+        object=AuditObject(kind=row.object_kind, id=row.object_id),
         undoable=row.action in UNDOABLE,
     )
 

@@ -50,31 +50,15 @@ def band(ctx: AppContext) -> Overview:
     )
     return Overview(
         stages=[
-            PipelineStage(
-                name="sources",
-                count=row.sources,
-                needs=of_sources,
-            ),
-            PipelineStage(
-                name="users",
-                count=row.active_users + row.inactive_users,
-                needs=0,
-            ),
-            PipelineStage(
-                name="access",
-                count=row.access,
-                needs=unreached,
-            ),
+            PipelineStage(name="sources", count=row.sources, needs=of_sources),
+            PipelineStage(name="users", count=row.active_users + row.inactive_users, needs=0),
+            PipelineStage(name="access", count=row.access, needs=unreached),
             PipelineStage(
                 name="applications",
                 count=row.applications,
                 needs=row.paused + row.drift + row.waiting_seats + row.expiring_secrets,
             ),
-            PipelineStage(
-                name="tasks",
-                count=row.waiting,
-                needs=row.failed,
-            ),
+            PipelineStage(name="tasks", count=row.waiting, needs=row.failed),
         ],
         active_users=row.active_users,
         groups=row.groups,

@@ -132,9 +132,6 @@ def _line(row: AuditEntry) -> AuditLine:
         at=row.at,
         operator=row.operator_name,
         action=row.action,
-        object=AuditObject(
-            kind=row.object_kind,
-            id=row.object_id,
-        ),
+        object=AuditObject(kind=row.object_kind, id=row.object_id),
         details={**row.details, **(row.personal or {})},
     )

@@ -156,11 +156,7 @@ def _give(row: SourceSignIn, base: str, key: str) -> list[ChecklistValue]:
         ]
     scheme, _, rest = base.partition("://")
     parts = [
-        ChecklistValue(
-            name="Scheme",
-            value=scheme,
-            note="If the URL is entered in parts.",
-        ),
+        ChecklistValue(name="Scheme", value=scheme, note="If the URL is entered in parts."),
         ChecklistValue(
             name="Host and port",
             value=rest.partition("/")[0],
@@ -195,11 +191,7 @@ def _give(row: SourceSignIn, base: str, key: str) -> list[ChecklistValue]:
                 note="Single logout (HTTP-Redirect). Optional.",
             ),
             *parts,
-            ChecklistValue(
-                name="Path",
-                value=f"/sso/{key}/saml/acs",
-                note="Of the ACS URL.",
-            ),
+            ChecklistValue(name="Path", value=f"/sso/{key}/saml/acs", note="Of the ACS URL."),
         ]
     return [
         ChecklistValue(
@@ -207,32 +199,16 @@ def _give(row: SourceSignIn, base: str, key: str) -> list[ChecklistValue]:
             value=ours["redirect"],
             note="Also called callback URL. It must match exactly.",
         ),
-        ChecklistValue(
-            name="Post-logout redirect URI",
-            value=ours["signed_out"],
-            note="Optional.",
-        ),
+        ChecklistValue(name="Post-logout redirect URI", value=ours["signed_out"], note="Optional."),
         ChecklistValue(
             name="Flow",
             value="authorization code with PKCE (S256)",
             note="The flow that Dravo uses.",
         ),
-        ChecklistValue(
-            name="Scopes",
-            value=row.settings["scopes"],
-            note="The scopes that Dravo requests.",
-        ),
-        ChecklistValue(
-            name="JWKS URL",
-            value=ours["keys"],
-            note="Only for private_key_jwt.",
-        ),
+        ChecklistValue(name="Scopes", value=row.settings["scopes"], note="The scopes that Dravo requests."),
+        ChecklistValue(name="JWKS URL", value=ours["keys"], note="Only for private_key_jwt."),
         *parts,
-        ChecklistValue(
-            name="Path",
-            value=f"/sso/{key}/oidc/callback",
-            note="Of the redirect URI.",
-        ),
+        ChecklistValue(name="Path", value=f"/sso/{key}/oidc/callback", note="Of the redirect URI."),
     ]
 
 

@@ -76,21 +76,9 @@ def checklist(ctx: AppContext, key: str, base: str) -> SetupChecklist:
                 value=address,
                 note="Also called tenant URL or SCIM endpoint.",
             ),
-            ChecklistValue(
-                name="Scheme",
-                value=scheme,
-                note="If the URL is entered in parts.",
-            ),
-            ChecklistValue(
-                name="Host and port",
-                value=host,
-                note="If the URL is entered in parts.",
-            ),
-            ChecklistValue(
-                name="Path",
-                value=f"/{path}",
-                note="If the URL is entered in parts.",
-            ),
+            ChecklistValue(name="Scheme", value=scheme, note="If the URL is entered in parts."),
+            ChecklistValue(name="Host and port", value=host, note="If the URL is entered in parts."),
+            ChecklistValue(name="Path", value=f"/{path}", note="If the URL is entered in parts."),
             ChecklistValue(
                 name="Authentication",
                 value="Bearer token",
@@ -114,10 +102,7 @@ def checklist(ctx: AppContext, key: str, base: str) -> SetupChecklist:
             for what, label in SCIM_CHECKLIST
         ],
         trouble=[
-            ChecklistTrouble(
-                at=seen[what].last_at,
-                message=seen[what].detail or "",
-            )
+            ChecklistTrouble(at=seen[what].last_at, message=seen[what].detail or "")
             for what in PROBLEMS
             if what in seen and seen[what].detail
         ],

@@ -234,14 +234,7 @@ def _lines(connection: Connection, rows: Sequence[ListedSource]) -> list[SourceL
             ]
             for domain in sorted(owned.get(source_id, ()))
         }
-        return [
-            SharedDomain(
-                domain=domain,
-                sources=sharing,
-            )
-            for domain, sharing in others.items()
-            if sharing
-        ]
+        return [SharedDomain(domain=domain, sources=sharing) for domain, sharing in others.items() if sharing]
 
     return [_line(row, shared(row.id)) for row in rows]
 

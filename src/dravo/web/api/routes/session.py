@@ -248,10 +248,7 @@ def how_far(path: JobPath) -> Job:
     The ID is the value of the header Dravo-Job of your own request.
     """
     found = jobs_registry().get(caller().operator_id, path.id)
-    return Job(
-        done=found.done,
-        total=found.total,
-    )
+    return Job(done=found.done, total=found.total)
 
 
 @routes.delete("/jobs/<id>", responses={204: None})
