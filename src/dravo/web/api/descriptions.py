@@ -239,7 +239,6 @@ FIELDS = {
     "max_concurrency": "Maximum number of concurrent requests, 1 to 32.",
     "max_results": "Maximum page size.",
     "members_there": "Number of members in the application.",
-    "message": "Message in words.",
     "method": "HTTP method.",
     "milliseconds": "Duration in milliseconds.",
     "minutes": "Validity in minutes.",

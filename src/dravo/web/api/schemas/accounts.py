@@ -23,7 +23,7 @@ class OpenTask(Model):
 
     id: str = Field(description="ID of the task.")
     status: str = Field(description="Status: waiting, failed or held.")
-    message: str | None
+    message: str | None = Field(description="Last error of the task in a sentence, or null.")
     hint: str | None
     next_attempt_at: str | None
 

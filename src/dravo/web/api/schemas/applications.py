@@ -85,7 +85,7 @@ class ProvisionedGroup(Model):
     origin: str | None
     applied_at: str | None
     next_attempt_at: str | None
-    message: str | None
+    message: str | None = Field(description="Last error of the group in a sentence, or null.")
     hint: str | None
     exchanges: list[Exchange]
 

@@ -19,7 +19,7 @@ class Problem(Model):
     """An error with its hint."""
 
     code: str = Field(description="Code of the error for programs.")
-    message: str
+    message: str = Field(description="What is wrong, in a sentence.")
     hint: str = ""
     field: str | None = None
 

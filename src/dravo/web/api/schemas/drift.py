@@ -62,7 +62,7 @@ class Run(Model):
     """A reconciliation with its progress and result."""
 
     id: str = Field(description="ID of the run.")
-    status: str = Field(description="Status: waiting, running, done, held, stopped or failed.")
+    status: str = Field(description="Status: waiting, running, done, stopped or failed.")
     requested_by: str
     requested_at: str
     started_at: str | None
@@ -71,7 +71,7 @@ class Run(Model):
     groups: int = Field(description="Number of compared groups.")
     read: int
     counts: dict[str, int]
-    message: str | None
+    message: str | None = Field(description="Why the run was stopped or failed, or null.")
     hint: str | None
 
 

@@ -21,7 +21,7 @@ class HoldItem(Model):
     application: KeyAndLabel = Field(description="The application whose removals are held.")
     number: int = Field(description="Number of held removals.")
     since: str = Field(description="Time of the first held removal.")
-    message: str
+    message: str = Field(description="Why the removals are held, in a sentence.")
     users: list[HeldUser] = Field(description="The first users whose access would be removed.")
 
 

@@ -272,7 +272,7 @@ class SampleUser(Model):
     user: dict[str, Any] | None
     groups: list[str] = Field(description="Groups from user attributes.")
     comes_in: bool
-    message: str
+    message: str = Field(description="Why the record is refused or outside the scope, or empty.")
 
 
 class ImportCheck(Model):
@@ -298,7 +298,7 @@ class PolicyPreviewUser(Model):
     name: str = Field(description="Name of the user in the source.")
     outcome: str = Field(description="What would happen to the user.")
     changes: list[BeforeAndAfter]
-    message: str
+    message: str = Field(description="Why the user is refused, in a sentence; empty if not.")
 
 
 class PolicyPreviewGroup(Model):
@@ -364,7 +364,9 @@ class ImportRun(Model):
     seconds_left: int | None
     counts: list[RunCount]
     access: list[RunEffect]
-    message: str | None
+    message: str | None = Field(
+        description="Why the run was held, stopped or failed, and what it could not read."
+    )
     hint: str | None
 
 
@@ -380,7 +382,7 @@ class ImportRunEntry(Model):
     user: str | None = Field(description="ID of the user, or null.")
     name: str = Field(description="Name of the user or group.")
     changes: list[BeforeAndAfter]
-    message: str | None
+    message: str | None = Field(description="What happened to the user or group and why, or null.")
 
 
 class PageOfImportRunEntries(Page[ImportRunEntry]):
@@ -403,7 +405,7 @@ class SourceConflict(Model):
     subject: str = Field(description="What the conflict is about: a user or a group.")
     kind: str = Field(description="Why the record or change waits for a decision.")
     name: str = Field(description="Name of the user or group in the source.")
-    message: str
+    message: str = Field(description="Why the record cannot be matched without a decision.")
     native_id: str
     says: dict[str, Any]
     candidates: list[PossibleUser]

@@ -205,7 +205,7 @@ class SignInTest(Model):
     )
     so_far_at: str | None
     trace: str | None
-    message: str
+    message: str = Field(description="Outcome of its last sign-in in a sentence, or empty.")
 
 
 class NewSignInTest(SignInTest):
@@ -225,7 +225,7 @@ class SignInLine(Model):
     at: str = Field(description="Time of the sign-in.")
     outcome: str = Field(description="Outcome: signed_in, observed or refused.")
     reason: str | None
-    message: str
+    message: str = Field(description="Outcome of the sign-in in a sentence.")
     hint: str
     name: str = Field(description="Name or address of the user, as far as known.")
     user: str | None = Field(description="ID of the user who signed in, or null.")
@@ -278,7 +278,7 @@ class PlannedSignIn(Model):
     """The result of a sign-in."""
 
     outcome: str = Field(description="Outcome: signed_in, observed or refused.")
-    message: str
+    message: str = Field(description="Outcome of the sign-in in a sentence.")
     hint: str
     steps: list[ImportCheckStep]
     kind: str = Field(description="Kind of problem, or empty.")
@@ -392,6 +392,6 @@ class CodeResult(Model):
 
     outcome: str = Field(description="Outcome: signed_in, observed or refused.")
     back: str
-    message: str
+    message: str = Field(description="Result for the user in a sentence.")
     support_contact: str
     trace: str

@@ -137,7 +137,7 @@ class ChecklistTrouble(Model):
     """A rejected or misdirected request."""
 
     at: str = Field(description="Time of the last problem.")
-    message: str
+    message: str = Field(description="Why the request was rejected, in a sentence.")
 
 
 class SetupChecklist(Model):

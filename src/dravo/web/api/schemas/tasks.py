@@ -17,7 +17,7 @@ class TaskError(Model):
     kind: str = Field(description="Kind of error.")
     status: str = Field(description="Status: waiting, failed or held.")
     number: int = Field(description="Number of open tasks with this error.")
-    message: str
+    message: str = Field(description="Error in a sentence.")
     hint: str
 
 
@@ -109,7 +109,7 @@ class Attempt(Model):
     started_at: str
     ended_at: str
     outcome: str = Field(description="Result of the attempt, such as done, failed or waiting.")
-    message: str | None
+    message: str | None = Field(description="Error of the attempt in a sentence, or null.")
     exchanges: list[Exchange]
 
 
@@ -127,7 +127,7 @@ class TaskLine(Model):
     created_at: str
     next_attempt_at: str | None
     closed_at: str | None
-    message: str | None
+    message: str | None = Field(description="Last error of the task in a sentence, or null.")
     hint: str | None
     waits_for: str | None
     kind: str | None = Field(description="Kind of error, or null.")
