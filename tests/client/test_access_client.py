@@ -124,7 +124,7 @@ def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(
                 call()
         own = next(iter(owner.reviews.rows(review["id"], application=mine)))["id"]
         assert owner.reviews.preview(review["id"], mine, [own])["lost"] == 1
-        assert owner.reviews.decide(review["id"], mine, [own], "removed")["taken_away"] == 1
+        assert owner.reviews.decide(review["id"], mine, [own], "removed")["removed"] == 1
         assert owner.applications.seats(mine).total() == 0
         eventually(lambda: owner.access(application=mine).total() == 0)
 
@@ -150,7 +150,7 @@ def test_local_users_and_groups_by_the_client(running: Running, fresh: Fresh) ->
         assert dravo.users.get(name)["status"] == "inactive"
         assert dravo.users.preview_removal(name)["lost"] == 0
         dravo.users.remove(name)
-        assert dravo.groups.get(group["id"])["within"] == 0
+        assert dravo.groups.get(group["id"])["users_with_nested_groups"] == 0
         assert dravo.groups.rename(group["id"], f"{label} two")["name"] == f"{label} two"
         assert dravo.groups.preview_removal(group["id"])["lost"] == 0
         dravo.groups.remove(group["id"])

@@ -91,7 +91,11 @@ def test_a_local_group_takes_whom_it_is_given_or_says_why_not(
         == 1
     )
     shown = http.get(f"/groups/{group}").json()
-    assert (shown["local"], shown["within"], [each["id"] for each in shown["inner"]]) == (True, 1, [theirs])
+    assert (shown["local"], shown["users_with_nested_groups"], [each["id"] for each in shown["inner"]]) == (
+        True,
+        1,
+        [theirs],
+    )
     # Saying it again changes nothing, and is no error.
     assert http.post(f"/groups/{group}/members", json={"add": [name]}).json()["members"] == 1
     # The source that has the inner group can neither read nor change the one around it.
@@ -184,7 +188,7 @@ def test_reviews_are_paged_counted_and_refused_with_the_hint(
     )
     assert (
         http.post(f"{at}/decide", json={**seen, "expect": {"gained": 0, "lost": 1, "changed": 0}}).json()[
-            "taken_away"
+            "removed"
         ]
         == 1
     )

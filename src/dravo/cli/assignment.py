@@ -131,7 +131,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
         "Plan": lambda a: a["plan"]["label"] if a["plan"] else None,
-        "Users": lambda a: a["reach"],
+        "Users": lambda a: a["matching_users"],
         "From (UTC)": lambda a: moment(a["from"]),
         "Until": lambda a: moment(a["until"]),
         "By": lambda a: a["created_by"],
@@ -186,7 +186,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(made)
         return
-    reach = f"; it matches {made['reach']} users" if made["reach"] is not None else ""
+    reach = f"; it matches {made['matching_users']} users" if made["matching_users"] is not None else ""
     print(f"'{whom(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
 
 
@@ -218,11 +218,11 @@ def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
         return
-    print(f"{found['reach']} users match {found['rule']}.")
+    print(f"{found['matching_users']} users match {found['rule']}.")
     if found["users"]:
         table({"User": lambda p: p["display_name"], "User name": lambda p: p["user_name"]}, found["users"])
-    if found["reach"] > len(found["users"]):
-        print(f"and {found['reach'] - len(found['users'])} more")
+    if found["matching_users"] > len(found["users"]):
+        print(f"and {found['matching_users'] - len(found['users'])} more")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:

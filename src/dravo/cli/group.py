@@ -156,7 +156,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
             "ID in the source": group["external_id"],
             "Lists": f"{counted(group['members'], 'user', 'users')}, "
             f"{counted(len(group['inner']), 'group', 'groups')}",
-            "Users with nested groups": f"{counted(group['within'], 'user', 'users')}",
+            "Users with nested groups": f"{counted(group['users_with_nested_groups'], 'user', 'users')}",
             "Changed": f"{moment(group['modified_at'])} UTC",
         }
     )

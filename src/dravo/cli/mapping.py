@@ -98,7 +98,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "ID in the source": lambda a: (a["group"]["external_id"] or a["group"]["id"]) if a["group"] else None,
         "Source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
-        "Users": lambda a: a["reach"],
+        "Users": lambda a: a["matching_users"],
         "Warning": lambda a: " ".join(f"{note['what']} {note['hint']}".strip() for note in a["notes"]),
     }
     show_list(given, dravo.applications.mapping(given.application), columns, "No role mapping.")
@@ -110,7 +110,7 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     print(
-        f"The pattern matches {found['reach']} users in "
+        f"The pattern matches {found['matching_users']} users in "
         f"{sum(each['outcome'] == 'gives' for each in found['groups'])} groups."
     )
     if found["groups"]:

@@ -104,7 +104,7 @@ _COUNTS = {
     "Rows": lambda r: r["rows"],
     "Open": lambda r: r["open"],
     "Confirmed": lambda r: r["confirmed"],
-    "Removed": lambda r: r["taken_away"],
+    "Removed": lambda r: r["removed"],
 }
 _REVIEW = {
     "Review": lambda r: r["label"],

@@ -404,7 +404,9 @@ def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
         )
         for line in (
             each["reason"],
-            f"Message to the user: {each['told']} {each['support_contact']}".rstrip() if each["told"] else "",
+            f"Message to the user: {each['message_to_user']} {each['support_contact']}".rstrip()
+            if each["message_to_user"]
+            else "",
             each["hint"],
         ):
             if line:

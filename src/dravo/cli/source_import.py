@@ -275,10 +275,10 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     print(
-        f"Of {found['looked_at']:,} users {found['comes_in']:,} stay unchanged, {found['changed']:,} change, "
+        f"Of {found['looked_at']:,} users {found['accepted']:,} stay unchanged, {found['changed']:,} change, "
         f"{found['leaves']:,} leave, {found['refused']:,} are refused."
     )
-    out = [each["name"] for each in found["groups"] if not each["comes_in"]]
+    out = [each["name"] for each in found["groups"] if not each["accepted"]]
     if out:
         print(f"Of {len(found['groups']):,} groups of this source, these are ignored: {', '.join(out)}.")
     if found["made_groups"]:
@@ -327,7 +327,7 @@ def _check(given: argparse.Namespace, dravo: Dravo) -> None:
                     if any(s["groups"] for s in found["sample"])
                     else {}
                 ),
-                "Accepted": lambda s: "yes" if s["comes_in"] else s["message"],
+                "Accepted": lambda s: "yes" if s["accepted"] else s["message"],
             }
             table(columns, found["sample"][:10])
     if not found["ok"]:

@@ -205,7 +205,7 @@ def test_a_list_of_assignments_says_how_many_each_reaches(
     listed = assignments.list_assignments(
         services.ctx, PageRequest(), AssignmentFilter(application_key="records")
     ).items
-    assert [(item.group.name, item.reach) for item in listed] == [("Herbarium", 2), ("Nobody", 0)]
+    assert [(item.group.name, item.matching_users) for item in listed] == [("Herbarium", 2), ("Nobody", 0)]
     assert (
         assignments.list_assignments(services.ctx, PageRequest(), AssignmentFilter(group_id=empty)).total == 1
     )

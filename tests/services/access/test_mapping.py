@@ -98,7 +98,9 @@ def test_who_a_rule_reaches_is_counted_and_named(services: ServiceFixture, desk:
         ('source eq "staff"', ["Ada", "Bob", "Cyd"]),
     ):
         found = rule_matches.try_rule(services.ctx, rule)
-        assert (found.reach, [each.display_name for each in found.users]) == (len(names), names), rule
+        assert (found.matching_users, [each.display_name for each in found.users]) == (len(names), names), (
+            rule
+        )
         identifier = add(services, role="cashier", rule=rule)
         assert len(roles(services)) == len(names), "who is reached is who gets it"
         assignments.remove(services.ctx, services.caller, identifier)
@@ -145,7 +147,7 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
         ("Ticketdesk-Owner", "unknown_role"),
         ("ticketdesk-supervisor", "needs_confirmation"),
     ]
-    assert row.reach == 1
+    assert row.matching_users == 1
     assert "no role 'Owner'" in row.notes[0].what and "highest role" in row.notes[1].what
     assert (
         assignment_changes.preview_changing(services.ctx, identifier, AssignmentEdit(confirmed=[boss])).gained
@@ -201,7 +203,7 @@ def test_the_table_points_at_what_is_warning(services: ServiceFixture, desk: dic
         for note in row.notes
     )
     tried = role_mapping.try_pattern(services.ctx, "desk", "staff", "^(empty)$", [])
-    assert (tried.reach, tried.groups[0].outcome) == (0, "unknown_role")
+    assert (tried.matching_users, tried.groups[0].outcome) == (0, "unknown_role")
 
 
 def test_many_groups_are_mapped_at_once_or_none(services: ServiceFixture, desk: dict[str, str]) -> None:

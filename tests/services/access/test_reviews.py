@@ -112,7 +112,7 @@ def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garde
         ReviewDecision("records", [row], TAKEN_AWAY, note="moved on"),
         Confirmation(expect=(0, 0, 1)),
     )
-    assert (decided.taken_away, decided.open) == (1, 4)
+    assert (decided.removed, decided.open) == (1, 4)
     assert held(garden) == {("ada", "viewer"), ("ada", "curator"), ("bob", "viewer"), ("cai", "viewer")}
     after = rows(garden, review, decision="removed")["cai", "curator"]
     assert (after.outcome, after.note, after.decided_by) == (

@@ -63,7 +63,7 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
 ) -> None:
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule=RULE))
     assert have(services) == ["ada"]
-    assert (line(services).reach, line(services).waiting, line(services).confirmed_users) == (
+    assert (line(services).matching_users, line(services).waiting, line(services).confirmed_users) == (
         1,
         0,
         1,
@@ -72,7 +72,7 @@ def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
     services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services) == ["ada"], "an attribute alone gives nobody the highest role"
     shown = line(services)
-    assert (shown.reach, shown.waiting) == (1, 2)
+    assert (shown.matching_users, shown.waiting) == (1, 2)
     assert any("2 users match the rule" in each.what for each in shown.notes)
     waiting = rule_confirmations.waiting(services.ctx, made.id, PageRequest(count=1))
     assert (waiting.total, [each.user_name for each in waiting.items]) == (2, ["bob"])
@@ -101,7 +101,7 @@ def test_a_rule_that_names_a_source_counts_what_this_source_reports(
     garden["mallory"] = services.user(garden["contractors"], "mallory", title="Keeper")
     assert have(services, "viewer") == ["ada"]
     shown = line(services)
-    assert (shown.reach, shown.source, shown.confirmed_users, shown.notes) == (
+    assert (shown.matching_users, shown.source, shown.confirmed_users, shown.notes) == (
         1,
         KeyAndLabel("staff", "Staff"),
         None,

@@ -547,11 +547,11 @@ def test_answers_are_tried_on_whom_the_source_said_before(services: ServiceFixtu
     reading = read()
     reading.run()
     found = import_config.try_policy(services.ctx, "estates", {"users": 'userName sw "una"'})
-    assert (found.looked_at, found.leaves, found.comes_in) == (3, 2, 1)
+    assert (found.looked_at, found.leaves, found.accepted) == (3, 2, 1)
     found = import_config.try_policy(
         services.ctx, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}}
     )
-    assert [(each.name, each.comes_in) for each in found.groups] == [
+    assert [(each.name, each.accepted) for each in found.groups] == [
         ("Estates, all", False),
         ("Tree surgeons", True),
     ]

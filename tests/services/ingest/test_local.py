@@ -167,7 +167,10 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
         ("local", ()),
         ("local", ("Gardeners",)),
     ]
-    assert assignments.list_assignments(services.ctx, PageRequest(), AssignmentFilter()).items[0].reach == 2
+    assert (
+        assignments.list_assignments(services.ctx, PageRequest(), AssignmentFilter()).items[0].matching_users
+        == 2
+    )
     with pytest.raises(StalePreview, match="The preview is out of date"):
         local_groups.change_members(
             services.ctx, services.caller, group, wanted, Confirmation(expect=(2, 0, 0))

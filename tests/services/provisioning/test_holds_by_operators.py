@@ -144,7 +144,7 @@ def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
     # Each of them is kept out by name now, and the mapping says nothing of it: the group still gives the
     # role to others.
     assert sum(row.excludes for row in services.rows(t.assignment, removed_at=None)) == USERS
-    assert role_mapping.table(services.ctx, "records", PageRequest()).items[0].reach == USERS
+    assert role_mapping.table(services.ctx, "records", PageRequest()).items[0].matching_users == USERS
 
 
 def test_a_user_who_waits_for_a_seat_loses_nothing_that_the_removal_limit_would_count(
@@ -202,11 +202,11 @@ def test_a_group_tells_of_the_groups_in_and_around_it(services: ServiceFixture) 
         [each.name for each in around.around],
         around.inner,
         around.local,
-        around.within,
+        around.users_with_nested_groups,
     ) == (["Outer"], [], False, 1)
     assert (
         [each.name for each in within.inner],
         within.local,
         within.members,
-        within.within,
+        within.users_with_nested_groups,
     ) == (["Inner"], True, 0, 1)

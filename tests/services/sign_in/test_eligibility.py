@@ -59,7 +59,7 @@ def test_where_it_is_not_in_force_they_would_read_so(ctx: ServiceFixture) -> Non
     staff(ctx)
     settings.change(ctx.ctx, ctx.caller, "support_contact", "Ask Hazel Marlow.")
     found = way(ctx)
-    assert (found.opens, found.told, found.bound_at) == (
+    assert (found.opens, found.message_to_user, found.bound_at) == (
         False,
         "This sign-in is not enabled yet.",
         None,
@@ -81,7 +81,7 @@ def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceF
     put(ctx, "pilot", "First ones")
     ctx.group(source, "First ones", record)
     # A group of that name in another source is not the pilot group.
-    assert way(ctx).told == "This sign-in is not enabled for you yet."
+    assert way(ctx).message_to_user == "This sign-in is not enabled for you yet."
     door = Door(ctx, ctx.rows(t.source, key="contractors")[0].id)
     door.come("s-9", username=["juno.marlow"], email=["juno.marlow@rootworks.example"], groups=["First ones"])
     assert way(ctx, "juno.marlow").opens
@@ -119,7 +119,7 @@ def test_whose_the_first_one_would_be_is_foretold_as_it_comes(
         found.reason,
         found.hint,
     )
-    assert found.told == "An administrator must confirm your account first."
+    assert found.message_to_user == "An administrator must confirm your account first."
 
 
 def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceFixture) -> None:
@@ -141,7 +141,7 @@ def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceF
     with ctx.ctx.database.writing() as connection:
         connection.execute(update(t.user).values(active=False))
     after = eligibility.of_user(ctx.ctx, "idris.vance")
-    assert (after.ways[0].told, after.applications) == ("Your account is not active.", [])
+    assert (after.ways[0].message_to_user, after.applications) == ("Your account is not active.", [])
 
 
 def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> None:
@@ -154,7 +154,7 @@ def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> No
     put(ctx, "enabled")
     staff(ctx)
     found = eligibility.of_user(ctx.ctx, "idris.vance").ways[1]
-    assert (found.opens, found.told, found.protocol) == (
+    assert (found.opens, found.message_to_user, found.protocol) == (
         False,
         "Sign-in with a code is not available for your email address.",
         "emailed code",
@@ -184,7 +184,7 @@ def test_what_is_missing_again_closes_it(ctx: ServiceFixture) -> None:
     assert way(ctx).opens
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"fields": {"certificates": ""}})
     found = way(ctx)
-    assert (found.opens, found.told) == (False, found.reason)
+    assert (found.opens, found.message_to_user) == (False, found.reason)
     assert (
         "the certificate of the provider" in found.reason
         and "Enter the values on the Sign-in tab." in found.hint

@@ -73,7 +73,7 @@ async function begin(): Promise<void> {
       <td>{{ item.until_day }}</td>
       <td>{{ item.open.toLocaleString('en') }} of {{ item.rows.toLocaleString('en') }}</td>
       <td>{{ item.confirmed.toLocaleString('en') }}</td>
-      <td>{{ item.taken_away.toLocaleString('en') }}</td>
+      <td>{{ item.removed.toLocaleString('en') }}</td>
       <td><StatusLabel :status="item.closed_at ? 'ended' : item.open ? 'open' : 'done'" /></td>
     </template>
     <template #empty>

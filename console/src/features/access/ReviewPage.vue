@@ -144,7 +144,7 @@ const narrowed = computed(() =>
               <td>{{ each.owner }}</td>
               <td class="number">{{ each.open.toLocaleString('en') }}</td>
               <td class="number">{{ each.confirmed.toLocaleString('en') }}</td>
-              <td class="number">{{ each.taken_away.toLocaleString('en') }}</td>
+              <td class="number">{{ each.removed.toLocaleString('en') }}</td>
             </tr>
           </tbody>
         </table>

@@ -48,7 +48,8 @@ const shown = computed(() => (asked.value && !tried.error.value ? tried.data.val
   <ErrorMessage :wrong="asked ? tried.error.value : null" />
   <div v-if="shown" role="status">
     <p class="reach">
-      Matches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'user' : 'users' }}.
+      Matches <b>{{ shown.matching_users.toLocaleString('en') }}</b>
+      {{ shown.matching_users === 1 ? 'user' : 'users' }}.
     </p>
     <PatternGroups v-model="confirmed" :groups="shown.groups" />
     <p v-for="note in shown.notes" :key="note.what" class="quiet">{{ note.what }} {{ note.hint }}</p>

@@ -132,7 +132,7 @@ function read(item: Assignment): void {
         <b>{{ what(item) }}</b>
         <div v-if="item.plan" class="quiet">plan {{ item.plan.label }}</div>
       </td>
-      <td>{{ item.reach?.toLocaleString('en') }} {{ item.reach === 1 ? 'user' : 'users' }}</td>
+      <td>{{ item.matching_users?.toLocaleString('en') }} {{ item.matching_users === 1 ? 'user' : 'users' }}</td>
       <AssignmentCells :of="item" @away="ask(item)" />
     </template>
     <template #empty>

@@ -75,11 +75,11 @@ const shown = computed(() => (asked.value && !reached.error.value ? reached.data
   />
   <ErrorMessage :wrong="asked ? reached.error.value : null" />
   <p v-if="shown" class="reach" role="status">
-    Matches <b>{{ shown.reach.toLocaleString('en') }}</b> {{ shown.reach === 1 ? 'user' : 'users'
+    Matches <b>{{ shown.matching_users.toLocaleString('en') }}</b> {{ shown.matching_users === 1 ? 'user' : 'users'
     }}<template v-if="shown.users.length"
       >: {{ shown.users.map((each) => each.display_name).join(', ')
-      }}<template v-if="shown.reach > shown.users.length">
-        and {{ (shown.reach - shown.users.length).toLocaleString('en') }} more</template
+      }}<template v-if="shown.matching_users > shown.users.length">
+        and {{ (shown.matching_users - shown.users.length).toLocaleString('en') }} more</template
       ></template
     >.
   </p>

@@ -191,7 +191,7 @@ async function upload(files: File | File[] | null): Promise<void> {
               <td>{{ each.name }}</td>
               <td class="mono">{{ each.user?.userName }}</td>
               <td v-if="check.sample.some((one) => one.groups.length)">{{ each.groups.join(', ') }}</td>
-              <td><StatusLabel :status="each.comes_in ? 'ok' : 'refused'" /> {{ each.message }}</td>
+              <td><StatusLabel :status="each.accepted ? 'ok' : 'refused'" /> {{ each.message }}</td>
             </tr>
           </tbody>
         </table>

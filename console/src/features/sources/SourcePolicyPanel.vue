@@ -244,23 +244,23 @@ const choices = [
       <template v-if="tried">
         <p role="status">
           Of {{ tried.looked_at.toLocaleString('en') }} users of this source,
-          {{ tried.comes_in.toLocaleString('en') }} stay unchanged, {{ tried.changed.toLocaleString('en') }} change,
+          {{ tried.accepted.toLocaleString('en') }} stay unchanged, {{ tried.changed.toLocaleString('en') }} change,
           {{ tried.leaves.toLocaleString('en') }} leave, {{ tried.refused.toLocaleString('en') }} are refused.
         </p>
         <p v-if="tried.groups.length">
           Of {{ tried.groups.length.toLocaleString('en') }} groups of this source
-          <template v-if="tried.groups.every((each) => each.comes_in)">all are accepted.</template>
+          <template v-if="tried.groups.every((each) => each.accepted)">all are accepted.</template>
           <template v-else>
             these are accepted:
             <b>{{
               tried.groups
-                .filter((each) => each.comes_in)
+                .filter((each) => each.accepted)
                 .map((each) => each.name)
                 .join(', ') || 'none'
             }}</b>; these are ignored:
             {{
               tried.groups
-                .filter((each) => !each.comes_in)
+                .filter((each) => !each.accepted)
                 .map((each) => each.name)
                 .join(', ')
             }}.

@@ -74,7 +74,7 @@ const assignments = (after: string | undefined, count: number) =>
       <section class="panel" aria-labelledby="members">
         <h2 id="members">Members ({{ group.data.value.members.toLocaleString('en') }})</h2>
         <p v-if="group.data.value.inner.length" class="nested">
-          {{ group.data.value.within.toLocaleString('en') }} users including nested groups:
+          {{ group.data.value.users_with_nested_groups.toLocaleString('en') }} users including nested groups:
           <span v-for="each in group.data.value.inner" :key="each.id" class="inner">
             <router-link :to="`/groups/${each.id}`">{{ each.name }}</router-link>
             <span class="quiet">&nbsp;of {{ each.source?.label }}</span>

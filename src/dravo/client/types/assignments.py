@@ -33,7 +33,7 @@ Assignment = TypedDict(
         "new_users_since": "str | None",
         "groups": "list[PatternGroup] | None",
         "notes": "list[Note]",
-        "reach": "int | None",
+        "matching_users": "int | None",
         "from": "str | None",
         "until": "str | None",
         "from_day": "str | None",
@@ -75,7 +75,7 @@ class MatchingUsers(TypedDict):
     """The users who match a rule."""
 
     rule: str
-    reach: int
+    matching_users: int
     users: list[UserRef]
 
 
@@ -115,7 +115,7 @@ class PatternTried(TypedDict):
     """The groups that match a pattern."""
 
     pattern: str
-    reach: int
+    matching_users: int
     groups: list[PatternGroup]
     notes: list[Note]
 

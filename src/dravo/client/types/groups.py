@@ -34,7 +34,7 @@ class GroupDetail(TypedDict):
     assignments: int
     modified_at: str
     local: bool
-    within: int
+    users_with_nested_groups: int
     inner: list[GroupNearby]
     around: list[GroupNearby]
 

@@ -174,7 +174,7 @@ class PolicyPreview(TypedDict):
     """The preview of a source policy."""
 
     looked_at: int
-    comes_in: int
+    accepted: int
     changed: int
     leaves: int
     refused: int
@@ -188,7 +188,7 @@ class PolicyPreviewGroup(TypedDict):
 
     id: str
     name: str
-    comes_in: bool
+    accepted: bool
 
 
 class PolicyPreviewUser(TypedDict):
@@ -238,7 +238,7 @@ class SampleUser(TypedDict):
     name: str
     user: dict[str, Any] | None
     groups: list[str]
-    comes_in: bool
+    accepted: bool
     message: str
 
 

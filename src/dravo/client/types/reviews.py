@@ -43,7 +43,7 @@ class Review(TypedDict):
     applications: list[ReviewPart]
     rows: int
     confirmed: int
-    taken_away: int
+    removed: int
     open: int
 
 
@@ -54,7 +54,7 @@ class ReviewPart(TypedDict):
     owner: str | None
     rows: int
     confirmed: int
-    taken_away: int
+    removed: int
     open: int
 
 

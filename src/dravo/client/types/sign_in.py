@@ -222,7 +222,7 @@ class SignInOption(TypedDict):
     source: KeyAndLabel
     protocol: str
     opens: bool
-    told: str
+    message_to_user: str
     support_contact: str
     reason: str
     hint: str

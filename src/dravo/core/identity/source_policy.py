@@ -358,7 +358,7 @@ def reworked(
     policy: SourcePolicy, entries: Sequence[Mapping[str, Any]], name: Callable[[Mapping[str, Any]], str]
 ) -> list[dict[str, Any]]:
     """Return the mapped users of some entries, for operators: each {"name", "user" or None, "groups",
-    "comes_in", "message"}.
+    "accepted", "message"}.
     """
     found: list[dict[str, Any]] = []
     for entry in entries:
@@ -370,19 +370,19 @@ def reworked(
                     "name": name(entry),
                     "user": None,
                     "groups": [],
-                    "comes_in": False,
+                    "accepted": False,
                     "message": f"{wrong.message} {wrong.hint}",
                 }
             )
             continue
-        comes_in = policy.lets_in(user, "")
-        message = "" if comes_in else "Outside the scope."
+        accepted = policy.lets_in(user, "")
+        message = "" if accepted else "Outside the scope."
         found.append(
             {
                 "name": name(entry),
                 "user": user,
                 "groups": policy.made_groups(entry),
-                "comes_in": comes_in,
+                "accepted": accepted,
                 "message": message,
             }
         )

@@ -224,7 +224,7 @@ class AssignmentLine:
         waiting: how many users of a rule wait for a confirmation.
         groups: the groups that match a pattern.
         notes: warnings.
-        reach: how many users the assignment reaches; None where they are not counted.
+        matching_users: how many users the assignment reaches; None where they are not counted.
     """
 
     id: str
@@ -242,7 +242,7 @@ class AssignmentLine:
     future_users: bool
     confirmed_users: int | None
     new_users_since: Instant | None
-    reach: int | None
+    matching_users: int | None
     from_: Instant | None
     until: Instant | None
     from_day: str | None
@@ -285,7 +285,7 @@ def _line(row: ListedAssignment) -> AssignmentLine:
         future_users=row.future_users,
         confirmed_users=len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
         new_users_since=row.new_users_since,
-        reach=row.reach if row.group_id else 1 if row.user_id else None,
+        matching_users=row.matching_users if row.group_id else 1 if row.user_id else None,
         from_=row.from_at,
         until=row.until_at,
         from_day=row.from_day,
@@ -310,7 +310,7 @@ def rows(connection: Connection, page_request: PageRequest, only: AssignmentFilt
     nested = memberships.with_inner_groups(connection, [line.group.id for line in found.items if line.group])
     for line in found.items:
         if line.group and line.group.id in nested:
-            line.reach = memberships.how_many_within(connection, line.group.id)
+            line.matching_users = memberships.how_many_within(connection, line.group.id)
     return found
 
 

@@ -50,7 +50,7 @@ class PatternTried:
     """The groups that match a pattern."""
 
     pattern: str
-    reach: int
+    matching_users: int
     groups: list[PatternGroup]
     notes: list[Note]
 
@@ -93,13 +93,13 @@ def table(ctx: AppContext, key: str, page_request: PageRequest) -> Page[Assignme
         reached = rule_matches.count(connection, catalogue, on_page)
         for line in found.items:
             if line.kind == "rule":
-                line.reach, line.waiting = reached.get(line.id, (0, 0))
+                line.matching_users, line.waiting = reached.get(line.id, (0, 0))
             elif line.kind == "everyone":
-                line.reach = stored_rules.number_of_active_users(connection)
+                line.matching_users = stored_rules.number_of_active_users(connection)
             elif line.pattern is not None and line.source is not None:
                 wanted = _Pattern(line.source.key, line.pattern, frozenset(line.confirmed))
                 line.groups = _groups_of_pattern(connection, catalogue, application.id, wanted)
-                line.reach = _reached(connection, line.groups)
+                line.matching_users = _reached(connection, line.groups)
             line.notes = _notes(line)
     return found
 
@@ -136,7 +136,9 @@ def try_pattern(
         wanted = _Pattern(source, pattern, frozenset(confirmed))
         read = _groups_of_pattern(connection, ctx.catalogue.get(connection), row["application_id"], wanted)
         reach = _reached(connection, read)
-    return PatternTried(pattern=pattern, reach=reach, groups=read, notes=_notes_of_pattern(pattern, read))
+    return PatternTried(
+        pattern=pattern, matching_users=reach, groups=read, notes=_notes_of_pattern(pattern, read)
+    )
 
 
 def _groups_of_pattern(
@@ -184,7 +186,7 @@ def _notes(line: AssignmentLine) -> list[Note]:
             "Every source can report the attributes of this rule.",
             "Create a rule that names the source, then delete this one.",
         )
-    if line.reach == 0 and not (group and group.gone):
+    if line.matching_users == 0 and not (group and group.gone):
         reasons = {
             "group": "The group has no members.",
             "rule": "No user matches the rule.",

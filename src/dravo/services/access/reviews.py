@@ -53,7 +53,7 @@ class ReviewPart:
     owner: str | None
     rows: int
     confirmed: int
-    taken_away: int
+    removed: int
     open: int
 
 
@@ -234,7 +234,7 @@ class Review:
     applications: list[ReviewPart]
     rows: int
     confirmed: int
-    taken_away: int
+    removed: int
     open: int
 
 
@@ -275,7 +275,7 @@ def _lines(connection: Connection, caller: Caller, rows: Sequence[StoredReview])
                 owner=each.owner,
                 rows=each.rows,
                 confirmed=each.confirmed,
-                taken_away=each.removed,
+                removed=each.removed,
                 open=each.rows - each.confirmed - each.removed,
             )
         )
@@ -294,7 +294,7 @@ def _lines(connection: Connection, caller: Caller, rows: Sequence[StoredReview])
             applications=parts[row.id],
             rows=sum(each.rows for each in parts[row.id]),
             confirmed=sum(each.confirmed for each in parts[row.id]),
-            taken_away=sum(each.taken_away for each in parts[row.id]),
+            removed=sum(each.removed for each in parts[row.id]),
             open=sum(each.open for each in parts[row.id]),
         )
         for row in rows

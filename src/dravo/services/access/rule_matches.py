@@ -31,7 +31,7 @@ class MatchingUsers:
     """The users who match a rule."""
 
     rule: str
-    reach: int
+    matching_users: int
     users: list[UserRef]
 
 
@@ -51,7 +51,7 @@ def try_rule(ctx: AppContext, text: str) -> MatchingUsers:
                 reach += 1
                 if len(first) < SHOWN:
                     first.append(user_ref(row))
-    return MatchingUsers(rule=condition.text, reach=reach, users=first)
+    return MatchingUsers(rule=condition.text, matching_users=reach, users=first)
 
 
 def count(

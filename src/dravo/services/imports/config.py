@@ -102,7 +102,7 @@ class SampleUser:
     name: str
     user: dict[str, Any] | None
     groups: list[str]
-    comes_in: bool
+    accepted: bool
     message: str
 
 
@@ -140,7 +140,7 @@ class PolicyPreviewGroup:
 
     id: str
     name: str
-    comes_in: bool
+    accepted: bool
 
 
 @dataclass
@@ -148,7 +148,7 @@ class PolicyPreview:
     """The result of another source policy for stored users; `looked_at` is their number."""
 
     looked_at: int
-    comes_in: int
+    accepted: int
     changed: int
     leaves: int
     refused: int
@@ -452,7 +452,7 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> PolicyPrevie
         source, row = import_of(connection, key)
     kind = kind_of(row.kind)
     policy = read_policy({**import_policy(source, row.kind).document(), **given}, kind.reads)
-    counts: dict[str, int] = {"looked_at": 0, "comes_in": 0, "changed": 0, "leaves": 0, "refused": 0}
+    counts: dict[str, int] = {"looked_at": 0, "accepted": 0, "changed": 0, "leaves": 0, "refused": 0}
     items: list[PolicyPreviewUser] = []
     made: Counter[str] = Counter()
     after = ""
@@ -469,18 +469,18 @@ def try_policy(ctx: AppContext, key: str, given: dict[str, Any]) -> PolicyPrevie
         for each in some:
             before = rows[each.id].data
             counts["looked_at"] += 1
-            outcome, differs, message = "comes_in", None, ""
+            outcome, differs, message = "accepted", None, ""
             try:
                 user = policy.user(each.reported)
                 differs = changes(before, user)
                 made.update(policy.made_groups(each.reported))
                 outcome = (
-                    "leaves" if not policy.lets_in(user, source.key) else "changed" if differs else "comes_in"
+                    "leaves" if not policy.lets_in(user, source.key) else "changed" if differs else "accepted"
                 )
             except Refused as wrong:
                 outcome, message = "refused", f"{wrong.message} {wrong.hint}"
             counts[outcome] += 1
-            if outcome != "comes_in" and len(items) < 100:
+            if outcome != "accepted" and len(items) < 100:
                 items.append(
                     PolicyPreviewUser(
                         name=searchable(before).display_name,
@@ -499,7 +499,7 @@ def _groups_chosen(ctx: AppContext, source: Source, policy: SourcePolicy) -> lis
         PolicyPreviewGroup(
             id=row.id,
             name=row.display_name,
-            comes_in=policy.groups.takes(row.display_name, row.native_id, row.reference or ""),
+            accepted=policy.groups.takes(row.display_name, row.native_id, row.reference or ""),
         )
         for row in rows
         if not is_made(row.native_id)

@@ -105,12 +105,10 @@ class Caller:
             NotPermitted.
         """
         if permission not in self.permissions:
-            masked = (
-                ", for whom user attributes are masked" if self.masked and permission == ATTRIBUTES else ""
-            )
+            masked = self.masked and permission == ATTRIBUTES
             raise NotPermitted(
                 f"This needs the permission '{permission}', which you do not have "
-                f"{self._why(permission)}{masked}.",
+                f"{self._why(permission)}.{' User attributes are masked for you.' if masked else ''}",
                 "Ask a super administrator for access.",
             )
 

@@ -46,7 +46,7 @@ class SignInOption:
     source: KeyAndLabel
     protocol: str
     opens: bool
-    told: str
+    message_to_user: str
     support_contact: str
     reason: str
     hint: str
@@ -95,7 +95,7 @@ def _way(connection: Connection, user: User, row: NamedSignIn, record: SignInRec
         source=KeyAndLabel(row.key, row.label),
         protocol=PROTOCOLS[row.protocol],
         opens=not reason,
-        told=told,
+        message_to_user=told,
         support_contact=settings.support_contact(connection, row.settings),
         reason=reason,
         hint=hint,

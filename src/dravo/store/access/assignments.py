@@ -133,8 +133,8 @@ def application_key(connection: Connection, assignment_id: str) -> str | None:
 
 @dataclass(frozen=True)
 class ListedAssignment:
-    """An assignment with the names of what it names, in the order of the select; `reach` is the number of
-    direct members of its group.
+    """An assignment with the names of what it names, in the order of the select; `matching_users` is the
+    number of direct members of its group.
     """
 
     id: str
@@ -167,7 +167,7 @@ class ListedAssignment:
     group_deleted_at: Instant | None
     source_key: str | None
     source_label: str | None
-    reach: int | None
+    matching_users: int | None
 
 
 @dataclass(frozen=True)
@@ -258,7 +258,7 @@ def _statement() -> Select[Any]:
             g.deleted_at,
             s.key.label("source_key"),
             s.label.label("source_label"),
-            groups.size_of(a.group_id).label("reach"),
+            groups.size_of(a.group_id).label("matching_users"),
         )
         .join(t.application, p.id == a.application_id)
         .outerjoin(t.role, r.id == a.role_id)

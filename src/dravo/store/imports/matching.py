@@ -1,4 +1,4 @@
-"""What matching needs to know: users to whom records could belong, and who has a name or an address."""
+"""Queries for matching: the users that records could belong to, and who has a user name or an email."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ def candidates(
     emails: Iterable[str],
     connection_type: str = IMPORT,
 ) -> dict[str, list[Candidate]]:
-    """Return the users to whom records could belong, by "name:" or "email:" and the folded value."""
+    """Return the users that records could belong to, by "name:" or "email:" and the folded value."""
     u = t.user.c
     columns = (u.id, u.user_name_key, u.email, u.email_key, u.left_at)
     users: dict[str, Any] = {}
@@ -195,7 +195,7 @@ def undecided_users(connection: Connection, user_ids: Sequence[str]) -> frozense
 def _here(
     connection: Connection, source_id: str, users: Mapping[str, Any], requested_by: str
 ) -> dict[str, bool]:
-    """Return the users of whom a source has a record: by this connection type, or by another one with the
+    """Return the users that have a record of a source: by this connection type, or by another one with the
     same user name.
     """
     r = t.record.c

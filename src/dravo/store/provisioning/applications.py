@@ -1,4 +1,4 @@
-"""Applications with their counts, their roles, and the users whom their settings concern."""
+"""Applications with their counts, their roles, and the users that their settings affect."""
 
 from __future__ import annotations
 
@@ -180,7 +180,7 @@ def mark_everyone_with_an_account(
 def mark_users_in_patterns(
     connection: Connection, application_id: str, now: Instant, cleared: tuple[str, str] | None
 ) -> None:
-    """Mark everyone whom a name pattern of an application can touch; `cleared` as in `mark_selected`."""
+    """Mark all users that a name pattern of an application can match; `cleared` as in `mark_selected`."""
     a = t.assignment.c
     patterned = select(a.source_id).where(
         a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None)

@@ -97,14 +97,14 @@ def source_labels(connection: Connection) -> dict[str, str]:
 
 
 def present_users(connection: Connection, source_id: str) -> set[str]:
-    """Return the IDs of the users whom a source reports."""
+    """Return the IDs of the users that a source reports."""
     r = t.record.c
     where = (r.source_id == source_id, r.deleted_at.is_(None))
     return set(connection.execute(select(r.user_id).where(*where)).scalars())
 
 
 def users_of_source(connection: Connection, source_id: str, user_ids: Collection[str]) -> set[str]:
-    """Return those of some users whom a source reports or reported."""
+    """Return those of the given users that a source reports or reported."""
     r = t.record.c
     found: set[str] = set()
     wanted = sorted(user_ids)

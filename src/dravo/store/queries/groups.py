@@ -84,10 +84,10 @@ class GroupNearby:
 
 @dataclass(frozen=True)
 class GroupDetail(GroupLine):
-    """A group with its nested and containing groups; `within` counts the users in it by any nesting."""
+    """A group with its nested and containing groups, and the number of its users by any nesting."""
 
     local: bool
-    within: int
+    users_with_nested_groups: int
     inner: list[GroupNearby]
     around: list[GroupNearby]
 
@@ -228,7 +228,7 @@ def group_detail(connection: Connection, group_id: str) -> GroupDetail | None:
     return GroupDetail(
         **vars(found),
         local=connection_type == LOCAL,
-        within=memberships.how_many_within(connection, group_id),
+        users_with_nested_groups=memberships.how_many_within(connection, group_id),
         inner=nearby(m.inner_group_id, m.group_id),
         around=nearby(m.group_id, m.inner_group_id),
     )

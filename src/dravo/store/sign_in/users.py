@@ -53,7 +53,7 @@ def records_of_user(connection: Connection, user_id: str) -> dict[str, SignInRec
 def imported_user(
     connection: Connection, source_id: str, connection_type: str, user_name_key: str
 ) -> str | None:
-    """Return the ID of the user whom a connection of a source reports under a user name, or None."""
+    """Return the ID of the user that a connection of a source reports under a user name, or None."""
     r = t.record.c
     where = (
         r.source_id == source_id,

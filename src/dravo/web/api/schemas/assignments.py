@@ -44,7 +44,7 @@ class Assignment(Model):
     id: str = Field(description="ID of the assignment.")
     application: KeyAndLabel = Field(description="The application of the role.")
     kind: Literal["user", "group", "everyone", "rule", "pattern"] = Field(
-        description="For whom: user, group, rule, pattern or everyone."
+        description="Kind of assignee: user, group, rule, pattern or everyone."
     )
     excludes: bool
     role: RoleRef | None = Field(description="The assigned role; null for an exclusion or eligibility only.")
@@ -63,7 +63,7 @@ class Assignment(Model):
     new_users_since: str | None
     groups: list[PatternGroup] | None = Field(description="For a pattern: the matching groups.")
     notes: list[Note] = Field(description="Warnings in the role mapping.")
-    reach: int | None = Field(description="Number of matching users.")
+    matching_users: int | None = Field(description="Number of matching users.")
     from_: str | None = Field(alias="from")
     until: str | None
     from_day: str | None
@@ -129,7 +129,7 @@ class MatchingUsers(Model):
     """The users who match a rule."""
 
     rule: str
-    reach: int
+    matching_users: int
     users: list[UserRef] = Field(description="The first matching users by name.")
 
 
@@ -137,7 +137,7 @@ class PatternTried(Model):
     """The groups that match a pattern."""
 
     pattern: str
-    reach: int
+    matching_users: int
     groups: list[PatternGroup]
     notes: list[Note]
 

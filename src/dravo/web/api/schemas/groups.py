@@ -43,7 +43,7 @@ class GroupDetail(Group):
     """A group with its nested and containing groups."""
 
     local: bool
-    within: int
+    users_with_nested_groups: int
     inner: list[GroupNearby]
     around: list[GroupNearby]
 

@@ -271,7 +271,7 @@ class SampleUser(Model):
     name: str = Field(description="Name of the user in the source.")
     user: dict[str, Any] | None
     groups: list[str] = Field(description="Groups from user attributes.")
-    comes_in: bool
+    accepted: bool
     message: str = Field(description="Why the record is refused or outside the scope, or empty.")
 
 
@@ -306,7 +306,7 @@ class PolicyPreviewGroup(Model):
 
     id: str = Field(description="ID of the group.")
     name: str = Field(description="Name of the group.")
-    comes_in: bool
+    accepted: bool
 
 
 class MadeGroup(Model):
@@ -320,7 +320,7 @@ class PolicyPreview(Model):
     """The preview of a source policy."""
 
     looked_at: int = Field(description="Number of evaluated users.")
-    comes_in: int
+    accepted: int
     changed: int
     leaves: int
     refused: int

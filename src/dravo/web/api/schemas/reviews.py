@@ -56,7 +56,7 @@ class ReviewPart(Model):
     owner: str | None
     rows: int
     confirmed: int = Field(description="Number of confirmed rows.")
-    taken_away: int
+    removed: int = Field(description="Number of rows whose access was removed.")
     open: int
 
 
@@ -76,7 +76,7 @@ class Review(Model):
     applications: list[ReviewPart]
     rows: int
     confirmed: int = Field(description="Number of confirmed rows.")
-    taken_away: int
+    removed: int = Field(description="Number of rows whose access was removed.")
     open: int
 
 

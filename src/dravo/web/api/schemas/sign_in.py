@@ -344,7 +344,7 @@ class SignInOption(Model):
     source: KeyAndLabel
     protocol: str
     opens: bool
-    told: str
+    message_to_user: str
     support_contact: str
     reason: str
     hint: str
