@@ -75,7 +75,7 @@ class Database:
         return self._readers.connect()
 
     def glancing(self) -> Connection:
-        """Return this thread's connection for reading, for a single `Quick` statement that needs no
+        """Return this thread's connection for reading, for a single prepared statement that needs no
         transaction.
         """
         return self._reader()
