@@ -61,7 +61,7 @@ class Office:
             "{trace}": self.ids["trace"],
             "{id}": self._id_of(path),
             "{key}": "staff" if path.startswith("/api/v1/sources") else "desk",
-            "{run}": "none",
+            "{run}": "import" if path.startswith("/api/v1/sources") else "reconciliation",
         }
         for place, value in places.items():
             path = path.replace(place, value)
@@ -173,6 +173,26 @@ def office(services: ServiceFixture) -> Iterator[Office]:
             "run_id": "run",
         }
         connection.execute(t.drift.insert().values(**drift))
+        # A paused application and runs that failed keep what the other side said.
+        refused = f"The server refused {EMAIL}."
+        connection.execute(
+            t.application.update().values(paused_at=clock.now(), trouble=refused, trouble_hint="Try again.")
+        )
+        for about in (
+            {"kind": "reconciliation", "application_id": group["application_id"]},
+            {"kind": "import", "source_id": source.id},
+        ):
+            run = {
+                "id": about["kind"],
+                "status": "failed",
+                "requested_by": "ada",
+                "requested_at": clock.now(),
+                "ended_at": clock.now(),
+                "progress": 0,
+                "message": refused,
+                "stop_requested": False,
+            }
+            connection.execute(t.run.insert().values(**run, **about))
     yield Office(services, app, ids)
 
 

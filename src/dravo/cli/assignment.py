@@ -127,7 +127,7 @@ def add_commands(nouns: Any) -> None:
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Application": lambda a: a["application"]["label"],
-        "For": whom,
+        "For": assignee,
         "Source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,
         "Plan": lambda a: a["plan"]["label"] if a["plan"] else None,
@@ -140,7 +140,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.assignments.list(application=given.application), columns, "No assignments.")
 
 
-def whom(assignment: Any) -> str:
+def assignee(assignment: Any) -> str:
     """Return the users of an assignment in words."""
     if assignment["user"]:
         return str(assignment["user"]["display_name"])
@@ -187,7 +187,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(made)
         return
     reach = f"; it matches {made['matching_users']} users" if made["matching_users"] is not None else ""
-    print(f"'{whom(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
+    print(f"'{assignee(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
 
 
 def _waiting(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.assignment import show_preview, what, whom
+from dravo.cli.assignment import assignee, show_preview, what
 from dravo.cli.errors import FAILED
 from dravo.cli.output import command, facts, list_options, noun, read_text, show_json, show_list, table
 from dravo.client import Dravo
@@ -94,7 +94,7 @@ def add_commands(nouns: Any) -> None:
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
-        "For": whom,
+        "For": assignee,
         "ID in the source": lambda a: (a["group"]["external_id"] or a["group"]["id"]) if a["group"] else None,
         "Source": lambda a: a["source"]["key"] if a["source"] else None,
         "Role": what,

@@ -214,12 +214,12 @@ def _shown(given: argparse.Namespace, found: Any) -> None:
     if given.json:
         show_json(found)
         return
-    whom = (
+    serves = (
         ""
         if found["serves"] == "users"
         else f", for {'operators' if found['serves'] == 'operators' else 'users and operators'}"
     )
-    print(f"{found['source']['label']}: {found['protocol_label']}, status: {found['status']}{whom}")
+    print(f"{found['source']['label']}: {found['protocol_label']}, status: {found['status']}{serves}")
     if found["enabled_from"]:
         print(f"Enabled for everyone from {moment(found['enabled_from'])} UTC.")
     if found["protocol"] != "email_code":

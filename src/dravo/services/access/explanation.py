@@ -424,7 +424,7 @@ def _of_account(account: AccountLine | None, application: Any) -> list[str]:
             lines.append(f"{task.message} {task.hint or ''}".strip())
         elif application.paused_at:
             lines.append(
-                f"{application.label} is paused: {application.trouble or ''} "
+                f"{application.label} is paused: {masking.text(application.trouble) or ''} "
                 f"{application.trouble_hint or ''}".strip()
             )
         elif not application.enabled:

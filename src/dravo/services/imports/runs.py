@@ -16,6 +16,7 @@ from dravo.services.imports.config import ChangedAttribute
 from dravo.services.imports.run import log
 from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin
 from dravo.services.lookups import pushing_source
+from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import policy as source_policies
@@ -293,7 +294,7 @@ def run_line(row: Run) -> ImportRun:
         seconds_left=round((expected - row.progress) / rate) if goes_on else None,
         counts=[RunCount(name=name, number=number) for name, number in counts.items()],
         access=(row.counts or {}).get("access", []),
-        message=row.message,
+        message=masking.text(row.message),
         hint=row.hint,
     )
 

@@ -19,6 +19,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.provisioning import settings as provisioning_settings
 from dravo.services.provisioning.settings import ProvisioningSettings
+from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -174,7 +175,7 @@ def _line(row: ListedApplication) -> ApplicationLine:
         short_plans=row.short_plans,
         answered_at=row.answered_at,
         secret_ends_at=ending(row.secret_expires_at, clock.now()) if row.secret else None,
-        trouble=row.trouble,
+        trouble=masking.text(row.trouble),
         hint=row.trouble_hint,
         created_at=row.created_at,
     )

@@ -43,6 +43,7 @@ from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.services.provisioning.groups import desired_name
 from dravo.services.results import Number
+from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -447,7 +448,7 @@ def _run_line(row: Run) -> ReconciliationRun:
         read=counts.get("read", row.progress),
         groups=counts.get("groups", 0),
         counts={kind: counts.get(kind, 0) for kind in KINDS},
-        message=row.message,
+        message=masking.text(row.message),
         hint=row.hint,
     )
 

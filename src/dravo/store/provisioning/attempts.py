@@ -95,7 +95,7 @@ _APPLY = PreparedStatement(
         remote_id=bindparam("remote"),
         outcome_unknown_since=None,
         to_empty=None,
-        origin=bindparam("came"),
+        origin=bindparam("new_origin"),
     )
 )
 _DESIRED_VERSION = PreparedStatement(
@@ -157,7 +157,7 @@ def apply_state(
             "version": work.desired_version,
             "at": now,
             "remote": remote_id,
-            "came": origin,
+            "new_origin": origin,
         },
     )
 
