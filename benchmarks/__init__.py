@@ -1,1 +1,1 @@
-"""What `make bench` runs: each figure a ratio against a bare baseline measured in the same run."""
+"""Benchmarks for `make bench`: each compares Dravo with a bare baseline in the same run."""

@@ -1,32 +1,32 @@
-"""Runs every benchmark, or those that are named: python -m benchmarks [pushing] [deciding]."""
+"""Run all benchmarks, or the named ones: python -m benchmarks [inbound_scim] [access]."""
 
 from __future__ import annotations
 
 import argparse
 
 from benchmarks import (
-    arriving,
-    deciding,
-    filtering,
-    looking,
+    access,
+    filters,
+    imports,
+    inbound_scim,
+    just_in_time,
+    pages,
     provisioning,
-    pulling,
-    pushing,
-    signing_in,
-    starting,
+    service_start,
+    sign_in,
 )
 from dravo.protocols.addresses import allow_loopback
 
 ALL = {
-    "pushing": pushing.run,
-    "filtering": filtering.run,
+    "inbound_scim": inbound_scim.run,
+    "filters": filters.run,
     "provisioning": provisioning.run,
-    "deciding": deciding.run,
-    "looking": looking.run,
-    "pulling": pulling.run,
-    "signing_in": signing_in.run,
-    "arriving": arriving.run,
-    "starting": starting.run,
+    "access": access.run,
+    "pages": pages.run,
+    "imports": imports.run,
+    "sign_in": sign_in.run,
+    "just_in_time": just_in_time.run,
+    "service_start": service_start.run,
 }
 
 if __name__ == "__main__":
@@ -35,12 +35,12 @@ if __name__ == "__main__":
         description="Measure speed, each against a bare baseline of the same run.",
     )
     reader.add_argument(
-        "names", nargs="*", metavar="NAME", help=f"what to measure, everything if not said: {', '.join(ALL)}"
+        "names", nargs="*", metavar="NAME", help=f"benchmark to run (default: all): {', '.join(ALL)}"
     )
     names = reader.parse_args().names
     if unknown := [name for name in names if name not in ALL]:
-        reader.error(f"there is no benchmark '{unknown[0]}'; there are: {', '.join(ALL)}")
-    # What is measured runs on this machine.
+        reader.error(f"There is no benchmark '{unknown[0]}'. Available: {', '.join(ALL)}.")
+    # Directories and applications of the benchmarks run on loopback addresses.
     allow_loopback()
     for name in names or ALL:
         ALL[name]()

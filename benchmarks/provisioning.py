@@ -1,4 +1,4 @@
-"""B5: accounts delivered to a SCIM stand-in, against a bare loop that posts the same bodies at the same
+"""B5: accounts provisioned into a SCIM stand-in, against a bare loop that posts the same bodies at the same
 concurrency.
 """
 
@@ -27,16 +27,14 @@ from tests.harness import Running, StandIn, set_up, stand_in_process
 from tests.service_fixture import ServiceFixture
 
 NUMBER = int(os.environ.get("DRAVO_BENCH_ACCOUNTS", "10000"))
-AT_A_TIME = 8
+CONCURRENCY = 8
 
 
 def prepare(folder: Path) -> list[dict[str, object]]:
-    """Have so many accounts due in an application that is not connected yet; return the bodies that will be
-    posted.
-    """
+    """Create accounts to provision in an application that is not connected yet; return the request bodies."""
     services = ServiceFixture(folder)
     source = services.source()
-    services.application("records", "viewer", enabled=True, max_concurrency=AT_A_TIME)
+    services.application("records", "viewer", enabled=True, max_concurrency=CONCURRENCY)
     users = [
         services.user(source, f"p{number:06d}", **_user(each))
         for number, each in enumerate(scenario.crowd(NUMBER, seed=5))
@@ -58,10 +56,10 @@ def _user(user: dict[str, object]) -> dict[str, object]:
 
 
 def bare(app: StandIn, bodies: list[dict[str, object]]) -> float:
-    """Return accounts a second of a loop that only posts."""
+    """Return the accounts per second of a loop that only posts."""
     with (
         httpx.Client(headers=app.headers, trust_env=False, timeout=30) as client,
-        ThreadPoolExecutor(AT_A_TIME) as pool,
+        ThreadPoolExecutor(CONCURRENCY) as pool,
     ):
         began = time.perf_counter()
         for answer in pool.map(lambda body: client.post(f"{app.base_url}/Users", json=body), bodies):
@@ -69,15 +67,15 @@ def bare(app: StandIn, bodies: list[dict[str, object]]) -> float:
         return len(bodies) / (time.perf_counter() - began)
 
 
-def provisioned(running: Running, folder: Path, together: int) -> tuple[float, int, float]:
-    """Return accounts a second, requests in all, and the worker's largest memory in MB.
+def provision(running: Running, folder: Path, bulk: int) -> tuple[float, int, float]:
+    """Return accounts per second, number of requests, and largest memory of the worker in MB.
 
     Args:
-        running: a service that is set up and not started, with so many accounts due.
-        together: how many changes the stand-in takes in one request (Bulk); 0: it does not offer that.
+        running: a service that is set up and not started, with accounts to provision.
+        bulk: operations that the stand-in accepts in one bulk request; 0: bulk is not supported.
     """
     with stand_in_process(folder) as app:
-        app.faults(bulk=together)
+        app.faults(bulk=bulk)
         running.start()
         worker, most = psutil.Process(running.pid("worker")), 0.0
         with running.dravo as dravo:
@@ -88,15 +86,13 @@ def provisioned(running: Running, folder: Path, together: int) -> tuple[float, i
                 most = max(most, worker.memory_info().rss / 1024 / 1024)
             rate = NUMBER / (time.perf_counter() - began)
         running.settled("records", 60)
-        asked = app.counted()["all"]
+        requests = app.counted()["all"]
         running.stop()
-    return rate, asked, most
+    return rate, requests, most
 
 
 def run() -> None:
-    """Measure the loop, then the service without and with Bulk, and print all with their ratios and the
-    worker's largest memory.
-    """
+    """Measure the loop, then the service without and with bulk; print rates, ratios and memory."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         running = set_up(folder / "service")
@@ -104,17 +100,17 @@ def run() -> None:
         shutil.copytree(folder / "service", folder / "again")
         with stand_in_process(folder) as app:
             bare_rate = bare(app, bodies)
-        print(f"B5  {NUMBER:,} accounts, a bare loop of as many requests: {bare_rate:.0f}/s")
-        for told, of, together in (
-            ("one by one", running, 0),
-            ("with Bulk", replace(running, folder=folder / "again"), 100),
+        print(f"B5  {NUMBER:,} accounts, a bare loop of POST requests: {bare_rate:.0f}/s")
+        for mode, target, bulk in (
+            ("single", running, 0),
+            ("bulk", replace(running, folder=folder / "again"), 100),
         ):
-            rate, asked, most = provisioned(of, folder, together)
+            rate, requests, most = provision(target, folder, bulk)
             print(
-                f"B5  {told:<11} {rate:6.0f}/s  ratio {rate / bare_rate:.2f}  (goal: at least 0.7), "
-                f"{asked:,} requests for them"
+                f"B5  {mode:<6} {rate:6.0f}/s  ratio {rate / bare_rate:.2f}  (goal: at least 0.7), "
+                f"{requests:,} requests"
             )
-            print(f"B8  {told:<11} largest memory of the worker: {most:.0f} MB (goal: under 400)")
+            print(f"B8  {mode:<6} largest memory of the worker: {most:.0f} MB (goal: under 400)")
 
 
 if __name__ == "__main__":

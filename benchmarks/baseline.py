@@ -1,5 +1,5 @@
-"""The baseline of B1: a bare Flask route on the same server, one INSERT and commit, with the service's own
-settings of SQLite.
+"""The baseline of B1: a bare Flask route on the same server with one INSERT and commit, and the SQLite
+settings of the service.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ def main(path: str, port: int) -> None:
     """Serve until killed."""
     app = Flask("bare")
     local = threading.local()
-    turn = threading.Lock()
+    writer = threading.Lock()
 
     def connection() -> sqlite3.Connection:
         if not hasattr(local, "connection"):
@@ -35,10 +35,10 @@ def main(path: str, port: int) -> None:
 
     @app.route("/Users", methods=["POST"])
     @app.route("/Users/<identifier>", methods=["PATCH"])
-    def take(identifier: str | None = None) -> Response:
+    def store(identifier: str | None = None) -> Response:
         body = orjson.loads(request.get_data())
         key = str(uuid.uuid4())
-        with turn:
+        with writer:
             connection().execute("BEGIN IMMEDIATE")
             connection().execute("INSERT INTO record VALUES (?, ?)", (key, orjson.dumps(body).decode()))
             connection().execute("COMMIT")

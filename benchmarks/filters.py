@@ -1,5 +1,5 @@
-"""How filters on inbound SCIM grow from 1,000 to 100,000 users, and what 500 members cost in an empty group
-and in a full one.
+"""Filters on inbound SCIM with 1,000 to 100,000 users, and the cost of 500 new members in an empty group and
+in one of 50,000.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 
 SIZES = (1_000, 10_000, 100_000)
-# What an index serves, and below it what the core evaluates on everyone.
+# First the filters that an index serves, then those that the core evaluates on all users.
 FILTERS = (
     'userName eq "{name}"',
     'userName sw "{name}"',
@@ -47,7 +47,7 @@ FILTERS = (
 
 
 def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
-    """Write so many users straight into the records, and return their ids."""
+    """Insert `number` users with their source records; return the IDs of the records."""
     now, ids = clock.now(), []
     with ctx.database.writing() as connection:
         for start in range(0, number, 5_000):
@@ -97,18 +97,18 @@ def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
     return ids
 
 
-def measured(work: Callable[[], object], times: int = 5) -> float:
-    """Return the median milliseconds of some work."""
-    taken = []
+def measure(work: Callable[[], object], times: int = 5) -> float:
+    """Return the median milliseconds of `times` calls of `work`."""
+    durations = []
     for _ in range(times):
         began = time.perf_counter()
         work()
-        taken.append((time.perf_counter() - began) * 1000)
-    return statistics.median(taken)
+        durations.append((time.perf_counter() - began) * 1000)
+    return statistics.median(durations)
 
 
 def run() -> None:
-    """Print a line for each filter with its milliseconds at each size, and one for members."""
+    """Print the milliseconds of each filter at each size, and of adding members."""
     table: dict[str, list[float]] = {text: [] for text in FILTERS}
     members: list[float] = []
     for size in SIZES:
@@ -124,7 +124,7 @@ def run() -> None:
                     filter=text.format(name=f"user{size // 2:06d}", id=ids[size // 2], group=group), count=20
                 )
                 table[text].append(
-                    measured(
+                    measure(
                         lambda own=own, asked=asked, source_id=source_id: own.users(
                             source_id, "http://x", asked
                         )
@@ -137,13 +137,13 @@ def run() -> None:
     for text, times in table.items():
         print(f"  {text:<75}" + "".join(f"{each:9.2f}" for each in times))
     print(
-        f"500 members: into an empty group {members[0]:.0f} ms, into one of 50,000 {members[1]:.0f} "
+        f"500 new members: in an empty group {members[0]:.0f} ms, in one of 50,000 {members[1]:.0f} "
         f"ms, ratio {members[1] / members[0]:.2f}"
     )
 
 
 def _members(ctx: AppContext, intake: Intake, source_id: str, ids: list[str], present: int) -> float:
-    """Return the milliseconds that 500 new members take in a group that has some already."""
+    """Return the milliseconds to add 500 members to a group of `present` members."""
     group = intake.create_group(source_id, {"displayName": f"Group of {present}"}, []).id
     with ctx.database.writing() as connection:
         memberships.add_members(connection, group, ids[:present], [], clock.now())
@@ -158,4 +158,4 @@ def _members(ctx: AppContext, intake: Intake, source_id: str, ids: list[str], pr
             read_operations({"Operations": [{"op": "add", "path": "members", "value": value}]}, GROUP),
         )
 
-    return measured(add)
+    return measure(add)

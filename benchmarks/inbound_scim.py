@@ -27,7 +27,7 @@ EACH = 1_000
 def one_client(
     port: int, prefix: str, headers: dict[str, str], users: list[dict[str, Any]], results: Any
 ) -> None:
-    """POST every user and PATCH each of them; put down the seconds that each half took."""
+    """POST all users, then PATCH each; put the seconds of both halves into `results`."""
     connection = http.client.HTTPConnection("127.0.0.1", port)
 
     def send(method: str, path: str, body: Any) -> Any:
@@ -72,11 +72,11 @@ def rates(port: int, prefix: str, headers: dict[str, str], run: int) -> tuple[fl
 
 
 def run() -> None:
-    """Measure three rounds, baseline and service in turn, and print the best of each with their ratio."""
+    """Measure baseline and service in turn, three rounds; print the best of each and their ratio."""
     with tempfile.TemporaryDirectory() as folder:
         port = free_port()
         bare = subprocess.Popen(
-            [sys.executable, "-m", "benchmarks.bare", f"{folder}/bare.sqlite", str(port)],
+            [sys.executable, "-m", "benchmarks.baseline", f"{folder}/bare.sqlite", str(port)],
             stdin=subprocess.PIPE,
         )
         eventually(lambda: answers(f"http://127.0.0.1:{port}/"))

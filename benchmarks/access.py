@@ -1,4 +1,4 @@
-"""B4: access of everyone from nothing, and after one membership changed, against plain set operations over
+"""B4: access of all users from scratch, and after one membership change, against plain set operations over
 the same tuples.
 """
 
@@ -14,7 +14,7 @@ from typing import Any
 
 from sqlalchemy import insert
 
-from benchmarks.filtering import fill
+from benchmarks.filters import fill
 from dravo.core.access.conditions import read_condition, seen
 from dravo.core.access.evaluation import AccessConfig, Assignment, UserFacts, compute_access, memberships
 from dravo.core.instants import Instant
@@ -37,8 +37,8 @@ APPLICATIONS, ASSIGNMENTS, RULES, GROUPS, GROUPS_EACH = 100, 1_000, 50, 500, 5
 DEPARTMENTS = [f"Department {number}" for number in range(60)]
 
 
-def declare(chance: random.Random) -> tuple[AccessConfig, list[Any]]:
-    """Return what is declared, and the rules as plain (department, application, role)."""
+def make_config(chance: random.Random) -> tuple[AccessConfig, list[Any]]:
+    """Return assignments, and the rules among them as plain (department, application, role)."""
     by_group: dict[str, list[Assignment]] = {}
     for number in range(ASSIGNMENTS - RULES):
         group, application = f"g{chance.randrange(GROUPS)}", f"a{chance.randrange(APPLICATIONS)}"
@@ -59,27 +59,27 @@ def declare(chance: random.Random) -> tuple[AccessConfig, list[Any]]:
 
 
 def users(count: int, chance: random.Random) -> list[tuple[list[str], str]]:
-    """Return so many users as (groups, department)."""
+    """Return `count` users as (groups, department)."""
     return [
         ([f"g{each}" for each in chance.sample(range(GROUPS), GROUPS_EACH)], chance.choice(DEPARTMENTS))
         for _ in range(count)
     ]
 
 
-def ours(everyone: list[tuple[list[str], str]], declared: AccessConfig) -> int:
-    """Work everyone out, as planning does; return how many roles there are."""
+def compute_all(everyone: list[tuple[list[str], str]], config: AccessConfig) -> int:
+    """Compute the access of all users as planning does; return the number of roles."""
     found = 0
     for groups, department in everyone:
         view = seen({ENTERPRISE_URN: {"department": department}}, (), ("staff",))
-        found += len(compute_access(UserFacts(True, memberships(groups, {}), (), view), declared, NOW).roles)
+        found += len(compute_access(UserFacts(True, memberships(groups, {}), (), view), config, NOW).roles)
     return found
 
 
-def bare(everyone: list[tuple[list[str], str]], declared: AccessConfig, rules: list[Any]) -> int:
-    """The same tuples by plain set operations: no reasons, no dates, no policies."""
+def compute_bare(everyone: list[tuple[list[str], str]], config: AccessConfig, rules: list[Any]) -> int:
+    """Compute the same tuples by plain set operations: no reasons, no dates, no policies."""
     tuples = {
         group: {(each.application_id, each.role_id) for each in given}
-        for group, given in declared.by_group.items()
+        for group, given in config.by_group.items()
     }
     found = 0
     for groups, department in everyone:
@@ -94,9 +94,7 @@ def bare(everyone: list[tuple[list[str], str]], declared: AccessConfig, rules: l
 
 
 def one_change(ctx: AppContext, count: int) -> float:
-    """Return the median milliseconds of adding one member to a group that gives a role, among so many users,
-    written down.
-    """
+    """Return the median milliseconds to add and store a member in a role group, among `count` users."""
     source = ctx.database
     with source.reading() as connection:
         source_id = connection.execute(t.source.select()).one().id
@@ -119,40 +117,40 @@ def one_change(ctx: AppContext, count: int) -> float:
         }
         connection.execute(insert(t.assignment).values(**row))
         raise_revision(connection)
-    taken = []
+    durations = []
     for record in records[1:40]:
         operations = read_operations(
             {"Operations": [{"op": "add", "path": "members", "value": [{"value": record}]}]}, GROUP
         )
         began = time.perf_counter()
         intake.patch_group(source_id, group, operations)
-        taken.append((time.perf_counter() - began) * 1_000)
-    return statistics.median(taken[5:])
+        durations.append((time.perf_counter() - began) * 1_000)
+    return statistics.median(durations[5:])
 
 
 def run() -> None:
     """Print the figures."""
     chance = random.Random(8)
-    declared, rules = declare(chance)
+    config, rules = make_config(chance)
     print(
-        f"Access from nothing: {APPLICATIONS} applications, {ASSIGNMENTS:,} assignments, {RULES} of "
+        f"Access from scratch: {APPLICATIONS} applications, {ASSIGNMENTS:,} assignments, {RULES} of "
         f"them rules, {GROUPS_EACH} groups each"
     )
     for count in SIZES:
         everyone = users(count, chance)
-        times: dict[str, list[float]] = {"ours": [], "bare": []}
+        times: dict[str, list[float]] = {"service": [], "bare": []}
         roles = set()
         for _ in range(3):
             began = time.perf_counter()
-            roles.add(bare(everyone, declared, rules))
+            roles.add(compute_bare(everyone, config, rules))
             between = time.perf_counter()
-            roles.add(ours(everyone, declared))
+            roles.add(compute_all(everyone, config))
             times["bare"].append(between - began)
-            times["ours"].append(time.perf_counter() - between)
+            times["service"].append(time.perf_counter() - between)
         assert len(roles) == 1, "both find the same roles"
-        mine, theirs = min(times["ours"]), min(times["bare"])
+        service, bare = min(times["service"]), min(times["bare"])
         print(
-            f"  {count:>7,} users: {mine:6.2f} s, bare {theirs:6.2f} s: {mine / theirs:.2f} times "
+            f"  {count:>7,} users: {service:6.2f} s, bare {bare:6.2f} s: {service / bare:.2f} times "
             f"(goal: at most 3); {roles.pop():,} roles"
         )
     for count in SIZES:
@@ -162,8 +160,8 @@ def run() -> None:
             applications.add(ctx, operators.SYSTEM, "records", "Records", None, tracked_only=False)
             provisioning_roles.add_role(ctx, operators.SYSTEM, "records", "viewer", "Viewer", 1)
             print(
-                f"  one membership changed among {count:>7,}: {one_change(ctx, count):5.1f} ms, "
-                "written down (goal: under 20)"
+                f"  one membership change among {count:>7,}: {one_change(ctx, count):5.1f} ms, "
+                "stored (goal: under 20)"
             )
             ctx.close()
-    print(f"  memory at its highest: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")
+    print(f"  largest memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB")

@@ -42,7 +42,7 @@ waitress.serve(app, host="127.0.0.1", port=int(sys.argv[2]), threads=8)
 
 
 def seconds_to_ready(command: Sequence[str], port: int) -> float:
-    """Return how many seconds pass from starting a command until it answers /readyz with 200."""
+    """Return the seconds from the start of a command until it answers /readyz with 200."""
     with httpx.Client(trust_env=False, verify=False) as http:
         began = time.perf_counter()
         process = subprocess.Popen(command, stderr=subprocess.DEVNULL)
@@ -62,12 +62,12 @@ def seconds_to_ready(command: Sequence[str], port: int) -> float:
 
 
 def run() -> None:
-    """Measure and print, the two in turns."""
+    """Measure both in turn, and print the medians and their ratio."""
     with tempfile.TemporaryDirectory() as folder:
         ctx = AppContext(Path(folder))
         operators.add(ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR))
         ctx.close()
-        bare, ours = [], []
+        bare, service = [], []
         for _ in range(ROUNDS):
             port = free_port()
             bare.append(
@@ -75,9 +75,9 @@ def run() -> None:
             )
             port = free_port()
             command = [sys.executable, "-m", "dravo.cli.main", "serve", "--data", folder, "--port", str(port)]
-            ours.append(seconds_to_ready(command, port))
-    ratio = statistics.median(ours) / statistics.median(bare)
+            service.append(seconds_to_ready(command, port))
+    ratio = statistics.median(service) / statistics.median(bare)
     print(
-        f"B10 start to ready: {statistics.median(ours):.2f} s; bare {statistics.median(bare):.2f} s; "
+        f"B10 start to ready: {statistics.median(service):.2f} s; bare {statistics.median(bare):.2f} s; "
         f"ratio {ratio:.1f} (goal: at most 3)"
     )

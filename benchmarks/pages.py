@@ -1,5 +1,5 @@
-"""B7: the users page and the access matrix among 1,000 to 100,000 users: listed, searched, filtered; against
-a bare indexed SELECT.
+"""B7: the users page and the access matrix with 1,000 to 100,000 users (list, search, filter), against a bare
+indexed SELECT.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from pathlib import Path
 
 from sqlalchemy import insert, text
 
-from benchmarks.filtering import fill
+from benchmarks.filters import fill
 from dravo.services.access import assignment_changes, rule_matches
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access.assignment_targets import AssignmentRequest
@@ -35,8 +35,8 @@ APPLICATIONS, EACH = 100, 5
 TIMES = 20
 
 
-def give(ctx: AppContext) -> None:
-    """Give everyone five roles among a hundred applications, straight into the records."""
+def insert_access(ctx: AppContext) -> None:
+    """Insert access for all users: five roles each, in a hundred applications."""
     chance, now = random.Random(8), clock.now()
     for number in range(APPLICATIONS):
         applications.add(
@@ -77,14 +77,14 @@ def give(ctx: AppContext) -> None:
 
 
 def p95(work: Callable[[], object]) -> float:
-    """Return the 95th percentile of some work's milliseconds."""
+    """Return the 95th percentile of the milliseconds that `work` takes."""
     work()
-    taken = []
+    durations = []
     for _ in range(TIMES):
         began = time.perf_counter()
         work()
-        taken.append((time.perf_counter() - began) * 1_000)
-    return statistics.quantiles(taken, n=20)[-1]
+        durations.append((time.perf_counter() - began) * 1_000)
+    return statistics.quantiles(durations, n=20)[-1]
 
 
 def run() -> None:
@@ -101,7 +101,7 @@ def run() -> None:
             with ctx.database.reading() as connection:
                 source_id = connection.execute(t.source.select()).one().id
             fill(ctx, source_id, size)
-            give(ctx)
+            insert_access(ctx)
 
             def users(words: str | None = None, status: str | None = None, ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:
@@ -116,42 +116,42 @@ def run() -> None:
                         )
                     ).all()
 
-            def seen(ctx: AppContext = ctx, **view: str) -> None:
+            def matrix(ctx: AppContext = ctx, **view: str) -> None:
                 access_matrix.users(ctx, View(**view), PageRequest(count=50))  # type: ignore[arg-type]
 
             for name, work in (
                 ("bare SELECT of a page", bare),
-                ("users, listed", users),
-                ("users, searched", lambda: users("user0009")),
+                ("users, list", users),
+                ("users, search", lambda: users("user0009")),
                 ("users, active only", lambda: users(None, "active")),
-                ("matrix", seen),
-                ("matrix, searched", lambda: seen(words="user0009")),
-                ("matrix of one application", lambda: seen(application="app007")),
-                ("matrix at a past instant", lambda: seen(at=clock.now())),
-                ("matrix, direct only", lambda: seen(only="direct_only")),
+                ("matrix", matrix),
+                ("matrix, search", lambda: matrix(words="user0009")),
+                ("matrix of one application", lambda: matrix(application="app007")),
+                ("matrix at a past instant", lambda: matrix(at=clock.now())),
+                ("matrix, direct only", lambda: matrix(only="direct_only")),
                 ("matrix of groups", lambda ctx=ctx: access_matrix.groups(ctx, PageRequest(count=50))),
-                ("overview's band", lambda ctx=ctx: overview.band(ctx)),
+                ("overview, figures", lambda ctx=ctx: overview.band(ctx)),
                 (
-                    "applications, listed",
+                    "applications, list",
                     lambda ctx=ctx: applications.list_applications(ctx, PageRequest(count=50)),
                 ),
             ):
                 rows.setdefault(name, []).append(p95(work))
             for name, once in (
                 (
-                    "a rule tried (once)",
+                    "matches of a rule (once)",
                     lambda ctx=ctx: rule_matches.try_rule(ctx, 'department eq "Herbarium"'),
                 ),
                 (
-                    "everyone previewed (once)",
+                    "preview for all users (once)",
                     lambda ctx=ctx: assignment_changes.preview_adding(
                         ctx, AssignmentRequest("app001", "viewer", everyone=True)
                     ),
                 ),
-                ("flow counted (once)", lambda ctx=ctx: access_flow.count(ctx)),
-                ("flow shown (once)", lambda ctx=ctx: access_flow.shown(ctx)),
+                ("access flow, count (once)", lambda ctx=ctx: access_flow.count(ctx)),
+                ("access flow, show (once)", lambda ctx=ctx: access_flow.shown(ctx)),
                 (
-                    "all of it exported (once)",
+                    "export of the matrix (once)",
                     lambda ctx=ctx: sum(len(piece) for piece in access_matrix.export(ctx, View(), "csv")),
                 ),
             ):
@@ -160,5 +160,5 @@ def run() -> None:
                 rows.setdefault(name, []).append((time.perf_counter() - began) * 1_000)
             ctx.close()
     print(f"  {'':<28}" + "".join(f"{size:>10,}" for size in SIZES))
-    for name, taken in rows.items():
-        print(f"  {name:<28}" + "".join(f"{each:>10.1f}" for each in taken))
+    for name, durations in rows.items():
+        print(f"  {name:<28}" + "".join(f"{each:>10.1f}" for each in durations))
