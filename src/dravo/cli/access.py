@@ -24,28 +24,43 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "access", "who has which role in which application, and why")
-    listing = command(
+    _declare_list(verbs)
+    _declare_why(verbs)
+    _declare_matrix(verbs)
+    _declare_compare(verbs)
+    _declare_changes(verbs)
+    _declare_simulate(verbs)
+
+
+def _declare_list(verbs: Any) -> None:
+    parser = command(
         verbs,
         "list",
         _list,
         "list access",
         ["dravo access list --application plant-records --role curator", "dravo access list --ended"],
     )
-    listing.add_argument("words", nargs="?", help="a part of the user's name")
-    listing.add_argument("--application", metavar="KEY", help="only this application")
-    listing.add_argument("--role", metavar="KEY", help="only this role")
-    listing.add_argument("--ended", action="store_true", help="access that has ended, newest first")
-    list_options(listing)
-    why = command(
+    parser.add_argument("words", nargs="?", help="a part of the user's name")
+    parser.add_argument("--application", metavar="KEY", help="only this application")
+    parser.add_argument("--role", metavar="KEY", help="only this role")
+    parser.add_argument("--ended", action="store_true", help="access that has ended, newest first")
+    list_options(parser)
+
+
+def _declare_why(verbs: Any) -> None:
+    parser = command(
         verbs,
         "why",
         _why,
         "explain why a user has access to an application, or why not",
         ["dravo access why philippa.marlow plant-records"],
     )
-    why.add_argument("user", help="ID, user name, email or external ID")
-    why.add_argument("application", help="key of the application")
-    matrix = command(
+    parser.add_argument("user", help="ID, user name, email or external ID")
+    parser.add_argument("application", help="key of the application")
+
+
+def _declare_matrix(verbs: Any) -> None:
+    parser = command(
         verbs,
         "matrix",
         _matrix,
@@ -56,32 +71,38 @@ def add_commands(nouns: Any) -> None:
             "dravo access matrix --export access.csv",
         ],
     )
-    matrix.add_argument("words", nargs="?", help="a part of a name, user name or email")
-    matrix.add_argument("--application", metavar="KEY", help="only users with access to it")
-    matrix.add_argument("--role", metavar="KEY", help="with --application: only users in this role")
-    matrix.add_argument(
+    parser.add_argument("words", nargs="?", help="a part of a name, user name or email")
+    parser.add_argument("--application", metavar="KEY", help="only users with access to it")
+    parser.add_argument("--role", metavar="KEY", help="with --application: only users in this role")
+    parser.add_argument(
         "--only",
         choices=("direct_only", "inactive_assigned", "highest_role"),
         help="only users with such access",
     )
-    matrix.add_argument(
+    parser.add_argument(
         "--at", metavar="DAY", help="end of a day, or a time such as 2031-04-02T09:15:00Z (default: now)"
     )
-    matrix.add_argument(
+    parser.add_argument(
         "--export", metavar="FILE", help="write the complete matrix to a file, .csv or .json; - prints CSV"
     )
-    matrix.add_argument("--groups", action="store_true", help="groups that give roles, instead of users")
-    list_options(matrix)
-    compared = command(
+    parser.add_argument("--groups", action="store_true", help="groups that give roles, instead of users")
+    list_options(parser)
+
+
+def _declare_compare(verbs: Any) -> None:
+    parser = command(
         verbs,
         "compare",
         _compare,
         "compare the access of two users",
         ["dravo access compare philippa.marlow rosa.fenn"],
     )
-    compared.add_argument("one", help="ID, user name, email or external ID")
-    compared.add_argument("two", help="ID, user name, email or external ID")
-    changes = command(
+    parser.add_argument("one", help="ID, user name, email or external ID")
+    parser.add_argument("two", help="ID, user name, email or external ID")
+
+
+def _declare_changes(verbs: Any) -> None:
+    parser = command(
         verbs,
         "changes",
         _changes,
@@ -91,11 +112,14 @@ def add_commands(nouns: Any) -> None:
             "dravo access changes 2031-04-01 2031-04-30 --application plant-records",
         ],
     )
-    changes.add_argument("since", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
-    changes.add_argument("until", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
-    changes.add_argument("--application", metavar="KEY", help="only this application")
-    list_options(changes)
-    simulate = command(
+    parser.add_argument("since", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
+    parser.add_argument("until", help="end of a day, or a time such as 2031-04-02T09:15:00Z")
+    parser.add_argument("--application", metavar="KEY", help="only this application")
+    list_options(parser)
+
+
+def _declare_simulate(verbs: Any) -> None:
+    parser = command(
         verbs,
         "simulate",
         _simulate,
@@ -105,18 +129,18 @@ def add_commands(nouns: Any) -> None:
             "dravo access simulate staff --user user.json",
         ],
     )
-    simulate.add_argument("source", metavar="KEY", help="the source that would report the user")
-    simulate.add_argument(
+    parser.add_argument("source", metavar="KEY", help="the source that would report the user")
+    parser.add_argument(
         "--group", action="append", default=[], metavar="NAME", help="a group of that source, by name or ID"
     )
-    simulate.add_argument(
+    parser.add_argument(
         "--attribute",
         action="append",
         default=[],
         metavar="NAME=VALUE",
         help="an attribute, such as title=Guide",
     )
-    simulate.add_argument("--user", metavar="FILE", help="a SCIM User as JSON; - for standard input")
+    parser.add_argument("--user", metavar="FILE", help="a SCIM User as JSON; - for standard input")
 
 
 def _because(item: Any) -> str:

@@ -39,7 +39,7 @@ def add_commands(nouns: Any) -> None:
     list_options(timeline)
 
     audits = noun(nouns, "audit", "audit log: the changes by operators")
-    listing = command(audits, "list", _audit, "list changes, newest first")
+    listing = command(audits, "list", _list_audit, "list changes, newest first")
     list_options(listing)
     undo = command(
         audits,
@@ -77,7 +77,7 @@ def _activity(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, found, columns, "No activity matches.")
 
 
-def _audit(given: argparse.Namespace, dravo: Dravo) -> None:
+def _list_audit(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Entry": lambda e: e["id"],
         "Time (UTC)": lambda e: moment(e["at"]),

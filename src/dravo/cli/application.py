@@ -42,114 +42,154 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "application", "applications, their roles, settings and connections")
     list_options(command(verbs, "list", _list, "list applications with their status"))
-    show = command(verbs, "show", _show, "show one application: roles, settings, connection")
-    show.add_argument("key", help="key of the application")
-    add = command(
-        verbs,
-        "add",
-        _add,
-        "add an application",
-        ["dravo application add plant-records --label 'Plant Records'"],
-    )
-    add.add_argument("key", help="key for URLs; it cannot be changed later")
-    add.add_argument("--label", required=True, help="label")
-    add.add_argument("--owner", help="name of the person or team responsible for the application")
-    add.add_argument(
-        "--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts"
-    )
-    role = command(
-        verbs,
-        "create-role",
-        _add_role,
-        "create a role",
-        ["dravo application create-role plant-records curator --label Curator --rank 30"],
-    )
-    role.add_argument("key", help="key of the application")
-    role.add_argument("role", help="key of the role")
-    role.add_argument("--label", required=True, help="label")
-    role.add_argument(
-        "--rank",
-        type=int,
-        default=1,
-        help="rank; the role with the highest number is the highest role (default 1)",
-    )
-    edit = command(
-        verbs,
-        "change-role",
-        _change_role,
-        "change the label or rank of a role",
-        ["dravo application change-role plant-records curator --rank 40 --preview"],
-    )
-    edit.add_argument("key", help="key of the application")
-    edit.add_argument("role", help="key of the role")
-    edit.add_argument("--label", help="new label")
-    edit.add_argument(
-        "--rank", type=int, metavar="N", help="new rank; the highest number is the highest role"
-    )
-    edit.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    edit.add_argument(
-        "--confirm", metavar="LABEL", help="label of the application; required if many users are affected"
-    )
-    gone = command(verbs, "delete-role", _remove_role, "delete a role that was never assigned")
-    gone.add_argument("key", help="key of the application")
-    gone.add_argument("role", help="key of the role")
-    connecting = command(
-        verbs,
-        "connect",
-        _connect,
-        "save the SCIM base URL and the token; asks for the token, or reads it from standard input",
-        ["dravo application connect plant-records https://records.fernhollow.example/scim/v2 < token-file"],
-    )
-    connecting.add_argument("key", help="key of the application")
-    connecting.add_argument("address", help="SCIM base URL of the application")
-    connecting.add_argument(
-        "--keep-token",
-        action="store_true",
-        help="keep the saved token; works only if the host stays the same",
-    )
-    check = command(verbs, "test-connection", _check, "check the connection step by step")
-    check.add_argument("key", help="key of the application")
-    check.add_argument(
-        "--with-test-user", action="store_true", help="also create, update and delete a test account"
-    )
-    connecting.add_argument(
-        "--user",
-        metavar="NAME",
-        help="authenticate with this user name and a password; asks for the password",
-    )
-    connecting.add_argument(
-        "--client-id",
-        metavar="ID",
-        help="authenticate with OAuth 2.0 client credentials; asks for the client secret",
-    )
-    connecting.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
-    connecting.add_argument("--scope", help="scope, with --client-id (default: none)")
-    connecting.add_argument(
-        "--expires-at",
-        metavar="INSTANT",
-        help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
-    )
-    over = command(verbs, "groups", _groups, "list provisioned groups with their status")
-    over.add_argument("key", help="key of the application")
-    list_options(over)
-    trying = command(
-        verbs,
-        "evaluate",
-        _try,
-        "evaluate an expression for a user",
-        ["dravo application evaluate 'userName then before \"@\" then lower' --user zofia"],
-    )
-    trying.add_argument("expression", help="the expression, such as 'userName then lower'")
-    trying.add_argument("--user", metavar="NAME", help="ID, user name or email")
+    _declare_show(verbs)
+    _declare_add(verbs)
+    _declare_create_role(verbs)
+    _declare_change_role(verbs)
+    _declare_delete_role(verbs)
+    _declare_connect(verbs)
+    _declare_test_connection(verbs)
+    _declare_groups(verbs)
+    _declare_evaluate(verbs)
     _add_setting(verbs)
     for name, run, text in (
         ("pause", _pause, "pause provisioning; tasks wait"),
         ("resume", _resume, "resume provisioning"),
     ):
         command(verbs, name, run, text).add_argument("key", help="key of the application")
-    remove = command(verbs, "delete", _remove, "delete an application without assignments")
-    remove.add_argument("key", help="key of the application")
-    remove.add_argument(
+    _declare_delete(verbs)
+
+
+def _declare_show(verbs: Any) -> None:
+    parser = command(verbs, "show", _show, "show one application: roles, settings, connection")
+    parser.add_argument("key", help="key of the application")
+
+
+def _declare_add(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "add",
+        _add,
+        "add an application",
+        ["dravo application add plant-records --label 'Plant Records'"],
+    )
+    parser.add_argument("key", help="key for URLs; it cannot be changed later")
+    parser.add_argument("--label", required=True, help="label")
+    parser.add_argument("--owner", help="name of the person or team responsible for the application")
+    parser.add_argument(
+        "--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts"
+    )
+
+
+def _declare_create_role(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "create-role",
+        _create_role,
+        "create a role",
+        ["dravo application create-role plant-records curator --label Curator --rank 30"],
+    )
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("role", help="key of the role")
+    parser.add_argument("--label", required=True, help="label")
+    parser.add_argument(
+        "--rank",
+        type=int,
+        default=1,
+        help="rank; the role with the highest number is the highest role (default 1)",
+    )
+
+
+def _declare_change_role(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "change-role",
+        _change_role,
+        "change the label or rank of a role",
+        ["dravo application change-role plant-records curator --rank 40 --preview"],
+    )
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("role", help="key of the role")
+    parser.add_argument("--label", help="new label")
+    parser.add_argument(
+        "--rank", type=int, metavar="N", help="new rank; the highest number is the highest role"
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if many users are affected"
+    )
+
+
+def _declare_delete_role(verbs: Any) -> None:
+    parser = command(verbs, "delete-role", _delete_role, "delete a role that was never assigned")
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("role", help="key of the role")
+
+
+def _declare_connect(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "connect",
+        _connect,
+        "save the SCIM base URL and the token; asks for the token, or reads it from standard input",
+        ["dravo application connect plant-records https://records.fernhollow.example/scim/v2 < token-file"],
+    )
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("address", help="SCIM base URL of the application")
+    parser.add_argument(
+        "--keep-token",
+        action="store_true",
+        help="keep the saved token; works only if the host stays the same",
+    )
+    parser.add_argument(
+        "--user",
+        metavar="NAME",
+        help="authenticate with this user name and a password; asks for the password",
+    )
+    parser.add_argument(
+        "--client-id",
+        metavar="ID",
+        help="authenticate with OAuth 2.0 client credentials; asks for the client secret",
+    )
+    parser.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
+    parser.add_argument("--scope", help="scope, with --client-id (default: none)")
+    parser.add_argument(
+        "--expires-at",
+        metavar="INSTANT",
+        help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
+    )
+
+
+def _declare_test_connection(verbs: Any) -> None:
+    parser = command(verbs, "test-connection", _test_connection, "check the connection step by step")
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument(
+        "--with-test-user", action="store_true", help="also create, update and delete a test account"
+    )
+
+
+def _declare_groups(verbs: Any) -> None:
+    parser = command(verbs, "groups", _groups, "list provisioned groups with their status")
+    parser.add_argument("key", help="key of the application")
+    list_options(parser)
+
+
+def _declare_evaluate(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "evaluate",
+        _evaluate,
+        "evaluate an expression for a user",
+        ["dravo application evaluate 'userName then before \"@\" then lower' --user zofia"],
+    )
+    parser.add_argument("expression", help="the expression, such as 'userName then lower'")
+    parser.add_argument("--user", metavar="NAME", help="ID, user name or email")
+
+
+def _declare_delete(verbs: Any) -> None:
+    parser = command(verbs, "delete", _delete, "delete an application without assignments")
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument(
         "--confirm", required=True, metavar="LABEL", help="label of the application; required"
     )
 
@@ -224,7 +264,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _print(given: argparse.Namespace, application: Any) -> None:
+def _show_application(given: argparse.Namespace, application: Any) -> None:
     if given.json:
         show_json(application)
         return
@@ -286,18 +326,18 @@ def _word(value: Any) -> Any:
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.get(given.key))
+    _show_application(given, dravo.applications.get(given.key))
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(
+    _show_application(
         given,
         dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only),
     )
 
 
-def _add_role(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
+def _create_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_application(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
 
 
 def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -310,11 +350,11 @@ def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
     changed = dravo.applications.change_role(
         given.key, given.role, label=given.label, rank=given.rank, confirm=given.confirm
     )
-    _print(given, changed)
+    _show_application(given, changed)
 
 
-def _remove_role(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.remove_role(given.key, given.role))
+def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_application(given, dravo.applications.remove_role(given.key, given.role))
 
 
 def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -334,13 +374,13 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
             "client_id": given.client_id,
             "scope": given.scope,
         }
-    _print(
+    _show_application(
         given,
         dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.expires_at),
     )
 
 
-def _check(given: argparse.Namespace, dravo: Dravo) -> int:
+def _test_connection(given: argparse.Namespace, dravo: Dravo) -> int:
     result = dravo.applications.check(given.key, with_test_user=given.with_test_user)
     if given.json:
         show_json(result)
@@ -366,7 +406,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         values[name.replace("-", "_")] = None if chosen is None else chosen == "yes"
     for name in _EVENTS:
         values[name.replace("-", "_")] = getattr(given, name.replace("-", "_"))
-    values |= _what_goes_over(given)
+    values |= _read_provisioning_settings(given)
     if all(value is None for value in values.values()):
         raise UsageError("No setting given. See 'dravo application set --help' for all settings.")
     if given.preview:
@@ -377,10 +417,10 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         }
         _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:
-        _print(given, dravo.applications.change(given.key, **values))
+        _show_application(given, dravo.applications.change(given.key, **values))
 
 
-def _what_goes_over(given: argparse.Namespace) -> dict[str, Any]:
+def _read_provisioning_settings(given: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_schedule": given.reconcile_schedule}
     if given.role_encoding:
         plain = given.role_encoding in ("roles", "entitlements", "groups", "nothing")
@@ -443,7 +483,7 @@ def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _try(given: argparse.Namespace, dravo: Dravo) -> None:
+def _evaluate(given: argparse.Namespace, dravo: Dravo) -> None:
     tried = dravo.evaluate_expression(given.expression, given.user)
     if given.json:
         show_json(tried)
@@ -457,13 +497,13 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _pause(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.pause(given.key))
+    _show_application(given, dravo.applications.pause(given.key))
 
 
 def _resume(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.resume(given.key))
+    _show_application(given, dravo.applications.resume(given.key))
 
 
-def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.applications.remove(given.key, given.confirm)
     print(f"Removed '{given.confirm}'.")

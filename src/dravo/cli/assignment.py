@@ -22,19 +22,31 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "assignment", "assignments of roles, and exclusions")
-    listing = command(
+    _declare_list(verbs)
+    _declare_create(verbs)
+    _declare_matches(verbs)
+    _declare_waiting(verbs)
+    _declare_confirm(verbs)
+    _declare_delete(verbs)
+
+
+def _declare_list(verbs: Any) -> None:
+    parser = command(
         verbs,
         "list",
         _list,
         "list assignments with the number of users",
         ["dravo assignment list --application plant-records"],
     )
-    listing.add_argument("--application", metavar="KEY", help="key of the application")
-    list_options(listing)
-    add = command(
+    parser.add_argument("--application", metavar="KEY", help="key of the application")
+    list_options(parser)
+
+
+def _declare_create(verbs: Any) -> None:
+    parser = command(
         verbs,
         "create",
-        _add,
+        _create,
         "assign a role to a user, a group, a rule, a group name pattern or everyone; or exclude them",
         [
             "dravo assignment create plant-records recorder --source staff --group Herbarium",
@@ -45,83 +57,100 @@ def add_commands(nouns: Any) -> None:
             "dravo assignment create plant-records --exclude --source staff --group Trainees",
         ],
     )
-    add.add_argument("application", help="key of the application")
-    add.add_argument(
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument(
         "role",
         nargs="?",
         help="key of the role; omit it with --exclude and --pattern, or for access without a role",
     )
-    add.add_argument("--user", help="ID, user name, email or external ID")
-    add.add_argument("--group", help="ID, external ID or complete name")
-    add.add_argument(
+    parser.add_argument("--user", help="ID, user name, email or external ID")
+    parser.add_argument("--group", help="ID, external ID or complete name")
+    parser.add_argument(
         "--source",
         metavar="KEY",
         help="source of the group or pattern; for a rule, the only source whose attributes count",
     )
-    add.add_argument(
+    parser.add_argument(
         "--future-users",
         action="store_true",
         help="with a rule and --source: users who match later need no confirmation for the highest "
         "role; requires --confirm",
     )
-    add.add_argument("--plan", metavar="KEY", help="license plan; users need a seat (default: none)")
-    add.add_argument("--everyone", action="store_true", help="assign to everyone")
-    add.add_argument("--rule", metavar="FILTER", help="assign to users who match a SCIM filter")
-    add.add_argument(
+    parser.add_argument("--plan", metavar="KEY", help="license plan; users need a seat (default: none)")
+    parser.add_argument("--everyone", action="store_true", help="assign to everyone")
+    parser.add_argument("--rule", metavar="FILTER", help="assign to users who match a SCIM filter")
+    parser.add_argument(
         "--pattern", help="assign to groups whose names match; the part in parentheses is the role key"
     )
-    add.add_argument(
+    parser.add_argument(
         "--confirmed",
         action="append",
         default=[],
         metavar="GROUP",
         help="ID of a group that can assign the highest role through the pattern; repeat for several",
     )
-    add.add_argument("--exclude", dest="excludes", action="store_true", help="exclude instead of assign")
-    add.add_argument("--new-users-only", action="store_true", help="only users who are new from now on")
-    add.add_argument(
+    parser.add_argument("--exclude", dest="excludes", action="store_true", help="exclude instead of assign")
+    parser.add_argument("--new-users-only", action="store_true", help="only users who are new from now on")
+    parser.add_argument(
         "--from",
         dest="from_",
         metavar="DAY",
         help="start date, or a time such as 2031-04-02T09:15:00Z (default: now)",
     )
-    add.add_argument("--until", metavar="DAY", help="last day (included), or a time (default: no end)")
-    add.add_argument("--note", help="note, kept in the history")
-    add.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    reach = command(
+    parser.add_argument("--until", metavar="DAY", help="last day (included), or a time (default: no end)")
+    parser.add_argument("--note", help="note, kept in the history")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
+
+
+def _declare_matches(verbs: Any) -> None:
+    parser = command(
         verbs,
         "matches",
-        _reach,
+        _matches,
         "list users who match a rule",
         ["dravo assignment matches 'title sw \"Senior\"'"],
     )
-    reach.add_argument("rule", metavar="FILTER", help="the rule, a SCIM filter over user attributes")
-    waiting = command(verbs, "waiting", _waiting, "list users who match a rule and wait for confirmation")
-    waiting.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
-    list_options(waiting)
-    confirm = command(
+    parser.add_argument("rule", metavar="FILTER", help="the rule, a SCIM filter over user attributes")
+
+
+def _declare_waiting(verbs: Any) -> None:
+    parser = command(verbs, "waiting", _waiting, "list users who match a rule and wait for confirmation")
+    parser.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    list_options(parser)
+
+
+def _declare_confirm(verbs: Any) -> None:
+    parser = command(
         verbs,
         "confirm",
         _confirm,
         "confirm users who match a rule for the highest role",
         ["dravo assignment confirm ID --user ID --preview"],
     )
-    confirm.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
-    confirm.add_argument(
+    parser.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    parser.add_argument(
         "--user",
         dest="users",
         action="append",
         metavar="ID",
         help="ID of a user; repeat for several (default: all waiting users)",
     )
-    confirm.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    remove = command(verbs, "delete", _remove, "delete an assignment")
-    remove.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
-    remove.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    for each in (add, confirm, remove):
-        each.add_argument(
-            "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
-        )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
+
+
+def _declare_delete(verbs: Any) -> None:
+    parser = command(verbs, "delete", _delete, "delete an assignment")
+    parser.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -160,7 +189,7 @@ def what(assignment: Any) -> str:
     return "from the group name" if assignment["pattern"] else "access without a role"
 
 
-def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     named = [given.user, given.group, given.everyone, given.rule, given.pattern]
     if sum(bool(each) for each in named) != 1:
         raise UsageError(
@@ -213,7 +242,7 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
         )
 
 
-def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
+def _matches(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.assignments.matching_users(given.rule)
     if given.json:
         show_json(found)
@@ -225,7 +254,7 @@ def _reach(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"and {found['matching_users'] - len(found['users'])} more")
 
 
-def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_preview(given, dravo.assignments.preview_removal(given.id))
         return

@@ -28,18 +28,27 @@ MOST_IDS = 1_000
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "drift", "drift: differences between an application and its desired state")
-    find = command(
-        verbs, "reconcile", _find, "reconcile an application now", ["dravo drift reconcile plant-records"]
-    )
-    find.add_argument("application", help="key of the application")
-    listing = command(
+    _declare_reconcile(verbs)
+    _declare_list(verbs)
+    _declare_repair(verbs)
+    _declare_ignore(verbs)
+    _declare_link(verbs)
+    _declare_create_user(verbs)
+    _declare_runs(verbs)
+
+
+def _declare_reconcile(verbs: Any) -> None:
+    parser = command(
         verbs,
-        "list",
-        _list,
-        "list the differences found by the last reconciliation",
-        ["dravo drift list plant-records --kind role"],
+        "reconcile",
+        _reconcile,
+        "reconcile an application now",
+        ["dravo drift reconcile plant-records"],
     )
-    listing.add_argument("application", help="key of the application")
+    parser.add_argument("application", help="key of the application")
+
+
+def _declare_list(verbs: Any) -> None:
     kinds = (
         "missing",
         "unexpected",
@@ -51,51 +60,74 @@ def add_commands(nouns: Any) -> None:
         "group_members",
         "group_unexpected",
     )
-    listing.add_argument("--kind", choices=kinds, help="only this kind of difference (default: all)")
-    listing.add_argument(
+    parser = command(
+        verbs,
+        "list",
+        _list,
+        "list the differences found by the last reconciliation",
+        ["dravo drift list plant-records --kind role"],
+    )
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("--kind", choices=kinds, help="only this kind of difference (default: all)")
+    parser.add_argument(
         "--status",
         choices=("open", "repairing", "ignored"),
         help="only differences with this status: open, repairing or ignored",
     )
-    list_options(listing)
-    repair = command(
+    list_options(parser)
+
+
+def _declare_repair(verbs: Any) -> None:
+    parser = command(
         verbs, "repair", _repair, "repair accounts and groups", ["dravo drift repair plant-records --all"]
     )
-    repair.add_argument("application", help="key of the application")
-    repair.add_argument("ids", nargs="*", help="IDs of the differences, as in 'dravo drift list'")
-    repair.add_argument(
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("ids", nargs="*", help="IDs of the differences, as in 'dravo drift list'")
+    parser.add_argument(
         "--all", action="store_true", help="all open differences of accounts and groups that Dravo manages"
     )
-    repair.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    ignore = command(verbs, "ignore", _ignore, "ignore differences")
-    ignore.add_argument("application", help="key of the application")
-    ignore.add_argument("ids", nargs="+", help="IDs of the differences, as in 'dravo drift list'")
-    ignore.add_argument("--no-longer", action="store_true", help="stop ignoring differences")
-    link = command(verbs, "link", _link, "link an account without a user to a user")
-    link.add_argument("application", help="key of the application")
-    link.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
-    link.add_argument("user", help="ID, user name, email or external ID")
-    user = command(
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+
+
+def _declare_ignore(verbs: Any) -> None:
+    parser = command(verbs, "ignore", _ignore, "ignore differences")
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("ids", nargs="+", help="IDs of the differences, as in 'dravo drift list'")
+    parser.add_argument("--no-longer", action="store_true", help="stop ignoring differences")
+
+
+def _declare_link(verbs: Any) -> None:
+    parser = command(verbs, "link", _link, "link an account without a user to a user")
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
+    parser.add_argument("user", help="ID, user name, email or external ID")
+
+
+def _declare_create_user(verbs: Any) -> None:
+    parser = command(
         verbs,
         "create-user",
-        _make_user,
+        _create_user,
         "create a local user for an account without a user",
         ["dravo drift create-user plant-records ID --role viewer"],
     )
-    user.add_argument("application", help="key of the application")
-    user.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
-    user.add_argument("--role", metavar="KEY", help="key of the role (default: the role of the account)")
-    user.add_argument(
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("id", help="ID of the difference, as in 'dravo drift list'")
+    parser.add_argument("--role", metavar="KEY", help="key of the role (default: the role of the account)")
+    parser.add_argument(
         "--confirm",
         metavar="NAME",
         help="name of the account; required if the user would get additional roles",
     )
-    runs = command(verbs, "runs", _runs, "list the reconciliations of an application")
-    runs.add_argument("application", help="key of the application")
-    list_options(runs)
 
 
-def _find(given: argparse.Namespace, dravo: Dravo) -> int:
+def _declare_runs(verbs: Any) -> None:
+    parser = command(verbs, "runs", _runs, "list the reconciliations of an application")
+    parser.add_argument("application", help="key of the application")
+    list_options(parser)
+
+
+def _reconcile(given: argparse.Namespace, dravo: Dravo) -> int:
     run = dravo.applications.reconcile(given.application)
     while run["ended_at"] is None:
         time.sleep(0.2)
@@ -194,7 +226,7 @@ def _link(given: argparse.Namespace, dravo: Dravo) -> None:
     print("Linked. Dravo updates the account.")
 
 
-def _make_user(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create_user(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.get(
         dravo.applications.create_user(given.application, given.id, given.role, given.confirm)
     )

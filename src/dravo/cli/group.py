@@ -24,47 +24,85 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "group", "groups of sources, and local groups")
-    listing = command(
+    _declare_list(verbs)
+    _declare_show(verbs)
+    _declare_members(verbs)
+    _declare_create(verbs)
+    _declare_rename(verbs)
+    _declare_add_members(verbs)
+    _declare_remove_members(verbs)
+    _declare_delete(verbs)
+
+
+def _declare_list(verbs: Any) -> None:
+    parser = command(
         verbs,
         "list",
         _list,
         "list groups by name",
         ["dravo group list seed", "dravo group list --source staff --unmapped"],
     )
-    listing.add_argument("words", nargs="?", help="a part of the name, or an ID")
-    listing.add_argument(
+    parser.add_argument("words", nargs="?", help="a part of the name, or an ID")
+    parser.add_argument(
         "--source", metavar="KEY", help="only groups of this source; 'local' for local groups"
     )
-    listing.add_argument("--unmapped", action="store_true", help="only groups that no assignment names")
-    list_options(listing)
-    show = command(
+    parser.add_argument("--unmapped", action="store_true", help="only groups that no assignment names")
+    list_options(parser)
+
+
+def _declare_show(verbs: Any) -> None:
+    parser = command(
         verbs,
         "show",
         _show,
         "show one group with its roles and nested groups",
         ["dravo group show Herbarium --source staff"],
     )
-    members = command(
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument(
+        "--source", metavar="KEY", help="source of the group, if several groups have the same name"
+    )
+
+
+def _declare_members(verbs: Any) -> None:
+    parser = command(
         verbs,
         "members",
         _members,
         "list the users in a group",
         ["dravo group members Herbarium --source staff"],
     )
-    list_options(members)
-    add = command(verbs, "create", _add, "create a local group", ["dravo group create 'Spring planting'"])
-    add.add_argument("name", help="name of the group")
-    rename = command(
+    list_options(parser)
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument(
+        "--source", metavar="KEY", help="source of the group, if several groups have the same name"
+    )
+
+
+def _declare_create(verbs: Any) -> None:
+    parser = command(
+        verbs, "create", _create, "create a local group", ["dravo group create 'Spring planting'"]
+    )
+    parser.add_argument("name", help="name of the group")
+
+
+def _declare_rename(verbs: Any) -> None:
+    parser = command(
         verbs,
         "rename",
         _rename,
         "rename a local group",
         ["dravo group rename 'Spring planting' 'Spring and summer'"],
     )
-    put = command(
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument("name", help="name of the group")
+
+
+def _declare_add_members(verbs: Any) -> None:
+    parser = command(
         verbs,
         "add-members",
-        _put,
+        _add_members,
         "add users and groups to a local group",
         [
             "dravo group add-members 'Spring planting' philippa.marlow rosa.fenn@fernhollow.example "
@@ -72,34 +110,55 @@ def add_commands(nouns: Any) -> None:
             "dravo group add-members 'Spring planting' - < names.txt",
         ],
     )
-    take = command(verbs, "remove-members", _take, "remove users and groups from a local group")
-    remove = command(verbs, "delete", _remove, "delete a local group")
-    for each in (show, members, rename, put, take, remove):
-        each.add_argument("group", help="ID or complete name")
-    for each in (show, members):
-        each.add_argument(
-            "--source", metavar="KEY", help="source of the group, if several groups have the same name"
-        )
-    rename.add_argument("name", help="name of the group")
-    for each in (put, take):
-        each.add_argument(
-            "users",
-            nargs="*",
-            help="IDs, user names, emails or external IDs; - reads them from standard input, one per line",
-        )
-        each.add_argument(
-            "--group",
-            dest="groups",
-            action="append",
-            default=[],
-            metavar="ID",
-            help="ID of a group; repeat for several",
-        )
-    for each in (put, take, remove):
-        each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-        each.add_argument(
-            "--confirm", metavar="NAME", help="name of the group; required if the change is serious"
-        )
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument(
+        "users",
+        nargs="*",
+        help="IDs, user names, emails or external IDs; - reads them from standard input, one per line",
+    )
+    parser.add_argument(
+        "--group",
+        dest="groups",
+        action="append",
+        default=[],
+        metavar="ID",
+        help="ID of a group; repeat for several",
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="NAME", help="name of the group; required if the change is serious"
+    )
+
+
+def _declare_remove_members(verbs: Any) -> None:
+    parser = command(verbs, "remove-members", _remove_members, "remove users and groups from a local group")
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument(
+        "users",
+        nargs="*",
+        help="IDs, user names, emails or external IDs; - reads them from standard input, one per line",
+    )
+    parser.add_argument(
+        "--group",
+        dest="groups",
+        action="append",
+        default=[],
+        metavar="ID",
+        help="ID of a group; repeat for several",
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="NAME", help="name of the group; required if the change is serious"
+    )
+
+
+def _declare_delete(verbs: Any) -> None:
+    parser = command(verbs, "delete", _delete, "delete a local group")
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="NAME", help="name of the group; required if the change is serious"
+    )
 
 
 def _find(dravo: Dravo, name: str, source: str | None) -> str:
@@ -199,7 +258,7 @@ def _members(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.groups.members(_find(dravo, given.group, given.source)), columns, "No members.")
 
 
-def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     group = dravo.groups.add(given.name)
     if given.json:
         show_json(group)
@@ -214,15 +273,15 @@ def _rename(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"Renamed to '{dravo.groups.rename(_local(given, dravo), given.name)['name']}'.")
 
 
-def _put(given: argparse.Namespace, dravo: Dravo) -> None:
-    _change(given, dravo, {"add": _named(given), "add_groups": given.groups})
+def _add_members(given: argparse.Namespace, dravo: Dravo) -> None:
+    _change(given, dravo, {"add": _read_members(given), "add_groups": given.groups})
 
 
-def _take(given: argparse.Namespace, dravo: Dravo) -> None:
-    _change(given, dravo, {"remove": _named(given), "remove_groups": given.groups})
+def _remove_members(given: argparse.Namespace, dravo: Dravo) -> None:
+    _change(given, dravo, {"remove": _read_members(given), "remove_groups": given.groups})
 
 
-def _named(given: argparse.Namespace) -> list[str]:
+def _read_members(given: argparse.Namespace) -> list[str]:
     users = [line.strip() for line in sys.stdin] if given.users == ["-"] else given.users
     named = [each for each in users if each]
     if not named and not given.groups:
@@ -242,7 +301,7 @@ def _change(given: argparse.Namespace, dravo: Dravo, members: dict[str, list[str
     print(f"'{group['name']}' lists {counted(group['members'], 'user', 'users')} now.")
 
 
-def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
     group_id = _local(given, dravo)
     if given.preview:
         show_preview(given, dravo.groups.preview_removal(group_id))

@@ -19,7 +19,7 @@ def add_commands(nouns: Any) -> None:
     add = command(
         verbs,
         "create",
-        _add,
+        _create,
         "create a license plan",
         ["dravo license-plan create ticket-desk supervisor 'Supervisor desk' --seats 12"],
     )
@@ -30,7 +30,7 @@ def add_commands(nouns: Any) -> None:
         "change a license plan; current users keep their seats",
         ["dravo license-plan change ticket-desk supervisor --seats 14"],
     )
-    remove = command(verbs, "delete", _remove, "delete a license plan that was never assigned")
+    remove = command(verbs, "delete", _delete, "delete a license plan that was never assigned")
     seats = command(
         verbs,
         "seats",
@@ -87,7 +87,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     _show(given, dravo.applications.get(given.application))
 
 
-def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     _show(
         given,
         dravo.applications.add_plan(
@@ -104,7 +104,7 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     _show(given, dravo.applications.change_plan(given.application, given.plan, **values))
 
 
-def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
     _show(given, dravo.applications.remove_plan(given.application, given.plan))
 
 

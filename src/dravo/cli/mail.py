@@ -39,10 +39,10 @@ def add_commands(nouns: Any) -> None:
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.mail.get())
+    _show_settings(given, dravo.mail.get())
 
 
-def _shown(given: argparse.Namespace, found: Any) -> None:
+def _show_settings(given: argparse.Namespace, found: Any) -> None:
     if given.json:
         show_json(found)
         return
@@ -76,7 +76,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         wish["password"] = getpass.getpass("Password of the email server: ")
     if not wish:
         raise UsageError("No setting given. See 'dravo mail set --help' for all settings.")
-    _shown(given, dravo.mail.change(**wish))
+    _show_settings(given, dravo.mail.change(**wish))
 
 
 def _test(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -16,78 +16,99 @@ from dravo.client import Dravo
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "mapping", "role mapping: groups, patterns and rules that assign roles")
-    listing = command(
+    _declare_list(verbs)
+    _declare_check_pattern(verbs)
+    _declare_assign(verbs)
+    policies = noun(nouns, "policy", "access policies of applications")
+    _declare_policy_show(policies)
+    _declare_policy_set(policies)
+
+
+def _declare_list(verbs: Any) -> None:
+    parser = command(
         verbs,
         "list",
         _list,
         "list the role mapping with the number of users and warnings",
         ["dravo mapping list ticket-desk"],
     )
-    listing.add_argument("application", metavar="KEY", help="key of the application")
-    list_options(listing)
-    attempt = command(
+    parser.add_argument("application", metavar="KEY", help="key of the application")
+    list_options(parser)
+
+
+def _declare_check_pattern(verbs: Any) -> None:
+    parser = command(
         verbs,
         "check-pattern",
-        _try,
+        _check_pattern,
         "show which groups of a source match a pattern",
         ["dravo mapping check-pattern ticket-desk --source staff '^ticketdesk-(.+)$'"],
     )
-    attempt.add_argument("application", metavar="KEY", help="key of the application")
-    attempt.add_argument(
+    parser.add_argument("application", metavar="KEY", help="key of the application")
+    parser.add_argument(
         "pattern", help="pattern of group names (RE2) with one part in parentheses, such as ^ticketdesk-(.+)$"
     )
-    attempt.add_argument("--source", metavar="KEY", required=True, help="key of the source")
-    many = command(
+    parser.add_argument("--source", metavar="KEY", required=True, help="key of the source")
+
+
+def _declare_assign(verbs: Any) -> None:
+    parser = command(
         verbs,
         "assign",
-        _many,
+        _assign,
         "map several groups from a file",
         [
             "dravo mapping assign plant-records rows.csv --preview",
             "dravo mapping assign plant-records rows.csv",
         ],
     )
-    many.add_argument("application", metavar="KEY", help="key of the application")
-    many.add_argument("file", help="CSV file with source, group and role in each line; - for standard input")
-    many.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument("application", metavar="KEY", help="key of the application")
+    parser.add_argument(
+        "file", help="CSV file with source, group and role in each line; - for standard input"
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
-    rules = noun(nouns, "policy", "access policies of applications")
-    show = command(rules, "show", _show, "show the access policy of an application")
-    show.add_argument("application", metavar="KEY", help="key of the application")
-    change = command(
-        rules,
+
+def _declare_policy_show(policies: Any) -> None:
+    parser = command(policies, "show", _policy_show, "show the access policy of an application")
+    parser.add_argument("application", metavar="KEY", help="key of the application")
+
+
+def _declare_policy_set(policies: Any) -> None:
+    parser = command(
+        policies,
         "set",
-        _set,
+        _policy_set,
         "change the access policy of an application",
         [
             "dravo policy set plant-records --eligibility everyone --fallback fallback_role "
             "--fallback-role viewer --preview"
         ],
     )
-    change.add_argument("application", metavar="KEY", help="key of the application")
-    change.add_argument(
+    parser.add_argument("application", metavar="KEY", help="key of the application")
+    parser.add_argument(
         "--eligibility", choices=("assigned", "everyone"), help="eligible users: assigned or everyone"
     )
-    change.add_argument(
+    parser.add_argument(
         "--fallback",
         choices=("no_access", "fallback_role", "retain"),
         help="what users without an assignment get",
     )
-    change.add_argument(
+    parser.add_argument(
         "--fallback-role",
         metavar="ROLE",
         help="key of the role of users without an assignment; required for fallback_role",
     )
-    change.add_argument(
+    parser.add_argument(
         "--several",
         choices=("all", "highest"),
         help="whether users with several roles keep all or the highest",
     )
-    change.add_argument(
+    parser.add_argument(
         "--first", choices=("both", "direct", "rules"), help="precedence: both, direct or rules"
     )
-    change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    change.add_argument(
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
     )
 
@@ -104,7 +125,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.applications.mapping(given.application), columns, "No role mapping.")
 
 
-def _try(given: argparse.Namespace, dravo: Dravo) -> None:
+def _check_pattern(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.applications.preview_pattern(given.application, given.source, given.pattern)
     if given.json:
         show_json(found)
@@ -126,7 +147,7 @@ def _try(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"{note['what']} {note['hint']}")
 
 
-def _many(given: argparse.Namespace, dravo: Dravo) -> int:
+def _assign(given: argparse.Namespace, dravo: Dravo) -> int:
     found = dravo.applications.map_many(given.application, read_text(given.file), apply=not given.preview)
     if given.json:
         show_json(found)
@@ -147,11 +168,11 @@ def _many(given: argparse.Namespace, dravo: Dravo) -> int:
     return FAILED if any(line["status"] == "invalid" for line in found["lines"]) else 0
 
 
-def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.applications.get(given.application))
+def _policy_show(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_policy(given, dravo.applications.get(given.application))
 
 
-def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+def _policy_set(given: argparse.Namespace, dravo: Dravo) -> None:
     wanted = {
         name: getattr(given, name)
         for name in ("eligibility", "fallback", "fallback_role", "several", "first")
@@ -159,10 +180,12 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_preview(given, dravo.applications.preview_policy(given.application, **wanted))
     else:
-        _print(given, dravo.applications.change_policy(given.application, confirm=given.confirm, **wanted))
+        _show_policy(
+            given, dravo.applications.change_policy(given.application, confirm=given.confirm, **wanted)
+        )
 
 
-def _print(given: argparse.Namespace, application: Any) -> None:
+def _show_policy(given: argparse.Namespace, application: Any) -> None:
     policy = application["policy"]
     if given.json:
         show_json(policy)
@@ -172,13 +195,13 @@ def _print(given: argparse.Namespace, application: Any) -> None:
         if policy["fallback"] == "fallback_role"
         else policy["fallback"]
     )
-    heard = {"both": "equal", "direct": "direct assignments first", "rules": "groups and rules first"}
+    precedence = {"both": "equal", "direct": "direct assignments first", "rules": "groups and rules first"}
     facts(
         {
             "Application": f"{application['label']} ({application['key']})",
             "Eligible users": "everyone" if policy["eligibility"] == "everyone" else "assigned users only",
             "Without an assignment": nothing,
             "Multiple roles": "keep all" if policy["several"] == "all" else "keep the highest",
-            "Heard": heard[policy["first"]],
+            "Heard": precedence[policy["first"]],
         }
     )

@@ -14,68 +14,97 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "operator", "operators of Dravo")
     list_options(command(verbs, "list", _list, "list operators"))
-    add = command(
+    _declare_create(verbs)
+    _declare_reset_second_factor(verbs)
+    _declare_reset_password(verbs)
+    command(verbs, "links", _links, "show your sign-in options; change them in the console")
+    _declare_disable(verbs)
+    tokens = noun(nouns, "token", "API tokens")
+    _declare_token_list(tokens)
+    _declare_token_create(tokens)
+    _declare_token_revoke(tokens)
+    settings = noun(nouns, "setting", "organization settings")
+    command(settings, "list", _setting_list, "list settings with their values")
+    _declare_setting_set(settings)
+
+
+def _declare_create(verbs: Any) -> None:
+    kinds = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
+    parser = command(
         verbs,
         "create",
-        _add,
+        _create,
         "create an operator; prints a generated password once",
         ["dravo operator create honor.blackthorn --kind administrator"],
     )
-    add.add_argument("name", help="sign-in name, or name of the setting")
-    kinds = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
-    add.add_argument(
+    parser.add_argument("name", help="sign-in name")
+    parser.add_argument(
         "--kind",
         choices=kinds,
         default="administrator",
         help="kind of operator: super_administrator, administrator, help_desk, auditor or application_owner",
     )
-    add.add_argument(
+    parser.add_argument(
         "--application",
         action="append",
         default=[],
         metavar="KEY",
         help="application of an application owner; repeat for several",
     )
-    add.add_argument("--masked", action="store_true", help="mask user attributes; for help_desk and auditor")
-    reset = command(
+    parser.add_argument(
+        "--masked", action="store_true", help="mask user attributes; for help_desk and auditor"
+    )
+
+
+def _declare_reset_second_factor(verbs: Any) -> None:
+    parser = command(
         verbs,
         "reset-second-factor",
-        _reset,
+        _reset_second_factor,
         "reset the second factor of an operator who lost the app and the recovery codes",
     )
-    reset.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
-    fresh = command(
+    parser.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
+
+
+def _declare_reset_password(verbs: Any) -> None:
+    parser = command(
         verbs,
         "reset-password",
-        _new_password,
+        _reset_password,
         "reset the password of an operator; prints the new password once",
     )
-    fresh.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
-    command(verbs, "links", _links, "show your sign-in options; change them in the console")
-    disable = command(verbs, "disable", _disable, "disable an operator")
-    disable.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
+    parser.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
 
-    tokens = noun(nouns, "token", "API tokens")
-    listing = command(tokens, "list", _tokens, "list your tokens, or those of all operators")
-    listing.add_argument(
+
+def _declare_disable(verbs: Any) -> None:
+    parser = command(verbs, "disable", _disable, "disable an operator")
+    parser.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
+
+
+def _declare_token_list(tokens: Any) -> None:
+    parser = command(tokens, "list", _token_list, "list your tokens, or those of all operators")
+    parser.add_argument(
         "--all", action="store_true", help="list the tokens of all operators; for super administrators"
     )
-    list_options(listing)
-    new = command(
+    list_options(parser)
+
+
+def _declare_token_create(tokens: Any) -> None:
+    parser = command(
         tokens,
         "create",
-        _new,
+        _token_create,
         "create a token; prints it once",
         ["dravo token create --label 'Nightly report'"],
     )
-    new.add_argument("--label", required=True, help="purpose of the token")
-    new.add_argument(
+    parser.add_argument("--label", required=True, help="purpose of the token")
+    parser.add_argument(
         "--scope", choices=("read", "write"), default="read", help="read, or read and write (default read)"
     )
-    new.add_argument(
+    parser.add_argument(
         "--expires-at", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
     )
-    new.add_argument(
+    parser.add_argument(
         "--permission",
         dest="permissions",
         action="append",
@@ -83,24 +112,30 @@ def add_commands(nouns: Any) -> None:
         help="limit the token to a permission, such as users.read; repeat for several (default: all of "
         "yours)",
     )
-    revoke = command(
-        tokens, "revoke", _revoke, "revoke one of your tokens; super administrators can revoke all tokens"
+
+
+def _declare_token_revoke(tokens: Any) -> None:
+    parser = command(
+        tokens,
+        "revoke",
+        _token_revoke,
+        "revoke one of your tokens; super administrators can revoke all tokens",
     )
-    revoke.add_argument("id", help="ID of the token, as in 'dravo token list'")
-
-    settings = noun(nouns, "setting", "organization settings")
-    command(settings, "list", _settings, "list settings with their values")
-    change = command(settings, "set", _set, "change a setting", ["dravo setting set trace_days 30"])
-    change.add_argument("name", help="sign-in name, or name of the setting")
-    change.add_argument("value", help="new value; yes or no for a boolean")
-    change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument("id", help="ID of the token, as in 'dravo token list'")
 
 
-def _settings(given: argparse.Namespace, dravo: Dravo) -> None:
+def _declare_setting_set(settings: Any) -> None:
+    parser = command(settings, "set", _setting_set, "change a setting", ["dravo setting set trace_days 30"])
+    parser.add_argument("name", help="name of the setting, as in 'dravo setting list'")
+    parser.add_argument("value", help="new value; yes or no for a boolean")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+
+
+def _setting_list(given: argparse.Namespace, dravo: Dravo) -> None:
     _show_settings(given, dravo.settings())
 
 
-def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+def _setting_set(given: argparse.Namespace, dravo: Dravo) -> None:
     kind = next((each["kind"] for each in dravo.settings() if each["name"] == given.name), "text")
     value: bool | int | str = given.value
     if kind == "boolean":
@@ -148,7 +183,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.operators.list(), columns, "No operators.")
 
 
-def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     made = dravo.operators.add(given.name, given.kind, applications=given.application, masked=given.masked)
     if given.json:
         show_json(made)
@@ -156,7 +191,7 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"Created {made['name']} ({made['kind']}). Password (shown only once): {made['password']}")
 
 
-def _reset(given: argparse.Namespace, dravo: Dravo) -> None:
+def _reset_second_factor(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"{dravo.operators.reset_second_factor(given.id)['name']} can now sign in with the password only.")
 
 
@@ -187,7 +222,7 @@ def _links(given: argparse.Namespace, dravo: Dravo) -> None:
     table(columns, found["items"])
 
 
-def _new_password(given: argparse.Namespace, dravo: Dravo) -> None:
+def _reset_password(given: argparse.Namespace, dravo: Dravo) -> None:
     made = dravo.operators.new_password(given.id)
     if given.json:
         show_json(made)
@@ -199,7 +234,7 @@ def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"{dravo.operators.disable(given.id)['name']} is disabled.")
 
 
-def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
+def _token_list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "ID": lambda k: k["id"],
         **({"Operator": lambda k: k["operator"]["name"]} if given.all else {}),
@@ -219,7 +254,7 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _new(given: argparse.Namespace, dravo: Dravo) -> None:
+def _token_create(given: argparse.Namespace, dravo: Dravo) -> None:
     made = dravo.tokens.add(given.label, given.scope, given.expires_at, given.permissions)
     if given.json:
         show_json(made)
@@ -227,6 +262,6 @@ def _new(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"Token (shown only once):\n\n{made['token']}\n")
 
 
-def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
+def _token_revoke(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.tokens.revoke(given.id)
     print("Revoked.")

@@ -27,77 +27,111 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "review", "access reviews: who still needs what they have")
     list_options(command(verbs, "list", _list, "list reviews, newest first"))
-    begin = command(
+    _declare_create(verbs)
+    _declare_show(verbs)
+    _declare_rows(verbs)
+    _declare_confirm(verbs)
+    _declare_revoke(verbs)
+    _declare_close(verbs)
+    _declare_export(verbs)
+
+
+def _declare_create(verbs: Any) -> None:
+    parser = command(
         verbs,
         "create",
-        _begin,
+        _create,
         "create an access review",
         [
             "dravo review create 'Spring review' --until 2031-04-02 --application plant-records",
             "dravo review create 'Highest roles' --until 2031-04-02 --only highest_role",
         ],
     )
-    begin.add_argument("label", help="label of the review")
-    begin.add_argument("--until", metavar="DAY", required=True, help="due date, such as 2031-04-02")
-    begin.add_argument("--application", metavar="KEY", help="key of the application")
-    begin.add_argument("--role", metavar="KEY", help="only this role, by key")
-    begin.add_argument(
+    parser.add_argument("label", help="label of the review")
+    parser.add_argument("--until", metavar="DAY", required=True, help="due date, such as 2031-04-02")
+    parser.add_argument("--application", metavar="KEY", help="key of the application")
+    parser.add_argument("--role", metavar="KEY", help="only this role, by key")
+    parser.add_argument(
         "--only",
         choices=("direct_only", "highest_role"),
         help="limit the review: direct_only or highest_role (default: all access)",
     )
-    begin.add_argument("--words", help="only users with these words in name, user name or email")
-    begin.add_argument("--note", help="note, kept in the history")
-    show = command(verbs, "show", _show, "show the progress of a review by application")
-    rows = command(
+    parser.add_argument("--words", help="only users with these words in name, user name or email")
+    parser.add_argument("--note", help="note, kept in the history")
+
+
+def _declare_show(verbs: Any) -> None:
+    parser = command(verbs, "show", _show, "show the progress of a review by application")
+    parser.add_argument("review", help="ID of the review")
+
+
+def _declare_rows(verbs: Any) -> None:
+    parser = command(
         verbs,
         "rows",
         _rows,
         "list the rows of a review",
         ["dravo review rows ID --application plant-records --decision open"],
     )
-    confirm = command(
+    parser.add_argument("review", help="ID of the review")
+    parser.add_argument("words", nargs="?", help="a part of the user's name")
+    parser.add_argument("--application", metavar="KEY", help="key of the application")
+    parser.add_argument(
+        "--decision",
+        choices=("open", CONFIRMED, TAKEN_AWAY),
+        help="only rows with this decision: open, confirmed or removed",
+    )
+    list_options(parser)
+
+
+def _declare_confirm(verbs: Any) -> None:
+    parser = command(
         verbs,
         "confirm",
         _confirm,
         "confirm rows of one application",
         ["dravo review confirm ID plant-records ROW ROW"],
     )
-    take = command(
+    parser.add_argument("review", help="ID of the review")
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("rows", nargs="*", help="IDs of rows")
+    parser.add_argument("--note", help="note, kept in the history")
+    parser.add_argument("--all", action="store_true", help="all open rows of the application")
+
+
+def _declare_revoke(verbs: Any) -> None:
+    parser = command(
         verbs,
         "revoke",
-        _take_away,
+        _revoke,
         "remove the access in rows of one application",
         ["dravo review revoke ID plant-records ROW --preview"],
     )
-    end = command(verbs, "close", _end, "end a review before its due date")
-    export = command(
+    parser.add_argument("review", help="ID of the review")
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("rows", nargs="*", help="IDs of rows")
+    parser.add_argument("--note", help="note, kept in the history")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
+
+
+def _declare_close(verbs: Any) -> None:
+    parser = command(verbs, "close", _close, "end a review before its due date")
+    parser.add_argument("review", help="ID of the review")
+
+
+def _declare_export(verbs: Any) -> None:
+    parser = command(
         verbs,
         "export",
         _export,
         "write a review with all its rows to a file",
         ["dravo review export ID spring.csv"],
     )
-    for each in (show, rows, confirm, take, end, export):
-        each.add_argument("review", help="ID of the review")
-    rows.add_argument("words", nargs="?", help="a part of the user's name")
-    rows.add_argument("--application", metavar="KEY", help="key of the application")
-    rows.add_argument(
-        "--decision",
-        choices=("open", CONFIRMED, TAKEN_AWAY),
-        help="only rows with this decision: open, confirmed or removed",
-    )
-    list_options(rows)
-    for each in (confirm, take):
-        each.add_argument("application", help="key of the application")
-        each.add_argument("rows", nargs="*", help="IDs of rows")
-        each.add_argument("--note", help="note, kept in the history")
-    confirm.add_argument("--all", action="store_true", help="all open rows of the application")
-    take.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    take.add_argument(
-        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
-    )
-    export.add_argument("file", help="file to write, .csv or .json; - prints CSV")
+    parser.add_argument("review", help="ID of the review")
+    parser.add_argument("file", help="file to write, .csv or .json; - prints CSV")
 
 
 _COUNTS = {
@@ -125,16 +159,16 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.reviews.list(), _REVIEW, "No reviews.")
 
 
-def _begin(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     part = {name: getattr(given, name) for name in ("application", "role", "only", "words", "note")}
-    _shown(given, dravo.reviews.begin(given.label, given.until, **part))
+    _show_review(given, dravo.reviews.begin(given.label, given.until, **part))
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.reviews.get(given.review))
+    _show_review(given, dravo.reviews.get(given.review))
 
 
-def _shown(given: argparse.Namespace, review: Any) -> None:
+def _show_review(given: argparse.Namespace, review: Any) -> None:
     if given.json:
         show_json(review)
         return
@@ -180,10 +214,10 @@ def _confirm(given: argparse.Namespace, dravo: Dravo) -> None:
         review = dravo.reviews.decide(
             given.review, given.application, rows[start : start + AT_ONCE], CONFIRMED, note=given.note
         )
-    _shown(given, review)
+    _show_review(given, review)
 
 
-def _take_away(given: argparse.Namespace, dravo: Dravo) -> None:
+def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
     if not given.rows:
         raise UsageError("No row given. Add IDs of rows.")
     if given.preview:
@@ -192,11 +226,11 @@ def _take_away(given: argparse.Namespace, dravo: Dravo) -> None:
     decided = dravo.reviews.decide(
         given.review, given.application, given.rows, TAKEN_AWAY, note=given.note, confirm=given.confirm
     )
-    _shown(given, decided)
+    _show_review(given, decided)
 
 
-def _end(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.reviews.close(given.review))
+def _close(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_review(given, dravo.reviews.close(given.review))
 
 
 def _export(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -55,15 +55,39 @@ _SWITCHES = {
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "sign-in", "sign-in through sources")
-    show = command(verbs, "show", _show, "show the sign-in settings of a source, and what is missing")
-    checklist = command(
+    _declare_show(verbs)
+    _declare_checklist(verbs)
+    _declare_set(verbs)
+    _declare_policy(verbs)
+    _declare_status(verbs)
+    _declare_test(verbs)
+    _declare_tests(verbs)
+    _declare_traces(verbs)
+    _declare_trace(verbs)
+    _declare_options(verbs)
+    _declare_end_sessions(verbs)
+    _declare_groups(verbs)
+    _declare_add_group(verbs)
+
+
+def _declare_show(verbs: Any) -> None:
+    parser = command(verbs, "show", _show, "show the sign-in settings of a source, and what is missing")
+    parser.add_argument("source", help="key of the source")
+
+
+def _declare_checklist(verbs: Any) -> None:
+    parser = command(
         verbs,
         "checklist",
         _checklist,
         "print the setup checklist for the administrator of the provider",
         ["dravo sign-in checklist contractors > checklist.txt"],
     )
-    change = command(
+    parser.add_argument("source", help="key of the source")
+
+
+def _declare_set(verbs: Any) -> None:
+    parser = command(
         verbs,
         "set",
         _set,
@@ -77,140 +101,177 @@ def add_commands(nouns: Any) -> None:
             "--client-id dravo --ask-secret",
         ],
     )
-    answers = command(
+    parser.add_argument("source", help="key of the source")
+    parser.add_argument(
+        "--protocol",
+        choices=("saml", "oidc", "email_code"),
+        help="protocol; email_code is an emailed code (cannot be changed later)",
+    )
+    parser.add_argument(
+        "--serves",
+        choices=("users", "operators", "both"),
+        help="who can sign in; only a super administrator can include operators",
+    )
+    parser.add_argument(
+        "--metadata", metavar="FILE", help="file with the metadata of the provider; - for standard input"
+    )
+    parser.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
+    parser.add_argument("--entity-id", help="of the provider, if it has no metadata")
+    parser.add_argument("--address", help="single sign-on URL, if the provider has no metadata")
+    parser.add_argument("--certificate", metavar="FILE", help="of the provider, if it has no metadata")
+    parser.add_argument("--ask-secret", action="store_true", help="ask for the client secret")
+    parser.add_argument(
+        "--refresh-metadata", action="store_true", help="fetch the metadata of the provider now"
+    )
+    for name, explained in _TEXTS.items():
+        parser.add_argument(f"--{name.replace('_', '-')}", help=explained)
+    for name, explained in _NUMBERS.items():
+        parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N", help=explained)
+    for name, explained in _SWITCHES.items():
+        parser.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"), help=explained)
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+
+
+def _declare_policy(verbs: Any) -> None:
+    parser = command(
         verbs,
         "policy",
-        _answers,
+        _policy,
         "print the source policy for sign-in, as JSON",
         [
             "dravo sign-in policy contractors > policy.json",
             "dravo sign-in set contractors --policy policy.json",
         ],
     )
-    status = command(
+    parser.add_argument("source", help="key of the source")
+
+
+def _declare_status(verbs: Any) -> None:
+    parser = command(
         verbs,
         "status",
         _status,
         "change the sign-in status",
         ["dravo sign-in status contractors pilot", "dravo sign-in status contractors enabled"],
     )
-    sign_in_test = command(
-        verbs,
-        "test",
-        _sign_in_test,
-        "create a test sign-in for one user; prints the link once",
-        ["dravo sign-in test contractors idris.vance --minutes 15"],
-    )
-    sign_in_tests = command(
-        verbs, "tests", _sign_in_tests, "list test sign-ins with their status, newest first"
-    )
-    list_options(sign_in_tests)
-    traces = command(
-        verbs,
-        "traces",
-        _traces,
-        "list sign-ins with their outcome, newest first",
-        ["dravo sign-in traces contractors --outcome refused"],
-    )
-    trace = command(
-        verbs,
-        "trace",
-        _trace,
-        "show one sign-in step by step",
-        ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --current-settings"],
-    )
-    ways = command(
-        verbs,
-        "options",
-        _ways,
-        "show through which sources a user can sign in, and why not",
-        ["dravo sign-in options idris.vance"],
-    )
-    out = command(
-        verbs, "end-sessions", _end, "end all sessions of a user", ["dravo sign-in end-sessions idris.vance"]
-    )
-    claimed = command(verbs, "groups", _groups, "list groups from claims that do not exist yet")
-    claimed.add_argument("words", nargs="?", default="", help="a part of the name")
-    ahead = command(
-        verbs,
-        "add-group",
-        _add_group,
-        "create a group with its name in the claims, to map it before the first sign-in",
-        ["dravo sign-in add-group contractors Scaffolders"],
-    )
-    ahead.add_argument("source", help="key of the source")
-    ahead.add_argument("group", help="name of the group, exactly as in the claims")
-    for each in (answers, sign_in_tests, show, checklist, change, status, sign_in_test, traces, trace):
-        each.add_argument("source", help="key of the source")
-    change.add_argument(
-        "--protocol",
-        choices=("saml", "oidc", "email_code"),
-        help="protocol; email_code is an emailed code (cannot be changed later)",
-    )
-    change.add_argument(
-        "--serves",
-        choices=("users", "operators", "both"),
-        help="who can sign in; only a super administrator can include operators",
-    )
-    change.add_argument(
-        "--metadata", metavar="FILE", help="file with the metadata of the provider; - for standard input"
-    )
-    change.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
-    change.add_argument("--entity-id", help="of the provider, if it has no metadata")
-    change.add_argument("--address", help="single sign-on URL, if the provider has no metadata")
-    change.add_argument("--certificate", metavar="FILE", help="of the provider, if it has no metadata")
-    change.add_argument("--ask-secret", action="store_true", help="ask for the client secret")
-    change.add_argument(
-        "--refresh-metadata", action="store_true", help="fetch the metadata of the provider now"
-    )
-    for name, explained in _TEXTS.items():
-        change.add_argument(f"--{name.replace('_', '-')}", help=explained)
-    for name, explained in _NUMBERS.items():
-        change.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N", help=explained)
-    for name, explained in _SWITCHES.items():
-        change.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"), help=explained)
-    status.add_argument("status", choices=("disabled", "pilot", "enabled"), help="disabled, pilot or enabled")
-    status.add_argument(
+    parser.add_argument("source", help="key of the source")
+    parser.add_argument("status", choices=("disabled", "pilot", "enabled"), help="disabled, pilot or enabled")
+    parser.add_argument(
         "--enabled-from",
         metavar="INSTANT",
         help="enable for everyone from this time, such as 2031-04-02T07:00:00Z",
     )
-    status.add_argument(
+    parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the source; required if these settings are not tested"
     )
-    for each in (change, status):
-        each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    sign_in_test.add_argument("user", help="user name or email of the user")
-    sign_in_test.add_argument(
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+
+
+def _declare_test(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "test",
+        _test,
+        "create a test sign-in for one user; prints the link once",
+        ["dravo sign-in test contractors idris.vance --minutes 15"],
+    )
+    parser.add_argument("source", help="key of the source")
+    parser.add_argument("user", help="user name or email of the user")
+    parser.add_argument(
         "--apply", action="store_true", help="create or update the user (default: change nothing)"
     )
-    sign_in_test.add_argument(
+    parser.add_argument(
         "--minutes",
         type=int,
         default=30,
         metavar="N",
         help="validity of the link in minutes, 1 to 1440 (default 30)",
     )
-    traces.add_argument("words", nargs="?", help="a part of the user's name or of the error")
-    traces.add_argument(
+
+
+def _declare_tests(verbs: Any) -> None:
+    parser = command(verbs, "tests", _tests, "list test sign-ins with their status, newest first")
+    list_options(parser)
+    parser.add_argument("source", help="key of the source")
+
+
+def _declare_traces(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "traces",
+        _traces,
+        "list sign-ins with their outcome, newest first",
+        ["dravo sign-in traces contractors --outcome refused"],
+    )
+    parser.add_argument("source", help="key of the source")
+    parser.add_argument("words", nargs="?", help="a part of the user's name or of the error")
+    parser.add_argument(
         "--outcome",
         choices=("signed_in", "observed", "refused"),
         help="only sign-ins with this outcome: signed_in, observed or refused",
     )
-    list_options(traces)
-    trace.add_argument("trace", help="ID of the sign-in")
-    trace.add_argument(
+    list_options(parser)
+
+
+def _declare_trace(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "trace",
+        _trace,
+        "show one sign-in step by step",
+        ["dravo sign-in trace contractors ID", "dravo sign-in trace contractors ID --current-settings"],
+    )
+    parser.add_argument("source", help="key of the source")
+    parser.add_argument("trace", help="ID of the sign-in")
+    parser.add_argument(
         "--current-settings", action="store_true", help="evaluate the sign-in with the current settings"
     )
-    for each in (ways, out):
-        each.add_argument("user", help="ID, user name or email")
+
+
+def _declare_options(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "options",
+        _options,
+        "show through which sources a user can sign in, and why not",
+        ["dravo sign-in options idris.vance"],
+    )
+    parser.add_argument("user", help="ID, user name or email")
+
+
+def _declare_end_sessions(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "end-sessions",
+        _end_sessions,
+        "end all sessions of a user",
+        ["dravo sign-in end-sessions idris.vance"],
+    )
+    parser.add_argument("user", help="ID, user name or email")
+
+
+def _declare_groups(verbs: Any) -> None:
+    parser = command(verbs, "groups", _groups, "list groups from claims that do not exist yet")
+    parser.add_argument("words", nargs="?", default="", help="a part of the name")
+
+
+def _declare_add_group(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "add-group",
+        _add_group,
+        "create a group with its name in the claims, to map it before the first sign-in",
+        ["dravo sign-in add-group contractors Scaffolders"],
+    )
+    parser.add_argument("source", help="key of the source")
+    parser.add_argument("group", help="name of the group, exactly as in the claims")
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _shown(given, dravo.sign_ins.get(given.source))
+    _show_settings(given, dravo.sign_ins.get(given.source))
 
 
-def _shown(given: argparse.Namespace, found: Any) -> None:
+def _show_settings(given: argparse.Namespace, found: Any) -> None:
     if given.json:
         show_json(found)
         return
@@ -281,10 +342,10 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_effects(given, dravo.sign_ins.preview(given.source, **wish))
         return
-    _shown(given, dravo.sign_ins.change(given.source, **wish))
+    _show_settings(given, dravo.sign_ins.change(given.source, **wish))
 
 
-def _answers(given: argparse.Namespace, dravo: Dravo) -> None:
+def _policy(given: argparse.Namespace, dravo: Dravo) -> None:
     show_json(dravo.sign_ins.get(given.source)["policy"])
 
 
@@ -310,7 +371,7 @@ def _status(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.preview:
         show_effects(given, dravo.sign_ins.preview_status(given.source, given.status))
         return
-    _shown(
+    _show_settings(
         given,
         dravo.sign_ins.set_status(
             given.source, given.status, enabled_from=given.enabled_from, confirm=given.confirm
@@ -318,7 +379,7 @@ def _status(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _sign_in_test(given: argparse.Namespace, dravo: Dravo) -> None:
+def _test(given: argparse.Namespace, dravo: Dravo) -> None:
     made = dravo.sign_ins.create_sign_in_test(
         given.source, given.user, mode="apply" if given.apply else "observe", minutes=given.minutes
     )
@@ -333,7 +394,7 @@ def _sign_in_test(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"See the result: dravo sign-in traces {given.source}")
 
 
-def _sign_in_tests(given: argparse.Namespace, dravo: Dravo) -> None:
+def _tests(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Created (UTC)": lambda t: moment(t["created_at"]),
         "For": lambda t: t["user"],
@@ -389,7 +450,7 @@ def _trace(given: argparse.Namespace, dravo: Dravo) -> int | None:
     return FAILED if found["outcome"] == "refused" else None
 
 
-def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
+def _options(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.sign_ins.options(given.user)
     if given.json:
         show_json(found)
@@ -417,6 +478,6 @@ def _ways(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"Applications after sign-in: {seen or 'none'}.")
 
 
-def _end(given: argparse.Namespace, dravo: Dravo) -> None:
+def _end_sessions(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sign_ins.end_sessions(given.user)
     print("All sessions are ended.")

@@ -25,106 +25,154 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "source", "sources, their SCIM tokens and setup checklists")
     list_options(command(verbs, "list", _list, "list sources"))
-    add = command(verbs, "add", _add, "add a source", ["dravo source add staff --label 'Staff directory'"])
-    add.add_argument("key", help="key for URLs; it cannot be changed later")
-    add.add_argument("--label", required=True, help="label")
-    change = command(
+    _declare_add(verbs)
+    _declare_change(verbs)
+    _declare_checklist(verbs)
+    _declare_remove(verbs)
+    _declare_tokens(verbs)
+    _declare_create_token(verbs)
+    _declare_requests(verbs)
+    _declare_request(verbs)
+    _declare_schemas(verbs)
+    _declare_add_schema(verbs)
+    _declare_remove_schema(verbs)
+    _declare_revoke_token(verbs)
+    source_import.add_verbs(verbs)
+
+
+def _declare_add(verbs: Any) -> None:
+    parser = command(verbs, "add", _add, "add a source", ["dravo source add staff --label 'Staff directory'"])
+    parser.add_argument("key", help="key for URLs; it cannot be changed later")
+    parser.add_argument("--label", required=True, help="label")
+
+
+def _declare_change(verbs: Any) -> None:
+    parser = command(
         verbs,
         "change",
         _change,
         "change the label or the email domains of a source",
         ["dravo source change staff --domain fernhollow.example"],
     )
-    change.add_argument("key", help="key of the source")
-    change.add_argument("--label", help="the new label")
-    change.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("--label", help="the new label")
+    parser.add_argument(
         "--domain",
         dest="domains",
         action="append",
         metavar="DOMAIN",
         help="email domain of the source; repeat for all domains; '' removes all",
     )
-    checklist = command(
+
+
+def _declare_checklist(verbs: Any) -> None:
+    parser = command(
         verbs,
         "checklist",
         _checklist,
         "print the setup checklist: values for the provider, and what is verified",
     )
-    checklist.add_argument("key", help="key of the source")
-    checklist.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument(
         "--to-send", action="store_true", help="print only the text for the administrator of the provider"
     )
-    remove = command(verbs, "remove", _remove, "delete a source without users and groups")
-    remove.add_argument("key", help="key of the source")
-    tokens = command(verbs, "tokens", _tokens, "list the SCIM tokens of a source")
-    tokens.add_argument("key", help="key of the source")
-    list_options(tokens)
-    new = command(
+
+
+def _declare_remove(verbs: Any) -> None:
+    parser = command(verbs, "remove", _remove, "delete a source without users and groups")
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_tokens(verbs: Any) -> None:
+    parser = command(verbs, "tokens", _tokens, "list the SCIM tokens of a source")
+    parser.add_argument("key", help="key of the source")
+    list_options(parser)
+
+
+def _declare_create_token(verbs: Any) -> None:
+    parser = command(
         verbs,
         "create-token",
-        _new_token,
+        _create_token,
         "create a SCIM token; prints it once",
         ["dravo source create-token staff --label 'Provider, 2031'"],
     )
-    new.add_argument("key", help="key of the source")
-    new.add_argument("--label", required=True, help="label of the token")
-    new.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("--label", required=True, help="label of the token")
+    parser.add_argument(
         "--expires-at", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
     )
-    new.add_argument(
+    parser.add_argument(
         "--kinds",
         choices=("users", "groups", "both"),
         default="both",
         help="resources that the token can access (default both)",
     )
-    new.add_argument(
+    parser.add_argument(
         "--access",
         choices=("read", "write"),
         default="write",
         help="read, or write, which includes reading (default write)",
     )
-    requests = command(
+
+
+def _declare_requests(verbs: Any) -> None:
+    parser = command(
         verbs,
         "requests",
         _requests,
         "list the SCIM requests of a source and their results",
         ["dravo source requests staff --outcome refused", "dravo source requests staff zofia"],
     )
-    requests.add_argument("key", help="key of the source")
-    requests.add_argument("words", nargs="?", help="a part of the path, the outcome or the body")
-    requests.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("words", nargs="?", help="a part of the path, the outcome or the body")
+    parser.add_argument(
         "--outcome",
         choices=("refused", "changed", "read"),
         help="only requests with this outcome: refused, changed or read",
     )
-    list_options(requests)
-    request = command(verbs, "request", _request, "show one request with its body")
-    request.add_argument("key", help="key of the source")
-    request.add_argument("id", help="ID of the request, as in 'dravo source requests'")
-    schemas = command(verbs, "schemas", _schemas, "list the extension schemas of a source")
-    schemas.add_argument("key", help="key of the source")
-    schema = command(
+    list_options(parser)
+
+
+def _declare_request(verbs: Any) -> None:
+    parser = command(verbs, "request", _request, "show one request with its body")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("id", help="ID of the request, as in 'dravo source requests'")
+
+
+def _declare_schemas(verbs: Any) -> None:
+    parser = command(verbs, "schemas", _schemas, "list the extension schemas of a source")
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_add_schema(verbs: Any) -> None:
+    parser = command(
         verbs,
         "add-schema",
         _add_schema,
         "add an extension schema",
         ["dravo source add-schema staff garden.json --to groups"],
     )
-    schema.add_argument("key", help="key of the source")
-    schema.add_argument("file", help="the schema as JSON (RFC 7643, section 7); - for standard input")
-    schema.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("file", help="the schema as JSON (RFC 7643, section 7); - for standard input")
+    parser.add_argument(
         "--to",
         choices=("users", "groups"),
         default="users",
         help="resource type that gets the schema: users or groups",
     )
-    less = command(verbs, "remove-schema", _remove_schema, "remove an extension schema")
-    less.add_argument("key", help="key of the source")
-    less.add_argument("urn", help="URN of the schema")
-    revoke = command(verbs, "revoke-token", _revoke, "revoke a SCIM token")
-    revoke.add_argument("key", help="key of the source")
-    revoke.add_argument("token_id", help="ID of the token, as in 'dravo source tokens'")
-    source_import.add_verbs(verbs)
+
+
+def _declare_remove_schema(verbs: Any) -> None:
+    parser = command(verbs, "remove-schema", _remove_schema, "remove an extension schema")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("urn", help="URN of the schema")
+
+
+def _declare_revoke_token(verbs: Any) -> None:
+    parser = command(verbs, "revoke-token", _revoke_token, "revoke a SCIM token")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("token_id", help="ID of the token, as in 'dravo source tokens'")
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -211,7 +259,7 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, dravo.sources.tokens(given.key), columns, "No tokens.")
 
 
-def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create_token(given: argparse.Namespace, dravo: Dravo) -> None:
     made = dravo.sources.add_token(
         given.key, given.label, given.expires_at, kinds=given.kinds, access=given.access
     )
@@ -221,7 +269,7 @@ def _new_token(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"Token (shown only once):\n\n{made['token']}\n")
 
 
-def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
+def _revoke_token(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sources.revoke_token(given.key, given.token_id)
     print("Revoked.")
 

@@ -33,10 +33,22 @@ _MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
 
 def add_verbs(verbs: Any) -> None:
     """Add the commands to those about sources."""
-    read = command(
+    _declare_set_import(verbs)
+    _declare_connectors(verbs)
+    _declare_import(verbs)
+    _declare_policy(verbs)
+    _declare_preview_policy(verbs)
+    _declare_check_import(verbs)
+    _declare_upload(verbs)
+    _declare_run(verbs)
+    _add_verbs_about_runs(verbs)
+
+
+def _declare_set_import(verbs: Any) -> None:
+    parser = command(
         verbs,
         "set-import",
-        _read,
+        _set_import,
         "change the import settings of a source",
         [
             "dravo source set-import estates ldap --set address=ldaps://directory.fernhollow.example "
@@ -44,63 +56,84 @@ def add_verbs(verbs: Any) -> None:
             "dravo source set-import estates --schedule '30 * * * *' --enabled",
         ],
     )
-    read.add_argument("key", help="key of the source")
-    read.add_argument("kind", nargs="?", help="connector: ldap, scim or csv (required for a new import)")
-    read.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("kind", nargs="?", help="connector: ldap, scim or csv (required for a new import)")
+    parser.add_argument(
         "--set",
         action="append",
         default=[],
         metavar="NAME=VALUE",
         help="a setting as NAME=VALUE; @FILE as value reads a file; repeat for several",
     )
-    read.add_argument(
+    parser.add_argument(
         "--secret-file", metavar="FILE", help="file with the password, token or key; - for standard input"
     )
-    read.add_argument(
+    parser.add_argument(
         "--schedule", metavar="CRON", help="schedule (cron, UTC), such as '0 * * * *'; '' for none"
     )
-    read.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
-    force = read.add_mutually_exclusive_group()
-    force.add_argument(
+    parser.add_argument("--policy", metavar="FILE", help="source policy as JSON; - for standard input")
+    status = parser.add_mutually_exclusive_group()
+    status.add_argument(
         "--enabled", action="store_true", default=None, help="enable the import: runs apply what they find"
     )
-    force.add_argument(
+    status.add_argument(
         "--disabled", dest="enabled", action="store_false", help="disable the import: runs are previews"
     )
-    force.add_argument(
+    status.add_argument(
         "--enabled-from",
         metavar="INSTANT",
         help="enable the import from this time, such as 2031-04-02T06:00:00Z; '' for none",
     )
-    connectors = command(
+
+
+def _declare_connectors(verbs: Any) -> None:
+    parser = command(
         verbs,
         "connectors",
         _connectors,
         "list the connectors and their settings",
         ["dravo source connectors ldap"],
     )
-    connectors.add_argument("connector", nargs="?", help="only this connector: ldap, scim or csv")
-    shown = command(
-        verbs, "import", _reading, "show the import settings of a source", ["dravo source import estates"]
+    parser.add_argument("connector", nargs="?", help="only this connector: ldap, scim or csv")
+
+
+def _declare_import(verbs: Any) -> None:
+    parser = command(
+        verbs, "import", _import, "show the import settings of a source", ["dravo source import estates"]
     )
-    shown.add_argument("key", help="key of the source")
-    answers = command(verbs, "policy", _answers, "print the source policy, as JSON")
-    answers.add_argument("key", help="key of the source")
-    tried = command(verbs, "preview-policy", _try, "preview another source policy with all users")
-    tried.add_argument("key", help="key of the source")
-    tried.add_argument("file", help="source policy as JSON; - for standard input")
-    check = command(verbs, "check-import", _check, "check the connection of a source step by step")
-    check.add_argument("key", help="key of the source")
-    upload = command(
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_policy(verbs: Any) -> None:
+    parser = command(verbs, "policy", _policy, "print the source policy, as JSON")
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_preview_policy(verbs: Any) -> None:
+    parser = command(verbs, "preview-policy", _preview_policy, "preview another source policy with all users")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("file", help="source policy as JSON; - for standard input")
+
+
+def _declare_check_import(verbs: Any) -> None:
+    parser = command(verbs, "check-import", _check_import, "check the connection of a source step by step")
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_upload(verbs: Any) -> None:
+    parser = command(
         verbs,
         "upload",
         _upload,
         "upload CSV files",
         ["dravo source upload volunteers users.csv memberships.csv"],
     )
-    upload.add_argument("key", help="key of the source")
-    upload.add_argument("files", nargs="+", help="files named users.csv, groups.csv or memberships.csv")
-    run = command(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("files", nargs="+", help="files named users.csv, groups.csv or memberships.csv")
+
+
+def _declare_run(verbs: Any) -> None:
+    parser = command(
         verbs,
         "run",
         _run,
@@ -110,24 +143,25 @@ def add_verbs(verbs: Any) -> None:
             "dravo source run estates --allow-removals --confirm 'Estates directory'",
         ],
     )
-    run.add_argument("key", help="key of the source")
-    run.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-    run.add_argument("--whole", action="store_true", help="read all users instead of changed users only")
-    run.add_argument(
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument("--whole", action="store_true", help="read all users instead of changed users only")
+    parser.add_argument(
         "--allow-removals",
         action="store_true",
         help="process all missing users as leavers, ignoring the removal limit",
     )
-    run.add_argument("--confirm", metavar="LABEL", help="label of the source; required with --allow-removals")
-    run.add_argument("--no-wait", action="store_true", help="return without waiting for the end")
-    _add_verbs_about_runs(verbs)
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the source; required with --allow-removals"
+    )
+    parser.add_argument("--no-wait", action="store_true", help="return without waiting for the end")
 
 
 def _add_verbs_about_runs(verbs: Any) -> None:
     runs = command(verbs, "runs", _runs, "list the import runs of a source")
     runs.add_argument("key", help="key of the source")
     list_options(runs)
-    lines = command(verbs, "run-entries", _lines, "list the entries of an import run")
+    lines = command(verbs, "run-entries", _run_entries, "list the entries of an import run")
     lines.add_argument("key", help="key of the source")
     lines.add_argument("run_id", nargs="?", metavar="run", help="ID of the run (default: the last run)")
     lines.add_argument(
@@ -135,7 +169,7 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     )
     lines.add_argument("--words", help="a part of the name")
     list_options(lines)
-    stop = command(verbs, "stop-run", _stop, "stop the running import")
+    stop = command(verbs, "stop-run", _stop_run, "stop the running import")
     stop.add_argument("key", help="key of the source")
     refresh = command(
         verbs, "refresh", _refresh, "refresh one user now", ["dravo source refresh estates una.kerrigan"]
@@ -149,7 +183,7 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     move = command(
         verbs,
         "link-record",
-        _move,
+        _link_record,
         "link a source record to another user",
         [
             "dravo source link-record estates una.kerrigan --to ibrahim.sow --preview",
@@ -166,7 +200,7 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     decide = command(
         verbs,
         "decide-conflict",
-        _decide,
+        _decide_conflict,
         "resolve a conflict",
         ["dravo source decide-conflict estates ID link --user una.kerrigan"],
     )
@@ -178,7 +212,7 @@ def _add_verbs_about_runs(verbs: Any) -> None:
     decide.add_argument("--user", help="user to link, with the decision link")
 
 
-def _read(given: argparse.Namespace, dravo: Dravo) -> None:
+def _set_import(given: argparse.Namespace, dravo: Dravo) -> None:
     settings: dict[str, Any] = {}
     for each in given.set:
         name, equals, value = each.partition("=")
@@ -200,7 +234,7 @@ def _read(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sources.change_import(
         given.key, **{name: value for name, value in values.items() if value is not None}
     )
-    _reading(given, dravo)
+    _import(given, dravo)
 
 
 def _connectors(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -228,7 +262,7 @@ def _connectors(given: argparse.Namespace, dravo: Dravo) -> None:
     print("Set them with: dravo source set-import KEY CONNECTOR --set NAME=VALUE")
 
 
-def _reading(given: argparse.Namespace, dravo: Dravo) -> None:
+def _import(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.sources.import_settings(given.key)
     if given.json:
         show_json(found)
@@ -265,11 +299,11 @@ def _setting(value: Any) -> str:
     return f"{text.splitlines()[0]} ..." if "\n" in text else text
 
 
-def _answers(given: argparse.Namespace, dravo: Dravo) -> None:
+def _policy(given: argparse.Namespace, dravo: Dravo) -> None:
     print(json.dumps(dravo.sources.import_settings(given.key)["policy"], indent=2, ensure_ascii=False))
 
 
-def _try(given: argparse.Namespace, dravo: Dravo) -> None:
+def _preview_policy(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.sources.preview_policy(given.key, read_json(given.file))
     if given.json:
         show_json(found)
@@ -308,7 +342,7 @@ def _value(value: Any) -> str:
     return "nothing" if value is None else str(value)
 
 
-def _check(given: argparse.Namespace, dravo: Dravo) -> None:
+def _check_import(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.sources.check(given.key)
     if given.json:
         show_json(found)
@@ -422,7 +456,7 @@ def _runs(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
+def _run_entries(given: argparse.Namespace, dravo: Dravo) -> None:
     run_id = given.run_id
     if run_id is None:
         newest = next(iter(dravo.sources.runs(given.key)), None)
@@ -438,7 +472,7 @@ def _lines(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _stop(given: argparse.Namespace, dravo: Dravo) -> None:
+def _stop_run(given: argparse.Namespace, dravo: Dravo) -> None:
     newest = next(iter(dravo.sources.runs(given.key)), None)
     if newest is None or newest["ended_at"] is not None:
         sys.exit("No import is running.")
@@ -468,7 +502,7 @@ def _conflicts(given: argparse.Namespace, dravo: Dravo) -> None:
     show_list(given, found, columns, "No conflicts.")
 
 
-def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
+def _decide_conflict(given: argparse.Namespace, dravo: Dravo) -> None:
     decided = dravo.sources.decide(given.key, given.id, given.decision, given.user)
     if given.json:
         show_json(decided)
@@ -476,7 +510,7 @@ def _decide(given: argparse.Namespace, dravo: Dravo) -> None:
         print(f"Decided: {decided['name']}, {decided['decision']}.")
 
 
-def _move(given: argparse.Namespace, dravo: Dravo) -> None:
+def _link_record(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.get(given.user)
     records = [
         each["id"]

@@ -141,10 +141,10 @@ def _retry_all(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _resolve(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.tasks.resolve(given.id, "exists" if given.there else "missing", given.there))
+    _show_task(given, dravo.tasks.resolve(given.id, "exists" if given.there else "missing", given.there))
 
 
-def _print(given: argparse.Namespace, task: Any) -> None:
+def _show_task(given: argparse.Namespace, task: Any) -> None:
     if given.json:
         show_json(task)
         return
@@ -172,8 +172,8 @@ def _print(given: argparse.Namespace, task: Any) -> None:
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.tasks.get(given.id))
+    _show_task(given, dravo.tasks.get(given.id))
 
 
 def _retry(given: argparse.Namespace, dravo: Dravo) -> None:
-    _print(given, dravo.tasks.retry(given.id))
+    _show_task(given, dravo.tasks.retry(given.id))

@@ -37,7 +37,7 @@ def add_commands(nouns: Any) -> None:
     add = command(
         verbs,
         "create",
-        _add,
+        _create,
         "create a local user",
         ["dravo user create ida.vosper --given Ida --family Vosper --email ida.vosper@fernhollow.example"],
     )
@@ -133,7 +133,7 @@ _ATTRIBUTES = {
 }
 
 
-def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.add(
         given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))}
     )
