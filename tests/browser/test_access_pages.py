@@ -56,7 +56,7 @@ def test_five_groups_are_mapped_by_one_pattern_and_the_highest_role_is_confirmed
     assert found == [("User 0", "viewer"), ("User 1", "recorder"), ("User 2", "curator")]
 
 
-def test_a_rule_is_picked_and_shows_whom_it_reaches_and_a_user_is_kept_out(
+def test_a_rule_shows_its_matches_and_a_user_is_excluded(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     source, desk, department = fresh("source"), fresh("desk"), fresh("Herbarium")
@@ -192,7 +192,7 @@ def test_how_an_application_decides_is_previewed_and_changed(
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_contain_text("fallback role")
 
 
-def test_too_many_removals_are_held_looked_at_and_let_through(
+def test_removals_above_the_limit_are_held_shown_and_approved(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
     source, desk = fresh("source"), fresh("desk")

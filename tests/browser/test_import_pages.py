@@ -95,7 +95,7 @@ def test_files_become_users_a_look_first(
     check_accessible(page)
 
 
-def test_leaving_that_is_not_plausible_is_held_and_let_through_by_its_name(
+def test_implausible_leavers_are_held_and_approved_by_name(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     # The first of all sources by its name: the overview lists a hundred of them.

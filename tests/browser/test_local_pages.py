@@ -89,7 +89,7 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     expect(page.get_by_text("left", exact=True).first).to_be_visible()
 
 
-def test_a_user_is_made_of_an_account_that_nobody_here_has(
+def test_a_user_is_created_for_an_unlinked_account(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
     desk, name = fresh("desk"), fresh("printer")

@@ -107,7 +107,7 @@ def test_by_a_code_that_is_mailed(
         user.get_by_role("heading", name="You are signed out").wait_for()
 
 
-def test_an_operator_comes_in_by_a_source(
+def test_an_operator_signs_in_through_a_source(
     open_page: Callable[..., Page], running: Running, provider: SignInProvider, fresh: Fresh
 ) -> None:
     key, who, name = fresh("staff-id"), fresh("honor.blackthorn"), fresh("honor")

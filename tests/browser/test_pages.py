@@ -265,7 +265,7 @@ def test_everything_is_reached_by_keyboard(open_page: Callable[..., Page], runni
         assert any(each.startswith(name) for each in reached), (name, reached)
 
 
-def test_anybody_and_anything_is_found_from_anywhere(
+def test_the_search_finds_users_groups_and_applications_on_every_page(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     name, provider = fresh("una"), running.provider(fresh("source"))

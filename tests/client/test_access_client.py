@@ -14,7 +14,7 @@ from tests.harness import Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_a_plan_goes_over_with_its_seat_in_the_attribute_of_choice(
+def test_a_license_plan_with_a_seat_is_sent_in_the_chosen_attribute(
     running: Running, app: StandIn, fresh: Fresh
 ) -> None:
     key, ada = fresh("desk"), fresh("ada")
@@ -79,9 +79,7 @@ def test_days_are_previewed_and_an_end_that_is_over_is_refused(running: Running,
         assert dravo.users.why(ada, key)["has_access"]
 
 
-def test_an_owner_decides_about_their_own_and_is_told_nothing_of_others(
-    running: Running, fresh: Fresh
-) -> None:
+def test_an_owner_reviews_only_own_applications(running: Running, fresh: Fresh) -> None:
     mine, other, ada = fresh("mine"), fresh("other"), fresh("ada")
     for key in (mine, other):
         running.application(key)

@@ -118,9 +118,7 @@ def first_of(running: Running) -> str:
         return min(each["user_name"] for each in client.users.list())
 
 
-def test_killed_in_the_middle_of_a_run_it_goes_on_by_itself_and_nobody_is_two(
-    alone: Running, crew: Estates
-) -> None:
+def test_a_killed_import_resumes_without_duplicates(alone: Running, crew: Estates) -> None:
     with alone.dravo as client:
         client.sources.add("estates", "Estates directory")
         client.sources.change_import(
@@ -202,7 +200,7 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
         ("mapping", "assign", "records", "{file}"),
     ],
 )
-def test_a_file_that_is_not_there_or_is_a_folder_is_told_in_words(
+def test_a_missing_file_or_a_folder_is_explained(
     dravo: Dravo, tmp_path: Path, command: tuple[str, ...]
 ) -> None:
     for file in (tmp_path / "nothing-here.csv", tmp_path):

@@ -88,7 +88,7 @@ def test_a_token_is_made_for_a_part_only(garden: Garden) -> None:
     assert "groups, read" in garden.run("source", "tokens", "commands")
 
 
-def test_an_expression_is_tried_and_a_mistake_is_told(garden: Garden) -> None:
+def test_an_expression_is_evaluated_and_an_error_explained(garden: Garden) -> None:
     told = garden.run(
         "application", "evaluate", 'userName then after "." then upper', "--user", "commands.ada"
     )
@@ -148,7 +148,7 @@ def test_settings_are_looked_at_then_made(own_garden: Garden) -> None:
     assert dravo(own_garden.running, "application", "set", own_garden.application).returncode == 2
 
 
-def test_groups_that_go_over_are_listed(own_garden: Garden) -> None:
+def test_provisioned_groups_are_listed(own_garden: Garden) -> None:
     assert (
         "No provisioned groups. Enable them: dravo application set KEY --groups with_roles"
         in own_garden.run("application", "groups", own_garden.application)

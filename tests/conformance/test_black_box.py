@@ -146,7 +146,7 @@ def test_every_operator_and_form_of_a_filter_finds_whom_it_should(provider: Prov
         'active eq "maybe"',
     ],
 )
-def test_a_filter_that_is_none_is_told(provider: Provider, filter_: str) -> None:
+def test_an_invalid_filter_is_reported(provider: Provider, filter_: str) -> None:
     refused(provider.http.get("/Users", params={"filter": filter_}), 400, "invalidFilter")
 
 
@@ -343,9 +343,7 @@ def test_bulk_does_all_it_can_and_tells_each_by_itself(provider: Provider, barba
         lambda http: http.get("/Users", params={"count": "abc"}),
     ],
 )
-def test_bad_input_is_told_as_such(
-    provider: Provider, send: Callable[[httpx.Client], httpx.Response]
-) -> None:
+def test_bad_input_is_explained(provider: Provider, send: Callable[[httpx.Client], httpx.Response]) -> None:
     refused(send(provider.http), 400)
 
 

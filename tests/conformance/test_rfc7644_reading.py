@@ -125,7 +125,7 @@ def test_3_4_2_2_filters(staff: Provider, text: str, found: set[str]) -> None:
         ")",
     ],
 )
-def test_3_4_2_2_a_wrong_filter_is_told(staff: Provider, text: str) -> None:
+def test_3_4_2_2_an_invalid_filter_is_reported(staff: Provider, text: str) -> None:
     answer = staff.http.get("/Users", params={"filter": text})
     assert (answer.status_code, answer.json()["scimType"]) == (400, "invalidFilter")
 

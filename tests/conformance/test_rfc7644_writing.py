@@ -291,7 +291,7 @@ def test_3_7_3_it_stops_after_so_many_errors(provider: Provider) -> None:
     assert provider.http.get("/Users").json()["totalResults"] == 0
 
 
-def test_3_7_4_limits_are_told(provider: Provider) -> None:
+def test_3_7_4_limits_are_reported(provider: Provider) -> None:
     many = provider.http.post(
         "/Bulk", json={"schemas": [BULK], "Operations": [post(str(number)) for number in range(1_001)]}
     )

@@ -134,7 +134,7 @@ def test_what_an_expression_gives(text: str, result: Any) -> None:
         ("urn:garden:User:", 15, "is invalid"),
     ],
 )
-def test_a_mistake_is_told_where_it_is(text: str, position: int, words: str) -> None:
+def test_an_error_names_its_position(text: str, position: int, words: str) -> None:
     with pytest.raises(ExpressionError) as told:
         compile_expression(text)
     assert told.value.position == position
@@ -188,7 +188,7 @@ _PIECES = st.lists(
 
 
 @given(text=st.one_of(_PIECES, st.text(max_size=60)))
-def test_any_text_is_an_expression_or_is_told_what_is_wrong(text: str) -> None:
+def test_any_text_is_an_expression_or_an_explained_error(text: str) -> None:
     try:
         made = compile_expression(text)
     except ExpressionError as wrong:

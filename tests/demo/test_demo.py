@@ -158,7 +158,7 @@ def follow(ready: dict[str, Any]) -> None:
     eventually(there, lambda seen: seen is None, 5)
 
 
-def test_the_scenario_is_the_same_each_time_and_names_nobody_real() -> None:
+def test_the_scenario_is_repeatable_and_names_no_real_person() -> None:
     assert scenario.crowd(50) == scenario.crowd(50)
     users = scenario.staff()
     names = [user["userName"] for user in users]

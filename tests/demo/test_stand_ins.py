@@ -177,7 +177,7 @@ def test_a_provider_looks_before_it_creates_and_fills_groups_in_chunks(provider:
     assert "p2" not in provider.kept["groups"]["All"]
 
 
-def test_a_failed_push_is_told_and_tried_again(provider: Provider, tmp_path: Path) -> None:
+def test_a_failed_request_is_reported_and_retried(provider: Provider, tmp_path: Path) -> None:
     other: OtherSide = provider.other  # type: ignore[attr-defined]
     other.failing = True
     assert tell(provider, "PUT", "/users/ada", {"userName": "ada"}) == 502

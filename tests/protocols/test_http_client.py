@@ -94,7 +94,7 @@ def test_link_local_and_other_strange_addresses_are_never_called(host: str) -> N
         Client().send(Connection(f"https://{host}", "secret"), Request("GET", "/Users"))
 
 
-def test_a_token_goes_over_plain_http_only_within_this_machine(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_token_is_sent_over_plain_http_only_to_loopback(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(addresses.socket, "getaddrinfo", lambda *_, **__: [(2, 1, 6, "", ("192.0.2.7", 80))])
     with pytest.raises(AddressNotAllowed, match="' is another machine"):
         Client().send(Connection("http://records.example", "secret"), Request("GET", "/Users"))
@@ -134,7 +134,7 @@ def test_an_answer_without_end_is_cut_off(monkeypatch: pytest.MonkeyPatch) -> No
         Client().send(Connection(url, "secret"), Request("GET", "/Users"))
 
 
-def test_a_lost_reply_is_told_apart_from_a_call_that_never_arrived() -> None:
+def test_a_lost_reply_differs_from_a_failed_connection() -> None:
     with pytest.raises(Unreachable) as never:
         Client().send(
             Connection(f"http://127.0.0.1:{free_port()}", "secret"), Request("POST", "/Users", body={})
@@ -204,7 +204,7 @@ def test_the_check_goes_step_by_step_and_offers_the_hint() -> None:
     assert [step.outcome for step in nobody.steps] == ["failed", "skipped", "skipped", "skipped"]
 
 
-def test_https_at_a_plain_port_is_told_in_words() -> None:
+def test_https_at_an_http_port_is_explained() -> None:
     with server(lambda _: Answer(200, {})) as address, pytest.raises(Unreachable) as told:
         Client().send(Connection(address.replace("http://", "https://"), "secret"), Request("GET", "/Users"))
     assert "the port does not use TLS; check http:// or https://, and the port" in str(told.value)

@@ -69,7 +69,7 @@ def test_a_reason_is_said_with_the_way_to_it_or_by_what_it_names() -> None:
 
 @pytest.mark.parametrize("of", ["matrix", "review"])
 @pytest.mark.parametrize("taken", [None, 0, 1, 3], ids=["HEAD", "nothing of it", "a piece", "some pieces"])
-def test_an_export_that_nobody_wants_to_its_end_keeps_no_connection(
+def test_an_abandoned_export_releases_its_connection(
     services: ServiceFixture, of: str, taken: int | None
 ) -> None:
     services.application()
@@ -104,7 +104,7 @@ def _super_admin(services: ServiceFixture) -> Caller:
     return Caller(made.id, made.name, SUPER_ADMINISTRATOR)
 
 
-def test_records_that_cannot_be_read_are_told_as_such(services: ServiceFixture) -> None:
+def test_unreadable_records_are_reported(services: ServiceFixture) -> None:
     with (
         pytest.raises(StorageFailing, match=r"cannot be read: .*no such table") as failing,
         services.ctx.database.reading() as connection,

@@ -101,7 +101,7 @@ def test_a_failed_sign_in_is_one_line_without_the_password(services: ServiceFixt
     assert "a-wrong-password" not in str(logged)
 
 
-def test_an_outcome_that_is_not_known_is_logged_and_stops_nobody() -> None:
+def test_an_unknown_outcome_is_logged_and_stops_no_other_task() -> None:
     with structlog.testing.capture_logs() as logged:
         events.note_tasks("records", {"something new": 2, "done": 1})
     assert [(line["something new"], line["done"]) for line in lines_of(logged, events.TASK)] == [(2, 1)]

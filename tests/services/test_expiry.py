@@ -23,12 +23,12 @@ NOW = Instant("2026-05-04T09:00:00.000000Z")
     "days, told",
     [(-400, True), (-1, True), (0, True), (DAYS_BEFORE - 1, True), (DAYS_BEFORE, False), (300, False)],
 )
-def test_an_end_is_told_when_it_is_near_or_over(days: int, told: bool) -> None:
+def test_an_expiry_is_reported_when_near_or_past(days: int, told: bool) -> None:
     ends = later(NOW, days * DAY)
     assert ending(ends, NOW) == (ends if told else None)
 
 
-def test_what_has_no_end_is_not_told() -> None:
+def test_no_expiry_is_not_reported() -> None:
     assert ending(None, NOW) is None
 
 
@@ -36,7 +36,7 @@ def needs(services: ServiceFixture, stage: str) -> int:
     return int(next(each.needs for each in overview.band(services.ctx).stages if each.name == stage))
 
 
-def test_the_secret_of_a_connection_is_told_until_another_is_given(services: ServiceFixture) -> None:
+def test_an_expiring_connection_secret_is_reported_until_replaced(services: ServiceFixture) -> None:
     services.application("records")
     soon = later(clock.now(), 12 * DAY)
     connections.connect(
@@ -57,7 +57,7 @@ def test_the_secret_of_a_connection_is_told_until_another_is_given(services: Ser
     assert needs(services, "applications") == 0
 
 
-def test_a_token_that_a_source_uses_is_told_and_one_that_it_left_is_not(services: ServiceFixture) -> None:
+def test_an_expiring_token_is_reported_only_while_used(services: ServiceFixture) -> None:
     source = services.source("staff")
     soon = later(clock.now(), 3 * DAY)
     old = scim_tokens.add_token(services.ctx, services.caller, "staff", "old", soon)

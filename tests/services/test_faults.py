@@ -116,7 +116,7 @@ def test_a_reply_that_is_cut_after_the_work_makes_no_double(
 
 
 @pytest.mark.parametrize("victim", ["web", "worker", "serve"])
-def test_killed_at_random_moments_nothing_acknowledged_is_lost_and_nobody_is_double(
+def test_kills_lose_no_acknowledged_write_and_duplicate_no_user(
     alone: Running, app: StandIn, victim: str
 ) -> None:
     alone.application("records", app)

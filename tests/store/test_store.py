@@ -97,9 +97,7 @@ def test_an_error_rolls_all_back_and_the_next_writer_is_served(database: Databas
         assert config_snapshot.revision(connection) == 2
 
 
-def test_records_that_stay_locked_are_told_as_busy(
-    database: Database, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_locked_database_is_reported_as_busy(database: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("dravo.store.sqlite.BUSY_SECONDS", 0.2)
     impatient = Database(database.folder)
     other = sqlite3.connect(database.path, isolation_level=None)
@@ -111,7 +109,7 @@ def test_records_that_stay_locked_are_told_as_busy(
         config_snapshot.raise_revision(connection)
 
 
-def test_a_disk_that_is_full_is_told_and_nothing_is_half_written(database: Database) -> None:
+def test_a_full_disk_is_reported_and_leaves_no_partial_write(database: Database) -> None:
     with database.writing() as connection:
         pages = connection.exec_driver_sql("PRAGMA page_count").scalar_one()
         connection.exec_driver_sql(f"PRAGMA max_page_count={pages}")

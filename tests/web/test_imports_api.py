@@ -249,9 +249,7 @@ def test_expressions_are_tried_on_what_the_source_said(http: httpx.Client, regis
     )
 
 
-def test_a_run_that_was_asked_for_can_be_stopped_and_a_source_that_brought_nobody_goes(
-    http: httpx.Client, fresh: Fresh
-) -> None:
+def test_a_run_can_be_stopped_and_an_empty_source_deleted(http: httpx.Client, fresh: Fresh) -> None:
     key = fresh("empty")
     http.post("/sources", json={"key": key, "label": "Empty"}).raise_for_status()
     http.put(

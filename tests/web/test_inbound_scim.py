@@ -241,7 +241,7 @@ def test_a_wrong_token_is_turned_away_and_seen_on_the_checklist(running: Running
         assert any("token" in each["message"] for each in trouble)
 
 
-def test_what_was_refused_is_told_on_the_checklist_as_well(running: Running, fresh: Fresh) -> None:
+def test_refused_requests_are_shown_on_the_checklist(running: Running, fresh: Fresh) -> None:
     source = fresh("source")
     provider = running.provider(source)
     provider.user("ada")

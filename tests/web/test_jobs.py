@@ -58,7 +58,7 @@ def test_a_preview_tells_how_far_it_is_and_ends_where_it_is_not_wanted(
             )
 
 
-def test_it_is_nobody_elses_and_gone_when_it_has_ended() -> None:
+def test_a_session_belongs_to_one_user_and_ends() -> None:
     known = JobRegistry()
     with known.for_("edmund", "a-preview"):
         with pytest.raises(NotFound):

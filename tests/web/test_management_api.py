@@ -84,7 +84,7 @@ class Inside:
         return f"Bearer {api_tokens.create(self.ctx, caller, 'Walk', scope).token}"
 
 
-def test_nobody_gets_in_without_a_token(inside: Inside) -> None:
+def test_requests_without_a_token_are_refused(inside: Inside) -> None:
     sources.add(inside.ctx, operators.SYSTEM, "walk", "Walk")
     pushing = scim_tokens.add_token(inside.ctx, operators.SYSTEM, "walk", "Provider").token
     walked = inside.routes()
@@ -565,7 +565,7 @@ def test_an_error_says_what_is_wrong_and_the_hint(
     assert words in answer.json()["error"]["message"]
 
 
-def test_malformed_json_is_told_as_such(running: Running) -> None:
+def test_malformed_json_is_explained(running: Running) -> None:
     headers = {"Authorization": f"Bearer {running.api_token}", "Content-Type": "application/json"}
     answer = httpx.post(f"{running.url}/api/v1/sources", content='{"key": ', headers=headers)
     assert answer.status_code == 400
@@ -697,7 +697,7 @@ def test_pages_follow_each_other_without_gap_or_double(running: Running, fresh: 
     assert len(names) == len(set(names)) == 11
 
 
-def test_health_and_documents_are_there_for_anybody(running: Running) -> None:
+def test_health_and_api_document_are_public(running: Running) -> None:
     assert httpx.get(f"{running.url}/healthz").json()["status"] == "alive"
     assert httpx.get(f"{running.url}/readyz").status_code == 200
     page = httpx.get(f"{running.url}/api/v1/")

@@ -12,9 +12,7 @@ from tests.harness import Running, StandIn
 LINE = re.compile(r'[a-z_]+(\{[a-z_]+="(\\.|[^"\\])*"(,[a-z_]+="(\\.|[^"\\])*")*\})? [-0-9.e+]+')
 
 
-def test_numbers_are_told_to_anyone_who_has_a_token(
-    running: Running, app: StandIn, fresh: Callable[[str], str]
-) -> None:
+def test_metrics_require_a_token(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
     key, source = fresh("records"), fresh("source")
     running.application(key, app)
     name = fresh("ada")

@@ -58,7 +58,7 @@ def desk(running: Running) -> Callable[[], Desk]:
 
 
 @pytest.mark.parametrize("protocol", ["saml", "oidc"])
-def test_an_operator_links_themselves_and_comes_in_by_the_source_from_then_on(
+def test_an_operator_links_a_source_and_signs_in_through_it(
     running: Running, provider: SignInProvider, fresh: Fresh, desk: Callable[[], Desk], protocol: str
 ) -> None:
     key, who, name = fresh("staff-id"), fresh("honor.blackthorn"), fresh("honor")
@@ -129,7 +129,7 @@ def test_an_operator_links_themselves_and_comes_in_by_the_source_from_then_on(
         assert again.whose() is None
 
 
-def test_anyone_who_is_both_comes_in_as_both(
+def test_a_user_who_is_also_an_operator_signs_in_as_both(
     running: Running, provider: SignInProvider, fresh: Fresh, desk: Callable[[], Desk]
 ) -> None:
     key, who, name = fresh("staff-id"), fresh("wren.halliday"), fresh("wren")
@@ -194,7 +194,7 @@ def test_where_every_operator_has_a_second_factor_nothing_else_opens_before_it(
         assert dilys.call("GET", "/users").status_code == 200
 
 
-def test_by_a_code_that_is_mailed_a_user_known_and_a_new_user_come_in(
+def test_known_and_new_users_sign_in_with_an_emailed_code(
     running: Running, letters: Letters, fresh: Fresh
 ) -> None:
     key, domain = fresh("volunteers"), f"{fresh('volunteers')}.example"

@@ -55,7 +55,7 @@ def test_it_is_answered_when_all_accounts_are_there(running: Running, app: Stand
     assert len(app.accounts()) == 20
 
 
-def test_what_is_still_pending_after_the_time_is_told(running: Running, app: StandIn, records: str) -> None:
+def test_pending_work_is_reported_after_the_wait(running: Running, app: StandIn, records: str) -> None:
     app.faults(down=True)
     with running.dravo as client:
         client.applications.change(records, enabled=True)

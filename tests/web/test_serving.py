@@ -116,7 +116,7 @@ def test_the_first_page_loads_less_than_it_may(running: Running) -> None:
     assert 10_000 < size < 300_000
 
 
-def test_what_is_nowhere_is_told_in_the_form_of_its_room(running: Running) -> None:
+def test_unknown_paths_answer_in_the_form_of_their_api(running: Running) -> None:
     assert httpx.get(f"{running.url}/api/none").status_code == 404
     assert httpx.get(f"{running.url}/sso/none/start").status_code == 404
     assert httpx.get(f"{running.url}/api/v1/none").json()["error"]["code"] == "not_found"
@@ -150,7 +150,7 @@ def test_behind_a_proxy_every_address_follows_the_public_one(services: ServiceFi
     assert made.headers["Location"].startswith("https://dravo.fernhollow.example/scim/v2/staff/Users/")
 
 
-def test_an_error_nobody_foresaw_is_logged_and_told_without_its_insides(
+def test_an_unexpected_error_is_logged_and_answered_without_details(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     app = create_app(services.ctx, "http://127.0.0.1:1")
@@ -218,7 +218,7 @@ def test_addresses_follow_where_one_listens(tmp_path: Path) -> None:
     assert ServiceAddress("127.0.0.1", 8420, "https://x.example/").public_url == "https://x.example"
 
 
-def test_a_worker_ends_when_it_is_told_and_survives_locked_records(
+def test_a_worker_stops_on_request_and_survives_a_locked_database(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     looked = threading.Event()
@@ -356,7 +356,7 @@ def test_a_worker_that_shows_no_sign_of_life_is_ended_and_what_ends_again_and_ag
     assert pauses == [0, 1, 2, 4, 0, 0]
 
 
-def test_many_idle_connections_stand_in_nobodys_way(tmp_path: Path) -> None:
+def test_many_idle_connections_block_no_request(tmp_path: Path) -> None:
     resource.setrlimit(
         resource.RLIMIT_NOFILE,
         (
@@ -395,7 +395,7 @@ def test_only_what_was_set_up_is_served(tmp_path: Path) -> None:
     assert not (tmp_path / "wrong").exists()
 
 
-def test_a_folder_without_its_key_a_damaged_and_a_newer_database_are_told_in_words(tmp_path: Path) -> None:
+def test_a_missing_key_and_a_damaged_or_newer_database_are_explained(tmp_path: Path) -> None:
     set_up(tmp_path)
     key = (tmp_path / KEY_FILE).read_text()
     (tmp_path / KEY_FILE).unlink()
@@ -480,9 +480,7 @@ def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there
         running.process = None
 
 
-def test_a_disk_that_is_nearly_full_is_told_before_it_is(
-    services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_nearly_full_disk_is_reported(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> None:
     operators.add(services.ctx, services.caller, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
     http = create_app(services.ctx, "http://127.0.0.1:1").test_client()
     assert http.get("/readyz").status_code == 200

@@ -175,7 +175,7 @@ def _why(running: Running, place: Place, shown: httpx.Response) -> str:
     return line["message"]
 
 
-def test_nobody_is_sent_elsewhere_after_signing_in(running: Running, place: Place) -> None:
+def test_no_sign_in_redirects_to_another_site(running: Running, place: Place) -> None:
     for back in (
         "//elsewhere.example/",
         "https://elsewhere.example/",

@@ -241,7 +241,7 @@ def test_what_was_accepted_is_accepted_once_also_on_the_next_day(
         assert door.reason() == ("replay" if after <= 3_600 * hours + 30 else "expired")
 
 
-def test_a_form_with_two_responses_or_none_proves_nobody_and_leaves_a_trace(door: Door) -> None:
+def test_a_form_with_two_responses_or_none_is_refused_with_a_trace(door: Door) -> None:
     text = base64.b64encode(signed(GOOD)).decode()
     for number, posted in enumerate(([text, text], [], ["x" * 1_100_000], ["%%%"]), 1):
         answer = door.app.test_client().post(

@@ -133,7 +133,7 @@ def by_hmac(**claims: Any) -> str:
         (lambda **_: "no token", {}, "malformed"),
     ],
 )
-def test_a_token_that_does_not_hold_lets_nobody_in(
+def test_an_invalid_id_token_is_refused(
     door: Door, make: Callable[..., str], claims: dict[str, Any], why: str
 ) -> None:
     assert door.refused(door.come(make, **claims)) == why
@@ -192,7 +192,7 @@ def test_a_code_counts_only_where_it_was_begun_and_once(door: Door) -> None:
         ({"code": "c"}, (500, ["nothing"]), "code"),
     ],
 )
-def test_what_the_provider_does_not_give_is_told(
+def test_missing_provider_values_are_reported(
     door: Door, query: dict[str, str], answer: Any, why: str
 ) -> None:
     browser, asked = door.begin()

@@ -148,7 +148,7 @@ def test_a_bulk_is_one_trace_that_counts(running: Running, provider: Provider, k
         ([], []),
     ],
 )
-def test_manners_of_the_field_are_told_apart(payload: Any, expected: list[str]) -> None:
+def test_deviations_of_providers_are_distinguished(payload: Any, expected: list[str]) -> None:
     assert m.quirks(payload) == expected
 
 
@@ -254,7 +254,7 @@ def test_a_bulk_keeps_to_the_tokens_scope(running: Running, key: str) -> None:
         ({"id": "urn:xx:y", "attributes": [{"name": "a", "required": "yes"}]}, "required"),
     ],
 )
-def test_a_schema_that_is_none_is_told_with_its_hint(
+def test_an_invalid_schema_is_explained_with_a_hint(
     running: Running, key: str, document: Any, words: str
 ) -> None:
     running.provider(key)

@@ -341,7 +341,7 @@ def test_a_run_that_ended_the_worker_twice_is_given_up(services: ServiceFixture)
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
-def test_anyone_who_is_deleted_and_let_in_again_has_an_account_again(
+def test_a_user_deleted_and_reported_again_gets_an_account(
     services: ServiceFixture, app: StandIn, faults: dict[str, Any]
 ) -> None:
     app.faults(**faults)
@@ -432,7 +432,7 @@ def test_what_was_written_is_folded_into_the_file_from_time_to_time(
         eventually(lambda: has_una(file.read_bytes()))
 
 
-def test_what_is_done_beside_the_loop_and_broke_off_begins_again_later_and_is_told_once(
+def test_an_interrupted_side_job_restarts_later_and_is_logged_once(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     now = [1_000.0]
@@ -484,9 +484,7 @@ def test_an_application_that_just_answered_and_answers_no_more_is_soon_probed_on
         eventually(lambda: len(app.accounts()), lambda number: number == 61)
 
 
-def test_an_account_that_was_deleted_there_by_hand_keeps_nobody_else_in_a_group(
-    services: ServiceFixture, app: StandIn
-) -> None:
+def test_an_account_deleted_by_hand_affects_no_other_member(services: ServiceFixture, app: StandIn) -> None:
     staff = services.source()
     users = {name: services.user(staff, name) for name in ("ibrahim", "una", "zofia")}
     group = services.group(staff, "Guides", *users.values())

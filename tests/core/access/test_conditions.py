@@ -105,7 +105,7 @@ def test_rules_found_by_what_they_need_are_those_that_hold(texts: list[str], use
 
 
 @given(st.text(max_size=60))
-def test_any_text_is_a_condition_or_is_told_what_is_wrong(text: str) -> None:
+def test_any_text_is_a_condition_or_an_explained_error(text: str) -> None:
     try:
         condition = read_condition(text)
     except InvalidInput as wrong:

@@ -74,7 +74,7 @@ def test_once_it_is_carried_out_nothing_more_is_to_be_done(
 
 
 @given(reasons, st.sampled_from([None, "f", "b"]))
-def test_a_role_goes_over_without_a_plan_or_with_a_seat_that_is_high_enough(
+def test_a_role_is_sent_without_a_plan_or_with_a_sufficient_seat(
     some: tuple[Reason, ...], seat: str | None
 ) -> None:
     needs = [PLAN_OF.get(each.assignment_id or "") for each in some]

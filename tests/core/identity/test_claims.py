@@ -101,11 +101,11 @@ def test_the_usual_answers_understand_what_providers_usually_send(
         ({"group": ["A"], "roles": ["B"]}, ["A"]),
     ],
 )
-def test_what_is_told_of_groups(came: dict[str, list[str]], told: list[str] | None) -> None:
+def test_messages_about_groups(came: dict[str, list[str]], told: list[str] | None) -> None:
     assert told_groups(usual_policy("saml"), read_claims(came, "s").attributes) == told
 
 
-def test_a_source_that_looks_for_no_groups_is_told_of_none() -> None:
+def test_a_source_without_group_claims_reports_no_groups() -> None:
     policy = replace(usual_policy("saml"), groups_from=(), gives=("Partners",))
     assert told_groups(policy, read_claims({"groups": ["A"]}, "s").attributes) == ["Partners"]
 

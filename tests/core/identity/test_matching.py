@@ -44,12 +44,12 @@ def kind(found: Binding | Conflict) -> str:
     return found.kind
 
 
-def test_anyone_who_is_bound_stays_bound_and_nobody_else_is_looked_for() -> None:
+def test_a_linked_record_stays_linked_without_a_search() -> None:
     assert bind("u1", "u2") == Binding("u1", new=False)
     assert bind(None, "u2") == Binding("u2", new=True)
 
 
-def test_nobody_of_that_name_is_a_new_user() -> None:
+def test_no_match_is_a_new_user() -> None:
     assert match(UNA, [], policy(ASK), "u9") == Binding("u9", new=True)
 
 
@@ -119,7 +119,7 @@ def test_no_rule_links_to_an_operator_a_leaver_or_a_user_of_this_source(who: Can
         assert kind(match(UNA, [who], policy(match_by), "u9")) == told
 
 
-def test_if_two_could_be_meant_nobody_is() -> None:
+def test_two_matches_are_a_conflict() -> None:
     found = match(UNA, [candidate(), candidate("u2", "other")], policy(BY_USER_NAME), "u9")
     assert kind(found) == NAME_KNOWN and isinstance(found, Conflict) and found.candidates == ("u1", "u2")
     assert (
@@ -150,9 +150,7 @@ def test_what_one_source_says_by_two_channels_under_one_name_is_of_one_user() ->
     ),
     st.sampled_from([ASK, BY_USER_NAME, BY_EMAIL]),
 )
-def test_whatever_there_is_nobody_is_linked_who_must_not_be(
-    candidates: list[Candidate], match_by: str
-) -> None:
+def test_no_record_is_linked_to_a_forbidden_user(candidates: list[Candidate], match_by: str) -> None:
     found = match(UNA, candidates, policy(match_by), "u9")
     if isinstance(found, Conflict):
         assert set(found.candidates) == {each.user_id for each in candidates} and found.message

@@ -53,7 +53,7 @@ def test_a_source_s_own_id_is_not_the_user_s() -> None:
     assert "externalId" not in merge([record("staff", externalId="fb-1")], {}).attributes
 
 
-def test_names_link_nobody_to_an_existing_user() -> None:
+def test_names_link_no_existing_user() -> None:
     assert bind(None, "new") == Binding("new", new=True)
     assert bind("old", "new") == Binding("old", new=False)
 

@@ -86,7 +86,7 @@ def test_the_quick_way_and_the_checked_way_come_to_the_same(entry: dict[str, lis
     assert read_resource(quick, USER) == quick
 
 
-def test_who_may_come_in_is_asked_of_the_user_that_is_made() -> None:
+def test_scope_is_checked_on_the_mapped_user() -> None:
     policy = read_policy(document(users='department eq "Estates"'), ENTRY)
     assert policy.lets_in(policy.user(ENTRY_OF_UNA), "estates")
     assert not policy.lets_in(policy.user({**ENTRY_OF_UNA, "ou": ["Herbarium"]}), "estates")
@@ -116,7 +116,9 @@ def test_who_may_come_in_is_asked_of_the_user_that_is_made() -> None:
         ({"rows": (("userName", "uid"), ("password", "cn"))}, "attribute", "cannot have an expression"),
     ],
 )
-def test_wrong_answers_are_told_with_their_field(given_: dict[str, Any], field: str, told: str) -> None:
+def test_invalid_policies_are_explained_with_their_field(
+    given_: dict[str, Any], field: str, told: str
+) -> None:
     with pytest.raises(InvalidInput, match=told) as wrong:
         read_policy(document(**given_), ENTRY)
     assert wrong.value.field == field
@@ -136,7 +138,7 @@ def test_answers_are_kept_as_they_were_read() -> None:
     assert policy.digest != read_policy({**policy.document(), "users": ""}, ENTRY).digest
 
 
-def test_groups_come_in_by_choice() -> None:
+def test_accepted_groups_are_selected() -> None:
     assert GroupChoice().takes("Anything") and not GroupChoice("none").takes("Anything")
     named = GroupChoice("named", ("Tree Surgeons", "7C1E"))
     assert named.takes("tree surgeons") and named.takes("Other", "7c1e") and not named.takes("Tree")
@@ -205,7 +207,7 @@ def test_whose_word_counts() -> None:
     assert merge([left, staff], order, vetoing=frozenset({"staff"})).active
 
 
-def test_what_differs_between_two_users_is_told_attribute_by_attribute() -> None:
+def test_differences_between_users_are_listed_by_attribute() -> None:
     before = {
         "userName": "una",
         "title": "Gardener",
@@ -246,7 +248,7 @@ def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
 @pytest.mark.parametrize(
     ("given_", "at"), [({"groups_from": ["ou then"]}, "groups_from"), ({"gives": ["x" * 201]}, "gives")]
 )
-def test_groups_that_cannot_be_made_are_told(given_: dict[str, Any], at: str) -> None:
+def test_groups_that_cannot_be_created_are_reported(given_: dict[str, Any], at: str) -> None:
     with pytest.raises(InvalidInput) as told:
         read_policy(document(**given_), ENTRY)
     assert told.value.field == at and told.value.hint

@@ -69,7 +69,9 @@ ADA: dict[str, Any] = {
         ),
     ],
 )
-def test_roles_go_over_as_the_application_takes_them(how: dict[str, Any], expected: dict[str, Any]) -> None:
+def test_roles_are_sent_in_the_encoding_of_the_application(
+    how: dict[str, Any], expected: dict[str, Any]
+) -> None:
     assert carried(ROLES, RoleEncoding(**how)) == expected
 
 

@@ -144,14 +144,14 @@ def test_tls_is_checked_by_default_against_the_right_authority(varied: Estates) 
     assert len(users(varied, ca="", check_certificate=False, address=made.tls_address)) == 3
 
 
-def test_a_password_that_is_wrong_or_missing_signs_nobody_in(varied: Estates) -> None:
+def test_a_wrong_or_missing_password_is_refused(varied: Estates) -> None:
     for secret, told in (("wrong", "Invalid credentials"), ("", "password is missing")):
         opened = reader(varied, secret=secret)
         with pytest.raises(DirectoryTrouble, match=told):
             list(opened.users())
 
 
-def test_an_account_that_sees_passwords_is_told_to_see_less(varied: Estates) -> None:
+def test_an_account_that_reads_passwords_is_reported(varied: Estates) -> None:
     opened = reader(
         varied,
         bind_dn=directory.ADMIN,

@@ -84,7 +84,7 @@ def by_sha1(query: bytes) -> bytes:
         (lambda query: query + b"&SAMLRequest=", "signature"),
     ],
 )
-def test_nobody_else_has_anybody_signed_out(change: Callable[[bytes], bytes], reason: str) -> None:
+def test_a_logout_request_ends_only_the_named_session(change: Callable[[bytes], bytes], reason: str) -> None:
     with pytest.raises(SignInRefused) as wrong:
         read(change(asked()))
     assert wrong.value.reason == reason

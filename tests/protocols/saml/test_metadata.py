@@ -86,7 +86,7 @@ def test_old_and_next_certificate_are_both_read_and_that_for_encryption_is_not()
         (b'<!DOCTYPE x [<!ENTITY e "x">]><x>&e;</x>', "not metadata"),
     ],
 )
-def test_what_is_no_metadata_of_a_provider_is_told_with_the_hint(content: bytes, said: str) -> None:
+def test_invalid_provider_metadata_is_explained_with_a_hint(content: bytes, said: str) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
         read_metadata(content)
     assert wrong.value.hint
@@ -116,7 +116,7 @@ def test_a_certificate_is_read_as_it_is_pasted(text: str) -> None:
     assert found == CERTIFICATE and found.fingerprint.count(":") == 31 and found.from_ < found.until
 
 
-def test_several_are_read_and_what_is_none_is_told() -> None:
+def test_several_certificates_are_read_and_invalid_ones_explained() -> None:
     assert read_certificates(f"{CERTIFICATE.pem}\n{NEXT.pem}") == [CERTIFICATE, NEXT]
     for text, said in (
         ("", "The text contains no certificate"),

@@ -122,7 +122,7 @@ def test_pretty_printing_before_signing_and_an_old_or_next_certificate_do_not_ma
     )
 
 
-def test_a_response_that_nobody_asked_for_is_taken_only_where_that_is_allowed() -> None:
+def test_an_unsolicited_response_is_accepted_only_if_allowed() -> None:
     content = signed(Shape(request=None))
     assert reason(content) == "in_response_to"
     assert proved(content, request=None, allow_idp_initiated=True).subject == "una.kerrigan"
@@ -330,7 +330,7 @@ def wrapped(variant: int) -> bytes:
 
 
 @pytest.mark.parametrize("variant", range(1, 9))
-def test_wrapping_a_signature_makes_nobody_another_user(variant: int) -> None:
+def test_signature_wrapping_proves_no_other_user(variant: int) -> None:
     assert EVIL.encode() in wrapped(variant)
     assert reason(wrapped(variant)) in ("assertions", "signature", "duplicate_ids", "certificate", "unsigned")
 
@@ -401,7 +401,7 @@ def test_weak_encryption_is_refused() -> None:
 
 
 @given(st.data())
-def test_whatever_is_changed_of_a_response_nobody_else_is_proved_and_nothing_breaks(
+def test_no_change_of_a_response_proves_another_user_or_fails_unexpectedly(
     data: st.DataObject,
 ) -> None:
     content = bytearray(signed())

@@ -92,7 +92,7 @@ def test_a_service_that_overlooks_the_filter_does_not_make_another_user_ours() -
     assert reached == AccountResult("7", "made")
 
 
-def test_an_account_of_the_name_is_adopted_only_if_that_is_switched_on_and_it_is_nobody_s() -> None:
+def test_an_account_of_the_same_name_is_adopted_only_if_allowed_and_unlinked() -> None:
     free = {"id": "7", "userName": "ADA"}
     with pytest.raises(Refused, match="exists"):
         talk(WANTED, listed(), listed(free))
@@ -222,7 +222,7 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
     assert (reached, asked) == (AccountResult("7"), ["PATCH /Users/7", "GET /Users/7", "PUT /Users/7"])
 
 
-def test_with_changing_switched_off_only_leaving_goes_over() -> None:
+def test_without_updates_only_deactivations_are_sent() -> None:
     held = replace(WANTED, remote_id="7", may_update=False)
     with pytest.raises(HeldBySettings):
         talk(replace(held, applied=OFF))

@@ -80,7 +80,7 @@ def test_a_result_that_cannot_be_read_leaves_doubt(operation: dict[str, Any]) ->
     assert apart([MADE, CHANGED], answer(operation)) == [None, None]
 
 
-def test_an_answer_that_is_no_success_is_everybodys() -> None:
+def test_an_error_for_the_whole_bulk_request_applies_to_every_operation() -> None:
     whole = answer(status=429)
     assert apart([MADE, CHANGED], whole) == [whole, whole]
     assert not is_not_taken(whole)
@@ -104,7 +104,7 @@ def test_no_request_is_larger_than_is_taken_unless_one_change_is_that_alone() ->
     ]
 
 
-def test_what_is_offered_is_read_and_told() -> None:
+def test_offered_capabilities_are_read_and_reported() -> None:
     found = understand(
         {"bulk": {"supported": True, "maxOperations": 50, "maxPayloadSize": 1_048_576}}, None, None
     )

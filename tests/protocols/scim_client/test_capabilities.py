@@ -105,7 +105,7 @@ def test_documents_of_a_strange_form_say_nothing(types: Any, described: Any) -> 
     assert found.attributes is None and found.groups
 
 
-def test_a_token_that_is_turned_away_or_a_page_is_told_at_once() -> None:
+def test_a_refused_token_or_an_html_page_is_reported_at_once() -> None:
     with pytest.raises(ConnectionPausedError):
         drive(discover(), answer(401, {"detail": "no"}))
     with pytest.raises(ConnectionPausedError):

@@ -197,7 +197,7 @@ def test_a_group_that_goes_is_deleted_if_we_made_it_and_left_else() -> None:
     ("status", "kind"),
     [(401, ConnectionPausedError), (429, RetryableError), (503, RetryableError), (400, Refused)],
 )
-def test_troubles_are_told_apart(status: int, kind: type[Exception]) -> None:
+def test_directory_errors_are_distinguished(status: int, kind: type[Exception]) -> None:
     with pytest.raises(kind):
         talk(
             replace(KNOWN, name="Moss", add=frozenset() if status == 400 else frozenset({"5"})),
@@ -205,7 +205,7 @@ def test_troubles_are_told_apart(status: int, kind: type[Exception]) -> None:
         )
 
 
-def test_a_conflict_that_shows_no_group_is_told() -> None:
+def test_a_409_without_a_visible_group_is_reported() -> None:
     with pytest.raises(Refused, match=r"exists \(409\), but returns none\."):
         talk(NEW, listed(), listed(), answer(409), listed(), listed(), answer(409, {"detail": "taken"}))
 
@@ -266,7 +266,7 @@ class Known:
     ids=["named in the answer", "NAME= sends no value. Expressions that are not listed are deleted"],
 )
 @pytest.mark.parametrize("dead", [["account-0007"], ["account-0000", "account-0099"], []])
-def test_a_member_who_is_gone_there_keeps_nobody_in_or_out(names: bool, dead: list[str]) -> None:
+def test_a_deleted_member_affects_no_other_member(names: bool, dead: list[str]) -> None:
     every = {f"account-{number:04d}" for number in range(100)}
     leaves = {f"leaving-{number:04d}" for number in range(3)}
     there = Known((every | leaves) - {*dead, "leaving-0001"}, leaves - {"leaving-0001"}, names=names)
@@ -276,7 +276,7 @@ def test_a_member_who_is_gone_there_keeps_nobody_in_or_out(names: bool, dead: li
     assert there.asked <= 40
 
 
-def test_a_member_who_is_there_and_is_not_taken_off_is_told() -> None:
+def test_a_member_that_the_application_does_not_remove_is_reported() -> None:
     there = Known({"account-0001"}, {"leaving-0001", "account-0001"}, names=False)
     with pytest.raises(Refused, match="did not remove members"):
         there.take(replace(KNOWN, remove=frozenset({"leaving-0001"})))

@@ -231,7 +231,9 @@ def sentences(services: ServiceFixture, user: str) -> str:
     return " ".join(access_explanation.why(services.ctx, user, "records").sentences)
 
 
-def test_why_and_why_not_are_told_in_sentences(services: ServiceFixture, herbarium: dict[str, str]) -> None:
+def test_reasons_for_and_against_access_are_sentences(
+    services: ServiceFixture, herbarium: dict[str, str]
+) -> None:
     assert "No group is mapped to a role in Records" in sentences(services, "ada")
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("records", "viewer", group=herbarium["group"])

@@ -78,7 +78,7 @@ def test_groups_stand_against_applications_with_what_they_give(garden: ServiceFi
     ]
 
 
-def test_a_row_that_reaches_nobody_is_counted_where_a_user_looks(garden: ServiceFixture) -> None:
+def test_a_mapping_row_without_matches_is_counted(garden: ServiceFixture) -> None:
     access = {each.name: each.needs for each in overview.band(garden.ctx).stages}["access"]
     assert (access, applications.one(garden.ctx, "desk").mapping_warnings) == (0, 0)
     assignments.add(

@@ -60,7 +60,7 @@ def test_what_becomes_of_a_seat(
     assert (found.asks, found.ends) == (asks, ends)
 
 
-def test_a_plan_goes_over_beside_the_roles() -> None:
+def test_a_license_plan_is_sent_beside_the_roles() -> None:
     due = {
         "want": "present",
         "active": True,
@@ -173,7 +173,7 @@ def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(servic
     assert applications.one(services.ctx, "desk").plans[0].seats is None
 
 
-def test_what_needs_no_seat_goes_over_while_a_user_waits(services: ServiceFixture) -> None:
+def test_other_attributes_are_sent_while_a_user_waits_for_a_seat(services: ServiceFixture) -> None:
     desk = Desk(services, seats=1)
     assignments.add(services.ctx, services.caller, AssignmentRequest("desk", "clerk", everyone=True))
     desk.put("ada", "bob")
@@ -240,7 +240,7 @@ def test_a_plan_that_cannot_be_is_refused(
         assignments.add(services.ctx, services.caller, wish)
 
 
-def test_plans_are_made_and_taken_away(services: ServiceFixture) -> None:
+def test_license_plans_are_created_and_deleted(services: ServiceFixture) -> None:
     Desk(services)
     with pytest.raises(AlreadyExists):
         license_plans.add(services.ctx, services.caller, "desk", NewLicensePlan("full", "Full", 1, None))

@@ -401,7 +401,7 @@ def test_a_source_that_a_pattern_or_rule_needs_stays(services: ServiceFixture, d
         undo.preview(services.ctx, entry)
 
 
-def test_groups_that_map_to_nothing_are_told_apart(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_groups_without_a_mapping_are_distinguished(services: ServiceFixture, desk: dict[str, str]) -> None:
     add(services, source="staff", pattern="^ticketdesk-(.+)$")
     named = services.group(desk["staff"], "Guides", desk["ada"])
     for name in ("ticketdesk-cashier", "ticketdesk-supervisor", "First aiders"):

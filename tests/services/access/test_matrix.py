@@ -197,7 +197,7 @@ def test_changes_count_whom_they_show_and_compare_roles_by_key(services: Service
     assert access_comparison.changes(services.ctx, "records", since, clock.now(), PageRequest()).total == 1
 
 
-def test_inactive_but_assigned_heeds_role_and_dates_and_the_instant(services: ServiceFixture) -> None:
+def test_inactive_but_assigned_considers_role_dates_and_instant(services: ServiceFixture) -> None:
     staff = services.source()
     services.application("records", "viewer", "curator")
     users = {name: services.user(staff, name) for name in ("ada", "bob", "cyd", "dee")}

@@ -96,7 +96,7 @@ def test_a_part_of_the_matrix_is_looked_through(
     assert (shown.rows, shown.open, shown.narrowed) == (expected, expected, view)
 
 
-def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garden: ServiceFixture) -> None:
+def test_a_direct_assignment_is_removed_and_undone(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
     assert found["ada", "viewer"].reasons == ["Staff > Herbarium"] and found["cai", "viewer"].reasons == [
@@ -127,7 +127,7 @@ def test_what_was_assigned_to_the_user_is_taken_away_and_can_be_taken_back(garde
     assert ("cai", "curator") in held(garden)
 
 
-def test_anyone_who_has_it_by_a_group_is_kept_out_unless_they_keep_another_role(
+def test_a_user_with_the_role_by_a_group_is_excluded_unless_another_role_stays(
     garden: ServiceFixture,
 ) -> None:
     review = begin(garden, application="records")

@@ -94,7 +94,7 @@ def test_a_serious_one_asks_for_the_name(services: ServiceFixture, garden: dict[
     assert has(services) == []
 
 
-def test_what_cannot_be_taken_back_is_told(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_changes_without_undo_are_explained(services: ServiceFixture, garden: dict[str, Any]) -> None:
     with pytest.raises(InvalidInput, match="cannot be undone") as told:
         undo.preview(services.ctx, 1)
     assert told.value.hint

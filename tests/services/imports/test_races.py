@@ -233,9 +233,7 @@ def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(
     assert removals(services) == [("held", None)] * 9
 
 
-def test_anyone_who_was_let_leave_by_name_need_not_be_let_through_once_more(
-    services: ServiceFixture, guided: Reading
-) -> None:
+def test_a_confirmed_leaver_is_not_held_again(services: ServiceFixture, guided: Reading) -> None:
     write(guided, "0,guide.0,Guide,Guides")
     assert guided.run(whole=True)["status"] == "held" and removals(services) == []
     assert guided.run(allow_removals=True, confirmed="Estates")["left"] == 9

@@ -70,7 +70,7 @@ def access(services: ServiceFixture) -> set[tuple[str, str]]:
     }
 
 
-def test_users_groups_and_groups_within_groups_come_in_with_what_they_give(
+def test_users_groups_and_nested_groups_are_imported_with_their_access(
     services: ServiceFixture, read: Read
 ) -> None:
     reading = read()
@@ -144,7 +144,7 @@ def test_adding_changing_renaming_moving_disabling_and_deleting(
     }
 
 
-def test_only_what_changed_is_read_between_full_readings_and_nobody_leaves_by_that(
+def test_a_delta_run_reads_changes_only_and_removes_no_users(
     services: ServiceFixture, read: Read, small: Estates
 ) -> None:
     reading = read()
@@ -285,7 +285,7 @@ def test_an_empty_answer_is_never_believed(services: ServiceFixture, read: Read,
     assert len(reading.records()) == 3
 
 
-def test_an_entry_whose_id_cannot_be_read_removes_nobody(
+def test_an_entry_with_an_unreadable_id_removes_no_users(
     services: ServiceFixture, read: Read, small: Estates
 ) -> None:
     everything = [
@@ -310,7 +310,7 @@ def test_an_entry_whose_id_cannot_be_read_removes_nobody(
     assert access(services) == {("una.kerrigan", "viewer"), ("ibrahim.sow", "viewer")}
 
 
-def test_who_may_come_in_and_which_groups(services: ServiceFixture, read: Read) -> None:
+def test_scope_of_users_and_groups(services: ServiceFixture, read: Read) -> None:
     services.unguarded()
     reading = read(
         policy={"users": 'userName ne "ibrahim.sow"', "groups": {"which": "pattern", "pattern": "^Tree"}}
@@ -328,9 +328,7 @@ def test_who_may_come_in_and_which_groups(services: ServiceFixture, read: Read) 
     assert reading.members("Tree surgeons") == {"una.kerrigan"}
 
 
-def test_nobody_becomes_a_user_who_is_here_by_a_name_or_an_address(
-    services: ServiceFixture, read: Read
-) -> None:
+def test_no_record_takes_over_a_user_by_name_or_email(services: ServiceFixture, read: Read) -> None:
     staff = services.source("staff")
     services.user(staff, "una.kerrigan")
     services.user(staff, "i.sow", emails=[{"value": "ibrahim.sow@fernhollow.example"}])

@@ -144,7 +144,7 @@ def test_latin_1_is_found_out(services: ServiceFixture) -> None:
     assert reading.records()["joaquin"].data["displayName"] == "Joaquín Café"
 
 
-def test_bad_lines_are_told_with_their_numbers_and_do_not_stop_the_others(services: ServiceFixture) -> None:
+def test_bad_lines_are_reported_by_number_and_stop_no_others(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
     lines = [
         "id,Voller Name,login",
@@ -182,7 +182,7 @@ HEAD = "id,Voller Name,login,teams"
 
 
 @pytest.mark.parametrize("allow_removals", [False, True], ids=["by itself", "confirmed"])
-def test_an_unreadable_line_removes_nobody(services: ServiceFixture, allow_removals: bool) -> None:
+def test_an_unreadable_line_removes_no_users(services: ServiceFixture, allow_removals: bool) -> None:
     reading = Reading(services, "csv", {"groups_column": "teams"}, policy=ANSWERS)
     files(reading, users="\n".join([HEAD, *CREW]))
     assert reading.run()["new"] == 12

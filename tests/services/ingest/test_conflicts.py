@@ -177,7 +177,7 @@ def test_another_name_ends_the_conflict_and_gives_what_is_theirs(
     assert open_conflicts(services) == [] and access(services) == ["contractors una.keel", "staff una"]
 
 
-def test_anyone_who_is_called_like_another_user_later_keeps_what_they_have_and_it_is_told(
+def test_a_rename_to_another_users_name_keeps_access_and_becomes_a_conflict(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
     record = services.user(garden["contractors"], "una.keel")
@@ -189,7 +189,7 @@ def test_anyone_who_is_called_like_another_user_later_keeps_what_they_have_and_i
     assert len(open_conflicts(services)) == 1
 
 
-def test_anyone_who_is_gone_or_of_the_same_source_is_in_nobodys_way(
+def test_leavers_and_users_of_the_same_source_cause_no_conflict(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
     services.intake.remove_user(garden["staff"], garden["una"])
@@ -218,7 +218,7 @@ def register(services: ServiceFixture) -> Reading:
     return reading
 
 
-def test_an_address_that_a_source_gave_of_its_own_accord_makes_nobody_the_joiner_of_another(
+def test_an_email_outside_owned_domains_links_no_user(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
     """The source that does not own the domain puts the joiner's address on a user of its own, and waits for
@@ -242,7 +242,9 @@ def test_an_address_counts_that_a_source_says_which_owns_its_domain(
     assert reading.records()["new.hire"].user_id == user_of(services, record).id
 
 
-def test_a_user_who_waits_is_in_nobodys_way(services: ServiceFixture, garden: dict[str, str]) -> None:
+def test_a_user_in_conflict_causes_no_other_conflict(
+    services: ServiceFixture, garden: dict[str, str]
+) -> None:
     sources.change(services.ctx, services.caller, "staff", domains=[OWNED])
     record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
     services.user(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))

@@ -220,7 +220,7 @@ def test_two_at_once_with_one_name_make_one(services: ServiceFixture) -> None:
     assert len(services.rows(t.user)) == 1
 
 
-def test_a_world_that_never_stands_still_is_told(
+def test_constant_concurrent_changes_are_reported(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     staff = services.source()

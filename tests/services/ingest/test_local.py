@@ -67,7 +67,7 @@ def test_a_user_whom_no_source_knows_is_entered_changed_and_goes(services: Servi
     assert held(services) == set() and services.rows(t.user, id=user)[0].left_at is not None
 
 
-def test_where_everyone_comes_through_a_source_nobody_is_entered(services: ServiceFixture) -> None:
+def test_local_users_are_refused_where_users_come_only_from_sources(services: ServiceFixture) -> None:
     settings.change(services.ctx, services.caller, "local_users", False)
     with pytest.raises(NotPermitted, match="Local users are disabled") as wrong:
         local_users.add(services.ctx, services.caller, {"user_name": "ida"})
@@ -97,7 +97,7 @@ def test_what_cannot_be_a_user_is_refused_with_the_hint(
 @pytest.mark.parametrize(
     "given", [{"user_name": "ADA"}, {"user_name": "other", "email": "Ada@fernhollow.example"}]
 )
-def test_nobody_is_made_a_second_time_by_name_or_e_mail(
+def test_a_second_user_of_the_same_name_or_email_is_refused(
     services: ServiceFixture, given: dict[str, str]
 ) -> None:
     services.user(services.source(), "ada", emails=[{"value": "ada@fernhollow.example"}])

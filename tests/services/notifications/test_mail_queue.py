@@ -68,7 +68,7 @@ def test_a_letter_that_was_promised_is_sent_once(ready: ServiceFixture, letters:
     assert mail_queue.shown(ready.ctx).sent_at
 
 
-def test_what_is_not_taken_now_is_tried_again_and_told(ready: ServiceFixture, letters: Letters) -> None:
+def test_mail_refused_temporarily_is_retried_and_reported(ready: ServiceFixture, letters: Letters) -> None:
     letters.faults(busy=True)
     write(ready)
     mail_queue.send_due(ready.ctx, clock.now())
@@ -84,7 +84,7 @@ def test_what_is_not_taken_now_is_tried_again_and_told(ready: ServiceFixture, le
     assert (found.trouble, found.waiting) == ("", 0)
 
 
-def test_what_is_never_taken_or_too_late_is_given_up_and_told(
+def test_mail_refused_for_good_or_too_late_is_given_up_and_reported(
     ready: ServiceFixture, letters: Letters
 ) -> None:
     letters.faults(refusing=True)
@@ -131,7 +131,7 @@ def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> Non
         ({"sender": "a@b.example\r\nBcc: c@d.example"}, "' is not an email address"),
     ],
 )
-def test_what_cannot_be_used_is_told(services: ServiceFixture, given: dict[str, Any], told: str) -> None:
+def test_invalid_settings_are_explained(services: ServiceFixture, given: dict[str, Any], told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
         set_server(services, 25, **given)
     assert mail_queue.shown(services.ctx).host == ""
@@ -201,7 +201,9 @@ def guarded(tmp_path: Path) -> Iterator[int]:
     server.stop()
 
 
-def test_a_server_whom_nobody_vouches_for_gets_no_password(services: ServiceFixture, guarded: int) -> None:
+def test_a_server_without_a_trusted_certificate_gets_no_password(
+    services: ServiceFixture, guarded: int
+) -> None:
     set_server(services, guarded, security="starttls", user="dravo", password="rather-secret")
     with pytest.raises(MailTrouble, match="certificate is not trusted"):
         mail_queue.test(services.ctx, services.caller, TO)

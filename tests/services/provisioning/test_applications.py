@@ -95,7 +95,7 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
         (lambda r: roles.remove_role(r.ctx, r.caller, "records", "none"), NotFound, "no role"),
     ],
 )
-def test_what_cannot_be_done_is_told_with_the_hint(
+def test_impossible_changes_are_explained_with_a_hint(
     services: ServiceFixture, doing: Callable[[ServiceFixture], object], kind: type[DravoError], words: str
 ) -> None:
     services.application()

@@ -122,7 +122,7 @@ def test_changing_a_leaving_setting_later_brings_the_accounts_along(
         eventually(lambda: app.accounts()[name], lambda seen: not seen["active"], 5)
 
 
-def test_dates_take_effect_without_anybody_acting(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_dates_take_effect_without_an_action(running: Running, app: StandIn, fresh: Fresh) -> None:
     records, name = fresh("records"), fresh("contractor")
     running.application(records, app)
     running.provider(fresh("source")).user(name)
@@ -262,9 +262,7 @@ def test_the_pace_is_kept(running: Running, app: StandIn, fresh: Fresh) -> None:
     )  # the two, and the test's own look
 
 
-def test_an_application_that_says_when_to_come_back_is_heeded(
-    running: Running, app: StandIn, fresh: Fresh
-) -> None:
+def test_retry_after_of_an_application_is_respected(running: Running, app: StandIn, fresh: Fresh) -> None:
     records = fresh("records")
     running.application(records, app)
     provider = running.provider(fresh("source"))

@@ -197,7 +197,7 @@ def test_twenty_requests_a_second_and_429(garden: Garden) -> None:
     assert len(refused) < USERS / 50, "the pace was not kept"
 
 
-def test_who_does_not_know_the_limit_heeds_retry_after(garden: Garden) -> None:
+def test_an_unknown_rate_limit_respects_retry_after(garden: Garden) -> None:
     garden.app.faults(limit=sized(10, 50))
     run(garden, USERS // 4)
     log = garden.app.requests()

@@ -242,7 +242,9 @@ def test_a_trouble_with_what_was_due_before_delays_nothing_that_is_due_now(
     assert (row.status, row.kind, row.message, row.attempts) == ("waiting", None, None, 1)
 
 
-def test_it_is_let_through_by_the_typed_name_only(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_a_hold_is_approved_only_with_the_typed_name(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     take_out(services, garden, 20)
     go(services)
     for confirmed in (None, "records", "Record"):

@@ -70,7 +70,7 @@ def test_one_group_of_a_name_is_made_once(services: ServiceFixture) -> None:
     assert [row.display_name for row in services.rows(t.group)] == ["Planting"]
 
 
-def test_everyone_who_is_put_in_at_once_is_in_and_nobody_twice(services: ServiceFixture) -> None:
+def test_concurrent_creates_lose_and_duplicate_no_user(services: ServiceFixture) -> None:
     services.application()
     staff = services.source()
     for number in range(AT_ONCE):

@@ -59,7 +59,7 @@ def test_what_counts_as_the_same(wanted: Any, found: Any, same: bool) -> None:
     assert agrees(wanted, found) is same
 
 
-def test_each_kind_of_difference_is_told_apart() -> None:
+def test_each_kind_of_drift_is_distinguished() -> None:
     there = {
         "id": "7",
         "userName": "ada",
@@ -355,7 +355,7 @@ def test_schedules_are_said_in_words_and_mean_what_users_know(text: str, words: 
 @pytest.mark.parametrize(
     "text", ["", "hourly", "* * * *", "61 * * * *", "0 0 * * 9", "0 0 32 * *", "a b c d e"]
 )
-def test_what_is_no_schedule_is_told(text: str) -> None:
+def test_an_invalid_schedule_is_explained(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
         schedules.next_time(text, clock.now())
     assert told.value.hint
@@ -476,7 +476,7 @@ def test_what_was_given_by_hand_differs_also_where_the_user_has_nothing() -> Non
     )
 
 
-def test_a_group_that_is_not_ours_is_told_with_whom_it_has_of_ours() -> None:
+def test_a_foreign_group_is_listed_with_members_known_here() -> None:
     there = [
         {"id": "40", "displayName": "Herbarium", "members": [{"value": "7"}, {"value": "8"}]},
         {"id": "50", "displayName": "Admins", "members": [{"value": "7"}]},

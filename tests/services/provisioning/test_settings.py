@@ -69,7 +69,7 @@ def test_a_change_of_settings_is_shown_before_it_is_made(
         assert {each["title"] for each in app.accounts().values()} == {"Guide"}
 
 
-def test_groups_go_over_under_their_name_and_go_again(
+def test_groups_are_provisioned_by_name_and_removed(
     running: Running, app: StandIn, garden: dict[str, str]
 ) -> None:
     provider = running.provider(garden["source"])
@@ -142,7 +142,7 @@ def test_a_group_in_the_way_is_adopted_only_if_that_is_switched_on(
         assert [each["value"] for each in app.groups()[0]["members"]] == [theirs]
 
 
-def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[str, str]) -> None:
+def test_roles_are_sent_as_groups(running: Running, app: StandIn, garden: dict[str, str]) -> None:
     with running.dravo as dravo:
         dravo.applications.change(garden["key"], role_encoding={"way": "groups"})
     running.settled(garden["key"])
@@ -165,7 +165,7 @@ def test_roles_go_over_as_groups(running: Running, app: StandIn, garden: dict[st
         ({"max_concurrency": 99}, "32"),
     ],
 )
-def test_settings_that_cannot_be_are_told_and_nothing_is_changed(
+def test_invalid_settings_are_explained_and_change_nothing(
     services: ServiceFixture, settings: dict[str, Any], words: str
 ) -> None:
     services.application()
@@ -212,9 +212,7 @@ def test_it_signs_in_as_the_application_wants(
         assert steps["Token"]["outcome"] == "failed" and steps["Token"]["hint"]
 
 
-def test_the_check_with_a_test_user_leaves_nobody_behind(
-    running: Running, app: StandIn, fresh: Fresh
-) -> None:
+def test_the_connection_test_removes_its_test_user(running: Running, app: StandIn, fresh: Fresh) -> None:
     key = fresh("records")
     running.application(key, app)
     with running.dravo as dravo:
@@ -297,7 +295,9 @@ def blind(services: ServiceFixture, tmp_path: Path) -> Iterator[tuple[ServiceFix
 
 
 @pytest.mark.parametrize("found", ["exists", "missing"])
-def test_where_nobody_can_know_a_user_is_asked(blind: tuple[ServiceFixture, StandIn], found: str) -> None:
+def test_an_unknowable_outcome_is_left_to_an_operator(
+    blind: tuple[ServiceFixture, StandIn], found: str
+) -> None:
     from dravo.services.access import assignments
     from dravo.services.access.assignment_targets import AssignmentRequest
     from dravo.services.provisioning import tasks

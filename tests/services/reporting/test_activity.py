@@ -77,7 +77,7 @@ def test_pages_show_each_thing_once_whatever_comes_meanwhile(running: Running, w
     assert seen == whole
 
 
-def test_what_one_may_not_read_is_left_out(tmp_path: Path) -> None:
+def test_areas_without_permission_are_left_out(tmp_path: Path) -> None:
     services = ServiceFixture(tmp_path)
     services.source()
     nobody = replace(services.caller, kind="nobody")

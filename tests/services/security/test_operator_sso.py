@@ -89,7 +89,7 @@ def desk(services: ServiceFixture) -> Desk:
     return Desk(services)
 
 
-def test_an_operator_is_who_linked_themselves_and_nobody_of_such_a_name(desk: Desk) -> None:
+def test_only_the_linked_operator_signs_in_and_no_namesake(desk: Desk) -> None:
     assert desk.come() is None
     desk.link()
     known = desk.come()
@@ -216,7 +216,7 @@ def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it
         only(ctx, Caller(una.operator_id, una.name, una.kind), only=True)
 
 
-def test_nobody_is_locked_out_by_a_source_that_goes_away(desk: Desk) -> None:
+def test_a_deleted_source_locks_no_operator_out(desk: Desk) -> None:
     codes = desk.alone()
     desk.status("disabled")  # there are recovery codes
     desk.status("enabled")
@@ -247,7 +247,7 @@ def test_the_last_super_administrator_who_gets_in_whatever_happens_stays(desk: D
     operators.disable(desk.ctx, desk.una, honor)
 
 
-def test_a_link_begins_only_with_an_operator_and_where_operators_come_in(desk: Desk) -> None:
+def test_a_link_requires_an_operator_and_a_source_for_operators(desk: Desk) -> None:
     with pytest.raises(SignInRefused, match=" is not enabled yet"):
         sign_in_start.start(desk.ctx, "staff-id", BASE, StartOptions())
     begun = sign_in_start.start(desk.ctx, "staff-id", BASE, StartOptions(operator=desk.una))
@@ -285,7 +285,7 @@ def test_anyone_who_has_to_have_a_second_factor_and_has_none_is_not_done_with_si
         second_factor.take_away(desk.ctx, desk.una, "000000")
 
 
-def test_keys_of_a_provider_are_nobody_s_by_mail(desk: Desk) -> None:
+def test_keys_of_a_provider_are_not_linked_by_email(desk: Desk) -> None:
     desk.services.source("register")
     sign_in_settings.change(desk.ctx, desk.una, "register", {"protocol": "email_code"})
     with desk.ctx.database.reading() as connection:

@@ -42,7 +42,7 @@ def test_it_is_changed_and_anyone_who_is_signed_in_elsewhere_is_not_any_more(
     assert not any(WANTED in str(tuple(row)) for row in kept)
 
 
-def test_nobody_changes_it_without_knowing_it_and_nobody_guesses_it(desk: Desk) -> None:
+def test_a_password_change_needs_the_password_and_limits_guesses(desk: Desk) -> None:
     una = desk.enter()
     for _ in range(desk.limiter.most):
         with pytest.raises(InvalidInput, match="The current password is wrong") as wrong:
@@ -53,7 +53,7 @@ def test_nobody_changes_it_without_knowing_it_and_nobody_guesses_it(desk: Desk) 
     assert desk.enter().name == "una.kerrigan"
 
 
-def test_what_cannot_be_is_told_and_nothing_changes(desk: Desk) -> None:
+def test_invalid_changes_are_explained_and_change_nothing(desk: Desk) -> None:
     una = desk.enter()
     with pytest.raises(InvalidInput, match="has 5 characters"):
         change(desk, una, wanted="short")
@@ -74,7 +74,7 @@ def test_where_a_source_alone_lets_one_in_there_is_none_to_change(
         change(desk, una)
 
 
-def test_of_two_who_change_it_at_once_one_is_told(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_of_two_concurrent_changes_one_is_refused(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     una, hashed = desk.enter(), passwords.hash_password
 
     def meanwhile(password: str) -> str:

@@ -59,7 +59,7 @@ def desk(services: ServiceFixture, monkeypatch: pytest.MonkeyPatch) -> Desk:
     return Desk(services)
 
 
-def test_nobody_comes_in_by_the_password_alone_and_each_code_counts_once(desk: Desk) -> None:
+def test_a_password_alone_is_refused_and_each_code_works_once(desk: Desk) -> None:
     una, elsewhere = desk.enter(), desk.enter()
     secret = second_factor.begin(desk.ctx, una).secret
     # Not confirmed yet: it does not count, and a wrong code does not make it.
@@ -166,7 +166,7 @@ def test_codes_within_a_session_are_counted_at_every_place_that_asks_for_one(des
     assert give(codes[1]) == 429
 
 
-def test_failures_are_written_down_now_and_then_and_told(services: ServiceFixture, desk: Desk) -> None:
+def test_sign_in_failures_are_stored_now_and_then_and_shown(services: ServiceFixture, desk: Desk) -> None:
     limiter = RateLimiter(3, 300)
     with structlog.testing.capture_logs() as logged:
         for number in range(6):

@@ -217,7 +217,7 @@ def test_failures_are_counted_by_name_and_address_and_forgotten_by_success(servi
     )
 
 
-def test_a_disabled_operator_is_told_nothing_more_than_a_stranger(services: ServiceFixture) -> None:
+def test_a_disabled_operator_gets_the_answer_of_a_stranger(services: ServiceFixture) -> None:
     super_admin(services, "first")
     second = super_admin(services, "second")
     operators.disable(services.ctx, services.caller, second.operator_id)

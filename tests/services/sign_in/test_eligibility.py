@@ -97,7 +97,7 @@ def test_a_pilot_group_opens_it_to_those_who_are_known_to_be_in_it(ctx: ServiceF
         ({"match": "user_name", "domains": ["elsewhere.example"]}, "conflict"),
     ],
 )
-def test_whose_the_first_one_would_be_is_foretold_as_it_comes(
+def test_the_preview_of_a_first_sign_in_equals_the_sign_in(
     ctx: ServiceFixture, policy: dict[str, Any], reason: str | None
 ) -> None:
     staff(ctx)
@@ -122,7 +122,7 @@ def test_whose_the_first_one_would_be_is_foretold_as_it_comes(
     assert found.message_to_user == "An administrator must confirm your account first."
 
 
-def test_who_is_bound_and_outside_by_now_or_inactive_is_told_apart(ctx: ServiceFixture) -> None:
+def test_linked_users_out_of_scope_or_inactive_are_distinguished(ctx: ServiceFixture) -> None:
     put(ctx, "enabled")
     door = Door(ctx, ctx.rows(t.source)[0].id)
     ctx.application()

@@ -97,7 +97,7 @@ def post(services: ServiceFixture) -> Post:
     return Post(services)
 
 
-def test_anyone_who_is_known_by_the_address_comes_in_as_who_they_are(post: Post) -> None:
+def test_a_user_known_by_email_signs_in(post: Post) -> None:
     user = post.known()
     asked = post.ask(" Gale.Harrow@Volunteers.Example ")
     assert post.letters()[0][0] == GALE and "10 minutes" in post.letters()[0][2]
@@ -113,7 +113,7 @@ def test_anyone_who_is_known_by_the_address_comes_in_as_who_they_are(post: Post)
     )
 
 
-def test_nobody_is_told_whether_an_address_is_known(post: Post) -> None:
+def test_the_answer_hides_whether_an_address_is_known(post: Post) -> None:
     post.known()
     known, unknown = post.ask(), post.ask("nobody@volunteers.example")
     assert (known.source, known.minutes) == (unknown.source, unknown.minutes)
@@ -162,7 +162,7 @@ def test_too_many_letters_to_one_address_are_not_written(post: Post) -> None:
     assert post.give(post.ask(network="192.0.2.8")).outcome == "signed_in"
 
 
-def test_anyone_who_is_new_says_their_names_and_comes_into_the_group(post: Post) -> None:
+def test_a_new_user_enters_a_name_and_joins_the_group(post: Post) -> None:
     post.change(policy={"makes": True}, settings={"new_user_group": "Asked to help"})
     asked = post.ask("maribel.quay@volunteers.example")
     with pytest.raises(NamesNeeded):
@@ -181,7 +181,7 @@ def test_anyone_who_is_new_says_their_names_and_comes_into_the_group(post: Post)
     ] == [None]
 
 
-def test_anyone_who_is_known_registers_nobody_and_comes_into_no_group(post: Post) -> None:
+def test_a_known_user_is_neither_registered_nor_added_to_a_group(post: Post) -> None:
     post.change(policy={"makes": True}, settings={"new_user_group": "Asked to help"})
     user = post.known()
     assert post.give(post.ask(), names=("Somebody", "Else")).outcome == "signed_in"
@@ -190,7 +190,7 @@ def test_anyone_who_is_known_registers_nobody_and_comes_into_no_group(post: Post
     )
 
 
-def test_an_address_that_two_have_an_operator_s_and_a_leaver_s_let_nobody_in(post: Post) -> None:
+def test_ambiguous_operator_and_leaver_addresses_are_refused(post: Post) -> None:
     post.known()
     post.known(name="v.gale.two")
     came = post.give(post.ask())
@@ -208,7 +208,7 @@ def test_an_address_that_two_have_an_operator_s_and_a_leaver_s_let_nobody_in(pos
     assert not post.services.rows(t.user_session)
 
 
-def test_anyone_who_the_register_has_as_inactive_is_not_let_in(post: Post) -> None:
+def test_an_inactive_user_is_refused(post: Post) -> None:
     user = post.known()
     post.give(post.ask())
     record = post.services.rows(t.record, user_id=user, connection_type="inbound_scim")[0]

@@ -169,7 +169,7 @@ def test_the_subject_is_who_a_user_is_whatever_they_are_called(services: Service
 # Who could become somebody else
 
 
-def test_an_e_mail_of_a_domain_that_the_source_does_not_own_links_nobody(
+def test_an_email_of_a_domain_that_the_source_does_not_own_links_no_user(
     services: ServiceFixture, door: Door
 ) -> None:
     staff = services.source("staff")
@@ -202,7 +202,7 @@ def test_an_e_mail_that_two_have_links_neither(services: ServiceFixture, door: D
     assert "conflict" in door.refused(username=["una"], email=["una@fernhollow.example"])
 
 
-def test_nobody_becomes_an_operator_or_a_leaver(services: ServiceFixture, door: Door) -> None:
+def test_no_sign_in_becomes_an_operator_or_a_leaver(services: ServiceFixture, door: Door) -> None:
     staff = services.source("staff")
     operators.add(
         services.ctx,
@@ -238,7 +238,7 @@ def test_a_group_of_another_source_is_another_group(services: ServiceFixture, do
     assert {sources[row.group_id] for row in services.rows(t.membership)} == {door.source_id}
 
 
-def test_signing_in_does_not_make_anybody_active_again(services: ServiceFixture, door: Door) -> None:
+def test_a_sign_in_activates_no_user(services: ServiceFixture, door: Door) -> None:
     record = services.user(door.source_id, "idris.vance", emails=[{"value": "idris.vance@rootworks.example"}])
     here = door.come()
     user_session = None
@@ -321,7 +321,7 @@ def test_what_was_claimed_lapses_when_they_do_not_come_any_more(services: Servic
     assert [each["what"] for each in door.come(groups=["Site"]).access] == ["gained"]
 
 
-def test_who_may_not_come_in_and_what_makes_nobody_is_told(services: ServiceFixture, door: Door) -> None:
+def test_a_refused_user_and_a_refused_creation_are_explained(services: ServiceFixture, door: Door) -> None:
     door.policy = replace(door.policy, users='emails co "@rootworks.example"')
     assert door.refused(email=["x@elsewhere.example"]).startswith("outside")
     door.policy = replace(door.policy, users="", makes=False)
@@ -331,7 +331,7 @@ def test_who_may_not_come_in_and_what_makes_nobody_is_told(services: ServiceFixt
     assert not services.rows(t.user)
 
 
-def test_a_conflict_is_decided_and_they_come_in_the_next_time(services: ServiceFixture, door: Door) -> None:
+def test_a_decided_conflict_allows_the_next_sign_in(services: ServiceFixture, door: Door) -> None:
     sign_in_settings.change(services.ctx, services.caller, "contractors", {"protocol": "saml"})
     staff = services.source("staff")
     services.user(staff, "idris.vance")

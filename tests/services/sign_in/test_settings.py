@@ -128,7 +128,7 @@ def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(
     assert missing(partners, change(partners, settings={"private_key_jwt": True})) == []
 
 
-def test_an_address_that_does_not_answer_is_kept_and_told(partners: ServiceFixture) -> None:
+def test_an_unanswering_metadata_url_is_saved_and_reported(partners: ServiceFixture) -> None:
     row = change(partners, protocol="saml", settings={"metadata_url": "https://id.nowhere.invalid/metadata"})
     assert row.settings["metadata_url"] == "https://id.nowhere.invalid/metadata"
     assert "does not respond:" in row.trouble
@@ -289,7 +289,7 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
     }
 
 
-def test_what_nobody_signs_in_by_any_more_is_forgotten_with_its_keys(partners: ServiceFixture) -> None:
+def test_a_sign_in_without_users_is_deleted_with_its_keys(partners: ServiceFixture) -> None:
     change(partners, protocol="saml", fields=FIELDS)
     sign_in_settings.forget(partners.ctx, partners.caller, "partners")
     assert not partners.rows(t.source_sign_in) and not partners.rows(t.sign_in_key)

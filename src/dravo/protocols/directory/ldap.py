@@ -531,6 +531,12 @@ class LdapReader:
                 "Choose another ID attribute, or allow the account to read this operational attribute.",
             )
         steps.append(Step("Users", OK, f"{read:,} users read{' as a sample' if read >= SAMPLE else ''}."))
+        steps.append(self._groups_step())
+        steps.append(_mapping_step([name for name in uses if name not in checked.attributes], bool(uses)))
+        steps.append(_rights_step(passwords))
+
+    def _groups_step(self) -> Step:
+        settings = self.settings
         groups = list(
             self._first(
                 settings.groups_base or settings.users_base,
@@ -539,52 +545,19 @@ class LdapReader:
                 [settings.group_name, settings.membership, settings.id_attribute],
             )
         )
-        if groups:
-            with_members = sum(
-                1
-                for _, values in groups
-                if any(name.lower() == settings.membership.lower() for name in values)
+        if not groups:
+            return Step(
+                "Groups",
+                NOTED,
+                "The group filter matches no groups.",
+                "Check the group base and the group filter if you need groups.",
             )
-            listing = (
-                ""
-                if settings.membership == "memberOf"
-                else f", {with_members:,} of them with {settings.membership}"
-            )
-            steps.append(
-                Step(
-                    "Groups",
-                    OK if with_members or listing == "" else NOTED,
-                    f"{len(groups):,} groups read{listing}.",
-                )
-            )
-        else:
-            steps.append(
-                Step(
-                    "Groups",
-                    NOTED,
-                    "The group filter matches no groups.",
-                    "Check the group base and the group filter if you need groups.",
-                )
-            )
-        missing = [name for name in uses if name not in checked.attributes]
-        if missing:
-            steps.append(
-                Step(
-                    "Attribute mapping",
-                    NOTED,
-                    f"No user of the sample has: {', '.join(missing)}.",
-                    "Check the attribute names, and that the account can read them.",
-                )
-            )
-        else:
-            steps.append(
-                Step(
-                    "Attribute mapping",
-                    OK,
-                    "All attributes are available." if uses else "No expressions yet.",
-                )
-            )
-        steps.append(_rights_step(passwords))
+        if settings.membership == "memberOf":
+            return Step("Groups", OK, f"{len(groups):,} groups read.")
+        wanted = settings.membership.lower()
+        with_members = sum(1 for _, values in groups if any(name.lower() == wanted for name in values))
+        listing = f"{len(groups):,} groups read, {with_members:,} of them with {settings.membership}."
+        return Step("Groups", OK if with_members else NOTED, listing)
 
     def _first(
         self, base: str, scope: int, text: str, names: Sequence[str]
@@ -593,6 +566,19 @@ class LdapReader:
             if number >= SAMPLE:
                 return
             yield found
+
+
+def _mapping_step(missing: Sequence[str], any_used: bool) -> Step:
+    """Return the step about the attributes that expressions use."""
+    if missing:
+        return Step(
+            "Attribute mapping",
+            NOTED,
+            f"No user of the sample has: {', '.join(missing)}.",
+            "Check the attribute names, and that the account can read them.",
+        )
+    message = "All attributes are available." if any_used else "No expressions yet."
+    return Step("Attribute mapping", OK, message)
 
 
 def _rights_step(passwords: int) -> Step:

@@ -80,24 +80,7 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> Re
     span = read_span(wish.from_at, wish.until_at, settings.time_zone(connection))
     if span["until_at"] and span["until_at"] <= now:
         raise InvalidInput("The end date is in the past.", "Set `until` to a future date.", "until")
-    subjects = [
-        wish.user is not None,
-        wish.group is not None,
-        wish.everyone,
-        wish.rule is not None,
-        wish.pattern is not None,
-    ]
-    if sum(subjects) != 1:
-        raise InvalidInput(
-            "The assignment needs exactly one target.",
-            "Set one of `user`, `group`, `rule`, `pattern` and `everyone`.",
-        )
-    if wish.future_users and (wish.rule is None or wish.source is None):
-        raise InvalidInput(
-            "A rule without a source cannot be confirmed for future users.",
-            "Set `source` to the source that reports the attributes.",
-            "source",
-        )
+    _check_request(wish)
     application = application_by_key(connection, wish.application)
     row = {
         "id": new_id(),
@@ -116,12 +99,6 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> Re
         "note": (wish.note or "").strip() or None,
         **span,
     }
-    if wish.new_users_only and wish.user is not None:
-        raise InvalidInput(
-            "An assignment to one user cannot be limited to new users.",
-            "Omit `new_users_only` or `user`.",
-            "new_users_only",
-        )
     if wish.user is not None:
         user = find_user(connection, wish.user)
         return ResolvedAssignment({**row, "user_id": user.id}, {"user": user.display_name})
@@ -130,33 +107,67 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> Re
         target = {"group": group.display_name, "source": group.source_key or ""}
         return ResolvedAssignment({**row, "group_id": group.id}, target)
     if wish.rule is not None:
-        condition = read_condition(wish.rule, extensions(connection))
-        if wish.source is None:
-            return ResolvedAssignment({**row, "rule": condition.text}, {"rule": condition.text})
-        source = source_by_key(connection, wish.source, "source")
-        named = {
-            "rule": condition.text,
-            "source": source.key,
-            **({"future_users": True} if wish.future_users else {}),
-        }
-        return ResolvedAssignment({**row, "rule": condition.text, "source_id": source.id}, named)
+        return _resolve_rule(connection, wish, wish.rule, row)
     if wish.pattern is not None:
-        if not wish.source:
-            raise InvalidInput(
-                "A group name pattern needs a source.",
-                "Set `source`. Groups of other sources could have matching names.",
-                "source",
-            )
-        compile_pattern(wish.pattern)
-        source = source_by_key(connection, wish.source, "source")
-        patterned = {
-            **row,
-            "pattern": wish.pattern,
-            "source_id": source.id,
-            "confirmed": list(wish.confirmed) or None,
-        }
-        return ResolvedAssignment(patterned, {"pattern": wish.pattern, "source": source.key})
+        return _resolve_pattern(connection, wish, wish.pattern, row)
     return ResolvedAssignment(row, {"everyone": True})
+
+
+def _check_request(wish: AssignmentRequest) -> None:
+    """Refuse a request whose fields contradict each other."""
+    subjects = [
+        wish.user is not None,
+        wish.group is not None,
+        wish.everyone,
+        wish.rule is not None,
+        wish.pattern is not None,
+    ]
+    if sum(subjects) != 1:
+        raise InvalidInput(
+            "The assignment needs exactly one target.",
+            "Set one of `user`, `group`, `rule`, `pattern` and `everyone`.",
+        )
+    if wish.future_users and (wish.rule is None or wish.source is None):
+        raise InvalidInput(
+            "A rule without a source cannot be confirmed for future users.",
+            "Set `source` to the source that reports the attributes.",
+            "source",
+        )
+    if wish.new_users_only and wish.user is not None:
+        raise InvalidInput(
+            "An assignment to one user cannot be limited to new users.",
+            "Omit `new_users_only` or `user`.",
+            "new_users_only",
+        )
+
+
+def _resolve_rule(
+    connection: Connection, wish: AssignmentRequest, rule: str, row: dict[str, Any]
+) -> ResolvedAssignment:
+    condition = read_condition(rule, extensions(connection))
+    row = {**row, "rule": condition.text}
+    if wish.source is None:
+        return ResolvedAssignment(row, {"rule": condition.text})
+    source = source_by_key(connection, wish.source, "source")
+    target: dict[str, Any] = {"rule": condition.text, "source": source.key}
+    if wish.future_users:
+        target["future_users"] = True
+    return ResolvedAssignment({**row, "source_id": source.id}, target)
+
+
+def _resolve_pattern(
+    connection: Connection, wish: AssignmentRequest, pattern: str, row: dict[str, Any]
+) -> ResolvedAssignment:
+    if not wish.source:
+        raise InvalidInput(
+            "A group name pattern needs a source.",
+            "Set `source`. Groups of other sources could have matching names.",
+            "source",
+        )
+    compile_pattern(pattern)
+    source = source_by_key(connection, wish.source, "source")
+    columns = {"pattern": pattern, "source_id": source.id, "confirmed": list(wish.confirmed) or None}
+    return ResolvedAssignment({**row, **columns}, {"pattern": pattern, "source": source.key})
 
 
 def _role(connection: Connection, application: Application, wish: AssignmentRequest) -> str | None:

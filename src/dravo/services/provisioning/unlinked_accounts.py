@@ -128,16 +128,7 @@ def make_user(
     with ctx.database.reading() as connection:
         application = application_by_key(connection, key)
         row = rows_of(connection, application.id, [drift_id])[0]
-        if row.kind != UNEXPECTED:
-            raise InvalidInput(
-                f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it."
-            )
-        there = row.there or {}
-        if there.get("active") is False:
-            raise InvalidInput(
-                f"The account '{row.name}' is inactive.",
-                "Activate the account in the application first, or ignore it.",
-            )
+        there = _check_unlinked(row)
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
         # Later plans must know this role.
         catalogue = ctx.catalogue.get(connection)
@@ -174,22 +165,31 @@ def make_user(
             bind(connection, application.id, account.id, row.remote_id or "")
             reopen(connection, account.id, now)
         drift_rows.delete_drift(connection, [row.id])
-        details = {"application": key, "role": given.key, "remote_id": row.remote_id}
-        record_change(
-            connection,
-            ctx.keys,
-            caller,
-            now,
-            AuditEvent(
-                "created user for account",
-                "application",
-                application.id,
-                details=details,
-                personal={"user": row.name},
-            ),
+        event = AuditEvent(
+            "created user for account",
+            "application",
+            application.id,
+            details={"application": key, "role": given.key, "remote_id": row.remote_id},
+            personal={"user": row.name},
         )
+        record_change(connection, ctx.keys, caller, now, event)
 
     return CreatedUser(local_users.take_in(ctx, caller, data, direct, write))
+
+
+def _check_unlinked(row: drift_rows.StoredDrift) -> dict[str, Any]:
+    """Return the account of a difference, if a user can be created for it."""
+    if row.kind != UNEXPECTED:
+        raise InvalidInput(
+            f"'{row.name}' is linked to a user already.", "Repair the difference, or ignore it."
+        )
+    there = row.there or {}
+    if there.get("active") is False:
+        raise InvalidInput(
+            f"The account '{row.name}' is inactive.",
+            "Activate the account in the application first, or ignore it.",
+        )
+    return there
 
 
 def _more(

@@ -230,27 +230,8 @@ def prove_oidc(
         ProviderTrouble: if the provider does not answer.
     """
     take_begun(ctx, way, query.get("state"), browser)
-    if way.begun is None:
-        raise SignInRefused(
-            "state",
-            "The response matches no open request, or took too long.",
-            "Start the sign-in again in one window.",
-        )
-    if "error" in query:
-        said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
-        hint = "Check that the user is assigned at the provider, and that the redirect URI is registered."
-        raise SignInRefused("status", f"The provider responded with '{said}'.", hint)
     provider = provider_metadata.oidc_provider(way.row.provider)
-    if query.get("iss") not in (None, provider.issuer):
-        raise SignInRefused(
-            "issuer", "The response comes from another issuer (RFC 9207).", "Start the sign-in again."
-        )
-    if not query.get("code"):
-        raise SignInRefused(
-            "status",
-            "The provider sent no code.",
-            "Start the sign-in again, and check the log of the provider.",
-        )
+    _check_authorization_response(way, query, provider.issuer)
     way.steps.note("Arrived", "Received an authorization code for the open request.")
     with ctx.database.reading() as connection:
         keys = sign_in_keys.of_source(ctx, connection, way.source.id)
@@ -259,19 +240,7 @@ def prove_oidc(
     form, headers = flow.token_request(
         provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16)
     )
-    answer = provider_metadata.fetch(provider.token, provider_metadata.JSON, form=form, headers=headers)
-    given = answer.document or {}
-    if answer.status != 200 or not isinstance(given.get("id_token"), str):
-        said = f"{given.get('error', answer.status)} {given.get('error_description', '')}".strip()[:300]
-        repairs = {
-            "invalid_client": "Compare the client ID and the client secret on both sides.",
-            "invalid_grant": "Compare the redirect URI at the provider, then start the sign-in again.",
-        }
-        raise SignInRefused(
-            "code",
-            f"The provider issued no token for the code: {said}.",
-            repairs.get(str(given.get("error")), "Contact the administrator of the provider."),
-        )
+    given = _request_token(provider.token, form, headers)
     way.steps.note("Token", "The provider issued a token for the code.")
     expected = ExpectedToken(
         provider.issuer,
@@ -289,19 +258,7 @@ def prove_oidc(
         "open request.",
     )
     if way.row.settings["userinfo"] and provider.userinfo and access_token:
-        told = provider_metadata.fetch(
-            provider.userinfo, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"}
-        )
-        if told.status == 200 and told.document is not None:
-            token_claims = id_tokens.check_userinfo(token_claims, told.document)
-            way.steps.note("UserInfo", "Received more claims from the UserInfo endpoint.")
-        else:
-            way.steps.note(
-                "Userinfo",
-                f"The UserInfo endpoint responds with status {told.status}. Dravo uses the claims of "
-                "the token.",
-                "warning",
-            )
+        token_claims = _add_userinfo(way, provider.userinfo, access_token, token_claims)
     way.raw = orjson.dumps(token_claims, option=orjson.OPT_INDENT_2).decode()[: sign_in_traces.LARGEST_RAW]
     once = (f"{token_claims.get('jti', '')} {nonce}", float(token_claims["exp"]))
     return VerifiedIdentity(
@@ -312,6 +269,66 @@ def prove_oidc(
         token_claims.get("sid"),
         None,
     )
+
+
+def _check_authorization_response(way: SignInAttempt, query: Mapping[str, str], issuer: str) -> None:
+    """Refuse a response without a code for the open request (OpenID Connect Core 3.1.2.5 to 3.1.2.7)."""
+    if way.begun is None:
+        raise SignInRefused(
+            "state",
+            "The response matches no open request, or took too long.",
+            "Start the sign-in again in one window.",
+        )
+    if "error" in query:
+        said = f"{query['error'][:100]}: {query.get('error_description', '')[:300]}".rstrip(": ")
+        hint = "Check that the user is assigned at the provider, and that the redirect URI is registered."
+        raise SignInRefused("status", f"The provider responded with '{said}'.", hint)
+    if query.get("iss") not in (None, issuer):
+        raise SignInRefused(
+            "issuer", "The response comes from another issuer (RFC 9207).", "Start the sign-in again."
+        )
+    if not query.get("code"):
+        raise SignInRefused(
+            "status",
+            "The provider sent no code.",
+            "Start the sign-in again, and check the log of the provider.",
+        )
+
+
+def _request_token(address: str, form: dict[str, str], headers: dict[str, str]) -> dict[str, Any]:
+    """Return the token response (RFC 6749 5.1), which has an ID token."""
+    answer = provider_metadata.fetch(address, provider_metadata.JSON, form=form, headers=headers)
+    given = answer.document or {}
+    if answer.status == 200 and isinstance(given.get("id_token"), str):
+        return given
+    said = f"{given.get('error', answer.status)} {given.get('error_description', '')}".strip()[:300]
+    repairs = {
+        "invalid_client": "Compare the client ID and the client secret on both sides.",
+        "invalid_grant": "Compare the redirect URI at the provider, then start the sign-in again.",
+    }
+    raise SignInRefused(
+        "code",
+        f"The provider issued no token for the code: {said}.",
+        repairs.get(str(given.get("error")), "Contact the administrator of the provider."),
+    )
+
+
+def _add_userinfo(
+    way: SignInAttempt, address: str, access_token: str, claims: dict[str, Any]
+) -> dict[str, Any]:
+    """Return the claims with those of the UserInfo endpoint (OpenID Connect Core 5.3), if it responds."""
+    response = provider_metadata.fetch(
+        address, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"}
+    )
+    if response.status == 200 and response.document is not None:
+        way.steps.note("UserInfo", "Received more claims from the UserInfo endpoint.")
+        return id_tokens.check_userinfo(claims, response.document)
+    way.steps.note(
+        "UserInfo",
+        f"The UserInfo endpoint responds with status {response.status}. Dravo uses the claims of the token.",
+        "warning",
+    )
+    return claims
 
 
 def _accepted(

@@ -138,41 +138,10 @@ def load(
         row.id: Role(row.key, row.label, row.rank, row.id, row.application_id)
         for row in connection.execute(select(t.role))
     } | dict(changed_roles or {})
-    by_group: dict[str, tuple[Assignment, ...]] = {}
-    general: list[Assignment] = []
-    patterns: list[Any] = []
-    a = t.assignment.c
-    known = extensions(connection)
-    for row in connection.execute(
-        select(t.assignment).where(a.removed_at.is_(None), a.user_id.is_(None)).order_by(a.id)
-    ):
-        if row.pattern is not None:
-            patterns.append(row)
-        elif row.group_id is not None:
-            by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
-        else:
-            general.append(
-                assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None)
-            )
-    for group_id, assignment in matched(connection, patterns, roles):
-        by_group[group_id] = (*by_group.get(group_id, ()), assignment)
-    parents: dict[str, tuple[str, ...]] = {}
-    nested = select(t.membership.c.inner_group_id, t.membership.c.group_id).where(
-        t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
-    )
-    for inner, outer in connection.execute(nested):
-        parents[inner] = (*parents.get(inner, ()), outer)
-    sources = list(
-        connection.execute(
-            select(
-                t.source.c.id,
-                t.source.c.key,
-                t.source.c.priority,
-                t.source.c.deactivation_wins,
-                t.source.c.updates,
-            )
-        )
-    )
+    by_group, general, pattern_sources = _load_assignments(connection, roles)
+    parents = _load_parents(connection)
+    s = t.source.c
+    sources = list(connection.execute(select(s.id, s.key, s.priority, s.deactivation_wins, s.updates)))
     provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(
@@ -193,11 +162,49 @@ def load(
         tuple(general),
         {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN},
         {row.id: row.key for row in sources},
-        frozenset(row.source_id for row in patterns),
+        pattern_sources,
         plans(connection),
         frozenset(row.id for row in sources if row.deactivation_wins),
         frozenset(row.id for row in sources if not row.updates),
     )
+
+
+def _load_assignments(
+    connection: Connection, roles: Mapping[str, Role]
+) -> tuple[dict[str, tuple[Assignment, ...]], list[Assignment], frozenset[str]]:
+    """Return assignments by group ID (patterns included), those for rules and everyone, and the IDs of the
+    sources with patterns.
+    """
+    by_group: dict[str, tuple[Assignment, ...]] = {}
+    general: list[Assignment] = []
+    patterns: list[Any] = []
+    a = t.assignment.c
+    known = extensions(connection)
+    for row in connection.execute(
+        select(t.assignment).where(a.removed_at.is_(None), a.user_id.is_(None)).order_by(a.id)
+    ):
+        if row.pattern is not None:
+            patterns.append(row)
+        elif row.group_id is not None:
+            by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
+        else:
+            general.append(
+                assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None)
+            )
+    for group_id, assignment in matched(connection, patterns, roles):
+        by_group[group_id] = (*by_group.get(group_id, ()), assignment)
+    return by_group, general, frozenset(row.source_id for row in patterns)
+
+
+def _load_parents(connection: Connection) -> dict[str, tuple[str, ...]]:
+    """Return the IDs of the outer groups of each nested group."""
+    parents: dict[str, tuple[str, ...]] = {}
+    nested = select(t.membership.c.inner_group_id, t.membership.c.group_id).where(
+        t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
+    )
+    for inner, outer in connection.execute(nested):
+        parents[inner] = (*parents.get(inner, ()), outer)
+    return parents
 
 
 def plans(connection: Connection) -> dict[str, Plan]:
