@@ -100,7 +100,7 @@ def test_a_rule_shows_its_matches_and_a_user_is_excluded(
         assert any("excluded" in sentence for sentence in dravo.users.why(f"{source}-bob", desk)["sentences"])
 
 
-def test_users_who_come_to_meet_a_rule_for_the_highest_role_are_confirmed(
+def test_later_matches_of_a_highest_role_rule_are_confirmed(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     source, desk, title = fresh("source"), fresh("desk"), fresh("Keeper")

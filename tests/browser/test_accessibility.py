@@ -370,7 +370,7 @@ def test_every_page_and_dialog_is_accessible_and_fits(
     assert not told, "\n".join(told)
 
 
-def test_what_users_see_is_accessible_and_fits(browser: Browser, demo: RunningDemo) -> None:
+def test_pages_of_users_are_accessible_and_fit(browser: Browser, demo: RunningDemo) -> None:
     page = opened(browser, demo)
     wrong: dict[str, list[str]] = {}
     page.goto("/sign-in")

@@ -173,7 +173,7 @@ def test_an_operator_signs_in_through_a_source(
     check_accessible(page)
 
 
-def test_a_second_factor_that_everyone_has_comes_before_anything_else(
+def test_a_required_second_factor_precedes_all_pages(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     name = fresh("dilys.prosser")

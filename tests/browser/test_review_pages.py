@@ -108,7 +108,7 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(
     page.wait_for_url("**/sources/*")
 
 
-def test_two_users_are_compared_and_groups_stand_against_applications(
+def test_users_are_compared_and_groups_shown_in_the_matrix(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     source, desk = fresh("source"), fresh("desk")
@@ -141,7 +141,7 @@ def test_two_users_are_compared_and_groups_stand_against_applications(
     expect(page.get_by_role("row").filter(has_text=f"Ada {source}")).to_be_visible()
 
 
-def test_what_is_set_for_the_whole_organization_is_kept_or_refused_with_the_hint(
+def test_organization_settings_are_saved_or_refused_with_a_hint(
     open_page: Callable[..., Page], running: Running
 ) -> None:
     page = open_page(signed_in=True)

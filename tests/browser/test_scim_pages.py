@@ -14,7 +14,7 @@ from tests.harness import Provider, Running, StandIn, eventually
 Fresh = Callable[[str], str]
 
 
-def test_what_a_source_asked_for_is_read_beside_it(
+def test_traces_are_read_beside_the_settings(
     open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
     source, name = fresh("source"), fresh("zofia")

@@ -156,7 +156,7 @@ def test_a_name_that_is_markup_stays_a_name(
     expect(page.get_by_role("heading", level=1)).to_have_text(nasty)
 
 
-def test_after_the_session_has_ended_one_comes_back_to_where_one_was(
+def test_sign_in_returns_to_the_page_of_the_ended_session(
     open_page: Callable[..., Page], running: Running
 ) -> None:
     page = open_page()

@@ -127,7 +127,7 @@ def test_the_matrix_changes_and_what_a_user_would_get(
     )
 
 
-def test_what_the_removal_limit_holds_is_listed(running: Running, desk: dict[str, str]) -> None:
+def test_holds_are_listed(running: Running, desk: dict[str, str]) -> None:
     assert "Nothing is held." in ran(running, "hold", "list")
     label = desk["desk"].replace("-", " ").title()
     assert "This change needs a confirmation." in ran(

@@ -185,7 +185,7 @@ def test_why_ends_in_a_chain_for_each_reason(running: Running, garden: dict[str,
     assert len(answer["access"]) == 2
 
 
-def test_what_is_made_is_printed_as_json_when_asked(running: Running, fresh: Fresh) -> None:
+def test_created_objects_are_printed_as_json(running: Running, fresh: Fresh) -> None:
     key = fresh("source")
     assert json.loads(dravo(running, "source", "add", key, "--label", "Staff", "--json").stdout)["key"] == key
     made = json.loads(

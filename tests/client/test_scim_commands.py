@@ -176,7 +176,7 @@ def test_the_check_with_a_test_user(garden: Garden) -> None:
     ]
 
 
-def test_what_failed_is_counted_by_kind_and_tried_again(garden: Garden, fresh: Callable[[str], str]) -> None:
+def test_failures_are_counted_by_kind_and_retried(garden: Garden, fresh: Callable[[str], str]) -> None:
     assert "No task has failed" in garden.run("task", "errors", "--application", "commands-app")
     garden.app.faults(refuse="Seats are used up.")
     name = fresh("commands.cai")

@@ -184,7 +184,7 @@ def test_9865_2_pages_by_cursor_cover_a_list_once(staff: Provider, query: dict[s
     assert found == expected
 
 
-def test_9865_2_a_cursor_goes_on_where_it_was_although_users_come_and_go(staff: Provider) -> None:
+def test_9865_2_a_cursor_continues_despite_changes(staff: Provider) -> None:
     page = staff.http.get("/Users", params={"sortBy": "userName", "cursor": "", "count": 3}).json()
     first = [each["userName"] for each in page["Resources"]]
     staff.http.delete(f"/Users/{page['Resources'][0]['id']}")

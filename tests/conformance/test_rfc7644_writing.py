@@ -268,7 +268,7 @@ def test_3_7_every_method_and_references_in_paths(provider: Provider) -> None:
     assert provider.http.get("/Users").json()["Resources"][0]["title"] == "Keeper"
 
 
-def test_3_7_3_errors_stand_beside_their_operation(provider: Provider) -> None:
+def test_3_7_3_errors_are_reported_per_operation(provider: Provider) -> None:
     wrong = [
         post("1", userName="ada"),
         post("2", userName="ada"),

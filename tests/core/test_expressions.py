@@ -105,7 +105,7 @@ ZOE: dict[str, Any] = {
         ("2.0 then as text", "2"),
     ],
 )
-def test_what_an_expression_gives(text: str, result: Any) -> None:
+def test_results_of_expressions(text: str, result: Any) -> None:
     assert compile_expression(text).result(ZOE) == result
 
 

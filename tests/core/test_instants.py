@@ -15,6 +15,6 @@ def test_instants_of_any_zone_sort_as_text() -> None:
 
 
 @pytest.mark.parametrize("text", ["tomorrow", "2031-04-02T09:15:00", "2031-13-01T00:00:00Z", ""])
-def test_what_is_no_instant_is_refused_with_the_way_to_write_one(text: str) -> None:
+def test_an_invalid_instant_is_refused_with_an_example(text: str) -> None:
     with pytest.raises(InvalidInput, match=r"is not a time|has no time zone"):
         parse_instant(text)

@@ -56,7 +56,7 @@ def test_day_of_month_and_day_of_week_are_either_or() -> None:
         "0 6 32 * 1",
     ],
 )
-def test_what_is_no_schedule_is_refused_with_a_hint(text: str) -> None:
+def test_an_invalid_schedule_is_refused_with_a_hint(text: str) -> None:
     with pytest.raises(InvalidInput) as refused:
         read_schedule(text)
     assert refused.value.hint and refused.value.field == "schedule"

@@ -144,7 +144,7 @@ def test_a_lost_reply_differs_from_a_failed_connection() -> None:
     assert (never.value.sent, lost.value.sent) == (False, True)
 
 
-def test_no_secret_stands_in_what_a_connection_shows() -> None:
+def test_a_connection_shows_no_secret() -> None:
     assert "secret" not in repr(Connection("https://records.example", "secret"))
 
 
@@ -180,7 +180,7 @@ def test_a_check_before_there_is_a_token_says_not_yet() -> None:
     ]
 
 
-def test_the_check_goes_step_by_step_and_offers_the_hint() -> None:
+def test_the_connection_test_lists_steps_with_hints() -> None:
     with server(scim) as url:
         good = checked(f"{url}/scim/v2", "right")
         wrong_token = checked(f"{url}/scim/v2", "failed")

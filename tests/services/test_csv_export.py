@@ -34,7 +34,7 @@ cells = st.lists(
 
 
 @given(cells)
-def test_cells_come_back_as_they_were_but_for_what_would_be_a_formula(some: list[str]) -> None:
+def test_cells_stay_unchanged_except_formulas(some: list[str]) -> None:
     line = csv_line(some).decode()
     assert line.endswith("\r\n")
     read = next(csv.reader(io.StringIO(line, newline="")), [])

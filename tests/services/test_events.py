@@ -114,7 +114,7 @@ def test_metrics_count_what_the_log_tells() -> None:
     assert f'dravo_pauses_total{{outcome="application"}} {counted(events.PAUSE, "application")}' in text
 
 
-def test_requests_tasks_and_pauses_stand_in_the_log_of_the_service(
+def test_requests_tasks_and_pauses_are_logged(
     running: Running, app: StandIn, fresh: Callable[[str], str]
 ) -> None:
     """The service itself: each line is JSON, and the lines of a request carry the ID that its response

@@ -173,9 +173,7 @@ def test_a_second_service_on_the_same_folder_is_refused(alone: Running) -> None:
         pass
 
 
-def test_what_was_due_by_date_while_the_service_was_down_happens_when_it_is_back(
-    alone: Running, app: StandIn
-) -> None:
+def test_dates_missed_while_stopped_take_effect_at_start(alone: Running, app: StandIn) -> None:
     alone.application("records", app)
     alone.provider("staff").user("ibrahim.sow")
     with alone.dravo as dravo:

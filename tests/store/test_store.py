@@ -67,7 +67,7 @@ def test_ids_sort_by_the_time_they_were_made_also_within_one_millisecond(
     assert new_id() > ids[-1]
 
 
-def test_a_reader_sees_one_status_while_a_writer_goes_on(database: Database) -> None:
+def test_a_reader_sees_one_state_during_a_write(database: Database) -> None:
     with database.reading() as connection:
         before = config_snapshot.revision(connection)
 
@@ -121,7 +121,7 @@ def test_a_full_disk_is_reported_and_leaves_no_partial_write(database: Database)
         assert config_snapshot.revision(connection) == 1
 
 
-def test_what_is_declared_is_read_once_for_each_revision(services: ServiceFixture) -> None:
+def test_the_configuration_is_read_once_per_revision(services: ServiceFixture) -> None:
     cache = services.ctx.catalogue
     first = cache.latest(services.ctx.database)
     assert cache.latest(services.ctx.database) is first
@@ -262,7 +262,7 @@ _EMAILS = st.lists(_NAMES.filter(bool), max_size=3)
     title=st.sampled_from([None, "x"]),
     emails=_EMAILS,
 )
-def test_sql_lets_through_at_least_what_the_filter_does(
+def test_sql_selects_at_least_the_matches_of_the_filter(
     text: str, name: str, external: str | None, title: str | None, emails: list[str]
 ) -> None:
     data: dict[str, Any] = {
@@ -294,7 +294,7 @@ def test_sql_lets_through_at_least_what_the_filter_does(
         assert passes == wanted
 
 
-def test_a_statement_that_many_threads_come_to_first_is_compiled_right(services: ServiceFixture) -> None:
+def test_a_statement_first_used_by_many_threads_compiles_correctly(services: ServiceFixture) -> None:
     staff = services.source()
     user = services.user(staff, "ada", title="Guide")
     for _ in range(20):

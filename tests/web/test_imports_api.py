@@ -157,7 +157,7 @@ def test_a_source_is_read_and_its_lines_tell_before_and_after(http: httpx.Client
     assert error(http.get(f"/sources/staff-of-nobody/import/runs/{run['id']}"), 404)
 
 
-def test_what_users_are_is_masked_in_lines_and_conflicts(
+def test_attributes_are_masked_in_run_entries_and_conflicts(
     running: Running, http: httpx.Client, register: str, fresh: Fresh
 ) -> None:
     running.provider(fresh("source")).user(f"{register}.una")

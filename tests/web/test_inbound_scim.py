@@ -288,7 +288,7 @@ def test_the_checklist_is_ticked_by_real_traffic(running: Running, fresh: Fresh)
         assert all(tick["first_at"] for tick in dravo.sources.checklist(source)["ticks"])
 
 
-def test_what_is_advertised_is_what_works(provider: Provider) -> None:
+def test_advertised_features_work(provider: Provider) -> None:
     config = provider.http.get("/ServiceProviderConfig").json()
     offered = {
         name

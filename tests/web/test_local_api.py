@@ -65,7 +65,7 @@ def test_a_user_is_entered_changed_and_removed(http: httpx.Client, fresh: Fresh)
     assert "has left" in refused(http.delete(f"/users/{user}"), 422, "user")
 
 
-def test_a_local_group_takes_whom_it_is_given_or_says_why_not(
+def test_a_local_group_accepts_members_or_explains_the_refusal(
     running: Running, http: httpx.Client, fresh: Fresh
 ) -> None:
     label, name = fresh("Planting"), fresh("ada")

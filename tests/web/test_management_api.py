@@ -297,7 +297,7 @@ NOBODYS = OWN | {
 }
 
 
-def test_an_application_owner_goes_about_their_own_applications_only(inside: Inside) -> None:
+def test_an_application_owner_sees_only_own_applications(inside: Inside) -> None:
     ctx = inside.ctx
     for key in ("mine", "other"):
         applications.add(ctx, operators.SYSTEM, key, key.title(), None, tracked_only=True)
@@ -357,7 +357,7 @@ def test_an_application_owner_goes_about_their_own_applications_only(inside: Ins
     )
 
 
-def test_for_whom_attributes_are_masked_they_are(inside: Inside) -> None:
+def test_attributes_are_masked(inside: Inside) -> None:
     services = ServiceFixture(inside.ctx.folder / "masked")
     source = services.source()
     services.user(
@@ -417,7 +417,7 @@ def test_an_operator_who_makes_no_sense_is_refused(
     assert told.value.hint
 
 
-def test_what_is_a_super_administrator_s_is_not_an_administrator_s(inside: Inside) -> None:
+def test_administrators_lack_super_administrator_permissions(inside: Inside) -> None:
     writing = inside.token("administrator", "write")
     for method, path in inside.routes():
         answer = inside.call(method, path, Authorization=writing)

@@ -223,7 +223,7 @@ def test_no_route_tells_an_attribute(office: Office, kind: str, more: dict[str, 
     assert answered > 20
 
 
-def test_anyone_who_may_see_attributes_still_does(office: Office) -> None:
+def test_operators_without_masking_see_attributes(office: Office) -> None:
     http, headers = office.app.test_client(), office.headers("auditor")
     seen = "".join(http.get(path, headers=headers).get_data(as_text=True) for path in office.reads())
     assert all(secret in seen for secret in SECRETS)

@@ -30,9 +30,7 @@ def records(running: Running, app: StandIn, fresh: Fresh) -> str:
     return key
 
 
-def test_what_waits_for_its_application_is_stopped_and_nothing_is_pending(
-    running: Running, records: str
-) -> None:
+def test_tasks_of_a_paused_application_are_not_pending(running: Running, records: str) -> None:
     with running.dravo as client:
         summary = client.provisioning.summary(records, wait=30)
     assert (summary["settled"], summary["stopped"], summary["waiting"]) == (True, 20, 0)
@@ -71,7 +69,7 @@ def test_pending_work_is_reported_after_the_wait(running: Running, app: StandIn,
     assert told.returncode == 0 and "Nothing is pending." in told.stdout
 
 
-def test_what_cannot_be_waited_for_is_refused(running: Running) -> None:
+def test_an_invalid_wait_is_refused(running: Running) -> None:
     with running.dravo as client:
         with pytest.raises(NotFound, match="There is no application with the key 'none-of-that-name'"):
             client.provisioning.summary("none-of-that-name")

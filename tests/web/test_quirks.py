@@ -239,7 +239,9 @@ def test_a_pushed_password_is_nowhere(provider: Provider) -> None:
     [7, [5], [True], True, 1.5, [["ada@fernhollow.example"]], [{"value": {"value": "x"}}], {"value": []}],
 )
 @pytest.mark.parametrize("name", ["emails", "phoneNumbers", "roles"])
-def test_what_is_no_element_is_refused_and_changes_nothing(provider: Provider, name: str, value: Any) -> None:
+def test_a_path_without_an_element_is_refused_and_changes_nothing(
+    provider: Provider, name: str, value: Any
+) -> None:
     ada = provider.make(title="Botanist", **{name: [{"value": "first", "type": "work"}]})
     before = provider.send("GET", f"/Users/{ada}").json
     for method, path, body in (
@@ -283,7 +285,7 @@ def test_null_is_no_value_also_within_elements(provider: Provider) -> None:
     assert "phoneNumbers" not in told and "null" not in json.dumps(provider.services.rows(t.record)[0].data)
 
 
-def test_what_is_nested_without_end_is_refused_at_both_doors(provider: Provider) -> None:
+def test_deep_nesting_is_refused_by_both_apis(provider: Provider) -> None:
     deep: Any = "x"
     for _ in range(300):
         deep = {"a": [deep]}

@@ -56,7 +56,7 @@ from tests.harness import PASSWORD, Running, answers, eventually, service, set_u
 from tests.service_fixture import ServiceFixture
 
 
-def test_the_console_comes_with_a_strict_policy_and_a_nonce_of_its_own(running: Running) -> None:
+def test_the_console_has_a_strict_content_security_policy(running: Running) -> None:
     pages = [
         httpx.get(f"{running.url}{path}") for path in ("/", "/users", "/applications/x/mapping", "/sign-in")
     ]
@@ -200,7 +200,7 @@ def test_logs_are_json_lines_that_name_their_process() -> None:
     assert "held by a variable" not in file.getvalue()
 
 
-def test_a_folder_is_let_go_when_its_service_ends(tmp_path: Path) -> None:
+def test_a_stopped_service_releases_its_folder(tmp_path: Path) -> None:
     with folder_lock(tmp_path), pytest.raises(DravoError, match="Another service"), folder_lock(tmp_path):
         pass
     with folder_lock(tmp_path):
@@ -455,7 +455,7 @@ def limit_files(process: psutil.Process, size: int) -> None:
         resource.prlimit(each.pid, resource.RLIMIT_FSIZE, (size if size >= 0 else hard, hard))
 
 
-def test_without_room_on_the_disk_processes_come_back_and_all_goes_on_once_there_is_room(
+def test_processes_recover_from_a_full_disk(
     tmp_path: Path,
 ) -> None:
     with service(tmp_path) as running:

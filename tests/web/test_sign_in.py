@@ -190,7 +190,7 @@ def test_no_sign_in_redirects_to_another_site(running: Running, place: Place) ->
         browser.http.close()
 
 
-def test_a_sign_in_test_is_for_the_user_whom_it_names(
+def test_a_test_sign_in_serves_only_its_user(
     running: Running, provider: SignInProvider, place: Place
 ) -> None:
     provider.user("milo.thatch", "Milo", "Thatch", [])

@@ -74,7 +74,7 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
 
 
 @pytest.mark.parametrize("make", [signed, lambda shape: signed(shape, what="response"), signed_by_xmlsec])
-def test_what_is_good_lets_in_once_and_goes_nowhere_else(door: Door, make: Callable[[Shape], bytes]) -> None:
+def test_a_valid_response_signs_in_once(door: Door, make: Callable[[Shape], bytes]) -> None:
     content = make(GOOD)
     answer = door.post(content, RelayState="https://elsewhere.example/")
     assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
@@ -137,7 +137,7 @@ ATTACKS = {
 
 
 @pytest.mark.parametrize("name", ATTACKS)
-def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, name: str) -> None:
+def test_an_invalid_response_is_refused_with_its_reason_in_the_trace(door: Door, name: str) -> None:
     answer = door.post(ATTACKS[name]())
     assert answer.status_code == 403
     assert "You are not signed in" in answer.text
@@ -162,7 +162,7 @@ def test_what_is_not_good_is_refused_with_its_reason_in_the_trace(door: Door, na
     assert "edmund.sallow" not in str(trace.received)
 
 
-def test_anyone_who_brings_much_is_turned_away_and_others_of_their_address_are_not(door: Door) -> None:
+def test_large_requests_are_limited_without_affecting_others(door: Door) -> None:
     door.app.config.update(SSO_LIMITER=RateLimiter(3, 60))
     browser = door.app.test_client()
     begun = browser.get("/sso/staff/start", base_url=BASE)
@@ -226,7 +226,7 @@ def test_a_form_that_is_too_large_is_not_read_and_leaves_a_trace(
 
 
 @pytest.mark.parametrize("hours", [1, 24])
-def test_what_was_accepted_is_accepted_once_also_on_the_next_day(
+def test_a_response_is_accepted_once_also_on_the_next_day(
     door: Door, hours: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     sign_in_settings.change(door.ctx, operators.SYSTEM, "staff", {"settings": {"max_validity_hours": hours}})
@@ -252,7 +252,7 @@ def test_a_form_with_two_responses_or_none_is_refused_with_a_trace(door: Door) -
     assert not door.rows(t.user_session)
 
 
-def test_what_another_protocol_brings_leaves_a_trace(door: Door) -> None:
+def test_a_response_of_another_protocol_leaves_a_trace(door: Door) -> None:
     assert (
         door.app.test_client().get("/sso/staff/oidc/callback?code=x&state=y", base_url=BASE).status_code
         == 403

@@ -103,7 +103,7 @@ def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     ctx.close()
 
 
-def test_a_code_for_a_good_token_lets_in_and_once(door: Door) -> None:
+def test_a_code_signs_in_once(door: Door) -> None:
     answer = door.come()
     assert (answer.status_code, answer.headers["Location"]) == (303, "/your-applications")
     assert [row.user_name for row in door.rows(t.user)] == ["una.kerrigan"]

@@ -85,7 +85,7 @@ def test_a_request_tells_what_it_did_for_whom(
     assert body is not None and "t0p-secret" not in body and "Ada Fern" in body
 
 
-def test_who_was_turned_away_stands_there_too(running: Running, provider: Provider, key: str) -> None:
+def test_refused_sign_ins_are_listed_too(running: Running, provider: Provider, key: str) -> None:
     httpx.get(
         f"{provider.base_url}/Users", headers={"Authorization": "Bearer dravo_push_wrong"}, trust_env=False
     )

@@ -69,7 +69,7 @@ def connected(services: ServiceFixture, key: str, app: StandIn, **settings: Any)
     applications.change(services.ctx, services.caller, key, {}, {"enabled": True})
 
 
-def test_an_application_whose_queue_waited_for_a_thread_is_come_back_to(
+def test_an_application_waiting_for_a_thread_is_resumed(
     services: ServiceFixture, app: StandIn, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     # One thread, that the first application takes for a while; all that is due for the other one is queued
@@ -181,7 +181,7 @@ def test_settings_that_cannot_be_read_keep_nothing_else_from_being_done(
         eventually(lambda: "una" in app.accounts())
 
 
-def test_a_user_of_whom_nothing_can_be_worked_out_keeps_no_other_waiting(
+def test_a_user_whose_access_fails_blocks_no_other(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     work_out = recompute.plan_user
@@ -273,9 +273,7 @@ def test_a_settlement_that_cannot_be_written_keeps_no_other_from_it(
         eventually(waiting, lambda names: names == [])
 
 
-def test_what_was_under_way_for_an_application_that_is_removed_ends_quietly(
-    services: ServiceFixture, app: StandIn
-) -> None:
+def test_tasks_of_a_deleted_application_end_quietly(services: ServiceFixture, app: StandIn) -> None:
     connected(services, "records", app)
     services.user(services.source(), "una")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", everyone=True))
@@ -316,7 +314,7 @@ def test_loops_show_that_they_live_and_are_missed(services: ServiceFixture) -> N
     assert set(heartbeats.counts().values()) == {0}
 
 
-def test_what_breaks_off_again_and_again_is_left_alone_longer_and_longer() -> None:
+def test_repeated_failures_back_off() -> None:
     assert [pause(times) for times in (1, 2, 3, 9, 10, 2_000)] == [1, 2, 4, 256, 300, 300]
 
 
@@ -366,7 +364,7 @@ def test_a_user_deleted_and_reported_again_gets_an_account(
 
 
 @pytest.mark.parametrize("faults", [{}, {"no_filter": True}], ids=["searched", "listed"])
-def test_an_account_that_was_deleted_there_by_hand_is_made_again_by_a_repair(
+def test_a_repair_recreates_an_account_deleted_by_hand(
     services: ServiceFixture, app: StandIn, faults: dict[str, Any]
 ) -> None:
     app.faults(**faults)
@@ -417,7 +415,7 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceF
         after.answers(worker.talker, Capabilities())(FullListQuery())
 
 
-def test_what_was_written_is_folded_into_the_file_from_time_to_time(
+def test_the_write_ahead_log_is_checkpointed(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(loop, "CHECKPOINT_SECONDS", 0.2)
@@ -563,7 +561,7 @@ def test_an_application_with_much_to_do_leaves_threads_to_the_others(
             eventually(lambda: len(app.accounts()), lambda number: number == 120)
 
 
-def test_while_nothing_can_be_written_applications_are_left_alone_and_it_goes_on_without_help(
+def test_without_writes_no_requests_are_sent_and_work_resumes(
     services: ServiceFixture, app: StandIn, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     write, failing = attempt.write_together, [True]

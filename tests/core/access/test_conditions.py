@@ -77,7 +77,7 @@ def test_a_compiled_condition_is_the_filter(text: str, user: dict[str, Any]) -> 
 
 
 @given(_filters, _users)
-def test_anyone_who_meets_a_condition_has_what_it_needs(text: str, user: dict[str, Any]) -> None:
+def test_a_match_has_the_attributes_that_a_condition_needs(text: str, user: dict[str, Any]) -> None:
     condition = read_condition(text)
     if condition.needs is None:
         return

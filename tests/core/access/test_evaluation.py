@@ -250,7 +250,7 @@ def test_a_condition_that_cannot_be_read_says_the_hint(text: str, words: str) ->
     assert told.value.hint
 
 
-def test_short_names_stand_for_the_enterprise_s_and_texts_stay_as_they_are() -> None:
+def test_short_names_mean_the_enterprise_schema_and_texts_stay_unchanged() -> None:
     enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
     condition = read_condition('(department eq "department eq" and title co " costCenter ")')
     assert condition.holds({enterprise: {"department": "Department EQ"}, "title": "Of costCenter 5"})

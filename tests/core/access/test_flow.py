@@ -42,7 +42,7 @@ def test_as_many_flow_through_each_stage(
     assert all(node.bundled > 1 or node.stage == "role" for node in nodes if node.of is None)
 
 
-def test_the_largest_stand_first_and_the_rest_are_bundled_with_their_number() -> None:
+def test_the_largest_are_first_and_the_rest_are_counted() -> None:
     rows = [Held("staff", f"g{number}", True, "r0", 10 - number) for number in range(5)] + [
         Held("staff", "direct", False, "r0", 1)
     ]

@@ -36,7 +36,7 @@ def one_seat(seats: list[Seat]) -> list[Seat]:
 
 
 @given(roles)
-def test_the_plans_that_are_asked_for_stand_in_order_the_highest_first(
+def test_requested_plans_are_ordered_highest_first(
     some: dict[tuple[str, str], tuple[Reason, ...]],
 ) -> None:
     found = asked_for(some, PLAN_OF, PLANS)

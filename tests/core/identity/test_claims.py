@@ -41,14 +41,14 @@ def test_a_name_is_found_whole_and_by_its_short_form(name: str, short: str | Non
         assert claims.attributes[short] == ["x"]
 
 
-def test_a_short_name_that_two_have_or_that_came_itself_stands_for_neither() -> None:
+def test_an_ambiguous_short_name_means_no_claim() -> None:
     both = read_claims({f"{SPACE}mail": ["a"], "http://other.example/mail": ["b"]}, "s")
     assert "mail" not in both.attributes and both.short == {}
     itself = read_claims({f"{SPACE}mail": ["a"], "mail": ["b"]}, "s")
     assert itself.attributes["mail"] == ["b"]
 
 
-def test_values_of_one_name_in_two_spellings_come_together_and_what_is_built_of_parts_is_a_text() -> None:
+def test_values_of_two_spellings_merge_and_composites_are_text() -> None:
     claims = read_claims({"Groups": ["a"], "groups": ["b", 3, True, {"c": 1}]}, "s")
     assert claims.attributes["groups"] == ["a", "b", 3, True, "{'c': 1}"]
 
@@ -126,7 +126,7 @@ def test_a_source_without_group_claims_reports_no_groups() -> None:
         ("", False),
     ],
 )
-def test_what_looks_like_an_id(name: str, is_id: bool) -> None:
+def test_values_that_look_like_ids(name: str, is_id: bool) -> None:
     assert looks_like_id(name) is is_id
 
 
@@ -165,7 +165,7 @@ _VALUES = st.lists(
         max_size=8,
     )
 )
-def test_whatever_comes_the_subject_stands_and_nothing_breaks(came: dict[str, list[Any]]) -> None:
+def test_no_claims_change_the_subject_or_fail_unexpectedly(came: dict[str, list[Any]]) -> None:
     claims = read_claims(came, "s-17")
     assert claims.attributes["subject"] == ["s-17"]
     assert set(claims.short.values()) <= set(claims.attributes)

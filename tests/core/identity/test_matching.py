@@ -128,7 +128,7 @@ def test_two_matches_are_a_conflict() -> None:
     )
 
 
-def test_what_one_source_says_by_two_channels_under_one_name_is_of_one_user() -> None:
+def test_records_of_one_source_with_one_name_are_one_user() -> None:
     assert match(UNA, [candidate(email=None, here=False)], policy(ASK), "u9") == Binding("u1", new=False)
     # By the address alone it is not.
     assert kind(match(UNA, [candidate(name="other", here=False)], policy(ASK), "u9")) == EMAIL_KNOWN

@@ -13,7 +13,7 @@ def record(source: str, gone: bool = False, **data: Any) -> UserRecord:
     return UserRecord(f"r-{source}", source, "inbound_scim", {"userName": "ada", **data}, "u", gone)
 
 
-def test_each_attribute_comes_from_the_first_source_that_has_it() -> None:
+def test_each_attribute_is_taken_from_the_first_source_with_a_value() -> None:
     staff = record("staff", title="Botanist", **{ENTERPRISE_URN: {"department": "Herbarium"}})
     estates = record(
         "estates",
@@ -37,7 +37,7 @@ def test_an_inactive_record_says_nothing_while_an_active_one_exists() -> None:
     assert (user.active, user.attributes["title"]) == (True, "New")
 
 
-def test_a_leaver_is_gone_when_the_last_record_is() -> None:
+def test_a_user_leaves_with_the_last_record() -> None:
     gone = record("staff", gone=True, title="Botanist")
     assert merge([gone], {}).gone
     assert not merge([gone, record("estates", active=False)], {}).gone

@@ -54,7 +54,7 @@ def test_an_entry_becomes_a_user_as_a_pushed_one_is() -> None:
     assert read_policy(document(), ENTRY).user({**ENTRY_OF_UNA, "employeetype": ["LEFT"]})["active"] is False
 
 
-def test_what_is_missing_is_left_out_and_a_missing_user_name_is_refused() -> None:
+def test_missing_values_are_omitted_and_a_missing_user_name_refused() -> None:
     policy = read_policy(document(), ENTRY)
     assert policy.user({"uid": ["una"]}) == {"userName": "una", "active": True}
     for entry in ({}, {"uid": []}, {"uid": [""]}):
@@ -65,7 +65,7 @@ def test_what_is_missing_is_left_out_and_a_missing_user_name_is_refused() -> Non
 @pytest.mark.parametrize(
     ("value", "told"), [("x" * 70_000, "longer"), ("a\x00b", "' contains invalid characters")]
 )
-def test_what_is_no_text_is_refused_not_kept(value: str, told: str) -> None:
+def test_values_other_than_text_are_refused(value: str, told: str) -> None:
     for rows in (ROWS, ROWS[:2]):
         with pytest.raises(Refused, match=told):
             read_policy(document(rows=rows), ENTRY).user({**ENTRY_OF_UNA, "cn": [value]})
@@ -77,7 +77,7 @@ def test_what_is_no_text_is_refused_not_kept(value: str, told: str) -> None:
         st.lists(st.text(max_size=20), max_size=3),
     )
 )
-def test_the_quick_way_and_the_checked_way_come_to_the_same(entry: dict[str, list[str]]) -> None:
+def test_the_quick_and_the_checked_path_agree(entry: dict[str, list[str]]) -> None:
     texts = SourcePolicy(attributes=ROWS[:5])
     try:
         quick = texts.user(entry)
@@ -234,7 +234,7 @@ def test_folding_is_the_same_for_ascii_as_for_all(plain: str, any_text: str) -> 
     assert fold(unicodedata.normalize("NFD", any_text)) == fold(unicodedata.normalize("NFC", any_text))
 
 
-def test_groups_come_of_values_and_of_the_source_itself_each_once() -> None:
+def test_groups_from_values_and_source_are_listed_once() -> None:
     policy = read_policy(
         document(groups_from=["ou", '"Site {l}"', "roles"], gives=["Estates users", "estates"]), ENTRY
     )

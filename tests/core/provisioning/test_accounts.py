@@ -64,11 +64,11 @@ def test_each_way_of_leaving_has_its_own_setting(user: MergedUser, setting: str,
         assert (due["active"], due["roles"]) == (False, [])
 
 
-def test_what_was_deleted_is_not_made_again_to_be_deactivated() -> None:
+def test_a_deleted_account_is_not_recreated_to_deactivate_it() -> None:
     assert desired_account("u1", GONE, Entitlement(), Settings(), {"want": "absent"}) == {"want": "absent"}
 
 
-def test_access_that_comes_back_is_due_again() -> None:
+def test_returned_access_is_provisioned_again() -> None:
     assert desired_account("u1", ADA, Entitlement([VIEWER]), Settings(), {"want": "absent"}) == THERE
 
 

@@ -139,7 +139,7 @@ def test_attributes_are_made_changed_and_left_out(
     "text",
     ["id", "groups", "active", "roles", "password", "name", "shoeSize", "urn:x:", "emails[", "meta.created"],
 )
-def test_what_is_not_for_an_expression_to_make_is_refused(text: str) -> None:
+def test_attributes_that_expressions_cannot_set_are_refused(text: str) -> None:
     with pytest.raises(InvalidInput) as told:
         read_target(text)
     assert told.value.hint
@@ -158,7 +158,7 @@ def test_an_account_without_a_user_name_says_so_and_leaving_still_works() -> Non
     assert off is not None and off["active"] is False
 
 
-def test_groups_stand_in_what_is_due_only_with_access() -> None:
+def test_desired_groups_require_access() -> None:
     user = MergedUser(ADA, {}, True, False)
     role = Role("viewer", "Viewer", 1, "r", "a")
     due = desired_account("u1", user, Entitlement([role], ["group:2", "group:1"]), Settings(), None)

@@ -143,7 +143,7 @@ def test_a_message_without_operations_is_refused(payload: Any) -> None:
         read_operations(payload, USER)
 
 
-def test_members_come_out_as_changes_in_their_order() -> None:
+def test_member_operations_become_ordered_changes() -> None:
     operations = read_operations(
         {
             "Operations": [

@@ -35,7 +35,7 @@ def test_names_are_taken_in_any_letter_case_and_kept_as_in_the_schema() -> None:
     }
 
 
-def test_what_is_not_ours_to_keep_is_left_out() -> None:
+def test_discarded_attributes_are_left_out() -> None:
     read = read_resource(
         {
             "userName": "ada",
@@ -64,7 +64,7 @@ def test_what_is_not_ours_to_keep_is_left_out() -> None:
         ({"name": {}}, {}),
     ],
 )
-def test_what_providers_in_the_field_send_is_understood(
+def test_deviating_requests_of_providers_are_understood(
     given_: dict[str, Any], expected: dict[str, Any]
 ) -> None:
     assert read_resource({"userName": "ada", **given_}, USER) == {"userName": "ada", **expected}

@@ -131,7 +131,7 @@ def test_members_by_unique_member_member_uid_and_member_of(varied: Estates) -> N
     varied.remove(group_dn("Keepers"))
 
 
-def test_a_group_of_fifty_thousand_comes_whole(varied: Estates) -> None:
+def test_a_group_of_fifty_thousand_is_read_completely(varied: Estates) -> None:
     assert len(groups(varied)["Large"].members) == 50_000
 
 

@@ -107,7 +107,7 @@ def test_a_token_that_holds_proves_a_user(key: Any, algorithm: str, kid: str | N
         ({"sub": "x" * 256}, "no_subject"),
     ],
 )
-def test_what_is_not_for_us_now_is_refused(claims: dict[str, Any], why: str) -> None:
+def test_a_wrong_audience_recipient_or_time_is_refused(claims: dict[str, Any], why: str) -> None:
     assert reason(token(**claims)) == why
 
 
@@ -185,7 +185,7 @@ def test_userinfo_of_another_user_is_refused_and_the_token_counts_first() -> Non
         raw([]),
     ],
 )  # type: ignore[arg-type]
-def test_what_is_no_token_is_refused(text: str) -> None:
+def test_an_invalid_token_is_refused(text: str) -> None:
     assert reason(text) in ("malformed", "signature", "algorithm")
 
 

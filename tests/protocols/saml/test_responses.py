@@ -58,7 +58,7 @@ def reason(content: bytes, **other: Any) -> str:
 
 
 @pytest.mark.parametrize("what", ["assertion", "response", "both"])
-def test_what_is_signed_proves_a_user(what: str) -> None:
+def test_a_signed_response_proves_a_user(what: str) -> None:
     steps: list[tuple[str, str]] = []
     found = accept(signed(what=what), EXPECTED, lambda name, message: steps.append((name, message)))
     assert (found.subject, found.issuer, found.session) == ("una.kerrigan", ISSUER, "_session")
@@ -75,7 +75,9 @@ def test_what_is_signed_proves_a_user(what: str) -> None:
         ("rsa-sha512", "http://www.w3.org/2001/04/xmlenc#sha512"),
     ],
 )
-def test_what_an_independent_implementation_signed_proves_a_user(what: str, method: str, digest: str) -> None:
+def test_a_response_signed_by_another_implementation_proves_a_user(
+    what: str, method: str, digest: str
+) -> None:
     content = signed_by_xmlsec(
         Shape(subject="zofia"), what, f"http://www.w3.org/2001/04/xmldsig-more#{method}", digest
     )
@@ -162,7 +164,7 @@ def test_text_is_read_whole_across_comments() -> None:
     ],
 )
 @pytest.mark.parametrize("what", ["assertion", "response"])
-def test_what_is_not_for_us_now_is_refused(shape: Shape, why: str, what: str) -> None:
+def test_a_wrong_audience_recipient_or_time_is_refused(shape: Shape, why: str, what: str) -> None:
     assert reason(signed(shape, what)) == why
 
 
@@ -205,7 +207,7 @@ def unset(path: str, name: str) -> Callable[[etree._Element], Any]:
         (unset(".", "Destination"), "destination"),
     ],
 )
-def test_what_leaves_out_what_it_must_say_is_refused(
+def test_a_response_without_required_elements_is_refused(
     change: Callable[[etree._Element], Any], why: str
 ) -> None:
     assert reason(signed(what="both", change=change)) == why
@@ -214,7 +216,7 @@ def test_what_leaves_out_what_it_must_say_is_refused(
 # Refused for how they are signed
 
 
-def test_what_is_unsigned_altered_or_signed_by_others_is_refused() -> None:
+def test_unsigned_altered_or_foreign_responses_are_refused() -> None:
     assert reason(signed(what="nothing")) == "unsigned"
     assert reason(signed(key=key_pair("evil")[0])) == "certificate"
     assert reason(signed().replace(b"una.kerrigan", EVIL.encode())) == "certificate"
@@ -381,7 +383,7 @@ ENTITIES = b"".join(b'<!ENTITY a%d "%s">' % (n, b"&a%d;" % (n - 1) * 10 if n els
         (signed().replace(b"<samlp:Status>", b"<?go away?><samlp:Status>"), "malformed"),
     ],
 )
-def test_what_is_no_message_of_a_provider_is_refused(content: bytes, why: str) -> None:
+def test_an_invalid_message_is_refused(content: bytes, why: str) -> None:
     found = reason(content)
     assert found == why or (why == "document_type" and found == "malformed")
 

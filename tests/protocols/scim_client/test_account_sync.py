@@ -149,7 +149,7 @@ def test_after_a_conflict_it_looks_again() -> None:
         talk(WANTED, listed(), listed(), answer(409), listed(), listed(), answer(409))
 
 
-def test_what_is_shown_and_gone_is_no_conflict() -> None:
+def test_an_account_listed_and_deleted_is_no_conflict() -> None:
     shown = listed({"id": "7", **scim_body(OFF), "externalId": "u1"})
     with pytest.raises(RetryableError, match="disappeared from the application"):
         talk(WANTED, shown, answer(404), shown, answer(404))
@@ -172,7 +172,7 @@ def test_nothing_is_sent_where_nothing_differs() -> None:
     assert talk(replace(WANTED, remote_id="7", applied=DUE)) == (AccountResult("7"), [])
 
 
-def test_an_account_that_is_gone_is_looked_for_and_made_again() -> None:
+def test_a_missing_account_is_searched_and_created_again() -> None:
     known = replace(WANTED, remote_id="7", applied=OFF)
     reached, asked = talk(known, answer(404), listed(), listed(), answer(201, {"id": "8"}))
     assert (reached, asked) == (AccountResult("8", "made"), ["PATCH /Users/7", BY_ID, BY_NAME, "POST /Users"])
@@ -183,7 +183,7 @@ def test_an_account_that_is_gone_is_looked_for_and_made_again() -> None:
         talk(replace(known, may_create=False), answer(404), listed(), listed())
 
 
-def test_an_account_of_a_list_that_is_gone_by_now_is_looked_for_again() -> None:
+def test_a_listed_account_that_is_missing_is_searched_again() -> None:
     for known in ({"id": "7", **scim_body(DUE)}, {"id": "7", "userName": "ada"}):
         conversation = sync_account(replace(WANTED, adopt_by_user_name=True))
         assert isinstance(next(conversation), CachedListQuery)
@@ -235,7 +235,7 @@ def test_without_updates_only_deactivations_are_sent() -> None:
     assert {operation["path"] for operation in request.body["Operations"]} == {"active", "roles"}
 
 
-def test_deleting_what_is_gone_is_done() -> None:
+def test_deleting_a_missing_account_succeeds() -> None:
     gone = replace(WANTED, desired={"want": "absent"})
     assert talk(replace(gone, remote_id="7"), answer(204)) == (AccountResult(None), ["DELETE /Users/7"])
     assert talk(replace(gone, remote_id="7"), answer(404)) == (AccountResult(None), ["DELETE /Users/7"])

@@ -25,7 +25,7 @@ def answer(*operations: dict[str, Any], status: int = 200) -> Response:
     )
 
 
-def test_each_change_stands_in_the_request_with_its_own_id() -> None:
+def test_each_operation_has_its_own_bulk_id() -> None:
     request = joined([MADE, CHANGED, GONE])
     assert (request.method, request.path) == ("POST", "/Bulk")
     assert request.body is not None
@@ -36,7 +36,7 @@ def test_each_change_stands_in_the_request_with_its_own_id() -> None:
     ]
 
 
-def test_what_was_made_is_known_by_its_location_alone() -> None:
+def test_a_created_account_is_identified_by_its_location() -> None:
     own = apart(
         [MADE],
         answer(
@@ -62,7 +62,7 @@ def test_results_are_found_by_their_id_in_any_order_and_what_is_missing_is_not_g
 
 
 @pytest.mark.parametrize("status", [{"code": "200"}, 200, "200"])
-def test_results_without_ids_stand_in_their_order(status: Any) -> None:
+def test_results_without_bulk_ids_are_matched_by_order(status: Any) -> None:
     own = apart([CHANGED, GONE], answer({"status": status}, {"status": "404"}))
     assert [each.status if each else None for each in own] == [200, 404]
 
@@ -87,7 +87,7 @@ def test_an_error_for_the_whole_bulk_request_applies_to_every_operation() -> Non
 
 
 @pytest.mark.parametrize("offered, most", [(None, MOST), (7, 7), (100_000, MOST)])
-def test_no_more_go_together_than_is_offered(offered: int | None, most: int) -> None:
+def test_bulk_requests_respect_the_offered_maximum(offered: int | None, most: int) -> None:
     capabilities = Capabilities(bulk=True, bulk_operations=offered)
     assert most_together(capabilities) == most
     cut = list(parts([GONE] * (most + 1), capabilities))

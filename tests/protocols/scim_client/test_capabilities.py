@@ -63,7 +63,7 @@ def test_an_application_that_says_nothing_can_do_what_the_standard_has() -> None
         ({"filter": {"supported": True, "maxResults": True}}, {"max_results": None}),
     ],
 )
-def test_what_it_says_is_understood_whatever_its_form(
+def test_error_responses_are_understood_in_every_form(
     config: dict[str, Any], expected: dict[str, Any]
 ) -> None:
     document = understand(config, None, None).document()

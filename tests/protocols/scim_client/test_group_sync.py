@@ -81,7 +81,7 @@ def test_a_group_is_looked_for_twice_then_made_with_its_members() -> None:
     )
 
 
-def test_many_members_go_in_parts() -> None:
+def test_many_members_are_sent_in_parts() -> None:
     many = frozenset(f"{number:04d}" for number in range(250))
     reached, asked = talk(
         replace(NEW, members=many, ours=many),
@@ -184,7 +184,7 @@ def test_without_filter_the_list_is_looked_through() -> None:
         talk(blind, None)
 
 
-def test_a_group_that_goes_is_deleted_if_we_made_it_and_left_else() -> None:
+def test_a_group_is_deleted_only_if_dravo_created_it() -> None:
     going = replace(KNOWN, name=None)
     assert talk(going, answer(204))[1][0].method == "DELETE"
     assert talk(going, answer(404))[0] == ReachedGroup(None)
@@ -282,7 +282,7 @@ def test_a_member_that_the_application_does_not_remove_is_reported() -> None:
         there.take(replace(KNOWN, remove=frozenset({"leaving-0001"})))
 
 
-def test_a_group_is_made_though_one_of_its_members_is_gone() -> None:
+def test_a_group_is_created_although_a_member_is_missing() -> None:
     new = replace(NEW, members=frozenset({"account-0001", "account-0002"}), ours=frozenset())
     gone = said(400, "There is no user account-0002.")
     reached, asked = talk(new, listed(), listed(), gone, answer(201, {"id": "9"}), gone, answer(204))
@@ -292,7 +292,7 @@ def test_a_group_is_made_though_one_of_its_members_is_gone() -> None:
     ]
 
 
-def test_without_patch_a_member_whom_the_answer_names_is_left_out() -> None:
+def test_without_patch_the_member_named_by_the_error_is_left_out() -> None:
     new = replace(
         NEW,
         remote_id="9",
@@ -310,7 +310,7 @@ def test_without_patch_a_member_whom_the_answer_names_is_left_out() -> None:
         talk(new, answer(200, there), said(400, "no"))
 
 
-def test_members_whom_the_list_of_accounts_lacks_are_left_out_at_once() -> None:
+def test_members_without_an_account_are_left_out_at_once() -> None:
     many = frozenset(f"{number:04d}" for number in range(64))
     dead = {"0003", "0040"}
     reached, asked = talk(

@@ -53,7 +53,7 @@ def test_a_preview_says_what_would_happen_and_changes_nothing(
     ] == before
 
 
-def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: dict[str, str]) -> None:
+def test_a_preview_equals_the_change(services: ServiceFixture, herbarium: dict[str, str]) -> None:
     direct = assignments.add(
         services.ctx, services.caller, AssignmentRequest("records", "viewer", user="bob")
     )
@@ -71,7 +71,7 @@ def test_what_is_previewed_is_what_happens(services: ServiceFixture, herbarium: 
     assert access_explanation.user(services.ctx, "bob").access == []
 
 
-def test_two_reasons_hold_a_role_until_the_last_is_gone(
+def test_a_role_with_two_reasons_ends_with_the_last_one(
     services: ServiceFixture, herbarium: dict[str, str]
 ) -> None:
     by_group = assignments.add(
@@ -179,7 +179,7 @@ def test_an_assignment_can_be_limited_and_opened_again(
         assignments.change(services.ctx, services.caller, "none", AssignmentEdit())
 
 
-def test_a_date_is_swept_when_it_comes_and_not_before(
+def test_a_date_takes_effect_when_reached_and_not_before(
     services: ServiceFixture, herbarium: dict[str, str]
 ) -> None:
     soon = later(clock.now(), 3600)

@@ -65,7 +65,7 @@ def test_two_users_are_put_side_by_side_with_what_differs_first(garden: ServiceF
         access_comparison.compare(garden.ctx, "ada", "nobody")
 
 
-def test_groups_stand_against_applications_with_what_they_give(garden: ServiceFixture) -> None:
+def test_the_group_matrix_shows_assigned_roles(garden: ServiceFixture) -> None:
     shown = access_matrix.groups(garden.ctx, PageRequest())
     assert {each.name: each.roles for each in shown.items} == {
         "Curators": {"desk": ["Viewer"]},

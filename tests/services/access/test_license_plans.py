@@ -50,7 +50,7 @@ from tests.service_fixture import ServiceFixture
         ([("1", "f", True)], {"desk": ("b",)}, (("desk", "b"),), ("1",)),
     ],
 )
-def test_what_becomes_of_a_seat(
+def test_seats_over_time(
     held: list[tuple[str, str, bool]],
     wanted: dict[str, tuple[str, ...]],
     asks: tuple[str, ...],
@@ -129,7 +129,7 @@ class Desk:
         }
 
 
-def test_a_full_plan_makes_the_next_wait_and_a_seat_comes_free_by_leaving(services: ServiceFixture) -> None:
+def test_a_full_plan_has_a_waiting_list_and_a_leaver_frees_a_seat(services: ServiceFixture) -> None:
     desk = Desk(services)
     desk.put("ada", "bob", "cai", "dan")
     assert (desk.listed(), desk.listed(waiting=True)) == (["ada", "bob"], ["cai", "dan"])

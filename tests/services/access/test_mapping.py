@@ -117,7 +117,7 @@ def test_a_rule_over_groups_follows_them(services: ServiceFixture, desk: dict[st
     assert roles(services) == {"cyd": ["cashier"]}
 
 
-def test_an_exclusion_comes_before_everything(services: ServiceFixture, desk: dict[str, str]) -> None:
+def test_an_exclusion_precedes_all_assignments(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "Trainees", desk["bob"])
     add(services, role="cashier", everyone=True)
     add(services, role="supervisor", user="bob")
@@ -252,9 +252,7 @@ def test_a_policy_is_previewed_and_then_holds(services: ServiceFixture, desk: di
         access_policies.change(services.ctx, services.caller, "desk", {"fallback_role": "boss"})
 
 
-def test_what_users_have_is_kept_where_that_is_the_policy(
-    services: ServiceFixture, desk: dict[str, str]
-) -> None:
+def test_roles_are_retained_where_the_policy_says_so(services: ServiceFixture, desk: dict[str, str]) -> None:
     group = services.group(desk["staff"], "Guides", desk["ada"], desk["bob"])
     add(services, role="supervisor", group=group)
     access_policies.change(

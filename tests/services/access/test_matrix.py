@@ -147,7 +147,7 @@ def test_all_of_it_is_exported_and_no_cell_is_a_formula(
         access_matrix.export(services.ctx, View(application="x"), "csv")
 
 
-def test_what_a_user_would_get_is_what_they_get(services: ServiceFixture, history: dict[str, Any]) -> None:
+def test_a_simulation_equals_the_later_access(services: ServiceFixture, history: dict[str, Any]) -> None:
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("desk", "viewer", rule='title eq "Guide"')
     )
@@ -164,7 +164,7 @@ def test_what_a_user_would_get_is_what_they_get(services: ServiceFixture, histor
             access_simulation.expect(services.ctx, "staff", attributes, groups)
 
 
-def test_changes_count_whom_they_show_and_compare_roles_by_key(services: ServiceFixture) -> None:
+def test_access_changes_count_listed_users_and_compare_roles_by_key(services: ServiceFixture) -> None:
     """Of three who were touched one has another role: one had theirs back before the end, one has the same
     role by another way.
     """

@@ -289,7 +289,7 @@ TestGuarded = Guarded.TestCase
 TestGuarded.settings = settings(max_examples=sized(8, 300), stateful_step_count=20)
 
 
-def test_everyone_whom_a_change_touches_is_named(services: ServiceFixture) -> None:
+def test_all_users_affected_by_a_change_are_named(services: ServiceFixture) -> None:
     staff = services.source()
     services.application()
     for number in range(120):

@@ -153,7 +153,7 @@ def test_a_user_with_the_role_by_a_group_is_excluded_unless_another_role_stays(
     assert not any(name == "ada" for name, _ in held(garden))
 
 
-def test_a_rule_that_gives_the_same_is_not_forgotten_and_what_is_gone_is_said(garden: ServiceFixture) -> None:
+def test_an_equal_rule_is_named_and_lost_access_is_reported(garden: ServiceFixture) -> None:
     review = begin(garden)
     row = rows(garden, review, application="desk")["dan", "viewer"].id
     access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("desk", [row], TAKEN_AWAY))
@@ -188,7 +188,7 @@ def test_an_owner_sees_and_decides_about_their_own_application_only(garden: Serv
     assert len(held(garden)) == 5
 
 
-def test_a_review_ends_by_its_day_and_by_hand_and_stays_as_evidence(garden: ServiceFixture) -> None:
+def test_a_review_ends_by_date_or_operator_and_stays_as_evidence(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
     access_reviews.decide(

@@ -58,7 +58,7 @@ def retitle(
     services.patch_user(garden[source], garden[name], {"op": "replace", "path": "title", "value": title})
 
 
-def test_who_meets_it_now_is_confirmed_and_who_comes_to_meet_it_waits(
+def test_present_matches_are_confirmed_and_later_ones_wait(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
     made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", rule=RULE))

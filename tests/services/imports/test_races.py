@@ -95,7 +95,7 @@ def test_a_user_of_the_name_who_is_pushed_in_between_is_noticed(
     assert [row.user_name for row in services.rows(t.user)].count("una") == 1
 
 
-def test_what_operators_declare_in_between_counts(
+def test_settings_changed_during_a_run_take_effect(
     services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     services.application()
@@ -124,7 +124,7 @@ def test_a_user_who_changes_in_between_is_planned_again(
     assert (row.data["title"], row.version) == ("Botanist", 3)
 
 
-def test_what_cannot_be_written_leaves_nothing_half_done(
+def test_a_failed_write_leaves_no_partial_change(
     services: ServiceFixture, reading: Reading, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     def refuse(*_: Any) -> None:
@@ -156,9 +156,7 @@ def test_answers_that_change_during_a_run_have_everyone_read_again(
     assert reading.run()["whole"]
 
 
-def test_a_large_list_is_written_in_portions_and_comes_out_whole(
-    services: ServiceFixture, reading: Reading
-) -> None:
+def test_a_large_list_is_written_in_chunks_and_complete(services: ServiceFixture, reading: Reading) -> None:
     door = users_in(reading, whole=True)
     for start in range(0, 2_400, 200):
         door.take([entry(str(number), f"guide.{number}") for number in range(start, start + 200)])
@@ -221,7 +219,7 @@ def removals(services: ServiceFixture) -> list[tuple[str, str | None]]:
     return [(row.status, row.released_by) for row in services.rows(t.task, removes=True)]
 
 
-def test_what_a_group_takes_away_at_once_is_believed_and_held_on_its_way(
+def test_many_removed_members_are_stored_and_their_removals_held(
     services: ServiceFixture, guided: Reading
 ) -> None:
     write(guided, *(f"{number},guide.{number},Guide," for number in range(10)))

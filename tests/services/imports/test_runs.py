@@ -386,7 +386,7 @@ def test_the_match_rule_links_only_within_the_domains_of_the_source(
     ] == ["Ibrahim Sow"]
 
 
-def test_anyone_who_comes_with_a_leavers_name_inherits_nothing(
+def test_a_user_with_a_leavers_name_inherits_nothing(
     services: ServiceFixture, read: Read, small: Estates
 ) -> None:
     services.unguarded()
@@ -477,9 +477,7 @@ def test_one_user_is_read_again_at_once_with_their_groups(
     assert "ibrahim.sow" in reading.records()
 
 
-def test_what_a_run_left_in_the_middle_goes_on_and_never_two_at_once(
-    services: ServiceFixture, read: Read
-) -> None:
+def test_an_interrupted_run_resumes_and_never_runs_twice(services: ServiceFixture, read: Read) -> None:
     reading = read()
     import_runs.request_run(services.ctx, services.caller, "estates")
     with pytest.raises(AlreadyExists):
@@ -527,9 +525,7 @@ def test_the_schedule_asks_once_for_what_was_missed_and_not_while_in_preparation
     assert import_config.shown(services.ctx, "estates").next_at == []
 
 
-def test_a_secret_goes_nowhere_else_when_the_address_changes(
-    services: ServiceFixture, read: Read, small: Estates
-) -> None:
+def test_a_changed_address_clears_the_secret(services: ServiceFixture, read: Read, small: Estates) -> None:
     reading = read()
     assert import_config.shown(services.ctx, "estates").has_secret
     assert "reader-of-the-estates" not in str(import_config.shown(services.ctx, "estates"))
@@ -541,7 +537,7 @@ def test_a_secret_goes_nowhere_else_when_the_address_changes(
     ].message
 
 
-def test_answers_are_tried_on_whom_the_source_said_before(services: ServiceFixture, read: Read) -> None:
+def test_a_policy_is_previewed_on_stored_records(services: ServiceFixture, read: Read) -> None:
     reading = read()
     reading.run()
     found = import_config.try_policy(services.ctx, "estates", {"users": 'userName sw "una"'})
@@ -599,7 +595,7 @@ def test_whose_word_counts_is_looked_at_and_then_counts(
         source_priority.change(services.ctx, services.caller, "estates", {"priority": -1})
 
 
-def test_links_are_made_and_undone_by_hand_and_looked_at_first(
+def test_records_are_linked_and_unlinked_with_a_preview(
     services: ServiceFixture, read: Read, small: Estates
 ) -> None:
     services.unguarded()
@@ -636,9 +632,7 @@ def test_links_are_made_and_undone_by_hand_and_looked_at_first(
         record_links.move(services.ctx, services.caller, only.id, None)
 
 
-def test_a_pilot_group_comes_first_and_everyone_later(
-    services: ServiceFixture, read: Read, small: Estates
-) -> None:
+def test_a_pilot_group_precedes_all_users(services: ServiceFixture, read: Read, small: Estates) -> None:
     reading = read(policy={"pilot": "estates, ALL"})
     run = reading.run()
     # In the group, or in a group within it.
@@ -675,9 +669,7 @@ def test_it_is_in_force_from_an_hour_on_and_back(services: ServiceFixture, read:
     assert not reading.change(enabled=False).enabled
 
 
-def test_what_runs_did_is_forgotten_after_a_while_and_their_counts_stay(
-    services: ServiceFixture, read: Read
-) -> None:
+def test_run_entries_expire_and_counts_stay(services: ServiceFixture, read: Read) -> None:
     run = read().run()
     import_runs.sweep(services.ctx, clock.now(), 1)
     assert len(services.rows(t.run_entry)) > 0

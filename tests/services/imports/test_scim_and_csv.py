@@ -236,7 +236,7 @@ def test_a_quotation_mark_that_is_never_closed_fails_the_file(services: ServiceF
     assert len(reading.records()) == 12 and len(reading.members("Guides")) == 12
 
 
-def test_groups_and_memberships_come_from_files_or_from_a_column(services: ServiceFixture) -> None:
+def test_groups_and_memberships_are_read_from_files_or_a_column(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy=ANSWERS)
     users = "id,Voller Name,login,teams\n1,Una,una,Guides; Weeders\n2,Grace,grace,guides\n"
     files(
@@ -300,7 +300,7 @@ def test_a_record_of_a_file_and_a_pushed_one_of_the_same_source_are_one_user(
 MADE = {**ANSWERS, "groups_from": ["team"], "gives": ["Volunteers"], "groups": {"which": "none"}}
 
 
-def test_groups_come_of_the_values_of_a_column_and_for_everyone(services: ServiceFixture) -> None:
+def test_groups_from_column_values_and_for_every_user(services: ServiceFixture) -> None:
     reading = Reading(services, "csv", {}, policy=MADE)
     files(
         reading,

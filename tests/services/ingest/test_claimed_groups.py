@@ -59,7 +59,7 @@ def offered(services: ServiceFixture, words: str = "") -> list[tuple[str, str]]:
     return [(each.source.key, each.name) for each in claimed_groups.seen(services.ctx, words).items]
 
 
-def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixture, door: Door) -> None:
+def test_claimed_groups_are_offered_until_they_exist(services: ServiceFixture, door: Door) -> None:
     assert offered(services) == []
     keep(services, door, door.come(preview=True, groups=["Site", "Scaffolders"]))
     keep(
@@ -82,7 +82,7 @@ def test_what_a_look_has_shown_is_offered_until_it_is_here(services: ServiceFixt
         claimed_groups.make(services.ctx, services.caller, "others", "Scaffolders")
 
 
-def test_a_group_made_ahead_is_the_one_that_they_come_with(services: ServiceFixture, door: Door) -> None:
+def test_a_group_created_ahead_is_used_by_the_first_sign_in(services: ServiceFixture, door: Door) -> None:
     services.application()
     made = claimed_groups.make(services.ctx, services.caller, "contractors", "Scaffolders")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", group=made.id))

@@ -82,7 +82,7 @@ def user_of(services: ServiceFixture, record: str) -> Any:
         ("una2", "Una@Fernhollow.example", "email address 'Una@Fernhollow.example'"),
     ],
 )
-def test_anyone_who_may_be_a_user_of_another_source_gets_nothing_until_it_is_decided(
+def test_a_user_in_conflict_has_no_access_until_it_is_decided(
     services: ServiceFixture, garden: dict[str, str], name: str, address: str, words: str
 ) -> None:
     record = services.user(garden["contractors"], name, emails=email(address))
@@ -137,9 +137,7 @@ def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: 
     )
 
 
-def test_a_record_moved_by_hand_settles_its_conflict(
-    services: ServiceFixture, garden: dict[str, str]
-) -> None:
+def test_linking_a_record_closes_its_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
     record = services.user(garden["contractors"], "una")
     record_links.move(services.ctx, services.caller, record, user_of(services, garden["una"]).id)
     assert open_conflicts(services) == [] and access(services) == ["contractors una", "staff una"]
@@ -200,9 +198,7 @@ def test_leavers_and_users_of_the_same_source_cause_no_conflict(
     assert access(services) == ["contractors una", "contractors una.three", "contractors una.two"]
 
 
-def test_what_is_removed_while_it_waits_leaves_no_conflict(
-    services: ServiceFixture, garden: dict[str, str]
-) -> None:
+def test_a_deleted_record_leaves_no_conflict(services: ServiceFixture, garden: dict[str, str]) -> None:
     record = services.user(garden["contractors"], "una")
     services.intake.remove_user(garden["contractors"], record)
     assert open_conflicts(services) == []

@@ -142,7 +142,7 @@ def test_a_large_change_of_members_is_worked_through_by_marks(
     assert AT_ONCE > 100
 
 
-def test_a_group_that_is_gone_gives_nothing_and_its_history_stays_readable(services: ServiceFixture) -> None:
+def test_a_deleted_group_assigns_nothing_and_its_history_stays_readable(services: ServiceFixture) -> None:
     staff = services.source()
     services.application()
     group = services.group(staff, "Herbarium", services.user(staff, "ada"))
@@ -156,7 +156,7 @@ def test_a_group_that_is_gone_gives_nothing_and_its_history_stays_readable(servi
     assert overview.band(services.ctx).stages[2].needs == 1
 
 
-def test_what_was_planned_on_is_checked_again_before_it_is_written(
+def test_a_stale_plan_is_detected_before_it_is_written(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Between plan and write an assignment is made: the plan is thrown away, and the new one knows of it."""

@@ -35,7 +35,7 @@ def held(services: ServiceFixture, role: str = "viewer") -> set[str]:
     }
 
 
-def test_a_user_whom_no_source_knows_is_entered_changed_and_goes(services: ServiceFixture) -> None:
+def test_a_local_user_is_created_changed_and_deleted(services: ServiceFixture) -> None:
     services.application()
     user = local_users.add(
         services.ctx,
@@ -86,7 +86,7 @@ def test_local_users_are_refused_where_users_come_only_from_sources(services: Se
         ({"user_name": "x", "email": "a b@c"}, "' is not an email address"),
     ],
 )
-def test_what_cannot_be_a_user_is_refused_with_the_hint(
+def test_an_invalid_user_is_refused_with_a_hint(
     services: ServiceFixture, given: dict[str, str], said: str
 ) -> None:
     with pytest.raises(InvalidInput, match=said) as wrong:
@@ -110,7 +110,7 @@ def test_a_second_user_of_the_same_name_or_email_is_refused(
         local_users.change(services.ctx, services.caller, "bob", {**given, "user_name": given["user_name"]})
 
 
-def test_what_a_source_says_is_not_changed_here(services: ServiceFixture) -> None:
+def test_attributes_of_a_source_cannot_be_edited(services: ServiceFixture) -> None:
     staff = services.source()
     services.user(staff, "ada")
     herbarium = services.group(staff, "Herbarium")
@@ -181,7 +181,7 @@ def test_a_local_group_gives_to_users_and_groups_of_any_source(services: Service
     assert held(services) == set()
 
 
-def test_a_leaver_is_in_no_local_group_and_anyone_who_comes_by_that_name_is_not_either(
+def test_a_leaver_and_a_later_namesake_are_in_no_local_group(
     services: ServiceFixture,
 ) -> None:
     services.application()
@@ -195,7 +195,7 @@ def test_a_leaver_is_in_no_local_group_and_anyone_who_comes_by_that_name_is_not_
     assert held(services) == set() and local_groups.one(services.ctx, group).members == 0
 
 
-def test_a_group_cannot_come_to_be_within_itself(services: ServiceFixture) -> None:
+def test_a_group_cannot_contain_itself(services: ServiceFixture) -> None:
     one, two = (local_groups.add(services.ctx, services.caller, name).id for name in ("One", "Two"))
     local_groups.change_members(services.ctx, services.caller, one, Members(add_groups=(two,)))
     for outer, inner in ((two, one), (one, one)):

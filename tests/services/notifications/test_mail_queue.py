@@ -137,7 +137,7 @@ def test_invalid_settings_are_explained(services: ServiceFixture, given: dict[st
     assert mail_queue.shown(services.ctx).host == ""
 
 
-def test_a_password_is_kept_encrypted_and_goes_to_no_other_host(services: ServiceFixture) -> None:
+def test_a_password_is_stored_encrypted_and_sent_to_no_other_host(services: ServiceFixture) -> None:
     shown = set_server(services, 465, security="tls", user="dravo", password="rather-secret")
     assert shown.has_password and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(
         services.rows(t.audit)
@@ -212,9 +212,7 @@ def test_a_server_without_a_trusted_certificate_gets_no_password(
 @pytest.mark.parametrize(
     "host", ["mail..x", ".", "mail.fernhollow.example..", "a" * 64 + ".example", "x." * 130 + "example"]
 )
-def test_what_can_be_no_name_of_a_machine_is_refused_and_called_nowhere(
-    services: ServiceFixture, host: str
-) -> None:
+def test_an_invalid_host_name_is_refused_and_never_called(services: ServiceFixture, host: str) -> None:
     with pytest.raises(InvalidInput, match="' is not a valid host name"):
         set_server(services, 25, host=host)
     with pytest.raises(Unreachable, match="the name '"):

@@ -54,7 +54,7 @@ def test_places_are_given_out_at_the_pace_that_is_set(passing: Clock) -> None:
     assert [pace.take("c", None) for _ in range(3)] == [0.0, 0.0, 0.0]
 
 
-def test_however_late_they_wake_no_two_go_together(passing: Clock) -> None:
+def test_late_threads_keep_the_rate(passing: Clock) -> None:
     pace, gone = Pace(), []
     chance = random.Random(8)
     waiting = [passing.now] * 50
@@ -205,7 +205,7 @@ def test_a_list_does_not_hold_what_was_deleted_since_it_was_begun(passing: Clock
         (Request("PATCH", "/Users/a%2F7"), 503, ["a/7", "8"]),
     ],
 )
-def test_what_answers_say_is_gone_is_in_no_list(
+def test_accounts_answered_with_404_leave_the_list(
     services: ServiceFixture, request_: Request, status: int | None, left: list[str]
 ) -> None:
     talker = ApplicationClient(services.ctx)
@@ -215,7 +215,7 @@ def test_what_answers_say_is_gone_is_in_no_list(
     assert [each["id"] for each in found or []] == left
 
 
-def test_what_could_not_be_read_is_not_read_again_by_all_who_waited_for_it() -> None:
+def test_a_failed_listing_is_not_repeated_by_each_waiting_thread() -> None:
     lists, started, reads = Lists(), threading.Barrier(8), []
 
     def reading() -> list[Any]:

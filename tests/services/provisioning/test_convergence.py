@@ -391,9 +391,7 @@ def test_a_change_during_an_attempt_stays_due(services: ServiceFixture, records:
     assert services.rows(t.task)[0].closed_at is not None
 
 
-def test_what_is_left_alone_during_an_attempt_is_not_due_again(
-    services: ServiceFixture, records: Application
-) -> None:
+def test_an_ignored_difference_is_not_retried(services: ServiceFixture, records: Application) -> None:
     staff = services.source()
     ada = services.user(staff, "ada")
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
@@ -414,7 +412,7 @@ def test_what_is_left_alone_during_an_attempt_is_not_due_again(
 
 
 @pytest.mark.parametrize(("setting", "value"), [("create_accounts", False)])
-def test_what_settings_do_not_permit_is_held_and_comes_up_when_they_do(
+def test_changes_wait_until_settings_permit_them(
     services: ServiceFixture, records: Application, setting: str, value: bool
 ) -> None:
     staff = services.source()

@@ -231,7 +231,7 @@ def test_no_filter_and_lost_replies(garden: Garden) -> None:
     garden.check_groups()
 
 
-def test_many_changes_go_in_one_request(garden: Garden) -> None:
+def test_many_changes_are_sent_in_one_request(garden: Garden) -> None:
     garden.app.faults(bulk=80)
     number = sized(8 * USERS, USERS)
     garden.open(number)

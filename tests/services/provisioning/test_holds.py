@@ -103,7 +103,7 @@ def take_out(services: ServiceFixture, garden: dict[str, Any], count: int, start
     )
 
 
-def test_few_go_and_many_wait_and_those_behind_them_too(
+def test_removals_within_the_limit_are_sent_and_more_are_held(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     take_out(services, garden, 3)
@@ -120,9 +120,7 @@ def test_few_go_and_many_wait_and_those_behind_them_too(
     assert sum(row.until_at is None for row in services.rows(t.access)) == USERS - 12
 
 
-def test_anyone_who_left_before_does_not_count_among_those_who_are_there(
-    services: ServiceFixture, garden: dict[str, Any]
-) -> None:
+def test_earlier_leavers_do_not_count_as_present(services: ServiceFixture, garden: dict[str, Any]) -> None:
     settings.change(services.ctx, services.caller, "removal_limit_minimum", 1)
     settings.change(services.ctx, services.caller, "removal_limit_percent", 20)
     # Twenty leave one after the other, each long after the one before; ten are left.
@@ -172,7 +170,7 @@ def test_the_users_of_a_source_who_left_before_do_not_count_either(
     assert "users of Staff, which has 10" in holds.list_holds(services.ctx).items[0].message
 
 
-def test_what_is_given_is_never_held(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_added_access_is_never_held(services: ServiceFixture, garden: dict[str, Any]) -> None:
     take_out(services, garden, 20)
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "curator", user="p29"))
     assert go(services) == ["p29"]
@@ -190,7 +188,7 @@ def test_what_is_given_is_never_held(services: ServiceFixture, garden: dict[str,
     ],
     ids=lambda went: type(went).__name__,
 )
-def test_what_is_held_stays_held_however_an_attempt_ends_that_began_before(
+def test_a_hold_survives_the_end_of_an_earlier_attempt(
     services: ServiceFixture, garden: dict[str, Any], went: Any
 ) -> None:
     for user in garden["users"]:
@@ -258,9 +256,7 @@ def test_a_hold_is_approved_only_with_the_typed_name(
     assert services.rows(t.audit)[-1].action == "approved removals"
 
 
-def test_what_is_dropped_stays_there_until_something_changes(
-    services: ServiceFixture, garden: dict[str, Any]
-) -> None:
+def test_a_discarded_removal_stays_until_a_change(services: ServiceFixture, garden: dict[str, Any]) -> None:
     take_out(services, garden, 20)
     go(services)
     assert holds.discard(services.ctx, services.caller, "records", "Records").number == 20
@@ -269,7 +265,7 @@ def test_what_is_dropped_stays_there_until_something_changes(
     assert go(services) == ["p00"]
 
 
-def test_who_comes_back_is_held_no_longer(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_returned_access_ends_the_hold(services: ServiceFixture, garden: dict[str, Any]) -> None:
     take_out(services, garden, 8)
     go(services)
     for each in garden["users"][:8]:
@@ -288,7 +284,7 @@ def test_trying_again_or_other_settings_do_not_get_past_it(
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(
+def test_an_unknown_outcome_is_judged_by_the_applied_state(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     take_out(services, garden, 20)
@@ -303,7 +299,7 @@ def test_what_came_into_doubt_is_judged_by_what_was_last_agreed(
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_was_dropped_is_not_got_past_the_removal_limit_by_trying_again(
+def test_a_retry_does_not_bypass_a_discarded_removal(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     take_out(services, garden, 20)
@@ -314,7 +310,7 @@ def test_what_was_dropped_is_not_got_past_the_removal_limit_by_trying_again(
     assert go(services) == [] and held(services) == 20
 
 
-def test_what_became_due_during_an_attempt_is_judged_by_what_the_attempt_gave(
+def test_changes_during_an_attempt_are_judged_by_its_result(
     services: ServiceFixture, garden: dict[str, Any]
 ) -> None:
     newcomers = [services.user(garden["staff"], f"new{number:02}") for number in range(20)]
@@ -397,7 +393,9 @@ def test_an_operator_s_own_change_asks_for_the_name_and_then_goes(
     assert len(go(services)) == USERS and held(services) == 0
 
 
-def test_what_was_seen_is_what_is_done_or_nothing(services: ServiceFixture, garden: dict[str, Any]) -> None:
+def test_an_approval_applies_to_the_shown_removals_or_fails(
+    services: ServiceFixture, garden: dict[str, Any]
+) -> None:
     seen = assignment_changes.preview_removing(services.ctx, garden["assignment"])
     take_out(services, garden, 1)
     with pytest.raises(StalePreview, match="29 lose"):
@@ -462,5 +460,5 @@ def test_more_of_anything_never_allows_less(number: int, share: int, least: int,
         ({"want": "absent"}, {"want": "present", "active": False, "roles": []}, False),
     ],
 )
-def test_what_takes_something_away(applied: Any, desired: Any, expected: bool) -> None:
+def test_which_changes_are_removals(applied: Any, desired: Any, expected: bool) -> None:
     assert takes_away(applied, desired) is expected

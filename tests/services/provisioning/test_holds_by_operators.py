@@ -63,9 +63,7 @@ def team(services: ServiceFixture) -> str:
     return group
 
 
-def test_what_was_confirmed_goes_in_every_application_that_it_concerns(
-    services: ServiceFixture, team: str
-) -> None:
+def test_a_confirmed_removal_is_sent_to_every_application(services: ServiceFixture, team: str) -> None:
     shown = local_groups.preview_removing(services.ctx, team)
     assert (shown.lost, shown.taken, shown.application, shown.type_to_confirm) == (
         40,
@@ -86,15 +84,13 @@ def test_what_was_confirmed_goes_in_every_application_that_it_concerns(
     }
 
 
-def test_few_need_no_name_and_go_by_themselves(services: ServiceFixture, team: str) -> None:
+def test_few_removals_need_no_confirmation(services: ServiceFixture, team: str) -> None:
     local_groups.change_members(services.ctx, services.caller, team, Members(remove=("p00", "p01")))
     assert sorted(set(go(services))) == ["p00", "p01"] and held(services) == 0
     assert {row.released_by for row in services.rows(t.task, removes=True, closed_at=None)} == {None}
 
 
-def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(
-    services: ServiceFixture, team: str
-) -> None:
+def test_removals_through_a_local_group_are_held_too(services: ServiceFixture, team: str) -> None:
     staff = next(row.id for row in services.rows(t.source) if row.key == "staff")
     outer = str(local_groups.add(services.ctx, services.caller, "Outer").id)
     records = [row.id for row in services.rows(t.record) if row.source_id == staff]
@@ -114,7 +110,7 @@ def test_what_a_source_takes_away_through_a_local_group_is_held_all_the_same(
     assert go(services) == [] and held(services) == USERS
 
 
-def test_what_a_review_takes_away_is_confirmed_by_the_application_s_name(
+def test_removals_of_a_review_are_confirmed_by_the_application_label(
     services: ServiceFixture, team: str
 ) -> None:
     review = access_reviews.start(

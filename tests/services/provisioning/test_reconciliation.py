@@ -55,7 +55,7 @@ ADA = Expected("a1", "7", "Ada", BODY)
         ({"value": "a", "primary": False}, {"value": "a"}, True),
     ],
 )
-def test_what_counts_as_the_same(wanted: Any, found: Any, same: bool) -> None:
+def test_values_that_count_as_equal(wanted: Any, found: Any, same: bool) -> None:
     assert agrees(wanted, found) is same
 
 
@@ -384,7 +384,7 @@ def test_drift_on_the_command_line(running: Running, app: StandIn, garden: str) 
     assert "the schedule" not in dravo("drift", "runs", garden)
 
 
-def test_what_is_kept_by_hand_is_not_compared(services: ServiceFixture) -> None:
+def test_attributes_managed_in_the_application_are_not_compared(services: ServiceFixture) -> None:
     applications.add(services.ctx, services.caller, "payslips", "Payslips", None, tracked_only=True)
     with pytest.raises(InvalidInput, match="' is tracked only"):
         reconciliation.ask_for(services.ctx, services.caller, "payslips")
@@ -452,7 +452,7 @@ def test_a_user_is_made_of_an_account_that_was_found_and_the_account_is_theirs(
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 
-def test_what_was_given_by_hand_differs_also_where_the_user_has_nothing() -> None:
+def test_a_role_given_by_hand_is_drift_without_desired_roles() -> None:
     ours = replace(ADA, empty=frozenset({"nickName", "entitlements", ENTERPRISE}))
     there = {
         "id": "7",
@@ -486,7 +486,7 @@ def test_a_foreign_group_is_listed_with_members_known_here() -> None:
     assert list(compare_groups([TEAM], there, OURS, frozenset({"50"}))) == []
 
 
-def test_what_failed_stays_in_the_list_and_a_dead_account_is_replaced_by_linking(
+def test_failed_repairs_stay_listed_and_linking_replaces_a_missing_account(
     running: Running, app: StandIn, garden: str
 ) -> None:
     ada = app.accounts()[f"ada-{garden}"]

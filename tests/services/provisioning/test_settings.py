@@ -335,7 +335,7 @@ def test_an_unknowable_outcome_is_left_to_an_operator(
         tasks.resolve(services.ctx, services.caller, held.id, "missing", None)
 
 
-def test_what_has_another_hint_is_of_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
+def test_errors_with_another_hint_are_another_kind(running: Running, app: StandIn, fresh: Fresh) -> None:
     key, names = fresh("records"), [fresh("in-the-way"), fresh("elsewhere")]
     app.create(userName=names[0], active=True)
     app.create(userName=names[1], active=True, externalId="till-7")

@@ -19,7 +19,7 @@ def bands(services: ServiceFixture) -> dict[tuple[str, str], int]:
     return {(labels[band["from_id"]], labels[band["to_id"]]): band["users"] for band in shown.bands}
 
 
-def test_each_role_of_a_user_is_counted_by_the_way_they_come_to_it(services: ServiceFixture) -> None:
+def test_each_role_is_counted_by_its_path(services: ServiceFixture) -> None:
     services.application("records")
     staff = services.source()
     ada, bob, cai = (services.user(staff, name) for name in ("ada", "bob", "cai"))

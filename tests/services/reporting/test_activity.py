@@ -42,7 +42,7 @@ def walk(running: Running, app: StandIn, fresh: Fresh) -> dict[str, str]:
     return {"source": source, "application": key, "user": user_id, "name": f"Ottilie {name}"}
 
 
-def test_everything_that_happened_stands_in_one_list(running: Running, walk: dict[str, str]) -> None:
+def test_all_activity_is_one_list(running: Running, walk: dict[str, str]) -> None:
     label = walk["application"].replace("-", " ").title()
     with running.dravo as dravo:
         of_application = list(dravo.activity(application=walk["application"]))
@@ -60,7 +60,7 @@ def test_everything_that_happened_stands_in_one_list(running: Running, walk: dic
     assert all(each["user"] == {"id": walk["user"], "name": walk["name"]} for each in of_user)
 
 
-def test_pages_show_each_thing_once_whatever_comes_meanwhile(running: Running, walk: dict[str, str]) -> None:
+def test_pages_list_each_item_once_despite_new_items(running: Running, walk: dict[str, str]) -> None:
     with running.dravo as dravo:
         whole = [each["id"] for each in dravo.activity(application=walk["application"])]
         seen: list[str] = []

@@ -113,7 +113,7 @@ def test_only_the_linked_operator_signs_in_and_no_namesake(desk: Desk) -> None:
     assert desk.come() is None and desk.come(VerifiedIdentity(UNA.issuer, "una-8")) is not None
 
 
-def test_what_lets_operators_in_is_a_super_administrator_s_to_change(desk: Desk) -> None:
+def test_only_super_administrators_change_operator_sign_in(desk: Desk) -> None:
     administrator = Caller("x", "idris.vance", ADMINISTRATOR)
     ctx = desk.ctx
     for change in (
@@ -274,7 +274,7 @@ def test_on_the_sign_in_page_operators_have_a_button_and_users_are_not_sent_ther
     )
 
 
-def test_anyone_who_has_to_have_a_second_factor_and_has_none_is_not_done_with_signing_in(desk: Desk) -> None:
+def test_a_required_second_factor_must_be_set_up_at_sign_in(desk: Desk) -> None:
     settings.change(desk.ctx, desk.una, "second_factor", True)
     assert desk.enter().unfinished
     desk.link()
@@ -307,7 +307,7 @@ def test_where_one_is_signed_in_is_listed_and_ended_elsewhere(desk: Desk) -> Non
     assert operator_sessions.by_session(desk.ctx, str(desk.una.session)) is None
 
 
-def test_signing_out_goes_on_to_the_provider_that_let_one_in(desk: Desk) -> None:
+def test_sign_out_continues_at_the_provider(desk: Desk) -> None:
     desk.change(fields={**FIELDS, "sign_out": "https://id.rootworks.example/out"})
     desk.link()
     desk.status("enabled")

@@ -27,9 +27,7 @@ def change(desk: Desk, caller: Caller, present: str = PASSWORD, wanted: str = WA
     passwords.change_own(desk.ctx, caller, desk.limiter, present, wanted)
 
 
-def test_it_is_changed_and_anyone_who_is_signed_in_elsewhere_is_not_any_more(
-    desk: Desk, services: ServiceFixture
-) -> None:
+def test_a_password_change_ends_other_sessions(desk: Desk, services: ServiceFixture) -> None:
     una, elsewhere = desk.enter(), desk.enter()
     change(desk, una)
     with pytest.raises(NotSignedIn):
@@ -64,9 +62,7 @@ def test_invalid_changes_are_explained_and_change_nothing(desk: Desk) -> None:
     assert desk.enter().name == "una.kerrigan"
 
 
-def test_where_a_source_alone_lets_one_in_there_is_none_to_change(
-    desk: Desk, services: ServiceFixture
-) -> None:
+def test_without_a_password_there_is_nothing_to_change(desk: Desk, services: ServiceFixture) -> None:
     una = desk.enter()
     with services.ctx.database.writing() as connection:
         connection.execute(t.operator.update().values(only_by_source=True))
@@ -88,7 +84,7 @@ def test_of_two_concurrent_changes_one_is_refused(desk: Desk, monkeypatch: pytes
     assert desk.enter(password="the-other-was-quicker").name == "una.kerrigan"
 
 
-def test_what_ships_hashes_passwords_and_makes_keys_as_strong_as_is_said() -> None:
+def test_password_hashes_and_keys_have_the_documented_strength() -> None:
     # Other tests take cheaper ones.
     assert (SHIPPED_PASSWORDS.time_cost, SHIPPED_PASSWORDS.memory_cost) >= (3, 64 * 1024)
     assert str(SHIPPED_PASSWORDS.type) == "Type.ID"

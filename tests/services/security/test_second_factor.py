@@ -92,7 +92,7 @@ def test_a_password_alone_is_refused_and_each_code_works_once(desk: Desk) -> Non
     assert second_factor.status(desk.ctx, una).recovery_left == 9
 
 
-def test_anyone_who_guesses_is_turned_away(desk: Desk) -> None:
+def test_guesses_are_limited(desk: Desk) -> None:
     una = desk.enter()
     secret = second_factor.begin(desk.ctx, una).secret
     second_factor.confirm(desk.ctx, una, shown(secret))

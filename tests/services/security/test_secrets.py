@@ -56,7 +56,7 @@ def test_a_password_fits_only_itself() -> None:
 
 
 @given(st.text(max_size=50))
-def test_a_secret_comes_back_only_with_its_key(text: str) -> None:
+def test_a_secret_decrypts_only_with_its_key(text: str) -> None:
     keys = _keys("one")
     kept = keys.encrypt(text)
     assert keys.decrypt(kept) == text
@@ -112,7 +112,7 @@ def test_a_push_token_opens_its_own_source_only(services: ServiceFixture) -> Non
         assert "Authorization" in str(door.admit("staff", None))
 
 
-def test_what_is_remembered_of_a_token_is_forgotten_when_it_is_revoked(services: ServiceFixture) -> None:
+def test_a_revoked_token_leaves_the_cache(services: ServiceFixture) -> None:
     services.source("staff")
     made = scim_tokens.add_token(services.ctx, services.caller, "staff", "Provider")
     door = ScimAuthenticator(services.ctx)
@@ -154,7 +154,7 @@ def test_observations_are_written_once_in_a_while(services: ServiceFixture) -> N
 
 
 @pytest.mark.parametrize("key", ["", "-a", "a-", "A", "a b", "a/b", "é", "a" * 65, "a.b"])
-def test_a_key_that_cannot_stand_in_an_address_is_refused(services: ServiceFixture, key: str) -> None:
+def test_a_key_invalid_in_a_url_is_refused(services: ServiceFixture, key: str) -> None:
     with pytest.raises(InvalidInput, match="' is not a valid key"):
         sources.add(services.ctx, services.caller, key, "Staff")
 

@@ -144,7 +144,7 @@ def test_linked_users_out_of_scope_or_inactive_are_distinguished(ctx: ServiceFix
     assert (after.ways[0].message_to_user, after.applications) == ("Your account is not active.", [])
 
 
-def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> None:
+def test_a_code_is_sent_only_to_addresses_of_the_domain(ctx: ServiceFixture) -> None:
     ctx.source("volunteers")
     given = {"protocol": "email_code", "policy": {"domains": ["volunteers.example"]}}
     sign_in_settings.change(ctx.ctx, ctx.caller, "volunteers", given)
@@ -177,7 +177,7 @@ def test_a_code_goes_only_to_an_address_of_the_domain(ctx: ServiceFixture) -> No
     assert petra["volunteers"].opens and petra["volunteers"].bound_at
 
 
-def test_what_is_missing_again_closes_it(ctx: ServiceFixture) -> None:
+def test_missing_settings_disable_the_sign_in(ctx: ServiceFixture) -> None:
     staff(ctx)
     sign_in_settings.change(ctx.ctx, ctx.caller, "contractors", {"policy": OWNED})
     put(ctx, "enabled")

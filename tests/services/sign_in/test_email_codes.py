@@ -217,7 +217,7 @@ def test_an_inactive_user_is_refused(post: Post) -> None:
     assert (came.outcome, came.message) == ("refused", "Your account is not active.")
 
 
-def test_a_sign_in_test_by_a_code_changes_nothing_and_is_for_whom_it_is(post: Post) -> None:
+def test_a_test_sign_in_by_code_changes_nothing_and_serves_one_user(post: Post) -> None:
     user = post.known()
     post.status("disabled")
     with pytest.raises(NotFound):
@@ -238,7 +238,7 @@ def test_a_sign_in_test_by_a_code_changes_nothing_and_is_for_whom_it_is(post: Po
     )
 
 
-def test_what_is_missing_stands_in_the_way(services: ServiceFixture) -> None:
+def test_missing_settings_prevent_enabling(services: ServiceFixture) -> None:
     services.source("volunteers")
     sign_in_settings.change(
         services.ctx,

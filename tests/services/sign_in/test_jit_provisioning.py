@@ -89,7 +89,7 @@ def everything(services: ServiceFixture) -> dict[str, list[Any]]:
     return {table.name: [tuple(row) for row in services.rows(table)] for table in t.metadata.sorted_tables}
 
 
-def test_a_new_user_comes_with_groups_and_what_they_give(services: ServiceFixture, door: Door) -> None:
+def test_a_new_user_gets_groups_and_their_access(services: ServiceFixture, door: Door) -> None:
     services.application()
     door.come(groups=["Site"])
     assignments.add(
@@ -263,7 +263,7 @@ def test_a_sign_in_activates_no_user(services: ServiceFixture, door: Door) -> No
 # Groups out of claims
 
 
-def test_a_claim_that_did_not_come_is_not_a_claim_that_is_empty(door: Door) -> None:
+def test_a_missing_claim_differs_from_an_empty_one(door: Door) -> None:
     here = door.come(groups=["Site", "Yard"])
     assert door.groups_of(door.come().user_id) == {"Site", "Yard"}
     assert any("No claim contains groups (expected: " in each["message"] for each in door.steps.lines)
@@ -300,7 +300,7 @@ def test_groups_that_are_not_chosen_are_left_out(door: Door) -> None:
     assert door.groups_of(arrived.user_id) == {"Site"}
 
 
-def test_what_was_claimed_lapses_when_they_do_not_come_any_more(services: ServiceFixture, door: Door) -> None:
+def test_claimed_memberships_expire_without_sign_ins(services: ServiceFixture, door: Door) -> None:
     services.application()
     sign_in_settings.change(
         services.ctx, services.caller, "contractors", {"protocol": "saml", "settings": {"claim_days": 30}}

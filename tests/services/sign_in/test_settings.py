@@ -66,7 +66,7 @@ def missing(services: ServiceFixture, row: Any) -> list[str]:
         return sign_in_settings.missing(connection, row)
 
 
-def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: ServiceFixture) -> None:
+def test_missing_values_are_listed_and_do_not_prevent_saving(partners: ServiceFixture) -> None:
     with pytest.raises(NotFound, match="'Partners' has no sign-in"):
         setup_checklist.shown(partners.ctx, partners.caller, "partners", BASE)
     with pytest.raises(InvalidInput, match="' is not a valid protocol"):
@@ -99,7 +99,7 @@ def test_what_is_missing_is_listed_and_does_not_stand_in_the_way(partners: Servi
         ),
     ],
 )
-def test_what_cannot_be_is_refused_and_what_was_there_stays(
+def test_invalid_settings_are_refused_and_the_old_ones_stay(
     partners: ServiceFixture, given: dict[str, Any], told: str
 ) -> None:
     before = change(partners, protocol="saml", fields=FIELDS)
@@ -108,7 +108,7 @@ def test_what_cannot_be_is_refused_and_what_was_there_stays(
     assert tuple(partners.rows(t.source_sign_in)[0]) == tuple(before)
 
 
-def test_a_secret_is_kept_encrypted_and_forgotten_when_it_would_go_elsewhere(
+def test_a_secret_is_stored_encrypted_and_cleared_for_a_new_host(
     partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda issuer: {**OPENID, "issuer": issuer})
@@ -136,7 +136,7 @@ def test_an_unanswering_metadata_url_is_saved_and_reported(partners: ServiceFixt
     assert missing(partners, change(partners, fields=FIELDS)) == []
 
 
-def test_it_counts_for_those_for_whom_it_was_set_and_from_its_hour_on(partners: ServiceFixture) -> None:
+def test_a_pilot_and_a_start_time_are_respected(partners: ServiceFixture) -> None:
     ctx, caller = partners.ctx, partners.caller
 
     def put(status: str, **more: Any) -> Any:
