@@ -55,7 +55,9 @@ export class ApiProblem extends Error {
 }
 
 /** Returns the answer of a call, or throws the error of the service. */
-export async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+export async function answered<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
   let result
   try {
     result = await call
@@ -72,7 +74,11 @@ export async function answered<T>(call: Promise<{ data?: T; error?: unknown; res
   if (result.response.ok) return result.data as T
   const told = (result.error as { error?: Problem } | undefined)?.error
   throw new ApiProblem(
-    told ?? { code: 'unknown', message: `The service answered with ${result.response.status}.`, hint: 'Try again.' },
+    told ?? {
+      code: 'unknown',
+      message: `The service answered with ${result.response.status}.`,
+      hint: 'Try again.',
+    },
     result.response.status,
   )
 }

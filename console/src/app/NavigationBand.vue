@@ -102,19 +102,33 @@ async function leave(): Promise<void> {
             @click="opened = false"
           >
             <span class="title">{{ names[stage.name] }}</span>
-            <span class="count">{{ stage.count?.toLocaleString('en') ?? '·' }} {{ counted[stage.name] ?? '' }}</span>
+            <span class="count"
+              >{{ stage.count?.toLocaleString('en') ?? '·' }} {{ counted[stage.name] ?? '' }}</span
+            >
             <span v-if="stage.needs" class="needs">
               <span class="visually-hidden">needs attention:</span> {{ stage.needs }}
             </span>
           </router-link>
           <svg v-if="number < stages.length - 1" class="run" viewBox="0 0 12 24" aria-hidden="true">
-            <path d="M3 5l6 7-6 7" fill="none" stroke="currentColor" stroke-width="2" stroke-linecap="round" />
+            <path
+              d="M3 5l6 7-6 7"
+              fill="none"
+              stroke="currentColor"
+              stroke-width="2"
+              stroke-linecap="round"
+            />
           </svg>
         </li>
       </ol>
     </nav>
     <div class="end">
-      <v-btn :icon="mdiMagnify" variant="text" aria-label="Search" title="Search ( / )" @click="finding = true" />
+      <v-btn
+        :icon="mdiMagnify"
+        variant="text"
+        aria-label="Search"
+        title="Search ( / )"
+        @click="finding = true"
+      />
       <v-btn :icon="mdiHistory" variant="text" to="/activity" aria-label="Activity" title="Activity" />
       <v-btn :icon="mdiCogOutline" variant="text" to="/settings" aria-label="Settings" title="Settings" />
       <v-btn

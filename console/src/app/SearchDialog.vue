@@ -20,7 +20,8 @@ interface Found {
   subtitle: string
   to: string
 }
-const fits = (...texts: string[]) => texts.some((each) => each.toLowerCase().includes(words.value.toLowerCase()))
+const fits = (...texts: string[]) =>
+  texts.some((each) => each.toLowerCase().includes(words.value.toLowerCase()))
 
 /** The user with exactly the typed ID or external ID. */
 async function meant(user: string) {
@@ -92,12 +93,19 @@ const sources = useQuery({
   queryFn: async (): Promise<Found[]> => {
     const listed = await answered(api.GET('/api/v1/sources', { params: { query: { count: 500 } } }))
     const some = listed.items.filter((each) => fits(each.label, each.key)).slice(0, MOST)
-    return some.map((each) => ({ kind: 'Source', title: each.label, subtitle: each.key, to: `/sources/${each.key}` }))
+    return some.map((each) => ({
+      kind: 'Source',
+      title: each.label,
+      subtitle: each.key,
+      to: `/sources/${each.key}`,
+    }))
   },
 })
 const all = [users, groups, applications, sources]
 const found = computed(() => all.flatMap((each) => each.data.value ?? []))
-const looking = computed(() => all.some((each) => each.isFetching.value) || words.value !== (typed.value ?? '').trim())
+const looking = computed(
+  () => all.some((each) => each.isFetching.value) || words.value !== (typed.value ?? '').trim(),
+)
 </script>
 
 <template>

@@ -6,7 +6,8 @@ export function useAddressFilter(name: string): Ref<string | undefined> {
   const route = useRoute()
   const router = useRouter()
   return computed({
-    get: () => (typeof route.query[name] === 'string' && route.query[name] ? String(route.query[name]) : undefined),
+    get: () =>
+      typeof route.query[name] === 'string' && route.query[name] ? String(route.query[name]) : undefined,
     set: (value) => void router.replace({ query: { ...route.query, [name]: value || undefined } }),
   })
 }

@@ -15,7 +15,11 @@ export const router = createRouter({
       component: () => import('../features/your-applications/YourApplicationsPage.vue'),
       meta: { open: true, title: 'Your applications' },
     },
-    { path: '/', component: () => import('../features/reporting/OverviewPage.vue'), meta: { title: 'Overview' } },
+    {
+      path: '/',
+      component: () => import('../features/reporting/OverviewPage.vue'),
+      meta: { title: 'Overview' },
+    },
     {
       path: '/sources',
       component: () => import('../features/sources/SourcesPage.vue'),
@@ -110,7 +114,11 @@ router.beforeEach(async (to) => {
   if (needs !== (to.path === '/second-factor')) return needs ? { path: '/second-factor' } : { path: '/' }
   // An application owner sees lists of one of their own applications at a time.
   const own = useSession().session.value?.applications
-  if (own?.length && /^\/(access|tasks|activity)/.test(to.path) && !own.includes(String(to.query.application)))
+  if (
+    own?.length &&
+    /^\/(access|tasks|activity)/.test(to.path) &&
+    !own.includes(String(to.query.application))
+  )
     return { path: to.path, query: { ...to.query, application: own[0] } }
   return true
 })

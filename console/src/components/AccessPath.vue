@@ -34,12 +34,15 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
         <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       </template>
       <span v-if="reason.group" class="piece">
-        <small>Group</small><router-link :to="`/groups/${reason.group.id}`">{{ reason.group.name }}</router-link>
+        <small>Group</small
+        ><router-link :to="`/groups/${reason.group.id}`">{{ reason.group.name }}</router-link>
       </span>
       <span v-else-if="reason.kind === 'rule'" class="piece"
         ><small>Rule</small><code class="mono">{{ reason.rule }}</code></span
       >
-      <span v-else-if="reason.kind === 'everyone'" class="piece"><small>Everyone</small>all active users</span>
+      <span v-else-if="reason.kind === 'everyone'" class="piece"
+        ><small>Everyone</small>all active users</span
+      >
       <span v-else class="piece"><small>User</small>{{ access.user.display_name }}</span>
       <v-icon :icon="mdiChevronRight" size="18" aria-label="then" />
       <span class="piece">

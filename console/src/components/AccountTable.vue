@@ -23,7 +23,13 @@ const origins: Record<string, string> = { made: 'created by Dravo', adopted: 'ad
 
 <template>
   <div class="row filters">
-    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User or account ID" clearable class="words" />
+    <v-text-field
+      v-model="typed"
+      :prepend-inner-icon="mdiMagnify"
+      label="User or account ID"
+      clearable
+      class="words"
+    />
     <v-select
       v-model="status"
       label="Status"

@@ -81,12 +81,20 @@ function keep(): void {
     <p class="quiet foot">
       Nothing has been changed yet.
       <template v-if="all > most"> Shows the first {{ most }} of {{ all.toLocaleString('en') }}.</template>
-      <v-btn v-if="preview.users.length" size="small" variant="text" color="primary" @click="keep">Download CSV</v-btn>
-      <template v-if="all > preview.users.length">(the first {{ preview.users.length.toLocaleString('en') }})</template>
+      <v-btn v-if="preview.users.length" size="small" variant="text" color="primary" @click="keep"
+        >Download CSV</v-btn
+      >
+      <template v-if="all > preview.users.length"
+        >(the first {{ preview.users.length.toLocaleString('en') }})</template
+      >
     </p>
     <div v-if="preview.confirm" class="serious">
       <p><StatusLabel status="serious" /> {{ preview.confirm }}</p>
-      <v-text-field v-model="confirm" :label="`Type ${preview.type_to_confirm} to confirm`" autocomplete="off" />
+      <v-text-field
+        v-model="confirm"
+        :label="`Type ${preview.type_to_confirm} to confirm`"
+        autocomplete="off"
+      />
     </div>
   </div>
 </template>

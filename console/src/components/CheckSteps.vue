@@ -12,7 +12,8 @@ defineProps<{ check: { steps: { name: string; outcome: string; message: string; 
         <StatusLabel :status="step.outcome" />
         <b>{{ step.name }}</b>
         <span
-          >{{ step.message }} <template v-if="step.hint"><br /><b>How to fix:</b> {{ step.hint }}</template></span
+          >{{ step.message }}
+          <template v-if="step.hint"><br /><b>How to fix:</b> {{ step.hint }}</template></span
         >
       </li>
     </ol>

@@ -58,7 +58,9 @@ const result = computed(() => {
         >
         <div class="failed">{{ wrong.problem.message }} {{ wrong.problem.hint }}</div>
       </template>
-      <template v-else-if="!text.trim()"><span class="quiet">Empty: the attribute is not sent.</span></template>
+      <template v-else-if="!text.trim()"
+        ><span class="quiet">Empty: the attribute is not sent.</span></template
+      >
       <template v-else-if="tried">
         <div v-if="tried.user">
           <span class="quiet">{{ tried.user.display_name }} gets the value</span>

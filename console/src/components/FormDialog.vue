@@ -34,9 +34,13 @@ const emit = defineEmits<{ done: [] }>()
         <slot />
         <JobProgress v-if="waiting || busy" />
         <div class="row">
-          <BusyButton type="submit" :color="serious ? 'failed' : 'primary'" :busy="busy" :disabled="waiting">{{
-            act
-          }}</BusyButton>
+          <BusyButton
+            type="submit"
+            :color="serious ? 'failed' : 'primary'"
+            :busy="busy"
+            :disabled="waiting"
+            >{{ act }}</BusyButton
+          >
           <v-btn variant="text" @click="open = false">Cancel</v-btn>
         </div>
       </form>

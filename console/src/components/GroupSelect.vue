@@ -60,7 +60,9 @@ const found = useQuery({
       title: `${each.name} · ${each.source?.label ?? 'local'} · ${each.members} members`,
     }))
     if (!props.claimed || !may('groups.change')) return here
-    const claims = await answered(api.GET('/api/v1/claimed-groups', { params: { query: { q: words.value } } }))
+    const claims = await answered(
+      api.GET('/api/v1/claimed-groups', { params: { query: { q: words.value } } }),
+    )
     const coming = claims.items.map((each) => ({
       value: `${each.source.key} ${each.name}`,
       title: `${each.name} · ${each.source.label} · reported at sign-in, not created yet`,

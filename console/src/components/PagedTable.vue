@@ -74,7 +74,12 @@ const first = computed(() => (trail.value.length - 1) * props.count + 1)
     <v-btn size="small" variant="outlined" :disabled="trail.length === 1" @click="trail = trail.slice(0, -1)"
       >Previous</v-btn
     >
-    <v-btn size="small" variant="outlined" :disabled="!data.next" @click="trail = [...trail, data.next ?? undefined]">
+    <v-btn
+      size="small"
+      variant="outlined"
+      :disabled="!data.next"
+      @click="trail = [...trail, data.next ?? undefined]"
+    >
       Next
     </v-btn>
   </div>

@@ -39,7 +39,9 @@ const preview = useQuery({
   retry: false,
 })
 /** The shown preview is out of date. */
-const looking = computed(() => Boolean(props.about && (settled.value !== props.about || preview.isFetching.value)))
+const looking = computed(() =>
+  Boolean(props.about && (settled.value !== props.about || preview.isFetching.value)),
+)
 async function carry(): Promise<void> {
   if (looking.value || !props.about) return
   if (await attempt(() => props.carryOut(confirmationOf(preview.data.value, typed.value)))) {

@@ -10,7 +10,11 @@ const { typed, words } = useWords()
 const application = useAddressFilter('application')
 const ended = useAddressFilter('ended')
 const choices = useApplicationChoices()
-const about = computed(() => ({ q: words.value, application: application.value, ended: ended.value === 'yes' }))
+const about = computed(() => ({
+  q: words.value,
+  application: application.value,
+  ended: ended.value === 'yes',
+}))
 </script>
 
 <template>

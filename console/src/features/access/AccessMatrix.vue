@@ -31,7 +31,9 @@ const view = computed(() => ({
 }))
 const applications = ref<Schemas['KeyAndLabel'][]>([])
 async function fetch(after: string | undefined, count: number) {
-  const page = await answered(api.GET('/api/v1/access/matrix', { params: { query: { after, count, ...view.value } } }))
+  const page = await answered(
+    api.GET('/api/v1/access/matrix', { params: { query: { after, count, ...view.value } } }),
+  )
   applications.value = page.applications
   return page
 }
@@ -53,7 +55,9 @@ const address = (form: 'csv' | 'json') => {
   <div class="row filters">
     <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
     <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
-    <v-chip v-if="application && role" closable class="chip" @click:close="role = undefined">role {{ role }}</v-chip>
+    <v-chip v-if="application && role" closable class="chip" @click:close="role = undefined"
+      >role {{ role }}</v-chip
+    >
     <v-select v-model="only" :items="narrowed" label="Filter" clearable class="narrow" />
     <v-text-field
       v-model="at"
@@ -64,7 +68,9 @@ const address = (form: 'csv' | 'json') => {
       persistent-placeholder
     />
     <span class="files">
-      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" :href="address('csv')" download>CSV</v-btn>
+      <v-btn variant="outlined" :prepend-icon="mdiFileDownloadOutline" :href="address('csv')" download
+        >CSV</v-btn
+      >
       <v-btn variant="text" :href="address('json')" download>JSON</v-btn>
     </span>
   </div>

@@ -7,7 +7,10 @@ import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-const props = defineProps<{ about: { q?: string; application?: string; ended?: boolean }; within?: boolean }>()
+const props = defineProps<{
+  about: { q?: string; application?: string; ended?: boolean }
+  within?: boolean
+}>()
 
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/access', { params: { query: { after, count, ...props.about } } }))
@@ -25,14 +28,21 @@ const columns = ['User', ...(props.within ? [] : ['Application']), 'Role', 'Reas
       </td>
       <td>{{ item.role.label }}</td>
       <td>
-        <template v-for="(reason, number) in item.reasons.filter((each) => item.until || !each.until)" :key="number">
+        <template
+          v-for="(reason, number) in item.reasons.filter((each) => item.until || !each.until)"
+          :key="number"
+        >
           <template v-if="number">, </template>
-          <router-link v-if="reason.group" :to="`/groups/${reason.group.id}`">{{ because(reason) }}</router-link>
+          <router-link v-if="reason.group" :to="`/groups/${reason.group.id}`">{{
+            because(reason)
+          }}</router-link>
           <template v-else>{{ because(reason) }}</template>
         </template>
       </td>
       <td>
-        <TimeLabel :at="item.since" /><template v-if="item.until"> to <TimeLabel :at="item.until" /></template>
+        <TimeLabel :at="item.since" /><template v-if="item.until">
+          to <TimeLabel :at="item.until"
+        /></template>
       </td>
       <td>
         <router-link v-if="item.account?.task" :to="`/provisioning/tasks/${item.account.task.id}`">

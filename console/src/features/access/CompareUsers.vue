@@ -19,11 +19,16 @@ const found = useQuery({
   queryKey: computed(() => ['compare', one.value, two.value]),
   enabled: computed(() => Boolean(one.value && two.value)),
   queryFn: () =>
-    answered(api.GET('/api/v1/access/compare', { params: { query: { one: one.value ?? '', two: two.value ?? '' } } })),
+    answered(
+      api.GET('/api/v1/access/compare', {
+        params: { query: { one: one.value ?? '', two: two.value ?? '' } },
+      }),
+    ),
 })
 const data = computed(() => found.data.value)
 const groups = computed(() => {
-  const those = (inside: boolean[]) => data.value?.groups.filter((each) => each.sides.join() === inside.join()) ?? []
+  const those = (inside: boolean[]) =>
+    data.value?.groups.filter((each) => each.sides.join() === inside.join()) ?? []
   return [those([true, false]), those([false, true]), those([true, true])]
 })
 </script>
@@ -54,7 +59,9 @@ const groups = computed(() => {
       <tbody>
         <tr v-for="each in data.applications" :key="each.application.key">
           <td>
-            <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
+            <router-link :to="`/applications/${each.application.key}`">{{
+              each.application.label
+            }}</router-link>
           </td>
           <td><StatusLabel :status="each.same ? 'same' : 'differs'" /></td>
           <td v-for="(side, number) in each.sides" :key="number">
@@ -71,7 +78,9 @@ const groups = computed(() => {
     </table>
     <div class="three">
       <section v-for="(some, number) in groups" :key="number">
-        <h2>{{ number === 2 ? 'Groups of both users' : `Groups of ${data.users[number]?.display_name} only` }}</h2>
+        <h2>
+          {{ number === 2 ? 'Groups of both users' : `Groups of ${data.users[number]?.display_name} only` }}
+        </h2>
         <ul v-if="some.length">
           <li v-for="each in some" :key="each.group.id">
             <router-link :to="`/groups/${each.group.id}`">{{ each.group.name }}</router-link>

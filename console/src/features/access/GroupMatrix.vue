@@ -29,7 +29,13 @@ const columns = computed(() => ['Group', 'Members', ...applications.value.map((e
   <div class="row filters">
     <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Group" clearable class="words" />
     <v-select v-model="source" :items="sourceChoices" label="Source" clearable class="narrow" />
-    <v-select v-model="application" :items="applicationChoices" label="Application" clearable class="narrow" />
+    <v-select
+      v-model="application"
+      :items="applicationChoices"
+      label="Application"
+      clearable
+      class="narrow"
+    />
   </div>
   <PagedTable
     name="matrix-of-groups"

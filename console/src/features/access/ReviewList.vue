@@ -54,7 +54,8 @@ async function begin(): Promise<void> {
   <div class="row filters">
     <v-btn v-if="may('reviews.change')" color="primary" @click="ask">Create review</v-btn>
     <span class="quiet">
-      Application owners confirm or remove each user's access by a due date. Dravo keeps every decision as evidence.
+      Application owners confirm or remove each user's access by a due date. Dravo keeps every decision as
+      evidence.
     </span>
   </div>
   <PagedTable

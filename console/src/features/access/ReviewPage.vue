@@ -47,7 +47,10 @@ async function fetch(after: string | undefined, count: number) {
   return page
 }
 function chooseAll(): void {
-  chosen.value = [...new Set(shown.value.filter((each) => !each.decision).map((each) => each.id))].slice(0, 500)
+  chosen.value = [...new Set(shown.value.filter((each) => !each.decision).map((each) => each.id))].slice(
+    0,
+    500,
+  )
 }
 const choices = computed(
   () =>
@@ -91,7 +94,10 @@ const wanted = computed(() =>
 )
 const look = () =>
   answered(
-    api.POST('/api/v1/reviews/{id}/preview', { params: { path }, body: wanted.value ?? { rows: [], application: '' } }),
+    api.POST('/api/v1/reviews/{id}/preview', {
+      params: { path },
+      body: wanted.value ?? { rows: [], application: '' },
+    }),
   )
 const close = () => attempt(() => answered(api.POST('/api/v1/reviews/{id}/close', { params: { path } })))
 const narrowed = computed(() =>
@@ -139,7 +145,9 @@ const narrowed = computed(() =>
           <tbody>
             <tr v-for="each in data.applications" :key="each.application.key">
               <td>
-                <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
+                <router-link :to="`/applications/${each.application.key}`">{{
+                  each.application.label
+                }}</router-link>
               </td>
               <td>{{ each.owner }}</td>
               <td class="number">{{ each.open.toLocaleString('en') }}</td>
@@ -154,7 +162,13 @@ const narrowed = computed(() =>
         <ErrorMessage :wrong="wrong" />
         <div class="row filters">
           <v-select v-model="application" :items="choices" label="Application" class="wide" />
-          <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User" clearable class="words" />
+          <v-text-field
+            v-model="typed"
+            :prepend-inner-icon="mdiMagnify"
+            label="User"
+            clearable
+            class="words"
+          />
           <v-select
             v-model="decision"
             :items="['open', 'confirmed', 'removed']"
@@ -227,8 +241,8 @@ const narrowed = computed(() =>
         @done="done"
       >
         <p class="quiet">
-          Dravo deletes direct assignments. Users who have the role through a group or a rule are excluded from the
-          application, unless they keep another role in it.
+          Dravo deletes direct assignments. Users who have the role through a group or a rule are excluded
+          from the application, unless they keep another role in it.
         </p>
       </PreviewDialog>
     </template>

@@ -81,7 +81,9 @@ const expected = useQuery({
       <tbody>
         <tr v-for="each in expected.data.value.items" :key="`${each.application.key} ${each.role.key}`">
           <td>
-            <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
+            <router-link :to="`/applications/${each.application.key}`">{{
+              each.application.label
+            }}</router-link>
           </td>
           <td>
             <b>{{ each.role.label }}</b>

@@ -81,7 +81,9 @@ async function change(): Promise<void> {
   if (preview.isFetching.value) return
   const path = { key: props.application.key }
   const body = { ...wanted.value, ...confirmationOf(preview.data.value, typed.value) }
-  if (await attempt(() => answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body })))) {
+  if (
+    await attempt(() => answered(api.PUT('/api/v1/applications/{key}/policy', { params: { path }, body })))
+  ) {
     open.value = false
     emit('done')
   } else await preview.refetch()

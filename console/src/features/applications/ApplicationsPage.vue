@@ -51,7 +51,16 @@ const fetch = (after: string | undefined, count: number) =>
       <PagedTable
         name="applications"
         caption="Applications"
-        :columns="['Application', 'Status', 'Owner', 'Users', 'Accounts', 'Waiting', 'Failed', 'Last response']"
+        :columns="[
+          'Application',
+          'Status',
+          'Owner',
+          'Users',
+          'Accounts',
+          'Waiting',
+          'Failed',
+          'Last response',
+        ]"
         :fetch="fetch"
         :refresh="4000"
       >
@@ -65,9 +74,11 @@ const fetch = (after: string | undefined, count: number) =>
           <td>{{ item.accounts.toLocaleString('en') }}</td>
           <td>{{ item.waiting }}</td>
           <td>
-            <router-link v-if="item.failed" :to="`/provisioning/tasks?status=failed&application=${item.key}`">{{
-              item.failed
-            }}</router-link>
+            <router-link
+              v-if="item.failed"
+              :to="`/provisioning/tasks?status=failed&application=${item.key}`"
+              >{{ item.failed }}</router-link
+            >
             <template v-else>0</template>
           </td>
           <td><TimeLabel :at="item.answered_at" /></td>

@@ -136,7 +136,13 @@ const add = (said: Confirmation) =>
       <v-text-field v-model="from" type="date" label="Start date" persistent-placeholder />
       <v-text-field v-model="until" type="date" label="End date (included)" persistent-placeholder />
     </div>
-    <v-checkbox v-if="kind !== 'user'" v-model="newcomers" label="New users only" hide-details density="compact" />
+    <v-checkbox
+      v-if="kind !== 'user'"
+      v-model="newcomers"
+      label="New users only"
+      hide-details
+      density="compact"
+    />
     <v-text-field v-model="note" label="Note" />
   </PreviewDialog>
 </template>

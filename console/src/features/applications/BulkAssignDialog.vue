@@ -15,7 +15,9 @@ const text = ref('')
 const looked = ref<Schemas['Bulk'] | null>(null)
 const { wrong, busy, attempt } = useAttempts()
 const typed = ref('')
-const usable = computed(() => looked.value !== null && looked.value.lines.every((line) => line.status !== 'invalid'))
+const usable = computed(
+  () => looked.value !== null && looked.value.lines.every((line) => line.status !== 'invalid'),
+)
 watch(text, () => (looked.value = null))
 
 async function send(): Promise<void> {
@@ -27,7 +29,9 @@ async function send(): Promise<void> {
   }
   const path = { key: props.application.key }
   const done = await attempt(async () => {
-    looked.value = await answered(api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }))
+    looked.value = await answered(
+      api.POST('/api/v1/applications/{key}/mapping/bulk', { params: { path }, body }),
+    )
   })
   if (!done || !apply) return
   open.value = false

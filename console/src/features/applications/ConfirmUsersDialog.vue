@@ -17,17 +17,25 @@ const waiting = useQuery({
   enabled: computed(() => open.value && props.assignment !== null),
   queryFn: () =>
     answered(
-      api.GET('/api/v1/assignments/{id}/waiting', { params: { path: params.value.path, query: { count: 200 } } }),
+      api.GET('/api/v1/assignments/{id}/waiting', {
+        params: { path: params.value.path, query: { count: 200 } },
+      }),
     ),
 })
 const body = computed(() => (chosen.value.length ? { users: chosen.value } : null))
 const look = () =>
   answered(
-    api.POST('/api/v1/assignments/{id}/confirm/preview', { params: params.value, body: { users: chosen.value } }),
+    api.POST('/api/v1/assignments/{id}/confirm/preview', {
+      params: params.value,
+      body: { users: chosen.value },
+    }),
   )
 const confirm = (said: Confirmation) =>
   answered(
-    api.POST('/api/v1/assignments/{id}/confirm', { params: params.value, body: { users: chosen.value, ...said } }),
+    api.POST('/api/v1/assignments/{id}/confirm', {
+      params: params.value,
+      body: { users: chosen.value, ...said },
+    }),
   )
 const everyone = computed(() => waiting.data.value?.items ?? [])
 </script>
@@ -43,8 +51,8 @@ const everyone = computed(() => waiting.data.value?.items ?? [])
     @done="emit('done')"
   >
     <p class="quiet">
-      These users matched the rule <code class="mono">{{ assignment?.rule }}</code> after it was created. A rule assigns
-      the highest role to new users only after your confirmation.
+      These users matched the rule <code class="mono">{{ assignment?.rule }}</code> after it was created. A
+      rule assigns the highest role to new users only after your confirmation.
     </p>
     <div class="scroll list" role="group" aria-label="Users waiting for confirmation" tabindex="0">
       <v-checkbox

@@ -36,7 +36,12 @@ const secretName = computed(
 async function connect(): Promise<void> {
   await attempt(async () => {
     const expires = until.value ? `${until.value}T23:59:59Z` : null
-    const body = { base_url: address.value, token: token.value || null, auth: { ...way.value }, expires_at: expires }
+    const body = {
+      base_url: address.value,
+      token: token.value || null,
+      auth: { ...way.value },
+      expires_at: expires,
+    }
     const made = await answered(api.PUT('/api/v1/applications/{key}/connection', { params: { path }, body }))
     address.value = made.connection.base_url ?? ''
     token.value = ''
@@ -89,7 +94,9 @@ async function tryConnection(withUser: boolean): Promise<void> {
       <div class="row">
         <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
         <template v-if="application.connection.has_secret">
-          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(false)">Check again</BusyButton>
+          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(false)"
+            >Check again</BusyButton
+          >
           <BusyButton variant="outlined" :busy="checking" @click="tryConnection(true)"
             >Check with a test account</BusyButton
           >

@@ -39,11 +39,17 @@ const about = computed(() => ({
   status: ignored.value ? ('ignored' as const) : undefined,
 }))
 const fetch = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { after, count, ...about.value } } }))
+  answered(
+    api.GET('/api/v1/applications/{key}/drift', {
+      params: { path, query: { after, count, ...about.value } },
+    }),
+  )
 const runs = useQuery({
   queryKey: ['runs', props.application.key],
   queryFn: () =>
-    answered(api.GET('/api/v1/applications/{key}/reconciliation/runs', { params: { path, query: { count: 5 } } })),
+    answered(
+      api.GET('/api/v1/applications/{key}/reconciliation/runs', { params: { path, query: { count: 5 } } }),
+    ),
   refetchInterval: 1500,
 })
 const last = computed(() => runs.data.value?.items[0])
@@ -65,7 +71,9 @@ const lines = ref<Line[]>([])
 async function look(ids: string[]): Promise<void> {
   await attempt(async () => {
     const found = await answered(
-      api.GET('/api/v1/applications/{key}/drift', { params: { path, query: { count: 500, ...about.value } } }),
+      api.GET('/api/v1/applications/{key}/drift', {
+        params: { path, query: { count: 500, ...about.value } },
+      }),
     )
     lines.value = found.items.filter((each) => ids.includes(each.id) && !foreign.has(each.kind))
     looking.value = true
@@ -99,7 +107,9 @@ const user = ref<string | null>(null)
 const link = () =>
   attempt(async () => {
     const params = { path: { ...path, id: stranger.value?.id ?? '' } }
-    await answered(api.POST('/api/v1/applications/{key}/drift/{id}/link', { params, body: { user: user.value ?? '' } }))
+    await answered(
+      api.POST('/api/v1/applications/{key}/drift/{id}/link', { params, body: { user: user.value ?? '' } }),
+    )
     linking.value = false
   })
 const times = computed(() =>
@@ -131,7 +141,8 @@ async function makeUser(): Promise<void> {
         <v-btn size="small" variant="outlined" @click="stop(last.id)">Stop</v-btn>
       </template>
       <template v-else>
-        <StatusLabel :status="last.status" /> reconciled <TimeLabel :at="last.ended_at" /> by {{ last.requested_by }}:
+        <StatusLabel :status="last.status" /> reconciled <TimeLabel :at="last.ended_at" /> by
+        {{ last.requested_by }}:
         <template v-if="last.status === 'done'"
           >{{ last.read.toLocaleString('en') }} accounts{{
             last.groups ? ` and ${last.groups} provisioned groups` : ''
@@ -160,7 +171,16 @@ async function makeUser(): Promise<void> {
   <PagedTable
     :name="`drift-${application.key}`"
     caption="Drift"
-    :columns="['Select', 'Account or group', 'Difference', 'In the application', 'Desired', 'Status', 'Since', '']"
+    :columns="[
+      'Select',
+      'Account or group',
+      'Difference',
+      'In the application',
+      'Desired',
+      'Status',
+      'Since',
+      '',
+    ]"
     :fetch="fetch"
     :about="about"
     :refresh="3000"
@@ -236,7 +256,8 @@ async function makeUser(): Promise<void> {
     </template>
     <template #empty>
       <EmptyState :title="ignored ? 'No ignored differences' : last ? 'No drift' : 'Not reconciled yet'">
-        Reconciliation reads the accounts and groups of the application and lists what was changed outside Dravo.
+        Reconciliation reads the accounts and groups of the application and lists what was changed outside
+        Dravo.
       </EmptyState>
     </template>
   </PagedTable>
@@ -287,7 +308,9 @@ async function makeUser(): Promise<void> {
     :wrong="wrong"
     @done="makeUser"
   >
-    <p class="quiet">Dravo creates a local user, assigns the role that the account has, and links the account.</p>
+    <p class="quiet">
+      Dravo creates a local user, assigns the role that the account has, and links the account.
+    </p>
     <v-select v-model="role" :items="roles" label="Role (empty: the role of the account)" clearable />
     <v-text-field
       v-if="wrong instanceof ApiProblem && wrong.problem.code === 'needs_confirmation'"

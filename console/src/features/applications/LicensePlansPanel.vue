@@ -22,7 +22,9 @@ const add = () =>
 const remove = (key: string) =>
   attempt(() =>
     answered(
-      api.DELETE('/api/v1/applications/{key}/license-plans/{plan}', { params: { path: { ...path, plan: key } } }),
+      api.DELETE('/api/v1/applications/{key}/license-plans/{plan}', {
+        params: { path: { ...path, plan: key } },
+      }),
     ),
   )
 const changing = ref<Schemas['Plan'] | null>(null)
@@ -37,7 +39,11 @@ function ask(each: Schemas['Plan']): void {
 async function change(): Promise<void> {
   const params = { path: { ...path, plan: changing.value?.key ?? '' } }
   const body = { seats: number(seats.value) ?? 0 }
-  if (await attempt(() => answered(api.PATCH('/api/v1/applications/{key}/license-plans/{plan}', { params, body }))))
+  if (
+    await attempt(() =>
+      answered(api.PATCH('/api/v1/applications/{key}/license-plans/{plan}', { params, body })),
+    )
+  )
     asking.value = false
 }
 </script>
@@ -46,8 +52,8 @@ async function change(): Promise<void> {
   <section aria-labelledby="plans">
     <h2 id="plans">License plans</h2>
     <p class="quiet">
-      For applications licensed per user: an assignment can include a license plan. When no seats are left, new users
-      are put on the waiting list.
+      For applications licensed per user: an assignment can include a license plan. When no seats are left,
+      new users are put on the waiting list.
     </p>
     <ErrorMessage v-if="!asking" :wrong="wrong" />
     <table v-if="application.plans.length" class="plain plans">
@@ -70,7 +76,11 @@ async function change(): Promise<void> {
             <v-btn size="small" variant="text" :aria-label="`Edit seats of ${each.label}`" @click="ask(each)"
               >Edit seats</v-btn
             >
-            <v-btn size="small" variant="text" :aria-label="`Delete plan ${each.label}`" @click="remove(each.key)"
+            <v-btn
+              size="small"
+              variant="text"
+              :aria-label="`Delete plan ${each.label}`"
+              @click="remove(each.key)"
               >Delete</v-btn
             >
           </td>
@@ -81,7 +91,13 @@ async function change(): Promise<void> {
       <v-text-field v-model="plan.key" label="Plan key" class="narrow" />
       <v-text-field v-model="plan.label" label="Plan name" class="narrow" />
       <v-text-field v-model="plan.rank" label="Rank" type="number" class="small" />
-      <v-text-field v-model="plan.seats" label="Seats (empty: unlimited)" type="number" min="0" class="narrow" />
+      <v-text-field
+        v-model="plan.seats"
+        label="Seats (empty: unlimited)"
+        type="number"
+        min="0"
+        class="narrow"
+      />
       <v-btn type="submit" variant="outlined">Create plan</v-btn>
     </form>
     <FormDialog
@@ -93,7 +109,8 @@ async function change(): Promise<void> {
       @done="change"
     >
       <p class="quiet">
-        Additional seats go to the waiting list in order. If you reduce the number, current users keep their seats.
+        Additional seats go to the waiting list in order. If you reduce the number, current users keep their
+        seats.
       </p>
       <v-text-field v-model="seats" label="Seats (empty: unlimited)" type="number" min="0" />
     </FormDialog>

@@ -8,7 +8,13 @@ const confirmed = defineModel<string[]>({ required: true })
 </script>
 
 <template>
-  <div v-if="groups.length" class="scroll list" role="group" aria-label="Groups that match the pattern" tabindex="0">
+  <div
+    v-if="groups.length"
+    class="scroll list"
+    role="group"
+    aria-label="Groups that match the pattern"
+    tabindex="0"
+  >
     <table class="plain">
       <thead>
         <tr>

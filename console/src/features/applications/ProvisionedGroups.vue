@@ -17,7 +17,9 @@ const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/applications/{key}/groups', { params: { path, query: { after, count } } }))
 async function again(id: string): Promise<void> {
   try {
-    await answered(api.POST('/api/v1/applications/{key}/groups/{id}/retry', { params: { path: { ...path, id } } }))
+    await answered(
+      api.POST('/api/v1/applications/{key}/groups/{id}/retry', { params: { path: { ...path, id } } }),
+    )
     await queries.invalidateQueries()
   } catch (problem) {
     wrong.value = problem
@@ -47,7 +49,9 @@ async function again(id: string): Promise<void> {
       <td>
         <b>{{ item.name }}</b>
         <div v-if="item.going" class="quiet">to be deleted</div>
-        <div v-else-if="item.origin" class="quiet">{{ item.origin === 'made' ? 'created by Dravo' : 'adopted' }}</div>
+        <div v-else-if="item.origin" class="quiet">
+          {{ item.origin === 'made' ? 'created by Dravo' : 'adopted' }}
+        </div>
       </td>
       <td>
         <router-link v-if="item.kind === 'group'" :to="`/groups/${item.of}`">group</router-link>
@@ -61,7 +65,9 @@ async function again(id: string): Promise<void> {
         {{ item.message }} <template v-if="item.hint"><br /><b>How to fix:</b> {{ item.hint }}</template>
       </td>
       <td>
-        <v-btn v-if="item.status !== 'done'" size="small" variant="outlined" @click="again(item.id)">Retry</v-btn>
+        <v-btn v-if="item.status !== 'done'" size="small" variant="outlined" @click="again(item.id)"
+          >Retry</v-btn
+        >
       </td>
     </template>
     <template #empty>

@@ -57,7 +57,10 @@ const chosenGroups = computed({
   get: () => settings.value.provisioned_groups.groups.map((each) => each.group),
   set: (ids: string[]) => {
     const before = new Map(settings.value.provisioned_groups.groups.map((each) => [each.group, each.name]))
-    settings.value.provisioned_groups.groups = ids.map((group) => ({ group, name: before.get(group) ?? null }))
+    settings.value.provisioned_groups.groups = ids.map((group) => ({
+      group,
+      name: before.get(group) ?? null,
+    }))
   },
 })
 const groupName = (id: string) => groupChoices.value.find((each) => each.value === id)?.title ?? id
@@ -103,7 +106,10 @@ const pause = (action: 'pause' | 'resume') =>
         <v-switch v-model="settings.enabled" label="Enable provisioning" />
         <v-switch v-model="settings.create_accounts" label="Create accounts" />
         <v-switch v-model="settings.update_accounts" label="Update accounts" />
-        <v-switch v-model="settings.adopt_by_user_name" label="Adopt unlinked accounts with the same user name" />
+        <v-switch
+          v-model="settings.adopt_by_user_name"
+          label="Adopt unlinked accounts with the same user name"
+        />
       </div>
       <div class="row">
         <v-select
@@ -112,11 +118,21 @@ const pause = (action: 'pause' | 'resume') =>
           label="When a user loses access"
           class="narrow"
         />
-        <v-select v-model="settings.on_inactive" :items="leaving" label="When a user becomes inactive" class="narrow" />
+        <v-select
+          v-model="settings.on_inactive"
+          :items="leaving"
+          label="When a user becomes inactive"
+          class="narrow"
+        />
         <v-select v-model="settings.on_leaving" :items="leaving" label="When a user leaves" class="narrow" />
       </div>
       <div class="row">
-        <v-text-field v-model="settings.max_concurrency" type="number" label="Concurrent requests" class="small" />
+        <v-text-field
+          v-model="settings.max_concurrency"
+          type="number"
+          label="Concurrent requests"
+          class="small"
+        />
         <v-text-field
           v-model="settings.rate_limit"
           type="number"
@@ -148,7 +164,12 @@ const pause = (action: 'pause' | 'resume') =>
             placeholder="userType"
             class="narrow"
           />
-          <v-select v-model="settings.plan_encoding.value" :items="['key', 'label']" label="Plan value" class="small" />
+          <v-select
+            v-model="settings.plan_encoding.value"
+            :items="['key', 'label']"
+            label="Plan value"
+            class="small"
+          />
         </div>
       </template>
 
@@ -162,8 +183,18 @@ const pause = (action: 'pause' | 'resume') =>
           placeholder="userType"
           class="narrow"
         />
-        <v-select v-model="settings.role_encoding.which" :items="whichRoles" label="Multiple roles" class="narrow" />
-        <v-select v-model="settings.role_encoding.value" :items="['key', 'label']" label="Value" class="small" />
+        <v-select
+          v-model="settings.role_encoding.which"
+          :items="whichRoles"
+          label="Multiple roles"
+          class="narrow"
+        />
+        <v-select
+          v-model="settings.role_encoding.value"
+          :items="['key', 'label']"
+          label="Value"
+          class="small"
+        />
         <v-select
           v-if="['roles', 'entitlements'].includes(settings.role_encoding.way)"
           v-model="settings.role_encoding.shape"
@@ -175,7 +206,12 @@ const pause = (action: 'pause' | 'resume') =>
 
       <h3>Provisioned groups</h3>
       <div class="row">
-        <v-select v-model="settings.provisioned_groups.which" :items="whichGroups" label="Groups" class="narrow" />
+        <v-select
+          v-model="settings.provisioned_groups.which"
+          :items="whichGroups"
+          label="Groups"
+          class="narrow"
+        />
         <v-autocomplete
           v-if="settings.provisioned_groups.which === 'selected'"
           v-model="chosenGroups"
@@ -206,8 +242,8 @@ const pause = (action: 'pause' | 'resume') =>
 
       <h3>Attribute mapping</h3>
       <p class="quiet">
-        Dravo sends names, email addresses, title, department and similar attributes unchanged. Add an expression to
-        change an attribute or leave it out.
+        Dravo sends names, email addresses, title, department and similar attributes unchanged. Add an
+        expression to change an attribute or leave it out.
       </p>
       <UserSelect v-if="settings.attributes.length" v-model="user" label="Preview with user" class="choice" />
       <div v-for="(each, number) in settings.attributes" :key="number" class="pair">
@@ -227,7 +263,10 @@ const pause = (action: 'pause' | 'resume') =>
         >
       </div>
       <div>
-        <v-btn variant="outlined" size="small" @click="settings.attributes.push({ attribute: '', expression: '' })"
+        <v-btn
+          variant="outlined"
+          size="small"
+          @click="settings.attributes.push({ attribute: '', expression: '' })"
           >Add expression</v-btn
         >
       </div>
@@ -245,7 +284,9 @@ const pause = (action: 'pause' | 'resume') =>
         <v-btn v-if="application.connection.paused_at" variant="outlined" @click="pause('resume')"
           >Resume provisioning</v-btn
         >
-        <v-btn v-else-if="application.enabled" variant="outlined" @click="pause('pause')">Pause provisioning</v-btn>
+        <v-btn v-else-if="application.enabled" variant="outlined" @click="pause('pause')"
+          >Pause provisioning</v-btn
+        >
         <span v-if="kept" role="status">Saved.</span>
       </div>
     </form>

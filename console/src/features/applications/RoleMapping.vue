@@ -21,7 +21,9 @@ const changed = ref(0)
 const about = computed(() => ({ application: props.application.key, changed: changed.value }))
 const path = computed(() => ({ key: props.application.key }))
 const mapped = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/applications/{key}/mapping', { params: { path: path.value, query: { after, count } } }))
+  answered(
+    api.GET('/api/v1/applications/{key}/mapping', { params: { path: path.value, query: { after, count } } }),
+  )
 const direct = (after: string | undefined, count: number) =>
   answered(
     api.GET('/api/v1/assignments', {
@@ -34,7 +36,9 @@ const many = ref(false)
 const removing = ref<Assignment | null>(null)
 const asking = ref(false)
 const removal = () =>
-  answered(api.GET('/api/v1/assignments/{id}/removal', { params: { path: { id: removing.value?.id ?? '' } } }))
+  answered(
+    api.GET('/api/v1/assignments/{id}/removal', { params: { path: { id: removing.value?.id ?? '' } } }),
+  )
 const remove = ({ confirm: name, expect }: Confirmation) =>
   answered(
     api.DELETE('/api/v1/assignments/{id}', {
@@ -66,7 +70,9 @@ const params = computed(() => ({ path: { id: opened.value?.id ?? '' } }))
 const confirmation = () =>
   answered(api.POST('/api/v1/assignments/{id}/preview', { params: params.value, body: confirming.value }))
 const confirm = (said: Confirmation) =>
-  answered(api.PUT('/api/v1/assignments/{id}', { params: params.value, body: { ...confirming.value, ...said } }))
+  answered(
+    api.PUT('/api/v1/assignments/{id}', { params: params.value, body: { ...confirming.value, ...said } }),
+  )
 function read(item: Assignment): void {
   opened.value = item
   confirmed.value = [...item.confirmed]
@@ -78,7 +84,9 @@ function read(item: Assignment): void {
   <AccessPolicyPanel :application="application" @done="changed++" />
   <div class="row filters">
     <v-btn color="primary" :disabled="!application.roles.length" @click="adding = true">Assign role</v-btn>
-    <v-btn variant="outlined" :disabled="!application.roles.length" @click="many = true">Map several groups</v-btn>
+    <v-btn variant="outlined" :disabled="!application.roles.length" @click="many = true"
+      >Map several groups</v-btn
+    >
     <span v-if="!application.roles.length" class="quiet">
       Create a role first, under
       <router-link :to="`/applications/${application.key}/settings`">Settings</router-link>.
@@ -103,7 +111,8 @@ function read(item: Assignment): void {
           Users who match <code class="mono">{{ item.rule }}</code>
           <div v-if="item.waiting">
             <v-btn size="small" variant="text" color="primary" class="fit" @click="askWaiting(item)"
-              >Confirm {{ item.waiting.toLocaleString('en') }} {{ item.waiting === 1 ? 'user' : 'users' }}</v-btn
+              >Confirm {{ item.waiting.toLocaleString('en') }}
+              {{ item.waiting === 1 ? 'user' : 'users' }}</v-btn
             >
           </div>
         </template>
@@ -125,14 +134,18 @@ function read(item: Assignment): void {
         </div>
       </td>
       <td>
-        <router-link v-if="item.source" :to="`/sources/${item.source.key}`">{{ item.source.label }}</router-link>
+        <router-link v-if="item.source" :to="`/sources/${item.source.key}`">{{
+          item.source.label
+        }}</router-link>
         <span v-else class="quiet">any</span>
       </td>
       <td>
         <b>{{ what(item) }}</b>
         <div v-if="item.plan" class="quiet">plan {{ item.plan.label }}</div>
       </td>
-      <td>{{ item.matching_users?.toLocaleString('en') }} {{ item.matching_users === 1 ? 'user' : 'users' }}</td>
+      <td>
+        {{ item.matching_users?.toLocaleString('en') }} {{ item.matching_users === 1 ? 'user' : 'users' }}
+      </td>
       <AssignmentCells :of="item" @away="ask(item)" />
     </template>
     <template #empty>
@@ -188,8 +201,8 @@ function read(item: Assignment): void {
     @done="changed++"
   >
     <p class="quiet">
-      A pattern assigns the highest role only through groups that you confirm here. This protects you from new group
-      names at the source.
+      A pattern assigns the highest role only through groups that you confirm here. This protects you from new
+      group names at the source.
     </p>
     <PatternGroups v-model="confirmed" :groups="opened?.groups ?? []" />
   </PreviewDialog>

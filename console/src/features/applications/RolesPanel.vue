@@ -13,14 +13,19 @@ const { wrong, attempt } = useAttempts()
 const add = () =>
   attempt(async () => {
     await answered(
-      api.POST('/api/v1/applications/{key}/roles', { params: { path }, body: { ...role, rank: Number(role.rank) } }),
+      api.POST('/api/v1/applications/{key}/roles', {
+        params: { path },
+        body: { ...role, rank: Number(role.rank) },
+      }),
     )
     role.key = role.label = ''
     role.rank = Number(role.rank) + 10
   })
 const remove = (key: string) =>
   attempt(() =>
-    answered(api.DELETE('/api/v1/applications/{key}/roles/{role}', { params: { path: { ...path, role: key } } })),
+    answered(
+      api.DELETE('/api/v1/applications/{key}/roles/{role}', { params: { path: { ...path, role: key } } }),
+    ),
   )
 </script>
 
@@ -45,7 +50,11 @@ const remove = (key: string) =>
           <td>{{ each.rank }}</td>
           <td>{{ each.users }}</td>
           <td>
-            <v-btn size="small" variant="text" :aria-label="`Delete role ${each.label}`" @click="remove(each.key)"
+            <v-btn
+              size="small"
+              variant="text"
+              :aria-label="`Delete role ${each.label}`"
+              @click="remove(each.key)"
               >Delete</v-btn
             >
           </td>

@@ -75,7 +75,8 @@ const shown = computed(() => (asked.value && !reached.error.value ? reached.data
   />
   <ErrorMessage :wrong="asked ? reached.error.value : null" />
   <p v-if="shown" class="reach" role="status">
-    Matches <b>{{ shown.matching_users.toLocaleString('en') }}</b> {{ shown.matching_users === 1 ? 'user' : 'users'
+    Matches <b>{{ shown.matching_users.toLocaleString('en') }}</b>
+    {{ shown.matching_users === 1 ? 'user' : 'users'
     }}<template v-if="shown.users.length"
       >: {{ shown.users.map((each) => each.display_name).join(', ')
       }}<template v-if="shown.matching_users > shown.users.length">

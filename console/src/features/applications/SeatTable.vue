@@ -12,11 +12,17 @@ const props = defineProps<{ application: Schemas['Application'] }>()
 const plan = useAddressFilter('plan')
 const who = useAddressFilter('who')
 const waiting = computed(() => who.value === 'waiting')
-const choices = computed(() => props.application.plans.map((each) => ({ title: each.label, value: each.key })))
+const choices = computed(() =>
+  props.application.plans.map((each) => ({ title: each.label, value: each.key })),
+)
 const about = computed(() => ({ plan: plan.value, waiting: waiting.value }))
 const path = { key: props.application.key }
 const fetch = (after: string | undefined, count: number) =>
-  answered(api.GET('/api/v1/applications/{key}/seats', { params: { path, query: { after, count, ...about.value } } }))
+  answered(
+    api.GET('/api/v1/applications/{key}/seats', {
+      params: { path, query: { after, count, ...about.value } },
+    }),
+  )
 </script>
 
 <template>

@@ -15,7 +15,13 @@ const short = (path: string) => (path.startsWith('urn:') ? path.slice(path.lastI
         (only the first were looked at)</template
       >. <span class="quiet">Nothing is done yet.</span>
     </p>
-    <div v-if="preview.users.length" class="scroll list" role="group" aria-label="Accounts that change" tabindex="0">
+    <div
+      v-if="preview.users.length"
+      class="scroll list"
+      role="group"
+      aria-label="Accounts that change"
+      tabindex="0"
+    >
       <table class="plain">
         <thead>
           <tr>

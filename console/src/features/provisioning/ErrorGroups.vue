@@ -12,7 +12,9 @@ const wrong = ref<unknown>(null)
 const kinds = useQuery({
   queryKey: computed(() => ['tasks', 'kinds', props.application]),
   queryFn: () =>
-    answered(api.GET('/api/v1/provisioning/errors', { params: { query: { application: props.application } } })),
+    answered(
+      api.GET('/api/v1/provisioning/errors', { params: { query: { application: props.application } } }),
+    ),
   refetchInterval: 3000,
 })
 async function again(application: string, kind: string): Promise<void> {

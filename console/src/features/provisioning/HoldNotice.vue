@@ -72,7 +72,9 @@ async function act(): Promise<void> {
   <FormDialog
     v-model="open"
     :title="
-      opened ? `${dropping ? 'Discard' : 'Approve'} ${opened.number} removals for ${opened.application.label}?` : ''
+      opened
+        ? `${dropping ? 'Discard' : 'Approve'} ${opened.number} removals for ${opened.application.label}?`
+        : ''
     "
     :act="dropping ? 'Discard' : 'Approve'"
     :wrong="wrong"
@@ -107,7 +109,11 @@ async function act(): Promise<void> {
         >all of them</router-link
       >
     </p>
-    <v-text-field v-model="typed" :label="`Type ${opened?.application.label} to confirm`" autocomplete="off" />
+    <v-text-field
+      v-model="typed"
+      :label="`Type ${opened?.application.label} to confirm`"
+      autocomplete="off"
+    />
   </FormDialog>
 </template>
 

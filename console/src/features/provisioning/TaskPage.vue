@@ -51,7 +51,8 @@ async function again(): Promise<void> {
           <h1>{{ data.user.display_name }} in {{ data.application.label }}</h1>
           <p class="lead">
             <StatusLabel :status="data.status" /> · desired state: {{ data.desired_state }} · since
-            <TimeLabel :at="data.created_at" /> · <router-link :to="`/users/${data.user.id}`">user</router-link> ·
+            <TimeLabel :at="data.created_at" /> ·
+            <router-link :to="`/users/${data.user.id}`">user</router-link> ·
             <router-link :to="`/applications/${data.application.key}`">application</router-link>
           </p>
         </div>

@@ -24,7 +24,8 @@ const about = computed(() => ({
       <div class="grow">
         <h1>Provisioning</h1>
         <p class="lead">
-          The tasks that create, update and remove accounts in applications, and how the applications responded.
+          The tasks that create, update and remove accounts in applications, and how the applications
+          responded.
         </p>
       </div>
     </div>

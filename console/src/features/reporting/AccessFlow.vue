@@ -56,7 +56,13 @@ const heads = ['Sources', 'Groups and other assignments', 'Roles', 'Applications
     <div ref="frame" class="scroll">
       <template v-if="picture && flow.data.value?.nodes.length">
         <svg :width="width" :height="height + 26" role="group" aria-label="Access flow">
-          <text v-for="(head, number) in heads" :key="head" :x="number * ((width - 190 - bar) / 3)" y="13" class="head">
+          <text
+            v-for="(head, number) in heads"
+            :key="head"
+            :x="number * ((width - 190 - bar) / 3)"
+            y="13"
+            class="head"
+          >
             {{ head }}
           </text>
           <g transform="translate(0, 26)">
@@ -83,7 +89,14 @@ const heads = ['Sources', 'Groups and other assignments', 'Roles', 'Applications
               @focus="lit = each.node.id"
               @blur="lit = null"
             >
-              <rect :x="each.x" :y="each.y" :width="bar" :height="each.height" class="bar" :class="each.node.stage" />
+              <rect
+                :x="each.x"
+                :y="each.y"
+                :width="bar"
+                :height="each.height"
+                class="bar"
+                :class="each.node.stage"
+              />
               <text :x="each.x + bar + 7" :y="each.y + each.height / 2 + 4.5" class="word">
                 {{ each.node.label.length > 22 ? `${each.node.label.slice(0, 21)}…` : each.node.label }}
                 <tspan class="number" dx="4">{{ each.node.users.toLocaleString('en') }}</tspan>

@@ -48,14 +48,17 @@ const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/activity', { params: { query: { after, count, ...about.value } } }))
 
 const { session } = useSession()
-const mayUndo = computed(() => session.value?.permissions.includes('assignments.change') && !session.value.applications)
+const mayUndo = computed(
+  () => session.value?.permissions.includes('assignments.change') && !session.value.applications,
+)
 const undoing = ref<Line | null>(null)
 const asking = ref(false)
 /** Changes are entries of the audit log; their number is after the kind. */
 const entry = computed(() => Number(undoing.value?.id.split(':')[1] ?? 0))
 const params = computed(() => ({ path: { id: entry.value } }))
 const look = () => answered(api.GET('/api/v1/audit/{id}/undo', { params: params.value }))
-const undo = (said: Confirmation) => answered(api.POST('/api/v1/audit/{id}/undo', { params: params.value, body: said }))
+const undo = (said: Confirmation) =>
+  answered(api.POST('/api/v1/audit/{id}/undo', { params: params.value, body: said }))
 function ask(item: Line): void {
   undoing.value = item
   asking.value = true
@@ -65,7 +68,8 @@ function place(item: Line): string | undefined {
   if (item.kind === 'task') return `/provisioning/tasks/${item.task}`
   if (item.kind === 'run') return `/sources/${item.source?.key}/runs`
   if (item.kind === 'reconciliation') return `/applications/${item.application?.key}/drift`
-  if (item.kind === 'request') return item.user ? `/users/${item.user.id}` : `/sources/${item.source?.key}/requests`
+  if (item.kind === 'request')
+    return item.user ? `/users/${item.user.id}` : `/sources/${item.source?.key}/requests`
   if (item.source) return `/sources/${item.source.key}`
   if (item.application) return `/applications/${item.application.key}`
   return undefined
@@ -78,8 +82,8 @@ function place(item: Line): string | undefined {
       <div class="grow">
         <h1>Activity</h1>
         <p class="lead">
-          Requests from sources, import runs, provisioning, reconciliations and changes by operators, newest first. The
-          audit log is chained: Dravo detects altered or deleted entries.
+          Requests from sources, import runs, provisioning, reconciliations and changes by operators, newest
+          first. The audit log is chained: Dravo detects altered or deleted entries.
         </p>
       </div>
     </div>
@@ -109,7 +113,12 @@ function place(item: Line): string | undefined {
           <td class="when"><TimeLabel :at="item.at" /></td>
           <td>
             <div class="what">
-              <v-icon :icon="kinds[item.kind][0]" size="18" :title="kinds[item.kind][1]" :aria-label="item.kind" />
+              <v-icon
+                :icon="kinds[item.kind][0]"
+                size="18"
+                :title="kinds[item.kind][1]"
+                :aria-label="item.kind"
+              />
               <div>
                 <router-link v-if="place(item)" :to="place(item)!">{{ item.what }}</router-link>
                 <template v-else>{{ item.what }}</template>

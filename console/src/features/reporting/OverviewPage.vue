@@ -29,7 +29,8 @@ const applications = useQuery({
 const failed = useQuery({
   queryKey: ['tasks', 'overview'],
   enabled: whole,
-  queryFn: () => answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { status: 'failed', count: 8 } } })),
+  queryFn: () =>
+    answered(api.GET('/api/v1/provisioning/tasks', { params: { query: { status: 'failed', count: 8 } } })),
   refetchInterval,
 })
 const sources = useQuery({
@@ -40,12 +41,15 @@ const sources = useQuery({
 })
 const troubled = computed(
   () =>
-    applications.data.value?.items.filter((each) => each.status === 'paused' || each.status === 'not_answering') ?? [],
+    applications.data.value?.items.filter(
+      (each) => each.status === 'paused' || each.status === 'not_answering',
+    ) ?? [],
 )
 const unread = computed(
   () =>
     sources.data.value?.items.filter(
-      (each) => each.conflicts || each.sign_in_needs || each.run_status === 'failed' || each.run_status === 'held',
+      (each) =>
+        each.conflicts || each.sign_in_needs || each.run_status === 'failed' || each.run_status === 'held',
     ) ?? [],
 )
 const reviews = useQuery({
@@ -53,7 +57,9 @@ const reviews = useQuery({
   queryFn: () => answered(api.GET('/api/v1/reviews', { params: { query: { count: 20 } } })),
   refetchInterval,
 })
-const undecided = computed(() => reviews.data.value?.items.filter((each) => !each.closed_at && each.open) ?? [])
+const undecided = computed(
+  () => reviews.data.value?.items.filter((each) => !each.closed_at && each.open) ?? [],
+)
 const short = computed(
   () => applications.data.value?.items.filter((each) => each.waiting_for_seats || each.short_plans) ?? [],
 )
@@ -128,7 +134,8 @@ const quiet = computed(
       <h2 id="needs">Needs attention</h2>
       <HoldNotice />
       <p v-if="quiet" class="row">
-        <StatusLabel status="ok" /> Nothing. All applications respond; there are no failed tasks, holds or drift.
+        <StatusLabel status="ok" /> Nothing. All applications respond; there are no failed tasks, holds or
+        drift.
       </p>
       <ul v-else class="needs">
         <li v-for="each in troubled" :key="each.key">
@@ -172,9 +179,9 @@ const quiet = computed(
         <li v-for="each in short" :key="`seats ${each.key}`">
           <StatusLabel :status="each.waiting_for_seats ? 'full' : 'short'" />
           <div>
-            <router-link :to="`/applications/${each.key}/seats${each.waiting_for_seats ? '?who=waiting' : ''}`">{{
-              each.label
-            }}</router-link>:
+            <router-link
+              :to="`/applications/${each.key}/seats${each.waiting_for_seats ? '?who=waiting' : ''}`"
+              >{{ each.label }}</router-link>:
             <template v-if="each.waiting_for_seats"
               >{{ each.waiting_for_seats.toLocaleString('en') }}
               {{ each.waiting_for_seats === 1 ? 'user waits' : 'users wait' }} for a seat.</template
@@ -202,8 +209,9 @@ const quiet = computed(
           <StatusLabel status="drifting" />
           <div>
             <router-link :to="`/applications/${each.key}/drift`">{{ each.label }}</router-link>:
-            {{ each.drifting.toLocaleString('en') }} {{ each.drifting === 1 ? 'difference' : 'differences' }} from the
-            desired state (changed outside Dravo).
+            {{ each.drifting.toLocaleString('en') }}
+            {{ each.drifting === 1 ? 'difference' : 'differences' }} from the desired state (changed outside
+            Dravo).
           </div>
         </li>
         <li v-for="each in failed.data.value?.items" :key="each.id">
@@ -267,13 +275,17 @@ const quiet = computed(
               </td>
               <td><StatusLabel :status="each.status" /></td>
               <td class="number">
-                <router-link :to="`/applications/${each.key}/users`">{{ each.users.toLocaleString('en') }}</router-link>
+                <router-link :to="`/applications/${each.key}/users`">{{
+                  each.users.toLocaleString('en')
+                }}</router-link>
               </td>
               <td class="number">{{ each.waiting }}</td>
               <td class="number">
-                <router-link v-if="each.failed" :to="`/provisioning/tasks?status=failed&application=${each.key}`">{{
-                  each.failed
-                }}</router-link>
+                <router-link
+                  v-if="each.failed"
+                  :to="`/provisioning/tasks?status=failed&application=${each.key}`"
+                  >{{ each.failed }}</router-link
+                >
                 <template v-else>0</template>
               </td>
             </tr>

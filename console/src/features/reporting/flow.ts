@@ -27,12 +27,15 @@ export function laidOut(flow: Schemas['Flow'], width: number, height: number, ba
   const scale = Math.max(
     0,
     Math.min(
-      ...columns.filter((each) => each.length).map((each) => (height - gap * each.length) / Math.max(1, total(each))),
+      ...columns
+        .filter((each) => each.length)
+        .map((each) => (height - gap * each.length) / Math.max(1, total(each))),
     ),
   )
   const placed = new Map<string, Placed>()
   columns.forEach((nodes, column) => {
-    const used = nodes.reduce((sum, node) => sum + Math.max(least, node.users * scale), 0) + gap * (nodes.length - 1)
+    const used =
+      nodes.reduce((sum, node) => sum + Math.max(least, node.users * scale), 0) + gap * (nodes.length - 1)
     let y = Math.max(0, (height - used) / 2)
     const x = column * ((width - bar) / (stages.length - 1))
     for (const node of nodes) {

@@ -44,7 +44,11 @@ const revoke = (id: string) =>
 const tokens = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/tokens', { params: { query: { after, count, whose: props.whose } } }))
 const status = (token: Schemas['ApiToken']) =>
-  token.revoked_at ? 'revoked' : token.expires_at && token.expires_at < new Date().toISOString() ? 'expired' : 'active'
+  token.revoked_at
+    ? 'revoked'
+    : token.expires_at && token.expires_at < new Date().toISOString()
+      ? 'expired'
+      : 'active'
 const columns = [
   ...(props.whose === 'all' ? ['Operator'] : []),
   'Token',
@@ -62,7 +66,9 @@ const columns = [
   <ErrorMessage :wrong="outside" />
   <section class="panel" :aria-labelledby="`${whose}-tokens`">
     <div class="row between">
-      <h2 :id="`${whose}-tokens`">{{ whose === 'all' ? 'API tokens of all operators' : 'Your API tokens' }}</h2>
+      <h2 :id="`${whose}-tokens`">
+        {{ whose === 'all' ? 'API tokens of all operators' : 'Your API tokens' }}
+      </h2>
       <v-btn v-if="whose === 'own'" color="primary" @click="begin">Create token</v-btn>
     </div>
     <SecretOnce v-if="made" :secret="made" name="API token" />
@@ -85,11 +91,15 @@ const columns = [
         <td><TimeLabel :at="item.expires_at" never="never" /></td>
         <td><StatusLabel :status="status(item)" /></td>
         <td>
-          <v-btn v-if="!item.revoked_at" size="small" variant="outlined" @click="revoke(item.id)">Revoke</v-btn>
+          <v-btn v-if="!item.revoked_at" size="small" variant="outlined" @click="revoke(item.id)"
+            >Revoke</v-btn
+          >
         </td>
       </template>
       <template #empty
-        ><EmptyState title="No tokens">Programs and the command line call the API with a token.</EmptyState></template
+        ><EmptyState title="No tokens"
+          >Programs and the command line call the API with a token.</EmptyState
+        ></template
       >
     </PagedTable>
   </section>

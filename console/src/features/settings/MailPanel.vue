@@ -12,7 +12,11 @@ import TimeLabel from '../../components/TimeLabel.vue'
 const may = useMay()
 const queries = useQueryClient()
 const { wrong, attempt } = useAttempts()
-const mail = useQuery({ queryKey: ['mail'], queryFn: () => answered(api.GET('/api/v1/mail')), refetchInterval: 5000 })
+const mail = useQuery({
+  queryKey: ['mail'],
+  queryFn: () => answered(api.GET('/api/v1/mail')),
+  refetchInterval: 5000,
+})
 const given = ref({ host: '', port: 587, security: 'starttls', user: '', sender: '' })
 const password = ref('')
 const to = ref('')
@@ -67,7 +71,9 @@ async function test(): Promise<void> {
     <ErrorMessage :wrong="wrong ?? mail.error.value" />
     <template v-if="mail.data.value">
       <p v-if="mail.data.value.host">
-        <template v-if="mail.data.value.sent_at">Last sent <TimeLabel :at="mail.data.value.sent_at" />. </template>
+        <template v-if="mail.data.value.sent_at"
+          >Last sent <TimeLabel :at="mail.data.value.sent_at" />.
+        </template>
         <template v-if="mail.data.value.waiting">{{ mail.data.value.waiting }} emails are waiting. </template>
         <b v-if="mail.data.value.trouble" class="trouble"
           ><TimeLabel :at="mail.data.value.trouble_at" />: {{ mail.data.value.trouble }}</b
@@ -75,9 +81,24 @@ async function test(): Promise<void> {
       </p>
       <form aria-label="Email server" @submit.prevent="keep">
         <div class="fields">
-          <v-text-field v-model="given.host" label="Host" :readonly="!may('settings.change')" spellcheck="false" />
-          <v-text-field v-model.number="given.port" type="number" label="Port" :readonly="!may('settings.change')" />
-          <v-select v-model="given.security" :items="securities" label="Security" :readonly="!may('settings.change')" />
+          <v-text-field
+            v-model="given.host"
+            label="Host"
+            :readonly="!may('settings.change')"
+            spellcheck="false"
+          />
+          <v-text-field
+            v-model.number="given.port"
+            type="number"
+            label="Port"
+            :readonly="!may('settings.change')"
+          />
+          <v-select
+            v-model="given.security"
+            :items="securities"
+            label="Security"
+            :readonly="!may('settings.change')"
+          />
           <v-text-field
             v-model="given.sender"
             label="Sender address"
@@ -108,7 +129,9 @@ async function test(): Promise<void> {
         @submit.prevent="test"
       >
         <v-text-field v-model="to" label="Test recipient" class="narrow" hide-details />
-        <BusyButton type="submit" variant="outlined" :busy="busy" :disabled="!to.trim()">Send test email</BusyButton>
+        <BusyButton type="submit" variant="outlined" :busy="busy" :disabled="!to.trim()"
+          >Send test email</BusyButton
+        >
       </form>
       <p v-if="told" role="status">{{ told }}</p>
     </template>

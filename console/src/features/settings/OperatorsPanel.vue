@@ -53,7 +53,9 @@ const addOperator = () =>
 const disable = (id: string) =>
   attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
 const resetFactor = (id: string) =>
-  attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/second-factor/reset', { params: { path: { id } } })))
+  attemptOutside(() =>
+    answered(api.POST('/api/v1/operators/{id}/second-factor/reset', { params: { path: { id } } })),
+  )
 const newPassword = (id: string, name: string) =>
   attemptOutside(async () => {
     const told = await answered(api.POST('/api/v1/operators/{id}/password', { params: { path: { id } } }))
@@ -94,7 +96,9 @@ function comesIn(each: Schemas['Operator']): string {
           <div class="quiet">{{ comesIn(item) }}</div>
         </td>
         <td>
-          <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)">Disable</v-btn>
+          <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)"
+            >Disable</v-btn
+          >
           <v-btn
             v-if="!item.disabled_at && item.name !== session?.name"
             size="small"
@@ -127,7 +131,11 @@ function comesIn(each: Schemas['Operator']): string {
       chips
       closable-chips
     />
-    <v-checkbox v-if="kind === 'help_desk' || kind === 'auditor'" v-model="masked" label="Mask user attributes" />
+    <v-checkbox
+      v-if="kind === 'help_desk' || kind === 'auditor'"
+      v-model="masked"
+      label="Mask user attributes"
+    />
     <p class="quiet">Dravo generates a password and shows it once.</p>
   </FormDialog>
 </template>

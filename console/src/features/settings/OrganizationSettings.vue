@@ -28,7 +28,9 @@ function hintOf(each: Schemas['Setting']): string {
   if (each.kind === 'time_zone')
     return 'A time zone name such as Europe/Lisbon. Existing start and end dates follow it.'
   if (each.kind === 'text') return ''
-  const [least, most, usual] = [each.least, each.most, each.default].map((value) => value.toLocaleString('en'))
+  const [least, most, usual] = [each.least, each.most, each.default].map((value) =>
+    value.toLocaleString('en'),
+  )
   return `${least} to ${most} ${each.unit}, default ${usual}`
 }
 async function keep(): Promise<void> {
@@ -38,9 +40,15 @@ async function keep(): Promise<void> {
     for (const each of settings.data.value?.items ?? []) {
       const entered = typed.value[each.name]
       const value =
-        each.kind === 'number' ? Number(entered) : each.kind === 'boolean' ? Boolean(entered) : String(entered).trim()
+        each.kind === 'number'
+          ? Number(entered)
+          : each.kind === 'boolean'
+            ? Boolean(entered)
+            : String(entered).trim()
       if (value === each.value) continue
-      await answered(api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }))
+      await answered(
+        api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }),
+      )
     }
     await queries.invalidateQueries()
     // The change can concern this operator too.

@@ -30,8 +30,20 @@ async function change(): Promise<void> {
 <template>
   <v-btn variant="outlined" @click="ask">Change password</v-btn>
   <span v-if="changed" role="status">Your password is changed. Other sessions have ended.</span>
-  <FormDialog v-model="asking" title="Change password" act="Change" :wrong="wrong" :busy="busy" @done="change">
-    <v-text-field v-model="present" type="password" label="Current password" autocomplete="current-password" />
+  <FormDialog
+    v-model="asking"
+    title="Change password"
+    act="Change"
+    :wrong="wrong"
+    :busy="busy"
+    @done="change"
+  >
+    <v-text-field
+      v-model="present"
+      type="password"
+      label="Current password"
+      autocomplete="current-password"
+    />
     <v-text-field
       v-model="password"
       type="password"

@@ -14,7 +14,10 @@ import TimeLabel from '../../components/TimeLabel.vue'
 const queries = useQueryClient()
 const { wrong, attempt } = useAttempts()
 const ways = useQuery({ queryKey: ['own-links'], queryFn: () => answered(api.GET('/api/v1/session/links')) })
-const factor = useQuery({ queryKey: ['second-factor'], queryFn: () => answered(api.GET('/api/v1/second-factor')) })
+const factor = useQuery({
+  queryKey: ['second-factor'],
+  queryFn: () => answered(api.GET('/api/v1/second-factor')),
+})
 const left = computed(() => factor.data.value?.recovery_left ?? 0)
 const sessions = useQuery({
   queryKey: ['own-sessions'],
@@ -46,8 +49,8 @@ const only = (on: boolean) =>
     <ErrorMessage :wrong="(asking ? null : wrong) ?? ways.error.value" />
     <template v-if="ways.data.value">
       <p v-if="ways.data.value.only_by_source">
-        You sign in through a source only; your password is disabled. If the source is not available, enter a recovery
-        code instead of the password.
+        You sign in through a source only; your password is disabled. If the source is not available, enter a
+        recovery code instead of the password.
       </p>
       <div v-else class="row middle">
         <span>Password{{ ways.data.value.items.length ? ' and source sign-in' : '' }}.</span>

@@ -25,7 +25,9 @@ const begin = () =>
   })
 const confirm = () =>
   attempt(async () => {
-    codes.value = (await answered(api.PUT('/api/v1/second-factor', { body: { code: code.value } }))).recovery_codes
+    codes.value = (
+      await answered(api.PUT('/api/v1/second-factor', { body: { code: code.value } }))
+    ).recovery_codes
     begun.value = null
     code.value = ''
     emit('on')
@@ -65,8 +67,8 @@ const off = () =>
     </template>
     <template v-else-if="begun">
       <p>
-        Scan the QR code with your authenticator app, or enter the secret (TOTP, six digits). Then enter the code that
-        the app shows.
+        Scan the QR code with your authenticator app, or enter the secret (TOTP, six digits). Then enter the
+        code that the app shows.
       </p>
       <img :src="begun.picture" alt="QR code of the secret" class="picture" />
       <dl>

@@ -18,7 +18,12 @@ async function give(): Promise<void> {
   busy.value = true
   wrong.value = null
   try {
-    const body = { state: props.asked.state, code: code.value, given_name: given.value, family_name: family.value }
+    const body = {
+      state: props.asked.state,
+      code: code.value,
+      given_name: given.value,
+      family_name: family.value,
+    }
     came.value = await answered(api.POST('/api/v1/sign-in/code/verify', { body }))
     if (came.value.outcome === 'signed_in') location.assign(came.value.back)
   } catch (problem) {
@@ -47,11 +52,18 @@ async function give(): Promise<void> {
   <form v-else aria-label="Emailed code" @submit.prevent="give">
     <h2>Check your email</h2>
     <p>
-      If {{ email }} can sign in here, we have sent a code to it. The code is valid for {{ asked.minutes }} minutes in
-      this browser.
+      If {{ email }} can sign in here, we have sent a code to it. The code is valid for
+      {{ asked.minutes }} minutes in this browser.
     </p>
     <ErrorMessage :wrong="wrong" />
-    <v-text-field v-model="code" label="Code" autocomplete="one-time-code" inputmode="numeric" autofocus class="mono" />
+    <v-text-field
+      v-model="code"
+      label="Code"
+      autocomplete="one-time-code"
+      inputmode="numeric"
+      autofocus
+      class="mono"
+    />
     <template v-if="isNew">
       <p role="status">The code is correct. Enter your name to create your user.</p>
       <v-text-field v-model="given" label="Given name" autocomplete="given-name" />

@@ -45,7 +45,9 @@ async function open(id: string): Promise<void> {
 const plan = (id: string) =>
   attempt(async () => {
     const [params, body] = [at(id), { policy: {} }]
-    again.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/rerun', { params, body }))
+    again.value = await answered(
+      api.POST('/api/v1/sources/{key}/sign-in/traces/{trace}/rerun', { params, body }),
+    )
   })
 /** Starts a simulation with this sign-in. */
 function expect(trace: Schemas['SignInTrace']): void {
@@ -55,7 +57,9 @@ function expect(trace: Schemas['SignInTrace']): void {
 }
 /** Downloads the trace. */
 function save(trace: Schemas['SignInTrace']): void {
-  const address = URL.createObjectURL(new Blob([JSON.stringify(trace, null, 2)], { type: 'application/json' }))
+  const address = URL.createObjectURL(
+    new Blob([JSON.stringify(trace, null, 2)], { type: 'application/json' }),
+  )
   Object.assign(document.createElement('a'), { href: address, download: `sign-in-${trace.id}.json` }).click()
   URL.revokeObjectURL(address)
 }
@@ -63,7 +67,13 @@ function save(trace: Schemas['SignInTrace']): void {
 
 <template>
   <div class="row filters">
-    <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="User or error" clearable class="words" />
+    <v-text-field
+      v-model="typed"
+      :prepend-inner-icon="mdiMagnify"
+      label="User or error"
+      clearable
+      class="words"
+    />
     <v-select
       v-model="outcome"
       :items="['signed_in', 'observed', 'refused']"
@@ -101,7 +111,9 @@ function save(trace: Schemas['SignInTrace']): void {
       </td>
     </template>
     <template #empty>
-      <EmptyState title="No sign-ins yet">Create a test sign-in for one user. Each step appears here.</EmptyState>
+      <EmptyState title="No sign-ins yet"
+        >Create a test sign-in for one user. Each step appears here.</EmptyState
+      >
     </template>
   </PagedTable>
   <section v-if="opened" class="panel opened" aria-labelledby="trace">
@@ -110,7 +122,8 @@ function save(trace: Schemas['SignInTrace']): void {
     <div v-if="opened.received.length" class="scroll" role="group" aria-label="Received claims" tabindex="0">
       <h3>Received claims</h3>
       <p class="quiet">
-        Issuer <span class="mono">{{ opened.issuer }}</span>, subject <span class="mono">{{ opened.subject }}</span>
+        Issuer <span class="mono">{{ opened.issuer }}</span>, subject
+        <span class="mono">{{ opened.subject }}</span>
       </p>
       <table class="plain">
         <thead>

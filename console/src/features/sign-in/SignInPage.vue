@@ -65,7 +65,8 @@ async function enter(): Promise<void> {
     await router.push(to)
   } catch (problem) {
     // Name and password are correct: only the second factor is missing.
-    if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed') needsCode.value = true
+    if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed')
+      needsCode.value = true
     else wrong.value = problem
   } finally {
     busy.value = false
@@ -98,7 +99,9 @@ async function enter(): Promise<void> {
         <div v-if="choices.length" class="choices" role="group" aria-label="Choose how to sign in">
           <p>Choose how to sign in:</p>
           <template v-for="each in choices" :key="each.key">
-            <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)">{{ each.label }}: emailed code</v-btn>
+            <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)"
+              >{{ each.label }}: emailed code</v-btn
+            >
             <v-btn v-else variant="outlined" :href="each.start">{{ each.label }}</v-btn>
           </template>
         </div>
@@ -107,7 +110,13 @@ async function enter(): Promise<void> {
       <form v-if="!asked && !sign_in_test" aria-label="Operator sign-in" @submit.prevent="enter">
         <h2 v-if="where.data.value?.any">Operator sign-in</h2>
         <v-text-field v-model="name" label="Name" autocomplete="username" required />
-        <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
+        <v-text-field
+          v-model="password"
+          label="Password"
+          type="password"
+          autocomplete="current-password"
+          required
+        />
         <v-text-field
           v-if="needsCode"
           v-model="code"
@@ -115,7 +124,11 @@ async function enter(): Promise<void> {
           autocomplete="one-time-code"
           autofocus
         />
-        <BusyButton type="submit" :variant="where.data.value?.any ? 'outlined' : 'flat'" color="primary" :busy="busy"
+        <BusyButton
+          type="submit"
+          :variant="where.data.value?.any ? 'outlined' : 'flat'"
+          color="primary"
+          :busy="busy"
           >Sign in</BusyButton
         >
         <v-btn

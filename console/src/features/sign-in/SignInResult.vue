@@ -32,7 +32,9 @@ defineProps<{ planned: Schemas['PlannedSignIn'] | Schemas['SignInTrace'] }>()
             <StatusLabel :status="each.outcome" />
             <span>
               {{ each.group ? each.group.name : each.claimed }}
-              <span v-if="each.group && each.group.name !== each.claimed" class="quiet mono">({{ each.claimed }})</span>
+              <span v-if="each.group && each.group.name !== each.claimed" class="quiet mono"
+                >({{ each.claimed }})</span
+              >
               <span class="quiet">
                 {{
                   each.gives.length

@@ -39,7 +39,10 @@ async function keep(more: Record<string, unknown>, words: string): Promise<void>
   kept.value = ''
   await attempt(async () => {
     await answered(
-      api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body: more as Schemas['SignInSettingsRequest'] }),
+      api.PUT('/api/v1/sources/{key}/sign-in', {
+        params: { path },
+        body: more as Schemas['SignInSettingsRequest'],
+      }),
     )
     await queries.invalidateQueries()
     kept.value = words
@@ -48,7 +51,10 @@ async function keep(more: Record<string, unknown>, words: string): Promise<void>
   busy.value = false
 }
 const keepSettings = () =>
-  keep({ settings: { ...settings.value }, ...(secret.value ? { secret: secret.value } : {}), look: true }, 'Saved.')
+  keep(
+    { settings: { ...settings.value }, ...(secret.value ? { secret: secret.value } : {}), look: true },
+    'Saved.',
+  )
 const keepFields = () =>
   keep(
     {
@@ -86,12 +92,13 @@ function hand(text: string, name: string): void {
   <section v-if="mailed" class="panel" aria-labelledby="mailed">
     <h2 id="mailed">Emailed code</h2>
     <p v-if="signIn.missing.length" class="missing">
-      <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing: {{ signIn.missing.join(', ') }}.
+      <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing:
+      {{ signIn.missing.join(', ') }}.
     </p>
     <p>
-      Users enter their email address on the sign-in page and get a code that is valid for ten minutes. Dravo sends
-      codes only to addresses in the domains of this source. Unknown addresses get a code only if the source policy
-      creates users.
+      Users enter their email address on the sign-in page and get a code that is valid for ten minutes. Dravo
+      sends codes only to addresses in the domains of this source. Unknown addresses get a code only if the
+      source policy creates users.
     </p>
     <ChecklistValues :values="signIn.give" />
     <h3>Setup checklist</h3>
@@ -106,7 +113,9 @@ function hand(text: string, name: string): void {
           <dd>
             <div v-for="each in signIn.certificates" :key="each.fingerprint" class="certificate">
               <StatusLabel :status="each.use" /> until <TimeLabel :at="each.until_at" />
-              <v-btn size="small" variant="text" @click="hand(each.pem, `dravo-${source}.pem`)">Download</v-btn>
+              <v-btn size="small" variant="text" @click="hand(each.pem, `dravo-${source}.pem`)"
+                >Download</v-btn
+              >
               <div class="quiet mono small">{{ each.fingerprint }}</div>
             </div>
             <template v-if="may('sources.change')">
@@ -141,7 +150,8 @@ function hand(text: string, name: string): void {
     <section class="panel" aria-labelledby="get">
       <h2 id="get">Values from the provider</h2>
       <p v-if="signIn.missing.length" class="missing">
-        <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing: {{ signIn.missing.join(', ') }}.
+        <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> Missing:
+        {{ signIn.missing.join(', ') }}.
       </p>
       <p v-if="signIn.trouble" class="missing">
         <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> {{ signIn.trouble }}
@@ -260,7 +270,11 @@ function hand(text: string, name: string): void {
           class="narrow"
         />
       </div>
-      <v-text-field v-model="settings.support_contact" label="Support contact for refused users" class="wide" />
+      <v-text-field
+        v-model="settings.support_contact"
+        label="Support contact for refused users"
+        class="wide"
+      />
       <v-switch
         v-if="!mailed"
         v-model="settings.import_groups"

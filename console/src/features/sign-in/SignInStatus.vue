@@ -60,7 +60,8 @@ const serve = (value: string) =>
     await answered(api.PUT('/api/v1/sources/{key}/sign-in', { params: { path }, body }))
     await queries.invalidateQueries()
   })
-const later = () => put(props.signIn.status as 'disabled' | 'pilot', new Date(hour.value).toISOString(), props.label)
+const later = () =>
+  put(props.signIn.status as 'disabled' | 'pilot', new Date(hour.value).toISOString(), props.label)
 </script>
 
 <template>
@@ -69,17 +70,29 @@ const later = () => put(props.signIn.status as 'disabled' | 'pilot', new Date(ho
     <ErrorMessage v-if="!asking" :wrong="wrong" />
     <p>
       <StatusLabel :status="signIn.status" /> {{ words }}
-      <template v-if="signIn.enabled_from">Enabled for everyone from <TimeLabel :at="signIn.enabled_from" />.</template>
-      <template v-if="signIn.verified_at"> Last successful sign-in <TimeLabel :at="signIn.verified_at" />.</template>
+      <template v-if="signIn.enabled_from"
+        >Enabled for everyone from <TimeLabel :at="signIn.enabled_from" />.</template
+      >
+      <template v-if="signIn.verified_at">
+        Last successful sign-in <TimeLabel :at="signIn.verified_at" />.</template
+      >
       <b v-else> These settings have not been tested yet.</b>
     </p>
     <div v-if="may('sources.change')" class="row">
       <v-btn v-if="signIn.status !== 'disabled'" variant="outlined" @click="put('disabled')">Disable</v-btn>
       <template v-if="signIn.status !== 'enabled'">
         <v-text-field v-model="pilot" label="Pilot group" class="narrow" hide-details />
-        <v-btn variant="outlined" :disabled="!pilot.trim()" @click="want('pilot')">Enable for pilot group</v-btn>
+        <v-btn variant="outlined" :disabled="!pilot.trim()" @click="want('pilot')"
+          >Enable for pilot group</v-btn
+        >
         <v-btn color="primary" @click="want('enabled')">Enable for everyone</v-btn>
-        <v-text-field v-model="hour" type="datetime-local" label="Enable for everyone from" class="hour" hide-details />
+        <v-text-field
+          v-model="hour"
+          type="datetime-local"
+          label="Enable for everyone from"
+          class="hour"
+          hide-details
+        />
         <v-btn variant="text" :disabled="!hour" @click="later">Schedule</v-btn>
       </template>
     </div>
@@ -106,7 +119,9 @@ const later = () => put(props.signIn.status as 'disabled' | 'pilot', new Date(ho
       serious
       @done="put(wanted!, undefined, typed)"
     >
-      <p>Run a test sign-in first. To enable sign-in without a test, type the name of the source, {{ label }}.</p>
+      <p>
+        Run a test sign-in first. To enable sign-in without a test, type the name of the source, {{ label }}.
+      </p>
       <v-text-field v-model="typed" label="Name of the source" />
     </FormDialog>
   </section>

@@ -18,7 +18,10 @@ const made = ref<Schemas['NewSignInTest'] | null>(null)
 const { wrong, attempt } = useAttempts()
 const begin = () =>
   attempt(async () => {
-    const [params, body] = [{ path: { key: props.source } }, { user: user.value, mode: mode.value, minutes: 30 }]
+    const [params, body] = [
+      { path: { key: props.source } },
+      { user: user.value, mode: mode.value, minutes: 30 },
+    ]
     made.value = await answered(api.POST('/api/v1/sources/{key}/sign-in/tests', { params, body }))
   })
 /** The status of each link. */
@@ -42,8 +45,8 @@ const modes = [
   <section class="panel" aria-labelledby="sign_in_test">
     <h2 id="sign_in_test">Test sign-in</h2>
     <p class="quiet">
-      A test sign-in works while sign-in is disabled for everyone else. Send the link to the user. The received claims
-      and each step appear below.
+      A test sign-in works while sign-in is disabled for everyone else. Send the link to the user. The
+      received claims and each step appear below.
     </p>
     <ErrorMessage :wrong="wrong" />
     <p v-if="missing.length"><b>Missing:</b> {{ missing.join(', ') }}.</p>

@@ -40,7 +40,9 @@ async function decide(): Promise<void> {
   const path = { key: props.source, conflict: chosen.value?.id ?? '' }
   const body = { decision: decision.value, user: decision.value === 'link' ? user.value : null }
   if (
-    await attempt(() => answered(api.POST('/api/v1/sources/{key}/conflicts/{conflict}', { params: { path }, body })))
+    await attempt(() =>
+      answered(api.POST('/api/v1/sources/{key}/conflicts/{conflict}', { params: { path }, body })),
+    )
   ) {
     asking.value = false
     await queries.invalidateQueries()
@@ -112,8 +114,8 @@ const says = (conflict: Conflict) =>
       </template>
       <template #empty>
         <EmptyState :title="decided ? 'No decided conflicts' : 'No conflicts'">
-          Conflicts appear here, such as two records for one user, the user name of a leaver, or two groups with the
-          same name.
+          Conflicts appear here, such as two records for one user, the user name of a leaver, or two groups
+          with the same name.
         </EmptyState>
       </template>
     </PagedTable>

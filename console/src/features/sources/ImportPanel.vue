@@ -27,15 +27,18 @@ watch(
   fields,
   (found) => {
     const kept = props.reading?.kind === kind.value ? props.reading.settings : {}
-    given.value = Object.fromEntries(found.map((each) => [each.name, (kept[each.name] ?? each.default) as string]))
+    given.value = Object.fromEntries(
+      found.map((each) => [each.name, (kept[each.name] ?? each.default) as string]),
+    )
   },
   { immediate: true },
 )
 const secretName = computed(
   () =>
-    ({ ldap: given.value.sign_in === 'external' ? 'Key of the certificate' : 'Password', scim: 'Token or secret' })[
-      kind.value
-    ],
+    ({
+      ldap: given.value.sign_in === 'external' ? 'Key of the certificate' : 'Password',
+      scim: 'Token or secret',
+    })[kind.value],
 )
 async function tryIt(kept: boolean): Promise<void> {
   checking.value = true
@@ -62,7 +65,8 @@ async function upload(files: File | File[] | null): Promise<void> {
   for (const file of [files ?? []].flat()) {
     const bytes = new Uint8Array(await file.arrayBuffer())
     let text = ''
-    for (let at = 0; at < bytes.length; at += 32_768) text += String.fromCharCode(...bytes.subarray(at, at + 32_768))
+    for (let at = 0; at < bytes.length; at += 32_768)
+      text += String.fromCharCode(...bytes.subarray(at, at + 32_768))
     const name = file.name as 'users.csv'
     const body = { name, content: btoa(text) }
     await attempt(() => answered(api.POST('/api/v1/sources/{key}/import/files', { params: { path }, body })))
@@ -74,7 +78,9 @@ async function upload(files: File | File[] | null): Promise<void> {
 <template>
   <section class="panel" aria-labelledby="reading">
     <h2 id="reading">Connection</h2>
-    <p v-if="!reading" class="quiet">You can check the connection before you save it. A read-only account is enough.</p>
+    <p v-if="!reading" class="quiet">
+      You can check the connection before you save it. A read-only account is enough.
+    </p>
     <ErrorMessage :wrong="wrong ?? kinds.error.value" />
     <form class="form" aria-label="Connection" @submit.prevent="keep">
       <v-select
@@ -151,7 +157,9 @@ async function upload(files: File | File[] | null): Promise<void> {
       </p>
       <div class="row">
         <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
-        <BusyButton variant="outlined" :busy="checking" @click="tryIt(false)">Check without saving</BusyButton>
+        <BusyButton variant="outlined" :busy="checking" @click="tryIt(false)"
+          >Check without saving</BusyButton
+        >
       </div>
     </form>
     <template v-if="reading && kind === 'csv'">
@@ -182,7 +190,9 @@ async function upload(files: File | File[] | null): Promise<void> {
             <tr>
               <th scope="col">Name in the source</th>
               <th scope="col">User name in Dravo</th>
-              <th v-if="check.sample.some((each) => each.groups.length)" scope="col">Groups from attributes</th>
+              <th v-if="check.sample.some((each) => each.groups.length)" scope="col">
+                Groups from attributes
+              </th>
               <th scope="col">Accepted</th>
             </tr>
           </thead>

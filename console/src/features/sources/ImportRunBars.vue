@@ -9,7 +9,9 @@ const touching = ['new', 'changed', 'back', 'left', 'conflict', 'refused', 'unre
 const bars = computed(() => {
   const found = [...props.runs].reverse().map((run) => ({
     run,
-    number: run.counts.filter((each) => touching.includes(each.name)).reduce((sum, each) => sum + each.number, 0),
+    number: run.counts
+      .filter((each) => touching.includes(each.name))
+      .reduce((sum, each) => sum + each.number, 0),
   }))
   const most = Math.max(1, ...found.map((each) => Math.log10(each.number + 1)))
   return found.map((each) => ({ ...each, height: Math.round((52 * Math.log10(each.number + 1)) / most) + 4 }))

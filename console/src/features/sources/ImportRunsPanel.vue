@@ -21,7 +21,8 @@ const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
 const runs = useQuery({
   queryKey: ['sources', props.source, 'runs'],
-  queryFn: () => answered(api.GET('/api/v1/sources/{key}/import/runs', { params: { path, query: { count: 20 } } })),
+  queryFn: () =>
+    answered(api.GET('/api/v1/sources/{key}/import/runs', { params: { path, query: { count: 20 } } })),
   refetchInterval: 1000,
 })
 const last = computed(() => runs.data.value?.items[0])
@@ -49,7 +50,9 @@ async function begin(body: {
 }
 const stop = (run: string) =>
   attempt(() =>
-    answered(api.POST('/api/v1/sources/{key}/import/runs/{run}/stop', { params: { path: { ...path, run } } })),
+    answered(
+      api.POST('/api/v1/sources/{key}/import/runs/{run}/stop', { params: { path: { ...path, run } } }),
+    ),
   )
 const leaving = ref(false)
 const typed = ref('')
@@ -58,11 +61,18 @@ async function letLeave(): Promise<void> {
 }
 const kind = ref<string | null>(null)
 watch(shown, (now, before) => now?.id !== before?.id && (kind.value = null))
-const about = computed(() => ({ run: shown.value?.id, kind: kind.value ?? undefined, status: shown.value?.status }))
+const about = computed(() => ({
+  run: shown.value?.id,
+  kind: kind.value ?? undefined,
+  status: shown.value?.status,
+}))
 const fetch = (after: string | undefined, count: number) =>
   answered(
     api.GET('/api/v1/sources/{key}/import/runs/{run}/entries', {
-      params: { path: { ...path, run: shown.value?.id ?? '' }, query: { after, count, kind: kind.value ?? undefined } },
+      params: {
+        path: { ...path, run: shown.value?.id ?? '' },
+        query: { after, count, kind: kind.value ?? undefined },
+      },
     }),
   )
 /** A missing user may be an entry that could not be read: then removals cannot be approved. */
@@ -91,8 +101,8 @@ const kinds = [
       <v-btn v-if="reading.enabled" color="primary" :disabled="underWay" @click="begin({})">Run now</v-btn>
       <v-btn variant="outlined" :disabled="underWay" @click="begin({ preview: true })">Preview run</v-btn>
       <span v-if="!reading.enabled" class="quiet">
-        The import is disabled. <router-link :to="`/sources/${source}/policy`">Enable it</router-link> when the preview
-        is right.
+        The import is disabled. <router-link :to="`/sources/${source}/policy`">Enable it</router-link> when
+        the preview is right.
       </span>
       <span v-else-if="reading.next_at.length" class="quiet"
         >{{ reading.schedule_words }}, next <TimeLabel :at="reading.next_at[0]!"

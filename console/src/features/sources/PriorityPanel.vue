@@ -28,9 +28,12 @@ const wish = computed(() => ({
   deactivation_wins: deactivation_wins.value,
   updates: updates.value,
 }))
-const look = () => answered(api.POST('/api/v1/sources/{key}/priority/preview', { params: { path }, body: wish.value }))
+const look = () =>
+  answered(api.POST('/api/v1/sources/{key}/priority/preview', { params: { path }, body: wish.value }))
 const carryOut = ({ confirm, expect }: Confirmation) =>
-  answered(api.PUT('/api/v1/sources/{key}/priority', { params: { path }, body: { ...wish.value, confirm, expect } }))
+  answered(
+    api.PUT('/api/v1/sources/{key}/priority', { params: { path }, body: { ...wish.value, confirm, expect } }),
+  )
 </script>
 
 <template>

@@ -12,7 +12,10 @@ import TimeLabel from '../../components/TimeLabel.vue'
 const props = defineProps<{ source: string }>()
 const { typed, words } = useWords()
 const outcome = useAddressFilter('outcome')
-const about = computed(() => ({ q: words.value, outcome: outcome.value as 'refused' | 'changed' | 'read' | undefined }))
+const about = computed(() => ({
+  q: words.value,
+  outcome: outcome.value as 'refused' | 'changed' | 'read' | undefined,
+}))
 const fetch = (after: string | undefined, count: number) =>
   answered(
     api.GET('/api/v1/sources/{key}/requests', {
@@ -52,7 +55,13 @@ function pretty(body: string): string {
       clearable
       class="words"
     />
-    <v-select v-model="outcome" :items="['refused', 'changed', 'read']" label="Outcome" clearable class="narrow" />
+    <v-select
+      v-model="outcome"
+      :items="['refused', 'changed', 'read']"
+      label="Outcome"
+      clearable
+      class="narrow"
+    />
   </div>
   <ErrorMessage :wrong="wrong" />
   <PagedTable
@@ -90,11 +99,15 @@ function pretty(body: string): string {
               Account in {{ account[0] }}: {{ account[1] }}.</template
             >
           </li>
-          <li v-if="item.users.length + item.more > 5">and {{ item.users.length + item.more - 5 }} more users</li>
+          <li v-if="item.users.length + item.more > 5">
+            and {{ item.users.length + item.more - 5 }} more users
+          </li>
         </ul>
         <pre v-if="opened?.id === item.id && opened.body" class="body">{{ pretty(opened.body) }}</pre>
         <div v-if="opened?.id === item.id">
-          <div v-for="manner in item.quirks" :key="manner" class="quiet">Deviation from the standard: {{ manner }}</div>
+          <div v-for="manner in item.quirks" :key="manner" class="quiet">
+            Deviation from the standard: {{ manner }}
+          </div>
           <div v-if="!opened.body" class="quiet">No body.</div>
         </div>
       </td>

@@ -93,11 +93,13 @@ const example =
       </tbody>
     </table>
     <EmptyState v-else-if="schemas.data.value" title="No schema extensions">
-      Users and groups can have all attributes of the SCIM core schema. If this source sends others, add their schema.
+      Users and groups can have all attributes of the SCIM core schema. If this source sends others, add their
+      schema.
     </EmptyState>
     <FormDialog v-model="adding" title="Add schema" act="Add" :wrong="wrong" wide @done="add">
       <p class="quiet">
-        Paste a SCIM schema definition (RFC 7643, section 7). Dravo discards attributes that no schema defines.
+        Paste a SCIM schema definition (RFC 7643, section 7). Dravo discards attributes that no schema
+        defines.
       </p>
       <v-select
         v-model="kind"

@@ -29,7 +29,8 @@ function save(): void {
         <dd>
           <template v-if="checklist.usable_tokens">{{ checklist.usable_tokens }} active</template>
           <strong v-else class="missing"
-            ><v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> none yet: create one below</strong
+            ><v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> none yet: create one
+            below</strong
           >
           <slot name="token" />
         </dd>
@@ -44,7 +45,9 @@ function save(): void {
       <ChecklistStatus :ticks="checklist.ticks" />
       <div v-if="checklist.trouble.length" class="trouble">
         <h3>Rejected requests and lost data</h3>
-        <p v-for="each in checklist.trouble" :key="each.at"><TimeLabel :at="each.at" />: {{ each.message }}</p>
+        <p v-for="each in checklist.trouble" :key="each.at">
+          <TimeLabel :at="each.at" />: {{ each.message }}
+        </p>
       </div>
       <h3>Steps at the identity provider</h3>
       <ul>

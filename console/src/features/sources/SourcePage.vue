@@ -121,18 +121,20 @@ const checklist = useQuery({
               /></template>
               <template v-else> · no sign-in yet</template>
             </template>
-            <template v-else-if="!local"> · last request <TimeLabel :at="source.data.value.last_call_at" /></template>
+            <template v-else-if="!local">
+              · last request <TimeLabel :at="source.data.value.last_call_at"
+            /></template>
           </p>
         </div>
       </div>
       <p v-for="each in source.data.value.shared_domains" :key="each.domain" role="note" class="panel shared">
-        <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}. Dravo
-        trusts both for emails of this domain, and users choose how to sign in.
+        <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}.
+        Dravo trusts both for emails of this domain, and users choose how to sign in.
       </p>
       <div v-if="local" class="panel">
         <p>
-          Users that no source reports, and groups that contain users and groups of any source. Values from a source
-          have priority over values entered here.
+          Users that no source reports, and groups that contain users and groups of any source. Values from a
+          source have priority over values entered here.
         </p>
         <v-btn variant="outlined" to="/users">Users</v-btn>
         <v-btn variant="outlined" :to="`/groups?source=${id}`">Groups</v-btn>
@@ -154,8 +156,8 @@ const checklist = useQuery({
           <div v-if="!signsIn" class="panel">
             <h2>Add sign-in to this source</h2>
             <p>
-              Users sign in at their identity provider or with an emailed code. Dravo creates them at their first
-              sign-in. Sign-in stays disabled until you enable it.
+              Users sign in at their identity provider or with an emailed code. Dravo creates them at their
+              first sign-in. Sign-in stays disabled until you enable it.
             </p>
             <div class="row">
               <v-btn color="primary" @click="letSignIn('saml')">SAML 2.0</v-btn>
@@ -185,7 +187,11 @@ const checklist = useQuery({
         </template>
         <template v-else-if="shown === 'import' || shown === 'runs' || shown === 'policy'">
           <ErrorMessage :wrong="reading.error.value" />
-          <ImportPanel v-if="shown === 'import' && ready" :source="id" :reading="reading.data.value ?? null" />
+          <ImportPanel
+            v-if="shown === 'import' && ready"
+            :source="id"
+            :reading="reading.data.value ?? null"
+          />
           <template v-else-if="reading.data.value">
             <ImportRunsPanel
               v-if="shown === 'runs'"

@@ -24,7 +24,9 @@ const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
 const kept = (props.reading ?? props.signIn)!.policy
-const attributes = computed(() => props.reading?.attributes ?? props.signIn?.seen.map((each) => each.name) ?? [])
+const attributes = computed(
+  () => props.reading?.attributes ?? props.signIn?.seen.map((each) => each.name) ?? [],
+)
 const match = ref(kept.match)
 const domains = ref(kept.domains.join('\n'))
 const users = ref(kept.users)
@@ -121,14 +123,22 @@ const choices = [
     <section class="panel" aria-labelledby="who">
       <h2 id="who">Matching</h2>
       <p class="quiet">
-        Dravo identifies a user {{ reading ? 'by the ID in the source' : 'by issuer and subject' }}. The first time,
-        Dravo can link the record to an existing user by:
+        Dravo identifies a user {{ reading ? 'by the ID in the source' : 'by issuer and subject' }}. The first
+        time, Dravo can link the record to an existing user by:
       </p>
       <v-select v-model="match" :items="matches" label="Match by" class="wide" />
-      <v-textarea v-model="domains" label="Domains of the source, one per line" rows="1" auto-grow class="wide" />
+      <v-textarea
+        v-model="domains"
+        label="Domains of the source, one per line"
+        rows="1"
+        auto-grow
+        class="wide"
+      />
       <p v-if="conflicts">
         <StatusLabel status="open" />&nbsp;
-        <router-link :to="`/sources/${source}/conflicts`">{{ conflicts }} conflicts need a decision</router-link>
+        <router-link :to="`/sources/${source}/conflicts`"
+          >{{ conflicts }} conflicts need a decision</router-link
+        >
       </p>
     </section>
     <section class="panel" aria-labelledby="may">
@@ -174,12 +184,23 @@ const choices = [
       </p>
       <div v-for="(row, number) in rows" :key="number" class="pair">
         <v-text-field v-model="row.attribute" label="Attribute" class="mono" spellcheck="false" />
-        <ExpressionField v-model="row.expression" label="Expression" :source="source" :attribute="row.attribute" />
-        <v-btn size="small" variant="text" :aria-label="`Remove ${row.attribute}`" @click="rows.splice(number, 1)"
+        <ExpressionField
+          v-model="row.expression"
+          label="Expression"
+          :source="source"
+          :attribute="row.attribute"
+        />
+        <v-btn
+          size="small"
+          variant="text"
+          :aria-label="`Remove ${row.attribute}`"
+          @click="rows.splice(number, 1)"
           >Remove</v-btn
         >
       </div>
-      <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })">Add attribute</v-btn>
+      <v-btn variant="outlined" size="small" @click="rows.push({ attribute: '', expression: '' })"
+        >Add attribute</v-btn
+      >
       <v-textarea
         v-model="groupsFrom"
         label="Groups from user attributes, one expression per line"
@@ -224,7 +245,9 @@ const choices = [
           <v-btn size="small" variant="text" @click="((hour = ''), at())">Remove schedule</v-btn></span
         >
       </div>
-      <v-btn variant="outlined" @click="force(!reading.enabled)">{{ reading.enabled ? 'Disable' : 'Enable' }}</v-btn>
+      <v-btn variant="outlined" @click="force(!reading.enabled)">{{
+        reading.enabled ? 'Disable' : 'Enable'
+      }}</v-btn>
       <span v-if="!reading.enabled" class="quiet">
         Check a <router-link :to="`/sources/${source}/runs`">preview run</router-link> first.</span
       >
@@ -244,8 +267,9 @@ const choices = [
       <template v-if="tried">
         <p role="status">
           Of {{ tried.looked_at.toLocaleString('en') }} users of this source,
-          {{ tried.accepted.toLocaleString('en') }} stay unchanged, {{ tried.changed.toLocaleString('en') }} change,
-          {{ tried.leaves.toLocaleString('en') }} leave, {{ tried.refused.toLocaleString('en') }} are refused.
+          {{ tried.accepted.toLocaleString('en') }} stay unchanged,
+          {{ tried.changed.toLocaleString('en') }} change, {{ tried.leaves.toLocaleString('en') }} leave,
+          {{ tried.refused.toLocaleString('en') }} are refused.
         </p>
         <p v-if="tried.groups.length">
           Of {{ tried.groups.length.toLocaleString('en') }} groups of this source
@@ -268,7 +292,9 @@ const choices = [
         </p>
         <p v-if="tried.made_groups.length">
           Groups from user attributes:
-          {{ tried.made_groups.map((each) => `${each.name} (${each.users.toLocaleString('en')})`).join(', ') }}.
+          {{
+            tried.made_groups.map((each) => `${each.name} (${each.users.toLocaleString('en')})`).join(', ')
+          }}.
         </p>
         <div v-if="tried.items.length" class="scroll" role="group" aria-label="Results" tabindex="0">
           <table class="plain">
@@ -288,7 +314,8 @@ const choices = [
                 <td><StatusLabel :status="each.outcome === 'leaves' ? 'left' : each.outcome" /></td>
                 <td>
                   <div v-for="one in each.changes" :key="one.attribute">
-                    <b>{{ one.attribute.split(':').pop() }}</b>: {{ told(one.before) }} → {{ told(one.after) }}
+                    <b>{{ one.attribute.split(':').pop() }}</b>: {{ told(one.before) }} →
+                    {{ told(one.after) }}
                   </div>
                   {{ each.message }}
                 </td>

@@ -72,7 +72,9 @@ const fetch = (after: string | undefined, count: number) =>
           </td>
           <td>{{ item.users.toLocaleString('en') }}</td>
           <td>
-            <router-link :to="`/groups?source=${item.key}`">{{ item.groups.toLocaleString('en') }}</router-link>
+            <router-link :to="`/groups?source=${item.key}`">{{
+              item.groups.toLocaleString('en')
+            }}</router-link>
           </td>
           <td>
             <StatusLabel v-if="item.run_status" :status="item.run_status" />

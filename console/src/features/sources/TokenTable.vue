@@ -36,7 +36,9 @@ const may = [
 ]
 
 async function fetch(after: string | undefined, count: number) {
-  const page = await answered(api.GET('/api/v1/sources/{key}/tokens', { params: { path, query: { after, count } } }))
+  const page = await answered(
+    api.GET('/api/v1/sources/{key}/tokens', { params: { path, query: { after, count } } }),
+  )
   shown.value = page.items
   return page
 }
@@ -80,7 +82,11 @@ function ask(token: Token): void {
   asking.value = true
 }
 const status = (token: Token) =>
-  token.revoked_at ? 'revoked' : token.expires_at && token.expires_at < new Date().toISOString() ? 'expired' : 'active'
+  token.revoked_at
+    ? 'revoked'
+    : token.expires_at && token.expires_at < new Date().toISOString()
+      ? 'expired'
+      : 'active'
 </script>
 
 <template>

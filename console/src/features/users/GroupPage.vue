@@ -46,7 +46,12 @@ const assignments = (after: string | undefined, count: number) =>
             · <span class="mono">{{ group.data.value.external_id || group.data.value.id }}</span>
           </p>
         </div>
-        <LocalGroupPanel v-if="changeable" v-model:leaving="leaving" :group="group.data.value" @changed="changed++" />
+        <LocalGroupPanel
+          v-if="changeable"
+          v-model:leaving="leaving"
+          :group="group.data.value"
+          @changed="changed++"
+        />
       </div>
       <section class="panel" aria-labelledby="gives">
         <h2 id="gives">Assigned roles</h2>
@@ -67,7 +72,9 @@ const assignments = (after: string | undefined, count: number) =>
             <td>{{ item.created_by }}</td>
           </template>
           <template #empty>
-            <EmptyState title="No assigned roles"> Map the group to a role on an application's page. </EmptyState>
+            <EmptyState title="No assigned roles">
+              Map the group to a role on an application's page.
+            </EmptyState>
           </template>
         </PagedTable>
       </section>
@@ -121,7 +128,11 @@ const assignments = (after: string | undefined, count: number) =>
           </template>
           <template #empty>
             <EmptyState title="No members">
-              {{ group.data.value?.local ? 'Add users or groups of any source.' : 'The source reports no members.' }}
+              {{
+                group.data.value?.local
+                  ? 'Add users or groups of any source.'
+                  : 'The source reports no members.'
+              }}
             </EmptyState>
           </template>
         </PagedTable>

@@ -46,17 +46,27 @@ const fetch = (after: string | undefined, count: number) =>
       <div class="grow">
         <h1>Groups</h1>
         <p class="lead">
-          Groups belong to a source or are local. Groups with the same name in different sources are different groups.
+          Groups belong to a source or are local. Groups with the same name in different sources are different
+          groups.
         </p>
       </div>
-      <v-btn v-if="may('groups.change')" variant="outlined" @click="((name = ''), (wrong = null), (adding = true))"
+      <v-btn
+        v-if="may('groups.change')"
+        variant="outlined"
+        @click="((name = ''), (wrong = null), (adding = true))"
         >Create group</v-btn
       >
     </div>
     <UsersTabs />
     <div class="panel">
       <div class="row filters">
-        <v-text-field v-model="typed" :prepend-inner-icon="mdiMagnify" label="Name or ID" clearable class="words" />
+        <v-text-field
+          v-model="typed"
+          :prepend-inner-icon="mdiMagnify"
+          label="Name or ID"
+          clearable
+          class="words"
+        />
         <v-select v-model="source" :items="choices" label="Source" clearable class="narrow" />
         <v-select v-model="mapped" :items="givings" label="Role mapping" clearable class="narrow" />
       </div>
@@ -73,7 +83,9 @@ const fetch = (after: string | undefined, count: number) =>
             <router-link :to="`/groups/${item.id}`">{{ item.name }}</router-link>
           </td>
           <td>
-            <router-link v-if="item.source" :to="`/sources/${item.source.key}`">{{ item.source.label }}</router-link>
+            <router-link v-if="item.source" :to="`/sources/${item.source.key}`">{{
+              item.source.label
+            }}</router-link>
           </td>
           <td>{{ item.members.toLocaleString('en') }}</td>
           <td>{{ item.assignments || 'none' }}</td>
@@ -82,12 +94,20 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
         <template #empty>
           <EmptyState title="No matching groups"
-            >Groups come from sources. If a source sends none, enable groups at the identity provider.</EmptyState
+            >Groups come from sources. If a source sends none, enable groups at the identity
+            provider.</EmptyState
           >
         </template>
       </PagedTable>
     </div>
-    <FormDialog v-model="adding" title="Create local group" act="Create" :wrong="wrong" :busy="busy" @done="add">
+    <FormDialog
+      v-model="adding"
+      title="Create local group"
+      act="Create"
+      :wrong="wrong"
+      :busy="busy"
+      @done="add"
+    >
       <p class="quiet">A local group can contain users and groups of any source. You can map it to roles.</p>
       <v-text-field v-model="name" label="Name" autocomplete="off" />
     </FormDialog>

@@ -11,7 +11,9 @@ import PreviewDialog from '../../components/PreviewDialog.vue'
 
 const props = defineProps<{ group: Schemas['GroupDetail'] }>()
 // The user or group to remove.
-const leaving = defineModel<{ user?: string; group?: string; name: string } | null>('leaving', { default: null })
+const leaving = defineModel<{ user?: string; group?: string; name: string } | null>('leaving', {
+  default: null,
+})
 const emit = defineEmits<{ changed: [] }>()
 const router = useRouter()
 const path = computed(() => ({ id: props.group.id }))
@@ -46,16 +48,23 @@ const going = computed(() =>
     : null,
 )
 const members = (body: object | null) =>
-  answered(api.POST('/api/v1/groups/{id}/members/preview', { params: { path: path.value }, body: { ...body } }))
+  answered(
+    api.POST('/api/v1/groups/{id}/members/preview', { params: { path: path.value }, body: { ...body } }),
+  )
 const change = (body: object | null, said: Confirmation) =>
-  answered(api.POST('/api/v1/groups/{id}/members', { params: { path: path.value }, body: { ...body, ...said } }))
+  answered(
+    api.POST('/api/v1/groups/{id}/members', { params: { path: path.value }, body: { ...body, ...said } }),
+  )
 
 const renaming = ref(false)
 const name = ref('')
 watch(renaming, () => (name.value = props.group.name))
 const { wrong, busy, attempt } = useAttempts()
 async function rename(): Promise<void> {
-  const request = api.PATCH('/api/v1/groups/{id}', { params: { path: path.value }, body: { name: name.value } })
+  const request = api.PATCH('/api/v1/groups/{id}', {
+    params: { path: path.value },
+    body: { name: name.value },
+  })
   if (await attempt(() => answered(request))) renaming.value = false
 }
 

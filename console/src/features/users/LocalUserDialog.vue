@@ -19,7 +19,14 @@ const fields = [
   ['department', 'Department', 'department'],
 ] as const
 type Typed = Record<(typeof fields)[number][0], string>
-const typed = ref<Typed>({ given_name: '', family_name: '', user_name: '', email: '', title: '', department: '' })
+const typed = ref<Typed>({
+  given_name: '',
+  family_name: '',
+  user_name: '',
+  email: '',
+  title: '',
+  department: '',
+})
 const active = ref(true)
 watch(open, (now) => {
   if (!now) return
@@ -41,10 +48,14 @@ const { wrong, busy, attempt } = useAttempts()
 const look = () =>
   answered(api.POST('/api/v1/users/{user}/preview', { params: { path: path.value }, body: body.value }))
 const change = (said: Confirmation) =>
-  answered(api.PUT('/api/v1/users/{user}', { params: { path: path.value }, body: { ...body.value, ...said } }))
+  answered(
+    api.PUT('/api/v1/users/{user}', { params: { path: path.value }, body: { ...body.value, ...said } }),
+  )
 async function add(): Promise<void> {
   let id = ''
-  const done = await attempt(async () => (id = (await answered(api.POST('/api/v1/users', { body: body.value }))).id))
+  const done = await attempt(
+    async () => (id = (await answered(api.POST('/api/v1/users', { body: body.value }))).id),
+  )
   if (!done) return
   open.value = false
   emit('added', id)
@@ -57,11 +68,13 @@ async function add(): Promise<void> {
     v-model="open"
     :title="user ? `Edit ${user.display_name}` : 'Create local user'"
     :act="user ? 'Save' : 'Create'"
-    v-bind="user ? { about: typed.user_name ? body : null, look, carryOut: change } : { wrong, busy, onDone: add }"
+    v-bind="
+      user ? { about: typed.user_name ? body : null, look, carryOut: change } : { wrong, busy, onDone: add }
+    "
   >
     <p v-if="!user" class="quiet">
-      Create local users only for users that no source reports, to avoid duplicates. Local users get roles like all
-      other users.
+      Create local users only for users that no source reports, to avoid duplicates. Local users get roles
+      like all other users.
     </p>
     <div class="fields">
       <v-text-field

@@ -30,7 +30,9 @@ defineProps<{ ways: Schemas['SignInOption'][] }>()
           </template>
           <template v-else>
             <div>{{ each.reason }}</div>
-            <div>“{{ each.message_to_user }}{{ each.support_contact ? ` ${each.support_contact}` : '' }}”</div>
+            <div>
+              “{{ each.message_to_user }}{{ each.support_contact ? ` ${each.support_contact}` : '' }}”
+            </div>
             <div class="quiet">{{ each.hint }}</div>
           </template>
           <div v-if="each.enabled_from" class="quiet">

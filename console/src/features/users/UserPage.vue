@@ -26,7 +26,9 @@ const user = useQuery({
 })
 const data = computed(() => user.data.value)
 const may = useMay()
-const local = computed(() => data.value?.records.some((each) => each.connection_type === 'local' && !each.deleted_at))
+const local = computed(() =>
+  data.value?.records.some((each) => each.connection_type === 'local' && !each.deleted_at),
+)
 const changing = ref(false)
 const leaving = ref(false)
 const path = { user: props.id }
@@ -107,7 +109,9 @@ const remaining = computed(() => {
             <StatusLabel :status="data.status" /> since <TimeLabel :at="data.since" /> ·
             <span class="mono">{{ data.user_name }}</span>
             <template v-if="data.email"> · {{ data.email }}</template>
-            <template v-if="data.being_recomputed"> · <StatusLabel status="waiting" /> being recalculated</template>
+            <template v-if="data.being_recomputed">
+              · <StatusLabel status="waiting" /> being recalculated</template
+            >
           </p>
         </div>
         <template v-if="local && may('users.change')">
@@ -130,7 +134,9 @@ const remaining = computed(() => {
         <h2 id="access">Access</h2>
         <div v-for="each in data.access" :key="each.id" class="entry">
           <div class="what">
-            <router-link :to="`/applications/${each.application.key}`">{{ each.application.label }}</router-link>
+            <router-link :to="`/applications/${each.application.key}`">{{
+              each.application.label
+            }}</router-link>
             <b>{{ each.role.label }}</b>
             <span class="quiet">since <TimeLabel :at="each.since" /></span>
           </div>
@@ -144,7 +150,13 @@ const remaining = computed(() => {
           }}
         </EmptyState>
         <div class="row ask">
-          <v-select v-model="asked" :items="missing" label="Explain missing access" clearable class="narrow" />
+          <v-select
+            v-model="asked"
+            :items="missing"
+            label="Explain missing access"
+            clearable
+            class="narrow"
+          />
           <div v-if="answer.data.value && asked" class="told" role="status">
             <div v-for="sentence in answer.data.value.sentences" :key="sentence">{{ sentence }}</div>
           </div>
@@ -230,7 +242,9 @@ const remaining = computed(() => {
                 <tr v-for="each in data.ended.slice(0, 20)" :key="each.id">
                   <td>{{ each.application.label }}: {{ each.role.label }}</td>
                   <td class="quiet"><TimeLabel :at="each.since" /> to <TimeLabel :at="each.until" /></td>
-                  <td class="quiet">{{ each.reasons.map((reason) => reason.group?.name ?? 'direct').join(', ') }}</td>
+                  <td class="quiet">
+                    {{ each.reasons.map((reason) => reason.group?.name ?? 'direct').join(', ') }}
+                  </td>
                 </tr>
               </tbody>
             </table>
@@ -245,11 +259,17 @@ const remaining = computed(() => {
                   <router-link :to="`/sources/${each.source.key}`">{{ each.source.label }}</router-link>
                   <div class="mono">{{ each.external_id || each.id }}</div>
                 </td>
-                <td><StatusLabel :status="each.deleted_at ? 'left' : each.active ? 'active' : 'inactive'" /></td>
+                <td>
+                  <StatusLabel :status="each.deleted_at ? 'left' : each.active ? 'active' : 'inactive'" />
+                </td>
                 <td class="quiet">
                   changed <TimeLabel :at="each.modified_at" />
                   <div v-if="each.connection_type === 'import' && !each.deleted_at && may('sources.change')">
-                    <BusyButton size="small" variant="outlined" :busy="reading" @click="readAgain(each.source.key)"
+                    <BusyButton
+                      size="small"
+                      variant="outlined"
+                      :busy="reading"
+                      @click="readAgain(each.source.key)"
                       >Refresh</BusyButton
                     >
                   </div>
@@ -277,7 +297,8 @@ const remaining = computed(() => {
         @done="user.refetch()"
       >
         <p class="quiet">
-          The record moves with its attributes and group memberships. Direct assignments stay with the current user.
+          The record moves with its attributes and group memberships. Direct assignments stay with the current
+          user.
         </p>
         <!-- First in the dialog and so focused first: the list of users opens when its field is focused, and would cover this. -->
         <v-checkbox v-model="fresh" label="Create a new user" hide-details />

@@ -41,7 +41,13 @@ const fetch = (after: string | undefined, count: number) =>
           clearable
           class="words"
         />
-        <v-select v-model="status" label="Status" clearable class="narrow" :items="['active', 'inactive', 'left']" />
+        <v-select
+          v-model="status"
+          label="Status"
+          clearable
+          class="narrow"
+          :items="['active', 'inactive', 'left']"
+        />
       </div>
       <PagedTable
         name="users"
