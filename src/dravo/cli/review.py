@@ -19,7 +19,7 @@ from dravo.cli.output import (
 )
 from dravo.client import Dravo
 
-CONFIRMED, TAKEN_AWAY = "confirmed", "removed"
+CONFIRMED, REMOVED = "confirmed", "removed"
 AT_ONCE = 500
 
 
@@ -78,7 +78,7 @@ def _declare_rows(verbs: Any) -> None:
     parser.add_argument("--application", metavar="KEY", help="key of the application")
     parser.add_argument(
         "--decision",
-        choices=("open", CONFIRMED, TAKEN_AWAY),
+        choices=("open", CONFIRMED, REMOVED),
         help="only rows with this decision: open, confirmed or removed",
     )
     list_options(parser)
@@ -224,7 +224,7 @@ def _revoke(given: argparse.Namespace, dravo: Dravo) -> None:
         show_preview(given, dravo.reviews.preview(given.review, given.application, given.rows))
         return
     decided = dravo.reviews.decide(
-        given.review, given.application, given.rows, TAKEN_AWAY, note=given.note, confirm=given.confirm
+        given.review, given.application, given.rows, REMOVED, note=given.note, confirm=given.confirm
     )
     _show_review(given, decided)
 

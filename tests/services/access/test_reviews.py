@@ -14,18 +14,19 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.services.access import assignments, review_export, undo
+from dravo.services.access import assignments, review_decisions, review_export, undo
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import CONFIRMED, TAKEN_AWAY, ReviewDecision, ReviewRow
+from dravo.services.access.review_decisions import ReviewDecision
+from dravo.services.access.reviews import CONFIRMED, ReviewRow
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.security.permissions import OWNER
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store.access.reviews import ReviewRowFilter
+from dravo.store.access.reviews import REMOVED, ReviewRowFilter
 from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture
 
@@ -103,13 +104,13 @@ def test_a_direct_assignment_is_removed_and_undone(garden: ServiceFixture) -> No
         "direct assignment"
     ]
     row = found["cai", "curator"].id
-    shown = access_reviews.preview(garden.ctx, review, "records", [row])
+    shown = review_decisions.preview(garden.ctx, review, "records", [row])
     assert (shown.changed, shown.users[0].after, len(held(garden))) == (1, ["Viewer"], 5)
-    decided = access_reviews.decide(
+    decided = review_decisions.decide(
         garden.ctx,
         garden.caller,
         review,
-        ReviewDecision("records", [row], TAKEN_AWAY, note="moved on"),
+        ReviewDecision("records", [row], REMOVED, note="moved on"),
         Confirmation(expect=(0, 0, 1)),
     )
     assert (decided.removed, decided.open) == (1, 4)
@@ -121,7 +122,9 @@ def test_a_direct_assignment_is_removed_and_undone(garden: ServiceFixture) -> No
         garden.caller.name,
     )
     with pytest.raises(InvalidInput, match="The role Curator of Cai was removed already"):
-        access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("records", [row], CONFIRMED))
+        review_decisions.decide(
+            garden.ctx, garden.caller, review, ReviewDecision("records", [row], CONFIRMED)
+        )
     entry = next(each.id for each in reversed(garden.rows(t.audit)) if each.action == "deleted assignment")
     undo.undo(garden.ctx, garden.caller, entry, Confirmation())
     assert ("cai", "curator") in held(garden)
@@ -132,11 +135,11 @@ def test_a_user_with_the_role_by_a_group_is_excluded_unless_another_role_stays(
 ) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    access_reviews.decide(
+    review_decisions.decide(
         garden.ctx,
         garden.caller,
         review,
-        ReviewDecision("records", [found["bob", "viewer"].id, found["ada", "viewer"].id], TAKEN_AWAY),
+        ReviewDecision("records", [found["bob", "viewer"].id, found["ada", "viewer"].id], REMOVED),
     )
     after = rows(garden, review)
     assert (
@@ -148,21 +151,21 @@ def test_a_user_with_the_role_by_a_group_is_excluded_unless_another_role_stays(
     # Both roles of one user at once leave nothing.
     other = begin(garden, application="records", words="ada")
     both = [each.id for each in rows(garden, other).values()]
-    assert access_reviews.preview(garden.ctx, other, "records", both).lost == 1
-    access_reviews.decide(garden.ctx, garden.caller, other, ReviewDecision("records", both, TAKEN_AWAY))
+    assert review_decisions.preview(garden.ctx, other, "records", both).lost == 1
+    review_decisions.decide(garden.ctx, garden.caller, other, ReviewDecision("records", both, REMOVED))
     assert not any(name == "ada" for name, _ in held(garden))
 
 
 def test_an_equal_rule_is_named_and_lost_access_is_reported(garden: ServiceFixture) -> None:
     review = begin(garden)
     row = rows(garden, review, application="desk")["dan", "viewer"].id
-    access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("desk", [row], TAKEN_AWAY))
+    review_decisions.decide(garden.ctx, garden.caller, review, ReviewDecision("desk", [row], REMOVED))
     assert held(garden, "desk") == set()
     record = next(each for each in garden.rows(t.record) if each.data["userName"] == "bob")
     garden.intake.remove_user(record.source_id, record.id)
     process_marks(garden.ctx)
     row = rows(garden, review)["bob", "viewer"].id
-    access_reviews.decide(garden.ctx, garden.caller, review, ReviewDecision("records", [row], TAKEN_AWAY))
+    review_decisions.decide(garden.ctx, garden.caller, review, ReviewDecision("records", [row], REMOVED))
     assert (
         rows(garden, review)["bob", "viewer"].outcome == "The user no longer had the role."
         and rows(garden, review)["bob", "viewer"].status == "left"
@@ -184,14 +187,14 @@ def test_an_owner_sees_and_decides_about_their_own_application_only(garden: Serv
     # A row of another application does not come along under the name of theirs.
     foreign = rows(garden, review, application="records")["bob", "viewer"].id
     with pytest.raises(NotFound, match="Some of these rows do not belong to '"):
-        access_reviews.decide(garden.ctx, owner, review, ReviewDecision("desk", [foreign], TAKEN_AWAY))
+        review_decisions.decide(garden.ctx, owner, review, ReviewDecision("desk", [foreign], REMOVED))
     assert len(held(garden)) == 5
 
 
 def test_a_review_ends_by_date_or_operator_and_stays_as_evidence(garden: ServiceFixture) -> None:
     review = begin(garden, application="records")
     found = rows(garden, review)
-    access_reviews.decide(
+    review_decisions.decide(
         garden.ctx,
         garden.caller,
         review,
@@ -202,7 +205,7 @@ def test_a_review_ends_by_date_or_operator_and_stays_as_evidence(garden: Service
     access_reviews.close_expired(garden.ctx, "3000-01-02T00:00:00.000000Z")
     assert access_reviews.one(garden.ctx, garden.caller, review).closed_by == "its due date"
     with pytest.raises(InvalidInput, match="has ended"):
-        access_reviews.decide(
+        review_decisions.decide(
             garden.ctx,
             garden.caller,
             review,
@@ -255,15 +258,15 @@ def test_taking_away_from_many_asks_for_the_application_s_name(services: Service
     review = begin(services)
     ids = [each.id for each in rows(services, review).values()]
     with pytest.raises(NeedsConfirmation, match="This change removes access from 15 users"):
-        access_reviews.decide(
-            services.ctx, services.caller, review, ReviewDecision("records", ids, TAKEN_AWAY)
+        review_decisions.decide(
+            services.ctx, services.caller, review, ReviewDecision("records", ids, REMOVED)
         )
     assert len(held(services)) == 15
-    access_reviews.decide(
+    review_decisions.decide(
         services.ctx,
         services.caller,
         review,
-        ReviewDecision("records", ids, TAKEN_AWAY),
+        ReviewDecision("records", ids, REMOVED),
         Confirmation("Records"),
     )
     assert held(services) == set()

@@ -18,6 +18,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.imports import config as import_config
+from dravo.services.imports import policy_preview
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
@@ -540,9 +541,9 @@ def test_a_changed_address_clears_the_secret(services: ServiceFixture, read: Rea
 def test_a_policy_is_previewed_on_stored_records(services: ServiceFixture, read: Read) -> None:
     reading = read()
     reading.run()
-    found = import_config.try_policy(services.ctx, "estates", {"users": 'userName sw "una"'})
+    found = policy_preview.try_policy(services.ctx, "estates", {"users": 'userName sw "una"'})
     assert (found.looked_at, found.leaves, found.accepted) == (3, 2, 1)
-    found = import_config.try_policy(
+    found = policy_preview.try_policy(
         services.ctx, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}}
     )
     assert [(each.name, each.accepted) for each in found.groups] == [
@@ -550,11 +551,11 @@ def test_a_policy_is_previewed_on_stored_records(services: ServiceFixture, read:
         ("Tree surgeons", True),
     ]
     rows = [{"attribute": "userName", "expression": "uid then upper"}]
-    found = import_config.try_policy(services.ctx, "estates", {"attributes": rows})
+    found = policy_preview.try_policy(services.ctx, "estates", {"attributes": rows})
     assert found.changed == 3 and found.items[0].changes[0].attribute == "userName"
     assert set(reading.records()) == {"una.kerrigan", "ibrahim.sow", "zofia.wisniarska"}
     with pytest.raises(InvalidInput, match="The expression for userName is missing"):
-        import_config.try_policy(services.ctx, "estates", {"attributes": []})
+        policy_preview.try_policy(services.ctx, "estates", {"attributes": []})
 
 
 def test_whose_word_counts_is_looked_at_and_then_counts(

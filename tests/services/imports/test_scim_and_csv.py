@@ -13,6 +13,7 @@ from dravo.core.errors import InvalidInput
 from dravo.protocols.directory.csv_files import CsvSettings, read_table
 from dravo.protocols.directory.reader import BadLine, DirectoryTrouble
 from dravo.services.imports import config as import_config
+from dravo.services.imports import policy_preview
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
@@ -339,7 +340,7 @@ def test_other_groups_of_values_are_tried_on_what_was_said_before(services: Serv
         "watch\n",
     )
     reading.run()
-    tried = import_config.try_policy(
+    tried = policy_preview.try_policy(
         services.ctx, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]}
     )
     assert [(each.name, each.users) for each in tried.made_groups] == [

@@ -8,13 +8,13 @@ import pytest
 
 from dravo.core.errors import InvalidInput
 from dravo.services import settings
-from dravo.services.access import assignments, license_plans
+from dravo.services.access import assignments, license_plans, review_decisions
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import ReviewDecision
+from dravo.services.access.review_decisions import ReviewDecision
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
@@ -121,7 +121,7 @@ def test_removals_of_a_review_are_confirmed_by_the_application_label(
         for each in access_reviews.rows(services.ctx, review, PageRequest(count=100), ReviewRowFilter()).items
     ]
     with pytest.raises(NeedsConfirmation):
-        access_reviews.decide(
+        review_decisions.decide(
             services.ctx,
             services.caller,
             review,
@@ -129,7 +129,7 @@ def test_removals_of_a_review_are_confirmed_by_the_application_label(
             Confirmation("Team"),
         )
     assert access_reviews.one(services.ctx, services.caller, review).open == USERS
-    access_reviews.decide(
+    review_decisions.decide(
         services.ctx,
         services.caller,
         review,

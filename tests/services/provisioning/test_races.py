@@ -12,12 +12,13 @@ import pytest
 
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, StalePreview
 from dravo.services import settings
-from dravo.services.access import assignments, license_plans
+from dravo.services.access import assignments, license_plans, review_decisions
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import Review, ReviewDecision
+from dravo.services.access.review_decisions import ReviewDecision
+from dravo.services.access.reviews import Review
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
@@ -123,7 +124,7 @@ def test_a_row_of_a_review_is_decided_once(services: ServiceFixture) -> None:
     review = access_reviews.start(services.ctx, services.caller, "All", "2999-12-31", View()).id
     row = access_reviews.rows(services.ctx, review, PageRequest(), ReviewRowFilter()).items[0].id
     told = together(
-        lambda _: access_reviews.decide(
+        lambda _: review_decisions.decide(
             services.ctx, services.caller, review, ReviewDecision("records", [row], "removed")
         )
     )

@@ -618,7 +618,7 @@ def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
     """Return an error of the library with a hint."""
     said = wrong.args[0] if wrong.args and isinstance(wrong.args[0], dict) else {}
     detail = ": ".join(str(said[name]) for name in ("desc", "info") if said.get(name)) or type(wrong).__name__
-    for kind, hint in _MENDS.items():
+    for kind, hint in _HINTS.items():
         if isinstance(wrong, kind):
             return DirectoryTrouble(f"The directory refused {doing} ({detail}).", hint)
     if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in (
@@ -641,7 +641,7 @@ def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
     )
 
 
-_MENDS: dict[Any, str] = {
+_HINTS: dict[Any, str] = {
     ldap.INVALID_CREDENTIALS: "Check the bind DN and the password.",
     ldap.NO_SUCH_OBJECT: "Check that the base exists and the account can read it.",
     ldap.INSUFFICIENT_ACCESS: "Allow the account to read it.",

@@ -19,7 +19,7 @@ from dravo.core.provisioning import attribute_mapping
 from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
 from dravo.services.context import AppContext
-from dravo.services.imports.config import ChangedAttribute
+from dravo.services.imports.policy_preview import ChangedAttribute
 from dravo.services.lookups import application_by_key
 from dravo.store import clock
 from dravo.store.provisioning import applications as application_rows

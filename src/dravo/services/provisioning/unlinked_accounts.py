@@ -21,7 +21,7 @@ from dravo.services.context import AppContext
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.source import local_source
 from dravo.services.lookups import application_by_key, find_user, role_by_key
-from dravo.services.provisioning.reconciliation import rows_of
+from dravo.services.provisioning.drift import rows_of
 from dravo.services.provisioning.tasks import bind
 from dravo.services.results import Number
 from dravo.services.security.audit_log import AuditEvent, record_change

@@ -23,8 +23,9 @@ from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF
+from dravo.services.sign_in.protocols import MAIL, PROTOCOLS, SAML
 from dravo.services.sign_in.sessions import OwnApplication
-from dravo.services.sign_in.settings import DISABLED, MAIL, PILOT, PROTOCOLS, SAML
+from dravo.services.sign_in.settings import DISABLED, PILOT
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
 from dravo.store.imports import matching as record_matching

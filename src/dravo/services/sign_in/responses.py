@@ -30,7 +30,8 @@ from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
-from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT, SAML
+from dravo.services.sign_in.protocols import PROTOCOLS, SAML
+from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT
 from dravo.services.sign_in.start import HOME
 from dravo.services.sign_in.verification import (
     TRANSIENT,
@@ -159,7 +160,7 @@ def _way(ctx: AppContext, key: str, base: str) -> SignInAttempt:
 def _check_protocol(way: SignInAttempt, protocol: str) -> None:
     """Check that the source uses the protocol of the response; raises "protocol"."""
     if way.row.protocol != protocol:
-        used = sign_in_settings.PROTOCOLS[way.row.protocol]
+        used = PROTOCOLS[way.row.protocol]
         raise SignInRefused(
             "protocol",
             f"'{way.source.label}' uses {used}.",

@@ -27,8 +27,8 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import csrf_token, digest
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import settings as sign_in_settings
-from dravo.services.sign_in.settings import MAIL, SAML
+from dravo.services.sign_in import provider_settings
+from dravo.services.sign_in.protocols import MAIL, SAML
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
@@ -268,7 +268,7 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
     asked = read_sign_out_request(
         query,
         row.provider.get("entity_id", ""),
-        sign_in_settings.certificates_of(row),
+        provider_settings.certificates_of(row),
         ours["sign_out"],
         seconds,
     )

@@ -16,10 +16,12 @@ from dravo.services.context import AppContext
 from dravo.services.results import SampleAttribute
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.services.sign_in import keys as sign_in_keys
+from dravo.services.sign_in import provider_settings
 from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.keys import OurKey
-from dravo.services.sign_in.settings import MAIL, PROTOCOLS, SAML, KnownProvider
+from dravo.services.sign_in.protocols import MAIL, PROTOCOLS, SAML
+from dravo.services.sign_in.provider_settings import KnownProvider
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources.observations import EMAIL_CODE_CHECKLIST, SIGN_IN_CHECKLIST
@@ -98,7 +100,7 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> SignInSetup:
         enabled_from=row.enabled_from,
         verified_at=row.verified_at,
         missing=lacking,
-        provider=sign_in_settings.as_fields(row),
+        provider=provider_settings.as_fields(row),
         looked_at=row.looked_at,
         trouble=row.trouble or "",
         give=_give(row, base, key),

@@ -25,7 +25,8 @@ from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import provider_metadata, test_sign_ins
 from dravo.services.sign_in import settings as sign_in_settings
-from dravo.services.sign_in.settings import DISABLED, MAIL, SAML
+from dravo.services.sign_in.protocols import MAIL, SAML
+from dravo.services.sign_in.settings import DISABLED
 from dravo.services.sign_in.verification import addresses, client_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies

@@ -23,8 +23,7 @@ from dravo.services.context import AppContext
 from dravo.services.security.operator_sso import OPERATORS
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import provider_metadata
-from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in import provider_metadata, provider_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.test_sign_ins import OBSERVE
 from dravo.store import clock
@@ -200,7 +199,7 @@ def prove_saml(
         )
     expected = Expected(
         row.provider.get("entity_id", ""),
-        sign_in_settings.certificates_of(row),
+        provider_settings.certificates_of(row),
         ours["entity_id"],
         ours["acs"],
         way.begun.request_id if way.begun is not None else None,

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dravo.services.provisioning import reconciliation, unlinked_accounts
-from dravo.services.provisioning.reconciliation import DriftLine, ReconciliationRun, RepairPreview
+from dravo.services.provisioning import drift, reconciliation, unlinked_accounts
+from dravo.services.provisioning.drift import DriftLine, RepairPreview
+from dravo.services.provisioning.reconciliation import ReconciliationRun
 from dravo.services.provisioning.unlinked_accounts import CreatedUser
 from dravo.services.results import Number
 from dravo.store.pagination import Page
@@ -68,7 +69,7 @@ def list_drift(path: KeyPath, query: DriftQuery) -> Page[DriftLine]:
 
     Differences found by the last complete reconciliation.
     """
-    return reconciliation.drift(app_context(), path.key, page_request(query), query.kind, query.status)
+    return drift.drift(app_context(), path.key, page_request(query), query.kind, query.status)
 
 
 @routes.post("/applications/<key>/drift/repair", responses=responses("common.Number"))
@@ -78,7 +79,7 @@ def repair_drift(path: KeyPath, body: DriftRequest) -> Number:
 
     Dravo brings the accounts and groups to their desired state.
     """
-    return reconciliation.repair(app_context(), caller(), path.key, body.ids)
+    return drift.repair(app_context(), caller(), path.key, body.ids)
 
 
 @routes.post("/applications/<key>/drift/repair/preview", responses=responses("drift.RepairPreview"))
@@ -88,7 +89,7 @@ def preview_repair(path: KeyPath, body: DriftRequest) -> RepairPreview:
 
     Returns what Dravo would do to each account and group. Changes nothing.
     """
-    return reconciliation.preview_repair(app_context(), path.key, body.ids)
+    return drift.preview_repair(app_context(), path.key, body.ids)
 
 
 @routes.post("/applications/<key>/drift/ignore", responses=responses("common.Number"))
@@ -98,7 +99,7 @@ def ignore_drift(path: KeyPath, body: IgnoreRequest) -> Number:
 
     Ignored differences are hidden from the list.
     """
-    return reconciliation.ignore(app_context(), caller(), path.key, body.ids, ignored=body.ignored)
+    return drift.ignore(app_context(), caller(), path.key, body.ids, ignored=body.ignored)
 
 
 @routes.post("/applications/<key>/drift/<id>/link", responses=responses("common.Number"))

@@ -11,9 +11,11 @@ from dravo.services.access import explanation as access_explanation
 from dravo.services.access.explanation import UserDetail
 from dravo.services.changes.preview import Preview
 from dravo.services.imports import config as import_config
+from dravo.services.imports import policy_preview
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import runs as import_runs
-from dravo.services.imports.config import Connector, ImportCheck, ImportSettings, PolicyPreview
+from dravo.services.imports.config import Connector, ImportCheck, ImportSettings
+from dravo.services.imports.policy_preview import PolicyPreview
 from dravo.services.imports.runs import ImportRun, ImportRunEntry
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.ingest.conflicts import SourceConflict
@@ -105,7 +107,7 @@ def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> PolicyPreview:
 
     Evaluates the policy with the stored records. Changes nothing.
     """
-    return import_config.try_policy(app_context(), path.key, body.policy.model_dump())
+    return policy_preview.try_policy(app_context(), path.key, body.policy.model_dump())
 
 
 @routes.post("/sources/<key>/import/files", responses=responses("imports.ImportSettings"))

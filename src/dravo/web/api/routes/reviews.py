@@ -6,10 +6,11 @@ from __future__ import annotations
 
 from flask import Response
 
-from dravo.services.access import review_export
+from dravo.services.access import review_decisions, review_export
 from dravo.services.access import reviews as access_reviews
 from dravo.services.access.matrix import View
-from dravo.services.access.reviews import Review, ReviewDecision, ReviewRow
+from dravo.services.access.review_decisions import ReviewDecision
+from dravo.services.access.reviews import Review, ReviewRow
 from dravo.services.changes.preview import Preview
 from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import Page
@@ -78,7 +79,7 @@ def preview_taking_away(path: IdPath, body: RowsRequest) -> Preview:
 
     Returns the users who would lose or change roles. Changes nothing.
     """
-    return access_reviews.preview(app_context(), path.id, body.application, body.rows)
+    return review_decisions.preview(app_context(), path.id, body.application, body.rows)
 
 
 @routes.post("/reviews/<id>/decide", responses=responses("reviews.Review"))
@@ -88,7 +89,7 @@ def decide(path: IdPath, body: DecisionRequest) -> Review:
 
     Confirms or removes access in rows of one application. Owners decide their own applications.
     """
-    return access_reviews.decide(
+    return review_decisions.decide(
         app_context(),
         caller(),
         path.id,
