@@ -7,35 +7,19 @@ import getpass
 import sys
 from typing import Any
 
+from dravo.cli.application_settings import add_setting, show_application
 from dravo.cli.assignment import show_effects
 from dravo.cli.errors import FAILED
 from dravo.cli.output import (
     UsageError,
     command,
-    facts,
     list_options,
     moment,
     noun,
-    said,
     show_json,
     show_list,
-    table,
 )
 from dravo.client import Dravo
-
-_SWITCHES = {
-    "enabled": "provision accounts (yes or no)",
-    "create-accounts": "create missing accounts (yes or no)",
-    "update-accounts": "update accounts that differ (yes or no)",
-    "adopt-by-user-name": "adopt unlinked accounts with the same user name (yes or no)",
-    "adopt-groups": "adopt unlinked groups with the same name (yes or no)",
-}
-_EVENTS = {
-    "on-losing-access": "what happens to the account of a user who loses access",
-    "on-inactive": "what happens to the account of a user who becomes inactive",
-    "on-leaving": "what happens to the account of a user who leaves",
-}
-_LEAVING = ("deactivate", "delete", "do_nothing")
 
 
 def add_commands(nouns: Any) -> None:
@@ -51,7 +35,7 @@ def add_commands(nouns: Any) -> None:
     _declare_test_connection(verbs)
     _declare_groups(verbs)
     _declare_evaluate(verbs)
-    _add_setting(verbs)
+    add_setting(verbs)
     for name, run, text in (
         ("pause", _pause, "pause provisioning; tasks wait"),
         ("resume", _resume, "resume provisioning"),
@@ -194,56 +178,6 @@ def _declare_delete(verbs: Any) -> None:
     )
 
 
-def _add_setting(verbs: Any) -> None:
-    """Add the command that changes settings."""
-    change = command(
-        verbs,
-        "set",
-        _set,
-        "change the provisioning settings of an application",
-        ["dravo application set plant-records --enabled yes --on-leaving delete"],
-    )
-    change.add_argument("key", help="key of the application")
-    change.add_argument("--label", help="label")
-    change.add_argument("--owner", help="name of the person or team responsible for the application")
-    change.add_argument("--address", help="start URL for users; empty: none")
-    change.add_argument(
-        "--hidden", choices=("yes", "no"), help="hide the application from the users' own list (yes or no)"
-    )
-    for name, explained in _SWITCHES.items():
-        change.add_argument(f"--{name}", choices=("yes", "no"), help=explained)
-    for name, explained in _EVENTS.items():
-        change.add_argument(f"--{name}", choices=_LEAVING, help=explained)
-    change.add_argument(
-        "--max-concurrency", type=int, metavar="N", help="maximum number of concurrent requests, 1 to 32"
-    )
-    change.add_argument(
-        "--rate-limit", type=int, metavar="N", help="maximum number of requests per second; 0: no limit"
-    )
-    change.add_argument(
-        "--reconcile-schedule",
-        metavar="CRON",
-        help="reconciliation schedule (cron, UTC), such as '0 3 * * *'; '' for none",
-    )
-    change.add_argument(
-        "--role-encoding",
-        metavar="WAY",
-        help="how roles are sent: roles, entitlements, groups, nothing, or an attribute name",
-    )
-    change.add_argument(
-        "--groups", metavar="WHICH", help="provisioned groups: none, with_roles, or comma-separated IDs"
-    )
-    change.add_argument(
-        "--attribute",
-        action="append",
-        metavar="NAME=EXPRESSION",
-        help="map an attribute with an expression; repeat for several. "
-        "NAME= sends no value. Expressions that are not listed are deleted",
-    )
-    change.add_argument("--no-expressions", action="store_true", help="delete all expressions")
-    change.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-
-
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Key": lambda p: p["key"],
@@ -264,80 +198,19 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _show_application(given: argparse.Namespace, application: Any) -> None:
-    if given.json:
-        show_json(application)
-        return
-    connection = application["connection"]
-    facts(
-        {
-            "Application": f"{application['label']} ({application['key']})",
-            "Status": application["status"],
-            "Owner": application["owner"],
-            "Start URL": application["address"],
-            "Address": connection["base_url"],
-            "Token": "saved, encrypted" if connection["has_secret"] else "none",
-            "Token expires": moment(connection["secret_expires_at"]),
-            "Checked": moment(connection["checked_at"]),
-            **{
-                _name(name): _word(value)
-                for name, value in application["settings"].items()
-                if not name.startswith("reconcile")
-            },
-            "Compared": application["settings"]["reconcile_schedule_words"] or "No schedule",
-            "Next reconciliation": moment(application["settings"]["reconcile_next_at"]),
-            "Not supported": " ".join((connection["capabilities"] or {}).get("notes", [])),
-            "Trouble": application["trouble"],
-            "Hint": application["hint"],
-        }
-    )
-    print("\nRoles")
-    table(
-        {
-            "Key": lambda r: r["key"],
-            "Label": lambda r: r["label"],
-            "Rank": lambda r: r["rank"],
-            "Users": lambda r: r["users"],
-        },
-        application["roles"],
-    )
-
-
-_NAMES = {
-    "max_concurrency": "Concurrent requests",
-    "rate_limit": "Requests per second",
-    "role_encoding": "Roles are sent as",
-    "provisioned_groups": "Provisioned groups",
-}
-
-
-def _name(setting: str) -> str:
-    return _NAMES.get(setting, setting.replace("_", " ").capitalize())
-
-
-def _word(value: Any) -> Any:
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list):
-        return "; ".join(f"{each['attribute']} = {each['expression'] or '(left out)'}" for each in value)
-    if isinstance(value, dict):
-        return ", ".join(str(inner) for inner in value.values() if isinstance(inner, str)) or None
-    return value
-
-
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_application(given, dravo.applications.get(given.key))
+    show_application(given, dravo.applications.get(given.key))
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_application(
+    show_application(
         given,
         dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only),
     )
 
 
 def _create_role(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_application(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
+    show_application(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
 
 
 def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -350,11 +223,11 @@ def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
     changed = dravo.applications.change_role(
         given.key, given.role, label=given.label, rank=given.rank, confirm=given.confirm
     )
-    _show_application(given, changed)
+    show_application(given, changed)
 
 
 def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_application(given, dravo.applications.remove_role(given.key, given.role))
+    show_application(given, dravo.applications.remove_role(given.key, given.role))
 
 
 def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -374,7 +247,7 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
             "client_id": given.client_id,
             "scope": given.scope,
         }
-    _show_application(
+    show_application(
         given,
         dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.expires_at),
     )
@@ -390,79 +263,6 @@ def _test_connection(given: argparse.Namespace, dravo: Dravo) -> int:
             if step["hint"]:
                 print(f"{'':<23} {step['hint']}")
     return 0 if result["ok"] else FAILED
-
-
-def _set(given: argparse.Namespace, dravo: Dravo) -> None:
-    values: dict[str, Any] = {
-        "label": given.label,
-        "owner": given.owner,
-        "address": given.address,
-        "max_concurrency": given.max_concurrency,
-    }
-    if given.hidden:
-        values["hidden"] = given.hidden == "yes"
-    for name in _SWITCHES:
-        chosen = getattr(given, name.replace("-", "_"))
-        values[name.replace("-", "_")] = None if chosen is None else chosen == "yes"
-    for name in _EVENTS:
-        values[name.replace("-", "_")] = getattr(given, name.replace("-", "_"))
-    values |= _read_provisioning_settings(given)
-    if all(value is None for value in values.values()):
-        raise UsageError("No setting given. See 'dravo application set --help' for all settings.")
-    if given.preview:
-        settings = {
-            name: value
-            for name, value in values.items()
-            if name not in ("label", "owner", "address", "hidden")
-        }
-        _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
-    else:
-        _show_application(given, dravo.applications.change(given.key, **values))
-
-
-def _read_provisioning_settings(given: argparse.Namespace) -> dict[str, Any]:
-    values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_schedule": given.reconcile_schedule}
-    if given.role_encoding:
-        plain = given.role_encoding in ("roles", "entitlements", "groups", "nothing")
-        values["role_encoding"] = (
-            {"way": given.role_encoding} if plain else {"way": "attribute", "attribute": given.role_encoding}
-        )
-    if given.groups:
-        named = given.groups in ("none", "with_roles")
-        chosen = {
-            "which": "selected",
-            "groups": [{"group": each.strip()} for each in given.groups.split(",")],
-        }
-        values["provisioned_groups"] = {"which": given.groups} if named else chosen
-    if given.no_expressions:
-        values["attributes"] = []
-    if given.attribute:
-        pairs = [each.partition("=") for each in given.attribute]
-        if not all(sign for _, sign, _ in pairs):
-            raise UsageError(
-                "Write --attribute as NAME=EXPRESSION, such as --attribute 'title=userType then upper'."
-            )
-        values["attributes"] = [
-            {"attribute": name.strip(), "expression": expression} for name, _, expression in pairs
-        ]
-    return values
-
-
-def _show_preview(given: argparse.Namespace, preview: Any) -> None:
-    if given.json:
-        show_json(preview)
-        return
-    print(f"{preview['changed']} of {preview['accounts']} accounts would change. Nothing has been changed.\n")
-    if preview["users"]:
-        columns = {
-            "User": lambda p: p["user"]["display_name"],
-            "Before": lambda p: p["before"],
-            "After": lambda p: p["after"],
-            "Difference": lambda p: "; ".join(
-                f"{c['attribute']}: {said(c['before'])} -> {said(c['after'])}" for c in p["changes"]
-            ),
-        }
-        table(columns, preview["users"])
 
 
 def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -497,11 +297,11 @@ def _evaluate(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _pause(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_application(given, dravo.applications.pause(given.key))
+    show_application(given, dravo.applications.pause(given.key))
 
 
 def _resume(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_application(given, dravo.applications.resume(given.key))
+    show_application(given, dravo.applications.resume(given.key))
 
 
 def _delete(given: argparse.Namespace, dravo: Dravo) -> None:

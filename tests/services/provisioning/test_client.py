@@ -14,13 +14,8 @@ import pytest
 from dravo.protocols.http_client import Request
 from dravo.protocols.scim_client.responses import RetryableError
 from dravo.services.provisioning import client as application_client
-from dravo.services.provisioning.client import (
-    ApplicationClient,
-    ConnectedApplication,
-    ExchangeLog,
-    Lists,
-    Pace,
-)
+from dravo.services.provisioning.account_lists import Lists
+from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog, Pace
 from tests.service_fixture import ServiceFixture
 
 THERE = ConnectedApplication("a", "http://127.0.0.1:9", "secret")

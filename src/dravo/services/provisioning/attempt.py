@@ -33,12 +33,8 @@ from dravo.protocols.scim_client.responses import (
 )
 from dravo.services.context import AppContext
 from dravo.services.provisioning import health as application_health
-from dravo.services.provisioning.client import (
-    LIST_SECONDS,
-    ApplicationClient,
-    ConnectedApplication,
-    ExchangeLog,
-)
+from dravo.services.provisioning.account_lists import LIST_SECONDS
+from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.store import clock, provisioned_groups
 from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
 from dravo.store.provisioning import attempts as stored

@@ -19,17 +19,14 @@ from dravo.protocols.scim_client.capabilities import Capabilities, discover, rea
 from dravo.protocols.scim_client.listing import MOST, TooMany, everything
 from dravo.protocols.scim_client.responses import ConnectionPausedError, RetryableError
 from dravo.services.context import AppContext
+from dravo.services.provisioning.account_lists import Lists
 from dravo.services.provisioning.health import note_answer
 from dravo.services.security import masking
 from dravo.store import clock
 from dravo.store.provisioning import applications as application_rows
 from dravo.store.provisioning import tasks as task_rows
 
-# Seconds for which an account list can tell whether an account exists.
-LIST_SECONDS = 30.0
 LONGEST_WAIT = 15.0
-# Number of deleted IDs that are remembered for a list; beyond it, the list is read again.
-MOST_GONE = 10_000
 # From this number of accounts to create, the list is read once instead of one search for each account; and
 # how often, in seconds, the number is counted.
 MANY, COUNT_SECONDS = 20, 5.0
@@ -120,85 +117,6 @@ class Pace:
         until = time.monotonic() + seconds
         with self._lock:
             self._next[application_id] = max(self._next.get(application_id, 0.0), until)
-
-
-class Lists:
-    """Whole lists of an application's accounts or groups, read once for all threads."""
-
-    def __init__(self) -> None:
-        self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
-        self._locks: dict[tuple[str, str], threading.Lock] = {}
-        # Time and error of the last failed read.
-        self._failed: dict[tuple[str, str], tuple[float, RetryableError]] = {}
-        # Time since which earlier lists are out of date; and when accounts were deleted, or found to be
-        # missing.
-        self._spoilt: dict[tuple[str, str], float] = {}
-        self._gone: dict[tuple[str, str], dict[str, float]] = {}
-        self._lock = threading.Lock()
-
-    def get(
-        self,
-        application_id: str,
-        path: str,
-        since: float,
-        read: Callable[[], list[Mapping[str, Any]] | None] | None,
-    ) -> list[Mapping[str, Any]] | None:
-        """Return a list that was read after an instant of the monotonic clock; read it if necessary.
-
-        Args:
-            since: the earliest start of the reading.
-            read: reads the list and returns None if that fails; without it, only a stored list is returned.
-        """
-        key, asked = (application_id, path), time.monotonic()
-        with self._lock:
-            turn = self._locks.setdefault(key, threading.Lock())
-        with turn:
-            began, kept = self._kept.get(key, (float("-inf"), None))
-            with self._lock:
-                spoilt = self._spoilt.get(key, float("-inf"))
-            if began >= max(since, spoilt):
-                return self._without_gone(key, began, kept)
-            if read is None:
-                return None
-            failed_at, wrong = self._failed.get(key, (float("-inf"), None))
-            if wrong is not None and failed_at >= asked:
-                # Another thread has just tried.
-                raise RetryableError(wrong.message, wrong.hint, wrong.after, counts=False)
-            began = time.monotonic()
-            try:
-                found = read()
-            except RetryableError as failing:
-                self._failed[key] = time.monotonic(), failing
-                raise
-            self._kept[key] = (began, found)
-            with self._lock:
-                # It does not contain accounts that were missing before.
-                self._gone[key] = {
-                    remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began
-                }
-            return self._without_gone(key, began, found)
-
-    def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
-        """Remove an ID from the lists whose reading started before now.
-
-        Args:
-            remote_id: the ID; None if the affected IDs are unknown: the whole list is read again.
-        """
-        key, now = (application_id, path), time.monotonic()
-        with self._lock:
-            gone = self._gone.setdefault(key, {})
-            if remote_id is None or len(gone) >= MOST_GONE:
-                self._spoilt[key] = now
-                gone.clear()
-            else:
-                gone[remote_id] = now
-
-    def _without_gone(
-        self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None
-    ) -> list[Mapping[str, Any]] | None:
-        with self._lock:
-            gone = {remote_id for remote_id, at in self._gone.get(key, {}).items() if at >= began}
-        return [each for each in found if each.get("id") not in gone] if found and gone else found
 
 
 class ApplicationClient:

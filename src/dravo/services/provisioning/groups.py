@@ -28,8 +28,8 @@ from dravo.protocols.scim_client.responses import (
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import health as application_health
+from dravo.services.provisioning.account_lists import LIST_SECONDS
 from dravo.services.provisioning.client import (
-    LIST_SECONDS,
     ApplicationClient,
     ConnectedApplication,
     Exchange,

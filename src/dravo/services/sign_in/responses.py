@@ -26,7 +26,6 @@ from dravo.services.security.operator_sso import OPERATORS, USERS
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
