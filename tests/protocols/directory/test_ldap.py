@@ -21,7 +21,7 @@ from dravo.demo import directory
 from dravo.demo.directory import group_dn, user_dn
 from dravo.protocols.directory import ldap as reading
 from dravo.protocols.directory.connectors import open_reader, read_settings
-from dravo.protocols.directory.ldap import folded_dn
+from dravo.protocols.directory.ldap_settings import folded_dn
 from dravo.protocols.directory.reader import DirectoryTrouble, Entry, GroupEntry
 from tests.directories import Estates, estates
 

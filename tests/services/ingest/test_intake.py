@@ -11,7 +11,7 @@ from dravo.services.access import assignments
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
-from dravo.services.ingest.intake import AT_ONCE
+from dravo.services.ingest.group_intake import AT_ONCE
 from dravo.services.reporting import overview
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture
@@ -125,7 +125,7 @@ def test_one_patch_may_do_many_things_to_the_list(services: ServiceFixture) -> N
 def test_a_large_change_of_members_is_worked_through_by_marks(
     services: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("dravo.services.ingest.intake.AT_ONCE", 3)
+    monkeypatch.setattr("dravo.services.ingest.group_intake.AT_ONCE", 3)
     staff = services.source()
     services.application()
     group = services.group(staff, "Everyone")
@@ -226,7 +226,7 @@ def test_constant_concurrent_changes_are_reported(
     staff = services.source()
     ada = services.user(staff, "ada")
     monkeypatch.setattr("dravo.store.records.update_record", lambda *_, **__: False)
-    monkeypatch.setattr("dravo.services.ingest.intake.PATIENCE_SECONDS", 0.2)
+    monkeypatch.setattr("dravo.services.ingest.attempts.PATIENCE_SECONDS", 0.2)
     with pytest.raises(StalePreview):
         services.patch_user(staff, ada, {"op": "replace", "path": "title", "value": "x"})
 

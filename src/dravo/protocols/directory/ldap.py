@@ -12,17 +12,18 @@ import tempfile
 import uuid
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar
 
 import ldap
 from ldap.controls import SimplePagedResultsControl
-from ldap.dn import dn2str, str2dn
 from ldap.filter import escape_filter_chars
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
 from dravo.core.expressions import ENTRY
 from dravo.core.identity.names import fold
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable, resolve
+from dravo.protocols.directory.ldap_errors import trouble
+from dravo.protocols.directory.ldap_settings import LdapSettings, folded_dn, read_address
 from dravo.protocols.directory.reader import (
     NOTED,
     OK,
@@ -41,94 +42,10 @@ SECONDS = 30
 CONNECT_SECONDS = 5
 SAMPLE = 200
 # The operational attribute of RFC 4530; a directory with another one has it in its settings.
-ENTRY_UUID, CHANGED_AT = "entryUUID", "modifyTimestamp"
+CHANGED_AT = "modifyTimestamp"
 MEMBERSHIPS = ("member", "uniqueMember", "memberUid", "memberOf")
-_ADDRESS = re.compile(r"(ldaps?)://(\[[0-9a-fA-F:]+\]|[^\s/:?#]+)(?::(\d{1,5}))?/?", re.IGNORECASE)
 _MARK = re.compile(r"\d{14}(\.\d+)?Z")
-# One attribute per part, with values of letters, digits, dots, hyphens, underscores and single inner spaces.
-_PLAIN_DN = re.compile(
-    r"[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*(?:,[A-Za-z]+=[A-Za-z0-9._-]+(?: [A-Za-z0-9._-]+)*)*"
-)
-STEPS = ("Address", "TLS", "Bind", "Users' base", "Users", "Groups", "Attribute mapping", "Rights")
-
-
-class LdapSettings(BaseModel):
-    """How an LDAP directory is reached and read."""
-
-    address: str = Field(title="Address", description="ldaps://host, or ldap://host with StartTLS")
-    start_tls: bool = Field(
-        True, title="StartTLS", description="encrypts a connection to ldap:// before the bind"
-    )
-    ca: str = Field(
-        "",
-        title="CA certificate",
-        description="PEM of your own certificate authority; empty for public ones",
-        json_schema_extra={"lines": True},
-    )
-    check_certificate: bool = Field(
-        True,
-        title="Verify certificate",
-        description="disable it only for tests: others could read the traffic",
-    )
-    sign_in: Literal["simple", "external", "anonymous"] = Field(
-        "simple",
-        title="Bind method",
-        description="simple (bind DN and password), external (client certificate, SASL EXTERNAL) or "
-        "anonymous",
-    )
-    bind_dn: str = Field(
-        "",
-        title="Bind DN",
-        description="a read-only account, such as cn=reader,dc=estates,dc=fernhollow,dc=example",
-    )
-    client_certificate: str = Field(
-        "",
-        title="Client certificate",
-        description="PEM for SASL EXTERNAL; its key is the secret",
-        json_schema_extra={"lines": True},
-    )
-    users_base: str = Field(
-        title="Users' base", description="such as ou=people,dc=estates,dc=fernhollow,dc=example"
-    )
-    users_scope: Literal["subtree", "one_level"] = Field("subtree", title="Scope")
-    users_filter: str = Field("(objectClass=inetOrgPerson)", title="Users' filter", description="RFC 4515")
-    groups_base: str = Field("", title="Groups' base", description="empty: the base of the users")
-    groups_filter: str = Field(
-        "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))",
-        title="Groups' filter",
-    )
-    group_name: str = Field("cn", title="A group's name", description="the attribute with the name")
-    membership: Literal["member", "uniqueMember", "memberUid", "memberOf"] = Field(
-        "member", title="Membership attribute"
-    )
-    id_attribute: str = Field(
-        ENTRY_UUID, title="Id", description="an attribute that stays when an entry is renamed or moved"
-    )
-    follow_referrals: bool = Field(False, title="Follow referrals")
-
-
-def folded_dn(text: str) -> str:
-    """Return a DN as it is compared: without needless blanks, attribute types and values in one letter case
-    (RFC 4514).
-
-    Raises:
-        ValueError: if it is none.
-    """
-    if _PLAIN_DN.fullmatch(text):
-        # Such a DN has only one spelling, apart from letter case.
-        return text.lower()
-    try:
-        parts = str2dn(text)
-    except ldap.DECODING_ERROR:
-        raise ValueError(f"'{text}' is not a DN") from None
-    return str(
-        dn2str(
-            [
-                sorted((kind.lower(), fold(" ".join(value.split())), flags) for kind, value, flags in part)
-                for part in parts
-            ]
-        )
-    )
+STEPS = ("Address", "TLS", "Bind", "User base", "Users", "Groups", "Attribute mapping", "Rights")
 
 
 class LdapReader:
@@ -229,7 +146,7 @@ class LdapReader:
             try:
                 connection.start_tls_s()
             except ldap.LDAPError as wrong:
-                raise _trouble(wrong, "StartTLS") from None
+                raise trouble(wrong, "StartTLS") from None
 
     def _sign_in(self, connection: Any) -> None:
         settings = self.settings
@@ -248,7 +165,7 @@ class LdapReader:
             else:
                 connection.simple_bind_s("", "")
         except ldap.LDAPError as wrong:
-            raise _trouble(wrong, "the bind") from None
+            raise trouble(wrong, "the bind") from None
 
     def close(self) -> None:
         """Close the connection."""
@@ -384,7 +301,7 @@ class LdapReader:
                     page.cookie = cookies[0]
                     number = ask()
             except ldap.LDAPError as wrong:
-                raise _trouble(wrong, f"reading {base}") from None
+                raise trouble(wrong, f"reading {base}") from None
             for dn, values in found:
                 # Referrals have no DN; they are followed only if the settings say so.
                 if dn:
@@ -457,8 +374,8 @@ class LdapReader:
                 settings.users_base, ldap.SCOPE_BASE, "(objectClass=*)", ["1.1"], timeout=SECONDS
             )
         except ldap.LDAPError as wrong:
-            raise _trouble(wrong, f"looking for {settings.users_base}") from None
-        steps.append(Step("Users' base", OK, f"{settings.users_base} exists."))
+            raise trouble(wrong, f"looking for {settings.users_base}") from None
+        steps.append(Step("User base", OK, f"{settings.users_base} exists."))
         self._check_users(checked, uses)
 
     def _ask_whether_it_answers(self) -> None:
@@ -481,7 +398,7 @@ class LdapReader:
             # The server answers, but shows nothing without a bind.
             return
         except ldap.LDAPError as wrong:
-            raise _trouble(wrong, "connecting") from None
+            raise trouble(wrong, "connecting") from None
         finally:
             with contextlib.suppress(ldap.LDAPError):
                 connection.unbind_s()
@@ -591,68 +508,9 @@ def _rights_step(passwords: int) -> Step:
     return Step("Rights", OK, "The account can read users, but no passwords.")
 
 
-def read_address(text: str) -> tuple[str, str, int]:
-    """Return scheme, host and port of an address.
-
-    Raises:
-        DirectoryTrouble: if it is none.
-    """
-    found = _ADDRESS.fullmatch(text.strip())
-    if not found:
-        raise DirectoryTrouble(
-            f"'{text}' is not an LDAP URL.", "Enter a URL such as ldaps://directory.fernhollow.example."
-        )
-    scheme = found[1].lower()
-    return scheme, found[2].strip("[]"), int(found[3] or (636 if scheme == "ldaps" else 389))
-
-
 def _text(value: bytes) -> str:
     """Return a value as text: binary values in base64, and a UUID of 16 bytes as a UUID."""
     try:
         return value.decode()
     except UnicodeDecodeError:
         return str(uuid.UUID(bytes=value)) if len(value) == 16 else base64.b64encode(value).decode()
-
-
-def _trouble(wrong: ldap.LDAPError, doing: str) -> DirectoryTrouble:
-    """Return an error of the library with a hint."""
-    said = wrong.args[0] if wrong.args and isinstance(wrong.args[0], dict) else {}
-    detail = ": ".join(str(said[name]) for name in ("desc", "info") if said.get(name)) or type(wrong).__name__
-    for kind, hint in _HINTS.items():
-        if isinstance(wrong, kind):
-            return DirectoryTrouble(f"The directory refused {doing} ({detail}).", hint)
-    if isinstance(wrong, ldap.SERVER_DOWN | ldap.CONNECT_ERROR) and doing in (
-        "connecting",
-        "StartTLS",
-        "the bind",
-    ):
-        hint = "Enter your own CA if needed, and the host name from the certificate."
-        return DirectoryTrouble(
-            f"The encrypted connection failed ({detail}). The certificate is probably not trusted.", hint
-        )
-    if "certificate" in detail.lower():
-        return DirectoryTrouble(
-            f"The certificate is not trusted ({detail}).",
-            "Enter the CA certificate, and the host name from the certificate.",
-        )
-    return DirectoryTrouble(
-        f"The directory closed the connection at {doing} ({detail}).",
-        "Try again. If it fails again, contact the administrator of the directory.",
-    )
-
-
-_HINTS: dict[Any, str] = {
-    ldap.INVALID_CREDENTIALS: "Check the bind DN and the password.",
-    ldap.NO_SUCH_OBJECT: "Check that the base exists and the account can read it.",
-    ldap.INSUFFICIENT_ACCESS: "Allow the account to read it.",
-    ldap.SIZELIMIT_EXCEEDED: "Raise the size limit for this account. The result is incomplete.",
-    ldap.ADMINLIMIT_EXCEEDED: "Raise the limits for this account. The result is incomplete.",
-    ldap.TIMELIMIT_EXCEEDED: "Raise the time limit, or narrow the filter.",
-    ldap.FILTER_ERROR: "Correct the filter (RFC 4515).",
-    ldap.INVALID_DN_SYNTAX: "Enter DNs such as ou=people,dc=fernhollow,dc=example.",
-    ldap.CONFIDENTIALITY_REQUIRED: "Use ldaps:// or StartTLS.",
-    ldap.STRONG_AUTH_REQUIRED: "Use ldaps:// or StartTLS.",
-    ldap.INAPPROPRIATE_AUTH: "Use a simple bind with a bind DN and a password.",
-    ldap.UNWILLING_TO_PERFORM: "Check which bind methods the directory supports.",
-    ldap.PROTOCOL_ERROR: "The directory does not support this. Try ldaps:// instead of StartTLS.",
-}

@@ -42,7 +42,7 @@ class ScimSettings(BaseModel):
     )
     client_id: str = Field("", title="Client ID or user name", description="for client credentials and basic")
     scope: str = Field("", title="Scope", description="for client credentials; optional")
-    users_filter: str = Field("", title="Users' filter", description="RFC 7644, 3.4.2.2; empty: all users")
+    users_filter: str = Field("", title="User filter", description="RFC 7644, 3.4.2.2; empty: all users")
     read_groups: bool = Field(True, title="Read groups")
 
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Connection
@@ -18,13 +17,14 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import StalePreview
 from dravo.core.identity.matching import RENAMED, Binding, Conflict, match
-from dravo.core.identity.names import fold, lookalike_key
-from dravo.core.identity.records import Searchable, UserRecord, changes, searchable
+from dravo.core.identity.names import fold
+from dravo.core.identity.records import UserRecord, changes
 from dravo.core.identity.source_policy import Refused, SourcePolicy
 from dravo.core.instants import Instant
 from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_record
 from dravo.protocols.directory.reader import Entry
 from dravo.services.context import AppContext
+from dravo.services.ingest.parsed_entries import ParsedEntry
 from dravo.services.ingest.run_log import STANDARD_RUN, RunOptions
 from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store.ids import new_id
@@ -196,10 +196,10 @@ class BulkUsers:
             self._decide(connection, fresh, batch, last=last)
         return batch
 
-    def _read(self, connection: Connection, entries: Sequence[Entry], batch: Batch) -> list[_ParsedEntry]:
+    def _read(self, connection: Connection, entries: Sequence[Entry], batch: Batch) -> list[ParsedEntry]:
         """Return the entries that changed, parsed; the others are counted."""
         salt = self.policy.digest
-        fresh: list[_ParsedEntry] = []
+        fresh: list[ParsedEntry] = []
         for entry in entries:
             known = self.known.get(entry.native_id)
             digest = entry.digest(salt)
@@ -221,12 +221,12 @@ class BulkUsers:
                 if known is not None and not known.gone:
                     batch.outside.append(entry.native_id)
                 continue
-            fresh.append(_ParsedEntry(entry, data, digest, known))
+            fresh.append(ParsedEntry(entry, data, digest, known))
         found = imported_records.rows(connection, [each.known.id for each in fresh if each.known is not None])
         return [replace(each, row=found.get(each.known.id)) if each.known else each for each in fresh]
 
     def _decide(
-        self, connection: Connection, fresh: Sequence[_ParsedEntry], batch: Batch, *, last: bool
+        self, connection: Connection, fresh: Sequence[ParsedEntry], batch: Batch, *, last: bool
     ) -> None:
         wanted = [each for each in fresh if each.asks_for_name]
         candidates = self._could_be(connection, wanted, batch)
@@ -241,7 +241,7 @@ class BulkUsers:
             self.connection_type,
         )
         taken: set[str] = set()
-        bindings: list[tuple[_ParsedEntry, str, bool]] = []
+        bindings: list[tuple[ParsedEntry, str, bool]] = []
         for each in fresh:
             keys = each.keys if each.asks_for_name else set()
             if not taken.isdisjoint(keys):
@@ -261,7 +261,7 @@ class BulkUsers:
         self._work_out(connection, bindings, batch)
 
     def _could_be(
-        self, connection: Connection, wanted: Sequence[_ParsedEntry], batch: Batch
+        self, connection: Connection, wanted: Sequence[ParsedEntry], batch: Batch
     ) -> dict[str, list[Any]]:
         batch.names = {name for each in wanted for name in each.names}
         batch.emails = {fold(each.found.email) for each in wanted if each.found.email and each.row is None}
@@ -277,7 +277,7 @@ class BulkUsers:
 
     def _whose(
         self,
-        each: _ParsedEntry,
+        each: ParsedEntry,
         candidates: Mapping[str, Sequence[Any]],
         decided: Any,
         holders: Mapping[str, str],
@@ -318,7 +318,7 @@ class BulkUsers:
         return binding
 
     def _work_out(
-        self, connection: Connection, bindings: Sequence[tuple[_ParsedEntry, str, bool]], batch: Batch
+        self, connection: Connection, bindings: Sequence[tuple[ParsedEntry, str, bool]], batch: Batch
     ) -> None:
         users = user_snapshots.users(
             connection, [user_id for each, user_id, new in bindings if not new and not each.same]
@@ -336,7 +336,7 @@ class BulkUsers:
             used.add(user_id)
             self._one(each, user_id, users.get(user_id), batch)
 
-    def _one(self, each: _ParsedEntry, user_id: str, user: UserSnapshot | None, batch: Batch) -> None:
+    def _one(self, each: ParsedEntry, user_id: str, user: UserSnapshot | None, batch: Batch) -> None:
         record_id = each.row.id if each.row is not None else new_id()
         record = UserRecord(record_id, self.source.id, self.connection_type, each.data, user_id)
         after = with_record(user, record) if user is not None else UserSnapshot(user_id, None, (record,))
@@ -364,7 +364,7 @@ class BulkUsers:
             batch.settled.append(each.entry.native_id)
         batch.lines.append(self._line(kind, user_id, name, differs, message))
 
-    def _note_conflict(self, each: _ParsedEntry, found: Conflict, batch: Batch) -> None:
+    def _note_conflict(self, each: ParsedEntry, found: Conflict, batch: Batch) -> None:
         name = imported_groups.shown_name(each.data)
         batch.counts[CONFLICT] += 1
         batch.lines.append(self._line(CONFLICT, None, name, message=found.message))
@@ -540,64 +540,6 @@ class BulkUsers:
                 connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared
             )
             write_lines(connection, lines)
-
-
-@dataclass(frozen=True)
-class _ParsedEntry:
-    """A parsed entry: the user that it describes, and the existing record, if any."""
-
-    entry: Entry
-    data: dict[str, Any]
-    digest: str
-    known: Known | None
-    row: Any = None
-
-    @cached_property
-    def found(self) -> Searchable:
-        """The values by which the record is found."""
-        return searchable(self.data)
-
-    @cached_property
-    def keys(self) -> set[str]:
-        """Values that must be unique in a batch: the user name, and for a new user the email address."""
-        found = self.found
-        email = {f"email:{fold(found.email)}"} if found.email and self.row is None else set()
-        return {*(f"name:{name}" for name in self.names), *email}
-
-    @cached_property
-    def names(self) -> set[str]:
-        """The user name as it is compared, and a name that looks the same."""
-        return {self.found.user_name_key, lookalike_key(self.found.user_name) or self.found.user_name_key}
-
-    @property
-    def same(self) -> bool:
-        """Whether the entry equals what was known."""
-        return self.row is not None and self.row.deleted_at is None and self.row.data == self.data
-
-    @cached_property
-    def asks_for_name(self) -> bool:
-        """Whether the entry takes a user name that its record did not have."""
-        return (
-            self.row is None
-            or self.row.deleted_at is not None
-            or self.row.user_name_key != self.found.user_name_key
-        )
-
-    def record(self, record_id: str, user_id: str) -> NewRecord:
-        """Return the record as it is written."""
-        version = self.row.version if self.row is not None else 0
-        entry = self.entry
-        return NewRecord(
-            record_id,
-            user_id,
-            entry.native_id,
-            entry.reference,
-            self.digest,
-            entry.attributes,
-            self.data,
-            version,
-            self.found,
-        )
 
 
 def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:

@@ -1,0 +1,286 @@
+"""Ingests groups one at a time, with their members."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection
+
+from dravo.core.errors import NotFound, StalePreview
+from dravo.core.instants import Instant
+from dravo.core.planning import ConfigSnapshot, UserPlan, plan_user, with_groups
+from dravo.core.scim.errors import invalid_value
+from dravo.core.scim.filters import element_matches
+from dravo.core.scim.patches import MemberChange, Operation, apply_patch
+from dravo.core.scim.resources import check_immutable
+from dravo.core.scim.versions import entity_tag
+from dravo.services.ingest.attempts import IngestAttempts
+from dravo.services.ingest.types import (
+    DEFAULT_OPTIONS,
+    IngestChange,
+    IngestOptions,
+    IngestResult,
+    MemberPlan,
+)
+from dravo.store import (
+    clock,
+    groups,
+    memberships,
+    provisioned_groups,
+    recompute_marks,
+)
+from dravo.store.ids import new_id
+from dravo.store.plan_writer import UserRewrite, apply_outcomes
+from dravo.store.snapshots import users as user_snapshots
+from dravo.store.snapshots.config import check_revision, raise_revision
+
+# Up to this number of users are recomputed within the request; more are marked for the worker.
+AT_ONCE = 1_000
+
+
+class GroupIntake(IngestAttempts):
+    """Ingests what one connection type of a source reports about its groups, one request at a time."""
+
+    def create_group(
+        self,
+        source_id: str,
+        data: dict[str, Any],
+        members: Sequence[str],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
+        """Create a group with its members.
+
+        Raises:
+            ScimError: 400 invalidValue, for a member that the source does not have.
+        """
+        group_id = new_id()
+
+        def attempt() -> IngestResult:
+            now = clock.now()
+            with self.database.reading() as connection:
+                plan = self._resolve(connection, source_id, group_id, list(members))
+            catalogue = self.catalogue.latest(self.database)
+            # No assignment can name a group that is created here, but a pattern or a rule can match its name.
+            named = catalogue.named_by_its_name(source_id)
+            write_trace = manner.prepare(
+                IngestChange("group", group_id, None, data, added=len(members), marked=named)
+            )
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                groups.make(connection, group_id, source_id, self.connection_type, data, now)
+                memberships.add_members(connection, group_id, plan.users_added, plan.groups_added, now)
+                if plan.nesting or named or catalogue.asks_groups:
+                    raise_revision(connection)
+                if named or catalogue.asks_groups:
+                    recompute_marks.mark_users_within(connection, group_id, now)
+                write_trace(connection)
+            return IngestResult(group_id, data, 1, now, now)
+
+        return self._apply(attempt)
+
+    def replace_group(
+        self,
+        source_id: str,
+        group_id: str,
+        data: dict[str, Any],
+        members: Sequence[str],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
+        """Replace a group with its members (RFC 7644, section 3.5.1); raises as `patch_group`."""
+
+        def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
+            check_immutable(before, data, manner.shapes.group)
+            return data, [MemberChange("replace", tuple(members))]
+
+        return self._change_group(source_id, group_id, change, manner)
+
+    def patch_group(
+        self,
+        source_id: str,
+        group_id: str,
+        operations: Sequence[Operation],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
+        """Patch a group (RFC 7644, section 3.5.2); members that are not named are neither read nor written.
+
+        Raises:
+            NotFound: if the source has no such group.
+            ScimError: as `apply_patch`, and 400 invalidValue for a member that the source does not have.
+        """
+
+        def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
+            patched = apply_patch(before, list(operations), manner.shapes.group)
+            return patched.resource, patched.members
+
+        return self._change_group(source_id, group_id, change, manner)
+
+    def rename_group(
+        self, source_id: str, group_id: str, name: str, manner: IngestOptions = DEFAULT_OPTIONS
+    ) -> IngestResult:
+        """Rename a group; raises as `patch_group`."""
+        return self._change_group(
+            source_id, group_id, lambda before: ({**before, "displayName": name}, []), manner
+        )
+
+    def remove_group(self, source_id: str, group_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
+        """Delete a group, and end its memberships.
+
+        Raises:
+            NotFound: if the source has no such group.
+        """
+        self._change_group(
+            source_id, group_id, lambda before: (before, [MemberChange("replace", ())]), manner, gone=True
+        )
+
+    def _change_group(
+        self,
+        source_id: str,
+        group_id: str,
+        change: Callable[[dict[str, Any]], tuple[dict[str, Any], list[MemberChange]]],
+        manner: IngestOptions,
+        *,
+        gone: bool = False,
+    ) -> IngestResult:
+        def attempt() -> IngestResult:
+            now = clock.now()
+            with self.database.reading() as connection:
+                row = groups.get(connection, source_id, self.connection_type, group_id)
+                if row is None:
+                    raise NotFound(f"This source has no group with the ID '{group_id}'.")
+                if manner.condition:
+                    manner.condition.check(entity_tag(row.version))
+                data, changes = change(row.data)
+                plan = self._member_plan(connection, source_id, group_id, changes)
+                if data == row.data and not plan and not gone:
+                    return IngestResult(group_id, data, row.version, row.created_at, row.modified_at)
+                catalogue = self.catalogue.get(connection)
+                renamed = data["displayName"] != row.data["displayName"]
+                by_name = renamed and catalogue.named_by_its_name(source_id)
+                concerned = by_name or catalogue.concerns(group_id)
+                in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
+                outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
+            added, removed = (
+                len(plan.users_added | plan.groups_added),
+                len(plan.users_removed | plan.groups_removed),
+            )
+            waits = concerned and not in_full
+            done = IngestChange(
+                "group",
+                group_id,
+                row.data,
+                None if gone else data,
+                outcomes,
+                catalogue,
+                added,
+                removed,
+                marked=waits,
+            )
+            write_trace = manner.prepare(done)
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                if not groups.write(connection, group_id, row.version, data, now, gone=gone):
+                    raise StalePreview("The group changed in the meantime.")
+                self._write_members(connection, group_id, plan, now, mark=waits)
+                if gone:
+                    groups.end_group(connection, group_id, now)
+                apply_outcomes(
+                    connection, outcomes, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision
+                )
+                if plan.nesting or renamed or gone:
+                    raise_revision(connection)
+                    provisioned_groups.wake_group(connection, group_id, now)
+                write_trace(connection)
+            return IngestResult(group_id, data, row.version + 1, row.created_at, now)
+
+        return self._apply(attempt)
+
+    def _outcomes(
+        self, connection: Connection, catalogue: ConfigSnapshot, group_id: str, plan: MemberPlan, now: Instant
+    ) -> list[UserPlan]:
+        user_of = user_snapshots.users_of_records(connection, plan.users)
+        users = user_snapshots.users(connection, user_of.values())
+        outcomes = []
+        for record_ids, added in ((plan.users_added, True), (plan.users_removed, False)):
+            for record_id in sorted(record_ids):
+                user = users[user_of[record_id]]
+                after = (
+                    with_groups(user, added=[group_id]) if added else with_groups(user, removed=[group_id])
+                )
+                outcomes.append(plan_user(after, catalogue, now))
+        return outcomes
+
+    def _write_members(
+        self, connection: Connection, group_id: str, plan: MemberPlan, now: Instant, *, mark: bool
+    ) -> None:
+        if mark:
+            # Users before and after the change are marked: those who leave and those who join.
+            recompute_marks.mark_users_within(connection, group_id, now)
+        memberships.end_members(connection, group_id, [*plan.users_removed, *plan.groups_removed], now)
+        memberships.add_members(
+            connection, group_id, sorted(plan.users_added), sorted(plan.groups_added), now
+        )
+        if mark:
+            recompute_marks.mark_users_within(connection, group_id, now)
+
+    def _member_plan(
+        self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]
+    ) -> MemberPlan:
+        """Return the member changes of some operations together."""
+        wanted: dict[str, bool] = {}
+        for change in changes:
+            match change.kind:
+                case "add":
+                    wanted.update(dict.fromkeys(change.ids, True))
+                case "remove":
+                    wanted.update(dict.fromkeys(change.ids, False))
+                case _:
+                    listed = {
+                        *groups.listed_records(connection, group_id),
+                        *groups.listed_groups(connection, group_id),
+                    }
+                    present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
+                    present.update(each for each, stay in wanted.items() if stay)
+                    if change.kind == "replace":
+                        wanted.update(dict.fromkeys(present, False))
+                        wanted.update(dict.fromkeys(change.ids, True))
+                    else:
+                        wanted.update(
+                            dict.fromkeys(self._matching(connection, group_id, change, present), False)
+                        )
+        listed_now = groups.which_are_listed(connection, group_id, list(wanted))
+        added = [each for each, stay in wanted.items() if stay and each not in listed_now]
+        plan = self._resolve(connection, source_id, group_id, added)
+        leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
+        users_leaving, groups_leaving = groups.which_exist(
+            connection, source_id, self.connection_type, leaving
+        )
+        return replace(plan, users_removed=frozenset(users_leaving), groups_removed=frozenset(groups_leaving))
+
+    def _matching(
+        self, connection: Connection, group_id: str, change: MemberChange, present: set[str]
+    ) -> list[str]:
+        assert change.matching is not None
+        elements = (
+            {"value": row[0], "type": row[1], "display": row[2]}
+            for row in groups.members(connection, group_id)
+        )
+        return [
+            each["value"]
+            for each in elements
+            if each["value"] in present and element_matches(change.matching, each)
+        ]
+
+    def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
+        users, inner = groups.which_exist(connection, source_id, self.connection_type, ids)
+        unknown = [each for each in ids if each not in users and each not in inner]
+        if unknown:
+            raise invalid_value(
+                f"No user or group of this source has the ID '{unknown[0]}'"
+                + (f" (and {len(unknown) - 1} more)" if len(unknown) > 1 else "")
+                + "; create it first and use the ID from the response."
+            )
+        if group_id in inner:
+            raise invalid_value("A group cannot be a member of itself.")
+        return MemberPlan(users_added=frozenset(users), groups_added=frozenset(inner))

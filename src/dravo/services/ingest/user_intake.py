@@ -1,0 +1,315 @@
+"""Ingests users one at a time: read a snapshot, plan with the core, apply in one short write."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from sqlalchemy import Connection
+
+from dravo.core.access.evaluation import Assignment
+from dravo.core.errors import NotFound, StalePreview
+from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
+from dravo.core.identity.names import fold, lookalike_key
+from dravo.core.identity.records import UserRecord, searchable
+from dravo.core.instants import Instant
+from dravo.core.planning import UserSnapshot, plan_user, with_record
+from dravo.core.scim.patches import Operation, apply_patch
+from dravo.core.scim.resources import check_immutable, unique_values
+from dravo.core.scim.versions import entity_tag
+from dravo.services.ingest.attempts import IngestAttempts
+from dravo.services.ingest.types import (
+    DEFAULT_OPTIONS,
+    INBOUND_SCIM,
+    NOBODY,
+    IngestChange,
+    IngestOptions,
+    IngestResult,
+)
+from dravo.store import (
+    clock,
+    groups,
+    memberships,
+    records,
+)
+from dravo.store.ids import new_id
+from dravo.store.imports import conflicts as stored_conflicts
+from dravo.store.imports import matching as record_matching
+from dravo.store.plan_writer import UserRewrite, apply_outcomes
+from dravo.store.queries import users as user_queries
+from dravo.store.snapshots import users as user_snapshots
+from dravo.store.snapshots.config import check_revision
+from dravo.store.snapshots.users import RecordWithTies
+
+
+class UserIntake(IngestAttempts):
+    """Ingests what one connection type of a source reports about its users, one request at a time."""
+
+    def create_user(
+        self,
+        source_id: str,
+        data: dict[str, Any],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+        direct: Callable[[str], Sequence[Assignment]] = lambda _: (),
+    ) -> IngestResult:
+        """Ingest a new user.
+
+        Args:
+            source_id: the source.
+            data: a SCIM User as `read_resource` returns it.
+            manner: the options.
+            direct: returns the assignments of the new user, by user ID; `manner.trace` writes them.
+
+        Raises:
+            ScimError: 409 uniqueness, if the source has a user with this userName.
+        """
+        now = clock.now()
+        unique = unique_values(data, manner.shapes.user)
+        record_id, new_user = new_id(), new_id()
+
+        def attempt() -> IngestResult:
+            catalogue = self.catalogue.latest(self.database)
+            binding = bind(None, new_user)
+            with self.database.reading() as connection:
+                others = self._others(connection, source_id, data)
+            record = UserRecord(
+                record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others)
+            )
+            outcome = plan_user(
+                UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))),
+                catalogue,
+                now,
+            )
+            write_trace = manner.prepare(
+                IngestChange("user", binding.user_id, None, data, [outcome], catalogue)
+            )
+            with self.database.writing() as connection:
+                check_revision(connection, catalogue.revision)
+                if self._others(connection, source_id, data) != others:
+                    raise StalePreview(
+                        "A user with this name or email was created or deleted in the meantime."
+                    )
+                apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
+                records.insert_record(connection, record, now)
+                if others:
+                    self._note_conflict(connection, source_id, record_id, data, others, now)
+                if unique:
+                    records.claim(connection, record_id, source_id, unique)
+                write_trace(connection)
+            return IngestResult(record_id, data, 1, now, now)
+
+        return self._apply(attempt, lambda: self._check_unique(source_id, data, None, manner.shapes))
+
+    def replace_user(
+        self, source_id: str, record_id: str, data: dict[str, Any], manner: IngestOptions = DEFAULT_OPTIONS
+    ) -> IngestResult:
+        """Replace a user (RFC 7644, section 3.5.1).
+
+        Raises:
+            NotFound: if the source has no such user.
+            ScimError: 409 uniqueness, 412 for a failed condition, 400 mutability.
+        """
+
+        def change(before: dict[str, Any]) -> dict[str, Any]:
+            check_immutable(before, data, manner.shapes.user)
+            return data
+
+        return self._change_user(source_id, record_id, change, manner)
+
+    def patch_user(
+        self,
+        source_id: str,
+        record_id: str,
+        operations: Sequence[Operation],
+        manner: IngestOptions = DEFAULT_OPTIONS,
+    ) -> IngestResult:
+        """Patch a user (RFC 7644, section 3.5.2); raises as `replace_user` and `apply_patch`."""
+        return self._change_user(
+            source_id,
+            record_id,
+            lambda before: apply_patch(before, list(operations), manner.shapes.user).resource,
+            manner,
+        )
+
+    def remove_user(self, source_id: str, record_id: str, manner: IngestOptions = DEFAULT_OPTIONS) -> None:
+        """Delete a user: the memberships end, and the user stays as a leaver.
+
+        Raises:
+            NotFound: if the source has no such user.
+            ScimError: 412 for a failed condition.
+        """
+        self._change_user(source_id, record_id, lambda before: before, manner, gone=True)
+
+    def _change_user(
+        self,
+        source_id: str,
+        record_id: str,
+        change: Callable[[dict[str, Any]], dict[str, Any]],
+        manner: IngestOptions,
+        *,
+        gone: bool = False,
+    ) -> IngestResult:
+        data: dict[str, Any] = {}
+        shape = manner.shapes.user
+
+        def attempt() -> IngestResult:
+            nonlocal data
+            now = clock.now()
+            row, user, listed = self._look_at(source_id, record_id)
+            if manner.condition:
+                manner.condition.check(entity_tag(row.version, listed))
+            data = change(row.data)
+            if data == row.data and not gone:
+                return IngestResult(record_id, data, row.version, row.created_at, row.modified_at, listed)
+            catalogue = self.catalogue.latest(self.database)
+            # An operator's decision holds as long as the values that were in conflict stay the same.
+            asks = not gone and (row.undecided or _matched_values(data) != _matched_values(row.data))
+            with self.database.reading() as connection:
+                others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
+            # A rename by the source does not lock out a user who has access: the conflict is only listed.
+            undecided = (
+                bool(others) and (row.undecided or not (user.access or user.accounts))
+                if asks
+                else row.undecided
+            )
+            record = UserRecord(
+                record_id, source_id, self.connection_type, data, row.user_id, gone, undecided
+            )
+            after = with_record(user, record)
+            if gone:
+                # With one record, all groups of the user end; with several, only those of this record.
+                after = replace(
+                    after,
+                    groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else (),
+                )
+            outcome = plan_user(after, catalogue, now)
+            # A user with one record equals that record; with several, a change can select another record's
+            # values.
+            alone = len(user.records) == 1
+            before = row.data if alone else catalogue.merged(user.records).attributes
+            renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
+            write_trace = manner.prepare(
+                IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue)
+            )
+            with self.database.writing() as connection:
+                if not records.update_record(connection, row, data, now, gone=gone):
+                    raise StalePreview("The record changed in the meantime.")
+                if asks:
+                    if self._others(connection, source_id, data, row.user_id) != others:
+                        raise StalePreview(
+                            "A user with this name or email was created or deleted in the meantime."
+                        )
+                    if others:
+                        self._note_conflict(connection, source_id, record_id, data, others, now)
+                if undecided != row.undecided:
+                    records.decided(connection, record_id, undecided=undecided)
+                if (asks and not others) or gone:
+                    stored_conflicts.end_conflicts(connection, source_id, "user", [record_id])
+                if gone:
+                    memberships.end_memberships_of_record(connection, record_id, now)
+                if outcome.merged.gone:
+                    memberships.end_memberships_of_user(connection, row.user_id, now)
+                if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
+                    records.claim(
+                        connection, record_id, source_id, [] if gone else unique_values(data, shape)
+                    )
+                rewrite = UserRewrite.NAMES if renamed else UserRewrite.ATTRIBUTES
+                apply_outcomes(
+                    connection,
+                    [outcome],
+                    now,
+                    rewrite=rewrite,
+                    seen=catalogue.revision,
+                    cleared=manner.cleared,
+                )
+                write_trace(connection)
+            return IngestResult(record_id, data, row.version + 1, row.created_at, now, listed)
+
+        return self._apply(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
+
+    def _others(
+        self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None
+    ) -> frozenset[str]:
+        """Return the IDs of users to whom a SCIM record could belong: same or similar user name, or same
+        email.
+
+        Args:
+            but: the ID of the record's own user, which does not count.
+        """
+        return (
+            record_matching.elsewhere(connection, source_id, *_matched_values(data), but=but)
+            if self.connection_type == INBOUND_SCIM
+            else NOBODY
+        )
+
+    def _note_conflict(
+        self,
+        connection: Connection,
+        source_id: str,
+        record_id: str,
+        data: Mapping[str, Any],
+        others: frozenset[str],
+        now: Instant,
+    ) -> None:
+        """Record that an operator has to decide which user a SCIM record belongs to."""
+        found = searchable(data)
+        kind, what = self._what_conflicts(connection, data, others)
+        conflict = {
+            "native_id": record_id,
+            "kind": kind,
+            "name": found.display_name,
+            "message": f"{what} This user has no access until an operator decides.",
+            "entry": {"reference": found.user_name, "attributes": {}, "user": data},
+            "candidates": sorted(others),
+        }
+        # An earlier decision was about another user name or email.
+        stored_conflicts.end_conflicts(connection, source_id, "user", [record_id], decided_only=True)
+        stored_conflicts.note_conflicts(connection, source_id, "user", [conflict], now, INBOUND_SCIM)
+
+    def _what_conflicts(
+        self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]
+    ) -> tuple[str, str]:
+        """Return the kind of a conflict with some users, and a sentence on it."""
+        found, (_, _, alike) = searchable(data), _matched_values(data)
+        names = user_queries.user_name_keys(connection, others)
+        if found.user_name_key in names:
+            return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
+        if alike in names:
+            return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
+        return EMAIL_KNOWN, f"Another source already has a user with the email address '{found.email}'."
+
+    def _look_at(
+        self, source_id: str, record_id: str
+    ) -> tuple[RecordWithTies, UserSnapshot, Sequence[tuple[str, str]]]:
+        """Return a record's row, its user, and (ID, name) of its groups; a user without groups and access
+        costs one query.
+        """
+        glanced = user_snapshots.at_a_glance(
+            self.database.glancing(), source_id, self.connection_type, record_id
+        )
+        if glanced is not None:
+            return glanced.record, glanced.user, ()
+        with self.database.reading() as connection:
+            found = user_snapshots.of_record(connection, source_id, self.connection_type, record_id)
+            if found is None:
+                raise NotFound(f"This source has no user with the ID '{record_id}'.")
+            row, user = found.record, found.user
+            return row, user, groups.groups_of_record(connection, record_id) if user.groups else ()
+
+    def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
+        with self.database.reading() as connection:
+            others = [each for each in records.ids_of_user(connection, user_id) if each != record_id]
+            found = groups.groups_of_records(connection, others)
+            local = groups.groups_of_user(connection, user_id)
+        return tuple(
+            dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local))
+        )
+
+
+def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None, str | None]:
+    """Return the values by which a SCIM User could be another user: user name, email, and a name that looks
+    the same.
+    """
+    found = searchable(data)
+    return found.user_name_key, fold(found.email) if found.email else None, lookalike_key(found.user_name)
