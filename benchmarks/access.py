@@ -16,7 +16,8 @@ from sqlalchemy import insert
 
 from benchmarks.filters import fill
 from dravo.core.access.conditions import read_condition, seen
-from dravo.core.access.evaluation import AccessConfig, Assignment, UserFacts, compute_access, memberships
+from dravo.core.access.evaluation import compute_access, memberships
+from dravo.core.access.types import AccessConfig, Assignment, UserFacts
 from dravo.core.instants import Instant
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP

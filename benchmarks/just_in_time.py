@@ -38,9 +38,7 @@ def run() -> None:
             dravo.assignments.add("glasshouse", "reader", group=group)
         measured = [measure(running, provider, app, f"juno.marlow.{number}") for number in range(USERS)]
     sign_ins, accounts = [each for each, _ in measured], [each for _, each in measured]
-    print(
-        f"    signed in            median {statistics.median(sign_ins):5.2f} s  max {max(sign_ins):5.2f} s"
-    )
+    print(f"    signed in            median {statistics.median(sign_ins):5.2f} s  max {max(sign_ins):5.2f} s")
     print(
         f"    account provisioned  median {statistics.median(accounts):5.2f} s  max "
         f"{max(accounts):5.2f} s  (goal: under 3 s)"

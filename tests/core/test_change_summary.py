@@ -6,11 +6,12 @@ from typing import Any
 
 import pytest
 
-from dravo.core.access.evaluation import Assignment
+from dravo.core.access.types import Assignment
 from dravo.core.change_summary import MOST_SHOWN, changed_attributes, effects
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
-from dravo.core.planning import Application, ConfigSnapshot, Role, UserPlan, UserSnapshot, plan_user
+from dravo.core.plan_types import Application, ConfigSnapshot, Role, UserPlan, UserSnapshot
+from dravo.core.planning import plan_user
 from dravo.core.provisioning.accounts import Settings
 
 NOW = Instant("2031-04-02T09:15:00.000000Z")

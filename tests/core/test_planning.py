@@ -9,13 +9,14 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from dravo.core.access import evaluation as rules
+from dravo.core.access import types as rules
 from dravo.core.access.conditions import read_condition
-from dravo.core.access.evaluation import Assignment, Policy, compute_access, decide_about, memberships
+from dravo.core.access.evaluation import compute_access, decide_about, memberships
+from dravo.core.access.types import Assignment, Policy
 from dravo.core.identity.merging import merge
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant, later
-from dravo.core.planning import (
+from dravo.core.plan_types import (
     Application,
     ConfigSnapshot,
     GroupLabel,
@@ -23,10 +24,8 @@ from dravo.core.planning import (
     HeldAccount,
     Role,
     UserSnapshot,
-    facts_of,
-    with_groups,
-    with_record,
 )
+from dravo.core.planning import facts_of, with_groups, with_record
 from dravo.core.planning import plan_user as plan
 from dravo.core.provisioning.accounts import Settings
 from tests.scale import sized

@@ -6,8 +6,7 @@ from typing import Any
 
 import pytest
 
-from dravo.services.access import assignments
-from dravo.services.access import explanation as access_explanation
+from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections, tasks
 from dravo.services.reporting import overview
@@ -184,7 +183,7 @@ def test_applications_and_sources_tell_how_they_do(garden: ServiceFixture) -> No
 
 
 def test_a_user_shows_which_source_said_what(garden: ServiceFixture) -> None:
-    user = access_explanation.user(garden.ctx, "ada@fernhollow.example")
+    user = user_detail.user(garden.ctx, "ada@fernhollow.example")
     shown = {each.name: (each.value, each.source.key) for each in user.attributes}
     assert shown == {
         "userName": ("ada", "staff"),

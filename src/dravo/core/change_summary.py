@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from dravo.core.identity.records import display_name
-from dravo.core.planning import ConfigSnapshot, UserPlan
+from dravo.core.plan_types import ConfigSnapshot, UserPlan
 from dravo.core.provisioning.accounts import describe
 
 MOST_SHOWN = 50

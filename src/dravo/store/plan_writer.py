@@ -8,21 +8,37 @@ from collections.abc import Iterable, Mapping, Sequence
 from enum import Enum
 from typing import Any
 
-from sqlalchemy import Connection, and_, bindparam, case, delete, func, insert, select, update
+from sqlalchemy import Connection, bindparam, insert, update
 
-from dravo.core.access.evaluation import DIRECT
+from dravo.core.access.types import DIRECT
 from dravo.core.errors import StalePreview
 from dravo.core.identity.merging import MergedUser
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import searchable
 from dravo.core.instants import Instant
-from dravo.core.planning import AccountChange, UserPlan
+from dravo.core.plan_types import AccountChange, UserPlan
 from dravo.core.provisioning.accounts import AS_IT_IS, describe
 from dravo.core.provisioning.removal_limit import takes_away
 from dravo.store import tables as t
-from dravo.store.database import CATALOGUE
 from dravo.store.ids import new_id
-from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.plan_statements import (
+    CHANGE_ACCOUNT,
+    CLOSE_ACCESS,
+    LET_GO,
+    MAKE_ACCOUNT,
+    MAKE_ONE_USER,
+    MAKE_TASK,
+    OPEN_ACCESS,
+    OPEN_TASKS,
+    QUICKLY,
+    RAISE,
+    REMOVE_MARK,
+    RENAME,
+    REWRITE,
+    WAKE_TASK,
+    WRITE_REASONS,
+)
+from dravo.store.task_status import DROPPED, WAITING
 
 
 class UserRewrite(Enum):
@@ -31,116 +47,6 @@ class UserRewrite(Enum):
     NOTHING = 1
     ATTRIBUTES = 2
     NAMES = 3
-
-
-WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "discarded"
-
-# The current revision of the configuration, checked in the same statement that writes.
-_DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
-_RAISE = (
-    update(t.user)
-    .where(
-        t.user.c.id == bindparam("user"),
-        t.user.c.revision == bindparam("seen"),
-        bindparam("declared") == _DECLARED,
-    )
-    .values(revision=t.user.c.revision + 1, next_change_at=bindparam("next"))
-)
-_NAMES = ("user_name", "user_name_key", "display_name", "display_name_key", "email", "email_key")
-_CONTENT = ("attributes", "value_sources", "active", "modified_at")
-
-
-def _rewriting(*columns: str) -> Any:
-    """Return the update of a user's columns; other columns and their indexes are not touched."""
-    return (
-        update(t.user)
-        .where(
-            t.user.c.id == bindparam("user"),
-            t.user.c.revision == bindparam("seen"),
-            bindparam("declared") == _DECLARED,
-        )
-        .values(
-            revision=t.user.c.revision + 1,
-            next_change_at=bindparam("next"),
-            # The first time stays, and is cleared when the user is back.
-            inactive_since=case(
-                (
-                    bindparam("inactive").is_not(None),
-                    func.coalesce(t.user.c.inactive_since, bindparam("inactive")),
-                ),
-                else_=None,
-            ),
-            left_at=case(
-                (bindparam("gone").is_not(None), func.coalesce(t.user.c.left_at, bindparam("gone"))),
-                else_=None,
-            ),
-            **{name: bindparam(name, type_=t.user.c[name].type) for name in columns},
-        )
-    )
-
-
-_REWRITE = _rewriting(*_CONTENT)
-_RENAME = _rewriting(*_NAMES, *_CONTENT)
-_QUICKLY = {id(statement): PreparedStatement(statement) for statement in (_RAISE, _REWRITE, _RENAME)}
-_REMOVE_MARK = delete(t.pending_recompute).where(
-    t.pending_recompute.c.user_id == bindparam("user"), t.pending_recompute.c.since == bindparam("seen")
-)
-_MAKE_USER = insert(t.user)
-_MAKE_ONE_USER = PreparedStatement(_MAKE_USER)
-_OPEN_ACCESS = insert(t.access)
-_WRITE_REASONS = (
-    update(t.access)
-    .where(t.access.c.id == bindparam("access"))
-    .values(reasons=bindparam("why", type_=t.access.c.reasons.type), direct_only=bindparam("direct"))
-)
-_CLOSE_ACCESS = (
-    update(t.access)
-    .where(t.access.c.id == bindparam("access"))
-    .values(reasons=bindparam("why", type_=t.access.c.reasons.type), until_at=bindparam("until"))
-)
-_LET_GO = (
-    update(t.retained_role)
-    .where(
-        t.retained_role.c.user_id == bindparam("whose"),
-        t.retained_role.c.role_id == bindparam("what"),
-        t.retained_role.c.until_at.is_(None),
-    )
-    .values(until_at=bindparam("until"))
-)
-_MAKE_ACCOUNT = insert(t.account)
-_CHANGE_ACCOUNT = (
-    update(t.account)
-    .where(t.account.c.id == bindparam("account"))
-    .values(
-        desired=bindparam("status", type_=t.account.c.desired.type),
-        desired_version=bindparam("version"),
-        pending_since=bindparam("since"),
-    )
-)
-_OPEN_TASKS = (
-    select(t.account.c.id, t.task.c.id, t.account.c.last_applied)
-    .outerjoin(t.task, and_(t.task.c.account_id == t.account.c.id, t.task.c.closed_at.is_(None)))
-    .where(t.account.c.id.in_(bindparam("ids", expanding=True)))
-)
-_MAKE_TASK = insert(t.task)
-_WAKE_TASK = (
-    update(t.task)
-    .where(t.task.c.id == bindparam("task"))
-    .values(
-        status=WAITING,
-        version=bindparam("to"),
-        desired_state=bindparam("aimed"),
-        next_attempt_at=bindparam("next"),
-        message=None,
-        hint=None,
-        removes=bindparam("taking"),
-        released_at=bindparam("let_at"),
-        released_by=bindparam("let_by"),
-        # The new version is checked against the removal limit again.
-        held_at=None,
-        kind=None,
-    )
-)
 
 
 # In place of an application ID: removals in all applications.
@@ -174,9 +80,9 @@ def apply_outcomes(
     """
     made = [_user_row(outcome, now) for outcome in outcomes if outcome.user.revision is None]
     if len(made) == 1:
-        _MAKE_ONE_USER.change(connection, made[0])
+        MAKE_ONE_USER.change(connection, made[0])
     elif made:
-        _MAKE_ONE_USER.change_many(connection, made)
+        MAKE_ONE_USER.change_many(connection, made)
     known = [outcome for outcome in outcomes if outcome.user.revision is not None]
     if known:
         _update_users(connection, known, now, rewrite=rewrite, seen=seen)
@@ -232,11 +138,11 @@ def _update_users(
             row["inactive"] = None if outcome.merged.active else now
             row["gone"] = now if outcome.merged.gone else None
         rows.append(row)
-    statement = {UserRewrite.NOTHING: _RAISE, UserRewrite.ATTRIBUTES: _REWRITE, UserRewrite.NAMES: _RENAME}[
+    statement = {UserRewrite.NOTHING: RAISE, UserRewrite.ATTRIBUTES: REWRITE, UserRewrite.NAMES: RENAME}[
         rewrite
     ]
     done = (
-        _QUICKLY[id(statement)].change(connection, rows[0])
+        QUICKLY[id(statement)].change(connection, rows[0])
         if len(rows) == 1
         else connection.execute(statement, rows).rowcount
     )
@@ -266,7 +172,7 @@ def _write_access(connection: Connection, outcomes: Iterable[UserPlan], now: Ins
                 closed.append({"access": change.id, "why": why, "until": now})
             else:
                 changed.append({"access": change.id, "why": why, "direct": _direct_only(why)})
-    for statement, rows in ((_CLOSE_ACCESS, closed), (_WRITE_REASONS, changed), (_OPEN_ACCESS, opened)):
+    for statement, rows in ((CLOSE_ACCESS, closed), (WRITE_REASONS, changed), (OPEN_ACCESS, opened)):
         if rows:
             connection.execute(statement, rows)
 
@@ -294,7 +200,7 @@ def _write_kept(connection: Connection, outcomes: Iterable[UserPlan], now: Insta
         for _, role_id in outcome.let_go
     ]
     if ended:
-        connection.execute(_LET_GO, ended)
+        connection.execute(LET_GO, ended)
     if made:
         connection.execute(insert(t.retained_role), made)
 
@@ -353,9 +259,9 @@ def _write_accounts(
                 }
             )
     if made:
-        connection.execute(_MAKE_ACCOUNT, made)
+        connection.execute(MAKE_ACCOUNT, made)
     if changed:
-        connection.execute(_CHANGE_ACCOUNT, changed)
+        connection.execute(CHANGE_ACCOUNT, changed)
     _queue(
         connection,
         [(account_id, *change) for account_id, change in zip(ids, changes, strict=True)],
@@ -377,7 +283,7 @@ def _queue(
     had: dict[str, Any] = {}
     known = [account_id for account_id, _, change in changes if change.id is not None]
     for start in range(0, len(known), 500):
-        for account_id, task_id, last in connection.execute(_OPEN_TASKS, {"ids": known[start : start + 500]}):
+        for account_id, task_id, last in connection.execute(OPEN_TASKS, {"ids": known[start : start + 500]}):
             had[account_id] = last
             if task_id is not None:
                 open_now[account_id] = task_id
@@ -422,9 +328,9 @@ def _queue(
                 }
             )
     if woken:
-        connection.execute(_WAKE_TASK, woken)
+        connection.execute(WAKE_TASK, woken)
     if made:
-        connection.execute(_MAKE_TASK, made)
+        connection.execute(MAKE_TASK, made)
     if left:
         _leave_alone(connection, left, now)
 
@@ -453,4 +359,4 @@ def remove_marks(connection: Connection, seen: Iterable[tuple[str, str]]) -> Non
     """Remove the marks of recomputed users, unless they were set again meanwhile."""
     rows = [{"user": user_id, "seen": since} for user_id, since in seen]
     if rows:
-        connection.execute(_REMOVE_MARK, rows)
+        connection.execute(REMOVE_MARK, rows)

@@ -10,8 +10,8 @@ from sqlalchemy import Connection, and_, bindparam, delete, exists, insert, or_,
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.plan_writer import WAITING
 from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.task_status import WAITING
 
 _PRESENT = PreparedStatement(
     select(

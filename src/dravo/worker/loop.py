@@ -36,7 +36,7 @@ from dravo.services.scim_server import request_log
 from dravo.services.sign_in import maintenance, rollout
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.store import clock, provisioned_groups
-from dravo.store.plan_writer import DONE
+from dravo.store.task_status import DONE
 from dravo.worker.jobs import Jobs, pause
 
 THREADS = 16

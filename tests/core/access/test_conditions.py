@@ -11,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dravo.core.access.conditions import read_condition, seen, text_of, user_type
-from dravo.core.access.evaluation import AccessConfig, Assignment, UserFacts, compute_access, decide_about
+from dravo.core.access.evaluation import compute_access, decide_about
 from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name
+from dravo.core.access.types import AccessConfig, Assignment, UserFacts
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.scim.filters import matches

@@ -12,26 +12,12 @@ from hypothesis import strategies as st
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.conditions import read_condition, seen
 from dravo.core.access.evaluation import (
-    ALL_USERS,
-    ASSIGNED,
     BY_DEFAULT,
     BY_KEEPING,
     CLOSED,
-    DEFAULT_ROLE,
-    DIRECT_FIRST,
     EXCLUDED,
     GIVEN,
-    GROUP,
-    HIGHEST,
-    KEEP,
     NOTHING,
-    RULES_FIRST,
-    AccessConfig,
-    Assignment,
-    Membership,
-    Policy,
-    Reason,
-    UserFacts,
     compute_access,
     decide,
     memberships,
@@ -44,6 +30,22 @@ from dravo.core.access.patterns import (
     Captured,
     compile_pattern,
     read_name,
+)
+from dravo.core.access.types import (
+    ALL_USERS,
+    ASSIGNED,
+    DEFAULT_ROLE,
+    DIRECT_FIRST,
+    GROUP,
+    HIGHEST,
+    KEEP,
+    RULES_FIRST,
+    AccessConfig,
+    Assignment,
+    Membership,
+    Policy,
+    Reason,
+    UserFacts,
 )
 from dravo.core.days import day_of, read_span
 from dravo.core.errors import InvalidInput

@@ -7,8 +7,8 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.access.evaluation import Reason
 from dravo.core.access.license_plans import Plan, Seat, asked_for, goes_over, seating
+from dravo.core.access.types import Reason
 
 PLANS = {
     each.id: each

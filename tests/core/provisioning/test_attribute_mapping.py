@@ -9,7 +9,7 @@ import pytest
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
 from dravo.core.identity.merging import MergedUser
-from dravo.core.planning import Role
+from dravo.core.plan_types import Role
 from dravo.core.provisioning.accounts import (
     Entitlement,
     Settings,

@@ -10,13 +10,9 @@ import pytest
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.account_sync import FullListQuery
 from dravo.protocols.scim_client.capabilities import Capabilities
-from dravo.protocols.scim_client.group_sync import (
-    Accounts,
-    NeedsWhole,
-    ReachedGroup,
-    WantedGroup,
-    bring_group,
-)
+from dravo.protocols.scim_client.group_members import NeedsWhole
+from dravo.protocols.scim_client.group_sync import bring_group
+from dravo.protocols.scim_client.group_types import Accounts, ReachedGroup, WantedGroup
 from dravo.protocols.scim_client.responses import ConnectionPausedError, Refused, RetryableError
 
 ALL = frozenset({"1", "2"})

@@ -6,7 +6,7 @@ import pytest
 
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.services.access import assignment_changes, assignments
+from dravo.services.access import assignment_changes, assignments, user_detail
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
@@ -68,7 +68,7 @@ def test_a_preview_equals_the_change(services: ServiceFixture, herbarium: dict[s
     preview = assignment_changes.preview_removing(services.ctx, direct.id)
     assert (preview.lost, preview.accounts) == (1, 1)
     assignments.remove(services.ctx, services.caller, direct.id)
-    assert access_explanation.user(services.ctx, "bob").access == []
+    assert user_detail.user(services.ctx, "bob").access == []
 
 
 def test_a_role_with_two_reasons_ends_with_the_last_one(
@@ -82,16 +82,16 @@ def test_a_role_with_two_reasons_ends_with_the_last_one(
         services.caller,
         AssignmentRequest("records", "viewer", user="ada", note="Looks after it"),
     )
-    first = access_explanation.user(services.ctx, "ada").access[0]
+    first = user_detail.user(services.ctx, "ada").access[0]
     assert len(first.reasons) == 2
     assignments.remove(services.ctx, services.caller, by_group.id)
-    second = access_explanation.user(services.ctx, "ada").access[0]
+    second = user_detail.user(services.ctx, "ada").access[0]
     assert (second.id, second.since) == (first.id, first.since)
     assert [reason.until is None for reason in second.reasons] == [False, True]
     assert second.reasons[1].note == "Looks after it"
     assignments.remove(services.ctx, services.caller, direct.id)
-    assert access_explanation.user(services.ctx, "ada").access == []
-    assert access_explanation.user(services.ctx, "ada").ended[0].id == first.id
+    assert user_detail.user(services.ctx, "ada").access == []
+    assert user_detail.user(services.ctx, "ada").ended[0].id == first.id
 
 
 @pytest.mark.parametrize(
@@ -172,9 +172,9 @@ def test_an_assignment_can_be_limited_and_opened_again(
     assert (changed.until, changed.note) == (soon, "for the summer")
     assert services.rows(t.user, user_name="ada")[0].next_change_at == soon
     assignments.change(services.ctx, services.caller, made.id, AssignmentEdit(from_=soon))
-    assert access_explanation.user(services.ctx, "ada").access == []
+    assert user_detail.user(services.ctx, "ada").access == []
     assignments.change(services.ctx, services.caller, made.id, AssignmentEdit())
-    assert access_explanation.user(services.ctx, "ada").access
+    assert user_detail.user(services.ctx, "ada").access
     with pytest.raises(NotFound):
         assignments.change(services.ctx, services.caller, "none", AssignmentEdit())
 

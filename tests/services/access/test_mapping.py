@@ -9,7 +9,7 @@ import pytest
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.scim.patches import read_operations
 from dravo.services import settings
-from dravo.services.access import assignment_changes, assignments, rule_matches, undo
+from dravo.services.access import assignment_changes, assignments, rule_matches, undo, user_detail
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import policies as access_policies
@@ -77,7 +77,7 @@ def test_a_rule_follows_the_user(services: ServiceFixture, desk: dict[str, str])
     assert roles(services) == {"ada": ["cashier"]}
     services.user(desk["staff"], "dan", **{ENTERPRISE: {"department": "herbarium"}})
     assert roles(services) == {"ada": ["cashier"], "dan": ["cashier"]}
-    line = access_explanation.user(services.ctx, "dan").access[0].reasons[0]
+    line = user_detail.user(services.ctx, "dan").access[0].reasons[0]
     assert (line.kind, line.rule) == ("rule", 'department eq "Herbarium" and not (title sw "Senior")')
     assert "matches the rule 'department eq" in " ".join(
         access_explanation.why(services.ctx, "dan", "desk").sentences

@@ -12,7 +12,7 @@ import pytest
 from dravo.core.errors import InvalidInput
 from dravo.core.scim.errors import ScimError
 from dravo.services import settings
-from dravo.services.access import assignments
+from dravo.services.access import assignments, user_detail
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.preview import Confirmation
@@ -299,4 +299,4 @@ def test_names_that_are_equal_by_their_profile_are_one_name_in_a_source(
         with pytest.raises(ScimError) as refused:
             services.user(garden["staff"], name)
         assert (refused.value.status, refused.value.scim_type) == (409, "uniqueness")
-    assert access_explanation.user(services.ctx, "J\u00dcRGEN").user_name == "j\u00fcrgen"
+    assert user_detail.user(services.ctx, "J\u00dcRGEN").user_name == "j\u00fcrgen"

@@ -7,8 +7,7 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound, StalePreview
 from dravo.core.scim.errors import ScimError
-from dravo.services.access import assignments
-from dravo.services.access import explanation as access_explanation
+from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest.group_intake import AT_ONCE
@@ -18,9 +17,7 @@ from tests.service_fixture import ServiceFixture
 
 
 def access_of(services: ServiceFixture, name: str) -> set[tuple[str, str]]:
-    return {
-        (item.application.key, item.role.key) for item in access_explanation.user(services.ctx, name).access
-    }
+    return {(item.application.key, item.role.key) for item in user_detail.user(services.ctx, name).access}
 
 
 def test_a_record_is_bound_to_a_user_of_its_own(services: ServiceFixture) -> None:
@@ -29,10 +26,10 @@ def test_a_record_is_bound_to_a_user_of_its_own(services: ServiceFixture) -> Non
     services.user(estates, "ada", emails=[{"value": "ada@fernhollow.example"}])
     assert len({row.id for row in services.rows(t.user)}) == 2
     # One whom a source reported, and about whom nobody has decided, does not make a known name ambiguous.
-    assert [each.source.key for each in access_explanation.user(services.ctx, "ada").records] == ["staff"]
+    assert [each.source.key for each in user_detail.user(services.ctx, "ada").records] == ["staff"]
     services.create_users_of_conflicts("estates")
     with pytest.raises(InvalidInput, match="2 users"):
-        access_explanation.user(services.ctx, "ada")
+        user_detail.user(services.ctx, "ada")
 
 
 def test_a_change_that_changes_nothing_writes_nothing(services: ServiceFixture) -> None:
@@ -72,10 +69,10 @@ def test_a_renamed_user_is_found_by_the_new_name_only(services: ServiceFixture) 
             "value": {"userName": "ada.moss", "emails": [{"value": "moss@fernhollow.example"}]},
         },
     )
-    assert access_explanation.user(services.ctx, "ADA.MOSS").user_name == "ada.moss"
-    assert access_explanation.user(services.ctx, "moss@fernhollow.example").user_name == "ada.moss"
+    assert user_detail.user(services.ctx, "ADA.MOSS").user_name == "ada.moss"
+    assert user_detail.user(services.ctx, "moss@fernhollow.example").user_name == "ada.moss"
     with pytest.raises(NotFound):
-        access_explanation.user(services.ctx, "ada.fern")
+        user_detail.user(services.ctx, "ada.fern")
 
 
 def test_membership_history_has_from_and_until(services: ServiceFixture) -> None:
@@ -87,7 +84,7 @@ def test_membership_history_has_from_and_until(services: ServiceFixture) -> None
     rows = services.rows(t.membership)
     assert [row.until_at is None for row in rows] == [False, True]
     assert rows[0].from_at < rows[0].until_at < rows[1].from_at
-    assert [each.until is None for each in access_explanation.user(services.ctx, "ada").groups] == [
+    assert [each.until is None for each in user_detail.user(services.ctx, "ada").groups] == [
         True,
         False,
     ]
@@ -133,7 +130,7 @@ def test_a_large_change_of_members_is_worked_through_by_marks(
     users = [services.user(staff, f"p{number}") for number in range(8)]
     services.add(staff, group, *users)
     assert len(services.rows(t.pending_recompute)) == 8
-    assert access_explanation.user(services.ctx, "p1").being_recomputed
+    assert user_detail.user(services.ctx, "p1").being_recomputed
     assert recompute.process_marks(services.ctx) == 8
     assert access_of(services, "p7") == {("records", "viewer")}
     services.patch_group(staff, group, {"op": "replace", "path": "members", "value": []})
@@ -150,7 +147,7 @@ def test_a_deleted_group_assigns_nothing_and_its_history_stays_readable(services
     assert access_of(services, "ada") == {("records", "viewer")}
     services.intake.remove_group(staff, group)
     recompute.process_marks(services.ctx)
-    user = access_explanation.user(services.ctx, "ada")
+    user = user_detail.user(services.ctx, "ada")
     assert user.access == []
     assert user.ended[0].reasons[0].group.name == "Herbarium"
     assert overview.band(services.ctx).stages[2].needs == 1

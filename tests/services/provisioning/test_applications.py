@@ -5,8 +5,7 @@ from collections.abc import Callable
 import pytest
 
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, StillInUse
-from dravo.services.access import assignments
-from dravo.services.access import explanation as access_explanation
+from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning.connections import ConnectionSettings
@@ -124,7 +123,7 @@ def test_removing_an_application_takes_its_history_and_nothing_else(services: Se
         )
     applications.remove(services.ctx, services.caller, "records", "Records")
     assert [row.key for row in services.rows(t.application)] == ["desk"]
-    assert {item.application.key for item in access_explanation.user(services.ctx, "ada").access} == {"desk"}
+    assert {item.application.key for item in user_detail.user(services.ctx, "ada").access} == {"desk"}
 
 
 def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture) -> None:

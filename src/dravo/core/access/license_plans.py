@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from dravo.core.access.evaluation import Reason
+from dravo.core.access.types import Reason
 
 
 @dataclass(frozen=True)

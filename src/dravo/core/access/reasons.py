@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from dravo.core.access.evaluation import DEFAULT, DIRECT, EVERYONE, KEPT, RULE
+from dravo.core.access.types import DEFAULT, DIRECT, EVERYONE, KEPT, RULE
 
 # Kinds of reasons without a group.
 WORDS = {

@@ -5,7 +5,6 @@ No code is run, nothing loops, and patterns run in linear time: every expression
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
@@ -14,9 +13,10 @@ from typing import Any
 
 from lark import Lark, Token, UnexpectedInput
 
-from dravo.core.errors import InvalidInput
 from dravo.core.expressions import functions
 from dravo.core.expressions.entries import ENTRY_TYPE
+from dravo.core.expressions.errors import ExpressionError
+from dravo.core.expressions.texts import closing, token_start, unquoted, unreadable
 from dravo.core.identity.names import fold
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import element_matches, locations, matches
@@ -31,18 +31,6 @@ DEEPEST = 12
 _NOT_READ = ("groups", "password", "meta", "schemas")
 
 Values = Callable[[Mapping[str, Any]], object]
-
-
-class ExpressionError(InvalidInput):
-    """An expression that cannot be read; `position` is the number of the character at fault, counted from
-    0.
-    """
-
-    code = "invalid_expression"
-
-    def __init__(self, message: str, hint: str, position: int) -> None:
-        super().__init__(message, hint, "expression")
-        self.position = position
 
 
 @dataclass(frozen=True)
@@ -127,7 +115,7 @@ class _Compiler:
         try:
             tree = _parser().parse(text)
         except UnexpectedInput as wrong:
-            raise _unreadable(text, wrong, offset) from None
+            raise unreadable(text, wrong, offset) from None
         return self._choice(tree.children[0], offset)
 
     def _choice(self, tree: Any, offset: int) -> tuple[Values, str]:
@@ -158,7 +146,7 @@ class _Compiler:
             raise ExpressionError(
                 f"The condition is invalid: {wrong.detail}",
                 "Write the condition as a SCIM filter.",
-                offset + _start(token),
+                offset + token_start(token),
             ) from None
         self.uses |= {
             f"{at.urn}:{at.attribute.name}" if at.urn else at.attribute.name
@@ -197,11 +185,11 @@ class _Compiler:
         raise ExpressionError(
             "'attribute' with a name in quotes works only for directories and files.",
             hint,
-            offset + _start(token),
+            offset + token_start(token),
         )
 
     def _path(self, token: Token, offset: int) -> tuple[Values, str]:
-        text, place = str(token), offset + _start(token)
+        text, place = str(token), offset + token_start(token)
         known = any(
             text.lower().startswith(schema.id.lower() + ":") for schema in (USER.schema, *USER.extensions)
         )
@@ -269,13 +257,13 @@ class _Compiler:
         """Read a text with expressions in braces; two braces stand for one."""
         pieces: list[str | Values] = []
         words: list[str] = []
-        text, start = _unquoted(token, offset), offset + _start(token) + 1
+        text, start = unquoted(token, offset), offset + token_start(token) + 1
         position, plain = 0, ""
         while position < len(text):
             if text[position : position + 2] in ("{{", "}}"):
                 plain, position = plain + text[position], position + 2
             elif text[position] == "{":
-                end = _closing(text, position, start)
+                end = closing(text, position, start)
                 if plain:
                     pieces.append(plain)
                     words.append(f"“{plain}”")
@@ -303,7 +291,7 @@ class _Compiler:
         if kind == "look_up":
             rows = [tuple(row.children) for row in children]
             table = {
-                _unquoted(key, offset): _unquoted(value, offset)
+                unquoted(key, offset): unquoted(value, offset)
                 if value.type == "TEXT"
                 else functions.as_number(str(value))
                 for key, value in rows
@@ -317,10 +305,10 @@ class _Compiler:
                 raise ExpressionError(
                     "'at most' needs a number of at least 1.",
                     "Enter the number of characters.",
-                    offset + _start(children[0]),
+                    offset + token_start(children[0]),
                 )
             return functions.on_text(lambda text: text[:most]), f"at most {most} characters"
-        texts = [_unquoted(child, offset) for child in children]
+        texts = [unquoted(child, offset) for child in children]
         if kind in ("part", "replace_pattern"):
             try:
                 pattern = functions.compiled(texts[0])
@@ -330,7 +318,7 @@ class _Compiler:
                     else functions.replace_pattern(pattern, texts[1])
                 )
             except ValueError as wrong:
-                place = offset + _start(children[0])
+                place = offset + token_start(children[0])
                 raise ExpressionError(
                     f"The pattern is invalid: {wrong}.", "Use the RE2 syntax.", place
                 ) from None
@@ -350,7 +338,7 @@ class _Compiler:
             raise ExpressionError(
                 f"'{kind.replace('_', ' ')}' needs a text that is not empty.",
                 "Enter the text.",
-                offset + _start(children[0]),
+                offset + token_start(children[0]),
             )
         made: Callable[[str], functions.Step] = getattr(functions, kind)
         return made(texts[0]), f"the text {kind.replace('_', ' the ')} “{texts[0]}”"
@@ -380,17 +368,17 @@ class _EntryCompiler(_Compiler):
         if "[" in token:
             hint = f"Write {str(token).partition('[')[0]}, and select among its values with steps."
             raise ExpressionError(
-                "The attribute of an entry has no sub-attributes.", hint, offset + _start(token)
+                "The attribute of an entry has no sub-attributes.", hint, offset + token_start(token)
             )
         return self._attribute(str(token))
 
     def _named(self, token: Token, offset: int) -> tuple[Values, str]:
-        name = _unquoted(token, offset)
+        name = unquoted(token, offset)
         if not name.strip():
             raise ExpressionError(
                 "The name of an attribute is missing.",
                 "Enter the name in the quotes.",
-                offset + _start(token),
+                offset + token_start(token),
             )
         return self._attribute(name)
 
@@ -431,103 +419,3 @@ def _put_together(pieces: list[str | Values]) -> Values:
         return "".join(found)[: functions.LONGEST]
 
     return whole
-
-
-def _start(token: Any) -> int:
-    return int(token.start_pos or 0) if isinstance(token, Token) else 0
-
-
-def _unquoted(token: Token, offset: int) -> str:
-    r"""Return the content of a quoted text, with escapes as in JSON, and \\' as well."""
-    inner = str(token)[1:-1]
-    if "\\" not in inner:
-        return inner
-    kept = inner.replace("\\'", "'") if token[0] == "'" else inner
-    if token[0] == "'":
-        kept = kept.replace('\\"', '"').replace('"', '\\"')
-    try:
-        # A backslash before another character is literal, so that patterns need no double backslashes.
-        return str(json.loads(f'"{_escaped(kept)}"', strict=False))
-    except ValueError:
-        raise ExpressionError(
-            "The text contains a single backslash.", "Write two backslashes for one.", offset + _start(token)
-        ) from None
-
-
-def _escaped(text: str) -> str:
-    made, position = [], 0
-    while position < len(text):
-        pair = text[position : position + 2]
-        if pair[0] == "\\" and len(pair) == 2:
-            made.append(pair if pair[1] in '"\\/nrtu' else "\\\\" + pair[1])
-            position += 2
-        else:
-            made.append(text[position])
-            position += 1
-    return "".join(made)
-
-
-def _closing(text: str, position: int, start: int) -> int:
-    """Return the position of the closing brace; braces within quotes are skipped."""
-    quote = ""
-    depth = 0
-    for place in range(position, len(text)):
-        sign = text[place]
-        if quote:
-            quote = "" if sign == quote else quote
-        elif sign in "\"'":
-            quote = sign
-        elif sign == "{":
-            depth += 1
-        elif sign == "}":
-            depth -= 1
-            if depth == 0:
-                return place
-    raise ExpressionError(
-        "An opening brace has no closing brace.", "Add }, or write {{ for a literal brace.", start + position
-    )
-
-
-_WORDS = {
-    "THEN": "then",
-    "ELSE": "else",
-    "WHEN": "when",
-    "TEXT": "a text in quotes",
-    "PATH": "an attribute",
-    "NUMBER": "a number",
-    "LPAR": "(",
-    "RPAR": ")",
-    "WITH": "with",
-    "IS": "is",
-    "COMMA": ",",
-    "UP": "up",
-    "MOST": "most",
-    "$END": "the end",
-}
-
-
-def _unreadable(text: str, wrong: UnexpectedInput, offset: int) -> ExpressionError:
-    position = (
-        wrong.pos_in_stream if wrong.pos_in_stream is not None and wrong.pos_in_stream >= 0 else len(text)
-    )
-    position = min(position, len(text))
-    token = getattr(wrong, "token", None)
-    if token is not None and token.type == "$END":
-        position = len(text)
-    expected = (
-        getattr(wrong, "accepts", None)
-        or getattr(wrong, "expected", None)
-        or getattr(wrong, "allowed", None)
-        or set()
-    )
-    named = sorted({_WORDS.get(each, each.lower()) for each in expected})
-    if text[position : position + 1] in ("'", '"') and text.count(text[position], position) % 2:
-        return ExpressionError(
-            "A text has no closing quote.", f"Add {text[position]} at the end of the text.", offset + position
-        )
-    rest = text[position : position + 15]
-    where = f"at '{rest}'" if rest else "at its end"
-    hint = f"Expected: {', '.join(named)}." if named and len(named) <= 25 else "See the expression reference."
-    return ExpressionError(
-        f"The expression is invalid {where} (character {position + 1}).", hint, offset + position
-    )

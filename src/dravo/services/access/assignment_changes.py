@@ -9,9 +9,9 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access.evaluation import Assignment
+from dravo.core.access.types import Assignment
 from dravo.core.days import read_span
-from dravo.core.planning import ConfigSnapshot
+from dravo.core.plan_types import ConfigSnapshot
 from dravo.services import settings
 from dravo.services.access import rule_matches
 from dravo.services.access.assignment_targets import AssignmentRequest, other_plan, resolve, row_of

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
 
 from dravo.core.access import evaluation as access_evaluation
-from dravo.core.access.evaluation import Decision
-from dravo.core.planning import ConfigSnapshot, facts_of
-from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.core.access import types
+from dravo.core.access.types import Decision
+from dravo.core.plan_types import ConfigSnapshot
+from dravo.core.planning import facts_of
 from dravo.services.access import license_plans
 from dravo.services.access.license_plans import SeatOfUser
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, find_user
 from dravo.services.security import masking
-from dravo.store import clock, recompute_marks
+from dravo.store import clock
 from dravo.store import records as stored_records
 from dravo.store.access import assignments as stored_assignments
 from dravo.store.pagination import PageRequest
@@ -26,33 +27,9 @@ from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.access import AccessFilter, AccessLine, Reason
 from dravo.store.queries.accounts import AccountLine
-from dravo.store.queries.groups import UserGroup
 from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label, user_ref
-from dravo.store.queries.users import UserLine, UserRecord
+from dravo.store.queries.users import UserLine
 from dravo.store.snapshots import users as user_snapshots
-from dravo.store.sources import sources as source_rows
-
-
-@dataclass(frozen=True)
-class UserAttribute:
-    """A merged attribute of a user with its source."""
-
-    name: str
-    value: str
-    source: KeyAndLabel | None
-
-
-@dataclass(frozen=True)
-class UserDetail(UserLine):
-    """A user with all details; `ended` is former access."""
-
-    attributes: list[UserAttribute]
-    records: list[UserRecord]
-    groups: list[UserGroup]
-    access: list[AccessLine]
-    ended: list[AccessLine]
-    accounts: list[AccountLine]
-    being_recomputed: bool
 
 
 @dataclass(frozen=True)
@@ -78,70 +55,6 @@ class AccessExplanation:
     ended: list[AccessLine]
     account: AccountLine | None
     would_give: list[PossibleAccess]
-
-
-def user(ctx: AppContext, name: str) -> UserDetail:
-    """Return all about one user: attributes with their sources, records, groups, access and accounts.
-
-    Values that the present caller may not see are masked.
-
-    Raises:
-        NotFound.
-        InvalidInput: if several users have that ID, user name, email or external ID.
-    """
-    with ctx.database.reading() as connection:
-        row = find_user(connection, name)
-        labels = source_rows.keys_and_labels(connection, list({*row.value_sources.values()}))
-        most = PageRequest(count=200)
-        accounts = account_queries.accounts(connection, most, None, row.id, None, None)
-        line = user_queries.user_line(row)
-        records = user_queries.records_of(connection, row.id)
-        if masking.hidden():
-            line = replace(line, email=masking.email(line.email))
-            records = [
-                replace(each, external_id=masking.HIDDEN if each.external_id else None) for each in records
-            ]
-        return UserDetail(
-            **vars(line),
-            attributes=[
-                UserAttribute(
-                    name,
-                    masking.HIDDEN if masking.is_masked(name) else value,
-                    labels.get(row.value_sources.get(path, "")),
-                )
-                for path, name, value in _flat(row.attributes)
-            ],
-            records=records,
-            groups=group_queries.memberships_of(connection, row.id),
-            access=access_queries.access(connection, most, AccessFilter(user_id=row.id)).items,
-            ended=access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True)).items,
-            accounts=masking.accounts(accounts.items),
-            being_recomputed=recompute_marks.is_marked(connection, row.id),
-        )
-
-
-def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:
-    """Return attributes as (path of provenance, name for users, text)."""
-    lines: list[tuple[str, str, str]] = []
-    for name, value in attributes.items():
-        if name == ENTERPRISE_URN:
-            lines.extend((f"{name}:{part}", part, _text(inner)) for part, inner in value.items())
-        elif isinstance(value, dict):
-            lines.extend((name, f"{name}.{part}", _text(inner)) for part, inner in value.items())
-        else:
-            lines.append((name, name, _text(value)))
-    return lines
-
-
-def _text(value: Any) -> str:
-    if isinstance(value, list):
-        return ", ".join(_text(each) for each in value)
-    if isinstance(value, dict):
-        shown = str(
-            value.get("value") or value.get("formatted") or "; ".join(str(each) for each in value.values())
-        )
-        return f"{shown} ({value['type']})" if value.get("type") else shown
-    return "yes" if value is True else "no" if value is False else str(value)
 
 
 def why(ctx: AppContext, user_name: str, application_key: str) -> AccessExplanation:
@@ -259,19 +172,19 @@ def _of_access(user_line: UserLine, item: AccessLine) -> list[str]:
 
 def _because(reason: Reason) -> str:
     by = f" (assigned by {reason.by})" if reason.by else ""
-    if reason.kind == access_evaluation.DEFAULT:
+    if reason.kind == types.DEFAULT:
         return "no assignment gives a role, so the fallback role applies"
-    if reason.kind == access_evaluation.KEPT:
+    if reason.kind == types.KEPT:
         return "no assignment gives a role any more, and the access policy retains the last roles"
-    if reason.kind == access_evaluation.RULE:
+    if reason.kind == types.RULE:
         return f"the user matches the rule '{reason.rule}', which assigns the role{by}"
-    if reason.kind == access_evaluation.EVERYONE:
+    if reason.kind == types.EVERYONE:
         return f"everyone gets the role{by}"
     if not reason.group:
         return f"the role is assigned to the user directly{by}"
     source = f" of {reason.source.label}" if reason.source else ""
     way = f" through {' and '.join(reason.through)}" if reason.through else ""
-    how = "assigns the role by its name" if reason.kind == access_evaluation.PATTERN else "assigns the role"
+    how = "assigns the role by its name" if reason.kind == types.PATTERN else "assigns the role"
     return f"the group '{reason.group.name}'{source}, of which the user is a member{way}, {how}{by}"
 
 
@@ -321,12 +234,12 @@ def _shut_out(decision: Decision, catalogue: ConfigSnapshot) -> str:
     """Return what excludes a user, as the end of a sentence."""
     now = clock.now()
     assignment, reason = next(each for each in decision.heard if each[0].excludes and each[0].counts(now))
-    if reason.kind == access_evaluation.RULE and assignment.condition is not None:
+    if reason.kind == types.RULE and assignment.condition is not None:
         return f" by the rule '{assignment.condition.text}'"
     label = catalogue.labels.get(reason.group_id) if reason.group_id else None
     if label is not None:
         return f" by the group '{label.name}'"
-    return " by name" if reason.kind == access_evaluation.DIRECT else " with everyone"
+    return " by name" if reason.kind == types.DIRECT else " with everyone"
 
 
 def _what_would_give(application: Any, ways: list[PossibleAccess]) -> list[str]:
@@ -362,7 +275,7 @@ def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) ->
             continue
         role = catalogue.roles[assignment.role_id].label
         group = catalogue.labels.get(reason.group_id) if reason.group_id else None
-        kinds = {access_evaluation.DIRECT: "by direct assignment", access_evaluation.RULE: "by a rule"}
+        kinds = {types.DIRECT: "by direct assignment", types.RULE: "by a rule"}
         by = f"by the group '{group.name}'" if group else kinds.get(reason.kind, "for everyone")
         if assignment.from_at is not None and assignment.from_at > now:
             lines.append(f"{role} {by} begins at {_when(assignment.from_at)}.")
@@ -377,11 +290,11 @@ def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) ->
 
 def _policy_words(application: Any) -> str:
     words = []
-    if application.first == access_evaluation.DIRECT_FIRST:
+    if application.first == types.DIRECT_FIRST:
         words.append("direct assignments take precedence")
-    if application.first == access_evaluation.RULES_FIRST:
+    if application.first == types.RULES_FIRST:
         words.append("groups and rules take precedence")
-    if application.several == access_evaluation.HIGHEST:
+    if application.several == types.HIGHEST:
         words.append("only the highest role applies")
     return " and ".join(words)
 

@@ -16,7 +16,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.access.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Read, read_name
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput
-from dravo.core.planning import ConfigSnapshot
+from dravo.core.plan_types import ConfigSnapshot
 from dravo.services.access import assignment_changes, assignments, rule_matches
 from dravo.services.access.assignment_targets import AssignmentRequest, resolve
 from dravo.services.access.assignments import AssignmentLine, Note, PatternGroup

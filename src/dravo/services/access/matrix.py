@@ -9,10 +9,10 @@ from typing import Any
 import orjson
 from sqlalchemy import Connection
 
-from dravo.core.access.evaluation import Assignment
+from dravo.core.access.types import Assignment
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot
+from dravo.core.plan_types import ConfigSnapshot
 from dravo.services.context import AppContext
 from dravo.services.csv_export import Streamed, csv_line
 from dravo.services.lookups import application_by_key

@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access import evaluation as rules
+from dravo.core.access import types as rules
 from dravo.core.errors import InvalidInput
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview

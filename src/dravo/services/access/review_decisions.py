@@ -10,11 +10,11 @@ from typing import Any
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.access.evaluation import Assignment
 from dravo.core.access.reasons import named
+from dravo.core.access.types import Assignment
 from dravo.core.errors import InvalidInput, NotFound, StalePreview
 from dravo.core.instants import Instant
-from dravo.core.planning import UserSnapshot
+from dravo.core.plan_types import UserSnapshot
 from dravo.services.access.reviews import DECISIONS, MOST_AT_ONCE, Review, one, review_row
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview

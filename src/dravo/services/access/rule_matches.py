@@ -12,9 +12,9 @@ from sqlalchemy import Connection
 
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access.conditions import Condition, read_condition, seen
-from dravo.core.access.evaluation import Assignment, UserFacts
+from dravo.core.access.types import Assignment, UserFacts
 from dravo.core.identity.records import UserRecord
-from dravo.core.planning import ConfigSnapshot
+from dravo.core.plan_types import ConfigSnapshot
 from dravo.services.context import AppContext
 from dravo.store.access import rules as stored
 from dravo.store.access.rules import ActiveUser

@@ -9,7 +9,8 @@ from typing import Any
 from dravo.core.access.reasons import chain
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.records import UserRecord
-from dravo.core.planning import UserSnapshot, plan_user
+from dravo.core.plan_types import UserSnapshot
+from dravo.core.planning import plan_user
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
 from dravo.services.context import AppContext

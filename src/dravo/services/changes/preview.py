@@ -12,7 +12,8 @@ from typing import Any
 from sqlalchemy import Connection, Select
 
 from dravo.core.errors import StalePreview
-from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user
+from dravo.core.plan_types import ConfigSnapshot, UserPlan, UserSnapshot
+from dravo.core.planning import plan_user
 from dravo.services import jobs
 from dravo.services.changes.removal_limits import NeedsConfirmation, confirmation_reason
 from dravo.services.security.permissions import Caller

@@ -15,7 +15,8 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError, StalePreview
 from dravo.core.instants import Instant
-from dravo.core.planning import UserPlan, UserSnapshot, plan_user
+from dravo.core.plan_types import UserPlan, UserSnapshot
+from dravo.core.planning import plan_user
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import USER, Heartbeats
 from dravo.store import clock, recompute_marks

@@ -7,9 +7,9 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access.evaluation import Assignment
+from dravo.core.access.types import Assignment
 from dravo.core.instants import later
-from dravo.core.planning import ConfigSnapshot, UserSnapshot
+from dravo.core.plan_types import ConfigSnapshot, UserSnapshot
 from dravo.services import settings
 from dravo.services.changes import removal_limits
 from dravo.services.changes.effects import ChangeEffects, count

@@ -21,7 +21,8 @@ from dravo.core.identity.names import fold
 from dravo.core.identity.records import UserRecord, changes
 from dravo.core.identity.source_policy import Refused, SourcePolicy
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_record
+from dravo.core.plan_types import ConfigSnapshot, UserPlan, UserSnapshot
+from dravo.core.planning import plan_user, with_record
 from dravo.protocols.directory.reader import Entry
 from dravo.services.context import AppContext
 from dravo.services.ingest.parsed_entries import ParsedEntry

@@ -10,7 +10,8 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound, StalePreview
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, UserPlan, plan_user, with_groups
+from dravo.core.plan_types import ConfigSnapshot, UserPlan
+from dravo.core.planning import plan_user, with_groups
 from dravo.core.scim.errors import invalid_value
 from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch

@@ -12,7 +12,8 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import InvalidInput, NotFound, StalePreview
 from dravo.core.identity.records import LOCAL, UserRecord
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups, with_record
+from dravo.core.plan_types import ConfigSnapshot, UserPlan, UserSnapshot
+from dravo.core.planning import plan_user, with_groups, with_record
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.context import AppContext

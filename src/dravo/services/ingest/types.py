@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 from sqlalchemy import Connection
 
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, UserPlan
+from dravo.core.plan_types import ConfigSnapshot, UserPlan
 from dravo.core.scim.schemas import STANDARD, SchemaSet
 from dravo.core.scim.versions import ANY, Condition
 from dravo.store.plan_writer import ConfirmedRemovals

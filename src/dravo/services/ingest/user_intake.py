@@ -8,13 +8,14 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access.evaluation import Assignment
+from dravo.core.access.types import Assignment
 from dravo.core.errors import NotFound, StalePreview
 from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
 from dravo.core.identity.names import fold, lookalike_key
 from dravo.core.identity.records import UserRecord, searchable
 from dravo.core.instants import Instant
-from dravo.core.planning import UserSnapshot, plan_user, with_record
+from dravo.core.plan_types import UserSnapshot
+from dravo.core.planning import plan_user, with_record
 from dravo.core.scim.patches import Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
 from dravo.core.scim.versions import entity_tag

@@ -36,11 +36,11 @@ from dravo.services.provisioning import health as application_health
 from dravo.services.provisioning.account_lists import LIST_SECONDS
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.store import clock, provisioned_groups
-from dravo.store.plan_writer import DONE, FAILED, HELD, WAITING
 from dravo.store.provisioning import attempts as stored
 from dravo.store.provisioning import tasks as task_rows
 from dravo.store.provisioning.attempts import AttemptWork
 from dravo.store.provisioning.tasks import UNKNOWN
+from dravo.store.task_status import DONE, FAILED, HELD, WAITING
 
 
 @dataclass(frozen=True)

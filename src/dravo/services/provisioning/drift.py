@@ -26,11 +26,11 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.pagination import Page, PageRequest
-from dravo.store.plan_writer import DONE
 from dravo.store.provisioning import drift as stored
 from dravo.store.provisioning import tasks as task_rows
 from dravo.store.provisioning.drift import DriftFilter, ListedDrift, StoredDrift
 from dravo.store.provisioning.tasks import reopen
+from dravo.store.task_status import DONE
 
 OPEN, REPAIRING, IGNORED = "open", "repairing", "ignored"
 

@@ -12,13 +12,9 @@ from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
 from dravo.core.provisioning.attribute_mapping import GROUPS
 from dravo.protocols.scim_client.account_sync import FullListQuery
-from dravo.protocols.scim_client.group_sync import (
-    Accounts,
-    NeedsWhole,
-    ReachedGroup,
-    WantedGroup,
-    bring_group,
-)
+from dravo.protocols.scim_client.group_members import NeedsWhole
+from dravo.protocols.scim_client.group_sync import bring_group
+from dravo.protocols.scim_client.group_types import Accounts, ReachedGroup, WantedGroup
 from dravo.protocols.scim_client.responses import (
     ConnectionPausedError,
     ProvisioningError,
@@ -41,11 +37,11 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
 from dravo.store.pagination import Page, PageRequest
-from dravo.store.plan_writer import DONE, FAILED, WAITING
 from dravo.store.provisioning import groups as stored
 from dravo.store.provisioning.groups import GroupWork, ListedGroup
 from dravo.store.provisioning.tasks import reopen
 from dravo.store.snapshots.config import CHOSEN
+from dravo.store.task_status import DONE, FAILED, WAITING
 
 
 @dataclass

@@ -20,11 +20,11 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.pagination import ItemList
-from dravo.store.plan_writer import DROPPED, HELD, WAITING
 from dravo.store.provisioning import holds as stored
 from dravo.store.provisioning.holds import WaitingRemoval
 from dravo.store.queries import access as access_queries
 from dravo.store.queries.references import KeyAndLabel, UserRef
+from dravo.store.task_status import DROPPED, HELD, WAITING
 
 HOLDS = "removal_limit"
 

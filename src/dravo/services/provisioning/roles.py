@@ -9,7 +9,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, StillInUse
-from dravo.core.planning import Role
+from dravo.core.plan_types import Role
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.effects import ChangeEffects
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange

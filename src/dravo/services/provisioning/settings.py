@@ -14,7 +14,8 @@ from dravo.core import schedules
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, plan_user
+from dravo.core.plan_types import ConfigSnapshot
+from dravo.core.planning import plan_user
 from dravo.core.provisioning import attribute_mapping
 from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target

@@ -17,10 +17,10 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.pagination import ItemList, Page, PageRequest
-from dravo.store.plan_writer import WAITING
 from dravo.store.provisioning import tasks as stored
 from dravo.store.provisioning.tasks import UNKNOWN, ListedTask, TaskFilter
 from dravo.store.queries.references import KeyAndLabel, UserRef
+from dravo.store.task_status import WAITING
 
 
 @dataclass

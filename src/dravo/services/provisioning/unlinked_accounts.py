@@ -8,12 +8,13 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access.evaluation import Assignment
 from dravo.core.access.reasons import named
+from dravo.core.access.types import Assignment
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.records import LOCAL, UserRecord
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, UserSnapshot, plan_user
+from dravo.core.plan_types import ConfigSnapshot, UserSnapshot
+from dravo.core.planning import plan_user
 from dravo.core.provisioning.drift import MISSING, UNEXPECTED
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.changes.removal_limits import NeedsConfirmation

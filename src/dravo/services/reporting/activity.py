@@ -23,11 +23,11 @@ from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditObject
 from dravo.services.security.permissions import Caller
 from dravo.store.pagination import LARGEST, Page, PageRequest, read_cursor, write_cursor
-from dravo.store.plan_writer import DONE, FAILED
 from dravo.store.queries.references import KeyAndLabel, key_and_label
 from dravo.store.queries.runs import FINISHED, HELD, STOPPED
 from dravo.store.reports import activity as stored
 from dravo.store.reports.activity import AttemptEvent, ChangeEvent, EventFilter, RequestEvent, RunEvent
+from dravo.store.task_status import DONE, FAILED
 
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)

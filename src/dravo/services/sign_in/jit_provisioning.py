@@ -14,7 +14,8 @@ from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
 from dravo.core.identity.source_policy import Refused, SourcePolicy
 from dravo.core.instants import Instant
-from dravo.core.planning import ConfigSnapshot, UserPlan, UserSnapshot, plan_user, with_groups
+from dravo.core.plan_types import ConfigSnapshot, UserPlan, UserSnapshot
+from dravo.core.planning import plan_user, with_groups
 from dravo.protocols.directory.reader import NOTED, Entry
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.changes.recompute import recompute_user

@@ -9,7 +9,7 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.core.instants import Instant, later, parse_instant
-from dravo.core.planning import UserSnapshot
+from dravo.core.plan_types import UserSnapshot
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.preview import PlannedChange
 from dravo.services.changes.removal_limits import NeedsConfirmation

@@ -24,8 +24,8 @@ from dravo.store import groups, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.access import license_plans
 from dravo.store.pagination import Item, Page, PageRequest, page
-from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.queries.applications import Application
+from dravo.store.task_status import FAILED, HELD, WAITING
 
 
 @dataclass(frozen=True)

@@ -9,9 +9,9 @@ from sqlalchemy import Connection, bindparam, case, exists, insert, select, upda
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.plan_writer import DONE, WAITING
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.provisioning.tasks import NOT_HELD
+from dravo.store.task_status import DONE, WAITING
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, and_, case, delete, exists, insert, or_, sele
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page
-from dravo.store.plan_writer import DONE, FAILED
+from dravo.store.task_status import DONE, FAILED
 
 CHUNK = 500
 

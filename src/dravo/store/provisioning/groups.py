@@ -12,7 +12,7 @@ from dravo.core.instants import Instant
 from dravo.store import provisioned_groups
 from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page
-from dravo.store.plan_writer import FAILED, HELD, WAITING
+from dravo.store.task_status import FAILED, HELD, WAITING
 
 
 @dataclass(frozen=True)

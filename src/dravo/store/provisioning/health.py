@@ -8,8 +8,8 @@ from sqlalchemy import Connection, bindparam, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.plan_writer import WAITING
 from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.task_status import WAITING
 
 _NOTE_ANSWER = PreparedStatement(
     update(t.application)

@@ -10,8 +10,8 @@ from sqlalchemy import ColumnElement, Connection, func, select, true, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.plan_writer import WAITING
 from dravo.store.queries.references import UserRef
+from dravo.store.task_status import WAITING
 
 CHUNK = 500
 

@@ -14,8 +14,8 @@ from dravo.core.provisioning.removal_limit import takes_away
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
-from dravo.store.plan_writer import FAILED, HELD, WAITING
 from dravo.store.queries import search as text_search
+from dravo.store.task_status import FAILED, HELD, WAITING
 
 UNKNOWN = "unknown"
 # Removals start only after the removal limit released them.

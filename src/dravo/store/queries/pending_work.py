@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, func, null, select
 
 from dravo.store import tables as t
-from dravo.store.plan_writer import FAILED, HELD, WAITING
+from dravo.store.task_status import FAILED, HELD, WAITING
 
 
 @dataclass(frozen=True)

@@ -10,8 +10,8 @@ from sqlalchemy import Connection, Select, Text, false, func, or_, select, type_
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.plan_writer import DONE, FAILED
 from dravo.store.queries.runs import HELD, STOPPED
+from dravo.store.task_status import DONE, FAILED
 
 E = TypeVar("E")
 

@@ -12,13 +12,13 @@ import orjson
 from sqlalchemy import Connection, select, update
 
 from dravo.core.access.conditions import Condition, read_condition
-from dravo.core.access.evaluation import PLAIN, Assignment, Policy
 from dravo.core.access.license_plans import Plan
 from dravo.core.access.patterns import GIVES, Captured, read_name
+from dravo.core.access.types import PLAIN, Assignment, Policy
 from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import compile_expression
 from dravo.core.identity.names import fold
-from dravo.core.planning import Application, ConfigSnapshot, GroupLabel, Role
+from dravo.core.plan_types import Application, ConfigSnapshot, GroupLabel, Role
 from dravo.core.provisioning.accounts import PLAN_PLAIN, Settings
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
 from dravo.core.scim.extensions import read_schema

@@ -9,11 +9,11 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 
-from dravo.core.access.evaluation import Assignment
 from dravo.core.access.license_plans import Seat
+from dravo.core.access.types import Assignment
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
-from dravo.core.planning import HeldAccess, HeldAccount, UserSnapshot
+from dravo.core.plan_types import HeldAccess, HeldAccount, UserSnapshot
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.snapshots.config import assignment_of

@@ -14,7 +14,8 @@ from dravo.core.access.evaluation import memberships
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StalePreview
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
-from dravo.core.planning import ConfigSnapshot, UserSnapshot, with_groups
+from dravo.core.plan_types import ConfigSnapshot, UserSnapshot
+from dravo.core.planning import with_groups
 from dravo.services.changes import preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks

@@ -11,7 +11,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access.evaluation import Assignment
+from dravo.core.access.types import Assignment
 from dravo.core.errors import AlreadyExists, InvalidInput, NotPermitted
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL, UserRecord, searchable

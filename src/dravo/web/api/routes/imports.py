@@ -7,8 +7,8 @@ import base64
 from flask import Response
 
 from dravo.core.errors import InvalidInput
-from dravo.services.access import explanation as access_explanation
-from dravo.services.access.explanation import UserDetail
+from dravo.services.access import user_detail
+from dravo.services.access.user_detail import UserDetail
 from dravo.services.changes.preview import Preview
 from dravo.services.imports import config as import_config
 from dravo.services.imports import policy_preview
@@ -245,4 +245,4 @@ def move_record(path: RecordPath, body: LinkRecordRequest) -> UserDetail:
     Large changes require `confirm`. A stale preview in `expect` is refused with 409.
     """
     user_id = record_links.move(app_context(), caller(), path.record, body.to, sure_of(body))
-    return access_explanation.user(app_context(), user_id)
+    return user_detail.user(app_context(), user_id)

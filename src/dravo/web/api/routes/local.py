@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from flask import Response
 
-from dravo.services.access import explanation as access_explanation
-from dravo.services.access.explanation import UserDetail
+from dravo.services.access import user_detail
+from dravo.services.access.user_detail import UserDetail
 from dravo.services.changes.preview import Preview
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
@@ -25,7 +25,7 @@ _SURE = {"confirm", "expect"}
 
 
 def _shown(user: str) -> UserDetail:
-    return access_explanation.user(app_context(), user)
+    return user_detail.user(app_context(), user)
 
 
 @routes.post("/users", responses=responses("users.User", 201))

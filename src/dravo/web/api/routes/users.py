@@ -6,7 +6,9 @@ from dataclasses import replace
 
 from dravo.core.errors import NotFound
 from dravo.services.access import explanation as access_explanation
-from dravo.services.access.explanation import AccessExplanation, UserDetail
+from dravo.services.access import user_detail
+from dravo.services.access.explanation import AccessExplanation
+from dravo.services.access.user_detail import UserDetail
 from dravo.services.security import masking
 from dravo.store.pagination import Page
 from dravo.store.queries import access as access_queries
@@ -58,7 +60,7 @@ def get_user(path: UserPath) -> UserDetail:
 
     Returns attributes with their sources, records, groups, access and accounts.
     """
-    return access_explanation.user(app_context(), path.user)
+    return user_detail.user(app_context(), path.user)
 
 
 @routes.get("/users/<user>/access/<application>", responses=responses("users.AccessExplanation"))

@@ -1,0 +1,109 @@
+"""The attributes of a user with the sources they come from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.services.context import AppContext
+from dravo.services.lookups import find_user
+from dravo.services.security import masking
+from dravo.store import recompute_marks
+from dravo.store.pagination import PageRequest
+from dravo.store.queries import access as access_queries
+from dravo.store.queries import accounts as account_queries
+from dravo.store.queries import groups as group_queries
+from dravo.store.queries import users as user_queries
+from dravo.store.queries.access import AccessFilter, AccessLine
+from dravo.store.queries.accounts import AccountLine
+from dravo.store.queries.groups import UserGroup
+from dravo.store.queries.references import KeyAndLabel
+from dravo.store.queries.users import UserLine, UserRecord
+from dravo.store.sources import sources as source_rows
+
+
+@dataclass(frozen=True)
+class UserAttribute:
+    """A merged attribute of a user with its source."""
+
+    name: str
+    value: str
+    source: KeyAndLabel | None
+
+
+@dataclass(frozen=True)
+class UserDetail(UserLine):
+    """A user with all details; `ended` is former access."""
+
+    attributes: list[UserAttribute]
+    records: list[UserRecord]
+    groups: list[UserGroup]
+    access: list[AccessLine]
+    ended: list[AccessLine]
+    accounts: list[AccountLine]
+    being_recomputed: bool
+
+
+def user(ctx: AppContext, name: str) -> UserDetail:
+    """Return all about one user: attributes with their sources, records, groups, access and accounts.
+
+    Values that the present caller may not see are masked.
+
+    Raises:
+        NotFound.
+        InvalidInput: if several users have that ID, user name, email or external ID.
+    """
+    with ctx.database.reading() as connection:
+        row = find_user(connection, name)
+        labels = source_rows.keys_and_labels(connection, list({*row.value_sources.values()}))
+        most = PageRequest(count=200)
+        accounts = account_queries.accounts(connection, most, None, row.id, None, None)
+        line = user_queries.user_line(row)
+        records = user_queries.records_of(connection, row.id)
+        if masking.hidden():
+            line = replace(line, email=masking.email(line.email))
+            records = [
+                replace(each, external_id=masking.HIDDEN if each.external_id else None) for each in records
+            ]
+        return UserDetail(
+            **vars(line),
+            attributes=[
+                UserAttribute(
+                    name,
+                    masking.HIDDEN if masking.is_masked(name) else value,
+                    labels.get(row.value_sources.get(path, "")),
+                )
+                for path, name, value in _flat(row.attributes)
+            ],
+            records=records,
+            groups=group_queries.memberships_of(connection, row.id),
+            access=access_queries.access(connection, most, AccessFilter(user_id=row.id)).items,
+            ended=access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True)).items,
+            accounts=masking.accounts(accounts.items),
+            being_recomputed=recompute_marks.is_marked(connection, row.id),
+        )
+
+
+def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:
+    """Return attributes as (path of provenance, name for users, text)."""
+    lines: list[tuple[str, str, str]] = []
+    for name, value in attributes.items():
+        if name == ENTERPRISE_URN:
+            lines.extend((f"{name}:{part}", part, _text(inner)) for part, inner in value.items())
+        elif isinstance(value, dict):
+            lines.extend((name, f"{name}.{part}", _text(inner)) for part, inner in value.items())
+        else:
+            lines.append((name, name, _text(value)))
+    return lines
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, list):
+        return ", ".join(_text(each) for each in value)
+    if isinstance(value, dict):
+        shown = str(
+            value.get("value") or value.get("formatted") or "; ".join(str(each) for each in value.values())
+        )
+        return f"{shown} ({value['type']})" if value.get("type") else shown
+    return "yes" if value is True else "no" if value is False else str(value)

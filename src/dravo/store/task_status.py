@@ -1,0 +1,5 @@
+"""Statuses of provisioning tasks as they are stored."""
+
+from __future__ import annotations
+
+WAITING, FAILED, HELD, DONE, DROPPED = "waiting", "failed", "held", "done", "discarded"
