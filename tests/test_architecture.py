@@ -8,8 +8,6 @@ import re
 from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src" / "dravo"
-# One module for each noun of the command line, and for each resource of the API.
-MANY_MODULES = {"cli", "client/types", "web/api/schemas"}
 
 
 def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
@@ -73,9 +71,7 @@ def test_a_package_has_up_to_sixteen_modules() -> None:
         for file in SOURCE.rglob("*.py")
         if file.name != "__init__.py" and "versions" not in file.parts
     )
-    assert {
-        str(folder.relative_to(SOURCE)) for folder, number in modules.items() if number > 16
-    } == MANY_MODULES
+    assert [str(folder.relative_to(SOURCE)) for folder, number in modules.items() if number > 16] == []
 
 
 def test_every_module_says_what_it_is_for() -> None:

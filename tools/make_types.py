@@ -23,9 +23,10 @@ TYPES = ROOT / "src/dravo/client/types"
 DOCUMENT = ROOT / "console/openapi.json"
 MADE = "Made from its OpenAPI document by tools/make_types.py; not edited by hand."
 # One file for each module of schemas, and what it is about.
+PREFIX = f"{schemas.__name__}."
 MODULES = {
-    each.name: importlib.import_module(f"{schemas.__name__}.{each.name}")
-    for each in pkgutil.iter_modules(schemas.__path__)
+    each.name.removeprefix(PREFIX): importlib.import_module(each.name)
+    for each in pkgutil.walk_packages(schemas.__path__, PREFIX)
 }
 ABOUT = {name: (module.__doc__ or "").strip().rstrip(".") for name, module in MODULES.items()}
 SIMPLE = {"string": "str", "integer": "int", "number": "float", "boolean": "bool", "null": "None"}
@@ -57,7 +58,7 @@ def definition(name: str, schema: dict[str, Any]) -> str:
 
 
 def file_of(name: str) -> str:
-    """Return the name of the file that has a type: that of the module of its schema."""
+    """Return the module of a type, below the package: that of its schema, such as `access.reviews`."""
     for file, module in MODULES.items():
         if getattr(getattr(module, name, None), "__module__", None) == module.__name__:
             return file
@@ -93,10 +94,13 @@ def made_types(wanted: dict[str, Any]) -> dict[Path, str]:
     lines = ['"""Responses of the management API as types.', "", MADE, '"""', ""]
     for file in sorted(set(files.values())):
         names = sorted((name for name in wanted if files[name] == file), key=str.lower)
-        made[TYPES / f"{file}.py"] = written(ABOUT[file], names, wanted, files)
+        made[TYPES / f"{file.replace('.', '/')}.py"] = written(ABOUT[file], names, wanted, files)
         lines.append(f"from dravo.client.types.{file} import {', '.join(names)}")
     lines += ["", f"__all__ = {json.dumps(sorted(wanted))}"]
     made[TYPES / "__init__.py"] = "\n".join(lines) + "\n"
+    for package in sorted({file.partition(".")[0] for file in set(files.values()) if "." in file}):
+        about = ABOUT[package].replace("Requests and responses for", "Types of")
+        made[TYPES / package / "__init__.py"] = "\n".join([f'"""{about}.', "", MADE, '"""', ""])
     return {path: formatted(text) for path, text in made.items()}
 
 
@@ -135,7 +139,7 @@ def main() -> int:
         DOCUMENT: json.dumps(document, indent=1, sort_keys=True, default=str) + "\n",
     }
     stale = [path for path, text in made.items() if not path.exists() or path.read_text() != text]
-    unused = [path for path in TYPES.glob("*.py") if path not in made]
+    unused = [path for path in TYPES.rglob("*.py") if path not in made]
     if "--check" in sys.argv:
         for path in stale + unused:
             print(f"{path.relative_to(ROOT)} is not up to date: run tools/make_types.py")

@@ -23,9 +23,14 @@ DRAVO = str(Path(sys.executable).with_name("dravo"))
 
 def started(running: Running, *arguments: str, **more: Any) -> subprocess.Popen[str]:
     environment = {**os.environ, "DRAVO_URL": running.url, "DRAVO_TOKEN": running.api_token, **more}
-    return subprocess.Popen(
-        [DRAVO, *arguments], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment
-    )
+    # Tests that a shell runs in the background ignore SIGINT, and their children would inherit that.
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        return subprocess.Popen(
+            [DRAVO, *arguments], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=environment
+        )
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def test_the_installed_command_prints_and_ends_with_its_exit_code(running: Running) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import pytest
 
-from dravo.cli import access as access_commands
+from dravo.cli.access import access as access_commands
 from dravo.core.access import reasons
 from tests.command_line import dravo
 from tests.harness import Running

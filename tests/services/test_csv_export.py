@@ -15,9 +15,9 @@ from sqlalchemy import text
 from dravo.core.access.reasons import chain, named
 from dravo.core.errors import StorageFailing
 from dravo.services.access import assignments
-from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
+from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.changes import recompute
 from dravo.services.csv_export import FORMULA, csv_line
 from dravo.services.security import api_tokens, operators

@@ -11,9 +11,9 @@ from typing import Any
 import pytest
 
 from dravo.services.access import assignments
-from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
+from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller

@@ -16,7 +16,7 @@ from dravo.services.changes.recompute import process_marks
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
-from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.store import clock, recompute_marks
 from dravo.store import tables as t
 from dravo.web.app import create_app

@@ -21,9 +21,9 @@ from dravo.core.instants import Instant
 from dravo.services.context import AppContext
 from dravo.services.security import operators
 from dravo.services.security.rate_limits import RateLimiter
-from dravo.services.sign_in import rollout
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t

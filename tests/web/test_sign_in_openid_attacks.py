@@ -17,8 +17,9 @@ from joserfc.jwk import OctKey, RSAKey
 from dravo.protocols.http_client import Fetched
 from dravo.services.context import AppContext
 from dravo.services.security import operators
-from dravo.services.sign_in import provider_metadata, rollout
-from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in import provider_metadata
+from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.verification import seconds_of
 from dravo.services.sources import sources
 from dravo.store import clock

@@ -24,20 +24,22 @@ from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.responses import RetryableError
 from dravo.services import settings
 from dravo.services.access import assignments, license_plans
-from dravo.services.access import reviews as access_reviews
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.changes import recompute
 from dravo.services.heartbeats import JOB, LATE_SECONDS, SETTLEMENT, USER, Heartbeats
 from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import run_log
 from dravo.services.notifications import mail_queue
-from dravo.services.provisioning import applications, attempt, connections, holds, reconciliation, tasks
+from dravo.services.provisioning import applications, attempt, connections, holds, tasks
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.provisioning.drift import reconciliation
 from dravo.services.reporting import access_flow
 from dravo.services.scim_server import request_log
-from dravo.services.sign_in import maintenance, rollout
+from dravo.services.sign_in import maintenance
 from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.settings import rollout
 from dravo.store import clock, provisioned_groups, recompute_marks
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME

@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import Any
 
-from dravo.cli.assignment import show_preview, what
+from dravo.cli.access.assignment import show_preview, what
 from dravo.cli.output import (
     UsageError,
     command,

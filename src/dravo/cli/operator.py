@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.assignment import show_effects
+from dravo.cli.access.assignment import show_effects
 from dravo.cli.output import command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.access import ACCESS
-from dravo.cli.account import ACCOUNT
-from dravo.cli.assignment import show_preview
+from dravo.cli.access.access import ACCESS
+from dravo.cli.access.assignment import show_preview
+from dravo.cli.applications.account import ACCOUNT
 from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 

@@ -17,24 +17,26 @@ from dravo.core.instants import Instant, later
 from dravo.protocols.scim_client.responses import ProvisioningError
 from dravo.services import events, settings
 from dravo.services.access import license_plans
-from dravo.services.access import reviews as access_reviews
+from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.changes import recompute
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import RUN, SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
 from dravo.services.notifications import mail_queue
-from dravo.services.provisioning import attempt, holds, reconciliation
+from dravo.services.provisioning import attempt, holds
 from dravo.services.provisioning import bulk as bulk_provisioning
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.attempt import AttemptResult
 from dravo.services.provisioning.client import ApplicationClient
+from dravo.services.provisioning.drift import reconciliation
 from dravo.services.provisioning.queue import ReadyTask
 from dravo.services.reporting import access_flow
 from dravo.services.scim_server import request_log
-from dravo.services.sign_in import maintenance, rollout
+from dravo.services.sign_in import maintenance
 from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.settings import rollout
 from dravo.store import clock, provisioned_groups
 from dravo.store.task_status import DONE
 from dravo.worker.jobs import Jobs, pause

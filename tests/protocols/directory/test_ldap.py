@@ -19,7 +19,7 @@ from ldap.dn import escape_dn_chars
 
 from dravo.demo import directory
 from dravo.demo.directory import group_dn, user_dn
-from dravo.protocols.directory import ldap as reading
+from dravo.protocols.directory import ldap_connection
 from dravo.protocols.directory.connectors import open_reader, read_settings
 from dravo.protocols.directory.ldap_settings import folded_dn
 from dravo.protocols.directory.reader import DirectoryTrouble, Entry, GroupEntry
@@ -199,7 +199,7 @@ def rubbish(connection: socket.socket) -> None:
 def test_a_server_that_is_slow_or_no_directory_at_all_is_given_up_in_time(
     varied: Estates, monkeypatch: pytest.MonkeyPatch, answer: Any
 ) -> None:
-    monkeypatch.setattr(reading, "SECONDS", 1)
+    monkeypatch.setattr(ldap_connection, "SECONDS", 1)
     with server(answer) as port:
         opened = reader(varied, address=f"ldap://127.0.0.1:{port}", start_tls=False)
         began = time.monotonic()

@@ -14,12 +14,14 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.services.access import assignments, review_decisions, review_export, undo
-from dravo.services.access import reviews as access_reviews
+from dravo.services.access import assignments, undo
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.access.review_decisions import ReviewDecision
-from dravo.services.access.reviews import CONFIRMED, ReviewRow
+from dravo.services.access.reviews import decisions as review_decisions
+from dravo.services.access.reviews import export as review_export
+from dravo.services.access.reviews import reviews as access_reviews
+from dravo.services.access.reviews.decisions import ReviewDecision
+from dravo.services.access.reviews.reviews import CONFIRMED, ReviewRow
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation

@@ -12,9 +12,9 @@ from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.ingest import claimed_groups
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import test_sign_ins
 from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sign_in.verification import JitResult
 from dravo.store import tables as t

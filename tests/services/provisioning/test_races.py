@@ -12,13 +12,14 @@ import pytest
 
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, StalePreview
 from dravo.services import settings
-from dravo.services.access import assignments, license_plans, review_decisions
-from dravo.services.access import reviews as access_reviews
+from dravo.services.access import assignments, license_plans
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.access.matrix import View
-from dravo.services.access.review_decisions import ReviewDecision
-from dravo.services.access.reviews import Review
+from dravo.services.access.reviews import decisions as review_decisions
+from dravo.services.access.reviews import reviews as access_reviews
+from dravo.services.access.reviews.decisions import ReviewDecision
+from dravo.services.access.reviews.reviews import Review
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation

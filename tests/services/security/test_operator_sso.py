@@ -16,10 +16,10 @@ from dravo.services.security.permissions import ADMINISTRATOR, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import rollout
 from dravo.services.sign_in import sessions as user_sessions
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
+from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.start import StartOptions
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources import sources

@@ -13,8 +13,8 @@ from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.notifications import mail_queue
 from dravo.services.sign_in import eligibility
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in.eligibility import SignInOption
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sources import policy as source_policies
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture

@@ -16,12 +16,13 @@ from dravo.services.notifications import mail_queue
 from dravo.services.security import operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.rate_limits import RateLimiter
-from dravo.services.sign_in import email_codes, rollout, test_sign_ins
+from dravo.services.sign_in import email_codes, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in.email_codes import Asked, CodeRequest, EnteredCode, NamesNeeded
 from dravo.services.sign_in.responses import SignInResult
+from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.start import StartOptions
 from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sources import sources

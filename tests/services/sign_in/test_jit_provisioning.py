@@ -20,10 +20,11 @@ from dravo.services.changes import recompute
 from dravo.services.ingest import conflicts
 from dravo.services.security import operators
 from dravo.services.security.operators import NewOperator
-from dravo.services.sign_in import maintenance, rollout
+from dravo.services.sign_in import maintenance
 from dravo.services.sign_in import sessions as user_sessions
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
+from dravo.services.sign_in.settings import provider, rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import sources
 from dravo.store import clock
@@ -354,7 +355,7 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(
     services.source("contractors")
     first, second = key_pair("provider")[1], key_pair("next")[1]
     published = [Provider(ISSUER, {REDIRECT: f"{ISSUER}/in"}, {}, (first,))]
-    for module in (sign_in_settings, maintenance):
+    for module in (provider, maintenance):
         monkeypatch.setattr(module, "fetch_metadata", lambda _: published[-1])
     sign_in_settings.change(
         services.ctx,

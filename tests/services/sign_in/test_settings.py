@@ -15,9 +15,10 @@ from dravo.protocols.verified_identity import SignInRefused
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.notifications import mail_queue
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import rollout, setup_checklist, test_sign_ins
-from dravo.services.sign_in import settings as sign_in_settings
+from dravo.services.sign_in import setup_checklist, test_sign_ins
 from dravo.services.sign_in import start as sign_in_start
+from dravo.services.sign_in.settings import provider, rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.start import StartOptions
 from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sources import sources
@@ -111,7 +112,7 @@ def test_invalid_settings_are_refused_and_the_old_ones_stay(
 def test_a_secret_is_stored_encrypted_and_cleared_for_a_new_host(
     partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda issuer: {**OPENID, "issuer": issuer})
+    monkeypatch.setattr(provider, "fetch_configuration", lambda issuer: {**OPENID, "issuer": issuer})
     row = change(
         partners,
         protocol="oidc",

@@ -3,27 +3,8 @@
 Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 """
 
-from dravo.client.types.access import Access, PageOfAccess, Reason, SeatOf
-from dravo.client.types.accounts import Account, AccountDetail, OpenTask, PageOfAccounts
-from dravo.client.types.activity import (
-    ActivityLine,
-    ActivityUser,
-    AuditEntry,
-    AuditObject,
-    AuditVerification,
-    PageOfActivity,
-    PageOfAuditEntries,
-)
-from dravo.client.types.applications import (
-    Application,
-    ApplicationLine,
-    PageOfApplications,
-    PageOfProvisionedGroups,
-    Policy,
-    ProvisionedGroup,
-    Role,
-)
-from dravo.client.types.assignments import (
+from dravo.client.types.access.access import Access, PageOfAccess, Reason, SeatOf
+from dravo.client.types.access.assignments import (
     Assignment,
     Bulk,
     BulkLine,
@@ -38,10 +19,48 @@ from dravo.client.types.assignments import (
     PreviewSeats,
     PreviewUser,
 )
-from dravo.client.types.base import Problem, ProblemAnswer
-from dravo.client.types.common import ConfirmedPreview, GroupRef, KeyAndLabel, Number, RoleRef, UserRef
-from dravo.client.types.connections import Capabilities, Check, CheckStep, ConnectionStatus, SignInWay
-from dravo.client.types.drift import (
+from dravo.client.types.access.matrix import (
+    AccessDifference,
+    Compared,
+    ComparedApplication,
+    ComparedGroup,
+    ComparedRole,
+    Expected,
+    ExpectedRole,
+    Matrix,
+    MatrixGroup,
+    MatrixOfGroups,
+    MatrixUser,
+    PageOfAccessDifferences,
+)
+from dravo.client.types.access.reviews import PageOfReviewRows, PageOfReviews, Review, ReviewPart, ReviewRow
+from dravo.client.types.activity import (
+    ActivityLine,
+    ActivityUser,
+    AuditEntry,
+    AuditObject,
+    AuditVerification,
+    PageOfActivity,
+    PageOfAuditEntries,
+)
+from dravo.client.types.applications.accounts import Account, AccountDetail, OpenTask, PageOfAccounts
+from dravo.client.types.applications.applications import (
+    Application,
+    ApplicationLine,
+    PageOfApplications,
+    PageOfProvisionedGroups,
+    Policy,
+    ProvisionedGroup,
+    Role,
+)
+from dravo.client.types.applications.connections import (
+    Capabilities,
+    Check,
+    CheckStep,
+    ConnectionStatus,
+    SignInWay,
+)
+from dravo.client.types.applications.drift import (
     DriftLine,
     MadeUser,
     PageOfDrift,
@@ -50,10 +69,51 @@ from dravo.client.types.drift import (
     RepairPreview,
     Run,
 )
+from dravo.client.types.applications.holds import HeldUser, HoldItem, HoldList
+from dravo.client.types.applications.license_plans import PageOfSeats, Plan, Seat
+from dravo.client.types.applications.provisioning_settings import (
+    AttributeRow,
+    ChangedAttribute,
+    GroupOver,
+    GroupsOver,
+    RolesAs,
+    Settings,
+    SettingsPreview,
+    SettingsPreviewUser,
+)
+from dravo.client.types.applications.tasks import (
+    Attempt,
+    Exchange,
+    PageOfTasks,
+    ProvisioningSummary,
+    Task,
+    TaskError,
+    TaskErrors,
+    TaskLine,
+)
+from dravo.client.types.base import Problem, ProblemAnswer
+from dravo.client.types.common import ConfirmedPreview, GroupRef, KeyAndLabel, Number, RoleRef, UserRef
 from dravo.client.types.expressions import ExpressionResult
 from dravo.client.types.groups import Group, GroupDetail, GroupNearby, PageOfGroups
-from dravo.client.types.holds import HeldUser, HoldItem, HoldList
-from dravo.client.types.imports import (
+from dravo.client.types.jobs import Job
+from dravo.client.types.operators import (
+    LinkOffer,
+    LogoutUrl,
+    NewOperator,
+    NewSecondFactor,
+    Operator,
+    OperatorLink,
+    OperatorLinks,
+    OperatorSession,
+    OperatorSessions,
+    PageOfOperators,
+    RecoveryCodes,
+    SecondFactor,
+    Session,
+)
+from dravo.client.types.overview import Flow, FlowBand, FlowNode, Overview, Stage
+from dravo.client.types.settings import MailSettings, MailTested, OrganizationSettings, Setting
+from dravo.client.types.sources.imports import (
     AcceptedGroups,
     BeforeAndAfter,
     Connector,
@@ -81,51 +141,7 @@ from dravo.client.types.imports import (
     SourceConflict,
     SourcePolicy,
 )
-from dravo.client.types.jobs import Job
-from dravo.client.types.license_plans import PageOfSeats, Plan, Seat
-from dravo.client.types.matrix import (
-    AccessDifference,
-    Compared,
-    ComparedApplication,
-    ComparedGroup,
-    ComparedRole,
-    Expected,
-    ExpectedRole,
-    Matrix,
-    MatrixGroup,
-    MatrixOfGroups,
-    MatrixUser,
-    PageOfAccessDifferences,
-)
-from dravo.client.types.operators import (
-    LinkOffer,
-    LogoutUrl,
-    NewOperator,
-    NewSecondFactor,
-    Operator,
-    OperatorLink,
-    OperatorLinks,
-    OperatorSession,
-    OperatorSessions,
-    PageOfOperators,
-    RecoveryCodes,
-    SecondFactor,
-    Session,
-)
-from dravo.client.types.overview import Flow, FlowBand, FlowNode, Overview, Stage
-from dravo.client.types.provisioning_settings import (
-    AttributeRow,
-    ChangedAttribute,
-    GroupOver,
-    GroupsOver,
-    RolesAs,
-    Settings,
-    SettingsPreview,
-    SettingsPreviewUser,
-)
-from dravo.client.types.reviews import PageOfReviewRows, PageOfReviews, Review, ReviewPart, ReviewRow
-from dravo.client.types.settings import MailSettings, MailTested, OrganizationSettings, Setting
-from dravo.client.types.sign_in import (
+from dravo.client.types.sources.sign_in import (
     ClaimedGroup,
     CodeResult,
     CodeSent,
@@ -153,7 +169,7 @@ from dravo.client.types.sign_in import (
     UserSession,
     UserSessions,
 )
-from dravo.client.types.sources import (
+from dravo.client.types.sources.sources import (
     ChecklistItem,
     ChecklistTrouble,
     ChecklistValue,
@@ -171,16 +187,6 @@ from dravo.client.types.sources import (
     SourceSchemas,
     TraceSubject,
     TraceUser,
-)
-from dravo.client.types.tasks import (
-    Attempt,
-    Exchange,
-    PageOfTasks,
-    ProvisioningSummary,
-    Task,
-    TaskError,
-    TaskErrors,
-    TaskLine,
 )
 from dravo.client.types.tokens import ApiToken, NewApiToken, PageOfApiTokens, TokenOperator
 from dravo.client.types.users import (

@@ -8,8 +8,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, TypedDict
 
 if TYPE_CHECKING:
-    from dravo.client.types.access import Access
-    from dravo.client.types.accounts import Account
+    from dravo.client.types.access.access import Access
+    from dravo.client.types.applications.accounts import Account
     from dravo.client.types.common import GroupRef, KeyAndLabel, RoleRef, UserRef
 
 

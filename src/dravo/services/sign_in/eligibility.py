@@ -19,13 +19,13 @@ from dravo.services.lookups import find_user
 from dravo.services.security.operator_sso import OPERATORS
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF
-from dravo.services.sign_in.protocols import MAIL, PROTOCOLS, SAML
 from dravo.services.sign_in.sessions import OwnApplication
-from dravo.services.sign_in.settings import DISABLED, PILOT
+from dravo.services.sign_in.settings import settings as sign_in_settings
+from dravo.services.sign_in.settings.protocols import MAIL, PROTOCOLS, SAML
+from dravo.services.sign_in.settings.settings import DISABLED, PILOT
 from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.services.sources import policy as source_policies
 from dravo.store.imports import matching as record_matching

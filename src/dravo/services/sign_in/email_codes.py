@@ -25,13 +25,13 @@ from dravo.services.notifications import mail_queue
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import responses as sign_in_responses
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import test_sign_ins
 from dravo.services.sign_in.messages import FOR_USERS
-from dravo.services.sign_in.protocols import MAIL
 from dravo.services.sign_in.responses import SignInResult
-from dravo.services.sign_in.settings import DISABLED
+from dravo.services.sign_in.settings import settings as sign_in_settings
+from dravo.services.sign_in.settings.protocols import MAIL
+from dravo.services.sign_in.settings.settings import DISABLED
 from dravo.services.sign_in.verification import SignInAttempt, seconds_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies

@@ -14,9 +14,9 @@ from dravo.protocols.saml.certificates import read_certificates
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operators import SYSTEM
-from dravo.services.sign_in.protocols import SAML
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
-from dravo.services.sign_in.provider_settings import saml_document
+from dravo.services.sign_in.settings.protocols import SAML
+from dravo.services.sign_in.settings.provider import saml_document
 from dravo.store import memberships, recompute_marks
 from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sign_in import users as sign_in_users

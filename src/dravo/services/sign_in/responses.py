@@ -29,8 +29,8 @@ from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
-from dravo.services.sign_in.protocols import PROTOCOLS, SAML
-from dravo.services.sign_in.settings import DISABLED, ENABLED, PILOT
+from dravo.services.sign_in.settings.protocols import PROTOCOLS, SAML
+from dravo.services.sign_in.settings.settings import DISABLED, ENABLED, PILOT
 from dravo.services.sign_in.start import HOME
 from dravo.services.sign_in.verification import (
     TRANSIENT,

@@ -27,8 +27,8 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import csrf_token, digest
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import provider_settings
-from dravo.services.sign_in.protocols import MAIL, SAML
+from dravo.services.sign_in.settings import provider as provider_settings
+from dravo.services.sign_in.settings.protocols import MAIL, SAML
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock

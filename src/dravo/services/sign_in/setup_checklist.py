@@ -16,12 +16,12 @@ from dravo.services.context import AppContext
 from dravo.services.results import SampleAttribute
 from dravo.services.security.permissions import ATTRIBUTES, Caller
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import provider_settings
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.keys import OurKey
-from dravo.services.sign_in.protocols import MAIL, PROTOCOLS, SAML
-from dravo.services.sign_in.provider_settings import KnownProvider
+from dravo.services.sign_in.settings import provider as provider_settings
+from dravo.services.sign_in.settings import settings as sign_in_settings
+from dravo.services.sign_in.settings.protocols import MAIL, PROTOCOLS, SAML
+from dravo.services.sign_in.settings.provider import KnownProvider
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources.observations import EMAIL_CODE_CHECKLIST, SIGN_IN_CHECKLIST

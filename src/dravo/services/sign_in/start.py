@@ -24,9 +24,9 @@ from dravo.services.security.secrets import digest
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import provider_metadata, test_sign_ins
-from dravo.services.sign_in import settings as sign_in_settings
-from dravo.services.sign_in.protocols import MAIL, SAML
-from dravo.services.sign_in.settings import DISABLED
+from dravo.services.sign_in.settings import settings as sign_in_settings
+from dravo.services.sign_in.settings.protocols import MAIL, SAML
+from dravo.services.sign_in.settings.settings import DISABLED
 from dravo.services.sign_in.verification import addresses, client_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies

@@ -15,7 +15,7 @@ from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
-from dravo.services.sign_in.settings import missing
+from dravo.services.sign_in.settings.settings import missing
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock
 from dravo.store.ids import new_id

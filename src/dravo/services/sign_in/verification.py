@@ -23,8 +23,9 @@ from dravo.services.context import AppContext
 from dravo.services.security.operator_sso import OPERATORS
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in import provider_metadata, provider_settings
+from dravo.services.sign_in import provider_metadata
 from dravo.services.sign_in import traces as sign_in_traces
+from dravo.services.sign_in.settings import provider as provider_settings
 from dravo.services.sign_in.test_sign_ins import OBSERVE
 from dravo.store import clock
 from dravo.store.sign_in import requests

@@ -27,14 +27,14 @@ def responses(model: str, status: int = 200) -> Any:
     """Return the response models of a route by their names; they are imported when the document is built.
 
     Args:
-        model: such as "tasks.PageOfTasks".
+        model: such as "applications.tasks.PageOfTasks".
         status: the HTTP status.
     """
     return {status: model}
 
 
 def model_named(named: str) -> type[BaseModel]:
-    """Return the model with a name, such as "tasks.PageOfTasks"."""
+    """Return the model with a name, such as "applications.tasks.PageOfTasks"."""
     module, _, name = named.rpartition(".")
     found: type[BaseModel] = getattr(importlib.import_module(f"dravo.web.api.schemas.{module}"), name)
     return found

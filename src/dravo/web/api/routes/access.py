@@ -20,7 +20,7 @@ from dravo.web.api.auth import QUERY, api_blueprint, app_context, caller, needs,
 from dravo.web.api.dates import instant_of
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.matrix import (
+from dravo.web.api.schemas.access.matrix import (
     AccessDifferencesQuery,
     CompareQuery,
     ExportQuery,
@@ -32,7 +32,7 @@ from dravo.web.api.schemas.matrix import (
 routes = api_blueprint("matrix")
 
 
-@routes.get("/access/matrix", responses=responses("matrix.Matrix"))
+@routes.get("/access/matrix", responses=responses("access.matrix.Matrix"))
 @needs("access.read", of=QUERY)
 def show_matrix(query: MatrixQuery) -> Matrix:
     """Show users against applications.
@@ -43,7 +43,7 @@ def show_matrix(query: MatrixQuery) -> Matrix:
     return replace(found, items=masking.users(caller(), found.items))
 
 
-@routes.get("/access/matrix/groups", responses=responses("matrix.MatrixOfGroups"))
+@routes.get("/access/matrix/groups", responses=responses("access.matrix.MatrixOfGroups"))
 @needs("access.read", of=QUERY)
 def show_groups(query: MatrixGroupsQuery) -> MatrixOfGroups:
     """Show groups against applications.
@@ -53,7 +53,7 @@ def show_groups(query: MatrixGroupsQuery) -> MatrixOfGroups:
     return access_matrix.groups(app_context(), page_request(query), query.q, query.source, query.application)
 
 
-@routes.get("/access/compare", responses=responses("matrix.Compared"))
+@routes.get("/access/compare", responses=responses("access.matrix.Compared"))
 @needs("access.read")
 def compare_users(query: CompareQuery) -> Comparison:
     """Compare the access of two users.
@@ -78,7 +78,7 @@ def export_matrix(query: ExportQuery) -> Response:
     return file_response(pieces, "access", query.form)
 
 
-@routes.get("/access/changes", responses=responses("matrix.PageOfAccessDifferences"))
+@routes.get("/access/changes", responses=responses("access.matrix.PageOfAccessDifferences"))
 @needs("access.read", of=QUERY)
 def show_changes(query: AccessDifferencesQuery) -> Page[AccessDifference]:
     """List access changes between two times.
@@ -89,7 +89,7 @@ def show_changes(query: AccessDifferencesQuery) -> Page[AccessDifference]:
     return access_comparison.changes(app_context(), query.application, since, until, page_request(query))
 
 
-@routes.post("/access/simulate", responses=responses("matrix.Expected"))
+@routes.post("/access/simulate", responses=responses("access.matrix.Expected"))
 @needs("access.read")
 def show_expected(body: SimulateRequest) -> SimulatedAccess:
     """Simulate the access of a hypothetical user.

@@ -20,22 +20,22 @@ from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
-from dravo.web.api.schemas.applications import (
+from dravo.web.api.schemas.applications.applications import (
     AddApplicationRequest,
     ChangeApplicationRequest,
     ChangeRoleRequest,
     CreateRoleRequest,
     RolePath,
 )
+from dravo.web.api.schemas.applications.connections import CheckQuery, ConnectionRequest
+from dravo.web.api.schemas.applications.provisioning_settings import ProvisioningSettingsRequest
 from dravo.web.api.schemas.common import KeyPath, OfApplicationPath, PageQuery, RemovalQuery
-from dravo.web.api.schemas.connections import CheckQuery, ConnectionRequest
 from dravo.web.api.schemas.expressions import EvaluateExpressionRequest
-from dravo.web.api.schemas.provisioning_settings import ProvisioningSettingsRequest
 
 routes = api_blueprint("applications")
 
 
-@routes.get("/applications", responses=responses("applications.PageOfApplications"))
+@routes.get("/applications", responses=responses("applications.applications.PageOfApplications"))
 @needs("applications.read", of=ALL)
 def list_applications(query: PageQuery) -> Page[ApplicationLine]:
     """List applications.
@@ -45,7 +45,7 @@ def list_applications(query: PageQuery) -> Page[ApplicationLine]:
     return applications.list_applications(app_context(), page_request(query), caller().applications)
 
 
-@routes.post("/applications", responses=responses("applications.Application", 201))
+@routes.post("/applications", responses=responses("applications.applications.Application", 201))
 @needs("applications.change")
 def add_application(body: AddApplicationRequest) -> tuple[ApplicationDetail, int]:
     """Add an application.
@@ -57,7 +57,7 @@ def add_application(body: AddApplicationRequest) -> tuple[ApplicationDetail, int
     ), 201
 
 
-@routes.get("/applications/<key>", responses=responses("applications.Application"))
+@routes.get("/applications/<key>", responses=responses("applications.applications.Application"))
 @needs("applications.read", of=PATH)
 def get_application(path: KeyPath) -> ApplicationDetail:
     """Get an application.
@@ -67,7 +67,7 @@ def get_application(path: KeyPath) -> ApplicationDetail:
     return applications.one(app_context(), path.key)
 
 
-@routes.patch("/applications/<key>", responses=responses("applications.Application"))
+@routes.patch("/applications/<key>", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def change_application(path: KeyPath, body: ChangeApplicationRequest) -> ApplicationDetail:
     """Change an application.
@@ -91,7 +91,7 @@ def remove_application(path: KeyPath, query: RemovalQuery) -> Response:
     return Response(status=204)
 
 
-@routes.post("/applications/<key>/roles", responses=responses("applications.Application", 201))
+@routes.post("/applications/<key>/roles", responses=responses("applications.applications.Application", 201))
 @needs("applications.change")
 def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[ApplicationDetail, int]:
     """Create a role.
@@ -101,7 +101,7 @@ def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[ApplicationDetail,
     return roles.add_role(app_context(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
-@routes.patch("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
+@routes.patch("/applications/<key>/roles/<role>", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def change_role(path: RolePath, body: ChangeRoleRequest) -> ApplicationDetail:
     """Change a role.
@@ -112,7 +112,7 @@ def change_role(path: RolePath, body: ChangeRoleRequest) -> ApplicationDetail:
     return roles.change_role(app_context(), caller(), path.key, path.role, edit, sure_of(body))
 
 
-@routes.post("/applications/<key>/roles/<role>/preview", responses=responses("assignments.ChangeEffects"))
+@routes.post("/applications/<key>/roles/<role>/preview", responses=responses("access.assignments.ChangeEffects"))
 @needs("access.read", of=PATH)
 def preview_role(path: RolePath, body: ChangeRoleRequest) -> PreviewedEffects:
     """Preview a changed role.
@@ -123,7 +123,7 @@ def preview_role(path: RolePath, body: ChangeRoleRequest) -> PreviewedEffects:
     return roles.preview_change(app_context(), path.key, path.role, edit).shown()
 
 
-@routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.Application"))
+@routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def remove_role(path: RolePath) -> ApplicationDetail:
     """Delete a role.
@@ -133,7 +133,7 @@ def remove_role(path: RolePath) -> ApplicationDetail:
     return roles.remove_role(app_context(), caller(), path.key, path.role)
 
 
-@routes.put("/applications/<key>/connection", responses=responses("applications.Application"))
+@routes.put("/applications/<key>/connection", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def connect(path: KeyPath, body: ConnectionRequest) -> ApplicationDetail:
     """Save the connection of an application.
@@ -149,7 +149,7 @@ def connect(path: KeyPath, body: ConnectionRequest) -> ApplicationDetail:
     return connections.connect(app_context(), caller(), path.key, settings)
 
 
-@routes.post("/applications/<key>/connection/test", responses=responses("connections.Check"))
+@routes.post("/applications/<key>/connection/test", responses=responses("applications.connections.Check"))
 @needs("applications.change")
 def check(path: KeyPath, query: CheckQuery) -> CheckResult:
     """Check the connection of an application.
@@ -160,7 +160,7 @@ def check(path: KeyPath, query: CheckQuery) -> CheckResult:
 
 
 @routes.post(
-    "/applications/<key>/settings/preview", responses=responses("provisioning_settings.SettingsPreview")
+    "/applications/<key>/settings/preview", responses=responses("applications.provisioning_settings.SettingsPreview")
 )
 @needs("attributes.read")
 def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> SettingsPreview:
@@ -171,7 +171,7 @@ def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> Settin
     return provisioning_settings.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/applications/<key>/groups", responses=responses("applications.PageOfProvisionedGroups"))
+@routes.get("/applications/<key>/groups", responses=responses("applications.applications.PageOfProvisionedGroups"))
 @needs("applications.read")
 def list_provisioned_groups(path: KeyPath, query: PageQuery) -> Page[ProvisionedGroup]:
     """List provisioned groups.
@@ -206,7 +206,7 @@ def try_expression(body: EvaluateExpressionRequest) -> ExpressionResult:
     return expression_tester.try_expression(app_context(), body.expression, body.user, body.attribute)
 
 
-@routes.post("/applications/<key>/pause", responses=responses("applications.Application"))
+@routes.post("/applications/<key>/pause", responses=responses("applications.applications.Application"))
 @needs("tasks.change")
 def pause(path: KeyPath) -> ApplicationDetail:
     """Pause provisioning.
@@ -216,7 +216,7 @@ def pause(path: KeyPath) -> ApplicationDetail:
     return connections.pause(app_context(), caller(), path.key, paused=True)
 
 
-@routes.post("/applications/<key>/resume", responses=responses("applications.Application"))
+@routes.post("/applications/<key>/resume", responses=responses("applications.applications.Application"))
 @needs("tasks.change")
 def resume(path: KeyPath) -> ApplicationDetail:
     """Resume provisioning.

@@ -34,8 +34,7 @@ from dravo.web.api.auth import (
     page_request,
 )
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.applications import PolicyRequest
-from dravo.web.api.schemas.assignments import (
+from dravo.web.api.schemas.access.assignments import (
     AssignmentsQuery,
     BulkAssignRequest,
     ChangeAssignmentRequest,
@@ -44,6 +43,7 @@ from dravo.web.api.schemas.assignments import (
     ConfirmUsersRequest,
     CreateAssignmentRequest,
 )
+from dravo.web.api.schemas.applications.applications import PolicyRequest
 from dravo.web.api.schemas.common import (
     ConfirmedQuery,
     ConfirmedRequest,
@@ -56,7 +56,7 @@ from dravo.web.api.schemas.common import (
 routes = api_blueprint("assignments")
 
 
-@routes.get("/assignments", responses=responses("assignments.PageOfAssignments"))
+@routes.get("/assignments", responses=responses("access.assignments.PageOfAssignments"))
 @needs("access.read", of=QUERY)
 def list_assignments(query: AssignmentsQuery) -> Page[AssignmentLine]:
     """List assignments.
@@ -72,7 +72,7 @@ def list_assignments(query: AssignmentsQuery) -> Page[AssignmentLine]:
     return assignments.list_assignments(app_context(), page_request(query), only)
 
 
-@routes.post("/assignments", responses=responses("assignments.Assignment", 201))
+@routes.post("/assignments", responses=responses("access.assignments.Assignment", 201))
 @needs("assignments.change", of=BODY)
 def add_assignment(body: CreateAssignmentRequest) -> tuple[AssignmentLine, int]:
     """Create an assignment.
@@ -84,7 +84,7 @@ def add_assignment(body: CreateAssignmentRequest) -> tuple[AssignmentLine, int]:
     return assignments.add(app_context(), caller(), wish_of(body), sure_of(body)), 201
 
 
-@routes.post("/assignments/preview", responses=responses("assignments.Preview"))
+@routes.post("/assignments/preview", responses=responses("access.assignments.Preview"))
 @needs("access.read", of=BODY)
 def preview_adding(body: CreateAssignmentRequest) -> Preview:
     """Preview a new assignment.
@@ -95,7 +95,7 @@ def preview_adding(body: CreateAssignmentRequest) -> Preview:
     return assignment_changes.preview_adding(app_context(), wish_of(body))
 
 
-@routes.get("/assignments/<id>", responses=responses("assignments.Assignment"))
+@routes.get("/assignments/<id>", responses=responses("access.assignments.Assignment"))
 @needs("access.read", of=ASSIGNMENT)
 def get_assignment(path: IdPath) -> AssignmentLine:
     """Get an assignment.
@@ -105,7 +105,7 @@ def get_assignment(path: IdPath) -> AssignmentLine:
     return assignments.one(app_context(), path.id)
 
 
-@routes.put("/assignments/<id>", responses=responses("assignments.Assignment"))
+@routes.put("/assignments/<id>", responses=responses("access.assignments.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
 def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> AssignmentLine:
     """Change an assignment.
@@ -115,7 +115,7 @@ def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> Assignment
     return assignments.change(app_context(), caller(), path.id, _edit_of(body), sure_of(body))
 
 
-@routes.post("/assignments/<id>/preview", responses=responses("assignments.Preview"))
+@routes.post("/assignments/<id>/preview", responses=responses("access.assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> Preview:
     """Preview a changed assignment.
@@ -142,7 +142,7 @@ def remove_assignment(path: IdPath, query: ConfirmedQuery) -> Response:
     return Response(status=204)
 
 
-@routes.get("/assignments/<id>/removal", responses=responses("assignments.Preview"))
+@routes.get("/assignments/<id>/removal", responses=responses("access.assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_removing(path: IdPath) -> Preview:
     """Preview the deletion of an assignment.
@@ -152,7 +152,7 @@ def preview_removing(path: IdPath) -> Preview:
     return assignment_changes.preview_removing(app_context(), path.id)
 
 
-@routes.get("/assignments/<id>/waiting", responses=responses("assignments.PageOfWaitingUsers"))
+@routes.get("/assignments/<id>/waiting", responses=responses("access.assignments.PageOfWaitingUsers"))
 @needs("access.read", of=ASSIGNMENT)
 def list_waiting(path: IdPath, query: PageQuery) -> Page[UserRef]:
     """List users waiting for confirmation.
@@ -162,7 +162,7 @@ def list_waiting(path: IdPath, query: PageQuery) -> Page[UserRef]:
     return rule_confirmations.waiting(app_context(), path.id, page_request(query))
 
 
-@routes.post("/assignments/<id>/confirm", responses=responses("assignments.Assignment"))
+@routes.post("/assignments/<id>/confirm", responses=responses("access.assignments.Assignment"))
 @needs("assignments.change", of=ASSIGNMENT)
 def confirm_users(path: IdPath, body: ConfirmUsersRequest) -> AssignmentLine:
     """Confirm users of a rule.
@@ -172,7 +172,7 @@ def confirm_users(path: IdPath, body: ConfirmUsersRequest) -> AssignmentLine:
     return rule_confirmations.confirm(app_context(), caller(), path.id, body.users, sure_of(body))
 
 
-@routes.post("/assignments/<id>/confirm/preview", responses=responses("assignments.Preview"))
+@routes.post("/assignments/<id>/confirm/preview", responses=responses("access.assignments.Preview"))
 @needs("access.read", of=ASSIGNMENT)
 def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> Preview:
     """Preview a confirmation of users.
@@ -182,7 +182,7 @@ def preview_confirming(path: IdPath, body: ConfirmUsersRequest) -> Preview:
     return rule_confirmations.preview_confirming(app_context(), path.id, body.users)
 
 
-@routes.get("/applications/<key>/mapping", responses=responses("assignments.PageOfAssignments"))
+@routes.get("/applications/<key>/mapping", responses=responses("access.assignments.PageOfAssignments"))
 @needs("access.read", of=PATH)
 def mapping_table(path: KeyPath, query: PageQuery) -> Page[AssignmentLine]:
     """List the role mapping.
@@ -192,7 +192,7 @@ def mapping_table(path: KeyPath, query: PageQuery) -> Page[AssignmentLine]:
     return role_mapping.table(app_context(), path.key, page_request(query))
 
 
-@routes.post("/applications/<key>/mapping/bulk", responses=responses("assignments.Bulk"))
+@routes.post("/applications/<key>/mapping/bulk", responses=responses("access.assignments.Bulk"))
 @needs("assignments.change", of=PATH)
 def map_many(path: KeyPath, body: BulkAssignRequest) -> BulkMapping:
     """Map several groups.
@@ -205,7 +205,7 @@ def map_many(path: KeyPath, body: BulkAssignRequest) -> BulkMapping:
     )
 
 
-@routes.post("/applications/<key>/mapping/pattern", responses=responses("assignments.PatternTried"))
+@routes.post("/applications/<key>/mapping/pattern", responses=responses("access.assignments.PatternTried"))
 @needs("access.read", of=PATH)
 def try_pattern(path: KeyPath, body: CheckPatternRequest) -> PatternTried:
     """Preview a group name pattern.
@@ -215,7 +215,7 @@ def try_pattern(path: KeyPath, body: CheckPatternRequest) -> PatternTried:
     return role_mapping.try_pattern(app_context(), path.key, body.source, body.pattern, body.confirmed)
 
 
-@routes.post("/rules/matches", responses=responses("assignments.MatchingUsers"))
+@routes.post("/rules/matches", responses=responses("access.assignments.MatchingUsers"))
 @needs("attributes.read", of=ALL)
 def try_rule(body: CheckRuleRequest) -> MatchingUsers:
     """List users who match a rule.
@@ -225,7 +225,7 @@ def try_rule(body: CheckRuleRequest) -> MatchingUsers:
     return rule_matches.try_rule(app_context(), body.rule)
 
 
-@routes.put("/applications/<key>/policy", responses=responses("applications.Application"))
+@routes.put("/applications/<key>/policy", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def change_policy(path: KeyPath, body: PolicyRequest) -> ApplicationDetail:
     """Change the access policy.
@@ -236,7 +236,7 @@ def change_policy(path: KeyPath, body: PolicyRequest) -> ApplicationDetail:
     return applications.one(app_context(), path.key)
 
 
-@routes.post("/applications/<key>/policy/preview", responses=responses("assignments.Preview"))
+@routes.post("/applications/<key>/policy/preview", responses=responses("access.assignments.Preview"))
 @needs("access.read", of=PATH)
 def preview_policy(path: KeyPath, body: PolicyRequest) -> Preview:
     """Preview an access policy.
@@ -246,7 +246,7 @@ def preview_policy(path: KeyPath, body: PolicyRequest) -> Preview:
     return access_policies.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/holds", responses=responses("holds.HoldList"))
+@routes.get("/holds", responses=responses("applications.holds.HoldList"))
 @needs("tasks.read")
 def removal_limit() -> ItemList[HoldItem]:
     """List holds.

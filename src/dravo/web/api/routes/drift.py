@@ -2,27 +2,28 @@
 
 from __future__ import annotations
 
-from dravo.services.provisioning import drift, reconciliation, unlinked_accounts
-from dravo.services.provisioning.drift import DriftLine, RepairPreview
-from dravo.services.provisioning.reconciliation import ReconciliationRun
-from dravo.services.provisioning.unlinked_accounts import CreatedUser
+from dravo.services.provisioning.drift import differences as drift
+from dravo.services.provisioning.drift import reconciliation, unlinked_accounts
+from dravo.services.provisioning.drift.differences import DriftLine, RepairPreview
+from dravo.services.provisioning.drift.reconciliation import ReconciliationRun
+from dravo.services.provisioning.drift.unlinked_accounts import CreatedUser
 from dravo.services.results import Number
 from dravo.store.pagination import Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.common import IdPath, KeyPath, OfApplicationPath, PageQuery
-from dravo.web.api.schemas.drift import (
+from dravo.web.api.schemas.applications.drift import (
     CreateUserFromAccountRequest,
     DriftQuery,
     DriftRequest,
     IgnoreRequest,
     LinkRequest,
 )
+from dravo.web.api.schemas.common import IdPath, KeyPath, OfApplicationPath, PageQuery
 
 routes = api_blueprint("drift")
 
 
-@routes.post("/applications/<key>/reconciliation/runs", responses=responses("drift.Run", 201))
+@routes.post("/applications/<key>/reconciliation/runs", responses=responses("applications.drift.Run", 201))
 @needs("tasks.change")
 def start_run(path: KeyPath) -> tuple[ReconciliationRun, int]:
     """Start a reconciliation.
@@ -32,7 +33,7 @@ def start_run(path: KeyPath) -> tuple[ReconciliationRun, int]:
     return reconciliation.ask_for(app_context(), caller(), path.key), 201
 
 
-@routes.get("/applications/<key>/reconciliation/runs", responses=responses("drift.PageOfRuns"))
+@routes.get("/applications/<key>/reconciliation/runs", responses=responses("applications.drift.PageOfRuns"))
 @needs("tasks.read")
 def list_runs(path: KeyPath, query: PageQuery) -> Page[ReconciliationRun]:
     """List reconciliations.
@@ -42,7 +43,7 @@ def list_runs(path: KeyPath, query: PageQuery) -> Page[ReconciliationRun]:
     return reconciliation.runs(app_context(), path.key, page_request(query))
 
 
-@routes.get("/reconciliation/runs/<id>", responses=responses("drift.Run"))
+@routes.get("/reconciliation/runs/<id>", responses=responses("applications.drift.Run"))
 @needs("tasks.read")
 def get_run(path: IdPath) -> ReconciliationRun:
     """Get a reconciliation.
@@ -52,7 +53,7 @@ def get_run(path: IdPath) -> ReconciliationRun:
     return reconciliation.one_run(app_context(), path.id)
 
 
-@routes.post("/reconciliation/runs/<id>/stop", responses=responses("drift.Run"))
+@routes.post("/reconciliation/runs/<id>/stop", responses=responses("applications.drift.Run"))
 @needs("tasks.change")
 def stop_run(path: IdPath) -> ReconciliationRun:
     """Stop a reconciliation.
@@ -62,7 +63,7 @@ def stop_run(path: IdPath) -> ReconciliationRun:
     return reconciliation.stop(app_context(), caller(), path.id)
 
 
-@routes.get("/applications/<key>/drift", responses=responses("drift.PageOfDrift"))
+@routes.get("/applications/<key>/drift", responses=responses("applications.drift.PageOfDrift"))
 @needs("attributes.read")
 def list_drift(path: KeyPath, query: DriftQuery) -> Page[DriftLine]:
     """List drift of an application.
@@ -82,7 +83,7 @@ def repair_drift(path: KeyPath, body: DriftRequest) -> Number:
     return drift.repair(app_context(), caller(), path.key, body.ids)
 
 
-@routes.post("/applications/<key>/drift/repair/preview", responses=responses("drift.RepairPreview"))
+@routes.post("/applications/<key>/drift/repair/preview", responses=responses("applications.drift.RepairPreview"))
 @needs("attributes.read")
 def preview_repair(path: KeyPath, body: DriftRequest) -> RepairPreview:
     """Preview a repair.
@@ -112,7 +113,7 @@ def link_drift(path: OfApplicationPath, body: LinkRequest) -> Number:
     return unlinked_accounts.link(app_context(), caller(), path.key, path.id, body.user)
 
 
-@routes.post("/applications/<key>/drift/<id>/create-user", responses=responses("drift.MadeUser", 201))
+@routes.post("/applications/<key>/drift/<id>/create-user", responses=responses("applications.drift.MadeUser", 201))
 @needs("users.change")
 def make_user(path: OfApplicationPath, body: CreateUserFromAccountRequest) -> tuple[CreatedUser, int]:
     """Create a user for an unlinked account.

@@ -27,7 +27,7 @@ from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_r
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.common import KeyPath, PageQuery
-from dravo.web.api.schemas.imports import (
+from dravo.web.api.schemas.sources.imports import (
     CheckRequest,
     ConflictDecisionRequest,
     ConflictPath,
@@ -48,7 +48,7 @@ from dravo.web.bodies import LARGEST_BODY
 routes = api_blueprint("reading")
 
 
-@routes.get("/connectors", responses=responses("imports.Connectors"))
+@routes.get("/connectors", responses=responses("sources.imports.Connectors"))
 @needs("sources.read")
 def list_kinds() -> ItemList[Connector]:
     """List connectors.
@@ -58,7 +58,7 @@ def list_kinds() -> ItemList[Connector]:
     return import_config.kinds()
 
 
-@routes.get("/sources/<key>/import", responses=responses("imports.ImportSettings"))
+@routes.get("/sources/<key>/import", responses=responses("sources.imports.ImportSettings"))
 @needs("sources.read")
 def get_reading(path: KeyPath) -> ImportSettings:
     """Get the import settings.
@@ -68,7 +68,7 @@ def get_reading(path: KeyPath) -> ImportSettings:
     return import_config.shown(app_context(), path.key)
 
 
-@routes.put("/sources/<key>/import", responses=responses("imports.ImportSettings"))
+@routes.put("/sources/<key>/import", responses=responses("sources.imports.ImportSettings"))
 @needs("sources.change")
 def change_import(path: KeyPath, body: ImportSettingsRequest) -> ImportSettings:
     """Change the import settings.
@@ -89,7 +89,7 @@ def remove_import(path: KeyPath) -> Response:
     return Response(status=204)
 
 
-@routes.post("/sources/<key>/import/check", responses=responses("imports.ImportCheck"))
+@routes.post("/sources/<key>/import/check", responses=responses("sources.imports.ImportCheck"))
 @needs("sources.change")
 def check_reading(path: KeyPath, body: CheckRequest) -> ImportCheck:
     """Check the connection of a source.
@@ -100,7 +100,7 @@ def check_reading(path: KeyPath, body: CheckRequest) -> ImportCheck:
     return import_config.check(app_context(), caller(), path.key, given or None)
 
 
-@routes.post("/sources/<key>/policy/preview", responses=responses("imports.PolicyPreview"))
+@routes.post("/sources/<key>/policy/preview", responses=responses("sources.imports.PolicyPreview"))
 @needs("sources.change")
 def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> PolicyPreview:
     """Preview a source policy.
@@ -110,7 +110,7 @@ def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> PolicyPreview:
     return policy_preview.try_policy(app_context(), path.key, body.policy.model_dump())
 
 
-@routes.post("/sources/<key>/import/files", responses=responses("imports.ImportSettings"))
+@routes.post("/sources/<key>/import/files", responses=responses("sources.imports.ImportSettings"))
 @needs("sources.change", largest=LARGEST_BODY)
 def put_file(path: KeyPath, body: FileRequest) -> ImportSettings:
     """Upload a file of a source.
@@ -126,7 +126,7 @@ def put_file(path: KeyPath, body: FileRequest) -> ImportSettings:
     return import_config.put_file(app_context(), caller(), path.key, body.name, content)
 
 
-@routes.put("/sources/<key>/priority", responses=responses("sources.Source"))
+@routes.put("/sources/<key>/priority", responses=responses("sources.sources.Source"))
 @needs("sources.change")
 def change_priority(path: KeyPath, body: PriorityRequest) -> SourceLine:
     """Change the priority of a source.
@@ -136,7 +136,7 @@ def change_priority(path: KeyPath, body: PriorityRequest) -> SourceLine:
     return source_priority.change(app_context(), caller(), path.key, body.model_dump(), sure_of(body))
 
 
-@routes.post("/sources/<key>/priority/preview", responses=responses("assignments.Preview"))
+@routes.post("/sources/<key>/priority/preview", responses=responses("access.assignments.Preview"))
 @needs("attributes.read")
 def preview_priority(path: KeyPath, body: PriorityRequest) -> Preview:
     """Preview a changed priority.
@@ -146,7 +146,7 @@ def preview_priority(path: KeyPath, body: PriorityRequest) -> Preview:
     return source_priority.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/sources/<key>/import/runs", responses=responses("imports.PageOfImportRuns"))
+@routes.get("/sources/<key>/import/runs", responses=responses("sources.imports.PageOfImportRuns"))
 @needs("sources.read")
 def list_runs(path: KeyPath, query: PageQuery) -> Page[ImportRun]:
     """List import runs.
@@ -156,7 +156,7 @@ def list_runs(path: KeyPath, query: PageQuery) -> Page[ImportRun]:
     return import_runs.runs(app_context(), path.key, page_request(query))
 
 
-@routes.post("/sources/<key>/import/runs", responses=responses("imports.ImportRun", 201))
+@routes.post("/sources/<key>/import/runs", responses=responses("sources.imports.ImportRun", 201))
 @needs("sources.change")
 def start_run(path: KeyPath, body: StartRunRequest) -> tuple[ImportRun, int]:
     """Start an import run.
@@ -167,7 +167,7 @@ def start_run(path: KeyPath, body: StartRunRequest) -> tuple[ImportRun, int]:
     return import_runs.request_run(app_context(), caller(), path.key, options, body.confirm), 201
 
 
-@routes.get("/sources/<key>/import/runs/<run>", responses=responses("imports.ImportRun"))
+@routes.get("/sources/<key>/import/runs/<run>", responses=responses("sources.imports.ImportRun"))
 @needs("sources.read")
 def get_run(path: RunPath) -> ImportRun:
     """Get an import run.
@@ -177,7 +177,7 @@ def get_run(path: RunPath) -> ImportRun:
     return import_runs.one_run(app_context(), path.run, path.key)
 
 
-@routes.post("/sources/<key>/import/runs/<run>/stop", responses=responses("imports.ImportRun"))
+@routes.post("/sources/<key>/import/runs/<run>/stop", responses=responses("sources.imports.ImportRun"))
 @needs("sources.change")
 def stop_run(path: RunPath) -> ImportRun:
     """Stop an import run.
@@ -187,7 +187,7 @@ def stop_run(path: RunPath) -> ImportRun:
     return import_runs.stop(app_context(), caller(), path.key, path.run)
 
 
-@routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("imports.PageOfImportRunEntries"))
+@routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("sources.imports.PageOfImportRunEntries"))
 @needs("attributes.read")
 def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> Page[ImportRunEntry]:
     """List entries of an import run.
@@ -197,7 +197,7 @@ def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> Page[ImportRunEnt
     return import_runs.lines(app_context(), path.key, path.run, page_request(query), query.kind, query.q)
 
 
-@routes.post("/sources/<key>/users/<user>/refresh", responses=responses("imports.ImportRun"))
+@routes.post("/sources/<key>/users/<user>/refresh", responses=responses("sources.imports.ImportRun"))
 @needs("sources.change")
 def refresh_user(path: UserOfSourcePath) -> ImportRun:
     """Refresh one user of a source.
@@ -207,7 +207,7 @@ def refresh_user(path: UserOfSourcePath) -> ImportRun:
     return import_refresh.refresh(app_context(), caller(), path.key, path.user)
 
 
-@routes.get("/sources/<key>/conflicts", responses=responses("imports.PageOfConflicts"))
+@routes.get("/sources/<key>/conflicts", responses=responses("sources.imports.PageOfConflicts"))
 @needs("sources.read")
 def list_conflicts(path: KeyPath, query: ConflictsQuery) -> Page[SourceConflict]:
     """List conflicts.
@@ -217,7 +217,7 @@ def list_conflicts(path: KeyPath, query: ConflictsQuery) -> Page[SourceConflict]
     return conflicts.list_conflicts(app_context(), caller(), path.key, page_request(query), query.status)
 
 
-@routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("imports.SourceConflict"))
+@routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("sources.imports.SourceConflict"))
 @needs("sources.change")
 def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> SourceConflict:
     """Resolve a conflict.
@@ -227,7 +227,7 @@ def decide_conflict(path: ConflictPath, body: ConflictDecisionRequest) -> Source
     return conflicts.decide(app_context(), caller(), path.key, path.conflict, body.decision, body.user)
 
 
-@routes.post("/records/<record>/link/preview", responses=responses("assignments.Preview"))
+@routes.post("/records/<record>/link/preview", responses=responses("access.assignments.Preview"))
 @needs("attributes.read")
 def preview_move(path: RecordPath, body: LinkRecordRequest) -> Preview:
     """Preview a changed record link.

@@ -10,18 +10,18 @@ from dravo.services.provisioning.applications import ApplicationDetail
 from dravo.store.pagination import Page
 from dravo.web.api.auth import PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.common import KeyPath
-from dravo.web.api.schemas.license_plans import (
+from dravo.web.api.schemas.applications.license_plans import (
     ChangeLicensePlanRequest,
     CreateLicensePlanRequest,
     PlanPath,
     SeatsQuery,
 )
+from dravo.web.api.schemas.common import KeyPath
 
 routes = api_blueprint("plans")
 
 
-@routes.post("/applications/<key>/license-plans", responses=responses("applications.Application", 201))
+@routes.post("/applications/<key>/license-plans", responses=responses("applications.applications.Application", 201))
 @needs("applications.change")
 def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[ApplicationDetail, int]:
     """Create a license plan.
@@ -33,7 +33,7 @@ def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[Application
     return applications.one(app_context(), path.key), 201
 
 
-@routes.patch("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
+@routes.patch("/applications/<key>/license-plans/<plan>", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> ApplicationDetail:
     """Change a license plan.
@@ -45,7 +45,7 @@ def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> ApplicationDe
 
 
 @routes.post(
-    "/applications/<key>/license-plans/<plan>/preview", responses=responses("assignments.ChangeEffects")
+    "/applications/<key>/license-plans/<plan>/preview", responses=responses("access.assignments.ChangeEffects")
 )
 @needs("access.read", of=PATH)
 def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> PreviewedEffects:
@@ -56,7 +56,7 @@ def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> PreviewedEff
     return license_plans.preview_change(app_context(), path.key, path.plan, body.model_dump()).shown()
 
 
-@routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.Application"))
+@routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.applications.Application"))
 @needs("applications.change")
 def remove_plan(path: PlanPath) -> ApplicationDetail:
     """Delete a license plan.
@@ -67,7 +67,7 @@ def remove_plan(path: PlanPath) -> ApplicationDetail:
     return applications.one(app_context(), path.key)
 
 
-@routes.get("/applications/<key>/seats", responses=responses("license_plans.PageOfSeats"))
+@routes.get("/applications/<key>/seats", responses=responses("applications.license_plans.PageOfSeats"))
 @needs("access.read", of=PATH)
 def list_seats(path: KeyPath, query: SeatsQuery) -> Page[SeatLine]:
     """List seats.

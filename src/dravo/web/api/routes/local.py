@@ -50,7 +50,7 @@ def change_user(path: UserPath, body: LocalUserRequest) -> UserDetail:
     )
 
 
-@routes.post("/users/<user>/preview", responses=responses("assignments.Preview"))
+@routes.post("/users/<user>/preview", responses=responses("access.assignments.Preview"))
 @needs("attributes.read")
 def preview_user(path: UserPath, body: LocalUserRequest) -> Preview:
     """Preview a changed local user.
@@ -71,7 +71,7 @@ def remove_user(path: UserPath, query: ConfirmedQuery) -> Response:
     return Response(status=204)
 
 
-@routes.get("/users/<user>/removal", responses=responses("assignments.Preview"))
+@routes.get("/users/<user>/removal", responses=responses("access.assignments.Preview"))
 @needs("access.read")
 def preview_removing_user(path: UserPath) -> Preview:
     """Preview a user leaving.
@@ -112,7 +112,7 @@ def remove_group(path: IdPath, query: ConfirmedQuery) -> Response:
     return Response(status=204)
 
 
-@routes.get("/groups/<id>/removal", responses=responses("assignments.Preview"))
+@routes.get("/groups/<id>/removal", responses=responses("access.assignments.Preview"))
 @needs("access.read")
 def preview_removing_group(path: IdPath) -> Preview:
     """Preview the deletion of a group.
@@ -132,7 +132,7 @@ def change_members(path: IdPath, body: MembersRequest) -> GroupLine:
     return local_groups.change_members(app_context(), caller(), path.id, _members(body), sure_of(body))
 
 
-@routes.post("/groups/<id>/members/preview", responses=responses("assignments.Preview"))
+@routes.post("/groups/<id>/members/preview", responses=responses("access.assignments.Preview"))
 @needs("access.read")
 def preview_members(path: IdPath, body: MembersRequest) -> Preview:
     """Preview changed group members.

@@ -6,11 +6,12 @@ from __future__ import annotations
 
 from flask import Response
 
-from dravo.services.access import review_decisions, review_export
-from dravo.services.access import reviews as access_reviews
 from dravo.services.access.matrix import View
-from dravo.services.access.review_decisions import ReviewDecision
-from dravo.services.access.reviews import Review, ReviewRow
+from dravo.services.access.reviews import decisions as review_decisions
+from dravo.services.access.reviews import export as review_export
+from dravo.services.access.reviews import reviews as access_reviews
+from dravo.services.access.reviews.decisions import ReviewDecision
+from dravo.services.access.reviews.reviews import Review, ReviewRow
 from dravo.services.changes.preview import Preview
 from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import Page
@@ -18,19 +19,19 @@ from dravo.web.api.auth import ALL, BODY, QUERY, api_blueprint, app_context, cal
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
-from dravo.web.api.schemas.common import IdPath, PageQuery
-from dravo.web.api.schemas.reviews import (
+from dravo.web.api.schemas.access.reviews import (
     DecisionRequest,
     ReviewExportQuery,
     ReviewRequest,
     ReviewRowsQuery,
     RowsRequest,
 )
+from dravo.web.api.schemas.common import IdPath, PageQuery
 
 routes = api_blueprint("reviews")
 
 
-@routes.get("/reviews", responses=responses("reviews.PageOfReviews"))
+@routes.get("/reviews", responses=responses("access.reviews.PageOfReviews"))
 @needs("access.read", of=ALL)
 def list_reviews(query: PageQuery) -> Page[Review]:
     """List access reviews.
@@ -40,7 +41,7 @@ def list_reviews(query: PageQuery) -> Page[Review]:
     return access_reviews.list_reviews(app_context(), caller(), page_request(query))
 
 
-@routes.post("/reviews", responses=responses("reviews.Review", 201))
+@routes.post("/reviews", responses=responses("access.reviews.Review", 201))
 @needs("reviews.change")
 def begin_review(body: ReviewRequest) -> tuple[Review, int]:
     """Create an access review.
@@ -51,7 +52,7 @@ def begin_review(body: ReviewRequest) -> tuple[Review, int]:
     return access_reviews.start(app_context(), caller(), body.label, body.until, view, body.note), 201
 
 
-@routes.get("/reviews/<id>", responses=responses("reviews.Review"))
+@routes.get("/reviews/<id>", responses=responses("access.reviews.Review"))
 @needs("access.read", of=ALL)
 def get_review(path: IdPath) -> Review:
     """Get an access review.
@@ -61,7 +62,7 @@ def get_review(path: IdPath) -> Review:
     return access_reviews.one(app_context(), caller(), path.id)
 
 
-@routes.get("/reviews/<id>/rows", responses=responses("reviews.PageOfReviewRows"))
+@routes.get("/reviews/<id>/rows", responses=responses("access.reviews.PageOfReviewRows"))
 @needs("access.read", of=QUERY)
 def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> Page[ReviewRow]:
     """List rows of a review.
@@ -72,7 +73,7 @@ def list_review_rows(path: IdPath, query: ReviewRowsQuery) -> Page[ReviewRow]:
     return access_reviews.rows(app_context(), path.id, page_request(query), only)
 
 
-@routes.post("/reviews/<id>/preview", responses=responses("assignments.Preview"))
+@routes.post("/reviews/<id>/preview", responses=responses("access.assignments.Preview"))
 @needs("access.read", of=BODY)
 def preview_taking_away(path: IdPath, body: RowsRequest) -> Preview:
     """Preview a removal in a review.
@@ -82,7 +83,7 @@ def preview_taking_away(path: IdPath, body: RowsRequest) -> Preview:
     return review_decisions.preview(app_context(), path.id, body.application, body.rows)
 
 
-@routes.post("/reviews/<id>/decide", responses=responses("reviews.Review"))
+@routes.post("/reviews/<id>/decide", responses=responses("access.reviews.Review"))
 @needs("assignments.change", of=BODY)
 def decide(path: IdPath, body: DecisionRequest) -> Review:
     """Decide rows of a review.
@@ -98,7 +99,7 @@ def decide(path: IdPath, body: DecisionRequest) -> Review:
     )
 
 
-@routes.post("/reviews/<id>/close", responses=responses("reviews.Review"))
+@routes.post("/reviews/<id>/close", responses=responses("access.reviews.Review"))
 @needs("reviews.change")
 def close_review(path: IdPath) -> Review:
     """End an access review.

@@ -302,7 +302,7 @@ def change_setting(path: SettingPath, body: SettingRequest) -> ItemList[SettingL
     return settings.change(app_context(), caller(), path.name, body.value)
 
 
-@routes.post("/settings/<name>/preview", responses=responses("assignments.ChangeEffects"))
+@routes.post("/settings/<name>/preview", responses=responses("access.assignments.ChangeEffects"))
 @needs("settings.change")
 def preview_setting(path: SettingPath, body: SettingRequest) -> PreviewedEffects:
     """Preview an organization setting.

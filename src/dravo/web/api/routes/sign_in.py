@@ -16,13 +16,14 @@ from dravo.services.ingest.claimed_groups import GroupInClaims, GroupMadeAhead
 from dravo.services.notifications import mail_queue
 from dravo.services.notifications.mail_queue import MailSettings, MailTested
 from dravo.services.security.rate_limits import RateLimiter
-from dravo.services.sign_in import eligibility, email_codes, rollout, setup_checklist, test_sign_ins
+from dravo.services.sign_in import eligibility, email_codes, setup_checklist, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions
-from dravo.services.sign_in import settings as sign_in_settings
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.eligibility import PlannedSignIn, SignInOptions
 from dravo.services.sign_in.sessions import SignedInUser, UserPortal, UserSession
+from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.setup_checklist import SignInSetup
 from dravo.services.sign_in.start import SignInForEmail
 from dravo.services.sign_in.test_sign_ins import NewSignInTest, SignInTest
@@ -34,7 +35,7 @@ from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, caller, 
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.settings import MailRequest, TestMailRequest
-from dravo.web.api.schemas.sign_in import (
+from dravo.web.api.schemas.sources.sign_in import (
     ClaimedGroupRequest,
     ClaimedQuery,
     CreateTestSignInRequest,
@@ -79,7 +80,7 @@ def _base() -> str:
     return str(current_app.config["PUBLIC_URL"])
 
 
-@routes.get("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
+@routes.get("/sources/<key>/sign-in", responses=responses("sources.sign_in.SignIn"))
 @needs("sources.read")
 def get_sign_in(path: KeyPath) -> SignInSetup:
     """Get the sign-in settings.
@@ -89,7 +90,7 @@ def get_sign_in(path: KeyPath) -> SignInSetup:
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@routes.put("/sources/<key>/sign-in", responses=responses("sign_in.SignIn"))
+@routes.put("/sources/<key>/sign-in", responses=responses("sources.sign_in.SignIn"))
 @needs("sources.change")
 def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> SignInSetup:
     """Change the sign-in settings.
@@ -100,7 +101,7 @@ def change_sign_in(path: KeyPath, body: SignInSettingsRequest) -> SignInSetup:
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@routes.post("/sources/<key>/sign-in/preview", responses=responses("assignments.ChangeEffects"))
+@routes.post("/sources/<key>/sign-in/preview", responses=responses("access.assignments.ChangeEffects"))
 @needs("sources.change")
 def preview_sign_in(path: KeyPath, body: SignInSettingsRequest) -> PreviewedEffects:
     """Preview sign-in settings.
@@ -121,7 +122,7 @@ def forget_sign_in(path: KeyPath) -> Response:
     return Response(status=204)
 
 
-@routes.post("/sources/<key>/sign-in/status", responses=responses("sign_in.SignIn"))
+@routes.post("/sources/<key>/sign-in/status", responses=responses("sources.sign_in.SignIn"))
 @needs("sources.change")
 def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> SignInSetup:
     """Change the sign-in status.
@@ -132,7 +133,7 @@ def set_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> SignInSetup:
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@routes.post("/sources/<key>/sign-in/status/preview", responses=responses("assignments.ChangeEffects"))
+@routes.post("/sources/<key>/sign-in/status/preview", responses=responses("access.assignments.ChangeEffects"))
 @needs("sources.read")
 def preview_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> PreviewedEffects:
     """Preview a sign-in status.
@@ -142,7 +143,7 @@ def preview_sign_in_status(path: KeyPath, body: SignInStatusRequest) -> Previewe
     return rollout.preview_status(app_context(), caller(), path.key, body.status).shown()
 
 
-@routes.post("/sources/<key>/sign-in/certificates", responses=responses("sign_in.SignIn"))
+@routes.post("/sources/<key>/sign-in/certificates", responses=responses("sources.sign_in.SignIn"))
 @needs("sources.change")
 def use_certificates(path: KeyPath) -> SignInSetup:
     """Accept new certificates.
@@ -153,7 +154,7 @@ def use_certificates(path: KeyPath) -> SignInSetup:
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@routes.post("/sources/<key>/sign-in/keys", responses=responses("sign_in.SignIn"))
+@routes.post("/sources/<key>/sign-in/keys", responses=responses("sources.sign_in.SignIn"))
 @needs("sources.change")
 def change_keys(path: KeyPath, body: KeysRequest) -> SignInSetup:
     """Rotate the key of Dravo.
@@ -164,7 +165,7 @@ def change_keys(path: KeyPath, body: KeysRequest) -> SignInSetup:
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 
-@routes.get("/sources/<key>/sign-in/tests", responses=responses("sign_in.PageOfSignInTests"))
+@routes.get("/sources/<key>/sign-in/tests", responses=responses("sources.sign_in.PageOfSignInTests"))
 @needs("sources.read")
 def list_sign_in_tests(path: KeyPath, query: PageQuery) -> Page[SignInTest]:
     """List test sign-ins.
@@ -174,7 +175,7 @@ def list_sign_in_tests(path: KeyPath, query: PageQuery) -> Page[SignInTest]:
     return test_sign_ins.list_test_sign_ins(app_context(), path.key, page_request(query))
 
 
-@routes.post("/sources/<key>/sign-in/tests", responses=responses("sign_in.NewSignInTest", 201))
+@routes.post("/sources/<key>/sign-in/tests", responses=responses("sources.sign_in.NewSignInTest", 201))
 @needs("sources.change")
 def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[NewSignInTest, int]:
     """Create a test sign-in.
@@ -185,7 +186,7 @@ def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[N
     return test_sign_ins.begin(app_context(), caller(), path.key, wanted, _base()), 201
 
 
-@routes.get("/sources/<key>/sign-in/traces", responses=responses("sign_in.PageOfSignIns"))
+@routes.get("/sources/<key>/sign-in/traces", responses=responses("sources.sign_in.PageOfSignIns"))
 @needs("sources.read")
 def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> Page[SignInLine]:
     """List sign-ins.
@@ -196,7 +197,7 @@ def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> Page[SignInLine]:
     return sign_in_traces.list_traces(app_context(), path.key, page_request(query), only)
 
 
-@routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sign_in.SignInTrace"))
+@routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sources.sign_in.SignInTrace"))
 @needs("sources.read")
 def get_sign_in_trace(path: SignInTracePath) -> SignInTrace:
     """Get a sign-in trace.
@@ -206,7 +207,7 @@ def get_sign_in_trace(path: SignInTracePath) -> SignInTrace:
     return sign_in_traces.one(app_context(), caller(), path.key, path.trace)
 
 
-@routes.post("/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sign_in.PlannedSignIn"))
+@routes.post("/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sources.sign_in.PlannedSignIn"))
 @needs("attributes.read")
 def plan_again(path: SignInTracePath, body: RerunRequest) -> PlannedSignIn:
     """Evaluate a sign-in again.
@@ -216,7 +217,7 @@ def plan_again(path: SignInTracePath, body: RerunRequest) -> PlannedSignIn:
     return eligibility.plan_again(app_context(), path.key, path.trace, body.policy.model_dump())
 
 
-@routes.get("/claimed-groups", responses=responses("sign_in.GroupsInClaims"))
+@routes.get("/claimed-groups", responses=responses("sources.sign_in.GroupsInClaims"))
 @needs("users.read")
 def list_claimed_groups(query: ClaimedQuery) -> ItemList[GroupInClaims]:
     """List groups from claims.
@@ -226,7 +227,7 @@ def list_claimed_groups(query: ClaimedQuery) -> ItemList[GroupInClaims]:
     return claimed_groups.seen(app_context(), query.q)
 
 
-@routes.post("/sources/<key>/sign-in/groups", responses=responses("sign_in.GroupMadeAhead", 201))
+@routes.post("/sources/<key>/sign-in/groups", responses=responses("sources.sign_in.GroupMadeAhead", 201))
 @needs("groups.change")
 def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[GroupMadeAhead, int]:
     """Create a group from claims.
@@ -236,7 +237,7 @@ def make_claimed_group(path: KeyPath, body: ClaimedGroupRequest) -> tuple[GroupM
     return claimed_groups.make(app_context(), caller(), path.key, body.name), 201
 
 
-@routes.get("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
+@routes.get("/users/<user>/sessions", responses=responses("sources.sign_in.UserSessions"))
 @needs("users.read")
 def list_sessions(path: UserPath) -> ItemList[UserSession]:
     """List sessions of a user.
@@ -246,7 +247,7 @@ def list_sessions(path: UserPath) -> ItemList[UserSession]:
     return user_sessions.of_user(app_context(), path.user)
 
 
-@routes.get("/users/<user>/sign-in-options", responses=responses("sign_in.SignInOptions"))
+@routes.get("/users/<user>/sign-in-options", responses=responses("sources.sign_in.SignInOptions"))
 @needs("users.read")
 def list_ways(path: UserPath) -> SignInOptions:
     """List sign-in options of a user.
@@ -256,7 +257,7 @@ def list_ways(path: UserPath) -> SignInOptions:
     return eligibility.of_user(app_context(), path.user)
 
 
-@routes.delete("/users/<user>/sessions", responses=responses("sign_in.UserSessions"))
+@routes.delete("/users/<user>/sessions", responses=responses("sources.sign_in.UserSessions"))
 @needs("users.change")
 def end_sessions(path: UserPath) -> ItemList[UserSession]:
     """End all sessions of a user.
@@ -302,7 +303,7 @@ def test_mail(body: TestMailRequest) -> MailTested:
 # What everyone else sees
 
 
-@routes.get("/sign-in", responses=responses("sign_in.SignInForEmail"))
+@routes.get("/sign-in", responses=responses("sources.sign_in.SignInForEmail"))
 @needs("nothing")
 def where_to_sign_in(query: SignInForEmailQuery) -> SignInForEmail:
     """Find the source of an email.
@@ -312,7 +313,7 @@ def where_to_sign_in(query: SignInForEmailQuery) -> SignInForEmail:
     return sign_in_start.source_for_email(app_context(), query.email)
 
 
-@routes.post("/sign-in/code", responses=responses("sign_in.CodeSent"))
+@routes.post("/sign-in/code", responses=responses("sources.sign_in.CodeSent"))
 @needs("nothing")
 def ask_for_code(body: RequestCodeRequest) -> Response:
     """Request a sign-in code.
@@ -342,7 +343,7 @@ def ask_for_code(body: RequestCodeRequest) -> Response:
     return response
 
 
-@routes.post("/sign-in/code/verify", responses=responses("sign_in.CodeResult"))
+@routes.post("/sign-in/code/verify", responses=responses("sources.sign_in.CodeResult"))
 @needs("nothing")
 def give_code(body: VerifyCodeRequest) -> Response:
     """Verify a sign-in code.
@@ -379,7 +380,7 @@ def _limiter() -> RateLimiter:
     return found
 
 
-@routes.get("/me/applications", responses=responses("sign_in.UserPortal"))
+@routes.get("/me/applications", responses=responses("sources.sign_in.UserPortal"))
 @needs("nothing")
 def yours() -> UserPortal:
     """List your applications.

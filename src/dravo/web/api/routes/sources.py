@@ -20,7 +20,7 @@ from dravo.store.queries.scim_requests import RequestFilter
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
-from dravo.web.api.schemas.sources import (
+from dravo.web.api.schemas.sources.sources import (
     AddSourceRequest,
     ChangeSourceRequest,
     CreateScimTokenRequest,
@@ -34,7 +34,7 @@ from dravo.web.api.schemas.sources import (
 routes = api_blueprint("sources")
 
 
-@routes.get("/sources", responses=responses("sources.PageOfSources"))
+@routes.get("/sources", responses=responses("sources.sources.PageOfSources"))
 @needs("sources.read")
 def list_sources(query: PageQuery) -> Page[SourceLine]:
     """List sources.
@@ -44,7 +44,7 @@ def list_sources(query: PageQuery) -> Page[SourceLine]:
     return sources.list_sources(app_context(), page_request(query))
 
 
-@routes.post("/sources", responses=responses("sources.Source", 201))
+@routes.post("/sources", responses=responses("sources.sources.Source", 201))
 @needs("sources.change")
 def add_source(body: AddSourceRequest) -> tuple[SourceLine, int]:
     """Add a source.
@@ -54,7 +54,7 @@ def add_source(body: AddSourceRequest) -> tuple[SourceLine, int]:
     return sources.add(app_context(), caller(), body.key, body.label), 201
 
 
-@routes.get("/sources/<key>", responses=responses("sources.Source"))
+@routes.get("/sources/<key>", responses=responses("sources.sources.Source"))
 @needs("sources.read")
 def get_source(path: KeyPath) -> SourceLine:
     """Get a source.
@@ -64,7 +64,7 @@ def get_source(path: KeyPath) -> SourceLine:
     return sources.one(app_context(), path.key)
 
 
-@routes.patch("/sources/<key>", responses=responses("sources.Source"))
+@routes.patch("/sources/<key>", responses=responses("sources.sources.Source"))
 @needs("sources.change")
 def change_source(path: KeyPath, body: ChangeSourceRequest) -> SourceLine:
     """Change a source.
@@ -85,7 +85,7 @@ def remove_source(path: KeyPath) -> Response:
     return Response(status=204)
 
 
-@routes.get("/sources/<key>/checklist", responses=responses("sources.SetupChecklist"))
+@routes.get("/sources/<key>/checklist", responses=responses("sources.sources.SetupChecklist"))
 @needs("sources.read")
 def checklist(path: KeyPath) -> SetupChecklist:
     """Get the setup checklist.
@@ -95,7 +95,7 @@ def checklist(path: KeyPath) -> SetupChecklist:
     return scim_checklist.checklist(app_context(), path.key, current_app.config["PUBLIC_URL"])
 
 
-@routes.get("/sources/<key>/tokens", responses=responses("sources.PageOfScimTokens"))
+@routes.get("/sources/<key>/tokens", responses=responses("sources.sources.PageOfScimTokens"))
 @needs("sources.read")
 def list_tokens(path: KeyPath, query: PageQuery) -> Page[ScimToken]:
     """List SCIM tokens.
@@ -105,7 +105,7 @@ def list_tokens(path: KeyPath, query: PageQuery) -> Page[ScimToken]:
     return scim_tokens.tokens(app_context(), path.key, page_request(query))
 
 
-@routes.post("/sources/<key>/tokens", responses=responses("sources.NewScimToken", 201))
+@routes.post("/sources/<key>/tokens", responses=responses("sources.sources.NewScimToken", 201))
 @needs("sources.change")
 def add_token(path: KeyPath, body: CreateScimTokenRequest) -> tuple[NewScimToken, int]:
     """Create a SCIM token.
@@ -128,7 +128,7 @@ def revoke_token(path: TokenPath) -> Response:
     return Response(status=204)
 
 
-@routes.get("/sources/<key>/schemas", responses=responses("sources.SourceSchemas"))
+@routes.get("/sources/<key>/schemas", responses=responses("sources.sources.SourceSchemas"))
 @needs("sources.read")
 def list_schemas(path: KeyPath) -> ItemList[SourceSchema]:
     """List schema extensions.
@@ -138,7 +138,7 @@ def list_schemas(path: KeyPath) -> ItemList[SourceSchema]:
     return source_schemas.list_schemas(app_context(), path.key)
 
 
-@routes.post("/sources/<key>/schemas", responses=responses("sources.SourceSchemas", 201))
+@routes.post("/sources/<key>/schemas", responses=responses("sources.sources.SourceSchemas", 201))
 @needs("sources.change")
 def add_schema(path: KeyPath, body: SchemaRequest) -> tuple[ItemList[SourceSchema], int]:
     """Add a schema extension.
@@ -159,7 +159,7 @@ def remove_schema(path: SchemaPath) -> Response:
     return Response(status=204)
 
 
-@routes.get("/sources/<key>/requests", responses=responses("sources.PageOfScimRequests"))
+@routes.get("/sources/<key>/requests", responses=responses("sources.sources.PageOfScimRequests"))
 @needs("sources.read")
 def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLine]:
     """List inbound SCIM requests.
@@ -178,7 +178,7 @@ def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLi
     )
 
 
-@routes.get("/sources/<key>/requests/<id>", responses=responses("sources.ScimRequestDetail"))
+@routes.get("/sources/<key>/requests/<id>", responses=responses("sources.sources.ScimRequestDetail"))
 @needs("attributes.read")
 def get_request(path: ScimRequestPath) -> ScimRequest:
     """Get an inbound SCIM request.

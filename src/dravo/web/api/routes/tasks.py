@@ -24,14 +24,14 @@ from dravo.web.api.dates import instant_of
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.activity import ActivityQuery, AuditQuery, EntryPath
-from dravo.web.api.schemas.common import ConfirmedRequest, IdPath
-from dravo.web.api.schemas.tasks import (
+from dravo.web.api.schemas.applications.tasks import (
     KindsQuery,
     ProvisioningSummaryQuery,
     ResolveRequest,
     RetryRequest,
     TasksQuery,
 )
+from dravo.web.api.schemas.common import ConfirmedRequest, IdPath
 
 routes = api_blueprint("tasks")
 
@@ -44,7 +44,7 @@ class AuditVerification:
     broken_at: int | None
 
 
-@routes.get("/provisioning/tasks", responses=responses("tasks.PageOfTasks"))
+@routes.get("/provisioning/tasks", responses=responses("applications.tasks.PageOfTasks"))
 @needs("tasks.read", of=QUERY)
 def list_tasks(query: TasksQuery) -> Page[TaskLine]:
     """List provisioning tasks.
@@ -55,7 +55,7 @@ def list_tasks(query: TasksQuery) -> Page[TaskLine]:
     return tasks.list_tasks(app_context(), page_request(query), only)
 
 
-@routes.get("/provisioning/tasks/<id>", responses=responses("tasks.Task"))
+@routes.get("/provisioning/tasks/<id>", responses=responses("applications.tasks.Task"))
 @needs("tasks.read")
 def get_task(path: IdPath) -> TaskDetail:
     """Get a provisioning task.
@@ -65,7 +65,7 @@ def get_task(path: IdPath) -> TaskDetail:
     return tasks.one(app_context(), path.id)
 
 
-@routes.post("/provisioning/tasks/<id>/retry", responses=responses("tasks.Task"))
+@routes.post("/provisioning/tasks/<id>/retry", responses=responses("applications.tasks.Task"))
 @needs("tasks.retry")
 def again(path: IdPath) -> TaskDetail:
     """Retry a provisioning task.
@@ -75,7 +75,7 @@ def again(path: IdPath) -> TaskDetail:
     return tasks.retry(app_context(), caller(), path.id)
 
 
-@routes.get("/provisioning/errors", responses=responses("tasks.TaskErrors"))
+@routes.get("/provisioning/errors", responses=responses("applications.tasks.TaskErrors"))
 @needs("tasks.read", of=QUERY)
 def kinds(query: KindsQuery) -> ItemList[TaskError]:
     """List errors of open tasks.
@@ -85,7 +85,7 @@ def kinds(query: KindsQuery) -> ItemList[TaskError]:
     return tasks.error_groups(app_context(), query.application)
 
 
-@routes.get("/provisioning/summary", responses=responses("tasks.ProvisioningSummary"))
+@routes.get("/provisioning/summary", responses=responses("applications.tasks.ProvisioningSummary"))
 @needs("tasks.read", of=QUERY)
 def get_provisioning_summary(query: ProvisioningSummaryQuery) -> ShownSummary:
     """Count pending tasks.
@@ -116,7 +116,7 @@ def again_all(body: RetryRequest) -> Number:
     return tasks.retry_all(app_context(), caller(), body.application, body.kind)
 
 
-@routes.post("/provisioning/tasks/<id>/resolve", responses=responses("tasks.Task"))
+@routes.post("/provisioning/tasks/<id>/resolve", responses=responses("applications.tasks.Task"))
 @needs("tasks.change")
 def found(path: IdPath, body: ResolveRequest) -> TaskDetail:
     """Resolve a provisioning task.
@@ -152,7 +152,7 @@ def audit(query: AuditQuery) -> Page[AuditLine]:
         return audit_log.entries(connection, page_request(query), query.kind, query.object)
 
 
-@routes.get("/audit/<id>/undo", responses=responses("assignments.Preview"))
+@routes.get("/audit/<id>/undo", responses=responses("access.assignments.Preview"))
 @needs("audit.read")
 def preview_undo(path: EntryPath) -> Preview:
     """Preview an undo.

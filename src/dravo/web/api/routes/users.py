@@ -30,8 +30,8 @@ from dravo.web.api.auth import (
     page_request,
 )
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.access import AccessQuery
-from dravo.web.api.schemas.accounts import AccountsQuery
+from dravo.web.api.schemas.access.access import AccessQuery
+from dravo.web.api.schemas.applications.accounts import AccountsQuery
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.groups import GroupsQuery
 from dravo.web.api.schemas.users import AccessExplanationPath, UserPath, UsersQuery
@@ -119,7 +119,7 @@ def list_members(path: IdPath, query: PageQuery) -> Page[UserLine]:
     return replace(found, items=masking.users(caller(), found.items))
 
 
-@routes.get("/access", responses=responses("access.PageOfAccess"))
+@routes.get("/access", responses=responses("access.access.PageOfAccess"))
 @needs("access.read", of=QUERY)
 def list_access(query: AccessQuery) -> Page[AccessLine]:
     """List access.
@@ -142,7 +142,7 @@ def list_access(query: AccessQuery) -> Page[AccessLine]:
         )
 
 
-@routes.get("/accounts", responses=responses("accounts.PageOfAccounts"))
+@routes.get("/accounts", responses=responses("applications.accounts.PageOfAccounts"))
 @needs("access.read", of=QUERY)
 def list_accounts(query: AccountsQuery) -> Page[AccountLine]:
     """List accounts.
@@ -156,7 +156,7 @@ def list_accounts(query: AccountsQuery) -> Page[AccountLine]:
     return replace(found, items=masking.accounts(found.items))
 
 
-@routes.get("/accounts/<id>", responses=responses("accounts.AccountDetail"))
+@routes.get("/accounts/<id>", responses=responses("applications.accounts.AccountDetail"))
 @needs("attributes.read")
 def get_account(path: IdPath) -> AccountDetail:
     """Get an account.

@@ -6,8 +6,8 @@ from typing import Literal
 
 from pydantic import Field
 
-from dravo.web.api.schemas.access import Access
-from dravo.web.api.schemas.accounts import Account
+from dravo.web.api.schemas.access.access import Access
+from dravo.web.api.schemas.applications.accounts import Account
 from dravo.web.api.schemas.base import Model
 from dravo.web.api.schemas.common import GroupRef, KeyAndLabel, Page, RoleRef, SearchQuery, UserRef
 

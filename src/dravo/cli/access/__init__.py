@@ -1,0 +1,1 @@
+"""Commands for access: assignments, role mapping, access and reviews."""

@@ -1,0 +1,1 @@
+"""Commands for applications: settings, accounts, tasks, drift and license plans."""

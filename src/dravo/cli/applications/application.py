@@ -1,0 +1,309 @@
+"""`dravo application`: applications, their roles, settings and connections."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import sys
+from typing import Any
+
+from dravo.cli.access.assignment import show_effects
+from dravo.cli.applications.application_settings import add_setting, show_application
+from dravo.cli.errors import FAILED
+from dravo.cli.output import (
+    UsageError,
+    command,
+    list_options,
+    moment,
+    noun,
+    show_json,
+    show_list,
+)
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "application", "applications, their roles, settings and connections")
+    list_options(command(verbs, "list", _list, "list applications with their status"))
+    _declare_show(verbs)
+    _declare_add(verbs)
+    _declare_create_role(verbs)
+    _declare_change_role(verbs)
+    _declare_delete_role(verbs)
+    _declare_connect(verbs)
+    _declare_test_connection(verbs)
+    _declare_groups(verbs)
+    _declare_evaluate(verbs)
+    add_setting(verbs)
+    for name, run, text in (
+        ("pause", _pause, "pause provisioning; tasks wait"),
+        ("resume", _resume, "resume provisioning"),
+    ):
+        command(verbs, name, run, text).add_argument("key", help="key of the application")
+    _declare_delete(verbs)
+
+
+def _declare_show(verbs: Any) -> None:
+    parser = command(verbs, "show", _show, "show one application: roles, settings, connection")
+    parser.add_argument("key", help="key of the application")
+
+
+def _declare_add(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "add",
+        _add,
+        "add an application",
+        ["dravo application add plant-records --label 'Plant Records'"],
+    )
+    parser.add_argument("key", help="key for URLs; it cannot be changed later")
+    parser.add_argument("--label", required=True, help="label")
+    parser.add_argument("--owner", help="name of the person or team responsible for the application")
+    parser.add_argument(
+        "--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts"
+    )
+
+
+def _declare_create_role(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "create-role",
+        _create_role,
+        "create a role",
+        ["dravo application create-role plant-records curator --label Curator --rank 30"],
+    )
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("role", help="key of the role")
+    parser.add_argument("--label", required=True, help="label")
+    parser.add_argument(
+        "--rank",
+        type=int,
+        default=1,
+        help="rank; the role with the highest number is the highest role (default 1)",
+    )
+
+
+def _declare_change_role(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "change-role",
+        _change_role,
+        "change the label or rank of a role",
+        ["dravo application change-role plant-records curator --rank 40 --preview"],
+    )
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("role", help="key of the role")
+    parser.add_argument("--label", help="new label")
+    parser.add_argument(
+        "--rank", type=int, metavar="N", help="new rank; the highest number is the highest role"
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if many users are affected"
+    )
+
+
+def _declare_delete_role(verbs: Any) -> None:
+    parser = command(verbs, "delete-role", _delete_role, "delete a role that was never assigned")
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("role", help="key of the role")
+
+
+def _declare_connect(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "connect",
+        _connect,
+        "save the SCIM base URL and the token; asks for the token, or reads it from standard input",
+        ["dravo application connect plant-records https://records.fernhollow.example/scim/v2 < token-file"],
+    )
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument("address", help="SCIM base URL of the application")
+    parser.add_argument(
+        "--keep-token",
+        action="store_true",
+        help="keep the saved token; works only if the host stays the same",
+    )
+    parser.add_argument(
+        "--user",
+        metavar="NAME",
+        help="authenticate with this user name and a password; asks for the password",
+    )
+    parser.add_argument(
+        "--client-id",
+        metavar="ID",
+        help="authenticate with OAuth 2.0 client credentials; asks for the client secret",
+    )
+    parser.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
+    parser.add_argument("--scope", help="scope, with --client-id (default: none)")
+    parser.add_argument(
+        "--expires-at",
+        metavar="INSTANT",
+        help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
+    )
+
+
+def _declare_test_connection(verbs: Any) -> None:
+    parser = command(verbs, "test-connection", _test_connection, "check the connection step by step")
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument(
+        "--with-test-user", action="store_true", help="also create, update and delete a test account"
+    )
+
+
+def _declare_groups(verbs: Any) -> None:
+    parser = command(verbs, "groups", _groups, "list provisioned groups with their status")
+    parser.add_argument("key", help="key of the application")
+    list_options(parser)
+
+
+def _declare_evaluate(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "evaluate",
+        _evaluate,
+        "evaluate an expression for a user",
+        ["dravo application evaluate 'userName then before \"@\" then lower' --user zofia"],
+    )
+    parser.add_argument("expression", help="the expression, such as 'userName then lower'")
+    parser.add_argument("--user", metavar="NAME", help="ID, user name or email")
+
+
+def _declare_delete(verbs: Any) -> None:
+    parser = command(verbs, "delete", _delete, "delete an application without assignments")
+    parser.add_argument("key", help="key of the application")
+    parser.add_argument(
+        "--confirm", required=True, metavar="LABEL", help="label of the application; required"
+    )
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Key": lambda p: p["key"],
+        "Label": lambda p: p["label"],
+        "Status": lambda p: p["status"],
+        "Users": lambda p: p["users"],
+        "Accounts": lambda p: p["accounts"],
+        "Waiting": lambda p: p["waiting"],
+        "Failed": lambda p: p["failed"],
+        "Drifted": lambda p: p["drifting"],
+        "Last response (UTC)": lambda p: moment(p["answered_at"]),
+    }
+    show_list(
+        given,
+        dravo.applications.list(),
+        columns,
+        "No applications. Add one: dravo application add KEY --label LABEL",
+    )
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(given, dravo.applications.get(given.key))
+
+
+def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(
+        given,
+        dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only),
+    )
+
+
+def _create_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
+
+
+def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.label is None and given.rank is None:
+        raise UsageError("No value given. Use --label or --rank.")
+    if given.preview:
+        effects = dravo.applications.preview_role(given.key, given.role, label=given.label, rank=given.rank)
+        show_effects(given, effects)
+        return
+    changed = dravo.applications.change_role(
+        given.key, given.role, label=given.label, rank=given.rank, confirm=given.confirm
+    )
+    show_application(given, changed)
+
+
+def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(given, dravo.applications.remove_role(given.key, given.role))
+
+
+def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
+    token = None
+    if not given.keep_token:
+        # Not an option, because every user of the machine can see command lines.
+        token = (
+            getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()
+        ).strip()
+        if not token:
+            raise UsageError("No token on standard input. Pipe the token in, or use --keep-token.")
+    auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
+    if given.client_id:
+        auth = {
+            "kind": "client_credentials",
+            "token_url": given.token_url,
+            "client_id": given.client_id,
+            "scope": given.scope,
+        }
+    show_application(
+        given,
+        dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.expires_at),
+    )
+
+
+def _test_connection(given: argparse.Namespace, dravo: Dravo) -> int:
+    result = dravo.applications.check(given.key, with_test_user=given.with_test_user)
+    if given.json:
+        show_json(result)
+    else:
+        for step in result["steps"]:
+            print(f"{step['outcome']:<10} {step['name']:<12} {step['message']}")
+            if step["hint"]:
+                print(f"{'':<23} {step['hint']}")
+    return 0 if result["ok"] else FAILED
+
+
+def _groups(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Group": lambda g: g["name"],
+        "Source": lambda g: g["kind"],
+        "Desired": lambda g: g["members"],
+        "In the application": lambda g: g["members_there"],
+        "Status": lambda g: g["status"],
+        "Applied (UTC)": lambda g: moment(g["applied_at"]),
+        "Message": lambda g: g["message"],
+    }
+    show_list(
+        given,
+        dravo.applications.groups(given.key),
+        columns,
+        "No provisioned groups. Enable them: dravo application set KEY --groups with_roles",
+    )
+
+
+def _evaluate(given: argparse.Namespace, dravo: Dravo) -> None:
+    tried = dravo.evaluate_expression(given.expression, given.user)
+    if given.json:
+        show_json(tried)
+        return
+    if tried["user"]:
+        print(
+            f"{tried['user']['display_name']} gets: "
+            f"{'nothing, it is missing' if tried['result'] is None else tried['result']}"
+        )
+    print(f"In words: {tried['words']}")
+
+
+def _pause(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(given, dravo.applications.pause(given.key))
+
+
+def _resume(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(given, dravo.applications.resume(given.key))
+
+
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.applications.remove(given.key, given.confirm)
+    print(f"Removed '{given.confirm}'.")

@@ -1,0 +1,1 @@
+"""Commands for sources: imports and sign-in."""

@@ -1,0 +1,346 @@
+"""`dravo source`: sources, their tokens, requests and setup checklists."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from dravo.cli.output import (
+    command,
+    facts,
+    list_options,
+    moment,
+    noun,
+    read_json,
+    show_json,
+    show_list,
+    table,
+)
+from dravo.cli.sources import source_import
+from dravo.client import Dravo
+
+
+def add_commands(nouns: Any) -> None:
+    """Add the commands."""
+    verbs = noun(nouns, "source", "sources, their SCIM tokens and setup checklists")
+    list_options(command(verbs, "list", _list, "list sources"))
+    _declare_add(verbs)
+    _declare_change(verbs)
+    _declare_checklist(verbs)
+    _declare_remove(verbs)
+    _declare_tokens(verbs)
+    _declare_create_token(verbs)
+    _declare_requests(verbs)
+    _declare_request(verbs)
+    _declare_schemas(verbs)
+    _declare_add_schema(verbs)
+    _declare_remove_schema(verbs)
+    _declare_revoke_token(verbs)
+    source_import.add_verbs(verbs)
+
+
+def _declare_add(verbs: Any) -> None:
+    parser = command(verbs, "add", _add, "add a source", ["dravo source add staff --label 'Staff directory'"])
+    parser.add_argument("key", help="key for URLs; it cannot be changed later")
+    parser.add_argument("--label", required=True, help="label")
+
+
+def _declare_change(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "change",
+        _change,
+        "change the label or the email domains of a source",
+        ["dravo source change staff --domain fernhollow.example"],
+    )
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("--label", help="the new label")
+    parser.add_argument(
+        "--domain",
+        dest="domains",
+        action="append",
+        metavar="DOMAIN",
+        help="email domain of the source; repeat for all domains; '' removes all",
+    )
+
+
+def _declare_checklist(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "checklist",
+        _checklist,
+        "print the setup checklist: values for the provider, and what is verified",
+    )
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument(
+        "--to-send", action="store_true", help="print only the text for the administrator of the provider"
+    )
+
+
+def _declare_remove(verbs: Any) -> None:
+    parser = command(verbs, "remove", _remove, "delete a source without users and groups")
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_tokens(verbs: Any) -> None:
+    parser = command(verbs, "tokens", _tokens, "list the SCIM tokens of a source")
+    parser.add_argument("key", help="key of the source")
+    list_options(parser)
+
+
+def _declare_create_token(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "create-token",
+        _create_token,
+        "create a SCIM token; prints it once",
+        ["dravo source create-token staff --label 'Provider, 2031'"],
+    )
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("--label", required=True, help="label of the token")
+    parser.add_argument(
+        "--expires-at", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
+    )
+    parser.add_argument(
+        "--kinds",
+        choices=("users", "groups", "both"),
+        default="both",
+        help="resources that the token can access (default both)",
+    )
+    parser.add_argument(
+        "--access",
+        choices=("read", "write"),
+        default="write",
+        help="read, or write, which includes reading (default write)",
+    )
+
+
+def _declare_requests(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "requests",
+        _requests,
+        "list the SCIM requests of a source and their results",
+        ["dravo source requests staff --outcome refused", "dravo source requests staff zofia"],
+    )
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("words", nargs="?", help="a part of the path, the outcome or the body")
+    parser.add_argument(
+        "--outcome",
+        choices=("refused", "changed", "read"),
+        help="only requests with this outcome: refused, changed or read",
+    )
+    list_options(parser)
+
+
+def _declare_request(verbs: Any) -> None:
+    parser = command(verbs, "request", _request, "show one request with its body")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("id", help="ID of the request, as in 'dravo source requests'")
+
+
+def _declare_schemas(verbs: Any) -> None:
+    parser = command(verbs, "schemas", _schemas, "list the extension schemas of a source")
+    parser.add_argument("key", help="key of the source")
+
+
+def _declare_add_schema(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "add-schema",
+        _add_schema,
+        "add an extension schema",
+        ["dravo source add-schema staff garden.json --to groups"],
+    )
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("file", help="the schema as JSON (RFC 7643, section 7); - for standard input")
+    parser.add_argument(
+        "--to",
+        choices=("users", "groups"),
+        default="users",
+        help="resource type that gets the schema: users or groups",
+    )
+
+
+def _declare_remove_schema(verbs: Any) -> None:
+    parser = command(verbs, "remove-schema", _remove_schema, "remove an extension schema")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("urn", help="URN of the schema")
+
+
+def _declare_revoke_token(verbs: Any) -> None:
+    parser = command(verbs, "revoke-token", _revoke_token, "revoke a SCIM token")
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument("token_id", help="ID of the token, as in 'dravo source tokens'")
+
+
+def _change(given: argparse.Namespace, dravo: Dravo) -> None:
+    domains = None if given.domains is None else [each for each in given.domains if each]
+    changed = dravo.sources.change(given.key, given.label, domains)
+    if given.json:
+        show_json(changed)
+        return
+    for each in changed["shared_domains"]:
+        others = ", ".join(other["label"] for other in each["sources"])
+        print(
+            f"Warning: {others} also owns {each['domain']}. Dravo trusts both for emails of this "
+            "domain. If both have sign-in, users choose one.",
+            file=sys.stderr,
+        )
+    facts(
+        {"Key": changed["key"], "Label": changed["label"], "Domains": ", ".join(changed["domains"]) or "none"}
+    )
+
+
+def _list(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Key": lambda s: s["key"],
+        "Label": lambda s: s["label"],
+        "Connection type": lambda s: (
+            f"{s['connection_type']} ({s['read_as']})" if s["read_as"] else s["connection_type"]
+        ),
+        "Users": lambda s: s["users"],
+        "Groups": lambda s: s["groups"],
+        "Last activity (UTC)": lambda s: moment(s["last_activity_at"]),
+    }
+    show_list(given, dravo.sources.list(), columns, "No sources. Add one: dravo source add KEY --label LABEL")
+
+
+def _add(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sources.add(given.key, given.label)
+    if given.json:
+        show_json(made)
+    else:
+        print(
+            f"Added '{made['label']}'. Next, for inbound SCIM: dravo source create-token {made['key']} "
+            "--label LABEL"
+        )
+        print(f"For an import: dravo source set-import {made['key']} ldap|scim|csv --set NAME=VALUE")
+        print(f"For sign-in: dravo sign-in set {made['key']} --protocol saml|oidc|email_code")
+
+
+def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.remove(given.key)
+    print(f"Removed '{given.key}'.")
+
+
+def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
+    checklist = dravo.sources.checklist(given.key)
+    if given.json:
+        show_json(checklist)
+        return
+    if given.to_send:
+        print(checklist["text"], end="")
+        return
+    print(f"Setup checklist of '{checklist['source']['label']}'\n\nValues for the identity provider:\n")
+    facts({line["name"]: line["value"] for line in checklist["give"]})
+    print(f"\nActive tokens: {checklist['usable_tokens']}\n\nSteps at the identity provider:\n")
+    for line in checklist["provider_steps"]:
+        print(f"- {line}")
+    print("\nVerified by traffic:\n")
+    for tick in checklist["ticks"]:
+        print(f"[{'x' if tick['first_at'] else ' '}] {tick['label']:<36} {moment(tick['first_at'])}")
+    for trouble in checklist["trouble"]:
+        print(f"\n{moment(trouble['at'])} UTC: {trouble['message']}")
+
+
+def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "ID": lambda k: k["id"],
+        "Label": lambda k: k["label"],
+        "Prefix": lambda k: f"dravo_push_{k['prefix']}_",
+        "For": lambda k: f"{k['kinds']}, {k['access']}",
+        "Created (UTC)": lambda k: moment(k["created_at"]),
+        "Expires": lambda k: moment(k["expires_at"]),
+        "Last used": lambda k: moment(k["last_used_at"]),
+        "Revoked": lambda k: moment(k["revoked_at"]),
+    }
+    show_list(given, dravo.sources.tokens(given.key), columns, "No tokens.")
+
+
+def _create_token(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sources.add_token(
+        given.key, given.label, given.expires_at, kinds=given.kinds, access=given.access
+    )
+    if given.json:
+        show_json(made)
+    else:
+        print(f"Token (shown only once):\n\n{made['token']}\n")
+
+
+def _revoke_token(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.revoke_token(given.key, given.token_id)
+    print("Revoked.")
+
+
+def _requests(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Time (UTC)": lambda r: moment(r["at"], seconds=True),
+        "Request": lambda r: f"{r['method']} {r['path']}{'?' + r['query'] if r['query'] else ''}",
+        "Response": lambda r: r["status"],
+        "Result": lambda r: " ".join([r["outcome"], *_led_to(r)]),
+        "ID": lambda r: r["id"],
+    }
+    show_list(
+        given,
+        dravo.sources.requests(given.key, words=given.words, outcome=given.outcome),
+        columns,
+        "No matching requests.",
+    )
+
+
+def _led_to(request: Any) -> list[str]:
+    lines = []
+    for user in request["users"]:
+        lines += [f"{user['name']} gained {role}." for role in user["gained"]]
+        lines += [f"{user['name']} lost {role}." for role in user["lost"]]
+    return [*lines, f"And {request['more']} more users."] if request["more"] else lines
+
+
+def _request(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sources.request(given.key, given.id)
+    if given.json:
+        show_json(found)
+        return
+    facts(
+        {
+            "Time": found["at"],
+            "Request": f"{found['method']} {found['path']}",
+            "Query": found["query"],
+            "Response": found["status"],
+            "Duration": f"{found['milliseconds']} ms",
+            "Result": found["outcome"],
+        }
+    )
+    for line in _led_to(found):
+        print(f"- {line}")
+    for manner in found["quirks"]:
+        print(f"Deviation from the standard: {manner}")
+    if found["body"]:
+        print(f"\n{found['body']}")
+
+
+def _schemas(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sources.schemas(given.key)
+    if given.json:
+        show_json(found)
+    elif found:
+        names = {
+            "URN": lambda s: s["urn"],
+            "Resource type": lambda s: s["kind"],
+            "Attributes": lambda s: ", ".join(a["name"] for a in s["document"]["attributes"]),
+        }
+        table(names, found)
+    else:
+        print("No schema extensions.")
+
+
+def _add_schema(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.add_schema(given.key, "User" if given.to == "users" else "Group", read_json(given.file))
+    print(f"Added. '{given.key}' can send its attributes from now on.")
+
+
+def _remove_schema(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.remove_schema(given.key, given.urn)
+    print("Removed.")

@@ -1,0 +1,1 @@
+"""Access reviews: rows, decisions and export."""

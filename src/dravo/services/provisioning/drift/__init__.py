@@ -1,0 +1,1 @@
+"""Reconciliation: comparing an application with its desired state, and repairing the differences."""

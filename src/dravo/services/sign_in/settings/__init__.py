@@ -1,0 +1,1 @@
+"""Sign-in settings of sources: protocol, provider, status and pilot."""

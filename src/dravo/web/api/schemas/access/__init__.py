@@ -1,0 +1,1 @@
+"""Requests and responses for access: assignments, access, matrix and reviews."""

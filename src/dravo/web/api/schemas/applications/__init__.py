@@ -1,0 +1,1 @@
+"""Requests and responses for applications: settings, accounts, tasks, drift and license plans."""

@@ -1,0 +1,147 @@
+"""Applications, roles and access policies."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from dravo.web.api.schemas.applications.connections import ConnectionStatus
+from dravo.web.api.schemas.applications.license_plans import Plan
+from dravo.web.api.schemas.applications.provisioning_settings import ProvisioningSettingsRequest, Settings
+from dravo.web.api.schemas.applications.tasks import Exchange
+from dravo.web.api.schemas.base import Model, RequestModel, Text
+from dravo.web.api.schemas.common import ConfirmedRequest, KeyPath, Page, RoleRef
+
+
+class ApplicationLine(Model):
+    """An application as in lists."""
+
+    key: str
+    label: str = Field(description="Label of the application.")
+    owner: str | None
+    address: str | None
+    hidden: bool
+    tracked_only: bool
+    enabled: bool
+    status: str = Field(
+        description="Status: tracked_only, not_set_up, paused, disabled, not_answering or ok."
+    )
+    users: int = Field(description="Number of users with access.")
+    accounts: int = Field(description="Number of accounts.")
+    waiting: int
+    failed: int
+    drifting: int
+    mapping_warnings: int
+    waiting_for_seats: int
+    short_plans: int
+    answered_at: str | None
+    secret_ends_at: str | None = Field(
+        description="Expiry of the connection secret, if it is within 30 days."
+    )
+    trouble: str | None
+    hint: str | None
+    created_at: str
+
+
+class Role(RoleRef):
+    """A role with the number of its users."""
+
+    users: int = Field(description="Number of users with the role.")
+
+
+class Policy(Model):
+    """An access policy: eligible users, fallback, multiple roles and precedence."""
+
+    eligibility: Literal["assigned", "everyone"]
+    fallback: Literal["no_access", "fallback_role", "retain"]
+    fallback_role: str | None
+    several: Literal["all", "highest"]
+    first: Literal["both", "direct", "rules"]
+
+
+class Application(ApplicationLine):
+    """An application with all settings."""
+
+    roles: list[Role] = Field(description="Roles of the application, the highest first.")
+    plans: list[Plan]
+    policy: Policy
+    settings: Settings = Field(description="Provisioning settings.")
+    connection: ConnectionStatus
+
+
+class ProvisionedGroup(Model):
+    """A provisioned group: a group ("group") or the users of a role ("role")."""
+
+    id: str = Field(description="ID of the provisioned group.")
+    kind: str = Field(description="Kind: a group, or a role that is sent as a group.")
+    of: str
+    name: str = Field(description="Name of the group in the application.")
+    going: bool
+    status: str = Field(description="Status of the group in the application.")
+    members: int = Field(description="Number of desired members.")
+    members_there: int
+    remote_id: str | None
+    origin: str | None
+    applied_at: str | None
+    next_attempt_at: str | None
+    message: str | None = Field(description="Last error of the group in a sentence, or null.")
+    hint: str | None
+    exchanges: list[Exchange]
+
+
+class PageOfProvisionedGroups(Page[ProvisionedGroup]):
+    """A page of provisioned groups."""
+
+
+class RolePath(KeyPath):
+    """One role of an application."""
+
+    role: str
+
+
+class AddApplicationRequest(RequestModel):
+    """A new application."""
+
+    key: Text
+    label: Text
+    owner: Text | None = None
+    tracked_only: bool = Field(False, description="Track access only; Dravo does not provision accounts.")
+
+
+class ChangeApplicationRequest(ProvisioningSettingsRequest):
+    """Changes to an application. Omitted fields keep their value."""
+
+    label: Text | None = None
+    owner: Text | None = None
+    address: Text | None = Field(None, description="Start URL for users; empty for none.")
+    hidden: bool | None = Field(None, description="Whether the application is hidden from the users' list.")
+
+
+class CreateRoleRequest(RequestModel):
+    """A new role."""
+
+    key: Text
+    label: Text
+    rank: int = Field(1, ge=0, le=1000)
+
+
+class ChangeRoleRequest(ConfirmedRequest):
+    """Changes to a role."""
+
+    label: Text | None = None
+    rank: int | None = Field(None, ge=0, le=1000)
+
+
+class PolicyRequest(ConfirmedRequest):
+    """Changes to an access policy. Omitted fields keep their value."""
+
+    eligibility: Literal["assigned", "everyone"] | None = None
+    fallback: Literal["no_access", "fallback_role", "retain"] | None = None
+    fallback_role: Text | None = Field(None, description="Key of the fallback role.")
+    several: Literal["all", "highest"] | None = None
+    first: Literal["both", "direct", "rules"] | None = None
+
+
+class PageOfApplications(Page[ApplicationLine]):
+    """A page of applications."""

@@ -1,0 +1,1 @@
+"""Requests and responses for sources: settings, imports and sign-in."""
