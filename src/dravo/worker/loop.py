@@ -15,15 +15,12 @@ import structlog
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
 from dravo.protocols.scim_client.responses import ProvisioningError
-from dravo.services import events, settings
+from dravo.services import events
 from dravo.services.access import license_plans
-from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.changes import recompute
 from dravo.services.context import AppContext
-from dravo.services.heartbeats import RUN, SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
-from dravo.services.imports import run as import_run
+from dravo.services.heartbeats import SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
 from dravo.services.imports import runs as import_runs
-from dravo.services.notifications import mail_queue
 from dravo.services.provisioning import attempt, holds
 from dravo.services.provisioning import bulk as bulk_provisioning
 from dravo.services.provisioning import groups as group_provisioning
@@ -32,18 +29,13 @@ from dravo.services.provisioning.attempt import AttemptResult
 from dravo.services.provisioning.client import ApplicationClient
 from dravo.services.provisioning.drift import reconciliation
 from dravo.services.provisioning.queue import ReadyTask
-from dravo.services.reporting import access_flow
-from dravo.services.scim_server import request_log
-from dravo.services.sign_in import maintenance
-from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.settings import rollout
 from dravo.store import clock, provisioned_groups
 from dravo.store.task_status import DONE
 from dravo.worker.jobs import Jobs, pause
+from dravo.worker.side_jobs import SideJobs
 
 THREADS = 16
-# Number of concurrent imports.
-PULLS = 3
 # Number of tasks that are queued for an application beyond those that start at once.
 AHEAD = 200
 # Maximum number of results in one transaction.
@@ -80,11 +72,7 @@ class Worker:
         self._set_aside = recompute.SetAside(self.heartbeats)
         self.talker = ApplicationClient(ctx)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="task")
-        self._runs = ThreadPoolExecutor(1, thread_name_prefix="run")
-        self._run: Future[None] | None = None
-        # Running imports by source ID: one for each source at a time.
-        self._pulls = ThreadPoolExecutor(PULLS, thread_name_prefix="pull")
-        self._reading: dict[str, Future[None]] = {}
+        self._side_jobs = SideJobs(ctx, self._jobs, self.talker)
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
         # Number of internal errors in a row by account or group.
@@ -109,12 +97,6 @@ class Worker:
         self._stopped = threading.Event()
         self._sweep_at = clock.now()
         self._checkpoint_at = later(clock.now(), CHECKPOINT_SECONDS)
-        self._counts = ThreadPoolExecutor(1, thread_name_prefix="count")
-        self._count: Future[None] | None = None
-        self._count_at = clock.now()
-        self._mail = ThreadPoolExecutor(1, thread_name_prefix="mail")
-        self._letters: Future[int] | None = None
-        self._addresses: Future[None] | None = None
 
     def run(self) -> None:
         """Work until `stop` is called; started work is finished.
@@ -147,10 +129,7 @@ class Worker:
                     log.warning("could not look for tasks", reason=str(wrong))
             woken = more or self._wake.wait(GLANCE_SECONDS)
             self._wake.clear()
-        self._runs.shutdown(wait=False)
-        self._pulls.shutdown(wait=False, cancel_futures=True)
-        self._counts.shutdown(wait=True)
-        self._mail.shutdown(wait=True)
+        self._side_jobs.close()
         self._pool.shutdown(wait=True)
         self._settlements.put(None)
         settler.join()
@@ -183,17 +162,17 @@ class Worker:
         now, do = clock.now(), self._jobs.do
         if now >= self._sweep_at:
             self._sweep_at = later(now, SWEEP_SECONDS)
-            self._sweep(now)
+            self._side_jobs.sweep(now)
         if now >= self._checkpoint_at:
             self._checkpoint_at = later(now, CHECKPOINT_SECONDS)
             do("checkpoint", self.ctx.database.checkpoint, None)
         do("scheduled reconciliations", lambda: reconciliation.request_scheduled(self.ctx, now), None)
         do("scheduled import runs", lambda: import_runs.request_scheduled(self.ctx, now), None)
         do("scheduled sign-in activation", lambda: rollout.apply_scheduled_activation(self.ctx, now), None)
-        do("reconciliations", self._begin_run, None)
-        do("runs", self._begin_pulls, None)
-        do("counting", lambda: self._begin_count(now), None)
-        do("letters", lambda: self._begin_letters(now), None)
+        do("reconciliations", self._side_jobs.start_reconciliation, None)
+        do("runs", self._side_jobs.start_imports, None)
+        do("counting", lambda: self._side_jobs.start_count(now), None)
+        do("email", lambda: self._side_jobs.start_mail(now), None)
         do("due start and end dates", lambda: recompute.mark_due_changes(self.ctx, now), False)
         do("seats", lambda: license_plans.give_free_seats(self.ctx, now), None)
         chunk = recompute.USERS_PER_CHUNK
@@ -224,79 +203,6 @@ class Worker:
             self._go_on(application_id)
         do("groups", lambda: self._hand_out_groups(now), None)
         return more
-
-    def _sweep(self, now: Instant) -> None:
-        """Delete old entries, and do what is done every few minutes."""
-        ctx, do = self.ctx, self._jobs.do
-        kept = do("settings", lambda: settings.get(ctx), None)
-        if kept is not None:
-            do(
-                "old requests",
-                lambda: request_log.sweep(ctx.database, now, kept["trace_days"], kept["traces_per_source"]),
-                None,
-            )
-            do("old attempts", lambda: task_queue.sweep(ctx, now, kept["attempt_days"]), None)
-            do("old runs", lambda: import_runs.sweep(ctx, now, kept["attempt_days"]), None)
-            do("old sign-in traces", lambda: sign_in_traces.sweep(ctx, now, kept["trace_days"]), None)
-        do("expired sessions", lambda: maintenance.lapse(ctx, now), None)
-        do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
-        if self._addresses is None or self._addresses.done():
-            # Providers may answer slowly, so this runs in a thread of its own.
-            self._addresses = self._pulls.submit(
-                do, "metadata addresses", lambda: maintenance.look_at_addresses(ctx, now), None
-            )
-
-    def _begin_run(self) -> None:
-        """Start the next requested reconciliation, if none is in progress: one at a time, beside the
-        tasks.
-        """
-        if not self._jobs.is_free("reconciliation", self._run, RUN):
-            return
-        if self._run is not None and self._run.exception() is not None:
-            reconciliation.end_broken_off(
-                self.ctx, "The attempt failed with an internal error.", "See the service log for details."
-            )
-        run_id = reconciliation.next_requested(self.ctx)
-        self._run = (
-            self._runs.submit(reconciliation.carry_out, self.ctx, self.talker, run_id)
-            if run_id is not None
-            else None
-        )
-
-    def _begin_pulls(self) -> None:
-        """Start requested import runs, in parallel for different sources."""
-        for source_id, done in list(self._reading.items()):
-            if done.done():
-                if self._jobs.crashes("run", done, RUN):
-                    import_runs.fail_interrupted(self.ctx, source_id)
-                del self._reading[source_id]
-        while (
-            len(self._reading) < PULLS
-            and (found := import_runs.next_requested(self.ctx, set(self._reading))) is not None
-        ):
-            run_id, source_id = found
-            self._reading[source_id] = self._pulls.submit(import_run.carry_out, self.ctx, run_id)
-
-    def _begin_count(self, now: Instant) -> None:
-        """Start counting for the flow picture, beside the tasks, if access changed."""
-        if now < self._count_at or not self._jobs.is_free("counting", self._count):
-            return
-        self._count = None
-        self._count_at = later(now, access_flow.LEAST_SECONDS)
-        self._count = (
-            self._counts.submit(access_flow.count, self.ctx) if access_flow.is_due(self.ctx, now) else None
-        )
-
-    def _begin_letters(self, now: Instant) -> None:
-        """Start sending email, beside everything else: an email server may be slow."""
-        if not self._jobs.is_free("letters", self._letters):
-            return
-        self._letters = None
-        self._letters = (
-            self._mail.submit(mail_queue.send_due, self.ctx, now)
-            if mail_queue.is_due(self.ctx, now)
-            else None
-        )
 
     def _go_on(self, application_id: str) -> None:
         """Start queued tasks of an application, within its rate."""

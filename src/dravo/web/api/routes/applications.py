@@ -101,7 +101,9 @@ def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[ApplicationDetail,
     return roles.add_role(app_context(), caller(), path.key, body.key, body.label, body.rank), 201
 
 
-@routes.patch("/applications/<key>/roles/<role>", responses=responses("applications.applications.Application"))
+@routes.patch(
+    "/applications/<key>/roles/<role>", responses=responses("applications.applications.Application")
+)
 @needs("applications.change")
 def change_role(path: RolePath, body: ChangeRoleRequest) -> ApplicationDetail:
     """Change a role.
@@ -112,7 +114,9 @@ def change_role(path: RolePath, body: ChangeRoleRequest) -> ApplicationDetail:
     return roles.change_role(app_context(), caller(), path.key, path.role, edit, sure_of(body))
 
 
-@routes.post("/applications/<key>/roles/<role>/preview", responses=responses("access.assignments.ChangeEffects"))
+@routes.post(
+    "/applications/<key>/roles/<role>/preview", responses=responses("access.assignments.ChangeEffects")
+)
 @needs("access.read", of=PATH)
 def preview_role(path: RolePath, body: ChangeRoleRequest) -> PreviewedEffects:
     """Preview a changed role.
@@ -123,7 +127,9 @@ def preview_role(path: RolePath, body: ChangeRoleRequest) -> PreviewedEffects:
     return roles.preview_change(app_context(), path.key, path.role, edit).shown()
 
 
-@routes.delete("/applications/<key>/roles/<role>", responses=responses("applications.applications.Application"))
+@routes.delete(
+    "/applications/<key>/roles/<role>", responses=responses("applications.applications.Application")
+)
 @needs("applications.change")
 def remove_role(path: RolePath) -> ApplicationDetail:
     """Delete a role.
@@ -160,7 +166,8 @@ def check(path: KeyPath, query: CheckQuery) -> CheckResult:
 
 
 @routes.post(
-    "/applications/<key>/settings/preview", responses=responses("applications.provisioning_settings.SettingsPreview")
+    "/applications/<key>/settings/preview",
+    responses=responses("applications.provisioning_settings.SettingsPreview"),
 )
 @needs("attributes.read")
 def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> SettingsPreview:
@@ -171,7 +178,9 @@ def preview_settings(path: KeyPath, body: ProvisioningSettingsRequest) -> Settin
     return provisioning_settings.preview(app_context(), path.key, body.model_dump())
 
 
-@routes.get("/applications/<key>/groups", responses=responses("applications.applications.PageOfProvisionedGroups"))
+@routes.get(
+    "/applications/<key>/groups", responses=responses("applications.applications.PageOfProvisionedGroups")
+)
 @needs("applications.read")
 def list_provisioned_groups(path: KeyPath, query: PageQuery) -> Page[ProvisionedGroup]:
     """List provisioned groups.

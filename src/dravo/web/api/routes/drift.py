@@ -83,7 +83,9 @@ def repair_drift(path: KeyPath, body: DriftRequest) -> Number:
     return drift.repair(app_context(), caller(), path.key, body.ids)
 
 
-@routes.post("/applications/<key>/drift/repair/preview", responses=responses("applications.drift.RepairPreview"))
+@routes.post(
+    "/applications/<key>/drift/repair/preview", responses=responses("applications.drift.RepairPreview")
+)
 @needs("attributes.read")
 def preview_repair(path: KeyPath, body: DriftRequest) -> RepairPreview:
     """Preview a repair.
@@ -113,7 +115,9 @@ def link_drift(path: OfApplicationPath, body: LinkRequest) -> Number:
     return unlinked_accounts.link(app_context(), caller(), path.key, path.id, body.user)
 
 
-@routes.post("/applications/<key>/drift/<id>/create-user", responses=responses("applications.drift.MadeUser", 201))
+@routes.post(
+    "/applications/<key>/drift/<id>/create-user", responses=responses("applications.drift.MadeUser", 201)
+)
 @needs("users.change")
 def make_user(path: OfApplicationPath, body: CreateUserFromAccountRequest) -> tuple[CreatedUser, int]:
     """Create a user for an unlinked account.

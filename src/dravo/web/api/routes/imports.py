@@ -187,7 +187,9 @@ def stop_run(path: RunPath) -> ImportRun:
     return import_runs.stop(app_context(), caller(), path.key, path.run)
 
 
-@routes.get("/sources/<key>/import/runs/<run>/entries", responses=responses("sources.imports.PageOfImportRunEntries"))
+@routes.get(
+    "/sources/<key>/import/runs/<run>/entries", responses=responses("sources.imports.PageOfImportRunEntries")
+)
 @needs("attributes.read")
 def list_lines(path: RunPath, query: ImportRunEntriesQuery) -> Page[ImportRunEntry]:
     """List entries of an import run.

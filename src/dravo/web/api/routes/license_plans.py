@@ -21,7 +21,9 @@ from dravo.web.api.schemas.common import KeyPath
 routes = api_blueprint("plans")
 
 
-@routes.post("/applications/<key>/license-plans", responses=responses("applications.applications.Application", 201))
+@routes.post(
+    "/applications/<key>/license-plans", responses=responses("applications.applications.Application", 201)
+)
 @needs("applications.change")
 def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[ApplicationDetail, int]:
     """Create a license plan.
@@ -33,7 +35,9 @@ def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[Application
     return applications.one(app_context(), path.key), 201
 
 
-@routes.patch("/applications/<key>/license-plans/<plan>", responses=responses("applications.applications.Application"))
+@routes.patch(
+    "/applications/<key>/license-plans/<plan>", responses=responses("applications.applications.Application")
+)
 @needs("applications.change")
 def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> ApplicationDetail:
     """Change a license plan.
@@ -45,7 +49,8 @@ def change_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> ApplicationDe
 
 
 @routes.post(
-    "/applications/<key>/license-plans/<plan>/preview", responses=responses("access.assignments.ChangeEffects")
+    "/applications/<key>/license-plans/<plan>/preview",
+    responses=responses("access.assignments.ChangeEffects"),
 )
 @needs("access.read", of=PATH)
 def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> PreviewedEffects:
@@ -56,7 +61,9 @@ def preview_plan(path: PlanPath, body: ChangeLicensePlanRequest) -> PreviewedEff
     return license_plans.preview_change(app_context(), path.key, path.plan, body.model_dump()).shown()
 
 
-@routes.delete("/applications/<key>/license-plans/<plan>", responses=responses("applications.applications.Application"))
+@routes.delete(
+    "/applications/<key>/license-plans/<plan>", responses=responses("applications.applications.Application")
+)
 @needs("applications.change")
 def remove_plan(path: PlanPath) -> ApplicationDetail:
     """Delete a license plan.

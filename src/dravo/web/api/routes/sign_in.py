@@ -207,7 +207,9 @@ def get_sign_in_trace(path: SignInTracePath) -> SignInTrace:
     return sign_in_traces.one(app_context(), caller(), path.key, path.trace)
 
 
-@routes.post("/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sources.sign_in.PlannedSignIn"))
+@routes.post(
+    "/sources/<key>/sign-in/traces/<trace>/rerun", responses=responses("sources.sign_in.PlannedSignIn")
+)
 @needs("attributes.read")
 def plan_again(path: SignInTracePath, body: RerunRequest) -> PlannedSignIn:
     """Evaluate a sign-in again.
