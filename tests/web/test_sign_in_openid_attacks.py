@@ -18,7 +18,7 @@ from dravo.protocols.http_client import Fetched
 from dravo.services.context import AppContext
 from dravo.services.security import operators
 from dravo.services.sign_in import provider_metadata
-from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import provider, rollout
 from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.verification import seconds_of
 from dravo.services.sources import sources
@@ -90,7 +90,7 @@ class Door:
 @pytest.fixture
 def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     ctx = open_context(tmp_path)
-    monkeypatch.setattr(sign_in_settings, "fetch_configuration", lambda _: dict(CONFIGURATION))
+    monkeypatch.setattr(provider, "fetch_configuration", lambda _: dict(CONFIGURATION))
     sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}
     sign_in_settings.change(

@@ -43,14 +43,31 @@ TAGS = {
 # Parameters in a path that are named alike for different resources.
 PATH_PARAMETERS = {
     "application": "Key of the application.",
-    "id": "ID of the object.",
-    "key": "Key of the object.",
     "plan": "Key of the license plan.",
     "role": "Key of the role.",
     "name": "Name of the setting.",
     "token_id": "ID of the token.",
     "trace": "ID of the sign-in.",
     "user": "ID, user name, email or external ID of the user.",
+}
+# What `{id}` and `{key}` of a path name, by the segment before them.
+OBJECTS = {
+    "accounts": "ID of the account.",
+    "applications": "Key of the application.",
+    "assignments": "ID of the assignment.",
+    "audit": "ID of the audit entry.",
+    "drift": "ID of the difference.",
+    "groups": "ID of the group.",
+    "holds": "Key of the application.",
+    "jobs": "ID of the job.",
+    "links": "ID of the link.",
+    "operators": "ID of the operator.",
+    "requests": "ID of the request.",
+    "reviews": "ID of the review.",
+    "runs": "ID of the reconciliation.",
+    "sources": "Key of the source.",
+    "tasks": "ID of the task.",
+    "tokens": "ID of the token.",
 }
 QUERY_PARAMETERS = {
     "application": "Only this application, by key.",
@@ -443,8 +460,15 @@ def describe(document: dict[str, Any]) -> None:
             for parameter in operation.get("parameters", []):
                 own = PATH_PARAMETERS if parameter["in"] == "path" else QUERY_PARAMETERS
                 name = parameter["name"]
-                parameter.setdefault("description", own.get(name) or FIELDS.get(name, ""))
+                text = own.get(name) or _object_of(path, name) or FIELDS.get(name, "")
+                parameter.setdefault("description", text)
     document["tags"] = [{"name": name} for name in sorted(set(TAGS.values()))]
     for schema in document["components"]["schemas"].values():
         for name, field in schema.get("properties", {}).items():
             field.setdefault("description", FIELDS.get(name, ""))
+
+
+def _object_of(path: str, name: str) -> str | None:
+    """Return what a path parameter names, by the segment before it."""
+    before, found, _ = path.partition(f"/{{{name}}}")
+    return OBJECTS.get(before.rpartition("/")[2]) if found else None
