@@ -45,3 +45,20 @@ def test_a_database_of_each_released_schema_is_upgraded_with_what_it_holds(
     assert found == {"trace_days": 30, "attempt_days": 60}
     migrated(tmp_path / "new").close()
     assert schema_of(tmp_path / FILE_NAME) == schema_of(tmp_path / "new" / FILE_NAME)
+
+
+def test_stored_exchanges_are_renamed(tmp_path: Path) -> None:
+    exchange = '[{"path": "/Bulk", "excerpt": "a \\"together\\": b", "together": 7}]'
+    with sqlite3.connect(tmp_path / FILE_NAME) as connection:
+        connection.executescript((SCHEMAS / "0001.sql").read_text())
+        connection.execute("INSERT INTO alembic_version (version_num) VALUES ('0001')")
+        connection.execute(
+            "INSERT INTO task_attempt (id, task_id, version, started_at, ended_at, outcome, exchanges) "
+            "VALUES (1, 'task', 1, '2031-01-01T00:00:00Z', '2031-01-01T00:00:01Z', 'done', ?)",
+            (exchange,),
+        )
+    upgraded = migrated(tmp_path)
+    with upgraded.reading() as connection:
+        stored = connection.execute(select(t.task_attempt.c.exchanges)).scalar_one()
+    upgraded.close()
+    assert stored == [{"path": "/Bulk", "excerpt": 'a "together": b', "bulk_operations": 7}]

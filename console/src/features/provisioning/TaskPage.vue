@@ -90,7 +90,7 @@ async function again(): Promise<void> {
               <b>{{ exchange.status ?? 'no response' }}</b>{{ ' ' }}
               <span class="quiet"
                 >{{ exchange.milliseconds }} ms{{
-                  exchange.together ? `, ${exchange.together} changes in one request` : ''
+                  exchange.bulk_operations ? `, ${exchange.bulk_operations} changes in one request` : ''
                 }}</span
               >
               <div v-if="exchange.excerpt" class="quiet">{{ exchange.excerpt }}</div>

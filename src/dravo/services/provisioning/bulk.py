@@ -67,7 +67,7 @@ class UnderWay:
             "status": status,
             "milliseconds": last["milliseconds"],
         }
-        self.attempt.talk.exchanges.append({**line, "excerpt": said, "together": number})
+        self.attempt.talk.exchanges.append({**line, "excerpt": said, "bulk_operations": number})
 
 
 @dataclass

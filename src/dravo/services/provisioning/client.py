@@ -63,7 +63,7 @@ class ExchangeLog:
 
 @dataclass(frozen=True)
 class Exchange:
-    """A request of an attempt with its response; `together` is the number of changes in a bulk request."""
+    """A request of an attempt with its response; `bulk_operations` is the number of changes in a bulk request."""
 
     method: str
     path: str
@@ -71,7 +71,7 @@ class Exchange:
     status: int | None
     milliseconds: int
     excerpt: str | None
-    together: int | None = None
+    bulk_operations: int | None = None
 
 
 def shown_exchanges(exchanges: Sequence[Mapping[str, Any]] | None) -> list[Exchange]:

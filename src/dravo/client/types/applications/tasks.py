@@ -31,7 +31,7 @@ class Exchange(TypedDict):
     status: int | None
     milliseconds: int
     excerpt: str | None
-    together: int | None
+    bulk_operations: int | None
 
 
 class PageOfTasks(TypedDict):

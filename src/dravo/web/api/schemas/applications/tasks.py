@@ -99,7 +99,7 @@ class Exchange(Model):
     status: int | None = Field(description="HTTP status of the response, or null without a response.")
     milliseconds: int
     excerpt: str | None
-    together: int | None = Field(None, description="Number of changes in a bulk request, or null.")
+    bulk_operations: int | None = Field(None, description="Number of changes in a bulk request, or null.")
 
 
 class Attempt(Model):
