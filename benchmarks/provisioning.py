@@ -22,6 +22,7 @@ from dravo.demo import scenario
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
+from dravo.services.changes.preview import Confirmation
 from dravo.store import tables as t
 from tests.harness import Running, StandIn, set_up, stand_in_process
 from tests.service_fixture import ServiceFixture
@@ -40,7 +41,9 @@ def prepare(folder: Path) -> list[dict[str, object]]:
         for number, each in enumerate(scenario.crowd(NUMBER, seed=5))
     ]
     group = services.group(source, "Everyone", *users)
-    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", group=group))
+    # The only role is the highest one, so that assigning it to many users needs a confirmation.
+    request = AssignmentRequest("records", "viewer", group=group)
+    assignments.add(services.ctx, services.caller, request, Confirmation("Records"))
     recompute.process_marks(services.ctx)
     bodies = [without_empty(scim_body(row.desired)) for row in services.rows(t.account)]
     assert len(bodies) == NUMBER
