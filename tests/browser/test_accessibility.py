@@ -178,7 +178,9 @@ STATUSES: dict[str, dict[str, State]] = {
             "/users", opens("Create local user", then=submitted("Create", "The user name is missing."))
         ),
         "change a local user": State("/users/{local}", opens("Edit", exact=True)),
-        "mark a local user as left": State("/users/{local}", opens("Mark as left")),
+        "delete a local user": State("/users/{local}", opens("Delete", exact=True)),
+        "mark a user": State("/users/{local}", opens("Mark user")),
+        "marked users": State("/marked-users"),
         "groups": State("/groups"),
         "groups without a role": State("/groups?mapped=no"),
         "a local group": State("/groups/{group}"),

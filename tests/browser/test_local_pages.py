@@ -82,10 +82,10 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     expect(dialog).to_contain_text("0 lose")
     dialog.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("row").filter(has_text="title")).to_contain_text("Botanist")
-    page.get_by_role("button", name="Mark as left").click()
+    page.get_by_role("button", name="Delete", exact=True).click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")
-    dialog.get_by_role("button", name="Mark as left").click()
+    dialog.get_by_role("button", name="Delete", exact=True).click()
     expect(page.get_by_text("left", exact=True).first).to_be_visible()
 
 
@@ -111,3 +111,32 @@ def test_a_user_is_created_for_an_unlinked_account(
     expect(page.get_by_text("No drift")).to_be_visible(timeout=15_000)
     with running.dravo as dravo:
         assert dravo.users.why(name, desk)["has_access"]
+
+
+def test_several_users_are_marked_and_one_mark_is_removed(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    name = fresh("ada")
+    provider = running.provider(fresh("source"))
+    for each in (name, f"{name}-two"):
+        provider.user(each, displayName=f"Ada {each}")
+    page = open_page(signed_in=True)
+    page.goto(f"/users?q={name}")
+    for each in (name, f"{name}-two"):
+        page.get_by_label(f"Select Ada {each}", exact=True).check()
+    page.get_by_role("button", name="Mark 2").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Left").check()
+    dialog.get_by_label("Note").fill("Season is over")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Mark", exact=True).click()
+    expect(page.get_by_role("row").filter(has_text="left")).to_have_count(2)
+
+    page.goto(f"/marked-users?q={name}")
+    page.get_by_label(f"Remove the mark of Ada {name}", exact=True).click()
+    page.get_by_role("dialog").get_by_role("button", name="Remove mark").click()
+    expect(page.get_by_role("row").filter(has_text="Season is over")).to_have_count(1)
+    page.get_by_role("link", name=f"Ada {name}-two").click()
+    mark = page.get_by_role("region", name="Mark")
+    expect(mark).to_contain_text("marked the user as left")
+    expect(mark).to_contain_text("A source still reports the user as active.")

@@ -284,3 +284,20 @@ def test_the_overview_and_the_flow_are_printed(running: Running, desk: dict[str,
     assert " active users; " in ran(running, "overview")
     eventually(lambda: ran(running, "flow"), lambda text: "As of" in text and "Viewer" in text)
     assert json.loads(ran(running, "flow", "--json"))["bands"]
+
+
+def test_users_are_marked_listed_and_unmarked(running: Running, desk: dict[str, str]) -> None:
+    name = desk["name"]
+    mark = ("user", "mark", name, "--status", "left", "--note", "Retired")
+    assert ran(running, "assignment", "create", desk["desk"], "viewer", "--user", name)
+    assert "1 lose" in ran(running, *mark, "--preview")
+    assert "active" in ran(running, "user", "show", name)
+    assert ran(running, *mark, "--confirm", f"Ada {name}") == "Marked as left: 1.\n"
+    shown = ran(running, "user", "show", name)
+    assert "Marked as left from" in shown and ": Retired" in shown
+    assert "A source still reports the user as active." in shown
+    assert f"Ada {name}" in ran(running, "user", "marked", name)
+    assert "1 gain" in ran(running, "user", "unmark", name, "--preview")
+    assert ran(running, "user", "unmark", name) == "Removed marks: 1.\n"
+    assert "has no mark" in ran(running, "user", "unmark", name, code=2)
+    assert "No marked users." in ran(running, "user", "marked", name)

@@ -43,6 +43,11 @@ export const router = createRouter({
       meta: { stage: 'users', title: 'User' },
     },
     {
+      path: '/marked-users',
+      component: () => import('../features/users/MarkedUsersPage.vue'),
+      meta: { stage: 'users', title: 'Marked users' },
+    },
+    {
       path: '/groups',
       component: () => import('../features/users/GroupsPage.vue'),
       meta: { stage: 'users', title: 'Groups' },

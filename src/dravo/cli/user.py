@@ -68,6 +68,46 @@ def add_commands(nouns: Any) -> None:
         each.add_argument(
             "--confirm", metavar="NAME", help="the user's name; required where the change is serious"
         )
+    _declare_marks(verbs)
+
+
+def _declare_marks(verbs: Any) -> None:
+    mark = command(
+        verbs,
+        "mark",
+        _mark,
+        "mark users as inactive or left, whatever their sources report",
+        [
+            "dravo user mark philippa.marlow --status left --from 2031-04-02 --note 'Retired' --preview",
+            "dravo user mark juno.marlow idris.vance --status inactive",
+        ],
+    )
+    mark.add_argument("--status", required=True, choices=("inactive", "left"), help="inactive or left")
+    mark.add_argument(
+        "--from",
+        dest="from_",
+        metavar="DAY",
+        help="first day, or a time such as 2031-04-02T09:15:00Z (default: now)",
+    )
+    mark.add_argument("--note", help="note for other operators")
+    unmark = command(
+        verbs,
+        "unmark",
+        _unmark,
+        "remove the marks of users; their status follows the sources again",
+        ["dravo user unmark philippa.marlow --preview"],
+    )
+    for each in (mark, unmark):
+        each.add_argument("users", nargs="+", metavar="USER", help="ID, user name, email or external ID")
+        each.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+        each.add_argument(
+            "--confirm",
+            metavar="NAME",
+            help="name of the user, or '3 users' for three; required if the change is serious",
+        )
+    marked = command(verbs, "marked", _marked, "list marked users by name")
+    marked.add_argument("words", nargs="?", help="a part of name, user name or email")
+    list_options(marked)
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -93,12 +133,14 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
             "ID": user["id"],
         }
     )
+    if mark := user["mark"]:
+        print(_mark_words(mark))
     print("\nAttributes")
     table(
         {
             "Attribute": lambda a: a["name"],
             "Value": lambda a: a["value"],
-            "Reason": lambda a: a["source"]["label"] if a["source"] else None,
+            "Source": lambda a: a["source"]["label"] if a["source"] else None,
         },
         user["attributes"],
     )
@@ -167,3 +209,43 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     dravo.users.remove(given.user, given.confirm)
     print("The user has left; their access ends.")
+
+
+def _mark_words(mark: Any) -> str:
+    note = f": {mark['note']}" if mark["note"] else "."
+    words = f"Marked as {mark['status']} from {moment(mark['from_at'])} UTC by {mark['by']}{note}"
+    return f"{words}\nA source still reports the user as active." if mark["sources_disagree"] else words
+
+
+def _mark(given: argparse.Namespace, dravo: Dravo) -> None:
+    options = {"from_": given.from_, "note": given.note}
+    if given.preview:
+        show_preview(given, dravo.users.preview_mark(given.users, given.status, **options))
+        return
+    done = dravo.users.mark(given.users, given.status, **options, confirm=given.confirm)
+    if given.json:
+        show_json(done)
+        return
+    print(f"Marked as {given.status}: {done['users']}.")
+
+
+def _unmark(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_preview(given, dravo.users.preview_unmark(given.users))
+        return
+    done = dravo.users.unmark(given.users, confirm=given.confirm)
+    if given.json:
+        show_json(done)
+        return
+    print(f"Removed marks: {done['users']}.")
+
+
+def _marked(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Name": lambda m: m["user"]["display_name"],
+        "Status": lambda m: m["status"],
+        "From (UTC)": lambda m: moment(m["from_at"]),
+        "Note": lambda m: m["note"],
+        "By": lambda m: m["by"],
+    }
+    show_list(given, dravo.users.marks(given.words), columns, "No marked users.")

@@ -63,9 +63,37 @@ class Users(Noun):
         """Return the effects of `remove`; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/users/{part(user)}/removal"))
 
+    def marks(self, words: str | None = None) -> Pages[t.MarkedUser]:
+        """List users who are marked as inactive or left, by name."""
+        return self._dravo.pages("/user-marks", {"q": words})
+
+    def mark(self, users: Sequence[str], status: str, **options: Any) -> t.MarkResult:
+        """Mark users as "inactive" or "left", whatever their sources report: `from_=` (a day or time, default
+        now), `note=`, `confirm=`.
+        """
+        return cast(t.MarkResult, self._call("POST", "/user-marks", body=_mark(users, status, options)))
+
+    def preview_mark(self, users: Sequence[str], status: str, **options: Any) -> t.Preview:
+        """Return the effects of `mark` once it applies; nothing is changed."""
+        return cast(t.Preview, self._call("POST", "/user-marks/preview", body=_mark(users, status, options)))
+
+    def unmark(self, users: Sequence[str], *, confirm: str | None = None) -> t.MarkResult:
+        """Remove the marks of users; their status follows the sources again."""
+        body = {"users": list(users), "confirm": confirm}
+        return cast(t.MarkResult, self._call("POST", "/user-marks/remove", body=body))
+
+    def preview_unmark(self, users: Sequence[str]) -> t.Preview:
+        """Return the effects of `unmark`; nothing is changed."""
+        return cast(t.Preview, self._call("POST", "/user-marks/remove/preview", body={"users": list(users)}))
+
     def why(self, user: str, application: str) -> t.AccessExplanation:
         """Explain why a user has access to an application, or why not."""
         return cast(t.AccessExplanation, self._call("GET", f"/users/{part(user)}/access/{part(application)}"))
+
+
+def _mark(users: Sequence[str], status: str, options: dict[str, Any]) -> dict[str, Any]:
+    given = {("from" if name == "from_" else name): value for name, value in options.items()}
+    return {"users": list(users), "status": status, **given}
 
 
 class Groups(Noun):

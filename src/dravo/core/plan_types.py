@@ -14,6 +14,7 @@ from dravo.core.access.types import (
     Assignment,
     Policy,
 )
+from dravo.core.identity.marks import UserMark
 from dravo.core.identity.merging import MergedUser, merge
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
@@ -165,7 +166,7 @@ class HeldAccount:
 class UserSnapshot:
     """All that planning needs to know about one user.
 
-    `revision` is None for a new user.
+    `revision` is None for a new user. `inactive` tells that the stored status is inactive or left.
     """
 
     user_id: str
@@ -180,6 +181,8 @@ class UserSnapshot:
     kept: tuple[tuple[str, str], ...] = ()
     # Seats that the user has or waits for.
     seats: tuple[Seat, ...] = ()
+    mark: UserMark | None = None
+    inactive: bool = False
 
     @property
     def waits(self) -> bool:

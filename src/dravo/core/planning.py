@@ -22,6 +22,7 @@ from dravo.core.access.types import (
     Reason,
     UserFacts,
 )
+from dravo.core.identity.marks import UserMark, apply_mark
 from dravo.core.identity.merging import MergedUser
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
@@ -48,7 +49,7 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
         catalogue: the configuration.
         now: the instant of the change.
     """
-    merged = catalogue.merged(user.records)
+    merged = apply_mark(catalogue.merged(user.records), user.mark, now)
     groups = access_rules.memberships(user.groups, catalogue.parents)
     facts = facts_of(user, merged, groups, catalogue)
     found = access_rules.compute_access(facts, catalogue.declared, now)
@@ -75,11 +76,18 @@ def plan_user(user: UserSnapshot, catalogue: ConfigSnapshot, now: Instant) -> Us
                 remaining, merged, found, frozenset(each.group_id for each in groups), catalogue, plan_of
             )
         ),
-        found.next_change,
+        _next_change(found.next_change, user.mark, now),
         kept,
         let_go,
         seats,
     )
+
+
+def _next_change(of_access: Instant | None, mark: UserMark | None, now: Instant) -> Instant | None:
+    """Return the time of the next change by a date: of an assignment or a later mark."""
+    if mark is None or mark.applies(now):
+        return of_access
+    return min(mark.from_at, of_access) if of_access else mark.from_at
 
 
 def facts_of(

@@ -46,6 +46,7 @@ from dravo.web.api.routes import session as session_routes
 from dravo.web.api.routes import sign_in as sign_in_routes
 from dravo.web.api.routes import sources as sources_routes
 from dravo.web.api.routes import tasks as tasks_routes
+from dravo.web.api.routes import user_marks as user_marks_routes
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim import admission as scim_admission
@@ -137,6 +138,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         assignments_routes,
         access_routes,
         tasks_routes,
+        user_marks_routes,
         drift_routes,
         license_plans_routes,
         reviews_routes,

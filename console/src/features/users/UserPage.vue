@@ -10,6 +10,7 @@ import AccessPath from '../../components/AccessPath.vue'
 import BusyButton from '../../components/BusyButton.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import LocalUserDialog from './LocalUserDialog.vue'
+import MarkUsersDialog from './MarkUsersDialog.vue'
 import UserSelect from '../../components/UserSelect.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
@@ -31,6 +32,8 @@ const local = computed(() =>
 )
 const changing = ref(false)
 const leaving = ref(false)
+const marking = ref(false)
+const unmarking = ref(false)
 const path = { user: props.id }
 const removal = () => answered(api.GET('/api/v1/users/{user}/removal', { params: { path } }))
 const remove = ({ confirm, expect }: Confirmation) =>
@@ -116,20 +119,41 @@ const remaining = computed(() => {
         </div>
         <template v-if="local && may('users.change')">
           <v-btn variant="outlined" @click="changing = true">Edit</v-btn>
-          <v-btn variant="outlined" @click="leaving = true">Mark as left</v-btn>
+          <v-btn variant="outlined" @click="leaving = true">Delete</v-btn>
         </template>
+        <v-btn v-if="may('users.change') && !data.mark" variant="outlined" @click="marking = true"
+          >Mark user</v-btn
+        >
         <v-btn variant="text" :to="`/activity?user=${data.id}`">Activity</v-btn>
       </div>
       <LocalUserDialog v-model="changing" :user="data" />
       <PreviewDialog
         v-model="leaving"
-        :title="`Mark ${data.display_name} as left?`"
-        act="Mark as left"
+        :title="`Delete ${data.display_name}?`"
+        act="Delete"
         :about="data.id"
         :look="removal"
         :carry-out="remove"
         serious
-      />
+      >
+        <p class="quiet">The user becomes a leaver: access and accounts end. The history stays.</p>
+      </PreviewDialog>
+      <section v-if="data.mark" class="panel mark" aria-label="Mark">
+        <div class="grow">
+          <div>
+            {{ data.mark.by }} marked the user as {{ data.mark.status }} from
+            <TimeLabel :at="data.mark.from_at" /><template v-if="data.mark.note"
+              >: {{ data.mark.note }}</template
+            >
+          </div>
+          <div v-if="data.mark.sources_disagree" class="quiet">
+            A source still reports the user as active. The mark wins until you remove it.
+          </div>
+        </div>
+        <v-btn v-if="may('users.change')" variant="outlined" @click="unmarking = true">Remove mark</v-btn>
+      </section>
+      <MarkUsersDialog v-model="marking" :users="[data]" @done="user.refetch()" />
+      <MarkUsersDialog v-model="unmarking" :users="[data]" remove @done="user.refetch()" />
       <section class="panel" aria-labelledby="access">
         <h2 id="access">Access</h2>
         <div v-for="each in data.access" :key="each.id" class="entry">
@@ -309,6 +333,11 @@ const remaining = computed(() => {
 </template>
 
 <style scoped>
+.mark {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+}
 .entry + .entry {
   border-top: 1px solid rgb(var(--v-theme-line));
   margin-top: 8px;

@@ -2,9 +2,10 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { answered, api } from '../../api/client'
+import { answered, api, type Schemas } from '../../api/client'
 import EmptyState from '../../components/EmptyState.vue'
 import LocalUserDialog from './LocalUserDialog.vue'
+import MarkUsersDialog from './MarkUsersDialog.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import UsersTabs from './UsersTabs.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
@@ -15,6 +16,8 @@ import { useMay } from '../../app/session'
 const may = useMay()
 const router = useRouter()
 const adding = ref(false)
+const marking = ref(false)
+const chosen = ref<Schemas['UserLine'][]>([])
 const { typed, words } = useWords()
 const status = useAddressFilter('status')
 const about = computed(() => ({ q: words.value, status: status.value as 'active' | undefined }))
@@ -48,16 +51,28 @@ const fetch = (after: string | undefined, count: number) =>
           class="narrow"
           :items="['active', 'inactive', 'left']"
         />
+        <template v-if="chosen.length">
+          <v-btn variant="outlined" @click="marking = true">Mark {{ chosen.length }}</v-btn>
+          <v-btn variant="text" @click="chosen = []">Clear selection</v-btn>
+        </template>
       </div>
       <PagedTable
         name="users"
         caption="Users"
-        :columns="['Name', 'User name', 'Email', 'Status', 'Since']"
+        :columns="[...(may('users.change') ? [''] : []), 'Name', 'User name', 'Email', 'Status', 'Since']"
         :fetch="fetch"
         :about="about"
         :refresh="8000"
       >
         <template #row="{ item }">
+          <td v-if="may('users.change')">
+            <v-checkbox-btn
+              v-model="chosen"
+              :value="item"
+              :value-comparator="(one, other) => one.id === other.id"
+              :aria-label="`Select ${item.display_name}`"
+            />
+          </td>
           <td>
             <router-link :to="`/users/${item.id}`">{{ item.display_name }}</router-link>
           </td>
@@ -77,6 +92,7 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
       </PagedTable>
     </div>
+    <MarkUsersDialog v-model="marking" :users="chosen" @done="chosen = []" />
     <LocalUserDialog v-model="adding" @added="(id: string) => router.push(`/users/${id}`)" />
   </div>
 </template>

@@ -6,6 +6,7 @@
   <v-tabs class="beside" aria-label="Users and groups">
     <v-tab to="/users">Users</v-tab>
     <v-tab to="/groups">Groups</v-tab>
+    <v-tab to="/marked-users">Marked</v-tab>
   </v-tabs>
 </template>
 

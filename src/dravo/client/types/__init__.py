@@ -191,12 +191,16 @@ from dravo.client.types.sources.sources import (
 from dravo.client.types.tokens import ApiToken, NewApiToken, PageOfApiTokens, TokenOperator
 from dravo.client.types.users import (
     AccessExplanation,
+    MarkedUser,
+    MarkResult,
+    PageOfMarkedUsers,
     PageOfUsers,
     PossibleAccess,
     User,
     UserAttribute,
     UserGroup,
     UserLine,
+    UserMark,
     UserRecord,
 )
 
@@ -277,6 +281,8 @@ __all__ = [
     "MailSettings",
     "MailTested",
     "MappedAttribute",
+    "MarkResult",
+    "MarkedUser",
     "MatchingUsers",
     "Matrix",
     "MatrixGroup",
@@ -312,6 +318,7 @@ __all__ = [
     "PageOfGroups",
     "PageOfImportRunEntries",
     "PageOfImportRuns",
+    "PageOfMarkedUsers",
     "PageOfOperators",
     "PageOfProvisionedGroups",
     "PageOfReviewRows",
@@ -399,6 +406,7 @@ __all__ = [
     "UserAttribute",
     "UserGroup",
     "UserLine",
+    "UserMark",
     "UserPortal",
     "UserRecord",
     "UserRef",

@@ -26,6 +26,31 @@ class AccessExplanation(TypedDict):
     would_give: list[PossibleAccess]
 
 
+class MarkedUser(TypedDict):
+    """A user with a mark."""
+
+    user: UserRef
+    status: str
+    from_at: str
+    note: str | None
+    by: str
+    at: str
+
+
+class MarkResult(TypedDict):
+    """The result of marking users."""
+
+    users: int
+
+
+class PageOfMarkedUsers(TypedDict):
+    """A page of marked users."""
+
+    items: list[MarkedUser]
+    total: int
+    next: str | None
+
+
 class PageOfUsers(TypedDict):
     """A page of users."""
 
@@ -61,6 +86,7 @@ class User(TypedDict):
     ended: list[Access]
     accounts: list[Account]
     being_recomputed: bool
+    mark: UserMark | None
 
 
 class UserAttribute(TypedDict):
@@ -90,6 +116,18 @@ class UserLine(TypedDict):
     status: str
     since: str
     modified_at: str
+
+
+class UserMark(TypedDict):
+    """The mark of a user by an operator, which wins over all sources."""
+
+    status: str
+    from_at: str
+    note: str | None
+    by: str
+    at: str
+    applies: bool
+    sources_disagree: bool
 
 
 class UserRecord(TypedDict):

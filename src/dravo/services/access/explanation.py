@@ -10,6 +10,7 @@ from sqlalchemy import Connection
 from dravo.core.access import evaluation as access_evaluation
 from dravo.core.access import types
 from dravo.core.access.types import Decision
+from dravo.core.identity.marks import apply_mark
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.core.planning import facts_of
 from dravo.services.access import license_plans
@@ -96,6 +97,9 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> AccessExplanat
             sentences += _wait_for_conflict(waits_at)
         else:
             sentences += _why_not(line, application, ended, decision, catalogue)
+            if row.mark and row.mark_from_at and row.mark_from_at <= clock.now():
+                note = f": {row.mark_note}" if row.mark_note else "."
+                sentences.append(f"{row.marked_by} marked the user as {row.mark}{note}")
             back = [_way(way) for way in ways if way.group and way.group.id in present]
             if back and line.status == "inactive":
                 sentences.append(
@@ -129,7 +133,7 @@ def _decided(
     """
     catalogue = ctx.catalogue.get(connection)
     user = user_snapshots.users(connection, [user_id])[user_id]
-    merged = catalogue.merged(user.records)
+    merged = apply_mark(catalogue.merged(user.records), user.mark, clock.now())
     groups = access_evaluation.memberships(user.groups, catalogue.parents)
     facts = facts_of(user, merged, groups, catalogue)
     waiting = [

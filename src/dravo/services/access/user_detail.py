@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from dravo.core.instants import Instant
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.context import AppContext
 from dravo.services.lookups import find_user
 from dravo.services.security import masking
-from dravo.store import recompute_marks
+from dravo.store import clock, recompute_marks
 from dravo.store.pagination import PageRequest
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
@@ -19,7 +21,7 @@ from dravo.store.queries.access import AccessFilter, AccessLine
 from dravo.store.queries.accounts import AccountLine
 from dravo.store.queries.groups import UserGroup
 from dravo.store.queries.references import KeyAndLabel
-from dravo.store.queries.users import UserLine, UserRecord
+from dravo.store.queries.users import User, UserLine, UserRecord
 from dravo.store.sources import sources as source_rows
 
 
@@ -33,6 +35,24 @@ class UserAttribute:
 
 
 @dataclass(frozen=True)
+class UserDetailMark:
+    """The mark of a user by an operator.
+
+    Attributes:
+        applies: whether the time of the mark has come.
+        sources_disagree: whether a source reports the user as active although the mark applies.
+    """
+
+    status: str
+    from_at: Instant
+    note: str | None
+    by: str
+    at: Instant
+    applies: bool
+    sources_disagree: bool
+
+
+@dataclass(frozen=True)
 class UserDetail(UserLine):
     """A user with all details; `ended` is former access."""
 
@@ -43,6 +63,7 @@ class UserDetail(UserLine):
     ended: list[AccessLine]
     accounts: list[AccountLine]
     being_recomputed: bool
+    mark: UserDetailMark | None
 
 
 def user(ctx: AppContext, name: str) -> UserDetail:
@@ -82,7 +103,18 @@ def user(ctx: AppContext, name: str) -> UserDetail:
             ended=access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True)).items,
             accounts=masking.accounts(accounts.items),
             being_recomputed=recompute_marks.is_marked(connection, row.id),
+            mark=_mark_of(row, records),
         )
+
+
+def _mark_of(row: User, records: Sequence[UserRecord]) -> UserDetailMark | None:
+    if row.mark is None or row.mark_from_at is None or row.marked_at is None:
+        return None
+    applies = row.mark_from_at <= clock.now()
+    disagree = applies and any(each.active for each in records)
+    return UserDetailMark(
+        row.mark, row.mark_from_at, row.mark_note, row.marked_by or "", row.marked_at, applies, disagree
+    )
 
 
 def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:

@@ -144,16 +144,16 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
 
 
 def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, MergedValues]:
-    """Return the stored columns of users with several records: attributes, their sources, and whether the
-    user is active.
+    """Return the stored values of users that recomputing can change: those with several records, with a mark,
+    and those who are inactive, because a mark may have ended.
     """
-    ids = [user.user_id for user in users if len(user.records) > 1]
+    ids = [user.user_id for user in users if len(user.records) > 1 or user.mark is not None or user.inactive]
     return user_queries.merged_values(connection, ids)
 
 
 def _as_merged(outcome: UserPlan) -> MergedValues:
     merged = outcome.merged
-    return MergedValues(dict(merged.attributes), dict(merged.value_sources), merged.active)
+    return MergedValues(dict(merged.attributes), dict(merged.value_sources), merged.active, merged.gone)
 
 
 def mark_due_changes(ctx: AppContext, now: Instant) -> bool:

@@ -63,7 +63,7 @@ class ExchangeLog:
 
 @dataclass(frozen=True)
 class Exchange:
-    """A request of an attempt with its response; `bulk_operations` is the number of changes in a bulk request."""
+    """A request of an attempt with its response; `bulk_operations` is the number of bulk changes."""
 
     method: str
     path: str

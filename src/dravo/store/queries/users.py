@@ -27,7 +27,8 @@ class User:
         user_name_key, display_name_key, email_key: the values in the form in which they are compared.
         attributes: the merged SCIM attributes.
         value_sources: the source of each value, by attribute.
-        next_change_at: when an assignment starts or ends next, or None.
+        next_change_at: when an assignment or a mark starts or ends next, or None.
+        mark, mark_from_at, mark_note, marked_by, marked_at: the mark of an operator, or None.
     """
 
     id: str
@@ -46,6 +47,11 @@ class User:
     inactive_since: Instant | None
     left_at: Instant | None
     next_change_at: Instant | None
+    mark: str | None
+    mark_from_at: Instant | None
+    mark_note: str | None
+    marked_by: str | None
+    marked_at: Instant | None
 
 
 def user_status(row: Any) -> str:
@@ -166,11 +172,12 @@ def users_named(
 
 @dataclass(frozen=True)
 class MergedValues:
-    """The merged attributes of a user, the source of each value, and whether the user is active."""
+    """The merged attributes of a user with their sources, and whether the user is active or has left."""
 
     attributes: dict[str, Any]
     value_sources: dict[str, Any]
     active: bool
+    gone: bool
 
 
 def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, MergedValues]:
@@ -178,10 +185,10 @@ def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, 
     if not user_ids:
         return {}
     u = t.user.c
-    statement = select(u.id, u.attributes, u.value_sources, u.active).where(u.id.in_(user_ids))
+    statement = select(u.id, u.attributes, u.value_sources, u.active, u.left_at).where(u.id.in_(user_ids))
     return {
-        user_id: MergedValues(attributes, sources, active)
-        for user_id, attributes, sources, active in connection.execute(statement)
+        user_id: MergedValues(attributes, sources, active, left_at is not None)
+        for user_id, attributes, sources, active, left_at in connection.execute(statement)
     }
 
 

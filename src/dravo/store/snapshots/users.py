@@ -11,6 +11,7 @@ from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
 
 from dravo.core.access.license_plans import Seat
 from dravo.core.access.types import Assignment
+from dravo.core.identity.marks import UserMark
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
 from dravo.core.plan_types import HeldAccess, HeldAccount, UserSnapshot
@@ -21,7 +22,14 @@ from dravo.store.snapshots.config import assignment_of
 CHUNK = 500
 
 _IDS: Any = bindparam("ids", expanding=True)
-_USERS = select(t.user.c.id, t.user.c.revision, t.user.c.created_at).where(t.user.c.id.in_(_IDS))
+_USERS = select(
+    t.user.c.id,
+    t.user.c.revision,
+    t.user.c.created_at,
+    t.user.c.active,
+    t.user.c.mark,
+    t.user.c.mark_from_at,
+).where(t.user.c.id.in_(_IDS))
 _RECORDS = select(
     t.record.c.id,
     t.record.c.source_id,
@@ -92,6 +100,7 @@ _RECORD_WITH_TIES = PreparedStatement(
                 t.retained_role.c.user_id == t.record.c.user_id, t.retained_role.c.until_at.is_(None)
             ),
             exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
+            t.user.c.mark.is_not(None),
         ).label("tied"),
     )
     .join(t.user, t.user.c.id == t.record.c.user_id)
@@ -109,7 +118,7 @@ class RecordWithTies:
     """A record of a source with columns of its user, in the order of the select.
 
     Attributes:
-        tied: whether the user has groups, access, accounts, assignments or other records.
+        tied: whether the user has groups, access, accounts, assignments, other records or a mark.
     """
 
     id: str
@@ -218,8 +227,10 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot
             known_since,
             tuple(kept[user_id]),
             tuple(seats[user_id]),
+            UserMark(mark, mark_from_at) if mark else None,
+            not active,
         )
-        for user_id, revision, known_since in connection.execute(_USERS, given)
+        for user_id, revision, known_since, active, mark, mark_from_at in connection.execute(_USERS, given)
     }
 
 

@@ -25,7 +25,14 @@ user = Table(
     at("inactive_since"),
     at("left_at"),
     at("next_change_at"),
+    # A mark by an operator, "inactive" or "left", which wins over all sources from its time on.
+    Column("mark", String(8)),
+    at("mark_from_at"),
+    Column("mark_note", Text),
+    Column("marked_by", Text),
+    at("marked_at"),
 )
+some_of("ix_user_mark", user.c.display_name_key, user.c.id, where="mark IS NOT NULL")
 Index("ix_user_status", user.c.active, user.c.left_at, user.c.display_name_key, user.c.id)
 Index("ix_user_name", user.c.user_name_key, user.c.id)
 # Finds words without reading rows.

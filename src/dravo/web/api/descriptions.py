@@ -38,6 +38,7 @@ TAGS = {
     "sign-in": "User sign-in",
     "sources": "Sources",
     "tokens": "API tokens",
+    "user-marks": "Users",
     "users": "Users",
 }
 # Parameters in a path that are named alike for different resources.

@@ -8,8 +8,16 @@ from pydantic import Field
 
 from dravo.web.api.schemas.access.access import Access
 from dravo.web.api.schemas.applications.accounts import Account
-from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import GroupRef, KeyAndLabel, Page, RoleRef, SearchQuery, UserRef
+from dravo.web.api.schemas.base import Model, Text
+from dravo.web.api.schemas.common import (
+    ConfirmedRequest,
+    GroupRef,
+    KeyAndLabel,
+    Page,
+    RoleRef,
+    SearchQuery,
+    UserRef,
+)
 
 
 class UsersQuery(SearchQuery):
@@ -70,6 +78,61 @@ class UserGroup(Model):
     until: str | None
 
 
+class UserMark(Model):
+    """The mark of a user by an operator, which wins over all sources."""
+
+    status: str = Field(description="Status of the user by the mark: inactive or left.")
+    from_at: str = Field(description="Time from which the mark applies.")
+    note: str | None = Field(description="Note about the mark, or null.")
+    by: str = Field(description="Name of the operator who marked the user.")
+    at: str = Field(description="Time at which the operator marked the user.")
+    applies: bool = Field(description="Whether the time of the mark has come.")
+    sources_disagree: bool = Field(
+        description="Whether a source reports the user as active although the mark applies."
+    )
+
+
+class MarkedUser(Model):
+    """A user with a mark."""
+
+    user: UserRef = Field(description="The marked user.")
+    status: str = Field(description="Status of the user by the mark: inactive or left.")
+    from_at: str = Field(description="Time from which the mark applies.")
+    note: str | None = Field(description="Note about the mark, or null.")
+    by: str = Field(description="Name of the operator who marked the user.")
+    at: str = Field(description="Time at which the operator marked the user.")
+
+
+class PageOfMarkedUsers(Page[MarkedUser]):
+    """A page of marked users."""
+
+
+class MarkResult(Model):
+    """The result of marking users."""
+
+    users: int = Field(description="Number of marked users, or of users without their mark.")
+
+
+class UnmarkUsersRequest(ConfirmedRequest):
+    """Users whose mark is removed."""
+
+    users: list[Text] = Field(
+        min_length=1, max_length=500, description="Users by ID, user name, email or external ID."
+    )
+
+
+class MarkUsersRequest(UnmarkUsersRequest):
+    """Users to mark as inactive or left."""
+
+    status: Literal["inactive", "left"] = Field(description="Status of the users by the mark.")
+    from_: Text | None = Field(
+        None,
+        alias="from",
+        description="Day or time from which the mark applies, or null for now.",
+    )
+    note: Text | None = Field(None, description="Note about the mark, for other operators.")
+
+
 class User(UserLine):
     """A user with all details."""
 
@@ -80,6 +143,7 @@ class User(UserLine):
     ended: list[Access]
     accounts: list[Account] = Field(description="Accounts of the user.")
     being_recomputed: bool
+    mark: UserMark | None = Field(description="Mark by an operator, or null.")
 
 
 class PossibleAccess(Model):
